@@ -1,0 +1,222 @@
+// Package cli is the commands: it reads arguments and files, asks the core, and
+// shows what comes back. It is the only package that prints.
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+)
+
+// Version of the program; the build sets it.
+var Version = "0.1.0"
+
+// Exit statuses.
+const (
+	exitDone        = 0
+	exitBroken      = 1
+	exitUsage       = 2
+	exitLacking     = 3
+	exitInterrupted = 130
+)
+
+// failure is an error with its exit status. An empty text prints nothing: the
+// command has said it all.
+type failure struct {
+	status int
+	text   string
+	hint   string
+}
+
+func (f failure) Error() string { return f.text }
+
+func usage(format string, args ...any) error {
+	return failure{exitUsage, fmt.Sprintf(format, args...), ""}
+}
+
+// app is what all commands share.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	format   string
+	color    string
+	quiet    bool
+	verbose  bool
+}
+
+func (a *app) screen() *screen { return newScreen(a.out, a.color) }
+
+// note writes a message to standard error, unless --quiet.
+func (a *app) note(text string) {
+	if !a.quiet {
+		newScreen(a.err, a.color).para(0, 2, plain, text)
+	}
+}
+
+// Main runs the program and gives its exit status.
+func Main(args []string, in io.Reader, out, errs io.Writer) int {
+	a := &app{in: in, out: out, err: errs}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errs)
+	err := root.Execute()
+	if err == nil {
+		return exitDone
+	}
+	return a.fail(err)
+}
+
+func (a *app) fail(err error) int {
+	s := newScreen(a.err, a.color)
+	var faults lab.Faults
+	if errors.As(err, &faults) {
+		for _, f := range faults {
+			where := f.File
+			if !f.Pos.IsZero() {
+				where += ":" + f.Pos.String()
+			}
+			text := where + ": " + f.Message
+			if f.Instead != "" {
+				text += "; " + f.Instead
+			}
+			s.line(s.paint(broken, signBroken), " ", text)
+			if line, mark := f.Excerpt(); line != "" {
+				s.line("    ", s.paint(faint, line))
+				s.line("    ", s.paint(broken, mark))
+			}
+		}
+		return exitUsage
+	}
+	var f failure
+	if errors.As(err, &f) {
+		if f.text != "" {
+			s.line(s.paint(broken, signBroken), " ", f.text)
+		}
+		if f.hint != "" {
+			s.line("  ", f.hint)
+		}
+		return f.status
+	}
+	s.line(s.paint(broken, signBroken), " ", err.Error())
+	return exitUsage
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "bastion",
+		Short: "Plan, rehearse and check a lab behind a firewall",
+		Long: `Open Bastion plans a security lab in which an appliance, a firewall or a
+router, stands between a WAN segment and isolated guests; rehearses it packet by
+packet; and says whether any guest gets outside past the appliance.
+
+Start with: bastion demo`,
+		SilenceErrors: true, SilenceUsage: true,
+		Args: cobra.NoArgs,
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			if !oneOf(a.color, "auto", "always", "never") {
+				return usage("--color is auto, always or never, not %q", a.color)
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	f := root.PersistentFlags()
+	f.StringVar(&a.format, "format", "text", "how results are written: text or json")
+	f.StringVar(&a.color, "color", "auto", "colour: auto, always or never")
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "say nothing but the result")
+	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more")
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.AddCommand(a.demo(), a.newLab(), a.plan(), a.rehearse(), a.schema(), a.version())
+	return root
+}
+
+func oneOf(text string, known ...string) bool {
+	for _, k := range known {
+		if k == text {
+			return true
+		}
+	}
+	return false
+}
+
+// wantFormat refuses a format that the command does not write.
+func (a *app) wantFormat(known ...string) error {
+	if !oneOf(a.format, known...) {
+		return usage("--format is %s, not %q", strings.Join(known, " or "), a.format)
+	}
+	return nil
+}
+
+// json writes a document.
+func (a *app) json(doc any) error {
+	e := json.NewEncoder(a.out)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(doc)
+}
+
+// labArg gives the LAB argument: a file, lab.yaml when there is none.
+func labArg(args []string) string {
+	if len(args) > 0 {
+		return args[0]
+	}
+	return "lab.yaml"
+}
+
+// read reads at most limit bytes of a file, or of standard input for "-".
+func (a *app) read(file string, limit int64) ([]byte, error) {
+	in := a.in
+	if file != "-" {
+		f, err := os.Open(file)
+		if err != nil {
+			hint := ""
+			if os.IsNotExist(err) && file == "lab.yaml" {
+				hint = "name a lab file, or write one to start from: bastion new NAME"
+			}
+			return nil, failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), hint}
+		}
+		defer f.Close()
+		in = f
+	}
+	data, err := io.ReadAll(io.LimitReader(in, limit))
+	if err != nil {
+		return nil, failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
+	}
+	return data, nil
+}
+
+// cause takes the operation and the path off an error of the file system.
+func cause(err error) error {
+	var p *os.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+// load reads and plans a lab file.
+func (a *app) load(file string) (*plan.Plan, error) {
+	data, err := a.read(file, lab.MaxSize+1)
+	if err != nil {
+		return nil, err
+	}
+	name := file
+	if file == "-" {
+		name = "standard input"
+	}
+	l, err := lab.Read(name, data)
+	if err != nil {
+		return nil, err
+	}
+	return plan.Build(l)
+}

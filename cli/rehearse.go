@@ -1,0 +1,348 @@
+package cli
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/core/claims"
+	"openbastion/core/plan"
+	"openbastion/core/rehearse"
+	"openbastion/format/pcapng"
+)
+
+func (a *app) rehearse() *cobra.Command {
+	var capture string
+	c := &cobra.Command{
+		Use: "rehearse [LAB]", Short: "Run the lab in memory, packet by packet, and say what holds",
+		Long: `Runs every machine of the lab, its host and an outside in memory, and asks what
+must hold: leases, next hops, names, the way outside, and that no guest gets out
+past the appliance. Each answer names the frames that show it.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text", "json"); err != nil {
+				return err
+			}
+			p, err := a.load(labArg(args))
+			if err != nil {
+				return err
+			}
+			began := time.Now()
+			doc, frames, err := rehearsal(p, capture)
+			if err != nil {
+				return err
+			}
+			if a.format == "json" {
+				err = a.json(doc)
+			} else {
+				s := a.screen()
+				showTitle(s, p, fmt.Sprintf("rehearsal: %s in %s", count(frames, "frame", "frames"), time.Since(began).Round(time.Millisecond)))
+				showVerdict(s, p, doc, a.verbose)
+			}
+			if capture != "" && err == nil {
+				a.note(fmt.Sprintf("%s written to %s", count(frames, "frame", "frames"), capture))
+			}
+			if err == nil && doc.Verdict != claims.Holds {
+				err = failure{status: exitBroken}
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&capture, "capture", "", "write every frame to this file (pcapng)")
+	return c
+}
+
+// rehearsal runs a plan and gives the verdict and how many frames it took.
+func rehearsal(p *plan.Plan, capture string) (claims.Document, int, error) {
+	l, err := rehearse.New(p)
+	if err != nil {
+		return claims.Document{}, 0, err
+	}
+	if capture == "" {
+		doc := claims.Run(p, l)
+		return doc, l.World().Frames(), nil
+	}
+	f, err := os.Create(capture)
+	if err != nil {
+		return claims.Document{}, 0, failure{exitUsage, fmt.Sprintf("cannot write %s: %v", capture, cause(err)), ""}
+	}
+	buffer := bufio.NewWriterSize(f, 1<<16)
+	w := pcapng.NewWriter(buffer, "bastion "+Version, "rehearsal of "+p.Name)
+	for _, name := range l.World().Segments {
+		w.AddInterface(name, segmentComment(p, name))
+	}
+	l.World().Recorder = w
+	doc := claims.Run(p, l)
+	err = w.Err()
+	for _, step := range []func() error{buffer.Flush, f.Close} {
+		if e := step(); err == nil {
+			err = e
+		}
+	}
+	if err != nil {
+		return doc, 0, failure{exitUsage, fmt.Sprintf("cannot write %s: %v", capture, cause(err)), ""}
+	}
+	return doc, l.World().Frames(), nil
+}
+
+func segmentComment(p *plan.Plan, name string) string {
+	seg := p.Segment(name)
+	if seg == nil {
+		return "beyond upstream: the network of the witness"
+	}
+	return fmt.Sprintf("segment %s, %s, %s", seg.Name, seg.Subnet, reachWords(seg))
+}
+
+// guestKinds are the claims about guests, in the order of the matrix.
+var guestKinds = []claims.Kind{claims.Lease, claims.Gateway, claims.Names, claims.Outside, claims.Path, claims.Held, claims.Cut}
+
+func verdictCell(v claims.Verdict) cell {
+	switch v {
+	case claims.Holds:
+		return cell{signHolds, inside}
+	case claims.Broken:
+		return cell{signBroken, broken}
+	case claims.Unknown:
+		return cell{signUnknown, outside}
+	}
+	return cell{signNote, faint}
+}
+
+// maxRows is how many guests the matrix shows; of a larger lab only those for
+// which something does not hold.
+const maxRows = 40
+
+func showVerdict(s *screen, p *plan.Plan, doc claims.Document, verbose bool) {
+	showMatrix(s, doc)
+	showOthers(s, doc)
+	showBroken(s, doc, verbose)
+	s.line()
+	s.line(summary(s, doc))
+}
+
+// maxShown is how many claims are told one by one.
+const maxShown = 100
+
+// showBroken tells the claims that do not hold, those that explain others
+// first, each with what follows from it. verbose tells every claim.
+func showBroken(s *screen, doc claims.Document, verbose bool) {
+	follows := map[string][]string{}
+	for _, r := range doc.Claims {
+		if r.Follows != "" && !verbose {
+			follows[r.Follows] = append(follows[r.Follows], r.ID)
+		}
+	}
+	// The causes of what explains others come last in the list of claims, so
+	// those that follow are gathered under the first cause.
+	var gather func(id string) []string
+	gather = func(id string) []string {
+		var list []string
+		for _, f := range follows[id] {
+			list = append(append(list, f), gather(f)...)
+		}
+		return list
+	}
+	shown := 0
+	for _, r := range doc.Claims {
+		if !verbose && (r.Verdict == claims.Holds || r.Follows != "") {
+			continue
+		}
+		if shown == 0 {
+			s.line()
+		}
+		if shown++; shown > maxShown && !verbose {
+			continue
+		}
+		showClaim(s, r, gather(r.ID))
+	}
+	if shown > maxShown && !verbose {
+		s.line("  … and ", count(shown-maxShown, "claim more", "claims more"), "; --verbose or --format json tells all")
+	}
+}
+
+func summary(s *screen, doc claims.Document) string {
+	n := map[claims.Verdict]int{}
+	for _, r := range doc.Claims {
+		n[r.Verdict]++
+	}
+	if n[claims.Holds] == len(doc.Claims) {
+		return s.paint(inside, signHolds) + " All " + count(len(doc.Claims), "claim holds", "claims hold") + ": guests reach outside only through the appliance."
+	}
+	parts := []string{}
+	for _, x := range []struct {
+		v    claims.Verdict
+		word string
+	}{{claims.Broken, "broken"}, {claims.Unknown, "unknown"}, {claims.Holds, "hold"}} {
+		if n[x.v] > 0 {
+			parts = append(parts, fmt.Sprintf("%s %s", grouped(n[x.v]), x.word))
+		}
+	}
+	c := verdictCell(doc.Verdict)
+	return s.paint(c.st, c.text) + " " + fmt.Sprintf("Of %s, %s.", count(len(doc.Claims), "claim", "claims"), strings.Join(parts, ", "))
+}
+
+func showMatrix(s *screen, doc claims.Document) {
+	rows := map[string]map[claims.Kind]claims.Verdict{}
+	var order []string
+	for _, r := range doc.Claims {
+		for _, k := range guestKinds {
+			if r.Kind != k {
+				continue
+			}
+			if rows[r.Subject] == nil {
+				rows[r.Subject] = map[claims.Kind]claims.Verdict{}
+				order = append(order, r.Subject)
+			}
+			rows[r.Subject][k] = r.Verdict
+		}
+	}
+	if len(order) == 0 {
+		return
+	}
+	t := table{head: []string{"guest"}}
+	for _, k := range guestKinds {
+		t.head = append(t.head, string(k))
+	}
+	hidden := 0
+	for _, g := range order {
+		sound := true
+		row := []any{g}
+		for _, k := range guestKinds {
+			v, ok := rows[g][k]
+			c := verdictCell(v)
+			if !ok {
+				c = cell{}
+			}
+			c.text = centered(c.text, len(k))
+			row = append(row, c)
+			sound = sound && (!ok || v == claims.Holds)
+		}
+		if len(order) > maxRows && sound {
+			hidden++
+			continue
+		}
+		t.add(row...)
+	}
+	s.line()
+	if len(t.rows) > 0 {
+		s.table(t)
+	}
+	if hidden > 0 {
+		s.line("  ", s.paint(inside, signHolds), " ", count(hidden, "guest, for which everything holds", "guests, for each of which everything holds"))
+	}
+}
+
+func centered(text string, room int) string {
+	if text == "" {
+		return ""
+	}
+	return strings.Repeat(" ", max(room-width(text), 0)/2) + text
+}
+
+// showOthers shows the claims that are not about guests, by kind. Of many of
+// one kind, those that hold are only counted.
+func showOthers(s *screen, doc claims.Document) {
+	t := table{}
+	for _, k := range []claims.Kind{claims.Alone, claims.Between, claims.Inbound, claims.Published, claims.Expect} {
+		var list []claims.Result
+		sound := 0
+		for _, r := range doc.Claims {
+			if r.Kind == k {
+				list = append(list, r)
+				if r.Verdict == claims.Holds {
+					sound++
+				}
+			}
+		}
+		label := string(k)
+		add := func(v claims.Verdict, text string) {
+			t.add(cell{label, faint}, verdictCell(v), text)
+			label = ""
+		}
+		many := len(list) > 12
+		for _, r := range list {
+			if many && r.Verdict == claims.Holds {
+				continue
+			}
+			text := r.Subject
+			if k == claims.Published {
+				text = r.Subject + " " + publishedService(r.ID)
+			}
+			add(r.Verdict, strings.Replace(text, "-", " and ", boolInt(k == claims.Between)))
+		}
+		if many && sound > 0 {
+			add(claims.Holds, fmt.Sprintf("%s of %s", grouped(sound), grouped(len(list))))
+		}
+	}
+	if len(t.rows) > 0 {
+		s.line()
+		s.table(t)
+	}
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// publishedService reads the service out of a published claim's identifier.
+func publishedService(id string) string {
+	parts := strings.Split(strings.TrimSuffix(id, ".published"), "-")
+	if len(parts) < 3 {
+		return ""
+	}
+	return parts[len(parts)-2] + "/" + parts[len(parts)-1]
+}
+
+// maxEvidence bounds the lines of evidence shown for a claim.
+const maxEvidence = 6
+
+func showClaim(s *screen, r claims.Result, follows []string) {
+	c := verdictCell(r.Verdict)
+	s.line("  ", s.paint(c.st, c.text), " ", s.paint(strong, r.ID))
+	if len(r.Escapes) == 0 {
+		s.para(4, 0, plain, r.Saw)
+	}
+	for _, w := range r.Escapes {
+		s.para(4, 2, plain, fmt.Sprintf("%s gets to %s:", w.From, w.To))
+		s.line("      ", pathLine(s, w.Path))
+		s.para(6, 2, plain, w.Tried)
+	}
+	for i, e := range r.Evidence {
+		if i == maxEvidence {
+			s.para(4, 2, faint, fmt.Sprintf("… and %d more", len(r.Evidence)-i))
+			break
+		}
+		s.para(4, 2, faint, e)
+	}
+	if len(follows) > 0 {
+		more := ""
+		if len(follows) > 12 {
+			more = fmt.Sprintf(" and %d more", len(follows)-12)
+			follows = follows[:12]
+		}
+		s.para(4, 2, plain, "from this follow: "+strings.Join(follows, ", ")+more)
+	}
+	if r.Try != "" {
+		s.para(4, 2, inside, "try: "+r.Try)
+	}
+}
+
+// pathLine draws a way as machines with the segments between them.
+func pathLine(s *screen, path []string) string {
+	var b strings.Builder
+	for i, name := range path {
+		if i%2 == 1 {
+			b.WriteString(s.paint(broken, " ─"+name+"→ "))
+			continue
+		}
+		b.WriteString(name)
+	}
+	return b.String()
+}

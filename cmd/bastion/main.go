@@ -1,0 +1,10 @@
+// Command bastion plans a lab behind a firewall, rehearses it, and checks it.
+package main
+
+import (
+	"os"
+
+	"openbastion/cli"
+)
+
+func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }

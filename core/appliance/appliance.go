@@ -1,0 +1,105 @@
+// Package appliance is the reference appliance: a router between its ports
+// with a stateful packet filter, translation and port forwards, a lease
+// service, a resolver, and an admin page, made from an appliance of a plan.
+package appliance
+
+import (
+	"fmt"
+	"net/netip"
+
+	"openbastion/core/lab"
+	"openbastion/core/lease"
+	"openbastion/core/mac"
+	"openbastion/core/names"
+	"openbastion/core/node"
+	"openbastion/core/plan"
+)
+
+// Appliance is the node with what it is made of.
+type Appliance struct {
+	Node   *node.Node
+	Filter *Filter
+	Plan   *plan.Machine
+	Ports  []*node.Port // in the order of the plan's adapters
+}
+
+// New makes an appliance of the plan. Its adapters are numbered as in the
+// plan, from 1. lookup gives the plan's guests by the names that the resolver
+// answers for; nil names nobody.
+func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
+	n := node.New(m.Name)
+	n.Forwards = true
+	a := &Appliance{Node: n, Plan: m, Filter: &Filter{machine: m, node: n, ports: map[*node.Port]*plan.Adapter{}}}
+	n.Hook = a.Filter
+	for _, s := range m.Masq {
+		a.Filter.masq = append(a.Filter.masq, s.Subnet)
+	}
+	resolver := &names.Resolver{Names: map[string]netip.Addr{}}
+	for _, ad := range m.Adapters {
+		p := n.AddPort(node.Port{Name: ad.Name, Adapter: ad.Number, MAC: ad.MAC, Address: ad.Address, Gateway: ad.Gateway, DNS: ad.DNS})
+		if ad.Over != nil {
+			p.Tag = ad.Segment.Tag
+		}
+		a.Ports = append(a.Ports, p)
+		a.Filter.ports[p] = ad
+		if ad.How == plan.FromAbove {
+			p.Client = &lease.Client{MAC: ad.MAC, Hostname: m.Name}
+		}
+		if ad.Role == lab.WAN {
+			learn := func() { resolver.Upstreams = a.upstreams() }
+			p.Changed = learn
+			learn()
+		}
+		if v := ad.Leases; v != nil {
+			p.Server = lease.NewServer(LeaseConfig(ad))
+			if v.Domain != "" {
+				nameGuests(resolver, v, m, guests)
+			}
+		}
+		if ad.Admin != 0 {
+			n.ServePages(ad.Admin, func(netip.AddrPort) string { return fmt.Sprintf("admin page of %s\n", m.Name) })
+		}
+	}
+	n.ServeNames(resolver)
+	return a
+}
+
+// upstreams gives the resolvers that the WAN ports know.
+func (a *Appliance) upstreams() []netip.Addr {
+	var list []netip.Addr
+	for i, p := range a.Ports {
+		if a.Plan.Adapters[i].Role == lab.WAN {
+			list = append(list, p.DNS...)
+		}
+	}
+	return list
+}
+
+// LeaseConfig gives what the port's lease service hands out.
+func LeaseConfig(a *plan.Adapter) lease.Config {
+	v := a.Leases
+	c := lease.Config{
+		Address: a.Address, From: v.Pool.From, To: v.Pool.To, Router: v.Router, DNS: v.DNS, Domain: v.Domain, Time: v.Time,
+		Reservations: map[mac.Address]netip.Addr{},
+	}
+	for _, r := range v.Reservations {
+		c.Reservations[r.MAC] = r.Address.Addr()
+	}
+	return c
+}
+
+// nameGuests lets the resolver answer for the appliance and for guests whose
+// address the plan knows.
+func nameGuests(r *names.Resolver, v *plan.Service, m *plan.Machine, guests []*plan.Machine) {
+	zone := v.Domain + "."
+	r.Zones = append(r.Zones, zone)
+	r.Names[m.Name+"."+zone] = v.Router
+	for _, g := range guests {
+		for _, ad := range g.Adapters {
+			if ad.Address.IsValid() && ad.Segment.Port != nil && ad.Segment.Port.Machine == m {
+				r.Names[g.Name+"."+zone] = ad.Address.Addr()
+				break
+			}
+		}
+	}
+}

@@ -1,0 +1,275 @@
+package appliance
+
+import (
+	"net/netip"
+	"time"
+
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+
+	"openbastion/core/lab"
+	"openbastion/core/names"
+	"openbastion/core/node"
+	"openbastion/core/packet"
+	"openbastion/core/plan"
+)
+
+// Filter is the appliance's packet filter and translation: first match
+// decides, answers to what was allowed pass, the rest is denied. It keeps
+// track of conversations and implements [node.Hook].
+//
+// Packets must come from where their source lives (strict reverse path,
+// RFC 3704, section 2.2), and fragments are not passed, as they hide ports.
+type Filter struct {
+	Hits map[*plan.Rule]int // conversations decided by each rule; nil counts what no rule matched
+
+	machine *plan.Machine
+	node    *node.Node
+	ports   map[*node.Port]*plan.Adapter
+	masq    []netip.Prefix
+	table   table
+	cur     current
+}
+
+// current is what the filter knows of the packet that is passing through.
+type current struct {
+	flow      *flow
+	back      bool
+	related   bool
+	published bool
+	first     tuple // as the packet came, for one that starts a conversation
+}
+
+func key(p *packet.Packet) (k tuple, ok bool) {
+	if p.Fragment {
+		return k, false
+	}
+	k = tuple{proto: p.Proto, source: p.Source, destination: p.Destination}
+	k.from, k.to, ok = p.Ports()
+	k.reply = ok && p.Proto == packet.ICMP && header.ICMPv4(p.Data).Type() == header.ICMPv4EchoReply
+	if !ok && p.Proto != packet.TCP && p.Proto != packet.UDP && p.Proto != packet.ICMP {
+		return k, true
+	}
+	return k, ok
+}
+
+func proto(p uint8) lab.Proto {
+	switch p {
+	case packet.ICMP:
+		return lab.ICMP
+	case packet.TCP:
+		return lab.TCP
+	case packet.UDP:
+		return lab.UDP
+	}
+	return lab.Any
+}
+
+// Arriving finds the packet's conversation and undoes translation.
+func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) node.Verdict {
+	f.cur = current{}
+	if back, _ := f.node.Route(p.Source); back != in {
+		return node.Discard
+	}
+	if p.Proto == packet.ICMP && packet.IsError(p.Data) {
+		return f.relate(now, p)
+	}
+	k, ok := key(p)
+	if !ok {
+		return node.Discard
+	}
+	f.cur.first = k
+	if f.cur.flow, f.cur.back = f.table.find(now, k); f.cur.flow != nil {
+		c := f.cur.flow
+		c.touch(now, p, f.cur.back)
+		if f.cur.back {
+			if c.forth.source != k.destination || c.forth.from != k.to {
+				p.SetDestination(c.forth.source, c.forth.from)
+			}
+			if c.forth.destination != k.source || c.forth.to != k.from {
+				p.SetSource(c.forth.destination, c.forth.to)
+			}
+		} else if c.back.source != k.destination || c.back.from != k.to {
+			p.SetDestination(c.back.source, c.back.from)
+		}
+		return node.Pass
+	}
+	if f.ports[in].Role == lab.WAN && f.node.Local(p.Destination) {
+		for i := range f.machine.Publishes {
+			v := &f.machine.Publishes[i]
+			if v.Proto == proto(p.Proto) && v.Port == k.to && v.To.Address.IsValid() {
+				f.cur.published = true
+				p.SetDestination(v.To.Address.Addr(), v.Target)
+				break
+			}
+		}
+	}
+	return node.Pass
+}
+
+// relate lets an ICMP error through that speaks of a known conversation, and
+// translates it (RFC 5508, section 4.2).
+func (f *Filter) relate(now time.Duration, p *packet.Packet) node.Verdict {
+	source, destination, q, data, ok := packet.Quoted(p.Data)
+	if !ok {
+		return node.Discard
+	}
+	from, to, _ := packet.Ports(q, append(append([]byte(nil), data...), make([]byte, max(0, header.TCPMinimumSize-len(data)))...))
+	quoted := tuple{proto: q, source: source, destination: destination, from: from, to: to}
+	quoted.reply = q == packet.ICMP && len(data) > 0 && header.ICMPv4(data).Type() == header.ICMPv4EchoReply
+	c, back := f.table.find(now, quoted.reversed())
+	if c == nil {
+		return node.Discard
+	}
+	f.cur.related = true
+	if back { // about a packet that went forth, as it left
+		if c.back.destination != c.forth.source || c.back.to != c.forth.from {
+			if p.Destination == c.back.destination {
+				p.SetDestination(c.forth.source, 0)
+			}
+			p.RewriteQuoted(c.forth.source, c.forth.from, true)
+		}
+	} else if c.back.source != c.forth.destination || c.back.from != c.forth.to { // about an answer of a published guest
+		p.RewriteQuoted(c.back.source, c.back.from, true)
+	}
+	return node.Pass
+}
+
+// Forwarding applies the rules to the first packet of a conversation.
+func (f *Filter) Forwarding(now time.Duration, in, out *node.Port, p *packet.Packet) node.Verdict {
+	if f.cur.related || f.cur.flow != nil {
+		return node.Pass
+	}
+	if !opens(p) {
+		return node.Discard
+	}
+	k, _ := key(p)
+	rule, action := f.machine.Decide(plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to})
+	f.count(rule)
+	switch {
+	case action == lab.Allow, rule == nil && f.cur.published:
+		return node.Pass
+	case action == lab.Refuse:
+		return node.Refuse
+	}
+	return node.Discard
+}
+
+func (f *Filter) count(r *plan.Rule) {
+	if f.Hits == nil {
+		f.Hits = map[*plan.Rule]int{}
+	}
+	f.Hits[r]++
+}
+
+// opens tells a packet that may start a conversation.
+func opens(p *packet.Packet) bool {
+	switch p.Proto {
+	case packet.TCP:
+		if len(p.Data) < header.TCPMinimumSize {
+			return false
+		}
+		flags := header.TCP(p.Data).Flags()
+		return flags&header.TCPFlagSyn != 0 && flags&(header.TCPFlagAck|header.TCPFlagRst|header.TCPFlagFin) == 0
+	case packet.ICMP:
+		return len(p.Data) > 0 && header.ICMPv4(p.Data).Type() == header.ICMPv4Echo
+	}
+	return true
+}
+
+// Delivering decides what may reach the appliance itself: what a rule says;
+// else ping, names and the admin page from inside, nothing from outside.
+func (f *Filter) Delivering(now time.Duration, in *node.Port, p *packet.Packet) node.Verdict {
+	if f.cur.related || f.cur.flow != nil {
+		return node.Pass
+	}
+	if !opens(p) {
+		return node.Discard
+	}
+	k, _ := key(p)
+	port := f.ports[in]
+	verdict := node.Discard
+	inside := port.Role != lab.WAN
+	admin := p.Proto == packet.TCP && f.admin(p.Destination) == k.to && k.to != 0
+	rule, action := f.machine.Decide(plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to})
+	switch {
+	case rule != nil && inside:
+		f.count(rule)
+		switch action {
+		case lab.Allow:
+			verdict = node.Pass
+		case lab.Refuse:
+			verdict = node.Refuse
+		}
+	case admin && (inside || port.Admin != 0):
+		verdict = node.Pass
+	case inside && (p.Proto == packet.ICMP || p.Proto == packet.UDP && k.to == names.Port):
+		verdict = node.Pass
+	}
+	if verdict == node.Pass && f.table.room(now) {
+		f.table.add(now, &flow{forth: k, back: k.reversed()}, p)
+	}
+	return verdict
+}
+
+// admin gives the admin page's port at one of the appliance's own addresses, 0
+// where it does not answer.
+func (f *Filter) admin(own netip.Addr) uint16 {
+	for port, a := range f.ports {
+		if port.Address.IsValid() && port.Address.Addr() == own {
+			return a.Admin
+		}
+	}
+	return 0
+}
+
+// Leaving starts conversations and translates the source on the way out.
+func (f *Filter) Leaving(now time.Duration, out *node.Port, p *packet.Packet, own bool) node.Verdict {
+	if own {
+		k, ok := key(p)
+		if !ok || p.Proto == packet.ICMP && packet.IsError(p.Data) {
+			return node.Pass
+		}
+		if c, back := f.table.find(now, k); c != nil {
+			c.touch(now, p, back)
+		} else if f.table.room(now) {
+			f.table.add(now, &flow{forth: k, back: k.reversed()}, p)
+		}
+		return node.Pass
+	}
+	if f.cur.related {
+		return node.Pass
+	}
+	if c := f.cur.flow; c != nil {
+		if !f.cur.back && (c.back.destination != p.Source || c.back.to != c.forth.from) {
+			p.SetSource(c.back.destination, c.back.to)
+		}
+		return node.Pass
+	}
+	if !f.table.room(now) {
+		return node.Discard
+	}
+	k, _ := key(p)
+	back := k.reversed()
+	if f.ports[out].Role == lab.WAN && out.Address.IsValid() && contains(f.masq, p.Source) {
+		back.destination = out.Address.Addr()
+		var ok bool
+		if back, ok = f.table.translate(back); !ok {
+			return node.Discard
+		}
+		if p.Proto == packet.ICMP {
+			back.from = back.to
+		}
+		p.SetSource(back.destination, back.to)
+	}
+	f.table.add(now, &flow{forth: f.cur.first, back: back}, p)
+	return node.Pass
+}
+
+func contains(list []netip.Prefix, a netip.Addr) bool {
+	for _, p := range list {
+		if p.Contains(a) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,167 @@
+package appliance
+
+import (
+	"net/netip"
+	"time"
+
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+
+	"openbastion/core/packet"
+)
+
+// tuple names one direction of a conversation. For ICMP echo both ports are
+// the identifier and reply tells answers from requests; for other protocols
+// the ports are 0.
+type tuple struct {
+	proto               uint8
+	reply               bool
+	source, destination netip.Addr
+	from, to            uint16
+}
+
+func (t tuple) reversed() tuple {
+	return tuple{t.proto, t.proto == packet.ICMP && !t.reply, t.destination, t.source, t.to, t.from}
+}
+
+// flow is one conversation: how its first packet looked when it came, and how
+// its answers look when they come.
+type flow struct {
+	forth, back tuple
+	expires     time.Duration
+	replied     bool
+	closing     int // FINs seen, or 2 after a reset
+}
+
+// Timeouts of idle conversations. UDP and ICMP as RFC 4787, section 4.3, and
+// RFC 5508, section 3.2, ask; TCP as RFC 5382, section 5.
+const (
+	udpNew         = 30 * time.Second
+	udpReplied     = 5 * time.Minute
+	icmpIdle       = 60 * time.Second
+	tcpOpening     = 4 * time.Minute
+	tcpEstablished = 2*time.Hour + 4*time.Minute
+	tcpClosing     = 4 * time.Minute
+	otherIdle      = 10 * time.Minute
+)
+
+func (f *flow) touch(now time.Duration, p *packet.Packet, back bool) {
+	f.replied = f.replied || back
+	d := otherIdle
+	switch f.forth.proto {
+	case packet.UDP:
+		d = udpNew
+		if f.replied {
+			d = udpReplied
+		}
+	case packet.ICMP:
+		d = icmpIdle
+	case packet.TCP:
+		if len(p.Data) >= header.TCPMinimumSize {
+			switch flags := header.TCP(p.Data).Flags(); {
+			case flags&header.TCPFlagRst != 0:
+				f.closing = 2
+			case flags&header.TCPFlagFin != 0:
+				f.closing++
+			}
+		}
+		switch {
+		case f.closing >= 2:
+			d = tcpClosing
+		case f.replied:
+			d = tcpEstablished
+		default:
+			d = tcpOpening
+		}
+	}
+	f.expires = now + d
+}
+
+// maxFlows bounds the table of conversations.
+const maxFlows = 1 << 17
+
+// table holds the conversations, each under both of its directions.
+type table struct {
+	flows map[tuple]*flow
+	next  uint16 // where the search for a free port goes on
+	sweep int    // size at which the idle ones are cleared out
+}
+
+// find gives the conversation that a packet belongs to and whether it is an
+// answer in it.
+func (t *table) find(now time.Duration, k tuple) (f *flow, back bool) {
+	f = t.flows[k]
+	if f == nil {
+		return nil, false
+	}
+	if f.expires <= now {
+		t.remove(f)
+		return nil, false
+	}
+	return f, k != f.forth
+}
+
+func (t *table) remove(f *flow) {
+	delete(t.flows, f.forth)
+	delete(t.flows, f.back)
+}
+
+// room makes place for one more conversation; false when the table is full of
+// live ones.
+func (t *table) room(now time.Duration) bool {
+	if t.flows == nil {
+		t.flows, t.sweep, t.next = map[tuple]*flow{}, 4096, 1024
+	}
+	if len(t.flows) < min(t.sweep, 2*maxFlows) {
+		return true
+	}
+	for _, f := range t.flows {
+		if f.expires <= now {
+			t.remove(f)
+		}
+	}
+	t.sweep = max(4096, 2*len(t.flows))
+	if len(t.flows) < 2*maxFlows {
+		return true
+	}
+	for _, f := range t.flows { // one that nobody ever answered gives way
+		if !f.replied {
+			t.remove(f)
+			return true
+		}
+	}
+	return false
+}
+
+func (t *table) add(now time.Duration, f *flow, p *packet.Packet) {
+	f.touch(now, p, false)
+	t.flows[f.forth], t.flows[f.back] = f, f
+}
+
+// translate picks the port under which a conversation leaves: its own when
+// that is free towards this destination, else the next free one.
+func (t *table) translate(back tuple) (tuple, bool) {
+	if back.proto != packet.TCP && back.proto != packet.UDP && back.proto != packet.ICMP {
+		_, used := t.flows[back]
+		return back, !used
+	}
+	if back.proto != packet.ICMP && back.to < 1024 {
+		back.to = t.step()
+	}
+	for range 1 << 16 {
+		if back.proto == packet.ICMP {
+			back.from = back.to
+		}
+		if _, used := t.flows[back]; !used {
+			return back, true
+		}
+		back.to = t.step()
+	}
+	return back, false
+}
+
+func (t *table) step() uint16 {
+	if t.next++; t.next < 1024 {
+		t.next = 1024
+	}
+	return t.next
+}

@@ -1,0 +1,197 @@
+package claims
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+)
+
+func judgeLease(r *Result, a *plan.Adapter, o Observation) {
+	b := o.Lease
+	var want *plan.Service
+	if a.Segment.Port != nil {
+		want = a.Segment.Port.Leases
+	}
+	switch {
+	case want == nil:
+		r.broken(fmt.Sprintf("nobody is planned to hand out leases on %s", a.Segment.Name), "let the appliance hand out leases there")
+		return
+	case b == nil:
+		r.broken(fmt.Sprintf("nobody gave %s a lease on %s", a.Machine.Name, a.Segment.Name), fmt.Sprintf("look whether adapter %d of %s and port %s of %s are on the same segment", a.Number, a.Machine.Name, a.Segment.Port.Name, a.Segment.Port.Machine.Name))
+		return
+	}
+	from := fmt.Sprintf("from %s (%s)", b.Server, b.ServerMAC)
+	intruder := b.ServerMAC != a.Segment.Port.MAC
+	try := fmt.Sprintf("look which lease server %s is", b.ServerMAC)
+	if intruder {
+		try = fmt.Sprintf("switch off the lease server at %s on %s", b.ServerMAC, a.Segment.Name)
+		if a.Segment.HostPool != nil {
+			try = fmt.Sprintf("switch off the host's lease service on %s", a.Segment.Name)
+		}
+	}
+	switch at := b.Address.Addr(); {
+	case a.How == plan.Reservation && at != a.Address.Addr():
+		r.broken(fmt.Sprintf("%s got %s %s, and %s is reserved for it", a.Machine.Name, b.Address, from, a.Address.Addr()), try)
+	case a.How == plan.Lease && !want.Pool.Contains(at):
+		r.broken(fmt.Sprintf("%s got %s %s, outside the pool %s", a.Machine.Name, b.Address, from, want.Pool), try)
+	case intruder:
+		r.broken(fmt.Sprintf("%s got %s %s, and that is not port %s of %s", a.Machine.Name, b.Address, from, a.Segment.Port.Name, a.Segment.Port.Machine.Name), try)
+	case b.Address.Bits() != a.Segment.Subnet.Bits():
+		r.broken(fmt.Sprintf("%s got the mask /%d, and %s has /%d", a.Machine.Name, b.Address.Bits(), a.Segment.Name, a.Segment.Subnet.Bits()), try)
+	case b.Router != want.Router:
+		r.broken(fmt.Sprintf("%s was told the router %s, and %s is planned", a.Machine.Name, b.Router, want.Router), try)
+	case !slices.Equal(b.DNS, want.DNS):
+		r.broken(fmt.Sprintf("%s was told the resolvers %v, and %v are planned", a.Machine.Name, b.DNS, want.DNS), try)
+	default:
+		r.Saw = fmt.Sprintf("%s %s", b.Address, from)
+	}
+}
+
+func judgeAlone(r *Result, s *plan.Segment, o Observation) {
+	var known []string
+	planned := s.Port != nil && s.Port.Leases != nil
+	found := false
+	for _, offer := range o.Offers {
+		if planned && offer.ServerMAC == s.Port.MAC {
+			found = true
+			known = append(known, fmt.Sprintf("%s at %s", s.Port.Machine.Name, offer.ServerMAC))
+			continue
+		}
+		whose, try := "a lease server that nobody planned", fmt.Sprintf("find the machine with hardware address %s and switch its lease service off", offer.ServerMAC)
+		if s.HostLeg.IsValid() && s.HostLeg.Addr() == offer.Server {
+			whose, try = "the host's lease server", fmt.Sprintf("switch off the host's lease service on %s: `leases: none`", s.Name)
+		}
+		r.broken(fmt.Sprintf("%s answers on %s too: %s at %s offers %s", whose, s.Name, offer.Server, offer.ServerMAC, offer.Address), try)
+	}
+	switch {
+	case r.Verdict == Broken:
+	case planned && !found:
+		r.broken(fmt.Sprintf("nobody answers on %s, and %s should", s.Name, s.Port.Machine.Name), fmt.Sprintf("look whether port %s of %s is on %s", s.Port.Name, s.Port.Machine.Name, s.Name))
+	case planned:
+		r.Saw = "only " + strings.Join(known, ", ") + " answers"
+	default:
+		r.Saw = "nobody hands out leases, as planned"
+	}
+}
+
+func judgeGateway(r *Result, home, port *plan.Adapter, o Observation) {
+	switch {
+	case port == nil:
+		r.broken(fmt.Sprintf("no appliance has a port for guests on %s", home.Segment.Name), "give an appliance a lan port there")
+	case !o.From.IsValid():
+		r.broken(fmt.Sprintf("%s has no next hop: %s", home.Machine.Name, o.Saw), "look at its lease, or the gateway typed into it")
+	case len(o.MACs) == 0:
+		r.broken(fmt.Sprintf("the next hop %s of %s does not answer", o.From, home.Machine.Name), fmt.Sprintf("compare it with %s, port %s of %s", port.Shown(), port.Name, port.Machine.Name))
+	case len(o.MACs) > 1:
+		r.broken(fmt.Sprintf("two machines answer for the next hop %s: %s and %s", o.From, o.MACs[0], o.MACs[1]), "change the address of the one that is not the appliance")
+	case o.MACs[0] != port.MAC:
+		r.broken(fmt.Sprintf("the next hop %s is %s, and port %s of %s is %s", o.From, o.MACs[0], port.Name, port.Machine.Name, port.MAC), "set the gateway to "+port.Shown())
+	default:
+		r.Saw = fmt.Sprintf("%s is at %s, port %s of %s", o.From, o.MACs[0], port.Name, port.Machine.Name)
+	}
+}
+
+func judgeNames(r *Result, home *plan.Adapter, w Witness, o Observation) {
+	switch {
+	case !o.From.IsValid():
+		r.broken(home.Machine.Name+" has no resolver: "+o.Saw, "let its lease name one, or type one in")
+	case !o.Answered:
+		r.broken(fmt.Sprintf("the resolver %s does not answer %s: %s", o.From, home.Machine.Name, o.Saw), "look whether the appliance's resolver has one upstream")
+	case !slices.Contains(o.Addrs, w.Address):
+		r.broken(fmt.Sprintf("%s says that %s is at %v, and it is at %s: %s", o.From, w.Name, o.Addrs, w.Address, o.Saw), "look which resolver stands behind it")
+	default:
+		r.Saw = fmt.Sprintf("%s is %s, says %s", w.Name, w.Address, o.From)
+	}
+}
+
+func judgeOutside(r *Result, home *plan.Adapter, wans []*plan.Adapter, asked []lab.Service, wan, obs []Observation) {
+	translated := slices.Contains(wans[0].Machine.Masq, home.Segment)
+	var own []string
+	for _, o := range wan {
+		if o.Address.IsValid() {
+			own = append(own, o.Address.Addr().String())
+		}
+	}
+	var passed []string
+	for i, o := range obs {
+		switch {
+		case !o.Answered:
+			r.broken(fmt.Sprintf("%s does not reach the witness by %s: %s", home.Machine.Name, asked[i], o.Saw), "`bastion explain outside` lists what to look at, nearest first")
+		case translated && !slices.Contains(own, o.From.String()):
+			r.around = true
+			r.broken(fmt.Sprintf("the witness saw %s reach it by %s from %s, not from %s's WAN address %s", home.Machine.Name, asked[i], o.From, wans[0].Machine.Name, strings.Join(own, ", ")),
+				"find the way that avoids the appliance: another adapter, or a segment that leads out")
+		default:
+			passed = append(passed, asked[i].String())
+		}
+	}
+	if r.Verdict == Holds {
+		r.Saw = fmt.Sprintf("the witness saw %s by %s", obs[0].From, strings.Join(passed, ", "))
+	}
+}
+
+func judgePath(r *Result, port *plan.Adapter, o Observation) {
+	switch {
+	case !o.From.IsValid():
+		r.broken("no router on the way says that it is there: "+o.Saw, "look at the guest's next hop first")
+	case o.From != port.Address.Addr():
+		r.around = true
+		r.broken(fmt.Sprintf("the first hop is %s, and it should be %s, port %s of %s", o.From, port.Address.Addr(), port.Name, port.Machine.Name),
+			"find which adapter or gateway leads there and take it away")
+	default:
+		r.Saw = fmt.Sprintf("the first hop is %s, port %s of %s", o.From, port.Name, port.Machine.Name)
+	}
+}
+
+func judgeEscapes(r *Result, obs []Observation) {
+	attempts := 0
+	for _, o := range obs {
+		attempts += o.Attempts
+		for _, w := range o.Escapes {
+			try := "take that way out of the lab, then rehearse again"
+			if w.Door != nil {
+				try = fmt.Sprintf("take adapter %d of %s off %s", w.Door.Number, w.Door.Machine.Name, w.Door.Segment.Name)
+			}
+			r.broken(fmt.Sprintf("%s gets to %s: %s (%s)", w.From, w.To, strings.Join(w.Path, " → "), w.Tried), try)
+		}
+		r.Escapes = append(r.Escapes, o.Escapes...)
+	}
+	switch {
+	case r.Verdict == Broken:
+	case attempts == 0:
+		r.Verdict, r.Saw = Unknown, "nothing could be tried"
+	default:
+		r.Saw = fmt.Sprintf("%d ways tried, none leads outside", attempts)
+	}
+}
+
+func judgeBetween(r *Result, a, b *plan.Adapter, asked []lab.Service, allowed int, obs []Observation) {
+	var passed, stopped []string
+	for i, o := range obs {
+		s := asked[i]
+		switch {
+		case i < allowed && !o.Answered:
+			r.broken(fmt.Sprintf("the rules let %s pass from %s to %s, and %s does not reach %s: %s", s, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name, o.Saw), "look at the lease and gateway of both guests")
+		case i >= allowed && o.Answered:
+			r.broken(fmt.Sprintf("the rules let no %s pass from %s to %s, and %s reaches %s", s, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name), "find what joins the two segments beside the appliance")
+		case o.Answered:
+			passed = append(passed, s.String())
+		default:
+			stopped = append(stopped, s.String())
+		}
+	}
+	if r.Verdict != Holds {
+		return
+	}
+	var parts []string
+	if passed != nil {
+		parts = append(parts, strings.Join(passed, ", ")+" pass as the rules say")
+	}
+	if stopped != nil {
+		parts = append(parts, strings.Join(stopped, ", ")+" stopped as the rules say")
+	}
+	r.Saw = strings.Join(parts, "; ")
+}

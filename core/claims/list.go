@@ -1,0 +1,358 @@
+package claims
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+)
+
+// list makes the claims of a plan, in the order in which they are told.
+func list(p *plan.Plan, w Witness) []claim {
+	var out []claim
+	for _, g := range p.Guests() {
+		home := Home(g)
+		if home == nil {
+			continue // not behind an appliance
+		}
+		out = append(out, guestClaims(p, g, home, w)...)
+	}
+	for _, s := range p.Segments {
+		if c, ok := aloneClaim(s); ok {
+			out = append(out, c)
+		}
+	}
+	out = append(out, betweenClaims(p)...)
+	for _, m := range p.Appliances() {
+		for _, wan := range m.WAN() {
+			out = append(out, inboundClaim(p, m, wan))
+		}
+		for i := range m.Publishes {
+			out = append(out, publishedClaim(m, &m.Publishes[i]))
+		}
+	}
+	for i := range p.Lab.Expect {
+		out = append(out, expectClaim(p, i))
+	}
+	return out
+}
+
+// Home gives the guest's first adapter on a segment behind an appliance, or
+// nil. It is where the guest's way out must lead.
+func Home(g *plan.Machine) *plan.Adapter {
+	for _, a := range g.Adapters {
+		if a.Segment.Inside() && a.Plugged {
+			return a
+		}
+	}
+	return nil
+}
+
+// likely gives an address the adapter has or may get.
+func likely(a *plan.Adapter) netip.Addr {
+	if a.Address.IsValid() {
+		return a.Address.Addr()
+	}
+	if s := a.Segment.Port; s != nil && s.Leases != nil {
+		return s.Leases.Pool.From
+	}
+	return a.Segment.Subnet.Addr().Next()
+}
+
+// services gives one service of each protocol that the rules let pass from one
+// address to another: ping, and the first UDP and TCP port that passes.
+func services(m *plan.Machine, from, to netip.Addr) []lab.Service {
+	var out []lab.Service
+	try := func(proto lab.Proto, ports ...uint16) {
+		for i := range m.Rules {
+			for _, s := range m.Rules[i].Services {
+				if s.Proto == proto && !s.AllPorts() {
+					ports = append(ports, s.From)
+				}
+			}
+		}
+		for _, port := range ports {
+			if _, action := m.Decide(plan.Flow{Source: from, Destination: to, Proto: proto, Port: port}); action == lab.Allow {
+				out = append(out, lab.Service{Proto: proto, From: port, To: port})
+				return
+			}
+		}
+	}
+	try(lab.ICMP, 0)
+	try(lab.UDP, 7)
+	try(lab.TCP, 80)
+	return out
+}
+
+func guestClaims(p *plan.Plan, g *plan.Machine, home *plan.Adapter, w Witness) []claim {
+	var out []claim
+	add := func(kind Kind, judge func(*Result, []Observation), probes ...Probe) {
+		out = append(out, claim{Result: Result{ID: g.Name + "." + string(kind), Subject: g.Name, Kind: kind}, probes: probes, judge: judge})
+	}
+	var leasing []Probe
+	for _, a := range g.Adapters {
+		if a.Segment.Inside() && a.Plugged && (a.How == plan.Lease || a.How == plan.Reservation) {
+			leasing = append(leasing, Probe{Kind: AskLease, From: a})
+		}
+	}
+	if len(leasing) > 0 {
+		add(Lease, func(r *Result, obs []Observation) {
+			for i, o := range obs {
+				judgeLease(r, leasing[i].From, o)
+			}
+		}, leasing...)
+	}
+	port := home.Segment.Port
+	add(Gateway, func(r *Result, obs []Observation) { judgeGateway(r, home, port, obs[0]) }, Probe{Kind: AskNeighbor, From: home})
+
+	var allowed []lab.Service
+	if port != nil {
+		allowed = services(port.Machine, likely(home), w.Address)
+	}
+	if len(allowed) > 0 {
+		add(Names, func(r *Result, obs []Observation) { judgeNames(r, home, w, obs[0]) }, Probe{Kind: AskName, From: home})
+		probes := []Probe{}
+		wans := port.Machine.WAN()
+		for _, wan := range wans {
+			probes = append(probes, Probe{Kind: AskAddress, From: wan})
+		}
+		for _, s := range allowed {
+			probes = append(probes, Probe{Kind: AskReach, From: home, Proto: s.Proto, Port: s.From})
+		}
+		add(Outside, func(r *Result, obs []Observation) {
+			judgeOutside(r, home, wans, allowed, obs[:len(wans)], obs[len(wans):])
+		}, probes...)
+		add(Path, func(r *Result, obs []Observation) { judgePath(r, port, obs[0]) }, Probe{Kind: AskHop, From: home})
+	} else {
+		add(Held, judgeEscapes, Probe{Kind: Escape, From: home})
+	}
+	add(Cut, judgeEscapes, Probe{Kind: Escape, From: home, When: Unplugged})
+	return out
+}
+
+func aloneClaim(s *plan.Segment) (claim, bool) {
+	if !s.Inside() {
+		return claim{}, false
+	}
+	for _, a := range s.Adapters {
+		if a.Guest != nil && a.Plugged {
+			return claim{
+				Result: Result{ID: s.Name + ".alone", Subject: s.Name, Kind: Alone},
+				probes: []Probe{{Kind: AskServers, From: a}},
+				judge:  func(r *Result, obs []Observation) { judgeAlone(r, s, obs[0]) },
+			}, true
+		}
+	}
+	return claim{}, false
+}
+
+// betweenClaims speak of each pair of segments behind one appliance, through
+// one guest of each.
+func betweenClaims(p *plan.Plan) []claim {
+	first := map[*plan.Segment]*plan.Adapter{}
+	for _, g := range p.Guests() {
+		if home := Home(g); home != nil && len(g.Adapters) == 1 && first[home.Segment] == nil {
+			first[home.Segment] = home
+		}
+	}
+	var out []claim
+	for _, from := range p.Segments {
+		for _, to := range p.Segments {
+			a, b := first[from], first[to]
+			if from == to || a == nil || b == nil || from.Port == nil || to.Port == nil || from.Port.Machine != to.Port.Machine {
+				continue
+			}
+			m := from.Port.Machine
+			asked := services(m, likely(a), likely(b))
+			allowed := len(asked)
+			for _, s := range []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}} {
+				if _, action := m.Decide(plan.Flow{Source: likely(a), Destination: likely(b), Proto: s.Proto, Port: s.From}); action != lab.Allow {
+					asked = append(asked, s)
+				}
+			}
+			c := claim{Result: Result{ID: from.Name + "-" + to.Name + ".between", Subject: from.Name + "-" + to.Name, Kind: Between}}
+			for _, s := range asked {
+				c.probes = append(c.probes, Probe{Kind: AskReach, From: a, To: b, Proto: s.Proto, Port: s.From})
+			}
+			c.judge = func(r *Result, obs []Observation) { judgeBetween(r, a, b, asked, allowed, obs) }
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// inboundClaim scans the WAN from outside: usual services, the admin page's
+// port, what is published.
+func inboundClaim(p *plan.Plan, m *plan.Machine, wan *plan.Adapter) claim {
+	scan := []lab.Service{{Proto: lab.ICMP}}
+	add := func(proto lab.Proto, ports ...uint16) {
+		for _, port := range ports {
+			if s := (lab.Service{Proto: proto, From: port, To: port}); !slices.Contains(scan, s) {
+				scan = append(scan, s)
+			}
+		}
+	}
+	add(lab.TCP, 22, 23, 53, 80, 443, 8080, 8443)
+	add(lab.UDP, 7, 53, 123, 161, 500)
+	published := map[lab.Service]bool{}
+	for _, v := range m.Publishes {
+		add(v.Proto, v.Port)
+		published[lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}] = true
+	}
+	admin := map[uint16]bool{}
+	for _, a := range m.Adapters {
+		if a.Admin != 0 {
+			add(lab.TCP, a.Admin)
+			admin[a.Admin] = true
+		}
+	}
+	id := m.Name + "." + string(Inbound)
+	if len(m.WAN()) > 1 {
+		id = m.Name + "." + wan.Name + "." + string(Inbound)
+	}
+	return claim{
+		Result: Result{ID: id, Subject: m.Name, Kind: Inbound},
+		probes: []Probe{{Kind: Scan, To: wan, Scan: scan}},
+		judge: func(r *Result, obs []Observation) {
+			o := obs[0]
+			for _, s := range o.Open {
+				if published[s] {
+					continue
+				}
+				what := s.String()
+				if s.Proto == lab.TCP && admin[s.From] {
+					what += ", the admin page,"
+				}
+				r.broken(fmt.Sprintf("from outside, %s answers at port %s of %s, and it is not published", what, wan.Name, m.Name),
+					fmt.Sprintf("take admin off port %s, or the rule away that lets it in", wan.Name))
+			}
+			judgeEscapes(r, obs)
+			if r.Verdict == Holds {
+				r.Saw = fmt.Sprintf("%d tries from outside, nothing but what is published answers", o.Attempts)
+			}
+		},
+	}
+}
+
+func publishedClaim(m *plan.Machine, v *plan.Publish) claim {
+	s := lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}
+	return claim{
+		Result: Result{ID: fmt.Sprintf("%s-%s-%d.published", v.To.Machine.Name, v.Proto, v.Port), Subject: v.To.Machine.Name, Kind: Published},
+		probes: []Probe{{Kind: AskReach, To: m.WAN()[0], Proto: v.Proto, Port: v.Port}},
+		judge: func(r *Result, obs []Observation) {
+			switch o := obs[0]; {
+			case !o.Answered:
+				r.broken(fmt.Sprintf("from outside, %s at %s does not answer: %s", s, m.Name, o.Saw), "look whether the guest has its planned address and the rules let it in")
+			case o.Who != v.To.Machine.Name:
+				r.broken(fmt.Sprintf("%s at %s reaches %s, not %s", s, m.Name, o.Who, v.To.Machine.Name), "give "+v.To.Machine.Name+" a fixed address")
+			default:
+				r.Saw = fmt.Sprintf("%s at %s reaches %s", s, m.Name, o.Who)
+			}
+		},
+	}
+}
+
+// expectClaim asks what a sentence says, by every adapter it speaks of.
+func expectClaim(p *plan.Plan, i int) claim {
+	e := p.Lab.Expect[i]
+	c := claim{Result: Result{ID: fmt.Sprintf("expect-%d.expect", i+1), Subject: e.String(), Kind: Expect}}
+	asked := []lab.Service{e.Service}
+	if e.Service.Proto == lab.Any {
+		asked = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
+	} else if e.Service.AllPorts() && e.Service.Proto != lab.ICMP {
+		asked[0].From, asked[0].To = 80, 80
+	}
+	var names []string // of each group of probes
+	for _, from := range parties(p, e.From) {
+		for _, to := range parties(p, e.To) {
+			if from == to || from != nil && to != nil && from.Machine == to.Machine {
+				continue
+			}
+			for _, s := range asked {
+				c.probes = append(c.probes, throughPublish(p, Probe{Kind: AskReach, From: from, To: to, Proto: s.Proto, Port: s.From}))
+				names = append(names, nameOf(from)+" to "+nameOf(to))
+			}
+			if e.Never && to == nil && from != nil {
+				c.probes = append(c.probes, Probe{Kind: Escape, From: from})
+				names = append(names, nameOf(from))
+			}
+		}
+	}
+	c.judge = func(r *Result, obs []Observation) {
+		reached := map[string]bool{}
+		var order []string
+		for j, o := range obs {
+			if len(o.Escapes) > 0 {
+				judgeEscapes(r, obs[j:j+1])
+			}
+			if !slices.Contains(order, names[j]) {
+				order = append(order, names[j])
+			}
+			reached[names[j]] = reached[names[j]] || o.Answered
+		}
+		for _, n := range order {
+			switch {
+			case e.Never && reached[n]:
+				r.broken(n+" gets through", "look at the rules, and which of them lets it pass")
+			case !e.Never && !reached[n]:
+				r.broken(n+" does not get through", "look at the rules, and which of them denies it")
+			}
+		}
+		if r.Verdict == Holds {
+			r.Saw = "as the sentence says: " + strings.Join(order[:min(3, len(order))], ", ")
+		}
+	}
+	return c
+}
+
+// throughPublish turns a probe from outside to a guest into one to the WAN
+// port that publishes it, where one does.
+func throughPublish(p *plan.Plan, q Probe) Probe {
+	if q.From != nil || q.To == nil {
+		return q
+	}
+	for _, m := range p.Appliances() {
+		for _, v := range m.Publishes {
+			if v.To.Machine == q.To.Machine && v.Proto == q.Proto && (v.Port == q.Port || v.Target == q.Port) && len(m.WAN()) > 0 {
+				q.To, q.Port = m.WAN()[0], v.Port
+				return q
+			}
+		}
+	}
+	return q
+}
+
+func nameOf(a *plan.Adapter) string {
+	if a == nil {
+		return "outside"
+	}
+	return a.Machine.Name
+}
+
+// parties gives the adapters that a name in a sentence speaks of; nil stands
+// for the outside.
+func parties(p *plan.Plan, w lab.Who) []*plan.Adapter {
+	switch w.Kind {
+	case lab.WhoOutside:
+		return []*plan.Adapter{nil}
+	case lab.WhoGuest:
+		if g := p.Machine(w.Name); Home(g) != nil {
+			return []*plan.Adapter{Home(g)}
+		}
+		return p.Machine(w.Name).Adapters[:1]
+	case lab.WhoAppliance:
+		return p.Machine(w.Name).Adapters[:1]
+	}
+	var out []*plan.Adapter
+	for _, g := range p.Guests() {
+		for _, a := range g.Adapters {
+			if w.Kind == lab.WhoAny || w.Kind == lab.WhoSegment && a.Segment.Name == w.Name || w.Kind == lab.WhoPrefix && w.Prefix.Contains(likely(a)) {
+				out = append(out, a)
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,364 @@
+package lab
+
+import (
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v3"
+
+	"openbastion/core/mac"
+	"openbastion/core/subnet"
+)
+
+// The tables of this file are the lab file's format 1, key by key.
+
+func labFields() []field[Lab] {
+	return []field[Lab]{
+		intField("bastion", "Version of the lab file's format.", 1, 1, func(l *Lab) *int { return &l.Version }),
+		{"lab", "The lab's name.", nameShape, func(r *reader, n *yaml.Node, l *Lab) { l.Name, _ = r.name(n, "lab") }},
+		textField("title", "What the lab is for, in a few words.", func(l *Lab) *string { return &l.Title }),
+		objectField("site", "The machine that carries the lab.", siteFields(), func(l *Lab) *Site { return &l.Site }),
+		namedField("segments", "segment", "The segments, by name: each is one broadcast domain.", segmentFields(),
+			func(l *Lab, name string) *Segment {
+				s := &Segment{Name: name}
+				l.Segments = append(l.Segments, s)
+				return s
+			}, nil),
+		namedField("appliances", "appliance", "The firewalls and routers, by name.", applianceFields(),
+			func(l *Lab, name string) *Appliance {
+				a := &Appliance{Name: name, Kind: "routed"}
+				l.Appliances = append(l.Appliances, a)
+				return a
+			}, nil),
+		namedField("guests", "guest", "The guests, by name; a plain segment name means one adapter there with a lease.", guestFields(),
+			func(l *Lab, name string) *Guest {
+				g := &Guest{Name: name}
+				l.Guests = append(l.Guests, g)
+				return g
+			}, func(r *reader, n *yaml.Node, g *Guest) {
+				if v, ok := r.text(n, "a guest's segment"); ok {
+					g.Adapters = []Adapter{{Segment: v, Plugged: true, Spot: Spot{Pos: place(n), keys: []keySpot{{"segment", place(n)}}}}}
+				}
+			}),
+		{"expect", "Sentences that must hold beside what every lab must: WHO reaches|never reaches WHOM [PROTO[/PORT]].",
+			listOf(textShape), func(r *reader, n *yaml.Node, l *Lab) {
+				r.items(n, func(n *yaml.Node) {
+					if text, ok := r.text(n, "an expectation"); ok {
+						e, err := ParseExpectation(text)
+						if err != nil {
+							r.fail(place(n), "%s", shortenError(err))
+							return
+						}
+						e.Pos = place(n)
+						l.Expect = append(l.Expect, e)
+					}
+				})
+			}},
+	}
+}
+
+func siteFields() []field[Site] {
+	return []field[Site]{
+		listField("networks", "Networks the machine is on already; plans keep clear of them.", prefixShape, parseSubnet, func(s *Site) *[]netip.Prefix { return &s.Networks }),
+		{"uplinks", "The machine's network adapters that lead outside: wired or wireless.",
+			form{Type: "object", Values: &form{Type: "string", Enum: []string{"wired", "wireless"}}},
+			func(r *reader, n *yaml.Node, s *Site) {
+				s.Uplinks = map[string]string{}
+				r.pairs(n, "uplinks", func(k, v *yaml.Node) {
+					if v.Value != "wired" && v.Value != "wireless" {
+						r.fail(place(v), "an uplink is not %q%s; write wired or wireless", shorten(v.Value), didYouMean(v.Value, "wired", "wireless"))
+						return
+					}
+					s.Uplinks[k.Value] = v.Value
+				})
+			}},
+		intField("cpus", "Processors.", 1, 4096, func(s *Site) *int { return &s.CPUs }),
+		bytesField("memory", "Memory.", func(s *Site) *Bytes { return &s.Memory }),
+		bytesField("disk", "Free disk space.", func(s *Site) *Bytes { return &s.Disk }),
+	}
+}
+
+func segmentFields() []field[Segment] {
+	return []field[Segment]{
+		wordField("reach", "How far the segment extends: upstream (beyond the host), host (the host has a leg on it), isolated (nobody but those attached).",
+			func(s *Segment) *Reach { return &s.Reach }, Upstream, Host, Isolated),
+		wordField("join", "Upstream only: bridged onto an uplink, or translated (nat) by the host.", func(s *Segment) *string { return &s.Join }, "bridged", "nat"),
+		textField("uplink", "Upstream only: which of the host's adapters.", func(s *Segment) *string { return &s.Uplink }),
+		networkField("subnet", "The segment's network; planned when absent.", func(s *Segment) *netip.Prefix { return &s.Subnet }),
+		intField("hosts", "How many machines the planned subnet must hold.", 1, 1<<20, func(s *Segment) *int { return &s.Hosts }),
+		addrField("gateway", "Upstream only: the router that is there.", func(s *Segment) *netip.Addr { return &s.Gateway }),
+		nameField("leases", "Who else hands out leases here: upstream, host, none, or a guest's name.", func(s *Segment) *string { return &s.Leases }),
+		nameField("within", "The segment whose wire carries this one, tagged.", func(s *Segment) *string { return &s.Within }),
+		intField("vlan", "The tag, 1 to 4094 (IEEE 802.1Q).", 0, 65535, func(s *Segment) *int { return &s.VLAN }),
+		wordField("foreign-macs", "Whether the switch passes frames from addresses it did not hand out.", func(s *Segment) *string { return &s.ForeignMACs }, "allow", "refuse"),
+		hostField("host-address", "Reach host: the host's leg.", func(s *Segment) *netip.Prefix { return &s.HostAddress }),
+		boolField("host-forwards", "Reach host: whether the host routes or translates for the segment.", func(s *Segment) *bool { return &s.HostForwards }),
+		boolField("router-advertisements", "Whether IPv6 router advertisements are seen here from something that is not the appliance.", func(s *Segment) *bool { return &s.RouterAdvertisements }),
+	}
+}
+
+func applianceFields() []field[Appliance] {
+	return []field[Appliance]{
+		wordField("kind", "How the appliance stands between its segments.", func(a *Appliance) *string { return &a.Kind }, "routed", "transparent", "one-armed"),
+		textField("profile", "File with the facts about this kind of appliance; the reference appliance when absent.", func(a *Appliance) *string { return &a.Profile }),
+		boolField("autostart", "Whether it comes up with the host.", func(a *Appliance) *bool { return &a.Autostart }),
+		objectField("image", "What it is installed from.", imageFields(), func(a *Appliance) *Image { return &a.Image }),
+		objectField("machine", "How its virtual machine is made; planned when absent.", machineFields(), func(a *Appliance) *Machine { return &a.Machine }),
+		objectField("needs", "What its image asks of the machine.", needsFields(), func(a *Appliance) *Needs { return &a.Needs }),
+		objectsField("ports", "Its interfaces, in adapter order.", portFields(), []string{"role", "segment"}, func(a *Appliance) *Port {
+			p := &Port{Plugged: true}
+			a.Ports = append(a.Ports, p)
+			return p
+		}),
+		objectField("nat", "Address translation.", natFields(), func(a *Appliance) *NAT { return &a.NAT }),
+		{"rules", "Sentences, the first that matches decides: allow|deny|refuse PROTO[/PORT[-PORT]][,…] from WHO to WHOM [log].",
+			listOf(textShape), func(r *reader, n *yaml.Node, a *Appliance) {
+				r.items(n, func(n *yaml.Node) {
+					if text, ok := r.text(n, "a rule"); ok {
+						rule, err := ParseRule(text)
+						if err != nil {
+							r.fail(place(n), "%s", shortenError(err))
+							return
+						}
+						rule.Pos = place(n)
+						a.Rules = append(a.Rules, rule)
+					}
+				})
+			}},
+	}
+}
+
+func imageFields() []field[Image] {
+	return []field[Image]{
+		textField("file", "The image's file.", func(i *Image) *string { return &i.File }),
+		parsedField("sha256", "Its SHA-256 digest, in hexadecimal.", form{Type: "string", Pattern: "^[0-9a-fA-F]{64}$"}, parseDigest, func(i *Image) *string { return &i.SHA256 }),
+		objectField("evaluation", "A trial period.", []field[Evaluation]{
+			parsedField("from", "First day, as YEAR-MONTH-DAY.", form{Type: "string", Pattern: `^\d{4}-\d{2}-\d{2}$`}, func(text string) (time.Time, error) {
+				t, err := parseDay(text)
+				if err != nil {
+					return t, fmt.Errorf("%q is no day; write one such as 2026-11-20", text)
+				}
+				return t, nil
+			}, func(e *Evaluation) *time.Time { return &e.From }),
+			intField("days", "How many days it lasts.", 1, 3660, func(e *Evaluation) *int { return &e.Days }),
+		}, func(i *Image) *Evaluation { return &i.Evaluation }),
+	}
+}
+
+func parseDigest(text string) (string, error) {
+	t := strings.ToLower(strings.TrimSpace(text))
+	if len(t) != 64 || strings.Trim(t, "0123456789abcdef") != "" {
+		return "", fmt.Errorf("a SHA-256 digest has 64 hexadecimal digits, this has %d characters", len(t))
+	}
+	return t, nil
+}
+
+func machineFields() []field[Machine] {
+	return []field[Machine]{
+		intField("cpus", "Processors.", 1, 1024, func(m *Machine) *int { return &m.CPUs }),
+		bytesField("memory", "Memory.", func(m *Machine) *Bytes { return &m.Memory }),
+		bytesField("memory-floor", "What memory may shrink to.", func(m *Machine) *Bytes { return &m.MemoryFloor }),
+		bytesField("disk", "Disk.", func(m *Machine) *Bytes { return &m.Disk }),
+		textField("disk-bus", "How the disk is attached, such as virtio, scsi, sata or ide.", func(m *Machine) *string { return &m.DiskBus }),
+		textField("nic", "Adapter model, such as virtio or e1000.", func(m *Machine) *string { return &m.NIC }),
+		wordField("firmware", "How it boots.", func(m *Machine) *string { return &m.Firmware }, "bios", "uefi"),
+		listField("boot", "Boot order: disk, media, network.", form{Type: "string", Enum: []string{"disk", "media", "network"}}, func(text string) (string, error) {
+			switch text {
+			case "disk", "media", "network":
+				return text, nil
+			}
+			return "", fmt.Errorf("%q cannot be booted from%s; write disk, media or network", shorten(text), didYouMean(text, "disk", "media", "network"))
+		}, func(m *Machine) *[]string { return &m.Boot }),
+		textField("media", "Installation medium in the drive.", func(m *Machine) *string { return &m.Media }),
+	}
+}
+
+func needsFields() []field[Needs] {
+	return []field[Needs]{
+		intField("cpus", "Fewest processors.", 1, 1024, func(n *Needs) *int { return &n.CPUs }),
+		bytesField("memory", "Least memory.", func(n *Needs) *Bytes { return &n.Memory }),
+		bytesField("disk", "Smallest disk.", func(n *Needs) *Bytes { return &n.Disk }),
+		listField("nics", "Adapter models it has drivers for.", textShape, plain, func(n *Needs) *[]string { return &n.NICs }),
+		listField("disk-buses", "Disk buses it has drivers for.", textShape, plain, func(n *Needs) *[]string { return &n.DiskBuses }),
+	}
+}
+
+func portFields() []field[Port] {
+	return []field[Port]{
+		wordField("role", "What the port is for.", func(p *Port) *Role { return &p.Role }, WAN, LAN, DMZ, Manage),
+		{"name", "The port's name; its role when absent.", nameShape, func(r *reader, n *yaml.Node, p *Port) { p.Name, _ = r.name(n, "a port's name") }},
+		nameField("segment", "The segment it is on.", func(p *Port) *string { return &p.Segment }),
+		nameField("over", "The port whose adapter carries this one, tagged.", func(p *Port) *string { return &p.Over }),
+		parsedField("address", "lease, pppoe, none, or an address with its prefix length; planned when absent.", textShape, parsePortAddress, func(p *Port) *Address { return &p.Address }),
+		addrField("gateway", "With a static WAN address: the next hop.", func(p *Port) *netip.Addr { return &p.Gateway }),
+		macField(func(p *Port) *mac.Address { return &p.MAC }),
+		boolField("plugged", "Whether the adapter is connected.", func(p *Port) *bool { return &p.Plugged }),
+		boolField("drop-private", "Drop packets from private sources that arrive here.", func(p *Port) *bool { return &p.DropPrivate }),
+		{"admin", "Whether the admin page answers here: true for tcp/443, or a port of its own.", form{OneOf: []form{boolShape, {Type: "string", Pattern: "^tcp/[0-9]+$"}}},
+			func(r *reader, n *yaml.Node, p *Port) {
+				text, ok := r.text(n, "admin")
+				if !ok {
+					return
+				}
+				if s, err := ParseService(text); err == nil && s.Proto == TCP && s.From == s.To && s.From > 0 {
+					p.Admin = Admin{On: true, Port: s.From}
+					return
+				} else if strings.Contains(text, "/") {
+					r.fail(place(n), "admin is true, false or a TCP port, not %q; write one such as tcp/8443", shorten(text))
+					return
+				}
+				if v, ok := r.truth(n, "admin"); ok {
+					p.Admin = Admin{On: v, Port: 443}
+				}
+			}},
+		{"leases", "The lease service of the port, or none.", form{OneOf: []form{{Type: "string", Enum: []string{"none"}}, {Type: "object", Properties: properties(leaseFields())}}},
+			func(r *reader, n *yaml.Node, p *Port) {
+				if n.Kind == yaml.ScalarNode {
+					p.Leases.Pos = place(n)
+					if p.Leases.Off = n.Value == "none"; !p.Leases.Off {
+						r.fail(place(n), "leases is not %q; write none, or {pool: FIRST-LAST}", shorten(n.Value))
+					}
+					return
+				}
+				readObject(r, n, "leases", leaseFields(), &p.Leases)
+			}},
+	}
+}
+
+func leaseFields() []field[PortLeases] {
+	return []field[PortLeases]{
+		{"pool", "First and last address handed out, with a hyphen between.", form{Type: "string", Pattern: `^[0-9.]+ ?- ?[0-9.]+$`},
+			func(r *reader, n *yaml.Node, l *PortLeases) {
+				text, ok := r.text(n, "pool")
+				if !ok {
+					return
+				}
+				from, to, ok := strings.Cut(text, "-")
+				if !ok {
+					r.fail(place(n), "pool: %q has no second address; write FIRST-LAST", shorten(text))
+					return
+				}
+				var err error
+				if l.From, err = subnet.ParseAddr(strings.TrimSpace(from)); err != nil {
+					r.fail(place(n), "pool: %s", shortenError(err))
+					return
+				}
+				if to = strings.TrimSpace(to); !strings.ContainsAny(to, ".:") { // the short form 10.83.16.50-199
+					if _, err := strconv.Atoi(to); err == nil && l.From.Is4() {
+						s := l.From.String()
+						to = s[:strings.LastIndexByte(s, '.')+1] + to
+					}
+				}
+				if l.To, err = subnet.ParseAddr(to); err != nil {
+					r.fail(place(n), "pool: %s", shortenError(err))
+				}
+			}},
+		listField("dns", "Resolvers that leases name: addresses, or self for the appliance.", textShape, func(text string) (string, error) {
+			if text == "self" {
+				return text, nil
+			}
+			a, err := subnet.ParseAddr(text)
+			return a.String(), err
+		}, func(l *PortLeases) *[]string { return &l.DNS }),
+		parsedField("domain", "Domain that leases name.", textShape, parseDomain, func(l *PortLeases) *string { return &l.Domain }),
+		parsedField("time", "How long a lease lasts, such as 8h.", textShape, parseSpan, func(l *PortLeases) *time.Duration { return &l.Time }),
+	}
+}
+
+// parseDomain reads a domain name: labels of letters, digits and hyphens, at
+// most 253 characters (RFC 1123, section 2.1).
+func parseDomain(text string) (string, error) {
+	t := strings.TrimSuffix(strings.ToLower(text), ".")
+	if len(t) > 253 {
+		return "", fmt.Errorf("a domain name has at most 253 characters")
+	}
+	for _, label := range strings.Split(t, ".") {
+		if label == "" || len(label) > 63 || strings.Trim(label, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || label[0] == '-' || label[len(label)-1] == '-' {
+			return "", fmt.Errorf("%q is no domain name; write one such as saltmarsh.example", shorten(text))
+		}
+	}
+	return t, nil
+}
+
+func parsePortAddress(text string) (Address, error) {
+	switch text {
+	case "lease", "pppoe", "none":
+		return Address{How: text}, nil
+	}
+	if !strings.ContainsAny(text, ".:/") {
+		return Address{}, fmt.Errorf("%q is no way to get an address%s; write lease, pppoe, none or ADDRESS/LENGTH", shorten(text), didYouMean(text, "lease", "pppoe", "none"))
+	}
+	p, err := subnet.ParsePrefix(text)
+	return Address{How: "static", Prefix: p}, err
+}
+
+func natFields() []field[NAT] {
+	return []field[NAT]{
+		{"masquerade", "Segments whose addresses become the WAN address; every lan and dmz segment when absent.", listOf(nameShape), func(r *reader, n *yaml.Node, t *NAT) {
+			t.Masquerade = []string{}
+			r.items(n, func(n *yaml.Node) {
+				if v, ok := r.text(n, "masquerade"); ok {
+					t.Masquerade = append(t.Masquerade, v)
+				}
+			})
+		}},
+		objectsField("publish", "Port forwards: port on the WAN, to a guest, at its port.", []field[Publish]{
+			serviceField("port", "The port outside, such as tcp/8443.", func(p *Publish) *Service { return &p.Port }),
+			nameField("to", "The guest.", func(p *Publish) *string { return &p.To }),
+			serviceField("at", "The guest's port; the same when absent.", func(p *Publish) *Service { return &p.Target }),
+		}, []string{"port", "to"}, func(t *NAT) *Publish {
+			t.Publish = append(t.Publish, Publish{})
+			return &t.Publish[len(t.Publish)-1]
+		}),
+		objectsField("one-to-one", "Outside addresses of their own for guests.", []field[OneToOne]{
+			addrField("outside", "The outside address.", func(o *OneToOne) *netip.Addr { return &o.Outside }),
+			nameField("inside", "The guest.", func(o *OneToOne) *string { return &o.Inside }),
+		}, []string{"outside", "inside"}, func(t *NAT) *OneToOne {
+			t.OneToOne = append(t.OneToOne, OneToOne{})
+			return &t.OneToOne[len(t.OneToOne)-1]
+		}),
+	}
+}
+
+func adapterFields() []field[Adapter] {
+	return []field[Adapter]{
+		nameField("segment", "The segment the adapter is on.", func(a *Adapter) *string { return &a.Segment }),
+		addrField("reserve", "A fixed lease.", func(a *Adapter) *netip.Addr { return &a.Reserve }),
+		hostField("static", "An address typed into the guest, with its prefix length.", func(a *Adapter) *netip.Prefix { return &a.Static }),
+		addrField("gateway", "With static: the next hop typed into the guest.", func(a *Adapter) *netip.Addr { return &a.Gateway }),
+		listField("dns", "With static: resolvers typed into the guest.", addrShape, subnet.ParseAddr, func(a *Adapter) *[]netip.Addr { return &a.DNS }),
+		macField(func(a *Adapter) *mac.Address { return &a.MAC }),
+		textField("nic", "Adapter model.", func(a *Adapter) *string { return &a.NIC }),
+		boolField("plugged", "Whether the adapter is connected.", func(a *Adapter) *bool { return &a.Plugged }),
+	}
+}
+
+// guestFields are an adapter's keys, for the guest with one, and the guest's own.
+func guestFields() []field[Guest] {
+	var list []field[Guest]
+	for _, f := range adapterFields() {
+		list = append(list, field[Guest]{f.name, f.doc, f.form, func(r *reader, n *yaml.Node, g *Guest) {
+			if g.Has("adapters") {
+				r.fail(place(n), "%s belongs to one adapter, and this guest lists adapters; write it in the list", f.name)
+				return
+			}
+			if len(g.Adapters) == 0 {
+				g.Adapters = []Adapter{{Plugged: true, Spot: Spot{Pos: place(n)}}}
+			}
+			a := &g.Adapters[0]
+			a.keys = append(a.keys, keySpot{f.name, place(n)})
+			f.read(r, n, a)
+		}})
+	}
+	return append(list,
+		objectsField("adapters", "The adapters, in order, for a guest with several.", adapterFields(), []string{"segment"}, func(g *Guest) *Adapter {
+			g.Adapters = append(g.Adapters, Adapter{Plugged: true})
+			return &g.Adapters[len(g.Adapters)-1]
+		}),
+		boolField("forwards", "Whether the guest passes packets on between its adapters.", func(g *Guest) *bool { return &g.Forwards }),
+		boolField("autostart", "Whether it comes up with the host.", func(g *Guest) *bool { return &g.Autostart }),
+	)
+}

@@ -1,0 +1,227 @@
+package lab
+
+import (
+	"net/netip"
+	"time"
+
+	"openbastion/core/mac"
+)
+
+// Version is the format version this package reads and writes.
+const Version = 1
+
+// Lab is a whole lab file. Segments, appliances and guests keep file order.
+type Lab struct {
+	Spot
+	File       string // as the user named it; for messages
+	Version    int
+	Name       string
+	Title      string
+	Site       Site
+	Segments   []*Segment
+	Appliances []*Appliance
+	Guests     []*Guest
+	Expect     []Expectation
+
+	names map[string]any // every named thing: *Segment, *Appliance, *Guest
+}
+
+// Site is the machine that carries the lab.
+type Site struct {
+	Spot
+	Networks []netip.Prefix    // networks it is on already
+	Uplinks  map[string]string // adapter name to wired or wireless
+	CPUs     int
+	Memory   Bytes
+	Disk     Bytes
+}
+
+// Reach says how far a segment extends.
+type Reach string
+
+// The reaches.
+const (
+	Upstream Reach = "upstream" // beyond the host
+	Host     Reach = "host"     // the host has a leg on it
+	Isolated Reach = "isolated" // nobody but those attached
+)
+
+// Segment is one broadcast domain.
+type Segment struct {
+	Spot
+	Name                 string
+	Reach                Reach
+	Join                 string // bridged or nat; upstream only
+	Uplink               string
+	Subnet               netip.Prefix
+	Hosts                int
+	Gateway              netip.Addr
+	Leases               string // upstream, host, none, or a guest's name
+	Within               string
+	VLAN                 int
+	ForeignMACs          string       // allow or refuse
+	HostAddress          netip.Prefix // the host's leg
+	HostForwards         bool
+	RouterAdvertisements bool
+}
+
+// Appliance is a firewall or router machine between segments.
+type Appliance struct {
+	Spot
+	Name      string
+	Kind      string // routed, transparent or one-armed
+	Profile   string
+	Autostart bool
+	Image     Image
+	Machine   Machine
+	Needs     Needs
+	Ports     []*Port
+	NAT       NAT
+	Rules     []Rule
+}
+
+// Image is what the appliance is installed from.
+type Image struct {
+	Spot
+	File       string
+	SHA256     string
+	Evaluation Evaluation
+}
+
+// Evaluation is a trial period that starts on From and lasts Days days.
+type Evaluation struct {
+	Spot
+	From time.Time // midnight UTC
+	Days int
+}
+
+// Machine is how a virtual machine is made.
+type Machine struct {
+	Spot
+	CPUs        int
+	Memory      Bytes
+	MemoryFloor Bytes
+	Disk        Bytes
+	DiskBus     string
+	NIC         string
+	Firmware    string
+	Boot        []string
+	Media       string
+}
+
+// Needs is what an image asks of its machine.
+type Needs struct {
+	Spot
+	CPUs      int
+	Memory    Bytes
+	Disk      Bytes
+	NICs      []string
+	DiskBuses []string
+}
+
+// Role is what a port is for.
+type Role string
+
+// The roles.
+const (
+	WAN    Role = "wan"
+	LAN    Role = "lan"
+	DMZ    Role = "dmz"
+	Manage Role = "manage"
+)
+
+// Inside tells a role that faces guests.
+func (r Role) Inside() bool { return r == LAN || r == DMZ }
+
+// Port is an appliance's interface.
+type Port struct {
+	Spot
+	Role        Role
+	Name        string // as given, else the role, numbered when that repeats
+	Segment     string
+	Over        string // the port whose adapter carries this one, tagged
+	Address     Address
+	Gateway     netip.Addr
+	MAC         mac.Address
+	Plugged     bool // true unless said otherwise
+	DropPrivate bool
+	Admin       Admin
+	Leases      PortLeases
+}
+
+// Address is how a port gets its address.
+type Address struct {
+	How    string       // lease, pppoe, none, static, or empty: planned
+	Prefix netip.Prefix // for static: address and prefix length
+}
+
+// Admin is the appliance's admin page on a port.
+type Admin struct {
+	On   bool
+	Port uint16 // TCP
+}
+
+// PortLeases is the lease service of a port.
+type PortLeases struct {
+	Spot
+	Off    bool // leases: none
+	From   netip.Addr
+	To     netip.Addr
+	DNS    []string // addresses, or self
+	Domain string
+	Time   time.Duration
+}
+
+// NAT is address translation.
+type NAT struct {
+	Spot
+	Masquerade []string
+	Publish    []Publish
+	OneToOne   []OneToOne
+}
+
+// Publish is a port forward: what arrives at Port on a WAN goes to To at Target.
+type Publish struct {
+	Spot
+	Port   Service
+	To     string
+	Target Service
+}
+
+// OneToOne gives a guest an outside address of its own.
+type OneToOne struct {
+	Spot
+	Outside netip.Addr
+	Inside  string
+}
+
+// Guest is a machine on a segment.
+type Guest struct {
+	Spot
+	Name      string
+	Adapters  []Adapter
+	Forwards  bool
+	Autostart bool
+}
+
+// Adapter is one adapter of a guest.
+type Adapter struct {
+	Spot
+	Segment string
+	Reserve netip.Addr
+	Static  netip.Prefix
+	Gateway netip.Addr
+	DNS     []netip.Addr
+	MAC     mac.Address
+	NIC     string
+	Plugged bool
+}
+
+// Segment gives the named segment, or nil.
+func (l *Lab) Segment(name string) *Segment { s, _ := l.names[name].(*Segment); return s }
+
+// Appliance gives the named appliance, or nil.
+func (l *Lab) Appliance(name string) *Appliance { a, _ := l.names[name].(*Appliance); return a }
+
+// Guest gives the named guest, or nil.
+func (l *Lab) Guest(name string) *Guest { g, _ := l.names[name].(*Guest); return g }

@@ -1,0 +1,53 @@
+package lab
+
+import "fmt"
+
+// Pos is a place in a lab file: line and column count from 1, the column in
+// characters. The zero Pos is no place, as of a value that nobody wrote.
+type Pos struct {
+	Line   int `json:"line"`
+	Column int `json:"column"`
+}
+
+// IsZero tells a Pos that points nowhere.
+func (p Pos) IsZero() bool { return p.Line == 0 }
+
+func (p Pos) String() string { return fmt.Sprintf("%d:%d", p.Line, p.Column) }
+
+// Spot remembers where an object of the file stands and which keys were
+// written in it, so that a planned value can be told from a given one.
+type Spot struct {
+	Pos  Pos
+	keys []keySpot
+}
+
+type keySpot struct {
+	name string
+	pos  Pos
+}
+
+// Has tells whether the file wrote the key.
+func (s *Spot) Has(key string) bool {
+	for i := range s.keys {
+		if s.keys[i].name == key {
+			return true
+		}
+	}
+	return false
+}
+
+// At gives the place of the key's value, or of the whole object when the key
+// was not written.
+func (s *Spot) At(key string) Pos {
+	for i := range s.keys {
+		if s.keys[i].name == key {
+			return s.keys[i].pos
+		}
+	}
+	return s.Pos
+}
+
+func (s *Spot) spot() *Spot { return s }
+
+// spotted is any object of the file: all embed a Spot.
+type spotted interface{ spot() *Spot }

@@ -1,0 +1,270 @@
+// Package names is a resolver: it answers for the names it was given, forwards
+// the rest, and remembers answers while they last (RFC 1034, RFC 1035, over
+// UDP). It is a state machine that takes a message and a time and gives
+// messages and its next deadline.
+package names
+
+import (
+	"encoding/binary"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/net/dns/dnsmessage"
+)
+
+// Port is the port that resolvers answer on.
+const Port = 53
+
+const (
+	maxPending = 1024            // questions under way upstream
+	maxCached  = 4096            // answers remembered
+	tryTime    = 2 * time.Second // before a question is asked again
+	maxTries   = 3
+	localTTL   = 300 // seconds, for names of its own
+)
+
+// Out is a datagram to send. Local is the port to send it from: [Port] for
+// answers, another for questions to an upstream resolver, whose answers must
+// come to Answer.
+type Out struct {
+	To    netip.AddrPort
+	Local uint16
+	Data  []byte
+}
+
+// Resolver answers questions. The zero value knows no names and forwards
+// nothing.
+type Resolver struct {
+	Names     map[string]netip.Addr // full names, lower case, with the last dot
+	Zones     []string              // what it alone answers for, likewise
+	Upstreams []netip.Addr
+
+	pending map[uint16]*question // by port and identifier, which are equal
+	cache   map[dnsmessage.Question]cached
+	asked   map[dnsmessage.Question]uint16 // what is pending, by question
+	next    uint16
+	due     time.Duration // nothing pending is due earlier; 0: nothing is pending
+}
+
+type question struct {
+	clients []client
+	ask     dnsmessage.Question
+	server  int
+	tries   int
+	at      time.Duration
+}
+
+type client struct {
+	addr netip.AddrPort
+	id   uint16
+}
+
+type cached struct {
+	rcode   dnsmessage.RCode
+	answers []dnsmessage.Resource
+	until   time.Duration
+}
+
+// Query takes a question from a client.
+func (r *Resolver) Query(now time.Duration, from netip.AddrPort, data []byte) []Out {
+	var p dnsmessage.Parser
+	h, err := p.Start(data)
+	if err != nil || h.Response {
+		return nil // not even a header to answer to
+	}
+	reply := func(rcode dnsmessage.RCode, q []dnsmessage.Question, answers []dnsmessage.Resource) []Out {
+		m := dnsmessage.Message{
+			Header:    dnsmessage.Header{ID: h.ID, Response: true, RecursionDesired: h.RecursionDesired, RecursionAvailable: true, OpCode: h.OpCode, RCode: rcode},
+			Questions: q, Answers: answers,
+		}
+		b, err := m.Pack()
+		if err != nil {
+			return nil
+		}
+		return []Out{{To: from, Local: Port, Data: b}}
+	}
+	if h.OpCode != 0 {
+		return reply(dnsmessage.RCodeNotImplemented, nil, nil)
+	}
+	questions, err := p.AllQuestions()
+	if err != nil || len(questions) != 1 {
+		return reply(dnsmessage.RCodeFormatError, nil, nil)
+	}
+	q := questions[0]
+	name := strings.ToLower(q.Name.String())
+	if a, ok := r.Names[name]; ok {
+		var answers []dnsmessage.Resource
+		if q.Type == dnsmessage.TypeA && a.Is4() {
+			answers = append(answers, dnsmessage.Resource{
+				Header: dnsmessage.ResourceHeader{Name: q.Name, Class: q.Class, TTL: localTTL},
+				Body:   &dnsmessage.AResource{A: a.As4()},
+			})
+		}
+		return reply(dnsmessage.RCodeSuccess, questions, answers)
+	}
+	for _, z := range r.Zones {
+		if name == z || strings.HasSuffix(name, "."+z) {
+			return reply(dnsmessage.RCodeNameError, questions, nil)
+		}
+	}
+	if c, ok := r.cache[q]; ok && c.until > now {
+		return reply(c.rcode, questions, c.answers)
+	}
+	if len(r.Upstreams) == 0 || len(r.pending) >= maxPending {
+		return reply(dnsmessage.RCodeServerFailure, questions, nil)
+	}
+	if r.pending == nil {
+		r.pending, r.asked = map[uint16]*question{}, map[dnsmessage.Question]uint16{}
+	}
+	if id, ok := r.asked[q]; ok { // under way for somebody else: one question serves both
+		r.pending[id].clients = append(r.pending[id].clients, client{from, h.ID})
+		return nil
+	}
+	id := r.fresh()
+	ask := &question{clients: []client{{from, h.ID}}, ask: q}
+	r.pending[id], r.asked[q] = ask, id
+	return r.forward(now, id, ask)
+}
+
+// fresh picks the port and identifier of a question upstream.
+func (r *Resolver) fresh() uint16 {
+	for {
+		r.next = (r.next*25173 + 13849) | 0x4000
+		if r.pending[r.next] == nil && r.next >= 1024 {
+			return r.next
+		}
+		r.next++
+	}
+}
+
+func (r *Resolver) forward(now time.Duration, id uint16, q *question) []Out {
+	q.at = now + tryTime
+	if r.due == 0 || q.at < r.due {
+		r.due = q.at
+	}
+	m := dnsmessage.Message{Header: dnsmessage.Header{ID: id, RecursionDesired: true}, Questions: []dnsmessage.Question{q.ask}}
+	b, err := m.Pack()
+	if err != nil {
+		return nil
+	}
+	to := r.Upstreams[q.server%len(r.Upstreams)]
+	q.server++
+	q.tries++
+	return []Out{{To: netip.AddrPortFrom(to, Port), Local: id, Data: b}}
+}
+
+// Answer takes what came back to one of the resolver's own ports. An answer
+// counts only from the server that was asked, to the port and with the
+// identifier and question that were used (RFC 5452, section 9.1).
+func (r *Resolver) Answer(now time.Duration, local uint16, from netip.AddrPort, data []byte) []Out {
+	q := r.pending[local]
+	if q == nil || from.Port() != Port || from.Addr() != r.Upstreams[(q.server-1)%len(r.Upstreams)] {
+		return nil
+	}
+	var m dnsmessage.Message
+	if m.Unpack(data) != nil || !m.Response || m.ID != local || len(m.Questions) != 1 ||
+		!strings.EqualFold(m.Questions[0].Name.String(), q.ask.Name.String()) || m.Questions[0].Type != q.ask.Type {
+		return nil
+	}
+	r.settle(local, q)
+	ttl := uint32(localTTL)
+	for _, a := range m.Answers {
+		ttl = min(ttl, a.Header.TTL)
+	}
+	if r.cache == nil || len(r.cache) >= maxCached {
+		r.cache = map[dnsmessage.Question]cached{}
+	}
+	if m.RCode == dnsmessage.RCodeSuccess || m.RCode == dnsmessage.RCodeNameError {
+		r.cache[q.ask] = cached{m.RCode, m.Answers, now + time.Duration(ttl)*time.Second}
+	}
+	m.RecursionAvailable, m.Authoritative = true, false
+	return q.tell(m)
+}
+
+// settle forgets a question that is answered or given up.
+func (r *Resolver) settle(id uint16, q *question) {
+	delete(r.pending, id)
+	delete(r.asked, q.ask)
+	if len(r.pending) == 0 {
+		r.due = 0
+	}
+}
+
+// tell sends a message to everybody who asked.
+func (q *question) tell(m dnsmessage.Message) []Out {
+	var out []Out
+	for _, c := range q.clients {
+		m.ID = c.id
+		if b, err := m.Pack(); err == nil {
+			out = append(out, Out{To: c.addr, Local: Port, Data: b})
+		}
+	}
+	return out
+}
+
+// Waiting tells whether a question upstream uses the local port.
+func (r *Resolver) Waiting(local uint16) bool { return r.pending[local] != nil }
+
+// Deadline gives the time at which Advance must be called.
+func (r *Resolver) Deadline() (at time.Duration, ok bool) { return r.due, r.due != 0 }
+
+// Advance asks again, and gives up on what nobody answers.
+func (r *Resolver) Advance(now time.Duration) []Out {
+	if r.due == 0 || now < r.due {
+		return nil
+	}
+	var due []uint16
+	r.due = 0
+	for id, q := range r.pending {
+		if q.at <= now {
+			due = append(due, id)
+		} else if r.due == 0 || q.at < r.due {
+			r.due = q.at
+		}
+	}
+	slices.Sort(due) // the same order in every run
+	var out []Out
+	for _, id := range due {
+		q := r.pending[id]
+		if q.tries < maxTries {
+			out = append(out, r.forward(now, id, q)...)
+			continue
+		}
+		r.settle(id, q)
+		out = append(out, q.tell(dnsmessage.Message{
+			Header:    dnsmessage.Header{Response: true, RecursionDesired: true, RecursionAvailable: true, RCode: dnsmessage.RCodeServerFailure},
+			Questions: []dnsmessage.Question{q.ask},
+		})...)
+	}
+	return out
+}
+
+// Question builds a question for an address.
+func Question(id uint16, name string) ([]byte, error) {
+	n, err := dnsmessage.NewName(strings.TrimSuffix(name, ".") + ".")
+	if err != nil {
+		return nil, err
+	}
+	m := dnsmessage.Message{
+		Header:    dnsmessage.Header{ID: id, RecursionDesired: true},
+		Questions: []dnsmessage.Question{{Name: n, Type: dnsmessage.TypeA, Class: dnsmessage.ClassINET}},
+	}
+	return m.Pack()
+}
+
+// ReadAnswer gives the addresses in an answer and its response code. ok is
+// false for anything but an answer to the question with that identifier.
+func ReadAnswer(data []byte, id uint16) (addrs []netip.Addr, rcode dnsmessage.RCode, ok bool) {
+	var m dnsmessage.Message
+	if len(data) < 12 || binary.BigEndian.Uint16(data) != id || m.Unpack(data) != nil || !m.Response {
+		return nil, 0, false
+	}
+	for _, a := range m.Answers {
+		if body, is := a.Body.(*dnsmessage.AResource); is {
+			addrs = append(addrs, netip.AddrFrom4(body.A))
+		}
+	}
+	return addrs, m.RCode, true
+}

@@ -1,0 +1,302 @@
+package node
+
+import (
+	"net/netip"
+	"time"
+
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+
+	"openbastion/core/lease"
+	"openbastion/core/mac"
+	"openbastion/core/names"
+	"openbastion/core/packet"
+	"openbastion/core/subnet"
+)
+
+var everyone = netip.AddrFrom4([4]byte{255, 255, 255, 255})
+
+func (n *Node) receiveIP(port *Port, p *packet.Packet) {
+	toAll := p.Destination == everyone || p.Destination.IsMulticast() ||
+		port.Address.IsValid() && p.Destination == subnet.Broadcast(port.Address)
+	if p.Proto == packet.UDP && (port.Client != nil || port.Server != nil || port.surveys != nil) && n.leaseMessage(port, p) {
+		return
+	}
+	if toAll {
+		if p.Proto == packet.UDP && len(n.udp) > 0 {
+			n.deliverUDP(port, p, true)
+		}
+		return
+	}
+	if p.To.IsGroup() {
+		return // sent to all on the link, yet meant for one: neither taken nor passed on (RFC 1122, 3.3.6)
+	}
+	if n.Hook != nil {
+		p = p.Copy()
+		if n.judge(port, p, n.Hook.Arriving(n.now, port, p)) {
+			return
+		}
+	}
+	if n.Local(p.Destination) {
+		if n.Hook != nil && n.judge(port, p, n.Hook.Delivering(n.now, port, p)) {
+			return
+		}
+		n.deliver(port, p)
+		return
+	}
+	if n.Forwards {
+		n.forward(port, p)
+	}
+}
+
+// judge carries out a verdict and tells whether that was the packet's end.
+func (n *Node) judge(in *Port, p *packet.Packet, v Verdict) bool {
+	switch v {
+	case Pass:
+		return false
+	case Refuse:
+		n.refuse(in, p)
+	}
+	return true
+}
+
+// refuse answers a packet that a rule refuses: a reset for TCP, else an
+// unreachable (RFC 1812, section 5.2.7.1: communication prohibited).
+func (n *Node) refuse(in *Port, p *packet.Packet) {
+	if p.Proto == packet.TCP && p.TransportValid() {
+		if f, data := packet.ReadSegment(p); f.Flags&packet.RST == 0 {
+			n.reset(p.Destination, p.Source, f, len(data))
+		}
+		return
+	}
+	n.icmpError(in, p, packet.Unreachable, packet.AdminProhibited)
+}
+
+func (n *Node) forward(in *Port, p *packet.Packet) {
+	if p.TTL <= 1 {
+		n.icmpError(in, p, packet.TimeExceeded, 0)
+		return
+	}
+	out, hop := n.route(p.Destination)
+	if out == nil {
+		n.icmpError(in, p, packet.Unreachable, packet.NetUnreachable)
+		return
+	}
+	if n.Hook != nil {
+		if n.judge(in, p, n.Hook.Forwarding(n.now, in, out, p)) {
+			return
+		}
+	} else {
+		p = p.Copy()
+	}
+	p.Hop()
+	if n.Hook != nil && n.judge(in, p, n.Hook.Leaving(n.now, out, p, false)) {
+		return
+	}
+	if p.Tag != 0 { // the out port puts its own tag on
+		p, _ = packet.Decode(packet.Untagged(p.Bytes))
+	}
+	n.sendVia(out, in, hop, p)
+}
+
+// Route gives the port and next hop for a destination; a nil port when there
+// is no route.
+func (n *Node) Route(to netip.Addr) (*Port, netip.Addr) { return n.route(to) }
+
+func (n *Node) route(to netip.Addr) (*Port, netip.Addr) {
+	var best *Port
+	for _, p := range n.ports {
+		if p.up && p.Address.IsValid() && p.Address.Contains(to) && (best == nil || p.Address.Bits() > best.Address.Bits()) {
+			best = p
+		}
+	}
+	if best != nil {
+		return best, to
+	}
+	for _, p := range n.ports { // the first port with a way out wins
+		if p.up && p.Address.IsValid() && p.Gateway.IsValid() && p.Address.Contains(p.Gateway) {
+			return p, p.Gateway
+		}
+	}
+	return nil, netip.Addr{}
+}
+
+// originate routes and sends a packet of the node's own. false: no route.
+func (n *Node) originate(frame []byte) bool {
+	p, err := packet.Decode(frame)
+	if err != nil {
+		return false
+	}
+	out, hop := n.route(p.Destination)
+	if out == nil {
+		return false
+	}
+	if n.Hook != nil && n.Hook.Leaving(n.now, out, p, true) != Pass {
+		return false
+	}
+	n.sendVia(out, nil, hop, p)
+	return true
+}
+
+// source gives the address the node uses towards a destination.
+func (n *Node) source(to netip.Addr) (netip.Addr, bool) {
+	out, _ := n.route(to)
+	if out == nil {
+		return netip.Addr{}, false
+	}
+	return out.Address.Addr(), true
+}
+
+func (n *Node) header(from, to netip.Addr) packet.IP {
+	n.nextID++
+	return packet.IP{Source: from, Destination: to, ID: n.nextID}
+}
+
+// icmpError tells a packet's sender what became of it, never about an error,
+// a fragment or a packet from nobody (RFC 1122, section 3.2.2). in is where it
+// came from; nothing is said of the node's own.
+func (n *Node) icmpError(in *Port, p *packet.Packet, kind, code uint8) {
+	if in == nil {
+		n.ownFailed(p)
+		return
+	}
+	if p.Proto == packet.ICMP && packet.IsError(p.Data) || p.Source == zero || p.Source.IsMulticast() ||
+		header.IPv4(p.Body).FragmentOffset() != 0 || !in.Address.IsValid() {
+		return
+	}
+	frame := packet.ICMPError(n.header(in.Address.Addr(), p.Source), kind, code, p.Body)
+	out, hop := n.route(p.Source)
+	if out == nil {
+		return
+	}
+	if q, err := packet.Decode(frame); err == nil {
+		n.sendVia(out, nil, hop, q)
+	}
+}
+
+// ownFailed tells the node's own ping that its next hop does not answer.
+func (n *Node) ownFailed(p *packet.Packet) {
+	if p.Proto == packet.ICMP {
+		if id, _, ok := p.Ports(); ok && n.pings[id] != nil {
+			n.pings[id].end("the next hop does not answer")
+		}
+	}
+}
+
+func (n *Node) deliver(port *Port, p *packet.Packet) {
+	if p.Fragment || !p.TransportValid() {
+		return
+	}
+	switch p.Proto {
+	case packet.ICMP:
+		n.deliverICMP(port, p)
+	case packet.UDP:
+		n.deliverUDP(port, p, false)
+	case packet.TCP:
+		n.deliverTCP(p)
+	default:
+		n.icmpError(port, p, packet.Unreachable, 2) // protocol unreachable
+	}
+}
+
+func (n *Node) deliverICMP(port *Port, p *packet.Packet) {
+	c := header.ICMPv4(p.Data)
+	switch {
+	case c.Type() == header.ICMPv4Echo:
+		h := n.header(p.Destination, p.Source)
+		n.originate(packet.Echo(h, true, c.Ident(), c.Sequence(), p.Data[header.ICMPv4MinimumSize:]))
+	case c.Type() == header.ICMPv4EchoReply:
+		if q := n.pings[c.Ident()]; q != nil && !q.Done {
+			q.Answered, q.From, q.Frame, q.TTL = true, p.Source, p.Number, p.TTL
+			q.end("")
+		}
+	case packet.IsError(p.Data):
+		n.icmpFailed(p, c)
+	}
+}
+
+// icmpFailed hands an error to whoever sent the packet it quotes.
+func (n *Node) icmpFailed(p *packet.Packet, c header.ICMPv4) {
+	source, destination, proto, data, ok := packet.Quoted(p.Data)
+	if !ok || !n.Local(source) {
+		return
+	}
+	what := "unreachable, says " + p.Source.String()
+	if c.Type() == header.ICMPv4TimeExceeded {
+		what = "time exceeded, says " + p.Source.String()
+	}
+	local, remote, ok := packet.Ports(proto, append(data, make([]byte, max(0, 20-len(data)))...))
+	if !ok {
+		return
+	}
+	switch proto {
+	case packet.ICMP:
+		if q := n.pings[local]; q != nil && !q.Done {
+			q.From, q.Frame, q.Expired = p.Source, p.Number, c.Type() == header.ICMPv4TimeExceeded
+			q.end(what)
+		}
+	case packet.UDP:
+		if fn := n.udp[local]; fn != nil {
+			fn(Datagram{Remote: netip.AddrPortFrom(destination, remote), Local: netip.AddrPortFrom(source, local), Packet: p, Error: what})
+		}
+	case packet.TCP:
+		key := connKey{netip.AddrPortFrom(source, local), netip.AddrPortFrom(destination, remote)}
+		if conn := n.conns[key]; conn != nil && conn.state == synSent { // soft once established (RFC 9293, 3.9.2.2)
+			conn.fail(what)
+		}
+	}
+}
+
+// leaseMessage hands a lease message to the port's client or server; false
+// when the packet is none.
+func (n *Node) leaseMessage(port *Port, p *packet.Packet) bool {
+	_, to, ok := p.Ports()
+	if !ok || to != lease.ServerPort && to != lease.ClientPort || to == lease.ServerPort && port.Server == nil || to == lease.ClientPort && port.Client == nil && port.surveys == nil {
+		return false
+	}
+	if !p.TransportValid() {
+		return true
+	}
+	n.leaseIn(port, to, p)
+	return true
+}
+
+// Announce sends gratuitous ARP for the port's address (RFC 5227, section 2.3).
+func (n *Node) announce(port *Port) {
+	a := port.Address.Addr()
+	n.send(port, packet.ARP(packet.ARPRequest, mac.Broadcast, port.MAC, a, mac.Address{}, a))
+}
+
+// resolverOut sends what the resolver wants sent.
+func (n *Node) resolverOut(list []names.Out) {
+	for _, o := range list {
+		if o.Local != names.Port {
+			local := o.Local
+			n.udp[local] = func(d Datagram) {
+				if d.Error == "" {
+					n.resolverOut(n.Resolver.Answer(n.now, local, d.Remote, d.Data))
+				}
+				if !n.Resolver.Waiting(local) {
+					delete(n.udp, local)
+				}
+			}
+		}
+		n.SendUDP(n.now, o.Local, o.To, o.Data)
+	}
+}
+
+// ServeNames makes the node answer questions for names on every port.
+func (n *Node) ServeNames(r *names.Resolver) {
+	n.Resolver = r
+	n.udp[names.Port] = func(d Datagram) {
+		if d.Error == "" {
+			n.resolverOut(r.Query(n.now, d.Remote, d.Data))
+		}
+	}
+}
+
+// SendUDP sends a datagram from a local port. false: there is no route.
+func (n *Node) SendUDP(now time.Duration, local uint16, to netip.AddrPort, data []byte) bool {
+	n.now = now
+	from, ok := n.source(to.Addr())
+	return ok && n.originate(packet.Datagram(n.header(from, to.Addr()), local, to.Port(), data))
+}

@@ -1,0 +1,285 @@
+// Package node is a simulated host: its ports with ARP (RFC 826), an IPv4
+// layer that may forward (RFC 1122, RFC 1812), ICMP, UDP and TCP (RFC 9293),
+// a lease client or server on a port, a resolver. A node takes frames and
+// times and gives frames and its next deadline; it knows nothing of who drives
+// it.
+package node
+
+import (
+	"hash/fnv"
+	"net/netip"
+	"time"
+
+	"openbastion/core/lease"
+	"openbastion/core/mac"
+	"openbastion/core/names"
+	"openbastion/core/packet"
+)
+
+// Emission is a frame that a node sends on one of its adapters.
+type Emission struct {
+	Adapter int
+	Frame   []byte
+}
+
+// Verdict is what a Hook says of a packet.
+type Verdict uint8
+
+// The verdicts.
+const (
+	Pass    Verdict = iota
+	Discard         // silently
+	Refuse          // with a reset or an unreachable
+)
+
+// Hook sees the packets that pass through a node, as a packet filter does. The
+// packets it is given may be changed in place.
+type Hook interface {
+	Arriving(now time.Duration, in *Port, p *packet.Packet) Verdict        // before the route is chosen
+	Forwarding(now time.Duration, in, out *Port, p *packet.Packet) Verdict // between two ports
+	Delivering(now time.Duration, in *Port, p *packet.Packet) Verdict      // to the node itself
+	Leaving(now time.Duration, out *Port, p *packet.Packet, own bool) Verdict
+}
+
+// Node is a host. Make one with [New].
+type Node struct {
+	Name     string
+	Forwards bool
+	Hook     Hook
+	Resolver *names.Resolver        // answers on every port, or nil
+	AnyUDP   func(Datagram)         // takes what no handler of its own takes, or nil
+	AnyTCP   func(*Conn)            // likewise
+	Seen     func(p *packet.Packet) // told of every frame that the node takes in, or nil
+
+	ports  []*Port
+	out    []Emission
+	now    time.Duration
+	timers timers
+
+	udp       map[uint16]func(Datagram)
+	listeners map[uint16]func(*Conn)
+	conns     map[connKey]*Conn
+	pings     map[uint16]*Ping
+	nextPort  uint16
+	nextIdent uint16
+	nextID    uint16
+	random    uint32
+}
+
+// Port is one interface of a node. Tag makes it a tagged sub-interface of its
+// adapter.
+type Port struct {
+	Name    string
+	Adapter int
+	Tag     int
+	MAC     mac.Address
+	Address netip.Prefix // invalid: none
+	Gateway netip.Addr   // invalid: no way out here
+	DNS     []netip.Addr
+	Client  *lease.Client
+	Server  *lease.Server
+	Changed func() // told after a lease gave or took the address, or nil
+
+	up        bool
+	neighbors map[netip.Addr]*neighbor
+	surveys   []*lease.Client
+	inquiries []*Inquiry
+}
+
+// New makes a node without ports. Nodes of the same name behave the same.
+func New(name string) *Node {
+	h := fnv.New32a()
+	h.Write([]byte(name))
+	return &Node{
+		Name: name, udp: map[uint16]func(Datagram){}, random: h.Sum32() | 1, nextPort: 32768 + uint16(h.Sum32()%8192),
+	}
+}
+
+// AddPort adds a port that is up.
+func (n *Node) AddPort(p Port) *Port {
+	p.up = true
+	q := &p
+	n.ports = append(n.ports, q)
+	return q
+}
+
+// Ports gives the ports in the order they were added.
+func (n *Node) Ports() []*Port { return n.ports }
+
+// Up tells whether the port's link is there.
+func (p *Port) Up() bool { return p.up }
+
+// Drain gives the frames to send since the last call. They are valid until
+// the node is next used.
+func (n *Node) Drain() []Emission {
+	out := n.out
+	n.out = n.out[:0]
+	return out
+}
+
+// Now gives the time of the last event.
+func (n *Node) Now() time.Duration { return n.now }
+
+// rand gives the next number of a sequence that is the same in every run.
+func (n *Node) rand() uint32 {
+	n.random ^= n.random << 13
+	n.random ^= n.random >> 17
+	n.random ^= n.random << 5
+	return n.random
+}
+
+// SetLink tells the node that an adapter was plugged or unplugged. A lease
+// client asks again when its link comes back.
+func (n *Node) SetLink(now time.Duration, adapter int, up bool) {
+	n.now = now
+	for _, p := range n.ports {
+		if p.Adapter != adapter || p.up == up {
+			continue
+		}
+		p.up = up
+		p.neighbors = nil
+		if up && p.Client != nil {
+			n.leaseActions(p, p.Client.Restart(now))
+		}
+	}
+}
+
+// Receive takes a frame that arrived on an adapter.
+func (n *Node) Receive(now time.Duration, adapter int, p *packet.Packet) {
+	n.now = now
+	port := n.portOf(adapter, p.Tag)
+	if port == nil || !port.up || p.To != port.MAC && !p.To.IsGroup() {
+		return
+	}
+	switch p.Type {
+	case packet.TypeARP:
+		n.receiveARP(port, p)
+	case packet.TypeIPv4:
+		if p.IPv4 {
+			if n.Seen != nil {
+				n.Seen(p)
+			}
+			n.receiveIP(port, p)
+		}
+	}
+}
+
+func (n *Node) portOf(adapter, tag int) *Port {
+	for _, p := range n.ports {
+		if p.Adapter == adapter && p.Tag == tag {
+			return p
+		}
+	}
+	return nil
+}
+
+// Local tells whether a is one of the node's own addresses.
+func (n *Node) Local(a netip.Addr) bool {
+	for _, p := range n.ports {
+		if p.Address.IsValid() && p.Address.Addr() == a {
+			return true
+		}
+	}
+	return false
+}
+
+// Deadline gives the time at which Advance must be called.
+func (n *Node) Deadline() (at time.Duration, ok bool) {
+	at, ok = n.timers.next()
+	for _, p := range n.ports {
+		if p.Client != nil {
+			if t, has := p.Client.Deadline(); has && (!ok || t < at) {
+				at, ok = t, true
+			}
+		}
+	}
+	if n.Resolver != nil {
+		if t, has := n.Resolver.Deadline(); has && (!ok || t < at) {
+			at, ok = t, true
+		}
+	}
+	return at, ok
+}
+
+// Advance does what is due at now.
+func (n *Node) Advance(now time.Duration) {
+	n.now = now
+	for fn := n.timers.due(now); fn != nil; fn = n.timers.due(now) {
+		fn()
+	}
+	for _, p := range n.ports {
+		if p.Client == nil {
+			continue
+		}
+		if t, ok := p.Client.Deadline(); ok && t <= now && p.up {
+			n.leaseActions(p, p.Client.Advance(now))
+		}
+	}
+	if n.Resolver != nil {
+		n.resolverOut(n.Resolver.Advance(now))
+	}
+}
+
+// after runs fn once d has passed.
+func (n *Node) after(d time.Duration, fn func()) { n.timers.add(n.now+d, fn) }
+
+// timers is a heap of what is to be done when; equal times keep their order.
+type timers struct {
+	heap []timer
+	seq  uint64
+}
+
+type timer struct {
+	at  time.Duration
+	seq uint64
+	fn  func()
+}
+
+func (a timer) before(b timer) bool { return a.at < b.at || a.at == b.at && a.seq < b.seq }
+
+func (t *timers) next() (time.Duration, bool) {
+	if len(t.heap) == 0 {
+		return 0, false
+	}
+	return t.heap[0].at, true
+}
+
+func (t *timers) add(at time.Duration, fn func()) {
+	t.seq++
+	t.heap = append(t.heap, timer{at, t.seq, fn})
+	for i := len(t.heap) - 1; i > 0; {
+		up := (i - 1) / 2
+		if !t.heap[i].before(t.heap[up]) {
+			break
+		}
+		t.heap[i], t.heap[up] = t.heap[up], t.heap[i]
+		i = up
+	}
+}
+
+// due takes the first timer off that is not after now, or gives nil.
+func (t *timers) due(now time.Duration) func() {
+	if len(t.heap) == 0 || t.heap[0].at > now {
+		return nil
+	}
+	fn := t.heap[0].fn
+	last := len(t.heap) - 1
+	t.heap[0] = t.heap[last]
+	t.heap[last] = timer{}
+	t.heap = t.heap[:last]
+	for i := 0; ; {
+		down := 2*i + 1
+		if down >= last {
+			break
+		}
+		if down+1 < last && t.heap[down+1].before(t.heap[down]) {
+			down++
+		}
+		if !t.heap[down].before(t.heap[i]) {
+			break
+		}
+		t.heap[i], t.heap[down] = t.heap[down], t.heap[i]
+		i = down
+	}
+	return fn
+}

@@ -1,0 +1,210 @@
+// Package packet reads and builds the frames that cross a simulated wire:
+// Ethernet (IEEE 802.3, with 802.1Q tags), ARP (RFC 826), IPv4 (RFC 791), ICMP
+// (RFC 792), UDP (RFC 768) and TCP (RFC 9293), all checksums filled in. The
+// header layouts come from gvisor's header package; this package adds what a
+// node asks of a whole frame.
+package packet
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net/netip"
+
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+
+	"openbastion/core/mac"
+)
+
+// The EtherTypes that are told apart.
+const (
+	TypeIPv4 = 0x0800
+	TypeARP  = 0x0806
+	TypeVLAN = 0x8100
+	TypeIPv6 = 0x86dd
+)
+
+// The IPv4 protocol numbers that are told apart.
+const (
+	ICMP = 1
+	TCP  = 6
+	UDP  = 17
+)
+
+const (
+	linkSize = 14 // Ethernet header
+	tagSize  = 4
+	ipv4Size = 20
+)
+
+// Packet is one frame with what reading it found. Bytes must not be changed
+// once the frame is on a wire: all receivers share it.
+type Packet struct {
+	Bytes  []byte
+	Number int // place among all frames sent, from 1, as in the capture; 0 before it was sent
+
+	To, From mac.Address
+	Tag      int    // VLAN identifier; 0 when untagged or priority-tagged
+	Type     uint16 // EtherType of what the frame carries
+	Body     []byte // what follows the Ethernet header and tag
+
+	// For Type IPv4, when the header is whole and its checksum right:
+	IPv4                bool
+	Source, Destination netip.Addr
+	Proto               uint8
+	TTL                 uint8
+	Fragment            bool   // not the whole datagram
+	Data                []byte // what the IPv4 packet carries
+}
+
+// Errors of Decode.
+var (
+	ErrShort    = errors.New("packet: frame is shorter than its headers say")
+	ErrChecksum = errors.New("packet: IPv4 header checksum is wrong")
+)
+
+// Decode reads a frame. On an error the fields up to the fault are filled in.
+func Decode(frame []byte) (*Packet, error) {
+	p := &Packet{}
+	err := p.decode(frame)
+	return p, err
+}
+
+func (p *Packet) decode(b []byte) error {
+	*p = Packet{Bytes: b}
+	if len(b) < linkSize {
+		return ErrShort
+	}
+	copy(p.To[:], b)
+	copy(p.From[:], b[6:])
+	p.Type = binary.BigEndian.Uint16(b[12:])
+	p.Body = b[linkSize:]
+	if p.Type == TypeVLAN {
+		if len(p.Body) < tagSize {
+			return ErrShort
+		}
+		p.Tag = int(binary.BigEndian.Uint16(p.Body) & 0xfff)
+		p.Type = binary.BigEndian.Uint16(p.Body[2:])
+		p.Body = p.Body[tagSize:]
+	}
+	if p.Type != TypeIPv4 {
+		return nil
+	}
+	ip := header.IPv4(p.Body)
+	if !ip.IsValid(len(p.Body)) {
+		return ErrShort
+	}
+	if !ip.IsChecksumValid() {
+		return ErrChecksum
+	}
+	p.IPv4 = true
+	p.Source = netip.AddrFrom4([4]byte(p.Body[12:16]))
+	p.Destination = netip.AddrFrom4([4]byte(p.Body[16:20]))
+	p.Proto, p.TTL = ip.Protocol(), ip.TTL()
+	p.Fragment = ip.More() || ip.FragmentOffset() != 0
+	p.Body = p.Body[:ip.TotalLength()]
+	p.Data = p.Body[ip.HeaderLength():]
+	return nil
+}
+
+// Copy gives a packet of its own, which may be changed and then Reread.
+func (p *Packet) Copy() *Packet {
+	q := &Packet{}
+	_ = q.decode(append([]byte(nil), p.Bytes...))
+	q.Number = p.Number
+	return q
+}
+
+// Ports gives source and destination port of TCP and UDP; for ICMP echo the
+// identifier in both. ok is false for anything else and for later fragments.
+func (p *Packet) Ports() (source, destination uint16, ok bool) {
+	if !p.IPv4 || header.IPv4(p.Body).FragmentOffset() != 0 {
+		return 0, 0, false
+	}
+	return Ports(p.Proto, p.Data)
+}
+
+// Ports is [Packet.Ports] over what an IPv4 packet carries.
+func Ports(proto uint8, data []byte) (source, destination uint16, ok bool) {
+	switch {
+	case proto == TCP && len(data) >= header.TCPMinimumSize, proto == UDP && len(data) >= header.UDPMinimumSize:
+		return binary.BigEndian.Uint16(data), binary.BigEndian.Uint16(data[2:]), true
+	case proto == ICMP && len(data) >= header.ICMPv4MinimumSize:
+		switch header.ICMPv4(data).Type() {
+		case header.ICMPv4Echo, header.ICMPv4EchoReply:
+			id := header.ICMPv4(data).Ident()
+			return id, id, true
+		}
+	}
+	return 0, 0, false
+}
+
+// TransportValid checks the checksum of what the packet carries.
+func (p *Packet) TransportValid() bool {
+	if p.Fragment {
+		return true // told only once it is whole
+	}
+	switch p.Proto {
+	case ICMP:
+		return len(p.Data) >= header.ICMPv4MinimumSize && sum(p.Data, 0) == 0xffff
+	case UDP:
+		u := header.UDP(p.Data)
+		if len(p.Data) < header.UDPMinimumSize || int(u.Length()) > len(p.Data) || u.Length() < header.UDPMinimumSize {
+			return false
+		}
+		return u.Checksum() == 0 || sum(p.Data[:u.Length()], pseudo(UDP, p.Source, p.Destination, int(u.Length()))) == 0xffff
+	case TCP:
+		if len(p.Data) < header.TCPMinimumSize {
+			return false
+		}
+		if offset := int(header.TCP(p.Data).DataOffset()); offset < header.TCPMinimumSize || offset > len(p.Data) {
+			return false
+		}
+		return sum(p.Data, pseudo(TCP, p.Source, p.Destination, len(p.Data))) == 0xffff
+	}
+	return true
+}
+
+// String tells the packet in a line, for evidence.
+func (p *Packet) String() string {
+	tag := ""
+	if p.Tag != 0 {
+		tag = fmt.Sprintf(" tag %d", p.Tag)
+	}
+	switch {
+	case p.Type == TypeARP && len(p.Body) >= header.ARPSize:
+		a := header.ARP(p.Body)
+		target, sender := netip.AddrFrom4([4]byte(a.ProtocolAddressTarget())), netip.AddrFrom4([4]byte(a.ProtocolAddressSender()))
+		if a.Op() == header.ARPRequest {
+			return fmt.Sprintf("ARP%s: who has %s? says %s", tag, target, p.From)
+		}
+		return fmt.Sprintf("ARP%s: %s is at %s", tag, sender, p.From)
+	case p.IPv4:
+		return fmt.Sprintf("%s > %s%s: %s", p.Source, p.Destination, tag, p.carries())
+	}
+	return fmt.Sprintf("%s > %s%s: type 0x%04x", p.From, p.To, tag, p.Type)
+}
+
+func (p *Packet) carries() string {
+	source, destination, ok := p.Ports()
+	switch {
+	case p.Proto == ICMP && len(p.Data) > 1:
+		switch t := header.ICMPv4(p.Data).Type(); t {
+		case header.ICMPv4Echo:
+			return "ping"
+		case header.ICMPv4EchoReply:
+			return "ping answered"
+		case header.ICMPv4DstUnreachable:
+			return fmt.Sprintf("unreachable (code %d)", p.Data[1])
+		case header.ICMPv4TimeExceeded:
+			return "time exceeded"
+		default:
+			return fmt.Sprintf("ICMP type %d", t)
+		}
+	case p.Proto == TCP && ok:
+		return fmt.Sprintf("tcp %d > %d %s", source, destination, header.TCP(p.Data).Flags())
+	case p.Proto == UDP && ok:
+		return fmt.Sprintf("udp %d > %d", source, destination)
+	}
+	return fmt.Sprintf("protocol %d", p.Proto)
+}

@@ -1,0 +1,248 @@
+package plan
+
+import (
+	"fmt"
+	"net/netip"
+
+	"openbastion/core/lab"
+	"openbastion/core/mac"
+	"openbastion/core/subnet"
+)
+
+// Document is a plan as JSON, schema openbastion.plan/1. Lists are never null.
+type Document struct {
+	Schema    string       `json:"schema"`
+	Lab       string       `json:"lab"`
+	Segments  []SegmentDoc `json:"segments"`
+	Wires     []WireDoc    `json:"wires"`
+	Adapters  []AdapterDoc `json:"adapters"`
+	Addresses []AddressDoc `json:"addresses"`
+	Leases    []LeaseDoc   `json:"leases"`
+	NAT       []NATDoc     `json:"nat"`
+	Rules     []RuleDoc    `json:"rules"`
+	Machines  []MachineDoc `json:"machines"`
+	Answers   []AnswerDoc  `json:"answers"`
+}
+
+// SegmentDoc is one segment.
+type SegmentDoc struct {
+	Name    string       `json:"name"`
+	Reach   lab.Reach    `json:"reach"`
+	Wire    string       `json:"wire"`
+	Tag     int          `json:"tag,omitempty"`
+	Subnet  netip.Prefix `json:"subnet"`
+	Mask    string       `json:"mask"`
+	Gateway string       `json:"gateway,omitempty"`
+	HostLeg string       `json:"host_address,omitempty"`
+	Free    int          `json:"free"`
+	Planned bool         `json:"planned"`
+	Assumed bool         `json:"assumed,omitempty"`
+}
+
+// WireDoc is one wire.
+type WireDoc struct {
+	Name     string   `json:"name"`
+	Segments []string `json:"segments"`
+}
+
+// AdapterDoc is one adapter or tagged port.
+type AdapterDoc struct {
+	Machine string      `json:"machine"`
+	Number  int         `json:"number"`
+	Name    string      `json:"name"`
+	MAC     mac.Address `json:"mac"`
+	Segment string      `json:"segment"`
+	Role    lab.Role    `json:"role"`
+	NIC     string      `json:"nic"`
+	Over    string      `json:"over,omitempty"`
+	Plugged bool        `json:"plugged"`
+	Planned bool        `json:"planned"`
+}
+
+// AddressDoc is one line of the address book.
+type AddressDoc struct {
+	Name    string `json:"name"`
+	Segment string `json:"segment"`
+	Address string `json:"address"`
+	How     How    `json:"how"`
+	Gateway string `json:"gateway,omitempty"`
+	Planned bool   `json:"planned"`
+}
+
+// LeaseDoc is one lease service.
+type LeaseDoc struct {
+	Segment      string            `json:"segment"`
+	Server       string            `json:"server"`
+	Pool         string            `json:"pool"`
+	Router       string            `json:"router,omitempty"`
+	DNS          []string          `json:"dns"`
+	Domain       string            `json:"domain,omitempty"`
+	Seconds      int               `json:"seconds"`
+	Reservations map[string]string `json:"reservations"`
+	Planned      bool              `json:"planned"`
+}
+
+// NATDoc is one translation.
+type NATDoc struct {
+	Appliance string `json:"appliance"`
+	Kind      string `json:"kind"` // masquerade or publish
+	From      string `json:"from"`
+	To        string `json:"to"`
+}
+
+// RuleDoc is one rule.
+type RuleDoc struct {
+	Appliance string     `json:"appliance"`
+	Number    int        `json:"number"`
+	Rule      string     `json:"rule"`
+	Why       string     `json:"why"`
+	Action    lab.Action `json:"action"`
+}
+
+// MachineDoc is one machine.
+type MachineDoc struct {
+	Name     string `json:"name"`
+	Kind     string `json:"kind"`
+	Adapters int    `json:"adapters"`
+}
+
+// AnswerDoc is one question of an appliance's console with the plan's answer.
+type AnswerDoc struct {
+	Appliance string `json:"appliance"`
+	Question  string `json:"question"`
+	Answer    string `json:"answer"`
+}
+
+func text(a netip.Addr) string {
+	if !a.IsValid() {
+		return ""
+	}
+	return a.String()
+}
+
+func addrTexts(list []netip.Addr) []string {
+	out := make([]string, 0, len(list))
+	for _, a := range list {
+		if a.IsValid() {
+			out = append(out, a.String())
+		}
+	}
+	return out
+}
+
+// Shown gives the adapter's address as people read it: the prefix, or how it
+// will come by one.
+func (a *Adapter) Shown() string {
+	if a.Address.IsValid() {
+		return a.Address.String()
+	}
+	switch a.How {
+	case Lease:
+		if s := a.Segment.Port; s != nil && s.Leases != nil {
+			return "a lease from " + s.Leases.Pool.String()
+		}
+		return "a lease"
+	case FromAbove:
+		return "a lease from upstream"
+	}
+	return "none"
+}
+
+// Document makes the JSON form.
+func (p *Plan) Document() Document {
+	d := Document{
+		Schema: "openbastion.plan/1", Lab: p.Name,
+		Segments: []SegmentDoc{}, Wires: []WireDoc{}, Adapters: []AdapterDoc{}, Addresses: []AddressDoc{}, Leases: []LeaseDoc{},
+		NAT: []NATDoc{}, Rules: []RuleDoc{}, Machines: []MachineDoc{}, Answers: []AnswerDoc{},
+	}
+	for _, s := range p.Segments {
+		doc := SegmentDoc{
+			Name: s.Name, Reach: s.Reach, Wire: s.Wire.Name, Tag: s.Tag, Subnet: s.Subnet, Mask: subnet.Mask(s.Subnet.Bits()),
+			Gateway: text(s.Gateway), Free: s.Free(), Planned: s.Planned, Assumed: s.Assumed,
+		}
+		if s.HostLeg.IsValid() {
+			doc.HostLeg = s.HostLeg.String()
+		}
+		d.Segments = append(d.Segments, doc)
+	}
+	for _, w := range p.Wires {
+		names := []string{}
+		for _, s := range w.Segments {
+			names = append(names, s.Name)
+		}
+		d.Wires = append(d.Wires, WireDoc{w.Name, names})
+	}
+	for _, a := range p.Adapters {
+		doc := AdapterDoc{Machine: a.Machine.Name, Number: a.Number, Name: a.Name, MAC: a.MAC, Segment: a.Segment.Name, Role: a.Role, NIC: a.NIC, Plugged: a.Plugged, Planned: !a.MACGiven}
+		if a.Over != nil {
+			doc.Over = a.Over.Name
+		}
+		d.Adapters = append(d.Adapters, doc)
+		address := ""
+		if a.Address.IsValid() {
+			address = a.Address.String()
+		}
+		d.Addresses = append(d.Addresses, AddressDoc{a.Machine.Name, a.Segment.Name, address, a.How, text(a.Gateway), a.Planned})
+		if v := a.Leases; v != nil {
+			reservations := map[string]string{}
+			for _, r := range v.Reservations {
+				reservations[r.Machine.Name] = r.Address.Addr().String()
+			}
+			d.Leases = append(d.Leases, LeaseDoc{a.Segment.Name, a.Machine.Name, v.Pool.String(), text(v.Router), addrTexts(v.DNS), v.Domain, int(v.Time.Seconds()), reservations, v.Planned})
+		}
+	}
+	for _, s := range p.Segments {
+		if s.HostLeg.IsValid() {
+			d.Addresses = append(d.Addresses, AddressDoc{"host", s.Name, s.HostLeg.String(), Static, "", !s.Lab.HostAddress.IsValid()})
+		}
+		if s.HostPool != nil {
+			d.Leases = append(d.Leases, LeaseDoc{s.Name, "host", s.HostPool.String(), "", []string{}, "", 3600, map[string]string{}, true})
+		}
+	}
+	for _, m := range p.Appliances() {
+		for _, s := range m.Masq {
+			d.NAT = append(d.NAT, NATDoc{m.Name, "masquerade", s.Subnet.String(), "the WAN address"})
+		}
+		for _, v := range m.Publishes {
+			d.NAT = append(d.NAT, NATDoc{m.Name, "publish", fmt.Sprintf("%s/%d", v.Proto, v.Port), fmt.Sprintf("%s %s/%d", v.To.Machine.Name, v.Proto, v.Target)})
+		}
+		for i, r := range m.Rules {
+			d.Rules = append(d.Rules, RuleDoc{m.Name, i + 1, r.Text, r.Why, r.Action})
+		}
+	}
+	for _, m := range p.Machines {
+		kind := "guest"
+		if m.Appliance != nil {
+			kind = m.Appliance.Kind + " appliance"
+		}
+		d.Machines = append(d.Machines, MachineDoc{m.Name, kind, len(m.Adapters)})
+	}
+	return d
+}
+
+// Free counts the usable addresses of the segment that nothing has or hands out.
+func (s *Segment) Free() int {
+	n := subnet.Usable(s.Subnet)
+	if s.Reach == lab.Upstream {
+		n-- // the router that is there
+	}
+	outside := func(x netip.Addr) bool {
+		return s.Port == nil || s.Port.Leases == nil || !s.Port.Leases.Pool.Contains(x)
+	}
+	if s.HostLeg.IsValid() {
+		n--
+	}
+	leasing := 0
+	for _, a := range s.Adapters {
+		switch {
+		case a.Address.IsValid() && outside(a.Address.Addr()):
+			n--
+		case a.How == Lease:
+			leasing++
+		}
+	}
+	if s.Port != nil && s.Port.Leases != nil {
+		return n - max(leasing, 1+subnet.Distance(s.Port.Leases.Pool.From, s.Port.Leases.Pool.To))
+	}
+	return n - leasing
+}

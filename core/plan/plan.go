@@ -1,0 +1,160 @@
+package plan
+
+import (
+	"net/netip"
+	"time"
+
+	"openbastion/core/lab"
+	"openbastion/core/mac"
+)
+
+// Plan is a lab made concrete. Segments and machines keep file order,
+// appliances before guests; adapters go by machine and number.
+type Plan struct {
+	Lab      *lab.Lab
+	Name     string
+	Segments []*Segment
+	Wires    []*Wire
+	Machines []*Machine
+	Adapters []*Adapter
+
+	segments map[string]*Segment
+	machines map[string]*Machine
+}
+
+// Segment gives the named segment, or nil.
+func (p *Plan) Segment(name string) *Segment { return p.segments[name] }
+
+// Machine gives the named appliance or guest, or nil.
+func (p *Plan) Machine(name string) *Machine { return p.machines[name] }
+
+// Appliances gives the appliances, in file order.
+func (p *Plan) Appliances() []*Machine { return p.Machines[:len(p.Lab.Appliances)] }
+
+// Guests gives the guests, in file order.
+func (p *Plan) Guests() []*Machine { return p.Machines[len(p.Lab.Appliances):] }
+
+// Segment is one broadcast domain with its network.
+type Segment struct {
+	Lab     *lab.Segment
+	Name    string
+	Reach   lab.Reach
+	Subnet  netip.Prefix // always valid, with no host bits set
+	Planned bool         // the subnet was chosen here, not given
+	Assumed bool         // it is upstream's, and nobody said which it is
+	Gateway netip.Addr   // the next hop of those on it; invalid when there is none
+	Wire    *Wire
+	Tag     int // on the wire; 0 is untagged
+
+	Adapters []*Adapter   // all that end here
+	Port     *Adapter     // the appliance port that faces guests here, or nil
+	HostLeg  netip.Prefix // the host's address here, or invalid
+	HostPool *Pool        // what the host hands out here, or nil
+}
+
+// Inside tells a segment that some appliance keeps from the outside: one of
+// its lan, dmz or manage ports is here and no WAN port is.
+func (s *Segment) Inside() bool {
+	inside := false
+	for _, a := range s.Adapters {
+		if a.Role == lab.WAN {
+			return false
+		}
+		inside = inside || a.Role.Inside()
+	}
+	return inside
+}
+
+// Wire is what carries one or more segments: a switch of its own.
+type Wire struct {
+	Name     string     // of its untagged segment
+	Segments []*Segment // the untagged one first
+}
+
+// Machine is an appliance or a guest.
+type Machine struct {
+	Name      string
+	Appliance *lab.Appliance // nil for a guest
+	Guest     *lab.Guest     // nil for an appliance
+	Adapters  []*Adapter     // an appliance's ports, those over others too
+	Rules     []Rule         // of an appliance, in order
+	Masq      []*Segment     // segments it translates on its WAN
+	Publishes []Publish
+	inside    []netip.Prefix // an appliance's inside networks
+}
+
+// WAN gives the appliance's WAN ports.
+func (m *Machine) WAN() []*Adapter {
+	var list []*Adapter
+	for _, a := range m.Adapters {
+		if a.Role == lab.WAN {
+			list = append(list, a)
+		}
+	}
+	return list
+}
+
+// How says where an address comes from.
+type How string
+
+// The ways to an address.
+const (
+	Static      How = "static"
+	Reservation How = "reservation"
+	Lease       How = "lease"
+	FromAbove   How = "upstream" // a lease from upstream
+	NoAddress   How = "none"
+)
+
+// Adapter is one adapter of a machine, or an appliance's tagged port over one.
+type Adapter struct {
+	Machine  *Machine
+	Number   int    // from 1; a port over another has that one's number
+	Name     string // port name; for guests "adapter N"
+	MAC      mac.Address
+	Segment  *Segment
+	Role     lab.Role // empty for guests
+	NIC      string
+	How      How
+	Address  netip.Prefix // invalid while only a lease will tell
+	Gateway  netip.Addr   // typed in or planned; invalid: none, or a lease tells
+	DNS      []netip.Addr
+	Plugged  bool
+	Admin    uint16   // TCP port of the admin page; 0 when it does not answer here
+	Over     *Adapter // the port that carries this one
+	Leases   *Service // lease service of the port, or nil
+	Planned  bool     // the address was chosen here
+	MACGiven bool
+	Pos      lab.Pos
+
+	Port  *lab.Port    // what the file says of it
+	Guest *lab.Adapter // likewise
+}
+
+// Pool is a run of addresses handed out as leases, both ends included.
+type Pool struct{ From, To netip.Addr }
+
+// Contains tells whether a lies in the pool.
+func (p Pool) Contains(a netip.Addr) bool { return a.Compare(p.From) >= 0 && a.Compare(p.To) <= 0 }
+
+func (p Pool) String() string { return p.From.String() + "-" + p.To.String() }
+
+// Service is a port's lease service.
+type Service struct {
+	Pool         Pool
+	Planned      bool // the pool was chosen here
+	Router       netip.Addr
+	DNS          []netip.Addr
+	Domain       string
+	Time         time.Duration
+	Reservations []*Adapter // guests' adapters with fixed leases
+}
+
+// Publish is a port forward made concrete.
+type Publish struct {
+	Lab    *lab.Publish
+	Proto  lab.Proto
+	Port   uint16
+	To     *Adapter // the guest's adapter
+	Target uint16
+}

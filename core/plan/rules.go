@@ -1,0 +1,167 @@
+package plan
+
+import (
+	"net/netip"
+	"slices"
+
+	"openbastion/core/lab"
+)
+
+// Rule is a rule made concrete: names have become networks.
+type Rule struct {
+	Lab      *lab.Rule // nil for a default rule
+	Text     string
+	Why      string
+	Action   lab.Action
+	Services []lab.Service
+	From, To []Match
+	Log      bool
+}
+
+// Match is one party of a rule.
+type Match struct {
+	Any      bool
+	Outside  bool
+	Segment  *Segment       // traffic must also arrive from, or leave to, this segment
+	Prefixes []netip.Prefix // any of these
+}
+
+// Flow is the first packet of a conversation, as a rule sees it.
+type Flow struct {
+	Source, Destination netip.Addr
+	Proto               lab.Proto // icmp, tcp or udp
+	Port                uint16    // destination port of tcp and udp
+}
+
+func (r *Rule) matchesService(f Flow) bool {
+	for _, s := range r.Services {
+		if s.Proto != lab.Any && s.Proto != f.Proto {
+			continue
+		}
+		if s.AllPorts() || f.Port >= s.From && f.Port <= s.To {
+			return true
+		}
+	}
+	return false
+}
+
+func matches(list []Match, a netip.Addr, outside bool) bool {
+	for i := range list {
+		m := &list[i]
+		if m.Any || m.Outside && outside {
+			return true
+		}
+		for _, p := range m.Prefixes {
+			if p.Contains(a) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Outside tells whether the appliance has a on none of its inside networks.
+func (m *Machine) Outside(a netip.Addr) bool {
+	for _, p := range m.inside {
+		if p.Contains(a) {
+			return false
+		}
+	}
+	return true
+}
+
+// Decide gives the first rule of the appliance that matches, or nil with
+// [lab.Deny] when none does.
+func (m *Machine) Decide(f Flow) (*Rule, lab.Action) {
+	fromOutside, toOutside := m.Outside(f.Source), m.Outside(f.Destination)
+	for i := range m.Rules {
+		r := &m.Rules[i]
+		if r.matchesService(f) && matches(r.To, f.Destination, toOutside) && matches(r.From, f.Source, fromOutside) {
+			return r, r.Action
+		}
+	}
+	return nil, lab.Deny
+}
+
+func (b *builder) rules() {
+	for _, m := range b.plan.Appliances() {
+		for _, a := range m.Adapters {
+			if a.Role != lab.WAN && !slices.Contains(m.inside, a.Segment.Subnet) {
+				m.inside = append(m.inside, a.Segment.Subnet)
+			}
+		}
+		src := m.Appliance
+		if !src.Has("rules") {
+			for _, s := range insideSegments(m) {
+				text := "allow any from " + s.Name + " to outside"
+				m.Rules = append(m.Rules, Rule{
+					Text: text, Why: "default: the segment may go outside, nothing else", Action: lab.Allow,
+					Services: []lab.Service{{Proto: lab.Any}},
+					From:     []Match{{Segment: s, Prefixes: []netip.Prefix{s.Subnet}}}, To: []Match{{Outside: true}},
+				})
+			}
+		}
+		for i := range src.Rules {
+			r := &src.Rules[i]
+			m.Rules = append(m.Rules, Rule{
+				Lab: r, Text: r.String(), Why: "given", Action: r.Action, Services: r.Services, Log: r.Log,
+				From: b.parties(r.From), To: b.parties(r.To),
+			})
+		}
+		if src.NAT.Masquerade == nil {
+			m.Masq = insideSegments(m)
+		}
+		for _, name := range src.NAT.Masquerade {
+			m.Masq = append(m.Masq, b.plan.Segment(name))
+		}
+		for i := range src.NAT.Publish {
+			p := &src.NAT.Publish[i]
+			guest := b.plan.Machine(p.To)
+			to := guest.Adapters[0]
+			for _, a := range guest.Adapters { // the adapter that this appliance serves
+				if a.Segment.Port != nil && a.Segment.Port.Machine == m {
+					to = a
+					break
+				}
+			}
+			m.Publishes = append(m.Publishes, Publish{Lab: p, Proto: p.Port.Proto, Port: p.Port.From, To: to, Target: p.Target.From})
+		}
+	}
+}
+
+// insideSegments gives the segments of the appliance's lan and dmz ports.
+func insideSegments(m *Machine) []*Segment {
+	var list []*Segment
+	for _, a := range m.Adapters {
+		if a.Role.Inside() && !slices.Contains(list, a.Segment) {
+			list = append(list, a.Segment)
+		}
+	}
+	return list
+}
+
+func (b *builder) parties(list []lab.Who) []Match {
+	out := make([]Match, 0, len(list))
+	for _, w := range list {
+		switch w.Kind {
+		case lab.WhoAny:
+			out = append(out, Match{Any: true})
+		case lab.WhoOutside:
+			out = append(out, Match{Outside: true})
+		case lab.WhoSegment:
+			s := b.plan.Segment(w.Name)
+			out = append(out, Match{Segment: s, Prefixes: []netip.Prefix{s.Subnet}})
+		case lab.WhoPrefix:
+			out = append(out, Match{Prefixes: []netip.Prefix{w.Prefix}})
+		case lab.WhoGuest, lab.WhoAppliance:
+			var m Match
+			for _, a := range b.plan.Machine(w.Name).Adapters {
+				if a.Address.IsValid() {
+					m.Prefixes = append(m.Prefixes, netip.PrefixFrom(a.Address.Addr(), a.Address.Addr().BitLen()))
+				}
+			}
+			out = append(out, m)
+		}
+	}
+	return out
+}

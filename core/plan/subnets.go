@@ -1,0 +1,172 @@
+package plan
+
+import (
+	"fmt"
+	"hash/fnv"
+	"net/netip"
+
+	"github.com/gaissmai/bart"
+
+	"openbastion/core/lab"
+	"openbastion/core/subnet"
+)
+
+// segments makes the plan's segments and wires and chooses subnets for those
+// that have none.
+func (b *builder) segments() error {
+	var taken bart.Lite
+	for _, n := range b.lab.Site.Networks {
+		taken.Insert(n)
+	}
+	var faults lab.Faults
+	for _, src := range b.lab.Segments {
+		if src.Subnet.IsValid() {
+			taken.Insert(src.Subnet)
+			if src.Subnet.Addr().Is6() {
+				faults = append(faults, b.lab.NotYet(src.At("subnet"), "an IPv6 subnet", "plan"))
+			}
+		}
+	}
+	if faults != nil {
+		return faults
+	}
+	choose := newChooser(b.lab.Name, &taken)
+	for _, src := range b.lab.Segments {
+		s := &Segment{Lab: src, Name: src.Name, Reach: src.Reach, Subnet: src.Subnet, Gateway: src.Gateway, Tag: src.VLAN}
+		if !s.Subnet.IsValid() {
+			s.Subnet, s.Assumed = b.upstream(src)
+			if s.Planned = !s.Subnet.IsValid(); s.Planned {
+				var err error
+				if s.Subnet, err = choose.next(b.need(src), src.Hosts > 0); err != nil {
+					return lab.Faults{{File: b.lab.File, Pos: src.Pos, Message: fmt.Sprintf("segment %s: %v", src.Name, err), Instead: "give it a subnet"}}
+				}
+			}
+		}
+		if src.Reach == lab.Upstream && !s.Gateway.IsValid() {
+			s.Gateway = b.free(s, subnet.First(s.Subnet))
+			b.used[s.Gateway] = true
+		}
+		b.plan.Segments = append(b.plan.Segments, s)
+		b.plan.segments[s.Name] = s
+	}
+	for _, s := range b.plan.Segments {
+		if s.Lab.Within == "" {
+			s.Tag = 0
+			s.Wire = &Wire{Name: s.Name, Segments: []*Segment{s}}
+			b.plan.Wires = append(b.plan.Wires, s.Wire)
+		}
+	}
+	for _, s := range b.plan.Segments {
+		if s.Lab.Within == "" {
+			continue
+		}
+		root := s
+		for range b.plan.Segments { // a tagged segment within a tagged one still ends on a wire
+			if root.Lab.Within == "" {
+				break
+			}
+			root = b.plan.Segment(root.Lab.Within)
+		}
+		if root.Wire == nil {
+			return lab.Faults{{File: b.lab.File, Pos: s.Lab.At("within"), Message: fmt.Sprintf("segment %s is within itself, through others", s.Name), Instead: "let one of them have a wire of its own"}}
+		}
+		s.Wire = root.Wire
+		s.Wire.Segments = append(s.Wire.Segments, s)
+	}
+	return nil
+}
+
+// upstream gives the network that is there already: the site's, when the
+// segment is bridged and the site is on exactly one.
+func (b *builder) upstream(s *lab.Segment) (netip.Prefix, bool) {
+	if s.Reach != lab.Upstream {
+		return netip.Prefix{}, false
+	}
+	if s.Join != "nat" && len(b.lab.Site.Networks) == 1 {
+		n := b.lab.Site.Networks[0]
+		for _, other := range b.lab.Segments {
+			if other != s && other.Subnet == n {
+				return netip.Prefix{}, true
+			}
+		}
+		return n, false
+	}
+	return netip.Prefix{}, true
+}
+
+// need gives the prefix length for a segment whose subnet is chosen: what the
+// file asks for with a fifth to grow, else a /24 or what its members fill.
+func (b *builder) need(s *lab.Segment) int {
+	members := b.members[s] + 2
+	if s.Hosts > 0 {
+		return subnet.LengthFor(max(s.Hosts*5/4, members) + 2)
+	}
+	return min(24, subnet.LengthFor(members*5/4))
+}
+
+// chooser hands out subnets of a /16 of private space, the next /16 when that
+// is full. Networks without a size of their own are /24s 16 apart, so that a
+// mask typed two bits too wide does not join two of them; sized ones pack.
+type chooser struct {
+	taken  *bart.Lite
+	blocks []netip.Prefix
+	spread int // next of the /24s 16 apart
+	from   map[int]uint32
+}
+
+func newChooser(name string, taken *bart.Lite) *chooser {
+	h := fnv.New32a()
+	h.Write([]byte(name))
+	start := int(h.Sum32() % 200)
+	c := &chooser{taken: taken, from: map[int]uint32{}}
+	for i := range 200 { // 10.20.0.0/16 to 10.219.0.0/16: what house networks seldom use
+		p := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(20 + (start+i)%200), 0, 0}), 16)
+		if !taken.OverlapsPrefix(p) {
+			c.blocks = append(c.blocks, p)
+		}
+	}
+	if len(c.blocks) == 0 {
+		c.blocks = append(c.blocks, netip.PrefixFrom(netip.AddrFrom4([4]byte{10}), 8))
+	}
+	return c
+}
+
+func (c *chooser) next(length int, sized bool) (netip.Prefix, error) {
+	if length == 24 && !sized {
+		for ; c.spread < 15 && len(c.blocks) > 0; c.spread++ {
+			p := netip.PrefixFrom(subnet.Add(c.blocks[0].Addr(), (c.spread+1)*16*256), 24)
+			if !c.taken.OverlapsPrefix(p) {
+				c.taken.Insert(p)
+				c.spread++
+				return p, nil
+			}
+		}
+	}
+	for i, block := range c.blocks {
+		if length < block.Bits() {
+			continue
+		}
+		p, ok := c.pack(i, block, length)
+		if ok {
+			return p, nil
+		}
+	}
+	return netip.Prefix{}, fmt.Errorf("no free subnet of length /%d is left", length)
+}
+
+// pack takes the lowest free place of that length in a block. Places only ever
+// fill, so each length goes on where it stopped.
+func (c *chooser) pack(i int, block netip.Prefix, length int) (netip.Prefix, bool) {
+	key := i*64 + length
+	step := uint32(1) << (32 - length)
+	for at := c.from[key]; uint64(at) < uint64(subnet.Size(block)); at += step {
+		p := netip.PrefixFrom(subnet.Add(block.Addr(), int(at)), length)
+		if !c.taken.OverlapsPrefix(p) {
+			c.taken.Insert(p)
+			c.from[key] = at + step
+			return p, true
+		}
+	}
+	c.from[key] = uint32(min(subnet.Size(block), 1<<31))
+	return netip.Prefix{}, false
+}

@@ -1,0 +1,427 @@
+package rehearse
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+
+	"openbastion/core/claims"
+	"openbastion/core/lab"
+	"openbastion/core/mac"
+	"openbastion/core/packet"
+	"openbastion/core/plan"
+)
+
+// attack is the round in which guests turn hostile: each sends what it can
+// invent by every adapter to every station of its segment, and whatever comes
+// out outside is recognised by a token in it.
+type attack struct {
+	attempts []attempt            // by token
+	caught   map[int]map[int]bool // token to the hops by which it got out
+	targets  map[*station]bool    // who notices
+	arrived  map[int]*station     // token to the last station that noticed
+}
+
+// attempt is one packet, sent to each of several next hops; the hop is told
+// from the identification field of the IPv4 header.
+type attempt struct {
+	from    *station
+	adapter int
+	frame   []byte
+	hops    []hop
+	tried   string
+}
+
+type hop struct {
+	mac  mac.Address
+	name string
+}
+
+// tokenMark starts the payload of every hostile packet, and is the first byte
+// of the sequence number of every hostile SYN.
+const tokenMark = 0xb5
+
+var magic = []byte("open bastion escape ")
+
+// tokenOf finds the token of a hostile packet, or -1.
+func tokenOf(p *packet.Packet) int {
+	var rest []byte
+	switch p.Proto {
+	case packet.TCP:
+		if len(p.Data) >= header.TCPMinimumSize && p.Data[4] == tokenMark && p.Data[13] == packet.SYN {
+			return int(binary.BigEndian.Uint32(p.Data[4:]) & 0xffffff)
+		}
+		return -1
+	case packet.ICMP, packet.UDP:
+		if len(p.Data) < 8 {
+			return -1
+		}
+		rest = p.Data[8:]
+	default:
+		return -1
+	}
+	if len(rest) < len(magic)+4 || string(rest[:len(magic)]) != string(magic) {
+		return -1
+	}
+	return int(binary.BigEndian.Uint32(rest[len(magic):]))
+}
+
+// saw is told of every packet that a station outside takes in.
+func (a *attack) saw(by *station, p *packet.Packet) {
+	if a == nil || !a.targets[by] {
+		return
+	}
+	t := tokenOf(p)
+	if t < 0 || t >= len(a.attempts) {
+		return
+	}
+	if a.caught[t] == nil {
+		a.caught[t] = map[int]bool{}
+	}
+	a.caught[t][int(header.IPv4(p.Body).ID())] = true
+	if old := a.arrived[t]; old == nil || old.name != "buoy" { // a router on the way gives way to the witness
+		a.arrived[t] = by
+	}
+}
+
+// assault makes the probes of kind Escape and Scan. Meanwhile every guest with
+// a second adapter passes on what it is given, as a hostile one would.
+func (l *Lab) assault(probes []claims.Probe, out []claims.Observation) {
+	for _, m := range l.plan.Guests() {
+		if len(m.Adapters) > 1 {
+			n := l.members[m].node
+			defer func(was bool) { n.Forwards = was }(n.Forwards)
+			n.Forwards = true
+		}
+	}
+	done := map[*plan.Machine]*claims.Observation{}
+	for i, q := range probes {
+		switch {
+		case q.Kind == claims.Scan:
+			out[i] = l.scan(q)
+		case q.Kind == claims.Escape && done[q.From.Machine] != nil:
+			out[i] = *done[q.From.Machine]
+		case q.Kind == claims.Escape:
+			out[i] = l.escape(q.From.Machine)
+			done[q.From.Machine] = &out[i]
+		}
+	}
+}
+
+// escape lets one guest try everything.
+func (l *Lab) escape(m *plan.Machine) claims.Observation {
+	first := l.world.number + 1
+	a := &attack{caught: map[int]map[int]bool{}, arrived: map[int]*station{}, targets: l.outside}
+	l.attack = a
+	defer func() { l.attack = nil }()
+	s := l.members[m]
+	for _, ad := range m.Adapters {
+		if ad.Plugged {
+			l.plot(a, s, ad)
+		}
+	}
+	o := claims.Observation{Attempts: l.fire(a)}
+	o.Escapes = l.explainWays(a, m.Name)
+	o.Answered = len(o.Escapes) > 0
+	o.Evidence = []string{fmt.Sprintf("%d packets tried, frames %d to %d", o.Attempts, first, l.world.number)}
+	for _, w := range o.Escapes {
+		o.Evidence = append(o.Evidence, w.Packet)
+	}
+	return o
+}
+
+// plot lists what a guest can try by one adapter.
+func (l *Lab) plot(a *attack, s *station, ad *plan.Adapter) {
+	gates, neighbors := l.hops(ad)
+	own := l.address(ad)
+	targets := []netip.Addr{witness.Address}
+	for _, seg := range l.plan.Segments {
+		if seg.Reach == lab.Upstream && seg.Gateway.IsValid() {
+			targets = append(targets, seg.Gateway)
+		}
+	}
+	add := func(source, to netip.Addr, what string, hops []hop) {
+		for _, proto := range []uint8{packet.ICMP, packet.UDP, packet.TCP} {
+			token := len(a.attempts)
+			a.attempts = append(a.attempts, attempt{
+				from: s, adapter: ad.Number, hops: hops, frame: forge(ad.MAC, source, to, proto, token),
+				tried: fmt.Sprintf("%s from %s, by adapter %d", protoName(proto), what, ad.Number),
+			})
+		}
+	}
+	for _, to := range targets {
+		for _, source := range l.sources(ad, own) {
+			what := source.String()
+			if source == own {
+				what = "its own address " + what
+			} else {
+				what = "the foreign address " + what
+			}
+			add(source, to, what, gates)
+		}
+	}
+	add(own, witness.Address, "its own address "+own.String(), neighbors)
+}
+
+func protoName(p uint8) string {
+	switch p {
+	case packet.ICMP:
+		return "ping"
+	case packet.UDP:
+		return "UDP"
+	}
+	return "TCP"
+}
+
+// address gives the adapter's address, or one that it could take.
+func (l *Lab) address(ad *plan.Adapter) netip.Addr {
+	if _, port := l.portOf(ad); port.Address.IsValid() {
+		return port.Address.Addr()
+	}
+	return guess(ad.Segment)
+}
+
+// guess gives an address on a segment that a hostile guest could take.
+func guess(s *plan.Segment) netip.Addr {
+	b := s.Subnet.Addr().As4()
+	binary.BigEndian.PutUint32(b[:], binary.BigEndian.Uint32(b[:])|1<<(32-s.Subnet.Bits())-2)
+	return netip.AddrFrom4(b)
+}
+
+// hops gives the stations of the adapter's segment that may route (appliances,
+// the host, routers, everybody at once), and the other guests.
+func (l *Lab) hops(ad *plan.Adapter) (gates, neighbors []hop) {
+	s := ad.Segment
+	for _, other := range s.Adapters {
+		switch {
+		case other.Machine == ad.Machine:
+		case other.Guest == nil:
+			gates = append(gates, hop{other.MAC, other.Machine.Name})
+		default:
+			neighbors = append(neighbors, hop{other.MAC, other.Machine.Name})
+		}
+	}
+	if r := l.routers[s]; r != nil {
+		gates = append(gates, hop{r.node.Ports()[0].MAC, r.name})
+	}
+	if l.host != nil && s.HostLeg.IsValid() {
+		for _, p := range l.host.node.Ports() {
+			if p.Address == s.HostLeg {
+				gates = append(gates, hop{p.MAC, "host"})
+			}
+		}
+	}
+	return append(gates, hop{mac.Broadcast, "everybody"}), neighbors
+}
+
+// sources gives the addresses that a guest may pretend to have: its own, a
+// neighbor's, the router's, one of each other segment, and a public one.
+func (l *Lab) sources(ad *plan.Adapter, own netip.Addr) []netip.Addr {
+	list := []netip.Addr{own, netip.AddrFrom4([4]byte{198, 51, 100, 7})}
+	add := func(a netip.Addr) {
+		if a.IsValid() && !slices.Contains(list, a) && len(list) < 12 {
+			list = append(list, a)
+		}
+	}
+	add(guess(ad.Segment))
+	add(ad.Segment.Gateway)
+	for _, s := range l.plan.Segments {
+		if s != ad.Segment {
+			add(guess(s))
+		}
+	}
+	return list
+}
+
+// forge builds a hostile packet with the hop's place still open.
+func forge(from mac.Address, source, to netip.Addr, proto uint8, token int) []byte {
+	h := packet.IP{Source: source, Destination: to}
+	payload := binary.BigEndian.AppendUint32(slices.Clone(magic), uint32(token))
+	var b []byte
+	switch proto {
+	case packet.ICMP:
+		b = packet.Echo(h, false, 0xb5b5, uint16(token), payload)
+	case packet.UDP:
+		b = packet.Datagram(h, 40000, 7, payload)
+	default:
+		b = packet.Segment(h, packet.SegmentFields{Source: 40000, Destination: 80, Seq: tokenMark<<24 | uint32(token)&0xffffff, Flags: packet.SYN, Window: 1024}, nil)
+	}
+	packet.SetLink(b, mac.Address{}, from)
+	return b
+}
+
+// aim gives the attempt's frame for its i-th hop.
+func (t *attempt) aim(i int) []byte {
+	b := slices.Clone(t.frame)
+	copy(b, t.hops[i].mac[:])
+	ip := header.IPv4(b[14:])
+	ip.SetID(uint16(i))
+	ip.SetChecksum(0)
+	ip.SetChecksum(^ip.CalculateChecksum())
+	return b
+}
+
+// fire sends every attempt to each of its hops and gives how many that were.
+func (l *Lab) fire(a *attack) int {
+	n := 0
+	for t := range a.attempts {
+		try := &a.attempts[t]
+		for i := range try.hops {
+			l.world.transmit(try.from, try.adapter, try.aim(i))
+			if n++; n%64 == 0 {
+				l.world.run(l.world.now + 2*latency)
+			}
+		}
+	}
+	// Long enough for an address to be asked for on the way.
+	l.world.run(l.world.now + 10*time.Millisecond)
+	return n
+}
+
+// maxWays bounds how many ways of one guest are told in full.
+const maxWays = 4
+
+// explainWays sends one packet of each way that got out once more and follows
+// it from wire to wire.
+func (l *Lab) explainWays(a *attack, from string) []claims.Way {
+	var ways []claims.Way
+	told := map[string]bool{}
+	tokens := make([]int, 0, len(a.caught))
+	for t := range a.caught {
+		tokens = append(tokens, t)
+	}
+	slices.Sort(tokens)
+	for _, t := range tokens {
+		try := &a.attempts[t]
+		hops := make([]int, 0, len(a.caught[t]))
+		for h := range a.caught[t] {
+			hops = append(hops, h)
+		}
+		slices.Sort(hops)
+		for _, h := range hops {
+			if h >= len(try.hops) {
+				continue
+			}
+			// The broadcast address as next hop tells nothing that a station's own did not.
+			by := fmt.Sprint(try.from.name, try.adapter)
+			id := by + try.hops[h].name
+			if told[id] || len(ways) >= maxWays || try.hops[h].mac == mac.Broadcast && told[by] {
+				continue
+			}
+			told[id], told[by] = true, true
+			ways = append(ways, l.follow(a, t, h, from))
+		}
+	}
+	return ways
+}
+
+// follow sends one attempt again and notes where it passes.
+func (l *Lab) follow(a *attack, token, h int, from string) claims.Way {
+	try := &a.attempts[token]
+	way := claims.Way{From: from, Tried: try.tried}
+	if name := try.hops[h].name; name == "everybody" {
+		way.Tried += ", to everybody on the segment"
+	} else {
+		way.Tried += ", with " + name + " as next hop"
+	}
+	var last *packet.Packet
+	over := false
+	l.world.watch = func(s *station, segment int, p *packet.Packet) {
+		seg := l.plan.Segment(l.world.Segments[segment])
+		if over = over || s == l.buoy || l.outside[s] && seg != nil && s != try.from; over || !p.IPv4 || tokenOf(p) != token {
+			return // it has arrived; what follows is the way back
+		}
+		way.Path = append(way.Path, s.name, l.world.Segments[segment])
+		last = p
+		if seg != nil && seg.Reach == lab.Upstream && way.Door == nil {
+			way.Door = doorOn(l.plan.Machine(s.name), seg)
+		}
+	}
+	delete(a.arrived, token)
+	l.world.transmit(try.from, try.adapter, try.aim(h))
+	l.world.run(l.world.now + 10*time.Millisecond)
+	l.world.watch = nil
+	if end := a.arrived[token]; last != nil && end != nil {
+		way.Packet = fmt.Sprintf("frame %d: %s", last.Number, last)
+		way.Path, way.To = append(way.Path, end.name), end.name
+	}
+	return way
+}
+
+// doorOn gives the guest's adapter on a segment, or nil.
+func doorOn(m *plan.Machine, s *plan.Segment) *plan.Adapter {
+	if m == nil || m.Guest == nil {
+		return nil
+	}
+	for _, a := range m.Adapters {
+		if a.Segment == s {
+			return a
+		}
+	}
+	return nil
+}
+
+// scan tries the WAN from outside: each service from the witness, and packets
+// to inside addresses from the router next to the WAN.
+func (l *Lab) scan(q claims.Probe) claims.Observation {
+	first := l.world.number + 1
+	_, port := l.portOf(q.To)
+	if !port.Address.IsValid() {
+		return claims.Observation{Unknown: fmt.Sprintf("port %s of %s has no address to try", q.To.Name, q.To.Machine.Name)}
+	}
+	o := claims.Observation{}
+	finish := make([]func() claims.Observation, len(q.Scan))
+	for i, s := range q.Scan {
+		finish[i] = l.askReach(claims.Probe{Kind: claims.AskReach, To: q.To, Proto: s.Proto, Port: s.From})
+		l.world.run(l.world.now + time.Millisecond)
+	}
+	l.world.run(l.world.now + settleTime)
+	for i, fn := range finish {
+		o.Attempts++
+		if r := fn(); r.Answered {
+			o.Open = append(o.Open, q.Scan[i])
+			o.Evidence = append(o.Evidence, r.Evidence...)
+		}
+	}
+	n, ways := l.intrude(q.To)
+	o.Attempts += n
+	o.Escapes = ways
+	o.Evidence = append(o.Evidence, fmt.Sprintf("%d tries from outside, frames %d to %d", o.Attempts, first, l.world.number))
+	return o
+}
+
+// intrude sends packets for inside addresses to the appliance's WAN adapter,
+// as a machine on the upstream segment can.
+func (l *Lab) intrude(wan *plan.Adapter) (int, []claims.Way) {
+	router := l.routers[wan.Segment]
+	a := &attack{caught: map[int]map[int]bool{}, arrived: map[int]*station{}, targets: map[*station]bool{}}
+	l.attack = a
+	defer func() { l.attack = nil }()
+	for _, m := range l.plan.Guests() {
+		for _, ad := range m.Adapters {
+			if s := ad.Segment; s.Port == nil || s.Port.Machine != wan.Machine {
+				continue
+			}
+			st, port := l.portOf(ad)
+			if !port.Address.IsValid() {
+				continue
+			}
+			st.node.Seen = func(p *packet.Packet) { a.saw(st, p) }
+			defer func() { st.node.Seen = nil }()
+			a.targets[st] = true
+			for _, proto := range []uint8{packet.ICMP, packet.UDP, packet.TCP} {
+				a.attempts = append(a.attempts, attempt{
+					from: router, adapter: 1, hops: []hop{{wan.MAC, wan.Machine.Name}},
+					frame: forge(router.node.Ports()[0].MAC, witness.Address, port.Address.Addr(), proto, len(a.attempts)),
+					tried: protoName(proto) + " from " + witness.Address.String() + " on " + wan.Segment.Name,
+				})
+			}
+		}
+	}
+	n := l.fire(a)
+	return n, l.explainWays(a, router.name)
+}

@@ -1,0 +1,270 @@
+package rehearse
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"openbastion/core/appliance"
+	"openbastion/core/claims"
+	"openbastion/core/lab"
+	"openbastion/core/lease"
+	"openbastion/core/mac"
+	"openbastion/core/names"
+	"openbastion/core/node"
+	"openbastion/core/packet"
+	"openbastion/core/plan"
+	"openbastion/core/subnet"
+	"openbastion/core/wire"
+)
+
+// The outside of every rehearsal: upstream routers, and the witness on a
+// network of its own behind them (documentation addresses, RFC 5737).
+var (
+	beyond  = netip.MustParsePrefix("203.0.113.0/24")
+	witness = claims.Witness{Name: "buoy.example", Address: netip.MustParseAddr("203.0.113.80")}
+)
+
+// Lab is a plan brought to life. It is a [claims.Stage].
+type Lab struct {
+	world   *World
+	plan    *plan.Plan
+	members map[*plan.Machine]*station
+	buoy    *station
+	routers map[*plan.Segment]*station // upstream, by segment
+	host    *station                   // nil when no segment has a host leg
+	outside map[*station]bool
+
+	seen    map[string]netip.Addr // by ping payload: the source that the witness saw
+	pings   int
+	attack  *attack
+	started bool
+}
+
+// New builds the world of a plan. The error is of type [lab.Faults] and names
+// what a rehearsal cannot act on yet.
+func New(p *plan.Plan) (*Lab, error) {
+	if faults := notYet(p); len(faults) > 0 {
+		return nil, faults
+	}
+	l := &Lab{
+		world: &World{owner: map[mac.Address]*station{}}, plan: p, members: map[*plan.Machine]*station{},
+		routers: map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
+	}
+	cables := map[*plan.Wire]*cable{}
+	for _, w := range p.Wires {
+		c := l.world.addCable()
+		cables[w] = c
+		for _, s := range w.Segments {
+			l.world.addSegment(c, s.Tag, s.Name)
+		}
+	}
+	l.addOutside(cables)
+	l.addHost(cables)
+	for _, m := range p.Appliances() {
+		s := l.world.addStation(appliance.New(m, p.Guests()).Node)
+		l.members[m] = s
+		l.attach(s, m, cables)
+	}
+	for _, m := range p.Guests() {
+		s := l.world.addStation(guest(m))
+		l.members[m] = s
+		l.attach(s, m, cables)
+	}
+	return l, nil
+}
+
+// World gives the event loop, to set its Recorder and read its Segments.
+func (l *Lab) World() *World { return l.world }
+
+// attach connects a machine's adapters: untagged on its segment, and with the
+// tags of the ports that ride on it.
+func (l *Lab) attach(s *station, m *plan.Machine, cables map[*plan.Wire]*cable) {
+	for _, a := range m.Adapters {
+		if a.Over != nil {
+			continue
+		}
+		how := wire.Port{Native: a.Segment.Tag}
+		for _, b := range m.Adapters {
+			if b.Over == a {
+				how.Tagged = append(how.Tagged, b.Segment.Tag)
+			}
+		}
+		l.world.attach(s, a.Number, cables[a.Segment.Wire], how)
+		if !a.Plugged {
+			l.world.setLink(s, a.Number, false)
+		}
+	}
+}
+
+// guest makes a guest's node. Guests answer on every port and say who they
+// are, so that what passes can be told from what is refused on the way.
+func guest(m *plan.Machine) *node.Node {
+	n := node.New(m.Name)
+	n.Forwards = m.Guest.Forwards
+	for _, a := range m.Adapters {
+		p := n.AddPort(node.Port{Name: a.Name, Adapter: a.Number, MAC: a.MAC, Address: a.Address, Gateway: a.Gateway, DNS: a.DNS})
+		if a.How != plan.Static {
+			p.Address = netip.Prefix{}
+			p.Client = &lease.Client{MAC: a.MAC, Hostname: m.Name}
+		}
+	}
+	answer(n)
+	return n
+}
+
+// standIn gives a hardware address for a machine that no plan has: the n-th of
+// its kind.
+func standIn(kind, n int) mac.Address {
+	return mac.Address{0x02, 0x0b, 0, byte(kind), byte(n >> 8), byte(n)}
+}
+
+// The kinds of stand-in, as the fourth byte of their hardware addresses.
+const (
+	kindRouter = 0x11
+	kindBuoy   = 0x12
+	kindHost   = 0x13
+)
+
+// addOutside makes a router with leases and names for each upstream segment,
+// and the witness behind them.
+func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
+	far := l.world.addCable()
+	l.world.addSegment(far, 0, "beyond")
+	buoy := node.New("buoy")
+	buoy.AddPort(node.Port{Adapter: 1, MAC: standIn(kindBuoy, 1), Address: netip.PrefixFrom(witness.Address, beyond.Bits()), Gateway: subnet.First(beyond)})
+	answer(buoy)
+	l.buoy = l.world.addStation(buoy)
+	l.world.attach(l.buoy, 1, far, wire.Port{})
+	l.outside[l.buoy] = true
+	buoy.Seen = func(p *packet.Packet) {
+		if p.Proto == packet.ICMP && len(p.Data) > 8 && p.Data[0] == 8 {
+			l.seen[string(p.Data[8:])] = p.Source
+		}
+		l.attack.saw(l.buoy, p)
+	}
+	count := 0
+	for _, s := range l.plan.Segments {
+		if s.Reach != lab.Upstream {
+			continue
+		}
+		count++
+		name := "lighthouse"
+		if count > 1 {
+			name = fmt.Sprintf("lighthouse%d", count)
+		}
+		n := node.New(name)
+		n.Forwards = true
+		own := netip.PrefixFrom(s.Gateway, s.Subnet.Bits())
+		near := n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindRouter, 2*count-1), Address: own})
+		farAddress := subnet.First(beyond)
+		if count > 1 {
+			farAddress = subnet.Add(beyond.Addr(), 200+count)
+		}
+		n.AddPort(node.Port{Adapter: 2, MAC: standIn(kindRouter, 2*count), Address: netip.PrefixFrom(farAddress, beyond.Bits())})
+		if s.Lab.Leases == "" || s.Lab.Leases == "upstream" {
+			near.Server = lease.NewServer(upstreamLeases(s, own))
+		}
+		n.ServeNames(&names.Resolver{Names: map[string]netip.Addr{witness.Name + ".": witness.Address, name + ".example.": s.Gateway}, Zones: []string{"."}})
+		st := l.world.addStation(n)
+		l.world.attach(st, 1, cables[s.Wire], wire.Port{Native: s.Tag})
+		l.world.attach(st, 2, far, wire.Port{})
+		l.routers[s], l.outside[st] = st, true
+		n.Seen = func(p *packet.Packet) { l.attack.saw(st, p) }
+	}
+}
+
+// upstreamLeases gives what an upstream router hands out: the upper half of
+// its network, but for addresses that the plan gives to somebody.
+func upstreamLeases(s *plan.Segment, own netip.Prefix) lease.Config {
+	from := subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)/2)
+	for _, a := range s.Adapters {
+		if a.Address.IsValid() && a.Address.Addr().Compare(from) >= 0 {
+			from = a.Address.Addr().Next()
+		}
+	}
+	return lease.Config{
+		Address: own, From: from, To: subnet.Last(s.Subnet), Router: s.Gateway, DNS: []netip.Addr{s.Gateway},
+		Domain: "example", Time: 12 * time.Hour,
+	}
+}
+
+// addHost makes the host, when it has a leg on some segment. Where it forwards
+// it has a leg on the upstream segments as well.
+func (l *Lab) addHost(cables map[*plan.Wire]*cable) {
+	var legs []*plan.Segment
+	forwards := false
+	for _, s := range l.plan.Segments {
+		if s.HostLeg.IsValid() {
+			legs = append(legs, s)
+			forwards = forwards || s.Lab.HostForwards
+		}
+	}
+	if legs == nil {
+		return
+	}
+	n := node.New("host")
+	n.Forwards = forwards
+	var where []*plan.Segment
+	for i, s := range legs {
+		p := n.AddPort(node.Port{Adapter: i + 1, MAC: standIn(kindHost, i+1), Address: s.HostLeg})
+		where = append(where, s)
+		if s.HostPool != nil {
+			c := lease.Config{Address: s.HostLeg, From: s.HostPool.From, To: s.HostPool.To, Time: time.Hour}
+			if s.Lab.HostForwards {
+				c.Router, c.DNS = s.HostLeg.Addr(), []netip.Addr{s.HostLeg.Addr()}
+			}
+			p.Server = lease.NewServer(c)
+		}
+	}
+	if forwards {
+		for _, s := range l.plan.Segments {
+			if s.Reach == lab.Upstream {
+				i := len(where) + 1
+				m := standIn(kindHost, i)
+				n.AddPort(node.Port{Adapter: i, MAC: m, Client: &lease.Client{MAC: m, Hostname: "host"}})
+				where = append(where, s)
+			}
+		}
+	}
+	l.host = l.world.addStation(n)
+	for i, s := range where {
+		l.world.attach(l.host, i+1, cables[s.Wire], wire.Port{Native: s.Tag})
+	}
+}
+
+// start switches everything on: the outside and the appliances first, then the
+// guests, one after another.
+func (l *Lab) start() {
+	if l.started {
+		return
+	}
+	l.started = true
+	lead := func(s *station) {
+		for _, p := range s.node.Ports() {
+			if p.Client != nil && p.Up() {
+				s.node.StartLease(l.world.now, p)
+			}
+		}
+		l.world.pump(s)
+	}
+	if l.host != nil {
+		lead(l.host)
+	}
+	for _, m := range l.plan.Appliances() {
+		lead(l.members[m])
+	}
+	l.world.run(10 * time.Second)
+	for _, m := range l.plan.Guests() {
+		lead(l.members[m])
+		l.world.run(l.world.now + time.Millisecond)
+	}
+	l.world.run(l.world.now + 40*time.Second)
+}
+
+// portOf gives the node's port of a plan's adapter.
+func (l *Lab) portOf(a *plan.Adapter) (*station, *node.Port) {
+	s := l.members[a.Machine]
+	return s, s.node.Ports()[slices.Index(a.Machine.Adapters, a)]
+}

@@ -1,0 +1,269 @@
+// Package rehearse runs a whole lab in memory: every machine of the plan, the
+// host, and an outside, as one deterministic event loop in virtual time. Every
+// frame that crosses a wire is complete, and the same plan gives the same
+// frames in every run.
+package rehearse
+
+import (
+	"time"
+
+	"openbastion/core/mac"
+	"openbastion/core/node"
+	"openbastion/core/packet"
+	"openbastion/core/wire"
+)
+
+// Recorder is given every frame as it is sent, in order. segment is the index
+// in [World.Segments]; the n-th call is about frame number n, from 1.
+type Recorder interface {
+	Record(segment int, at time.Time, frame []byte)
+}
+
+// Epoch is the wall clock time at which every rehearsal starts.
+var Epoch = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// latency is how long a frame takes across a wire. It is the same everywhere,
+// so that frames arrive in the order in which they were sent.
+const latency = 20 * time.Microsecond
+
+// World is the event loop: stations on wires.
+type World struct {
+	Segments []string // names, for the Recorder
+	Recorder Recorder // or nil
+
+	now      time.Duration
+	frames   ring
+	alarms   alarms
+	wires    []*cable
+	stations []*station
+	owner    map[mac.Address]*station // whose hardware address it is
+	number   int                      // of the last frame sent
+	watch    func(from *station, segment int, p *packet.Packet)
+}
+
+// station is a node with its links.
+type station struct {
+	node  *node.Node
+	name  string
+	links []link // by adapter number
+	alarm time.Duration
+}
+
+type link struct {
+	cable *cable
+	port  int
+}
+
+// cable is a wire with what is attached to it.
+type cable struct {
+	wire.Switch
+	ends     []end
+	segments map[int]int // tag to index in World.Segments
+}
+
+type end struct {
+	station *station
+	adapter int
+}
+
+// inflight is a frame on its way.
+type inflight struct {
+	at    time.Duration
+	cable *cable
+	port  int
+	tag   int
+	p     *packet.Packet
+}
+
+func (w *World) addCable() *cable {
+	c := &cable{segments: map[int]int{}}
+	w.wires = append(w.wires, c)
+	return c
+}
+
+func (w *World) addSegment(c *cable, tag int, name string) {
+	c.segments[tag] = len(w.Segments)
+	w.Segments = append(w.Segments, name)
+}
+
+func (w *World) addStation(n *node.Node) *station {
+	s := &station{node: n, name: n.Name}
+	w.stations = append(w.stations, s)
+	for _, p := range n.Ports() {
+		w.owner[p.MAC] = s
+	}
+	return s
+}
+
+func (w *World) attach(s *station, adapter int, c *cable, how wire.Port) {
+	for len(s.links) <= adapter {
+		s.links = append(s.links, link{})
+	}
+	s.links[adapter] = link{c, c.Attach(how)}
+	c.ends = append(c.ends, end{s, adapter})
+}
+
+// setLink plugs or unplugs a station's adapter.
+func (w *World) setLink(s *station, adapter int, up bool) {
+	if adapter >= len(s.links) || s.links[adapter].cable == nil {
+		return
+	}
+	l := s.links[adapter]
+	l.cable.SetLink(l.port, up)
+	s.node.SetLink(w.now, adapter, up)
+	w.pump(s)
+}
+
+// transmit puts a frame from a station on its wire.
+func (w *World) transmit(s *station, adapter int, frame []byte) {
+	if adapter >= len(s.links) || s.links[adapter].cable == nil {
+		return
+	}
+	l := s.links[adapter]
+	p, err := packet.Decode(frame)
+	if err != nil {
+		return
+	}
+	tag, ok := l.cable.Admit(l.port, p)
+	if !ok {
+		return
+	}
+	w.number++
+	p.Number = w.number
+	segment := l.cable.segments[tag]
+	if w.Recorder != nil {
+		w.Recorder.Record(segment, Epoch.Add(w.now), frame)
+	}
+	if w.watch != nil {
+		w.watch(s, segment, p)
+	}
+	w.frames.push(inflight{w.now + latency, l.cable, l.port, tag, p})
+}
+
+// pump sends what a station wants sent and notes its next deadline.
+func (w *World) pump(s *station) {
+	for _, e := range s.node.Drain() {
+		w.transmit(s, e.Adapter, e.Frame)
+	}
+	if at, ok := s.node.Deadline(); ok && (s.alarm == 0 || at < s.alarm) {
+		at = max(at, 1)
+		s.alarm = at
+		w.alarms.push(alarm{at, s})
+	}
+}
+
+// run lets everything happen that happens until the given time.
+func (w *World) run(until time.Duration) {
+	for {
+		at, frame := until+1, false
+		if w.frames.size() > 0 {
+			at, frame = w.frames.first().at, true
+		}
+		if len(w.alarms) > 0 && w.alarms[0].at < at {
+			at, frame = w.alarms[0].at, false
+		}
+		if at > until {
+			w.now = max(w.now, until)
+			return
+		}
+		w.now = max(w.now, at)
+		if frame {
+			f := w.frames.pop()
+			f.cable.Forward(f.port, f.tag, f.p, func(port int, p *packet.Packet) {
+				e := &f.cable.ends[port]
+				e.station.node.Receive(w.now, e.adapter, p)
+				w.pump(e.station)
+			})
+			continue
+		}
+		a := w.alarms.pop()
+		if a.station.alarm != a.at {
+			continue // an earlier one took its place
+		}
+		a.station.alarm = 0
+		a.station.node.Advance(w.now)
+		w.pump(a.station)
+	}
+}
+
+// ring is a queue of frames, oldest first.
+type ring struct {
+	items []inflight
+	head  int
+	count int
+}
+
+func (r *ring) size() int        { return r.count }
+func (r *ring) first() *inflight { return &r.items[r.head] }
+
+func (r *ring) push(f inflight) {
+	if r.count == len(r.items) {
+		grown := make([]inflight, max(64, 2*len(r.items)))
+		for i := range r.count {
+			grown[i] = r.items[(r.head+i)%len(r.items)]
+		}
+		r.items, r.head = grown, 0
+	}
+	r.items[(r.head+r.count)%len(r.items)] = f
+	r.count++
+}
+
+func (r *ring) pop() inflight {
+	f := r.items[r.head]
+	r.items[r.head] = inflight{}
+	r.head = (r.head + 1) % len(r.items)
+	r.count--
+	return f
+}
+
+// alarms is a heap of stations' deadlines; equal times go by name, so that the
+// order is the same in every run.
+type alarms []alarm
+
+type alarm struct {
+	at      time.Duration
+	station *station
+}
+
+func (a alarm) before(b alarm) bool {
+	return a.at < b.at || a.at == b.at && a.station.name < b.station.name
+}
+
+func (h *alarms) push(a alarm) {
+	*h = append(*h, a)
+	s := *h
+	for i := len(s) - 1; i > 0; {
+		up := (i - 1) / 2
+		if !s[i].before(s[up]) {
+			break
+		}
+		s[i], s[up] = s[up], s[i]
+		i = up
+	}
+}
+
+func (h *alarms) pop() alarm {
+	s := *h
+	top := s[0]
+	last := len(s) - 1
+	s[0] = s[last]
+	s = s[:last]
+	*h = s
+	for i := 0; ; {
+		down := 2*i + 1
+		if down >= last {
+			return top
+		}
+		if down+1 < last && s[down+1].before(s[down]) {
+			down++
+		}
+		if !s[down].before(s[i]) {
+			return top
+		}
+		s[i], s[down] = s[down], s[i]
+		i = down
+	}
+}
+
+// Frames gives how many frames were sent so far.
+func (w *World) Frames() int { return w.number }

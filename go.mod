@@ -1,0 +1,28 @@
+module openbastion
+
+go 1.26.3
+
+require go.yaml.in/yaml/v3 v3.0.6
+
+require (
+	github.com/clipperhouse/displaywidth v0.11.0
+	github.com/gaissmai/bart v0.30.0
+	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
+	github.com/spf13/cobra v1.10.2
+	golang.org/x/net v0.62.0
+	golang.org/x/term v0.47.0
+	gvisor.dev/gvisor v0.0.0-20260905035102-160fafc42237
+)
+
+require (
+	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
+	github.com/inconshreveable/mousetrap v1.1.0 // indirect
+	github.com/josharian/native v1.1.0 // indirect
+	github.com/pierrec/lz4/v4 v4.1.14 // indirect
+	github.com/spf13/pflag v1.0.9 // indirect
+	github.com/stretchr/testify v1.12.1 // indirect
+	github.com/u-root/uio v0.0.0-20230220225925-ffce2a382923 // indirect
+	golang.org/x/exp v0.0.0-20250711185948-6ae5c78190dc // indirect
+	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/time v0.15.0 // indirect
+)
