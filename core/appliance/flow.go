@@ -2,6 +2,7 @@ package appliance
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"gvisor.dev/gvisor/pkg/tcpip/header"
@@ -82,8 +83,9 @@ const maxFlows = 1 << 17
 // table holds the conversations, each under both of its directions.
 type table struct {
 	flows map[tuple]*flow
-	next  uint16 // where the search for a free port goes on
-	sweep int    // size at which the idle ones are cleared out
+	next  uint16  // where the search for a free port goes on
+	sweep int     // size at which the idle ones are cleared out
+	young []*flow // in the order they came; what gives way when the table is full
 }
 
 // find gives the conversation that a packet belongs to and whether it is an
@@ -106,35 +108,35 @@ func (t *table) remove(f *flow) {
 }
 
 // room makes place for one more conversation; false when the table is full of
-// live ones.
+// ones that were answered. The work is spread: each conversation is looked at
+// a bounded number of times.
 func (t *table) room(now time.Duration) bool {
 	if t.flows == nil {
 		t.flows, t.sweep, t.next = map[tuple]*flow{}, 4096, 1024
 	}
-	if len(t.flows) < min(t.sweep, 2*maxFlows) {
-		return true
+	if len(t.flows) >= t.sweep {
+		for _, f := range t.flows {
+			if f.expires <= now {
+				t.remove(f)
+			}
+		}
+		t.young = slices.DeleteFunc(t.young, func(f *flow) bool { return f.replied || t.flows[f.forth] != f })
+		t.sweep = max(4096, 2*len(t.flows))
 	}
-	for _, f := range t.flows {
-		if f.expires <= now {
+	for len(t.flows) >= 2*maxFlows && len(t.young) > 0 { // the oldest that nobody answered gives way
+		f := t.young[0]
+		t.young = t.young[1:]
+		if t.flows[f.forth] == f && (!f.replied || f.expires <= now) {
 			t.remove(f)
 		}
 	}
-	t.sweep = max(4096, 2*len(t.flows))
-	if len(t.flows) < 2*maxFlows {
-		return true
-	}
-	for _, f := range t.flows { // one that nobody ever answered gives way
-		if !f.replied {
-			t.remove(f)
-			return true
-		}
-	}
-	return false
+	return len(t.flows) < 2*maxFlows
 }
 
 func (t *table) add(now time.Duration, f *flow, p *packet.Packet) {
 	f.touch(now, p, false)
 	t.flows[f.forth], t.flows[f.back] = f, f
+	t.young = append(t.young, f)
 }
 
 // translate picks the port under which a conversation leaves: its own when

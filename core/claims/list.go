@@ -259,19 +259,13 @@ func publishedClaim(m *plan.Machine, v *plan.Publish) claim {
 func expectClaim(p *plan.Plan, i int) claim {
 	e := p.Lab.Expect[i]
 	c := claim{Result: Result{ID: fmt.Sprintf("expect-%d.expect", i+1), Subject: e.String(), Kind: Expect}}
-	asked := []lab.Service{e.Service}
-	if e.Service.Proto == lab.Any {
-		asked = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
-	} else if e.Service.AllPorts() && e.Service.Proto != lab.ICMP {
-		asked[0].From, asked[0].To = 80, 80
-	}
 	var names []string // of each group of probes
 	for _, from := range parties(p, e.From) {
 		for _, to := range parties(p, e.To) {
 			if from == to || from != nil && to != nil && from.Machine == to.Machine {
 				continue
 			}
-			for _, s := range asked {
+			for _, s := range meant(p, e.Service, from, to) {
 				c.probes = append(c.probes, throughPublish(p, Probe{Kind: AskReach, From: from, To: to, Proto: s.Proto, Port: s.From}))
 				names = append(names, nameOf(from)+" to "+nameOf(to))
 			}
@@ -306,6 +300,42 @@ func expectClaim(p *plan.Plan, i int) claim {
 		}
 	}
 	return c
+}
+
+// meant gives the services that stand for what a sentence names: itself, or,
+// where it names no port, the usual ones and one of each protocol that the
+// rules let pass.
+func meant(p *plan.Plan, named lab.Service, from, to *plan.Adapter) []lab.Service {
+	if named.Proto == lab.ICMP || !named.AllPorts() {
+		return []lab.Service{named}
+	}
+	var asked []lab.Service
+	add := func(s lab.Service) {
+		if (named.Proto == lab.Any || named.Proto == s.Proto) && !slices.Contains(asked, s) {
+			asked = append(asked, s)
+		}
+	}
+	for _, s := range []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}} {
+		add(s)
+	}
+	for _, m := range p.Appliances() {
+		if from == nil {
+			for _, v := range m.Publishes {
+				if v.To == to {
+					add(lab.Service{Proto: v.Proto, From: v.Port, To: v.Port})
+				}
+			}
+			continue
+		}
+		outside := netip.AddrFrom4([4]byte{203, 0, 113, 80})
+		if to != nil {
+			outside = likely(to)
+		}
+		for _, s := range services(m, likely(from), outside) {
+			add(s)
+		}
+	}
+	return asked
 }
 
 // throughPublish turns a probe from outside to a guest into one to the WAN

@@ -51,20 +51,20 @@ func (r *reader) settle(l *Lab) {
 
 func (r *reader) known(l *Lab, name, what string, v any, at Pos) {
 	if old, ok := l.names[name]; ok {
-		r.fail(at, "%s %s has the name of a %s; rules could not tell them apart, choose another", what, name, kindOf(old))
+		r.fail(at, "%s %s has the name of %s; rules could not tell them apart, choose another", what, name, aKind(old))
 		return
 	}
 	l.names[name] = v
 }
 
-func kindOf(v any) string {
+func aKind(v any) string {
 	switch v.(type) {
 	case *Segment:
-		return "segment"
+		return "a segment"
 	case *Appliance:
-		return "appliance"
+		return "an appliance"
 	}
-	return "guest"
+	return "a guest"
 }
 
 // segment checks that name is a segment.
@@ -73,7 +73,7 @@ func (r *reader) segment(l *Lab, name string, at Pos) {
 		return
 	}
 	if v, ok := l.names[name]; ok {
-		r.fail(at, "%s is a %s, not a segment", name, kindOf(v))
+		r.fail(at, "%s is %s, not a segment", name, aKind(v))
 		return
 	}
 	known := map[string]*Segment{}
@@ -88,7 +88,7 @@ func (r *reader) guest(l *Lab, name string, at Pos) {
 		return
 	}
 	if v, ok := l.names[name]; ok {
-		r.fail(at, "%s is a %s, not a guest", name, kindOf(v))
+		r.fail(at, "%s is %s, not a guest", name, aKind(v))
 		return
 	}
 	known := map[string]*Guest{}

@@ -310,10 +310,13 @@ func (c *Conn) receive(f packet.SegmentFields, data []byte) {
 		return
 	}
 	if f.Flags&packet.RST != 0 {
-		if f.Seq == c.receiveNext { // RFC 5961, section 3.2
+		switch {
+		case f.Seq != c.receiveNext:
+			c.ack() // RFC 5961, section 3.2
+		case c.state == closing || c.state == lastAck || c.state == timeWait:
+			c.end("") // both ends have said all
+		default:
 			c.end("reset by " + c.Remote.Addr().String())
-		} else {
-			c.ack()
 		}
 		return
 	}

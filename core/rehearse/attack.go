@@ -1,10 +1,12 @@
 package rehearse
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"time"
 
 	"gvisor.dev/gvisor/pkg/tcpip/header"
@@ -41,33 +43,31 @@ type hop struct {
 	name string
 }
 
-// tokenMark starts the payload of every hostile packet, and is the first byte
-// of the sequence number of every hostile SYN.
-const tokenMark = 0xb5
-
-var magic = []byte("open bastion escape ")
+// Every hostile packet carries its token: after a word in what it says, and
+// behind a first byte in the sequence number of a SYN.
+const (
+	tokenMark = 0xb5
+	tokenWord = "open-bastion-escape-"
+)
 
 // tokenOf finds the token of a hostile packet, or -1.
 func tokenOf(p *packet.Packet) int {
-	var rest []byte
 	switch p.Proto {
 	case packet.TCP:
 		if len(p.Data) >= header.TCPMinimumSize && p.Data[4] == tokenMark && p.Data[13] == packet.SYN {
 			return int(binary.BigEndian.Uint32(p.Data[4:]) & 0xffffff)
 		}
-		return -1
 	case packet.ICMP, packet.UDP:
-		if len(p.Data) < 8 {
+		at := bytes.Index(p.Data, []byte(tokenWord))
+		if at < 0 || len(p.Data) < at+len(tokenWord)+8 {
 			return -1
 		}
-		rest = p.Data[8:]
-	default:
-		return -1
+		n, err := strconv.ParseUint(string(p.Data[at+len(tokenWord):][:8]), 16, 32)
+		if err == nil {
+			return int(n)
+		}
 	}
-	if len(rest) < len(magic)+4 || string(rest[:len(magic)]) != string(magic) {
-		return -1
-	}
-	return int(binary.BigEndian.Uint32(rest[len(magic):]))
+	return -1
 }
 
 // saw is told of every packet that a station outside takes in.
@@ -144,15 +144,16 @@ func (l *Lab) plot(a *attack, s *station, ad *plan.Adapter) {
 			targets = append(targets, seg.Gateway)
 		}
 	}
-	add := func(source, to netip.Addr, what string, hops []hop) {
-		for _, proto := range []uint8{packet.ICMP, packet.UDP, packet.TCP} {
+	add := func(source, to netip.Addr, what string, hops []hop, services []lab.Service) {
+		for _, service := range services {
 			token := len(a.attempts)
 			a.attempts = append(a.attempts, attempt{
-				from: s, adapter: ad.Number, hops: hops, frame: forge(ad.MAC, source, to, proto, token),
-				tried: fmt.Sprintf("%s from %s, by adapter %d", protoName(proto), what, ad.Number),
+				from: s, adapter: ad.Number, hops: hops, frame: forge(ad.MAC, source, to, service, token),
+				tried: fmt.Sprintf("%s from %s, by adapter %d", shownAs(service), what, ad.Number),
 			})
 		}
 	}
+	named := l.named()
 	for _, to := range targets {
 		for _, source := range l.sources(ad, own) {
 			what := source.String()
@@ -161,20 +162,42 @@ func (l *Lab) plot(a *attack, s *station, ad *plan.Adapter) {
 			} else {
 				what = "the foreign address " + what
 			}
-			add(source, to, what, gates)
+			add(source, to, what, gates, usual)
+			if source == own && to == witness.Address {
+				add(source, to, what, gates, named)
+			}
 		}
 	}
-	add(own, witness.Address, "its own address "+own.String(), neighbors)
+	add(own, witness.Address, "its own address "+own.String(), neighbors, usual)
 }
 
-func protoName(p uint8) string {
-	switch p {
-	case packet.ICMP:
-		return "ping"
-	case packet.UDP:
-		return "UDP"
+// usual is what hostile packets are by default.
+var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
+
+// maxNamed bounds the services of rules that a hostile guest tries.
+const maxNamed = 64
+
+// named gives the services that rules let pass: a hostile guest knows them.
+func (l *Lab) named() []lab.Service {
+	var list []lab.Service
+	for _, m := range l.plan.Appliances() {
+		for i := range m.Rules {
+			for _, s := range m.Rules[i].Services {
+				s.To = s.From
+				if m.Rules[i].Action == lab.Allow && s.From != 0 && !slices.Contains(usual, s) && !slices.Contains(list, s) && len(list) < maxNamed {
+					list = append(list, s)
+				}
+			}
+		}
 	}
-	return "TCP"
+	return list
+}
+
+func shownAs(s lab.Service) string {
+	if s.Proto == lab.ICMP {
+		return "ping"
+	}
+	return s.String()
 }
 
 // address gives the adapter's address, or one that it could take.
@@ -238,17 +261,17 @@ func (l *Lab) sources(ad *plan.Adapter, own netip.Addr) []netip.Addr {
 }
 
 // forge builds a hostile packet with the hop's place still open.
-func forge(from mac.Address, source, to netip.Addr, proto uint8, token int) []byte {
+func forge(from mac.Address, source, to netip.Addr, service lab.Service, token int) []byte {
 	h := packet.IP{Source: source, Destination: to}
-	payload := binary.BigEndian.AppendUint32(slices.Clone(magic), uint32(token))
+	word := fmt.Sprintf("%s%08x", tokenWord, token)
 	var b []byte
-	switch proto {
-	case packet.ICMP:
-		b = packet.Echo(h, false, 0xb5b5, uint16(token), payload)
-	case packet.UDP:
-		b = packet.Datagram(h, 40000, 7, payload)
+	switch service.Proto {
+	case lab.ICMP:
+		b = packet.Echo(h, false, 0xb5b5, uint16(token), []byte(word))
+	case lab.UDP:
+		b = packet.Datagram(h, 40000, service.From, say(service.From, word))
 	default:
-		b = packet.Segment(h, packet.SegmentFields{Source: 40000, Destination: 80, Seq: tokenMark<<24 | uint32(token)&0xffffff, Flags: packet.SYN, Window: 1024}, nil)
+		b = packet.Segment(h, packet.SegmentFields{Source: 40000, Destination: service.From, Seq: tokenMark<<24 | uint32(token)&0xffffff, Flags: packet.SYN, Window: 1024}, nil)
 	}
 	packet.SetLink(b, mac.Address{}, from)
 	return b
@@ -413,11 +436,11 @@ func (l *Lab) intrude(wan *plan.Adapter) (int, []claims.Way) {
 			st.node.Seen = func(p *packet.Packet) { a.saw(st, p) }
 			defer func() { st.node.Seen = nil }()
 			a.targets[st] = true
-			for _, proto := range []uint8{packet.ICMP, packet.UDP, packet.TCP} {
+			for _, service := range usual {
 				a.attempts = append(a.attempts, attempt{
 					from: router, adapter: 1, hops: []hop{{wan.MAC, wan.Machine.Name}},
-					frame: forge(router.node.Ports()[0].MAC, witness.Address, port.Address.Addr(), proto, len(a.attempts)),
-					tried: protoName(proto) + " from " + witness.Address.String() + " on " + wan.Segment.Name,
+					frame: forge(router.node.Ports()[0].MAC, witness.Address, port.Address.Addr(), service, len(a.attempts)),
+					tried: shownAs(service) + " from " + witness.Address.String() + " on " + wan.Segment.Name,
 				})
 			}
 		}

@@ -15,24 +15,31 @@ import (
 // they saw. On ports where a protocol lives it is that protocol, so that an
 // analyser can read it.
 
-const question = "open bastion asks\n"
+// asking is what a probe says.
+const asking = "open-bastion-asks"
 
 // ask gives the datagram that a probe sends to a port.
-func ask(port uint16) []byte {
+func ask(port uint16) []byte { return say(port, asking) }
+
+// say puts a word of at most 32 letters and hyphens into a datagram for a port.
+func say(port uint16, word string) []byte {
 	switch port {
 	case names.Port:
-		b, err := names.Question(0xb0b0, witness.Name)
+		b, err := names.Question(0xb0b0, word+".example")
 		if err == nil {
 			return b
 		}
-	case 123: // NTP, RFC 5905: version 4, client
+	case 123: // NTP, RFC 5905: version 4, client; the word is in the times
 		b := make([]byte, 48)
 		b[0] = 0x23
+		copy(b[16:], word)
 		return b
-	case 161: // SNMP, RFC 1157: get sysDescr.0, community public
-		return []byte("\x30\x26\x02\x01\x00\x04\x06public\xa0\x19\x02\x01\x01\x02\x01\x00\x02\x01\x00\x30\x0e\x30\x0c\x06\x08\x2b\x06\x01\x02\x01\x01\x01\x00\x05\x00")
+	case 161: // SNMP, RFC 1157: get sysDescr.0; the word is the community
+		b := []byte{0x30, byte(32 + len(word)), 2, 1, 0, 4, byte(len(word))}
+		b = append(b, word...)
+		return append(b, "\xa0\x19\x02\x01\x01\x02\x01\x00\x02\x01\x00\x30\x0e\x30\x0c\x06\x08\x2b\x06\x01\x02\x01\x01\x01\x00\x05\x00"...)
 	}
-	return []byte(question)
+	return []byte(word + "\n")
 }
 
 // answer makes a node answer every question and page with its name and the
@@ -53,7 +60,7 @@ func reply(port uint16, text string) []byte {
 	if port != names.Port {
 		return []byte(text)
 	}
-	name := dnsmessage.MustNewName(witness.Name + ".")
+	name := dnsmessage.MustNewName(asking + ".example.")
 	m := dnsmessage.Message{
 		Header:    dnsmessage.Header{ID: 0xb0b0, Response: true, RecursionDesired: true, Authoritative: true},
 		Questions: []dnsmessage.Question{{Name: name, Type: dnsmessage.TypeA, Class: dnsmessage.ClassINET}},
