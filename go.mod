@@ -8,6 +8,7 @@ require (
 	github.com/clipperhouse/displaywidth v0.11.0
 	github.com/gaissmai/bart v0.30.0
 	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
+	github.com/rogpeppe/go-internal v1.16.0
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
 	golang.org/x/net v0.62.0

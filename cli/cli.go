@@ -64,7 +64,7 @@ func (a *app) note(text string) {
 // Main runs the program and gives its exit status.
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	a := &app{in: in, out: out, err: errs}
-	root := a.root()
+	root := a.root(args)
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(out)
@@ -111,7 +111,22 @@ func (a *app) fail(err error) int {
 	return exitUsage
 }
 
-func (a *app) root() *cobra.Command {
+// commands makes each command, in the order in which help lists them.
+var commands = []struct {
+	name string
+	make func(*app) *cobra.Command
+}{
+	{"demo", (*app).demo},
+	{"new", (*app).newLab},
+	{"plan", (*app).plan},
+	{"rehearse", (*app).rehearse},
+	{"schema", (*app).schema},
+	{"version", (*app).version},
+}
+
+// root makes the command that args call for. When their first names a command
+// only that one is made, so that starting stays cheap however many there are.
+func (a *app) root(args []string) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "bastion",
 		Short: "Plan, rehearse and check a lab behind a firewall",
@@ -136,7 +151,16 @@ Start with: bastion demo`,
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "say nothing but the result")
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(a.demo(), a.newLab(), a.plan(), a.rehearse(), a.schema(), a.version())
+	cobra.EnableCommandSorting = false
+	for _, c := range commands {
+		if len(args) > 0 && args[0] == c.name {
+			root.AddCommand(c.make(a))
+			return root
+		}
+	}
+	for _, c := range commands {
+		root.AddCommand(c.make(a))
+	}
 	return root
 }
 

@@ -272,7 +272,7 @@ func showOthers(s *screen, doc claims.Document) {
 			if k == claims.Published {
 				text = r.Subject + " " + publishedService(r.ID)
 			}
-			add(r.Verdict, strings.Replace(text, "-", " and ", boolInt(k == claims.Between)))
+			add(r.Verdict, strings.Replace(text, "-", " to ", boolInt(k == claims.Between)))
 		}
 		if many && sound > 0 {
 			add(claims.Holds, fmt.Sprintf("%s of %s", grouped(sound), grouped(len(list))))

@@ -3,7 +3,6 @@ package lab
 import (
 	"bytes"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -82,7 +81,18 @@ func (r *reader) fail(at Pos, message string, args ...any) {
 	r.faults = append(r.faults, f)
 }
 
-var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?`)
+// yamlFault takes the parser's prefix and line number off its message.
+func yamlFault(text string) (string, Pos) {
+	text = strings.TrimPrefix(text, "yaml: ")
+	if rest, ok := strings.CutPrefix(text, "line "); ok {
+		if number, message, ok := strings.Cut(rest, ": "); ok {
+			if n, err := strconv.Atoi(number); err == nil {
+				return message, Pos{Line: n, Column: 1}
+			}
+		}
+	}
+	return text, Pos{}
+}
 
 // parse turns the bytes into nodes, or notes why it cannot.
 func (r *reader) parse() *yaml.Node {
@@ -111,14 +121,7 @@ func (r *reader) parse() *yaml.Node {
 			r.fail(Pos{}, "the file is empty; `bastion new NAME` writes one to start from")
 			return nil
 		}
-		text := err.Error()
-		at := Pos{}
-		if m := yamlLine.FindStringSubmatch(text); m != nil {
-			text = text[len(m[0]):]
-			if n, err := strconv.Atoi(m[1]); err == nil {
-				at = Pos{Line: n, Column: 1}
-			}
-		}
+		text, at := yamlFault(err.Error())
 		r.fail(at, "this is not YAML: %s; look at the indentation and quotes here and a line above", text)
 		return nil
 	}
@@ -293,7 +296,33 @@ func kindName(n *yaml.Node) string {
 	return "something else"
 }
 
-var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+// isName tells a name: a small letter, then at most 62 small letters, digits
+// and hyphens.
+func isName(text string) bool {
+	if text == "" || len(text) > 63 || text[0] < 'a' || text[0] > 'z' {
+		return false
+	}
+	for i := range len(text) {
+		if c := text[i]; (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' {
+			return false
+		}
+	}
+	return true
+}
+
+// likeName turns a text into the name that was perhaps meant.
+func likeName(text string) string {
+	name := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(text))
+	for strings.Contains(name, "--") {
+		name = strings.ReplaceAll(name, "--", "-")
+	}
+	return strings.TrimRight(strings.TrimLeft(name, "-0123456789"), "-")
+}
 
 // reserved words cannot be names: sentences use them.
 var reserved = map[string]bool{
@@ -306,9 +335,9 @@ func (r *reader) name(n *yaml.Node, what string) (string, bool) {
 	if !ok {
 		return "", false
 	}
-	if !nameForm.MatchString(text) {
-		hint := strings.Trim(regexp.MustCompile(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(text), "-"), "-0123456789")
-		if !nameForm.MatchString(hint) {
+	if !isName(text) {
+		hint := likeName(shorten(text))
+		if !isName(hint) {
 			hint = "heron"
 		}
 		r.fail(place(n), "%q is no name: names have small letters, digits and hyphens, start with a letter, and have at most 63 characters; write one such as %s", shorten(text), hint)

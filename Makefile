@@ -1,0 +1,53 @@
+# make demo: the whole job on the sample lab. make test: everything that checks.
+GO       ?= go
+VERSION  ?= 0.1.0
+LDFLAGS   = -s -w -X openbastion/cli.Version=$(VERSION)
+PLATFORMS = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64 freebsd/amd64 freebsd/arm64
+export CGO_ENABLED = 0
+
+.PHONY: all demo test tools cross bench ratio screenshots fuzz clean
+
+all: bastion
+
+bastion: FORCE
+	@$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o bastion ./cmd/bastion
+FORCE:
+
+demo: bastion
+	@./bastion demo
+
+# What the tests need beside Go: installed where this runs as root on Debian,
+# else what is missing is said and the tests that need it skip themselves.
+tools:
+	@sh scripts/tools.sh
+
+test: tools
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
+	CGO_ENABLED=1 $(GO) test -race -timeout 8m ./...
+
+# Each fuzz target for FUZZTIME.
+FUZZTIME ?= 20s
+fuzz:
+	@sh scripts/fuzz.sh $(FUZZTIME)
+
+cross:
+	@for p in $(PLATFORMS); do \
+		os=$${p%/*}; arch=$${p#*/}; ext=; [ $$os = windows ] && ext=.exe; \
+		echo $$p; GOOS=$$os GOARCH=$$arch $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o build/$$os-$$arch/bastion$$ext ./cmd/bastion || exit 1; \
+	done
+
+bench: bastion
+	$(GO) test -run '^$$' -bench . -benchtime 1s ./...
+	@sh bench/startup.sh
+
+# Test code should be a quarter to a third of all Go and script lines.
+ratio:
+	@sh scripts/ratio.sh
+
+screenshots: bastion
+	@sh scripts/screenshots.sh
+
+clean:
+	rm -rf bastion build

@@ -1,0 +1,36 @@
+#!/bin/sh
+# Picture each main command's output on the sample lab: a terminal in a window
+# of 1280x800 under Xvfb. Needs Xvfb, xterm and ImageMagick's import.
+set -eu
+for need in Xvfb xterm import; do
+	command -v $need >/dev/null 2>&1 || { echo "$need is not here: apt-get install xvfb xterm imagemagick"; exit 3; }
+done
+out=$PWD/docs/screenshots
+bastion=$PWD/bastion
+mkdir -p "$out"
+work=$(mktemp -d)
+display=:97
+Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+trap 'kill $server 2>/dev/null; rm -rf "$work"' EXIT
+sleep 1
+"$bastion" demo --dir "$work" >/dev/null
+cd "$work"
+ln -s "$bastion" bastion
+
+shot() { # NAME COMMAND…: the command is shown as typed, then its output
+	name=$1
+	shift
+	printf '#!/bin/sh\nPATH="$PWD:$PATH"\nprintf "\\033[38;5;245m$ %%s\\033[0m\\n" "%s"\n%s\ntouch %s.done\nsleep 30\n' "$*" "$*" "$name" >run.sh
+	DISPLAY=$display xterm -geometry 176x52+0+0 -fa 'DejaVu Sans Mono' -fs 9 -bg '#12181c' -fg '#d8dee2' -b 8 -e sh run.sh &
+	terminal=$!
+	for _ in $(seq 50); do [ -e "$name.done" ] && break; sleep 0.1; done
+	sleep 0.6
+	DISPLAY=$display import -window root -depth 8 -colors 64 "$out/$name.png"
+	kill $terminal 2>/dev/null || true
+	wait $terminal 2>/dev/null || true
+}
+
+shot plan bastion plan saltmarsh.yaml
+shot rehearse bastion rehearse saltmarsh.yaml
+shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml

@@ -1,0 +1,15 @@
+#!/bin/sh
+# Install what the tests need beside Go. Without root, say what will be skipped.
+set -eu
+want=""
+for pair in tshark:tshark gcc:gcc; do
+	command -v "${pair%%:*}" >/dev/null 2>&1 || want="$want ${pair##*:}"
+done
+[ -n "$want" ] || exit 0
+if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
+	echo "installing:$want"
+	export DEBIAN_FRONTEND=noninteractive
+	{ apt-get update -q && apt-get install -q -y --no-install-recommends $want; } >/dev/null
+else
+	echo "not here, and no root to install it:$want; tests that need it are skipped"
+fi
