@@ -168,10 +168,6 @@ func (n *Node) send(port *Port, frame []byte) {
 	if port.Tag != 0 {
 		frame = packet.Tagged(frame, port.Tag)
 	}
+	n.stir = true
 	n.out = append(n.out, Emission{port.Adapter, frame})
-}
-
-// Inject sends a frame exactly as given, as a hostile guest may.
-func (n *Node) Inject(adapter int, frame []byte) {
-	n.out = append(n.out, Emission{adapter, frame})
 }

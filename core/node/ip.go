@@ -16,6 +16,10 @@ import (
 var everyone = netip.AddrFrom4([4]byte{255, 255, 255, 255})
 
 func (n *Node) receiveIP(port *Port, p *packet.Packet) {
+	// A host has nothing to do with most of what a hostile neighbor sends it.
+	if !n.Forwards && p.Proto != packet.UDP && !n.Local(p.Destination) {
+		return
+	}
 	toAll := p.Destination == everyone || p.Destination.IsMulticast() ||
 		port.Address.IsValid() && p.Destination == subnet.Broadcast(port.Address)
 	if p.Proto == packet.UDP && (port.Client != nil || port.Server != nil || port.surveys != nil) && n.leaseMessage(port, p) {
@@ -268,6 +272,7 @@ func (n *Node) announce(port *Port) {
 
 // resolverOut sends what the resolver wants sent.
 func (n *Node) resolverOut(list []names.Out) {
+	n.stir = true // the resolver's deadline may have changed
 	for _, o := range list {
 		if o.Local != names.Port {
 			local := o.Local

@@ -68,6 +68,7 @@ func (n *Node) leaseIn(port *Port, to uint16, p *packet.Packet) {
 }
 
 func (n *Node) leaseActions(port *Port, list []lease.Action) {
+	n.stir = true // the client's deadline may have changed
 	for _, a := range list {
 		switch a.Kind {
 		case lease.Send:

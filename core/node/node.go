@@ -53,6 +53,7 @@ type Node struct {
 
 	ports  []*Port
 	out    []Emission
+	stir   bool // something was sent, or a deadline may have changed, since Drain
 	now    time.Duration
 	timers timers
 
@@ -113,9 +114,13 @@ func (p *Port) Up() bool { return p.up }
 // the node is next used.
 func (n *Node) Drain() []Emission {
 	out := n.out
-	n.out = n.out[:0]
+	n.out, n.stir = n.out[:0], false
 	return out
 }
+
+// Stirred tells whether, since the last Drain, the node has something to send
+// or its deadline may have changed.
+func (n *Node) Stirred() bool { return n.stir }
 
 // Now gives the time of the last event.
 func (n *Node) Now() time.Duration { return n.now }
@@ -221,7 +226,10 @@ func (n *Node) Advance(now time.Duration) {
 }
 
 // after runs fn once d has passed.
-func (n *Node) after(d time.Duration, fn func()) { n.timers.add(n.now+d, fn) }
+func (n *Node) after(d time.Duration, fn func()) {
+	n.stir = true
+	n.timers.add(n.now+d, fn)
+}
 
 // timers is a heap of what is to be done when; equal times keep their order.
 type timers struct {

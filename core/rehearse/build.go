@@ -49,7 +49,7 @@ func New(p *plan.Plan) (*Lab, error) {
 		return nil, faults
 	}
 	l := &Lab{
-		world: &World{owner: map[mac.Address]*station{}}, plan: p, members: map[*plan.Machine]*station{},
+		world: newWorld(), plan: p, members: map[*plan.Machine]*station{},
 		routers: map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
 	}
 	cables := map[*plan.Wire]*cable{}

@@ -39,6 +39,20 @@ type World struct {
 	owner    map[mac.Address]*station // whose hardware address it is
 	number   int                      // of the last frame sent
 	watch    func(from *station, segment int, p *packet.Packet)
+	at       *cable                           // whose frame is being delivered
+	deliver  func(port int, p *packet.Packet) // to a port of it
+}
+
+func newWorld() *World {
+	w := &World{owner: map[mac.Address]*station{}}
+	w.deliver = func(port int, p *packet.Packet) {
+		e := &w.at.ends[port]
+		e.station.node.Receive(w.now, e.adapter, p)
+		if e.station.node.Stirred() {
+			w.pump(e.station)
+		}
+	}
+	return w
 }
 
 // station is a node with its links.
@@ -169,11 +183,8 @@ func (w *World) run(until time.Duration) {
 		w.now = max(w.now, at)
 		if frame {
 			f := w.frames.pop()
-			f.cable.Forward(f.port, f.tag, f.p, func(port int, p *packet.Packet) {
-				e := &f.cable.ends[port]
-				e.station.node.Receive(w.now, e.adapter, p)
-				w.pump(e.station)
-			})
+			w.at = f.cable
+			f.cable.Forward(f.port, f.tag, f.p, w.deliver)
 			continue
 		}
 		a := w.alarms.pop()
