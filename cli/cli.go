@@ -242,5 +242,8 @@ func (a *app) load(file string) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := a.profiles(l, file); err != nil {
+		return nil, err
+	}
 	return plan.Build(l)
 }

@@ -81,6 +81,9 @@ func (a *app) runDemo(dir string) error {
 		if err != nil {
 			return err
 		}
+		if err := a.profiles(l, "-"); err != nil {
+			return err
+		}
 		p, err := plan.Build(l)
 		if err != nil {
 			return err
@@ -100,9 +103,9 @@ func (a *app) runDemo(dir string) error {
 		}
 		s.line(s.paint(strong, fmt.Sprintf("%d  %s", i+1, d.says)))
 		if i == 0 {
-			showWires(s, p)
-			showAddresses(s, p)
-			showRules(s, p)
+			for _, t := range []section{wireTables(p)[0], addressTables(p)[0], ruleTables(p)[0]} {
+				s.section(t)
+			}
 		}
 		s.heading(fmt.Sprintf("Rehearsal: %s", count(frames, "frame", "frames")))
 		showVerdict(s, p, verdict, false)

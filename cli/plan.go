@@ -1,65 +1,141 @@
 package cli
 
 import (
+	"encoding/csv"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/core/subnet"
+	"openbastion/profiles"
 )
 
-// parts of a plan, in the order in which they are shown.
-var planParts = []struct {
-	name string
-	show func(*screen, *plan.Plan)
-}{
-	{"wires", showWires},
-	{"adapters", showAdapters},
-	{"addresses", showAddresses},
-	{"leases", showLeases},
-	{"nat", showNAT},
-	{"rules", showRules},
+// part is one part of a plan: what makes its tables.
+type part struct {
+	name   string
+	tables func(*plan.Plan) []section
+}
+
+// section is a table with its heading.
+type section struct {
+	title string
+	table table
+}
+
+// planParts are the parts in the order in which they are shown.
+var planParts = []part{
+	{"wires", wireTables},
+	{"adapters", adapterTables},
+	{"addresses", addressTables},
+	{"leases", leaseTables},
+	{"nat", natTables},
+	{"rules", ruleTables},
+	{"machines", machineTables},
+	{"answers", answerTables},
 }
 
 func (a *app) plan() *cobra.Command {
-	var part string
+	var only string
+	var write bool
 	c := &cobra.Command{
 		Use: "plan [LAB]", Short: "Show the whole plan of a lab",
 		Long: `Shows everything the lab consists of: what the lab file gives, and what the plan
-chose where the file is silent. Chosen values are marked with *.`,
+chose where the file is silent. Chosen values are marked with *. With --write
+they are put into the file, so that they stay whatever is added later.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			if err := a.wantFormat("text", "json"); err != nil {
-				return err
-			}
 			names := []string{"all"}
 			for _, p := range planParts {
 				names = append(names, p.name)
 			}
-			if !oneOf(part, names...) {
-				return usage("--part is %s, not %q", strings.Join(names, ", "), part)
+			if !oneOf(only, names...) {
+				return usage("--part is %s, not %q", strings.Join(names, ", "), only)
+			}
+			if err := a.wantFormat("text", "json", "markdown", "csv"); err != nil {
+				return err
+			}
+			if a.format == "csv" && only != "addresses" {
+				return usage("csv holds the address book: say --part addresses")
 			}
 			p, err := a.load(labArg(args))
 			if err != nil {
 				return err
 			}
-			if a.format == "json" {
-				return a.json(p.Document())
+			if write {
+				return a.pin(labArg(args), p)
 			}
-			s := a.screen()
-			showTitle(s, p, "")
-			for _, x := range planParts {
-				if part == "all" || part == x.name {
-					x.show(s, p)
-				}
-			}
-			return nil
+			return a.showPlan(p, only)
 		},
 	}
-	c.Flags().StringVar(&part, "part", "all", "only this part: wires, adapters, addresses, leases, nat, rules")
+	c.Flags().StringVar(&only, "part", "all", "only this part: wires, adapters, addresses, leases, nat, rules, machines, answers")
+	c.Flags().BoolVar(&write, "write", false, "put the chosen values into the lab file")
+	c.Flags().Lookup("write").NoOptDefVal = "true"
 	return c
+}
+
+func (a *app) showPlan(p *plan.Plan, only string) error {
+	switch a.format {
+	case "json":
+		return a.json(p.Document())
+	case "csv":
+		return addressBook(a, p)
+	}
+	s := a.screen()
+	if a.format == "markdown" {
+		s.line("# ", p.Name, " ", p.Lab.Title)
+	} else {
+		showTitle(s, p, "")
+	}
+	for _, x := range planParts {
+		if only != "all" && only != x.name {
+			continue
+		}
+		for _, t := range x.tables(p) {
+			if a.format == "markdown" {
+				s.markdown(t)
+			} else {
+				s.section(t)
+			}
+		}
+	}
+	return nil
+}
+
+// section shows a table under its heading, when it has rows.
+func (s *screen) section(t section) {
+	if len(t.table.rows) > 0 {
+		s.heading(t.title)
+		s.table(t.table)
+	}
+}
+
+// markdown writes a table as GitHub-flavoured Markdown does.
+func (s *screen) markdown(t section) {
+	if len(t.table.rows) == 0 {
+		return
+	}
+	s.line("\n## ", t.title, "\n")
+	bar := func(cells []string) {
+		for i, c := range cells {
+			cells[i] = strings.ReplaceAll(c, "|", `\|`)
+		}
+		s.line("| ", strings.Join(cells, " | "), " |")
+	}
+	columns := len(t.table.head)
+	bar(append([]string(nil), t.table.head...))
+	bar(strings.Split(strings.Repeat("--- ", columns), " ")[:columns])
+	for _, row := range t.table.rows {
+		cells := make([]string, columns)
+		for i, c := range row {
+			cells[i] = c.text
+		}
+		bar(cells)
+	}
 }
 
 func showTitle(s *screen, p *plan.Plan, what string) {
@@ -78,75 +154,6 @@ func segmentStyle(seg *plan.Segment) style {
 	return inside
 }
 
-func starred(text string, planned bool) string {
-	if planned {
-		return text + "*"
-	}
-	return text
-}
-
-func showWires(s *screen, p *plan.Plan) {
-	s.heading("Wires and segments")
-	t := table{head: []string{"segment", "wire", "subnet", "gateway", "free", "reach"}}
-	for _, seg := range p.Segments {
-		on := seg.Wire.Name
-		if seg.Tag != 0 {
-			on += fmt.Sprintf(", tag %d", seg.Tag)
-		}
-		gateway := ""
-		if seg.Gateway.IsValid() {
-			planned := seg.Port != nil && seg.Port.Planned || seg.Reach == lab.Upstream && !seg.Lab.Gateway.IsValid()
-			gateway = starred(seg.Gateway.String(), planned)
-		}
-		t.add(cell{seg.Name, segmentStyle(seg)}, on, starred(seg.Subnet.String(), seg.Planned || seg.Assumed), gateway, grouped(seg.Free()), cell{reachWords(seg), faint})
-	}
-	s.table(t)
-}
-
-// reachWords says in plain words how far a segment extends.
-func reachWords(seg *plan.Segment) string {
-	switch seg.Reach {
-	case lab.Upstream:
-		text := "leads outside"
-		if seg.Lab.Join == "bridged" || seg.Lab.Join == "" {
-			text += ", bridged"
-			if seg.Lab.Uplink != "" {
-				text += " to " + seg.Lab.Uplink
-			}
-		} else {
-			text += ", translated by the host"
-		}
-		return text
-	case lab.Host:
-		text := "the host has " + seg.HostLeg.Addr().String()
-		if seg.Lab.HostForwards {
-			text += " and forwards"
-		}
-		return text
-	}
-	return "nobody but those attached"
-}
-
-func showAdapters(s *screen, p *plan.Plan) {
-	s.heading("Adapters")
-	t := table{head: []string{"machine", "no.", "port", "hardware address", "segment", "model", ""}}
-	for _, ad := range p.Adapters {
-		note := ""
-		if ad.Over != nil {
-			note = fmt.Sprintf("tag %d over %s", ad.Segment.Tag, ad.Over.Name)
-		}
-		if !ad.Plugged {
-			note = "unplugged"
-		}
-		port := ad.Name
-		if ad.Guest != nil {
-			port = ""
-		}
-		t.add(ad.Machine.Name, fmt.Sprint(ad.Number), cell{port, roleStyle(ad.Role)}, starred(ad.MAC.String(), !ad.MACGiven), cell{ad.Segment.Name, segmentStyle(ad.Segment)}, ad.NIC, note)
-	}
-	s.table(t)
-}
-
 func roleStyle(r lab.Role) style {
 	switch {
 	case r == lab.WAN:
@@ -157,30 +164,129 @@ func roleStyle(r lab.Role) style {
 	return plain
 }
 
-func showAddresses(s *screen, p *plan.Plan) {
-	s.heading("Addresses")
-	t := table{head: []string{"name", "segment", "address", "how", "gateway"}}
+func segmentCell(seg *plan.Segment) cell { return cell{seg.Name, segmentStyle(seg)} }
+
+func starred(text string, planned bool) string {
+	if planned && text != "" {
+		return text + "*"
+	}
+	return text
+}
+
+func wireTables(p *plan.Plan) []section {
+	t := table{head: []string{"segment", "wire", "subnet", "gateway", "free", "reach"}}
+	for _, seg := range p.Segments {
+		on := seg.Wire.Name
+		if seg.Tag != 0 {
+			on += fmt.Sprintf(", tag %d", seg.Tag)
+		}
+		t.add(segmentCell(seg), on, starred(seg.Subnet.String(), seg.Planned || seg.Assumed), gatewayOf(seg), grouped(seg.Free()), cell{reachWords(seg), faint})
+	}
+	return []section{{"Wires and segments", t}}
+}
+
+func gatewayOf(seg *plan.Segment) string {
+	if !seg.Gateway.IsValid() {
+		return ""
+	}
+	planned := seg.Port != nil && seg.Port.Planned || seg.Reach == lab.Upstream && !seg.Lab.Gateway.IsValid()
+	return starred(seg.Gateway.String(), planned)
+}
+
+// reachWords says in plain words how far a segment extends.
+func reachWords(seg *plan.Segment) string {
+	switch {
+	case seg.Bridged != nil:
+		return "one network with " + seg.Bridged.Name + ", through the appliance"
+	case seg.Reach == lab.Upstream && seg.Lab.Join == "nat":
+		return "leads outside, translated by the host"
+	case seg.Reach == lab.Upstream && seg.Lab.Uplink != "":
+		return "leads outside, bridged to " + seg.Lab.Uplink
+	case seg.Reach == lab.Upstream:
+		return "leads outside, bridged"
+	case seg.Reach == lab.Host && seg.Lab.HostForwards:
+		return "the host has " + seg.HostLeg.Addr().String() + " and forwards"
+	case seg.Reach == lab.Host:
+		return "the host has " + seg.HostLeg.Addr().String()
+	}
+	return "nobody but those attached"
+}
+
+func adapterTables(p *plan.Plan) []section {
+	t := table{head: []string{"machine", "no.", "port", "hardware address", "segment", "likely device", "model", "attach"}}
+	for _, ad := range p.Adapters {
+		attach := ad.Attach
+		if !ad.Plugged {
+			attach = "unplugged; " + attach
+		}
+		if ad.Port != nil && ad.Port.Joins != "" {
+			attach += ", joined with " + ad.Port.Joins
+		}
+		port := ad.Name
+		if ad.Guest != nil {
+			port = ""
+		}
+		t.add(ad.Machine.Name, fmt.Sprint(ad.Number), cell{port, roleStyle(ad.Role)}, starred(ad.MAC.String(), !ad.MACGiven), segmentCell(ad.Segment), strings.Join(ad.Devices, " or "), ad.NIC, cell{attach, faint})
+	}
+	return []section{{"Adapters", t}}
+}
+
+func addressTables(p *plan.Plan) []section {
+	book := table{head: []string{"name", "segment", "address", "how", "gateway"}}
 	for _, ad := range p.Adapters {
 		address := ad.Shown()
 		if ad.Address.IsValid() {
 			address = starred(address, ad.Planned)
 		}
+		if ad.Address6.IsValid() {
+			address += " " + starred(ad.Address6.String(), true)
+		}
 		gateway := ""
 		if ad.Gateway.IsValid() {
 			gateway = ad.Gateway.String()
 		}
-		t.add(ad.Machine.Name, cell{ad.Segment.Name, segmentStyle(ad.Segment)}, address, string(ad.How), gateway)
+		book.add(ad.Machine.Name, segmentCell(ad.Segment), address, string(ad.How), gateway)
 	}
+	nets := table{head: []string{"segment", "network", "mask", "wildcard", "first", "last", "broadcast", "pool", "free"}}
+	sixes := table{head: []string{"segment", "IPv6 network"}}
 	for _, seg := range p.Segments {
 		if seg.HostLeg.IsValid() {
-			t.add("host", cell{seg.Name, segmentStyle(seg)}, starred(seg.HostLeg.String(), !seg.Lab.HostAddress.IsValid()), string(plan.Static), "")
+			book.add("host", segmentCell(seg), starred(seg.HostLeg.String(), !seg.Lab.HostAddress.IsValid()), string(plan.Static), "")
+		}
+		pool := ""
+		if seg.Port != nil && seg.Port.Leases != nil {
+			pool = starred(seg.Port.Leases.Pool.String(), seg.Port.Leases.Planned)
+		}
+		n := seg.Subnet
+		nets.add(segmentCell(seg), starred(n.String(), seg.Planned || seg.Assumed), subnet.Mask(n.Bits()), subnet.Wildcard(n.Bits()), subnet.First(n).String(), subnet.Last(n).String(), subnet.Broadcast(n).String(), pool, grouped(seg.Free()))
+		if seg.Subnet6.IsValid() {
+			sixes.add(segmentCell(seg), starred(seg.Subnet6.String(), true))
 		}
 	}
-	s.table(t)
+	return []section{{"Addresses", book}, {"Subnets", nets}, {"IPv6", sixes}}
 }
 
-func showLeases(s *screen, p *plan.Plan) {
-	s.heading("Leases")
+// addressBook writes the address book as CSV (RFC 4180).
+func addressBook(a *app, p *plan.Plan) error {
+	w := csv.NewWriter(a.out)
+	_ = w.Write([]string{"name", "segment", "address", "mask", "how", "gateway", "hardware address", "planned"})
+	for i, d := range p.Document().Addresses {
+		mask, hardware := "", ""
+		if _, length, ok := strings.Cut(d.Address, "/"); ok {
+			n := 0
+			_, _ = fmt.Sscan(length, &n)
+			mask = subnet.Mask(n)
+		}
+		if i < len(p.Adapters) {
+			hardware = p.Adapters[i].MAC.String()
+		}
+		_ = w.Write([]string{d.Name, d.Segment, d.Address, mask, string(d.How), d.Gateway, hardware, fmt.Sprint(d.Planned)})
+	}
+	w.Flush()
+	return w.Error()
+}
+
+func leaseTables(p *plan.Plan) []section {
 	t := table{head: []string{"segment", "server", "pool", "router", "resolver", "domain", "time"}}
 	for _, ad := range p.Adapters {
 		v := ad.Leases
@@ -191,28 +297,30 @@ func showLeases(s *screen, p *plan.Plan) {
 		for _, d := range v.DNS {
 			dns = append(dns, d.String())
 		}
-		t.add(cell{ad.Segment.Name, inside}, ad.Machine.Name, starred(v.Pool.String(), v.Planned), v.Router.String(), strings.Join(dns, " "), v.Domain, strings.TrimSuffix(strings.TrimSuffix(v.Time.String(), "0s"), "0m"))
+		t.add(segmentCell(ad.Segment), ad.Machine.Name, starred(v.Pool.String(), v.Planned), v.Router.String(), strings.Join(dns, " "), v.Domain, strings.TrimSuffix(strings.TrimSuffix(v.Time.String(), "0s"), "0m"))
 	}
 	for _, seg := range p.Segments {
 		if seg.HostPool != nil {
-			t.add(cell{seg.Name, inside}, "host", starred(seg.HostPool.String(), true), "", "", "", "1h")
+			t.add(segmentCell(seg), "host", starred(seg.HostPool.String(), true), "", "", "", "1h")
+		}
+		if g := p.Lab.Guest(seg.Lab.Leases); g != nil {
+			t.add(segmentCell(seg), g.Name, "its own", "", "", "", "")
 		}
 	}
-	s.table(t)
+	return []section{{"Leases", t}}
 }
 
-func showNAT(s *screen, p *plan.Plan) {
-	s.heading("Translation")
+func natTables(p *plan.Plan) []section {
 	t := table{head: []string{"appliance", "what", "from", "to"}}
 	for _, d := range p.Document().NAT {
 		t.add(d.Appliance, d.Kind, d.From, d.To)
 	}
-	s.table(t)
+	return []section{{"Translation", t}}
 }
 
-func showRules(s *screen, p *plan.Plan) {
+func ruleTables(p *plan.Plan) []section {
+	var out []section
 	for _, m := range p.Appliances() {
-		s.heading("Rules of " + m.Name + ", the first that matches decides")
 		t := table{head: []string{"no.", "rule", "what for"}}
 		for i, r := range m.Rules {
 			st := plain
@@ -222,6 +330,101 @@ func showRules(s *screen, p *plan.Plan) {
 			t.add(fmt.Sprint(i+1), cell{r.Text, st}, cell{r.Why, faint})
 		}
 		t.add("", cell{"deny any from any to any", broken}, cell{"always the last; answers to what was allowed pass", faint})
-		s.table(t)
+		out = append(out, section{"Rules of " + m.Name + ", the first that matches decides", t})
 	}
+	return out
+}
+
+func machineTables(p *plan.Plan) []section {
+	t := table{head: []string{"machine", "CPUs", "memory", "disk", "bus", "model", "queues", "boot", "why"}}
+	var names []string
+	for _, m := range p.Order {
+		names = append(names, m.Name)
+	}
+	for _, m := range p.Machines {
+		v := m.Spec
+		memory := v.Memory.String()
+		if v.MemoryFloor < v.Memory {
+			memory += " to " + v.MemoryFloor.String()
+		}
+		t.add(m.Name, fmt.Sprint(v.CPUs), memory, v.Disk.String(), v.DiskBus, v.NIC, fmt.Sprint(v.Queues), strings.Join(v.Boot, ", "), cell{strings.Join(v.Why, "; "), faint})
+	}
+	order := table{head: []string{"start in this order"}}
+	order.add(strings.Join(names, ", "))
+	return []section{{"Machines", t}, {"Start", order}}
+}
+
+func answerTables(p *plan.Plan) []section {
+	var out []section
+	for _, m := range p.Appliances() {
+		for _, stage := range []struct{ name, title string }{{"console", "console asks"}, {"first-run", "first-run pages ask"}} {
+			t := table{head: []string{"question", "answer", "note"}}
+			for _, x := range p.Answers {
+				if x.Appliance == m && x.Stage == stage.name {
+					t.add(x.Question, cell{x.Answer, inside}, cell{x.Note, faint})
+				}
+			}
+			out = append(out, section{fmt.Sprintf("What the %s of %s (profile %s)", stage.title, m.Name, orNone(m.Profile.Name)), t})
+		}
+	}
+	t := table{head: []string{"admin page", "of", "when"}}
+	for _, x := range p.Pages {
+		when := "as planned; its certificate is its own, so a browser warns once"
+		if x.Factory {
+			when = "from the factory, before anything is set up"
+		}
+		t.add(cell{x.URL, inside}, x.Appliance.Name, cell{when, faint})
+	}
+	return append(out, section{"Admin pages", t})
+}
+
+func orNone(text string) string {
+	if text == "" {
+		return "none"
+	}
+	return text
+}
+
+// profiles reads the profiles that a lab's appliances name: one that ships
+// with the program by its name, another as a file beside the lab file.
+func (a *app) profiles(l *lab.Lab, file string) error {
+	l.Profiles = map[string]*lab.Profile{}
+	for _, ap := range l.Appliances {
+		if l.Profiles[ap.Profile] != nil {
+			continue
+		}
+		name := ap.Profile
+		if name == "" {
+			name = profiles.Default
+		}
+		data, err := profiles.Files.ReadFile(name + ".yaml")
+		if err != nil {
+			path := name
+			if !filepath.IsAbs(path) && file != "-" {
+				path = filepath.Join(filepath.Dir(file), path)
+			}
+			if data, err = a.read(path, lab.MaxSize+1); err != nil {
+				if _, e := os.Stat(path); e != nil {
+					return lab.Faults{{File: l.File, Pos: ap.At("profile"), Message: fmt.Sprintf("there is no profile %s, neither shipped nor as a file", name), Instead: "shipped are " + strings.Join(shippedProfiles(), ", ")}}
+				}
+				return err
+			}
+			name = path
+		}
+		p, err := lab.ReadProfile(name, data)
+		if err != nil {
+			return err
+		}
+		l.Profiles[ap.Profile] = p
+	}
+	return nil
+}
+
+func shippedProfiles() []string {
+	entries, _ := profiles.Files.ReadDir(".")
+	var names []string
+	for _, e := range entries {
+		names = append(names, strings.TrimSuffix(e.Name(), ".yaml"))
+	}
+	return names
 }

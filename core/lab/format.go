@@ -3,6 +3,7 @@ package lab
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -20,6 +21,8 @@ func labFields() []field[Lab] {
 		intField("bastion", "Version of the lab file's format.", 1, 1, func(l *Lab) *int { return &l.Version }),
 		{"lab", "The lab's name.", nameShape, func(r *reader, n *yaml.Node, l *Lab) { l.Name, _ = r.name(n, "lab") }},
 		textField("title", "What the lab is for, in a few words.", func(l *Lab) *string { return &l.Title }),
+		networkField("space", "The network that planned subnets are carved from, packed; a /16 of private space when absent.", func(l *Lab) *netip.Prefix { return &l.Space }),
+		boolField("ipv6", "Whether inside segments get IPv6 unique local prefixes as well (RFC 4193).", func(l *Lab) *bool { return &l.IPv6 }),
 		objectField("site", "The machine that carries the lab.", siteFields(), func(l *Lab) *Site { return &l.Site }),
 		namedField("segments", "segment", "The segments, by name: each is one broadcast domain.", segmentFields(),
 			func(l *Lab, name string) *Segment {
@@ -40,7 +43,9 @@ func labFields() []field[Lab] {
 				return g
 			}, func(r *reader, n *yaml.Node, g *Guest) {
 				if v, ok := r.text(n, "a guest's segment"); ok {
-					g.Adapters = []Adapter{{Segment: v, Plugged: true, Spot: Spot{Pos: place(n), keys: []keySpot{{"segment", place(n)}}}}}
+					spot := Spot{Pos: place(n), body: place(n), short: "segment", keys: []keySpot{{"segment", place(n), place(n)}}}
+					g.body, g.short = spot.body, spot.short
+					g.Adapters = []Adapter{{Segment: v, Plugged: true, Spot: spot}}
 				}
 			}),
 		{"expect", "Sentences that must hold beside what every lab must: WHO reaches|never reaches WHOM [PROTO[/PORT]].",
@@ -78,6 +83,7 @@ func siteFields() []field[Site] {
 		intField("cpus", "Processors.", 1, 4096, func(s *Site) *int { return &s.CPUs }),
 		bytesField("memory", "Memory.", func(s *Site) *Bytes { return &s.Memory }),
 		bytesField("disk", "Free disk space.", func(s *Site) *Bytes { return &s.Disk }),
+		boolField("accelerated", "Whether it can accelerate virtual machines.", func(s *Site) *bool { return &s.Accelerated }),
 	}
 }
 
@@ -108,6 +114,13 @@ func applianceFields() []field[Appliance] {
 		objectField("image", "What it is installed from.", imageFields(), func(a *Appliance) *Image { return &a.Image }),
 		objectField("machine", "How its virtual machine is made; planned when absent.", machineFields(), func(a *Appliance) *Machine { return &a.Machine }),
 		objectField("needs", "What its image asks of the machine.", needsFields(), func(a *Appliance) *Needs { return &a.Needs }),
+		listField("duties", "What it does beside routing; sizes follow.", form{Type: "string", Enum: duties}, func(text string) (string, error) {
+			if !slices.Contains(duties, text) {
+				return "", fmt.Errorf("%q is no duty%s; write %s", shorten(text), didYouMean(text, duties...), strings.Join(duties, ", "))
+			}
+			return text, nil
+		}, func(a *Appliance) *[]string { return &a.Duties }),
+		parsedField("throughput", "What it must pass, such as 100Mbit or 1Gbit; sizes follow.", form{Type: "string", Pattern: "^[0-9]+ ?[MG]bit$"}, parseRate, func(a *Appliance) *int { return &a.Mbits }),
 		objectsField("ports", "Its interfaces, in adapter order.", portFields(), []string{"role", "segment"}, func(a *Appliance) *Port {
 			p := &Port{Plugged: true}
 			a.Ports = append(a.Ports, p)
@@ -129,6 +142,25 @@ func applianceFields() []field[Appliance] {
 				})
 			}},
 	}
+}
+
+// duties are what an appliance may do beside routing.
+var duties = []string{"filter", "intrusion-detection", "proxy", "vpn"}
+
+// parseRate reads a throughput as Mbit/s, up to 400 Gbit/s.
+func parseRate(text string) (int, error) {
+	t := strings.ToLower(strings.ReplaceAll(text, " ", ""))
+	unit := 1
+	number, ok := strings.CutSuffix(t, "mbit")
+	if !ok {
+		unit = 1000
+		number, ok = strings.CutSuffix(t, "gbit")
+	}
+	n, err := strconv.Atoi(number)
+	if !ok || err != nil || n < 1 || n*unit > 400_000 {
+		return 0, fmt.Errorf("%q is no throughput; write one such as 100Mbit or 1Gbit", shorten(text))
+	}
+	return n * unit, nil
 }
 
 func imageFields() []field[Image] {
@@ -192,6 +224,7 @@ func portFields() []field[Port] {
 		{"name", "The port's name; its role when absent.", nameShape, func(r *reader, n *yaml.Node, p *Port) { p.Name, _ = r.name(n, "a port's name") }},
 		nameField("segment", "The segment it is on.", func(p *Port) *string { return &p.Segment }),
 		nameField("over", "The port whose adapter carries this one, tagged.", func(p *Port) *string { return &p.Over }),
+		nameField("joins", "The port that this one is bridged with: both are one inside segment on purpose.", func(p *Port) *string { return &p.Joins }),
 		parsedField("address", "lease, pppoe, none, or an address with its prefix length; planned when absent.", textShape, parsePortAddress, func(p *Port) *Address { return &p.Address }),
 		addrField("gateway", "With a static WAN address: the next hop.", func(p *Port) *netip.Addr { return &p.Gateway }),
 		macField(func(p *Port) *mac.Address { return &p.MAC }),
@@ -346,10 +379,10 @@ func guestFields() []field[Guest] {
 				return
 			}
 			if len(g.Adapters) == 0 {
-				g.Adapters = []Adapter{{Plugged: true, Spot: Spot{Pos: place(n)}}}
+				g.Adapters = []Adapter{{Plugged: true, Spot: Spot{Pos: place(n), body: g.body}}}
 			}
 			a := &g.Adapters[0]
-			a.keys = append(a.keys, keySpot{f.name, place(n)})
+			a.keys = append(a.keys, keySpot{f.name, place(n), place(n)})
 			f.read(r, n, a)
 		}})
 	}
@@ -360,5 +393,7 @@ func guestFields() []field[Guest] {
 		}),
 		boolField("forwards", "Whether the guest passes packets on between its adapters.", func(g *Guest) *bool { return &g.Forwards }),
 		boolField("autostart", "Whether it comes up with the host.", func(g *Guest) *bool { return &g.Autostart }),
+		wordField("system", "The family of its system, for device names and tests.", func(g *Guest) *string { return &g.System }, "linux", "bsd", "desktop"),
+		objectField("machine", "How its virtual machine is made; planned when absent.", machineFields(), func(g *Guest) *Machine { return &g.Machine }),
 	)
 }

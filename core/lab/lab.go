@@ -18,12 +18,27 @@ type Lab struct {
 	Name       string
 	Title      string
 	Site       Site
+	Space      netip.Prefix // where planned subnets are carved from; invalid: chosen
+	IPv6       bool         // plan unique local prefixes as well
 	Segments   []*Segment
 	Appliances []*Appliance
 	Guests     []*Guest
 	Expect     []Expectation
 
+	// Profiles are the facts about kinds of appliance, by what the appliances'
+	// profile keys say; "" is the reference appliance's. Reading a lab file does
+	// not fill it: files are the caller's.
+	Profiles map[string]*Profile
+
 	names map[string]any // every named thing: *Segment, *Appliance, *Guest
+}
+
+// Profile gives the facts about an appliance's kind; never nil.
+func (l *Lab) Profile(a *Appliance) *Profile {
+	if p := l.Profiles[a.Profile]; p != nil {
+		return p
+	}
+	return &Profile{}
 }
 
 // Site is the machine that carries the lab.
@@ -34,6 +49,9 @@ type Site struct {
 	CPUs     int
 	Memory   Bytes
 	Disk     Bytes
+	// Accelerated tells whether the machine can accelerate virtual machines;
+	// true unless the file says otherwise.
+	Accelerated bool
 }
 
 // Reach says how far a segment extends.
@@ -75,6 +93,8 @@ type Appliance struct {
 	Image     Image
 	Machine   Machine
 	Needs     Needs
+	Duties    []string // what it does beside routing: filter, intrusion-detection, proxy, vpn
+	Mbits     int      // throughput asked of it, in Mbit/s; 0: not said
 	Ports     []*Port
 	NAT       NAT
 	Rules     []Rule
@@ -140,6 +160,7 @@ type Port struct {
 	Name        string // as given, else the role, numbered when that repeats
 	Segment     string
 	Over        string // the port whose adapter carries this one, tagged
+	Joins       string // the port that this one is bridged with, on purpose
 	Address     Address
 	Gateway     netip.Addr
 	MAC         mac.Address
@@ -202,6 +223,8 @@ type Guest struct {
 	Adapters  []Adapter
 	Forwards  bool
 	Autostart bool
+	System    string // linux, bsd or desktop
+	Machine   Machine
 }
 
 // Adapter is one adapter of a guest.

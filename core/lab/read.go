@@ -28,7 +28,7 @@ func Read(file string, data []byte) (*Lab, error) {
 	if root == nil {
 		return nil, r.faults
 	}
-	l := &Lab{File: file, names: map[string]any{}}
+	l := &Lab{File: file, names: map[string]any{}, Site: Site{Accelerated: true}}
 	readObject(r, root, "the lab file", labFields(), l)
 	r.settle(l)
 	if len(r.faults) > 0 {
@@ -196,7 +196,7 @@ func readObject[T any, P interface {
 	spotted
 }](r *reader, n *yaml.Node, what string, fields []field[T], t P) {
 	s := t.spot()
-	s.Pos = place(n)
+	s.Pos, s.body = place(n), place(n)
 	r.pairs(n, what, func(key, value *yaml.Node) {
 		for i := range fields {
 			if f := &fields[i]; f.name == key.Value {
@@ -204,7 +204,7 @@ func readObject[T any, P interface {
 					r.fail(place(key), "%s is here twice; the first is in line %d", f.name, s.At(f.name).Line)
 					return
 				}
-				s.keys = append(s.keys, keySpot{f.name, place(value)})
+				s.keys = append(s.keys, keySpot{f.name, place(value), place(key)})
 				f.read(r, value, t)
 				return
 			}

@@ -201,6 +201,18 @@ func (r *reader) settleAppliance(l *Lab, a *Appliance) {
 			r.fail(p.At("over"), "port %s is over %s, and segment %s has no tag; write `within:` and `vlan:` there, or leave over out", p.Name, p.Over, s.Name)
 		}
 	}
+	for _, p := range a.Ports {
+		other := used[p.Joins]
+		switch {
+		case p.Joins == "":
+		case other == nil:
+			r.fail(p.At("joins"), "appliance %s has no port %s%s", a.Name, shorten(p.Joins), suggest(p.Joins, used))
+		case other == p || other.Joins != "" || other.Segment != p.Segment:
+			r.fail(p.At("joins"), "port %s cannot join %s; join a port of the same segment that joins none itself", p.Name, p.Joins)
+		case p.Has("address") || p.Has("leases"):
+			r.fail(p.At("joins"), "port %s joins %s and shares its address; write the address and leases there", p.Name, p.Joins)
+		}
+	}
 	for _, m := range a.NAT.Masquerade {
 		r.segment(l, m, a.NAT.At("masquerade"))
 	}

@@ -17,13 +17,16 @@ func (p Pos) String() string { return fmt.Sprintf("%d:%d", p.Line, p.Column) }
 // Spot remembers where an object of the file stands and which keys were
 // written in it, so that a planned value can be told from a given one.
 type Spot struct {
-	Pos  Pos
-	keys []keySpot
+	Pos   Pos
+	keys  []keySpot
+	body  Pos    // where the object's own text starts: a brace, its first key, a plain value
+	short string // for a plain value: the key that it stands for
 }
 
 type keySpot struct {
 	name string
-	pos  Pos
+	pos  Pos // of the value
+	key  Pos
 }
 
 // Has tells whether the file wrote the key.

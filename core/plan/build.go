@@ -41,6 +41,9 @@ func Build(l *lab.Lab) (*Plan, error) {
 	b.services()
 	b.guests()
 	b.rules()
+	b.specs()
+	b.devices()
+	b.answers()
 	return b.plan, nil
 }
 
@@ -85,12 +88,12 @@ func (b *builder) survey() {
 
 func (b *builder) machines() {
 	for _, src := range b.lab.Appliances {
-		m := &Machine{Name: src.Name, Appliance: src}
+		m := &Machine{Name: src.Name, Appliance: src, Profile: b.lab.Profile(src)}
 		number := 0
 		byName := map[string]*Adapter{}
 		for _, p := range src.Ports {
 			a := &Adapter{
-				Machine: m, Name: p.Name, Segment: b.plan.Segment(p.Segment), Role: p.Role, NIC: cmp.Or(src.Machine.NIC, "virtio"),
+				Machine: m, Name: p.Name, Segment: b.plan.Segment(p.Segment), Role: p.Role, NIC: cmp.Or(src.Machine.NIC, pick(src.Needs.NICs, m.Profile.NICs), "virtio"),
 				Plugged: p.Plugged, MAC: p.MAC, MACGiven: p.Has("mac"), Pos: p.Pos, Port: p,
 			}
 			if p.Over == "" {
@@ -178,7 +181,7 @@ func (b *builder) ports() {
 	for _, m := range b.plan.Appliances() {
 		for _, a := range m.Adapters {
 			p, s := a.Port, a.Segment
-			switch p.Address.How {
+			switch how := p.Address.How; how {
 			case "static":
 				a.How, a.Address = Static, p.Address.Prefix
 			case "none":
@@ -186,6 +189,10 @@ func (b *builder) ports() {
 			case "lease", "pppoe":
 				a.How = FromAbove
 			default:
+				if p.Joins != "" || m.Appliance.Kind == "transparent" && a.Role != lab.Manage {
+					a.How = NoAddress
+					break
+				}
 				if a.Role == lab.WAN {
 					a.How = FromAbove
 					break
@@ -202,6 +209,11 @@ func (b *builder) ports() {
 				a.DNS = []netip.Addr{s.Gateway}
 			} else if p.Has("gateway") {
 				a.Gateway = p.Gateway
+			} else if m.Appliance.Kind == "one-armed" && s.Reach == lab.Upstream {
+				a.Gateway = s.Gateway
+			}
+			if s.Subnet6.IsValid() && a.Role != lab.WAN && a.Address.IsValid() {
+				a.Address6 = netip.PrefixFrom(subnet.First(s.Subnet6), 64)
 			}
 			if a == s.Port && a.Address.IsValid() && s.Reach != lab.Upstream {
 				s.Gateway = a.Address.Addr()
@@ -270,7 +282,10 @@ func (b *builder) services() {
 		if a == nil || !a.Address.IsValid() || a.Port.Leases.Off {
 			continue
 		}
-		other := b.lab.Guest(s.Lab.Leases) != nil || s.Lab.Leases == "none"
+		other := b.lab.Guest(s.Lab.Leases) != nil || s.Lab.Leases == "none" || s.Reach == lab.Upstream
+		if a.Machine.Appliance.Kind == "one-armed" && s.Lab.Leases == "none" {
+			other = false // nobody else does: leases that name the appliance point guests at it
+		}
 		if other && !a.Port.Has("leases") {
 			continue
 		}
@@ -353,11 +368,14 @@ func (b *builder) guests() {
 				a.How, a.Address, a.Gateway, a.DNS = Static, g.Static, g.Gateway, g.DNS
 				if !g.Has("gateway") {
 					a.Gateway = s.Gateway
+					if s.Reach == lab.Upstream && s.Port != nil && s.Port.Address.IsValid() {
+						a.Gateway = s.Port.Address.Addr() // a one-armed appliance stands beside the router
+					}
 				}
 				if !g.Has("dns") && s.Port != nil && s.Port.Address.IsValid() {
 					a.DNS = []netip.Addr{s.Port.Address.Addr()}
 				}
-			case s.Reach == lab.Upstream:
+			case (s.Reach == lab.Upstream || s.Bridged != nil && s.Bridged.Reach == lab.Upstream) && (s.Port == nil || s.Port.Leases == nil):
 				a.How = FromAbove
 			case g.Reserve.IsValid():
 				a.How, a.Address = Reservation, netip.PrefixFrom(g.Reserve, s.Subnet.Bits())

@@ -21,7 +21,9 @@ type Document struct {
 	NAT       []NATDoc     `json:"nat"`
 	Rules     []RuleDoc    `json:"rules"`
 	Machines  []MachineDoc `json:"machines"`
+	Order     []string     `json:"order"`
 	Answers   []AnswerDoc  `json:"answers"`
+	Pages     []PageDoc    `json:"pages"`
 }
 
 // SegmentDoc is one segment.
@@ -31,6 +33,7 @@ type SegmentDoc struct {
 	Wire    string       `json:"wire"`
 	Tag     int          `json:"tag,omitempty"`
 	Subnet  netip.Prefix `json:"subnet"`
+	Subnet6 string       `json:"subnet6,omitempty"`
 	Mask    string       `json:"mask"`
 	Gateway string       `json:"gateway,omitempty"`
 	HostLeg string       `json:"host_address,omitempty"`
@@ -55,6 +58,8 @@ type AdapterDoc struct {
 	Role    lab.Role    `json:"role"`
 	NIC     string      `json:"nic"`
 	Over    string      `json:"over,omitempty"`
+	Devices []string    `json:"devices"`
+	Attach  string      `json:"attach"`
 	Plugged bool        `json:"plugged"`
 	Planned bool        `json:"planned"`
 }
@@ -101,16 +106,37 @@ type RuleDoc struct {
 
 // MachineDoc is one machine.
 type MachineDoc struct {
-	Name     string `json:"name"`
-	Kind     string `json:"kind"`
-	Adapters int    `json:"adapters"`
+	Name        string    `json:"name"`
+	Kind        string    `json:"kind"`
+	Profile     string    `json:"profile,omitempty"`
+	Adapters    int       `json:"adapters"`
+	CPUs        int       `json:"cpus"`
+	Memory      lab.Bytes `json:"memory"`
+	MemoryFloor lab.Bytes `json:"memory_floor"`
+	Disk        lab.Bytes `json:"disk"`
+	DiskBus     string    `json:"disk_bus"`
+	NIC         string    `json:"nic"`
+	Queues      int       `json:"queues"`
+	Firmware    string    `json:"firmware"`
+	Boot        []string  `json:"boot"`
+	Autostart   bool      `json:"autostart"`
+	Why         []string  `json:"why"`
 }
 
-// AnswerDoc is one question of an appliance's console with the plan's answer.
+// AnswerDoc is one question of an appliance with the plan's answer.
 type AnswerDoc struct {
 	Appliance string `json:"appliance"`
+	Stage     string `json:"stage"`
 	Question  string `json:"question"`
 	Answer    string `json:"answer"`
+	Note      string `json:"note,omitempty"`
+}
+
+// PageDoc is an admin page.
+type PageDoc struct {
+	Appliance string `json:"appliance"`
+	URL       string `json:"url"`
+	Factory   bool   `json:"factory"`
 }
 
 func text(a netip.Addr) string {
@@ -153,12 +179,15 @@ func (p *Plan) Document() Document {
 	d := Document{
 		Schema: "openbastion.plan/1", Lab: p.Name,
 		Segments: []SegmentDoc{}, Wires: []WireDoc{}, Adapters: []AdapterDoc{}, Addresses: []AddressDoc{}, Leases: []LeaseDoc{},
-		NAT: []NATDoc{}, Rules: []RuleDoc{}, Machines: []MachineDoc{}, Answers: []AnswerDoc{},
+		NAT: []NATDoc{}, Rules: []RuleDoc{}, Machines: []MachineDoc{}, Order: []string{}, Answers: []AnswerDoc{}, Pages: []PageDoc{},
 	}
 	for _, s := range p.Segments {
 		doc := SegmentDoc{
 			Name: s.Name, Reach: s.Reach, Wire: s.Wire.Name, Tag: s.Tag, Subnet: s.Subnet, Mask: subnet.Mask(s.Subnet.Bits()),
 			Gateway: text(s.Gateway), Free: s.Free(), Planned: s.Planned, Assumed: s.Assumed,
+		}
+		if s.Subnet6.IsValid() {
+			doc.Subnet6 = s.Subnet6.String()
 		}
 		if s.HostLeg.IsValid() {
 			doc.HostLeg = s.HostLeg.String()
@@ -173,7 +202,7 @@ func (p *Plan) Document() Document {
 		d.Wires = append(d.Wires, WireDoc{w.Name, names})
 	}
 	for _, a := range p.Adapters {
-		doc := AdapterDoc{Machine: a.Machine.Name, Number: a.Number, Name: a.Name, MAC: a.MAC, Segment: a.Segment.Name, Role: a.Role, NIC: a.NIC, Plugged: a.Plugged, Planned: !a.MACGiven}
+		doc := AdapterDoc{Machine: a.Machine.Name, Number: a.Number, Name: a.Name, MAC: a.MAC, Segment: a.Segment.Name, Role: a.Role, NIC: a.NIC, Devices: append([]string{}, a.Devices...), Attach: a.Attach, Plugged: a.Plugged, Planned: !a.MACGiven}
 		if a.Over != nil {
 			doc.Over = a.Over.Name
 		}
@@ -211,11 +240,24 @@ func (p *Plan) Document() Document {
 		}
 	}
 	for _, m := range p.Machines {
-		kind := "guest"
-		if m.Appliance != nil {
-			kind = m.Appliance.Kind + " appliance"
+		v := m.Spec
+		doc := MachineDoc{
+			Name: m.Name, Kind: "guest", Adapters: len(m.Adapters), CPUs: v.CPUs, Memory: v.Memory, MemoryFloor: v.MemoryFloor, Disk: v.Disk,
+			DiskBus: v.DiskBus, NIC: v.NIC, Queues: v.Queues, Firmware: v.Firmware, Boot: v.Boot, Autostart: v.Autostart, Why: v.Why,
 		}
-		d.Machines = append(d.Machines, MachineDoc{m.Name, kind, len(m.Adapters)})
+		if m.Appliance != nil {
+			doc.Kind, doc.Profile = m.Appliance.Kind+" appliance", m.Profile.Name
+		}
+		d.Machines = append(d.Machines, doc)
+	}
+	for _, m := range p.Order {
+		d.Order = append(d.Order, m.Name)
+	}
+	for _, a := range p.Answers {
+		d.Answers = append(d.Answers, AnswerDoc{a.Appliance.Name, a.Stage, a.Question, a.Answer, a.Note})
+	}
+	for _, a := range p.Pages {
+		d.Pages = append(d.Pages, PageDoc{a.Appliance.Name, a.URL, a.Factory})
 	}
 	return d
 }

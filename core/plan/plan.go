@@ -17,6 +17,9 @@ type Plan struct {
 	Wires    []*Wire
 	Machines []*Machine
 	Adapters []*Adapter
+	Order    []*Machine // in which machines start
+	Answers  []Answer   // to the appliances' questions
+	Pages    []Page     // admin pages
 
 	segments map[string]*Segment
 	machines map[string]*Machine
@@ -44,7 +47,9 @@ type Segment struct {
 	Assumed bool         // it is upstream's, and nobody said which it is
 	Gateway netip.Addr   // the next hop of those on it; invalid when there is none
 	Wire    *Wire
-	Tag     int // on the wire; 0 is untagged
+	Tag     int          // on the wire; 0 is untagged
+	Subnet6 netip.Prefix // IPv6, or invalid
+	Bridged *Segment     // the segment that a transparent appliance joins this one to, or nil
 
 	Adapters []*Adapter   // all that end here
 	Port     *Adapter     // the appliance port that faces guests here, or nil
@@ -52,17 +57,22 @@ type Segment struct {
 	HostPool *Pool        // what the host hands out here, or nil
 }
 
-// Inside tells a segment that some appliance keeps from the outside: one of
-// its lan, dmz or manage ports is here and no WAN port is.
+// Inside tells a segment that some appliance keeps from the outside: it has a
+// lan or dmz port here and no WAN port.
 func (s *Segment) Inside() bool {
-	inside := false
 	for _, a := range s.Adapters {
-		if a.Role == lab.WAN {
-			return false
+		if !a.Role.Inside() {
+			continue
 		}
-		inside = inside || a.Role.Inside()
+		outside := false
+		for _, b := range s.Adapters {
+			outside = outside || b.Machine == a.Machine && b.Role == lab.WAN
+		}
+		if !outside {
+			return true
+		}
 	}
-	return inside
+	return false
 }
 
 // Wire is what carries one or more segments: a switch of its own.
@@ -80,6 +90,8 @@ type Machine struct {
 	Rules     []Rule         // of an appliance, in order
 	Masq      []*Segment     // segments it translates on its WAN
 	Publishes []Publish
+	Spec      Spec
+	Profile   *lab.Profile   // of an appliance; never nil there
 	inside    []netip.Prefix // an appliance's inside networks
 }
 
@@ -120,10 +132,13 @@ type Adapter struct {
 	Gateway  netip.Addr   // typed in or planned; invalid: none, or a lease tells
 	DNS      []netip.Addr
 	Plugged  bool
-	Admin    uint16   // TCP port of the admin page; 0 when it does not answer here
-	Over     *Adapter // the port that carries this one
-	Leases   *Service // lease service of the port, or nil
-	Planned  bool     // the address was chosen here
+	Admin    uint16       // TCP port of the admin page; 0 when it does not answer here
+	Over     *Adapter     // the port that carries this one
+	Address6 netip.Prefix // of an appliance's inside port, or invalid
+	Devices  []string     // what the machine's system will likely call it, likeliest first
+	Attach   string       // how to attach it, in plain words
+	Leases   *Service     // lease service of the port, or nil
+	Planned  bool         // the address was chosen here
 	MACGiven bool
 	Pos      lab.Pos
 

@@ -1,8 +1,10 @@
 package plan
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"openbastion/core/lab"
 )
@@ -104,7 +106,7 @@ func (b *builder) rules() {
 		for i := range src.Rules {
 			r := &src.Rules[i]
 			m.Rules = append(m.Rules, Rule{
-				Lab: r, Text: r.String(), Why: "given", Action: r.Action, Services: r.Services, Log: r.Log,
+				Lab: r, Text: r.String(), Why: why(r), Action: r.Action, Services: r.Services, Log: r.Log,
 				From: b.parties(r.From), To: b.parties(r.To),
 			})
 		}
@@ -127,6 +129,27 @@ func (b *builder) rules() {
 			m.Publishes = append(m.Publishes, Publish{Lab: p, Proto: p.Port.Proto, Port: p.Port.From, To: to, Target: p.Target.From})
 		}
 	}
+}
+
+// why says in plain words what a rule is for, and where it stands.
+func why(r *lab.Rule) string {
+	verb := map[lab.Action][2]string{lab.Allow: {"lets", "reach"}, lab.Deny: {"keeps", "from"}, lab.Refuse: {"turns", "away from"}}[r.Action]
+	list := func(who []lab.Who) string {
+		var names []string
+		for _, w := range who {
+			name := w.String()
+			if w.Kind == lab.WhoAny {
+				name = "everybody"
+			}
+			names = append(names, name)
+		}
+		return strings.Join(names, " and ")
+	}
+	text := fmt.Sprintf("%s %s %s %s", verb[0], list(r.From), verb[1], list(r.To))
+	if len(r.Services) > 1 || r.Services[0].Proto != lab.Any {
+		text += " by these"
+	}
+	return fmt.Sprintf("%s (line %d)", text, r.Pos.Line)
 }
 
 // insideSegments gives the segments of the appliance's lan and dmz ports.

@@ -30,15 +30,25 @@ func (b *builder) segments() error {
 	if faults != nil {
 		return faults
 	}
-	choose := newChooser(b.lab.Name, &taken)
+	choose := newChooser(b.lab.Name, b.lab.Space, &taken)
+	bridged := b.bridged()
 	for _, src := range b.lab.Segments {
 		s := &Segment{Lab: src, Name: src.Name, Reach: src.Reach, Subnet: src.Subnet, Gateway: src.Gateway, Tag: src.VLAN}
+		b.plan.Segments = append(b.plan.Segments, s)
+		b.plan.segments[s.Name] = s
+	}
+	for _, s := range b.plan.Segments {
+		src := s.Lab
+		if s.Bridged = b.plan.segments[bridged[s.Name]]; s.Bridged != nil && !s.Subnet.IsValid() {
+			s.Planned = true
+			continue // both sides of a transparent appliance are one network, known below
+		}
 		if !s.Subnet.IsValid() {
 			s.Subnet, s.Assumed = b.upstream(src)
 			if s.Planned = !s.Subnet.IsValid(); s.Planned {
 				var err error
 				if s.Subnet, err = choose.next(b.need(src), src.Hosts > 0); err != nil {
-					return lab.Faults{{File: b.lab.File, Pos: src.Pos, Message: fmt.Sprintf("segment %s: %v", src.Name, err), Instead: "give it a subnet"}}
+					return lab.Faults{{File: b.lab.File, Pos: src.Pos, Message: fmt.Sprintf("segment %s: %v", src.Name, err), Instead: "give it a subnet, or the lab a larger space"}}
 				}
 			}
 		}
@@ -46,9 +56,21 @@ func (b *builder) segments() error {
 			s.Gateway = b.free(s, subnet.First(s.Subnet))
 			b.used[s.Gateway] = true
 		}
-		b.plan.Segments = append(b.plan.Segments, s)
-		b.plan.segments[s.Name] = s
 	}
+	for _, s := range b.plan.Segments {
+		for outer, n := s.Bridged, 0; outer != nil && n < len(b.plan.Segments); outer, n = outer.Bridged, n+1 {
+			if !s.Subnet.IsValid() {
+				s.Subnet = outer.Subnet
+			}
+			if !s.Gateway.IsValid() {
+				s.Gateway = outer.Gateway
+			}
+		}
+		if !s.Subnet.IsValid() {
+			return lab.Faults{{File: b.lab.File, Pos: s.Lab.Pos, Message: fmt.Sprintf("segment %s is bridged with itself", s.Name), Instead: "let the appliance's ports end on two segments"}}
+		}
+	}
+	b.sixes()
 	for _, s := range b.plan.Segments {
 		if s.Lab.Within == "" {
 			s.Tag = 0
@@ -74,6 +96,48 @@ func (b *builder) segments() error {
 		s.Wire.Segments = append(s.Wire.Segments, s)
 	}
 	return nil
+}
+
+// bridged gives, for each segment behind a transparent appliance, the segment
+// before it.
+func (b *builder) bridged() map[string]string {
+	out := map[string]string{}
+	for _, a := range b.lab.Appliances {
+		if a.Kind != "transparent" {
+			continue
+		}
+		outer := ""
+		for _, p := range a.Ports {
+			if p.Role == lab.WAN && outer == "" {
+				outer = p.Segment
+			}
+		}
+		for _, p := range a.Ports {
+			if p.Role.Inside() && outer != "" && p.Segment != outer {
+				out[p.Segment] = outer
+			}
+		}
+	}
+	return out
+}
+
+// sixes gives inside segments an IPv6 prefix each: a unique local /48 made of
+// the lab's name (RFC 4193 asks for a random one; this one is the same in every
+// plan), and a /64 in it by the segment's place in the file.
+func (b *builder) sixes() {
+	if !b.lab.IPv6 {
+		return
+	}
+	h := fnv.New64a()
+	h.Write([]byte(b.lab.Name))
+	id := h.Sum64()
+	for i, s := range b.plan.Segments {
+		if s.Reach == lab.Upstream || s.Bridged != nil {
+			continue
+		}
+		a := [16]byte{0xfd, byte(id >> 32), byte(id >> 24), byte(id >> 16), byte(id >> 8), byte(id), byte((i + 1) >> 8), byte(i + 1)}
+		s.Subnet6 = netip.PrefixFrom(netip.AddrFrom16(a), 64)
+	}
 }
 
 // upstream gives the network that is there already: the site's, when the
@@ -110,11 +174,15 @@ func (b *builder) need(s *lab.Segment) int {
 type chooser struct {
 	taken  *bart.Lite
 	blocks []netip.Prefix
-	spread int // next of the /24s 16 apart
+	spread int  // next of the /24s 16 apart
+	packed bool // the file says the space: nothing is spread in it
 	from   map[int]uint32
 }
 
-func newChooser(name string, taken *bart.Lite) *chooser {
+func newChooser(name string, space netip.Prefix, taken *bart.Lite) *chooser {
+	if space.IsValid() {
+		return &chooser{taken: taken, from: map[int]uint32{}, blocks: []netip.Prefix{space}, packed: true}
+	}
 	h := fnv.New32a()
 	h.Write([]byte(name))
 	start := int(h.Sum32() % 200)
@@ -132,7 +200,7 @@ func newChooser(name string, taken *bart.Lite) *chooser {
 }
 
 func (c *chooser) next(length int, sized bool) (netip.Prefix, error) {
-	if length == 24 && !sized {
+	if length == 24 && !sized && !c.packed {
 		for ; c.spread < 15 && len(c.blocks) > 0; c.spread++ {
 			p := netip.PrefixFrom(subnet.Add(c.blocks[0].Addr(), (c.spread+1)*16*256), 24)
 			if !c.taken.OverlapsPrefix(p) {
@@ -151,7 +219,7 @@ func (c *chooser) next(length int, sized bool) (netip.Prefix, error) {
 			return p, nil
 		}
 	}
-	return netip.Prefix{}, fmt.Errorf("no free subnet of length /%d is left", length)
+	return netip.Prefix{}, fmt.Errorf("no free subnet of length /%d is left in %s", length, c.blocks[len(c.blocks)-1])
 }
 
 // pack takes the lowest free place of that length in a block. Places only ever

@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+)
+
+// pin writes what the plan chose into the lab file. The pinned file must plan
+// the same, or nothing is written.
+func (a *app) pin(file string, p *plan.Plan) error {
+	if file == "-" {
+		return usage("--write changes a file; standard input is none")
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
+	}
+	pinned, n := p.Pin(data)
+	if n == 0 {
+		a.note("everything is in " + file + " already")
+		return nil
+	}
+	l, err := lab.Read(file, pinned)
+	if err == nil {
+		if err = a.profiles(l, file); err == nil {
+			_, err = plan.Build(l)
+		}
+	}
+	if err != nil {
+		return failure{exitUsage, fmt.Sprintf("%s stays as it is: with the planned values it would not be read: %v", file, err), ""}
+	}
+	if err := writeNew(file, pinned, true); err != nil {
+		return err
+	}
+	s := a.screen()
+	for _, line := range added(data, pinned) {
+		s.line(s.paint(inside, "+ "+line))
+	}
+	a.note(count(n, "value", "values") + " written into " + file)
+	return nil
+}
+
+// added gives the lines of b that are not in a, in order.
+func added(a, b []byte) []string {
+	there := map[string]int{}
+	for _, l := range bytes.Split(a, []byte("\n")) {
+		there[string(l)]++
+	}
+	var out []string
+	for _, l := range bytes.Split(b, []byte("\n")) {
+		if there[string(l)] > 0 {
+			there[string(l)]--
+			continue
+		}
+		out = append(out, string(l))
+	}
+	return out
+}

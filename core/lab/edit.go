@@ -1,0 +1,232 @@
+package lab
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Editor changes the text of a lab file key by key. Everything it is not told
+// to change stays as it is to the letter: comments, order, spaces.
+type Editor struct {
+	text   string
+	starts []int
+	edits  []edit
+}
+
+type edit struct {
+	from, to int // what is replaced
+	text     string
+	order    int
+}
+
+// NewEditor starts with the bytes that Read read.
+func NewEditor(data []byte) *Editor {
+	e := &Editor{text: string(data), starts: []int{0}}
+	for i, c := range e.text {
+		if c == '\n' {
+			e.starts = append(e.starts, i+1)
+		}
+	}
+	return e
+}
+
+func (e *Editor) offset(p Pos) int {
+	at := e.starts[p.Line-1]
+	for range p.Column - 1 {
+		_, size := decodeRune(e.text[at:])
+		at += size
+	}
+	return at
+}
+
+func decodeRune(s string) (rune, int) {
+	for i, r := range s {
+		_ = i
+		return r, len(string(r))
+	}
+	return 0, 0
+}
+
+func (e *Editor) replace(from, to int, text string) {
+	e.edits = append(e.edits, edit{from, to, text, len(e.edits)})
+}
+
+// Set writes a key of an object: its value is replaced where the key is there,
+// and must then be on one line; else the key is added.
+func (e *Editor) Set(o spotted, key, value string) {
+	s := o.spot()
+	if s.Has(key) {
+		at := e.offset(s.At(key))
+		e.replace(at, e.end(at), value)
+		return
+	}
+	if s.body.IsZero() {
+		return
+	}
+	at := e.offset(s.body)
+	switch {
+	case e.text[at] == '{':
+		e.addFlow(at, key, value)
+	case s.short != "":
+		e.addShort(s, at, key, value)
+	default:
+		e.addBlock(s.body, at, key, value)
+	}
+}
+
+// addFlow adds to a {mapping}, before its closing brace.
+func (e *Editor) addFlow(at int, key, value string) {
+	close := e.end(at) - 1
+	before := strings.TrimRight(e.text[at:close], " \t\n")
+	separator := ", "
+	if strings.HasSuffix(before, "{") || strings.HasSuffix(before, ",") {
+		separator = ""
+	}
+	e.replace(at+len(before), at+len(before), separator+key+": "+value)
+}
+
+// addShort turns a plain value that stands for an object into the object, and
+// adds to it.
+func (e *Editor) addShort(s *Spot, at int, key, value string) {
+	end := e.end(at)
+	for i := range e.edits {
+		if old := &e.edits[i]; old.from == at && old.to == end {
+			old.text = strings.TrimSuffix(old.text, "}") + ", " + key + ": " + value + "}"
+			return
+		}
+	}
+	e.replace(at, end, "{"+s.short+": "+e.text[at:end]+", "+key+": "+value+"}")
+}
+
+// addBlock adds to a mapping in lines: after its first line when that holds a
+// whole value, else before it.
+func (e *Editor) addBlock(body Pos, at int, key, value string) {
+	indent := strings.Repeat(" ", body.Column-1)
+	line := e.text[at:]
+	next := len(e.text)
+	if i := strings.IndexByte(line, '\n'); i >= 0 {
+		line, next = line[:i], at+i+1
+	}
+	_, first, _ := strings.Cut(line, ":")
+	first = strings.TrimSpace(first)
+	if first != "" && first[0] != '#' && first[0] != '|' && first[0] != '>' && first[0] != '&' {
+		start := at + strings.Index(line, first)
+		if e.end(start) <= at+len(line) {
+			text := indent + key + ": " + value + "\n"
+			if next == len(e.text) && !strings.HasSuffix(e.text, "\n") {
+				text = "\n" + strings.TrimSuffix(text, "\n")
+			}
+			e.replace(next, next, text)
+			return
+		}
+	}
+	e.replace(at, at, key+": "+value+"\n"+indent)
+}
+
+// AddObject adds a key to the lab file's top level, after the key named after;
+// text is the whole block, with its line end.
+func (e *Editor) AddObject(l *Lab, after, text string) {
+	at := len(e.text)
+	best := Pos{}
+	for _, k := range l.keys {
+		if k.pos.Line > l.At(after).Line && (best.IsZero() || k.pos.Line < best.Line) {
+			best = k.key
+		}
+	}
+	if !best.IsZero() {
+		at = e.starts[best.Line-1]
+		for at > 0 { // before the comments and the empty line that belong to the next key
+			start := strings.LastIndexByte(e.text[:at-1], '\n') + 1
+			if line := strings.TrimSpace(e.text[start:at]); line == "" || line[0] == '#' {
+				at = start
+				continue
+			}
+			break
+		}
+	} else if !strings.HasSuffix(e.text, "\n") {
+		text = "\n" + text
+	}
+	e.replace(at, at, text)
+}
+
+// end gives the offset behind the value that starts at an offset: a quoted or
+// bracketed one to its close, a plain one to where YAML ends it on its line.
+func (e *Editor) end(at int) int {
+	t := e.text
+	switch t[at] {
+	case '"', '\'':
+		q := t[at]
+		for i := at + 1; i < len(t); i++ {
+			if t[i] == '\\' && q == '"' {
+				i++
+			} else if t[i] == q {
+				if q == '\'' && i+1 < len(t) && t[i+1] == q {
+					i++
+					continue
+				}
+				return i + 1
+			}
+		}
+		return len(t)
+	case '{', '[':
+		depth := 0
+		for i := at; i < len(t); i++ {
+			switch t[i] {
+			case '{', '[':
+				depth++
+			case '}', ']':
+				if depth--; depth == 0 {
+					return i + 1
+				}
+			case '"', '\'':
+				i = e.end(i) - 1
+			case '#':
+				if t[i-1] == ' ' || t[i-1] == '\n' {
+					for i < len(t) && t[i] != '\n' {
+						i++
+					}
+				}
+			}
+		}
+		return len(t)
+	}
+	i := at
+	for i < len(t) && t[i] != '\n' && !strings.ContainsRune(",}]", rune(t[i])) && !(t[i] == '#' && t[i-1] == ' ') {
+		i++
+	}
+	return at + len(strings.TrimRight(t[at:i], " \t\r"))
+}
+
+// Bytes gives the changed text.
+func (e *Editor) Bytes() []byte {
+	slices.SortStableFunc(e.edits, func(a, b edit) int {
+		if a.from != b.from {
+			return a.from - b.from
+		}
+		return a.order - b.order
+	})
+	var b strings.Builder
+	at := 0
+	for _, x := range e.edits {
+		b.WriteString(e.text[at:x.from])
+		b.WriteString(x.text)
+		at = max(x.to, at)
+	}
+	b.WriteString(e.text[at:])
+	return []byte(b.String())
+}
+
+// Changed counts the changes made.
+func (e *Editor) Changed() int { return len(e.edits) }
+
+// Value writes a text as a YAML scalar, quoted where it must be.
+func Value(text string) string {
+	b, err := yaml.Marshal(text)
+	if err != nil || strings.Count(string(b), "\n") != 1 || strings.ContainsAny(text, ",{}[]") {
+		return fmt.Sprintf("%q", text)
+	}
+	return strings.TrimSuffix(string(b), "\n")
+}

@@ -1,0 +1,82 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+
+	"openbastion/core/lab"
+)
+
+// guestDevices are what systems of guests call their adapters, by family and
+// model, likeliest first.
+var guestDevices = map[string]*lab.Profile{
+	"linux":   {Devices: map[string][]string{"virtio": {"enp%s0", "eth#"}, "e1000": {"enp0s%", "eth#"}}},
+	"bsd":     {Devices: map[string][]string{"virtio": {"vtnet#"}, "e1000": {"em#"}}},
+	"desktop": {Devices: map[string][]string{"virtio": {"Ethernet %"}, "e1000": {"Ethernet %"}}},
+}
+
+// devices notes what each adapter will likely be called by its machine's
+// system, and how to attach it, in plain words.
+func (b *builder) devices() {
+	for _, a := range b.plan.Adapters {
+		profile := a.Machine.Profile
+		if g := a.Machine.Guest; g != nil {
+			if profile = guestDevices[g.System]; profile == nil {
+				profile = guestDevices["linux"]
+			}
+		}
+		a.Devices = profile.Device(a.NIC, a.Number)
+		if a.Over != nil {
+			form := profile.Tagged
+			if form == "" {
+				form = "DEVICE.TAG"
+			}
+			for i, d := range a.Devices {
+				a.Devices[i] = strings.NewReplacer("DEVICE", d, "TAG", fmt.Sprint(a.Segment.Tag)).Replace(form)
+			}
+		}
+		a.Attach = b.attach(a)
+	}
+}
+
+// Device gives the likeliest name of the adapter in its system, or "adapter N".
+func (a *Adapter) Device() string {
+	if len(a.Devices) > 0 {
+		return a.Devices[0]
+	}
+	return fmt.Sprintf("adapter %d", a.Number)
+}
+
+func (b *builder) attach(a *Adapter) string {
+	if a.Over != nil {
+		return fmt.Sprintf("nothing to attach: tag %d on adapter %d", a.Segment.Tag, a.Number)
+	}
+	s := a.Segment
+	root := b.plan.Segment(s.Wire.Name)
+	var text string
+	switch {
+	case root.Reach == lab.Upstream && root.Lab.Join == "nat":
+		text = "translated by the host"
+	case root.Reach == lab.Upstream && root.Lab.Uplink != "":
+		text = "bridged to " + root.Lab.Uplink
+	case root.Reach == lab.Upstream:
+		text = "bridged to the host's uplink"
+	case root.Reach == lab.Host:
+		text = "host-only, named " + root.Name
+	default:
+		text = "internal, named " + root.Name
+	}
+	if s.Tag != 0 {
+		text += fmt.Sprintf(", access tag %d", s.Tag)
+	}
+	var tags []string
+	for _, other := range a.Machine.Adapters {
+		if other.Over == a {
+			tags = append(tags, fmt.Sprint(other.Segment.Tag))
+		}
+	}
+	if tags != nil {
+		text += ", trunk with tag " + strings.Join(tags, ", ")
+	}
+	return text
+}
