@@ -14,6 +14,7 @@ import (
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/survey"
 )
 
 // Version of the program; the build sets it.
@@ -117,11 +118,14 @@ var commands = []struct {
 	make func(*app) *cobra.Command
 }{
 	{"demo", (*app).demo},
+	{"survey", (*app).survey},
 	{"new", (*app).newLab},
 	{"plan", (*app).plan},
 	{"rehearse", (*app).rehearse},
+	{"explain", (*app).explain},
 	{"schema", (*app).schema},
 	{"version", (*app).version},
+	{survey.TryCommand, (*app).tryAccelerator},
 }
 
 // root makes the command that args call for. When their first names a command

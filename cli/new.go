@@ -2,28 +2,49 @@ package cli
 
 import (
 	"fmt"
+	"os"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"openbastion/core/draft"
 	"openbastion/core/lab"
+	"openbastion/survey"
 )
 
 func (a *app) newLab() *cobra.Command {
-	var o draft.Options
+	o := draft.Options{}
 	var to string
-	var replace bool
+	var replace, yes, blind bool
 	c := &cobra.Command{
 		Use: "new NAME", Short: "Write a lab file to start from",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
+		Long: `Writes a commented lab file. On a terminal it asks what it is not told by a
+flag, with a default for each answer; ? explains. It looks at this machine's
+networks, so that the lab keeps clear of them.
+
+Shapes:
+` + shapeList(),
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				o.Lab = args[0]
+			}
+			if !blind {
+				useSurvey(&o, survey.Look("."))
+			}
+			if in, ok := a.in.(*os.File); ok && !yes && term.IsTerminal(int(in.Fd())) {
+				told := func(flag string) bool { return c.Flags().Changed(flag) }
+				if err := a.askNew(in, &o, &to, told); err != nil {
+					return err
+				}
+			}
+			if o.Lab == "" {
 				return usage("say the name of the lab: bastion new NAME")
 			}
-			return nil
-		},
-		RunE: func(_ *cobra.Command, args []string) error {
-			o.Lab = args[0]
-			data := draft.Write(o)
+			data, err := draft.Write(o)
+			if err != nil {
+				return usage("%v", err)
+			}
 			if _, err := lab.Read("the lab file", data); err != nil {
 				return err // a name that is none
 			}
@@ -41,11 +62,33 @@ func (a *app) newLab() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&to, "to", "lab.yaml", "the file to write; - for standard output")
 	f.BoolVar(&replace, "replace", false, "replace the file when it is there")
+	f.BoolVar(&yes, "yes", false, "ask nothing: take the default of all that no flag says")
+	f.BoolVar(&blind, "no-survey", false, "do not look at this machine's networks")
+	f.StringVar(&o.Shape, "shape", draft.Shapes[0].Name, "the lab's shape, see above")
 	f.StringVar(&o.Title, "title", "", "what the lab is for")
 	f.StringVar(&o.Appliance, "appliance", "gate", "the appliance's name")
 	f.StringVar(&o.WAN, "wan", "outer", "the WAN segment's name")
-	f.StringSliceVar(&o.LANs, "lan", []string{"inner"}, "a LAN segment's name; may be given again")
-	f.IntVar(&o.Guests, "guests", 1, "how many guests on each LAN")
+	f.StringSliceVar(&o.LANs, "lan", []string{"inner"}, "shape one-lan: a LAN segment's name; may be given again")
+	f.IntVar(&o.Guests, "guests", 1, "how many guests on each inside segment")
+	f.IntVar(&o.Benches, "benches", 4, "shape classroom: how many benches")
 	f.StringVar(&o.Uplink, "uplink", "", "the host's adapter that the WAN is bridged to")
 	return c
+}
+
+func shapeList() string {
+	text := ""
+	for _, s := range draft.Shapes {
+		text += fmt.Sprintf("  %-12s %s\n", s.Name, s.What)
+	}
+	return text
+}
+
+// useSurvey fills in what this machine tells.
+func useSurvey(o *draft.Options, r *survey.Report) {
+	o.Networks = r.Networks()
+	up, ok := r.Uplink()
+	if o.Uplink == "" && ok && up.Kind == survey.Wired {
+		o.Uplink = up.Name
+	}
+	o.NAT = o.Uplink == ""
 }

@@ -213,22 +213,24 @@ func reachWords(seg *plan.Segment) string {
 }
 
 func adapterTables(p *plan.Plan) []section {
-	t := table{head: []string{"machine", "no.", "port", "hardware address", "segment", "likely device", "model", "attach"}}
+	list := table{head: []string{"machine", "no.", "port", "hardware address", "segment", "likely device", "model"}}
+	attach := table{head: []string{"machine", "no.", "adapter"}}
 	for _, ad := range p.Adapters {
-		attach := ad.Attach
+		how := ad.Attach
 		if !ad.Plugged {
-			attach = "unplugged; " + attach
+			how = "unplugged; " + how
 		}
 		if ad.Port != nil && ad.Port.Joins != "" {
-			attach += ", joined with " + ad.Port.Joins
+			how += ", joined with " + ad.Port.Joins
 		}
 		port := ad.Name
 		if ad.Guest != nil {
 			port = ""
 		}
-		t.add(ad.Machine.Name, fmt.Sprint(ad.Number), cell{port, roleStyle(ad.Role)}, starred(ad.MAC.String(), !ad.MACGiven), segmentCell(ad.Segment), strings.Join(ad.Devices, " or "), ad.NIC, cell{attach, faint})
+		list.add(ad.Machine.Name, fmt.Sprint(ad.Number), cell{port, roleStyle(ad.Role)}, starred(ad.MAC.String(), !ad.MACGiven), segmentCell(ad.Segment), strings.Join(ad.Devices, " or "), ad.NIC)
+		attach.add(ad.Machine.Name, fmt.Sprint(ad.Number), how)
 	}
-	return []section{{"Adapters", t}}
+	return []section{{"Adapters", list}, {"How to attach them", attach}}
 }
 
 func addressTables(p *plan.Plan) []section {

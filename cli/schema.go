@@ -7,10 +7,21 @@ import (
 )
 
 func (a *app) schema() *cobra.Command {
-	return &cobra.Command{
+	var of string
+	c := &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of the lab file",
-		Long: "Prints the JSON Schema (2020-12) of the lab file, for editors that complete and check YAML.",
+		Long: "Prints the JSON Schema (2020-12) of the lab file, or of profiles, for editors that complete and check YAML.",
 		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error { return a.json(lab.Schema()) },
+		RunE: func(*cobra.Command, []string) error {
+			switch of {
+			case "lab":
+				return a.json(lab.Schema())
+			case "profile":
+				return a.json(lab.ProfileSchema())
+			}
+			return usage("--of is lab or profile, not %q", of)
+		},
 	}
+	c.Flags().StringVar(&of, "of", "lab", "of which file: lab or profile")
+	return c
 }

@@ -108,7 +108,10 @@ func judgeNames(r *Result, home *plan.Adapter, w Witness, o Observation) {
 }
 
 func judgeOutside(r *Result, home *plan.Adapter, wans []*plan.Adapter, asked []lab.Service, wan, obs []Observation) {
-	translated := slices.Contains(wans[0].Machine.Masq, home.Segment)
+	// What the witness must see is known only where the last of the appliances
+	// translates and nothing above it does so again.
+	translated := wans[0].Machine != home.Segment.Port.Machine || slices.Contains(wans[0].Machine.Masq, home.Segment)
+	again := wans[0].Segment.Lab.Join == "nat"
 	var own []string
 	for _, o := range wan {
 		if o.Address.IsValid() {
@@ -120,7 +123,9 @@ func judgeOutside(r *Result, home *plan.Adapter, wans []*plan.Adapter, asked []l
 		switch {
 		case !o.Answered:
 			r.broken(fmt.Sprintf("%s does not reach the witness by %s: %s", home.Machine.Name, asked[i], o.Saw), "`bastion explain outside` lists what to look at, nearest first")
-		case translated && !slices.Contains(own, o.From.String()):
+		case again && home.Segment.Subnet.Contains(o.From):
+			r.broken(fmt.Sprintf("the witness saw %s's own address %s: nothing translated it", home.Machine.Name, o.From), "look which way it took")
+		case translated && !again && !slices.Contains(own, o.From.String()):
 			r.around = true
 			r.broken(fmt.Sprintf("the witness saw %s reach it by %s from %s, not from %s's WAN address %s", home.Machine.Name, asked[i], o.From, wans[0].Machine.Name, strings.Join(own, ", ")),
 				"find the way that avoids the appliance: another adapter, or a segment that leads out")

@@ -51,6 +51,19 @@ func Home(g *plan.Machine) *plan.Adapter {
 	return nil
 }
 
+// last gives the appliance whose WAN address the outside sees: the outermost
+// of those in a row.
+func last(m *plan.Machine) *plan.Machine {
+	for range 64 {
+		wans := m.WAN()
+		if len(wans) == 0 || wans[0].Segment.Port == nil || wans[0].Segment.Port.Machine == m || !wans[0].Segment.Inside() {
+			break
+		}
+		m = wans[0].Segment.Port.Machine
+	}
+	return m
+}
+
 // likely gives an address the adapter has or may get.
 func likely(a *plan.Adapter) netip.Addr {
 	if a.Address.IsValid() {
@@ -115,7 +128,7 @@ func guestClaims(p *plan.Plan, g *plan.Machine, home *plan.Adapter, w Witness) [
 	if len(allowed) > 0 {
 		add(Names, func(r *Result, obs []Observation) { judgeNames(r, home, w, obs[0]) }, Probe{Kind: AskName, From: home})
 		probes := []Probe{}
-		wans := port.Machine.WAN()
+		wans := last(port.Machine).WAN()
 		for _, wan := range wans {
 			probes = append(probes, Probe{Kind: AskAddress, From: wan})
 		}

@@ -11,90 +11,80 @@ import (
 // Options are what a draft is made of. The zero value of each is replaced by
 // the default that its comment names.
 type Options struct {
-	Lab       string
-	Title     string         // left out when empty
-	Appliance string         // gate
-	WAN       string         // upstream
-	LANs      []string       // one, lan
-	Guests    int            // on each LAN: 1
-	Networks  []netip.Prefix // that the host is on already
-	Uplink    string         // left out when empty
+	Lab         string
+	Title       string         // left out when empty
+	Shape       string         // one-lan
+	Appliance   string         // gate
+	WAN         string         // outer
+	LANs        []string       // one, inner
+	Guests      int            // on each LAN: 1
+	Benches     int            // of a classroom: 4
+	Networks    []netip.Prefix // that the host is on already
+	Uplink      string         // left out when empty
+	NAT         bool           // the host translates for the WAN, as bridging would not work
+	Accelerated *bool          // left out when nil
 }
 
 func (o *Options) defaults() {
-	if o.Appliance == "" {
-		o.Appliance = "gate"
+	set := func(at *string, text string) {
+		if *at == "" {
+			*at = text
+		}
 	}
-	if o.WAN == "" {
-		o.WAN = "outer"
-	}
+	set(&o.Shape, Shapes[0].Name)
+	set(&o.Appliance, "gate")
+	set(&o.WAN, "outer")
 	if len(o.LANs) == 0 {
 		o.LANs = []string{"inner"}
 	}
 	if o.Guests == 0 {
 		o.Guests = 1
 	}
+	if o.Benches == 0 {
+		o.Benches = 4
+	}
 }
 
-// Write gives the lab file.
-func Write(o Options) []byte {
+// Write gives the lab file. The error says what no draft can be made of.
+func Write(o Options) ([]byte, error) {
 	o.defaults()
-	var b strings.Builder
-	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("# A lab behind a firewall. Look at the plan with `bastion plan`, and see what")
-	line("# holds with `bastion rehearse`. Everything not said here is planned.")
-	line("bastion: 1                  # version of this format")
-	line("lab: %s", o.Lab)
-	if o.Title != "" {
-		line("title: %q", o.Title)
+	shape, ok := ShapeNamed(o.Shape)
+	if !ok {
+		var names []string
+		for _, s := range Shapes {
+			names = append(names, s.Name)
+		}
+		return nil, fmt.Errorf("there is no shape %q; shapes are %s", o.Shape, strings.Join(names, ", "))
 	}
-	line("")
+	if o.Guests < 0 || o.Guests > 1000 || o.Benches < 1 || o.Benches > 200 {
+		return nil, fmt.Errorf("a draft has at most 1000 guests on a segment and 1 to 200 benches; change the file for more")
+	}
+	var w writer
+	w.line("# %s. Look at the plan with `bastion plan`, and see", strings.ToUpper(shape.What[:1])+shape.What[1:])
+	w.line("# what holds with `bastion rehearse`. Everything not said here is planned.")
+	w.line("bastion: 1                  # version of this format")
+	w.line("lab: %s", o.Lab)
+	if o.Title != "" {
+		w.line("title: %q", o.Title)
+	}
+	w.line("")
 	if len(o.Networks) > 0 {
 		var list []string
 		for _, n := range o.Networks {
 			list = append(list, n.String())
 		}
-		line("site:")
-		line("  networks: [%s]   # what this machine is on already; the plan keeps clear of it", strings.Join(list, ", "))
-	} else {
-		line("# site:")
-		line("#   networks: [192.0.2.0/24]   # networks this machine is on already; the plan keeps clear of them")
-	}
-	line("")
-	line("segments:                   # each is one broadcast domain")
-	line("  %s:", o.WAN)
-	line("    reach: upstream         # leads outside: the house or site network")
-	if o.Uplink != "" {
-		line("    uplink: %s", o.Uplink)
-	}
-	for _, s := range o.LANs {
-		line("  %s:", s)
-		line("    reach: isolated         # nobody is here but those attached")
-		line("    # subnet: 10.83.16.0/24 # planned when absent")
-	}
-	line("")
-	line("appliances:")
-	line("  %s:", o.Appliance)
-	line("    ports:                  # in adapter order")
-	line("      - {role: wan, segment: %s}", o.WAN)
-	for _, s := range o.LANs {
-		line("      - {role: lan, segment: %s}", s)
-	}
-	line("    # rules:                # without them each LAN may go outside, and nothing else")
-	line("    #   - allow any from %s to outside", o.LANs[0])
-	line("")
-	line("guests:")
-	n := 0
-	for _, s := range o.LANs {
-		for range o.Guests {
-			n++
-			line("  %s: %s", guestName(n), s)
+		w.line("site:")
+		w.line("  networks: [%s]   # what this machine is on already; the plan keeps clear of it", strings.Join(list, ", "))
+		if o.Accelerated != nil {
+			w.line("  accelerated: %t", *o.Accelerated)
 		}
+	} else {
+		w.line("# site:                     # `bastion survey --write` fills it in")
+		w.line("#   networks: [192.0.2.0/24]   # networks this machine is on already; the plan keeps clear of them")
 	}
-	line("")
-	line("# expect:                   # beside what every lab must hold")
-	line("#   - %s reaches outside tcp/443", guestName(1))
-	return []byte(b.String())
+	w.line("")
+	shape.body(&o, &w)
+	return []byte(w.String()), nil
 }
 
 // guestName gives the n-th guest's name, from 1.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -36,18 +37,10 @@ func NewEditor(data []byte) *Editor {
 func (e *Editor) offset(p Pos) int {
 	at := e.starts[p.Line-1]
 	for range p.Column - 1 {
-		_, size := decodeRune(e.text[at:])
+		_, size := utf8.DecodeRuneInString(e.text[at:])
 		at += size
 	}
 	return at
-}
-
-func decodeRune(s string) (rune, int) {
-	for i, r := range s {
-		_ = i
-		return r, len(string(r))
-	}
-	return 0, 0
 }
 
 func (e *Editor) replace(from, to int, text string) {
@@ -55,12 +48,18 @@ func (e *Editor) replace(from, to int, text string) {
 }
 
 // Set writes a key of an object: its value is replaced where the key is there,
-// and must then be on one line; else the key is added.
+// else the key is added. The new value is one line.
 func (e *Editor) Set(o spotted, key, value string) {
 	s := o.spot()
 	if s.Has(key) {
 		at := e.offset(s.At(key))
-		e.replace(at, e.end(at), value)
+		end := e.end(at)
+		for _, k := range s.keys {
+			if k.name == key && k.key.Line != k.pos.Line {
+				end = e.blockEnd(at, k.pos.Column)
+			}
+		}
+		e.replace(at, end, value)
 		return
 	}
 	if s.body.IsZero() {
@@ -198,6 +197,27 @@ func (e *Editor) end(at int) int {
 		i++
 	}
 	return at + len(strings.TrimRight(t[at:i], " \t\r"))
+}
+
+// blockEnd gives the offset behind a value of several lines: up to the first
+// line that is indented less than the value's column (from 1).
+func (e *Editor) blockEnd(at, column int) int {
+	end := at
+	for i := at; i < len(e.text); {
+		stop := len(e.text)
+		if n := strings.IndexByte(e.text[i:], '\n'); n >= 0 {
+			stop = i + n
+		}
+		line := e.text[i:stop]
+		if i > at && strings.TrimSpace(line) != "" && len(line)-len(strings.TrimLeft(line, " ")) < column-1 {
+			break
+		}
+		if strings.TrimSpace(line) != "" {
+			end = i + len(strings.TrimRight(line, " \t\r"))
+		}
+		i = stop + 1
+	}
+	return end
 }
 
 // Bytes gives the changed text.

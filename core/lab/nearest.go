@@ -2,9 +2,9 @@ package lab
 
 import "slices"
 
-// nearest gives the known word closest to word, or "" when none is close: at
+// Nearest gives the known word closest to word, or "" when none is close: at
 // most a third of the letters, and no more than three, may differ.
-func nearest(word string, known []string) string {
+func Nearest(word string, known []string) string {
 	if len(word) > 64 {
 		return ""
 	}
@@ -21,7 +21,7 @@ func nearest(word string, known []string) string {
 }
 
 func didYouMean(word string, known ...string) string {
-	if n := nearest(word, known); n != "" && n != word {
+	if n := Nearest(word, known); n != "" && n != word {
 		return ` (did you mean "` + n + `"?)`
 	}
 	return ""
@@ -66,5 +66,5 @@ func closest[V any](word string, known map[string]V) string {
 		names = append(names, n)
 	}
 	slices.Sort(names)
-	return nearest(word, names)
+	return Nearest(word, names)
 }

@@ -214,7 +214,7 @@ func readObject[T any, P interface {
 			names[i] = fields[i].name
 		}
 		hint := "known here: " + strings.Join(names, ", ")
-		if near := nearest(key.Value, names); near != "" {
+		if near := Nearest(key.Value, names); near != "" {
 			hint = "did you mean " + near + "?"
 		}
 		r.fail(place(key), "%s has no key %q; %s", what, key.Value, hint)
@@ -335,19 +335,26 @@ func (r *reader) name(n *yaml.Node, what string) (string, bool) {
 	if !ok {
 		return "", false
 	}
+	if err := CheckName(text); err != nil {
+		r.fail(place(n), "%s", err)
+		return "", false
+	}
+	return text, true
+}
+
+// CheckName says why a text cannot be a name in a lab file; nil when it can.
+func CheckName(text string) error {
 	if !isName(text) {
 		hint := likeName(shorten(text))
 		if !isName(hint) {
 			hint = "heron"
 		}
-		r.fail(place(n), "%q is no name: names have small letters, digits and hyphens, start with a letter, and have at most 63 characters; write one such as %s", shorten(text), hint)
-		return "", false
+		return fmt.Errorf("%q is no name: names have small letters, digits and hyphens, start with a letter, and have at most 63 characters; write one such as %s", shorten(text), hint)
 	}
 	if reserved[text] {
-		r.fail(place(n), "%q has a meaning of its own in rules and cannot be a name; choose another", text)
-		return "", false
+		return fmt.Errorf("%q has a meaning of its own in rules and cannot be a name; choose another", text)
 	}
-	return text, true
+	return nil
 }
 
 func shorten(s string) string {

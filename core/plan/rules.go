@@ -85,6 +85,18 @@ func (m *Machine) Decide(f Flow) (*Rule, lab.Action) {
 	return nil, lab.Deny
 }
 
+// NewTranslator makes a router that nobody planned: it lets everything from
+// near's segment out by far and translates it, as a host does for machines
+// that it joins to its own network.
+func NewTranslator(name string, near, far *Adapter) *Machine {
+	m := &Machine{Name: name, Adapters: []*Adapter{near, far}, Masq: []*Segment{near.Segment}, inside: []netip.Prefix{near.Segment.Subnet}}
+	m.Rules = []Rule{{
+		Action: lab.Allow, Services: []lab.Service{{Proto: lab.Any}},
+		From: []Match{{Prefixes: m.inside}}, To: []Match{{Outside: true}},
+	}}
+	return m
+}
+
 func (b *builder) rules() {
 	for _, m := range b.plan.Appliances() {
 		for _, a := range m.Adapters {

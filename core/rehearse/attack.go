@@ -396,10 +396,14 @@ func (l *Lab) scan(q claims.Probe) claims.Observation {
 	if !port.Address.IsValid() {
 		return claims.Observation{Unknown: fmt.Sprintf("port %s of %s has no address to try", q.To.Name, q.To.Machine.Name)}
 	}
+	from := l.buoy
+	if r := l.routers[q.To.Segment]; r != nil && q.To.Segment.Lab.Join == "nat" {
+		from = r // the host's translation hides the WAN from all but the host
+	}
 	o := claims.Observation{}
 	finish := make([]func() claims.Observation, len(q.Scan))
 	for i, s := range q.Scan {
-		finish[i] = l.askReach(claims.Probe{Kind: claims.AskReach, To: q.To, Proto: s.Proto, Port: s.From})
+		finish[i] = l.reach(from, port.Address.Addr(), claims.Probe{Kind: claims.AskReach, To: q.To, Proto: s.Proto, Port: s.From})
 		l.world.run(l.world.now + time.Millisecond)
 	}
 	l.world.run(l.world.now + settleTime)
@@ -421,6 +425,9 @@ func (l *Lab) scan(q claims.Probe) claims.Observation {
 // as a machine on the upstream segment can.
 func (l *Lab) intrude(wan *plan.Adapter) (int, []claims.Way) {
 	router := l.routers[wan.Segment]
+	if router == nil { // behind another appliance: nobody outside is next to this WAN
+		return 0, nil
+	}
 	a := &attack{caught: map[int]map[int]bool{}, arrived: map[int]*station{}, targets: map[*station]bool{}}
 	l.attack = a
 	defer func() { l.attack = nil }()

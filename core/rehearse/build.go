@@ -154,25 +154,64 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		if count > 1 {
 			name = fmt.Sprintf("lighthouse%d", count)
 		}
-		n := node.New(name)
-		n.Forwards = true
-		own := netip.PrefixFrom(s.Gateway, s.Subnet.Bits())
-		near := n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindRouter, 2*count-1), Address: own})
 		farAddress := subnet.First(beyond)
 		if count > 1 {
 			farAddress = subnet.Add(beyond.Addr(), 200+count)
 		}
-		n.AddPort(node.Port{Adapter: 2, MAC: standIn(kindRouter, 2*count), Address: netip.PrefixFrom(farAddress, beyond.Bits())})
-		if s.Lab.Leases == "" || s.Lab.Leases == "upstream" {
-			near.Server = lease.NewServer(upstreamLeases(s, own))
-		}
-		n.ServeNames(&names.Resolver{Names: map[string]netip.Addr{witness.Name + ".": witness.Address, name + ".example.": s.Gateway}, Zones: []string{"."}})
+		n := router(name, s, count, netip.PrefixFrom(farAddress, beyond.Bits()))
+		n.Resolver.Names[witness.Name+"."] = witness.Address
+		n.Resolver.Names[name+".example."] = s.Gateway
+		n.Resolver.Zones = []string{"."}
 		st := l.world.addStation(n)
 		l.world.attach(st, 1, cables[s.Wire], wire.Port{Native: s.Tag})
 		l.world.attach(st, 2, far, wire.Port{})
 		l.routers[s], l.outside[st] = st, true
 		n.Seen = func(p *packet.Packet) { l.attack.saw(st, p) }
 	}
+}
+
+// router makes the router of an upstream segment, the count-th. Where the host
+// joins the segment to its own network, that is the host, and it translates.
+func router(name string, s *plan.Segment, count int, far netip.Prefix) *node.Node {
+	own := netip.PrefixFrom(s.Gateway, s.Subnet.Bits())
+	serves := s.Lab.Leases == "" || s.Lab.Leases == "upstream"
+	leases := upstreamLeases(s, own)
+	near := node.Port{Adapter: 1, MAC: standIn(kindRouter, 2*count-1), Address: own}
+	away := node.Port{Adapter: 2, MAC: standIn(kindRouter, 2*count), Address: far}
+	if s.Lab.Join == "nat" {
+		inner := &plan.Adapter{Number: 1, MAC: near.MAC, Address: own, Segment: s, Role: lab.LAN}
+		outer := &plan.Adapter{Number: 2, MAC: away.MAC, Address: far, Segment: s, Role: lab.WAN}
+		if serves {
+			inner.Leases = &plan.Service{Pool: plan.Pool{From: leases.From, To: leases.To}, Router: leases.Router, DNS: leases.DNS, Time: leases.Time}
+		}
+		m := plan.NewTranslator(name, inner, outer)
+		// What the appliance publishes must be passed on here as well: a step that
+		// the rehearsal takes as done.
+		for _, a := range s.Adapters {
+			if a.Role != lab.WAN {
+				continue
+			}
+			at := *a
+			if !at.Address.IsValid() && inner.Leases != nil {
+				at.Address = netip.PrefixFrom(leases.From, own.Bits())
+				inner.Leases.Reservations = append(inner.Leases.Reservations, &at)
+				leases.From = leases.From.Next()
+			}
+			for _, v := range a.Machine.Publishes {
+				m.Publishes = append(m.Publishes, plan.Publish{Proto: v.Proto, Port: v.Port, To: &at, Target: v.Port})
+			}
+		}
+		return appliance.New(m, nil).Node
+	}
+	n := node.New(name)
+	n.Forwards = true
+	if serves {
+		near.Server = lease.NewServer(leases)
+	}
+	n.AddPort(near)
+	n.AddPort(away)
+	n.ServeNames(&names.Resolver{Names: map[string]netip.Addr{}})
+	return n
 }
 
 // upstreamLeases gives what an upstream router hands out: the upper half of

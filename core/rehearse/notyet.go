@@ -11,9 +11,6 @@ func notYet(p *plan.Plan) lab.Faults {
 	add := func(pos lab.Pos, key string) { faults = append(faults, p.Lab.NotYet(pos, key, "rehearse")) }
 	for _, s := range p.Segments {
 		src := s.Lab
-		if src.Join == "nat" {
-			add(src.At("join"), "join: nat")
-		}
 		if src.RouterAdvertisements {
 			add(src.At("router-advertisements"), "router-advertisements")
 		}
@@ -46,16 +43,19 @@ func notYet(p *plan.Plan) lab.Faults {
 			if a.Role == lab.WAN && wans > 1 {
 				add(a.Pos, "a second WAN port")
 			}
-			if a.Role == lab.WAN && a.Segment.Reach != lab.Upstream {
-				add(a.Pos, "a WAN port on a segment that is not upstream")
+			if a.Role == lab.WAN && a.Segment.Reach != lab.Upstream && !a.Segment.Inside() {
+				add(a.Pos, "a WAN port on a segment that leads nowhere")
+			}
+			if a.Port.Joins != "" {
+				add(a.Port.At("joins"), "joins")
 			}
 		}
-		if wans == 0 {
+		if wans == 0 && src.Kind == "routed" {
 			add(src.Pos, "an appliance without a WAN port")
 		}
 	}
-	if len(p.Appliances()) > 1 {
-		add(p.Appliances()[1].Appliance.Pos, "a second appliance")
+	if p.Lab.IPv6 {
+		add(p.Lab.At("ipv6"), "ipv6")
 	}
 	return faults
 }

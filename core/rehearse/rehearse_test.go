@@ -121,7 +121,6 @@ func TestMistakes(t *testing.T) {
 func TestNotYet(t *testing.T) {
 	sample := string(example(t, "saltmarsh.yaml"))
 	for old, new := range map[string]string{
-		"join: bridged":               "join: nat",
 		"address: lease":              "address: pppoe",
 		"autostart: true":             "kind: transparent",
 		"segment: causeway, address:": "segment: causeway, drop-private: true, address:",

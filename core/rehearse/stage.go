@@ -80,6 +80,9 @@ func (l *Lab) target(q claims.Probe) (from *station, to netip.Addr, why string) 
 			return from, to, q.To.Machine.Name + " has no address"
 		}
 		to = port.Address.Addr()
+		if r := l.routers[q.To.Segment]; q.From == nil && q.To.Role == lab.WAN && q.To.Segment.Lab.Join == "nat" && r != nil {
+			to = r.node.Ports()[1].Address.Addr() // the host passes on what is published, see router
+		}
 	}
 	return from, to, ""
 }
@@ -215,6 +218,11 @@ func (l *Lab) askReach(q claims.Probe) func() claims.Observation {
 	if why != "" {
 		return func() claims.Observation { return claims.Observation{Saw: why, Evidence: []string{why}} }
 	}
+	return l.reach(from, to, q)
+}
+
+// reach starts a probe from a station to an address.
+func (l *Lab) reach(from *station, to netip.Addr, q claims.Probe) func() claims.Observation {
 	now := l.world.now
 	outcome := func(done bool, frame int, saw, who string, source netip.Addr) claims.Observation {
 		o := claims.Observation{Answered: done, Saw: saw, Who: who, From: source}

@@ -1,0 +1,161 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+
+	"golang.org/x/term"
+
+	"openbastion/core/draft"
+	"openbastion/core/lab"
+)
+
+// dialogue asks questions on a terminal, a line each.
+type dialogue struct {
+	t *term.Terminal
+	s *screen
+}
+
+// readWriter joins the terminal's two directions.
+type readWriter struct {
+	io.Reader
+	io.Writer
+}
+
+// errLeft says that the person left; nothing is written then.
+var errLeft = failure{exitInterrupted, "left, and nothing was written", ""}
+
+// ask puts a question until its answer fits. An empty answer is the default;
+// ? tells more.
+func (d *dialogue) ask(question, fallback, more string, fits func(string) error) error {
+	for {
+		prompt := question
+		if fallback != "" {
+			prompt += " [" + fallback + "]"
+		}
+		d.t.SetPrompt(prompt + ": ")
+		line, err := d.t.ReadLine()
+		if err != nil {
+			return errLeft
+		}
+		switch line = strings.TrimSpace(line); {
+		case line == "?":
+			for _, l := range wrap(more, 74) {
+				fmt.Fprintln(d.t, "  "+l)
+			}
+			continue
+		case line == "":
+			line = fallback
+		}
+		if err := fits(line); err != nil {
+			fmt.Fprintln(d.t, "  "+err.Error())
+			continue
+		}
+		return nil
+	}
+}
+
+// text asks for a text that draft takes as a name or title.
+func (d *dialogue) text(at *string, question, more string) error {
+	return d.ask(question, *at, more, func(line string) error { *at = line; return nil })
+}
+
+func (d *dialogue) number(at *int, question, more string, low, high int) error {
+	return d.ask(question, strconv.Itoa(*at), more, func(line string) error {
+		n, err := strconv.Atoi(line)
+		if err != nil || n < low || n > high {
+			return fmt.Errorf("a whole number from %d to %d", low, high)
+		}
+		*at = n
+		return nil
+	})
+}
+
+func (d *dialogue) name(at *string, question, more string) error {
+	return d.ask(question, *at, more, func(line string) error {
+		if err := lab.CheckName(line); err != nil {
+			return err
+		}
+		*at = line
+		return nil
+	})
+}
+
+// askNew asks, in the order in which people work, for what no flag told.
+func (a *app) askNew(in *os.File, o *draft.Options, to *string, told func(flag string) bool) error {
+	state, err := term.MakeRaw(int(in.Fd()))
+	if err != nil {
+		return failure{exitLacking, "this terminal takes no questions: " + err.Error(), "say --yes and the flags instead"}
+	}
+	defer func() { _ = term.Restore(int(in.Fd()), state) }()
+	d := &dialogue{t: term.NewTerminal(readWriter{in, a.err}, ""), s: newScreen(a.err, a.color)}
+	fmt.Fprintln(d.t, "A new lab. Enter takes what stands in brackets; ? tells more; Ctrl-C leaves.")
+
+	if o.Lab == "" {
+		if err := d.name(&o.Lab, "Name of the lab", "One word in small letters, such as saltmarsh. Hardware addresses and subnets are made from it, so two labs with different names do not clash."); err != nil {
+			return err
+		}
+	}
+	if !told("title") {
+		if err := d.text(&o.Title, "What is it for", "A few words for people, such as: incident bench. It may stay empty."); err != nil {
+			return err
+		}
+	}
+	if !told("shape") {
+		if err := d.shape(o); err != nil {
+			return err
+		}
+	}
+	if !told("uplink") && o.Shape != "one-armed" {
+		if err := d.text(&o.Uplink, "Adapter of this machine that leads outside (empty: this machine translates)", "The WAN is bridged to it: the appliance then stands on your network like any other machine. Most wireless access points refuse that; leave it empty there, and this machine translates for the appliance."); err != nil {
+			return err
+		}
+		o.NAT = o.Uplink == ""
+	}
+	if !told("appliance") && o.Shape != "chain" {
+		if err := d.name(&o.Appliance, "Name of the appliance", "The firewall or router between the segments. Its host name as well."); err != nil {
+			return err
+		}
+	}
+	if !told("lan") && o.Shape == "one-lan" {
+		if err := d.name(&o.LANs[0], "Name of the LAN segment", "Where the guests are. Write this name, letter by letter, on the appliance's adapter and on the guests': a segment with another spelling is another segment."); err != nil {
+			return err
+		}
+	}
+	if !told("benches") && o.Shape == "classroom" {
+		if err := d.number(&o.Benches, "How many benches", "Each is a segment of its own behind the one appliance.", 1, 200); err != nil {
+			return err
+		}
+	}
+	if !told("guests") {
+		if err := d.number(&o.Guests, "How many guests on each inside segment", "You can add more in the file later; nothing that is planned changes by it.", 1, 1000); err != nil {
+			return err
+		}
+	}
+	if !told("to") {
+		return d.text(to, "Write it to", "The lab file. A file that is there already stays as it is.")
+	}
+	return nil
+}
+
+// shape asks for the shape, by number or name.
+func (d *dialogue) shape(o *draft.Options) error {
+	more := ""
+	for i, s := range draft.Shapes {
+		fmt.Fprintf(d.t, "  %d  %-12s %s\n", i+1, s.Name, s.What)
+		more += fmt.Sprintf("%s: %s ", s.Name, s.Why)
+	}
+	return d.ask("Which shape", o.Shape, more, func(line string) error {
+		if n, err := strconv.Atoi(line); err == nil && n >= 1 && n <= len(draft.Shapes) {
+			line = draft.Shapes[n-1].Name
+		}
+		if _, ok := draft.ShapeNamed(line); !ok {
+			return fmt.Errorf("a number from 1 to %d, or a shape's name", len(draft.Shapes))
+		}
+		o.Shape = line
+		return nil
+	})
+}

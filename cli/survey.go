@@ -1,0 +1,203 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/core/lab"
+	"openbastion/survey"
+)
+
+func (a *app) survey() *cobra.Command {
+	var write string
+	c := &cobra.Command{
+		Use: "survey", Short: "What this machine gives a lab",
+		Long: `Looks at this machine's adapters, networks, processors, memory and disk, tries
+whether virtual machines can be accelerated, and says what follows for a lab.
+With --write the site of a lab file is set to what was seen.`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if err := a.wantFormat("text", "json"); err != nil {
+				return err
+			}
+			r := survey.Look(".")
+			r.Accelerate()
+			if write != "" {
+				return a.writeSite(write, r)
+			}
+			if a.format == "json" {
+				return a.json(struct {
+					Schema string  `json:"schema"`
+					Lab    *string `json:"lab"`
+					*survey.Report
+					Follows []string `json:"follows"`
+				}{"openbastion.survey/1", nil, r, r.Follows()})
+			}
+			showSurvey(a.screen(), r)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&write, "write", "", "put it under site: in this lab file")
+	return c
+}
+
+// tryAccelerator is the hidden command that the survey runs as a child.
+func (a *app) tryAccelerator() *cobra.Command {
+	return &cobra.Command{
+		Use: survey.TryCommand, Hidden: true, Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if err := survey.TryAccelerator(); err != nil {
+				fmt.Fprint(a.err, err)
+				return failure{status: exitLacking}
+			}
+			return nil
+		},
+	}
+}
+
+func showSurvey(s *screen, r *survey.Report) {
+	s.line(s.paint(strong, "this machine"), "  ", s.paint(faint, r.System))
+	t := table{head: []string{"adapter", "kind", "link", "speed", "hardware address", "addresses"}}
+	for _, ad := range r.Adapters {
+		var addrs []string
+		for _, p := range ad.Addresses {
+			addrs = append(addrs, p.String())
+		}
+		link, speed, st := "down", "", plain
+		if ad.Up {
+			link = "up"
+		}
+		if ad.Speed > 0 {
+			speed = grouped(ad.Speed) + " Mbit/s"
+		}
+		if ad.Name == r.Default {
+			st = outside
+		}
+		t.add(cell{ad.Name, st}, string(ad.Kind), link, speed, ad.MAC, strings.Join(addrs, " "))
+	}
+	s.section(section{"Adapters", t})
+	facts := table{}
+	fact := func(name, text string) {
+		if text != "" {
+			facts.add(cell{name, faint}, text)
+		}
+	}
+	if r.Default != "" {
+		text := "by " + r.Default
+		if r.Gateway.IsValid() {
+			text += ", next hop " + r.Gateway.String()
+		}
+		fact("way out", text)
+	} else {
+		fact("way out", "none")
+	}
+	var nets, resolvers []string
+	for _, n := range r.Networks() {
+		nets = append(nets, n.String())
+	}
+	for _, x := range r.Resolvers {
+		resolvers = append(resolvers, x.String())
+	}
+	fact("networks", strings.Join(nets, " "))
+	fact("resolvers", strings.Join(resolvers, " "))
+	fact("processors", fmt.Sprint(r.CPUs))
+	if r.Memory > 0 {
+		fact("memory", fmt.Sprintf("%s, %s free", round(r.Memory), round(r.Available)))
+	}
+	if r.Disk > 0 {
+		fact("disk", round(r.Disk).String()+" free here")
+	}
+	fact("acceleration", string(r.Accelerated)+": "+r.Why)
+	s.section(section{"What it has", facts})
+	s.heading("What follows for a lab")
+	for _, f := range r.Follows() {
+		s.para(2, 2, plain, f)
+	}
+	if len(r.Unseen) > 0 {
+		s.heading("Not seen")
+		for _, u := range r.Unseen {
+			s.para(2, 2, faint, u)
+		}
+	}
+}
+
+// round drops what nobody plans with: the part below a 64th.
+func round(b lab.Bytes) lab.Bytes {
+	for _, unit := range []lab.Bytes{lab.TiB, lab.GiB, lab.MiB} {
+		if b >= unit {
+			return b / (unit / 4) * (unit / 4)
+		}
+	}
+	return b
+}
+
+// siteKeys gives the keys of site: as the survey saw them, in order.
+func siteKeys(r *survey.Report) [][2]string {
+	var nets, uplinks []string
+	for _, n := range r.Networks() {
+		nets = append(nets, n.String())
+	}
+	for _, ad := range r.Adapters {
+		if ad.Kind != survey.Virtual {
+			uplinks = append(uplinks, lab.Value(ad.Name)+": "+string(ad.Kind))
+		}
+	}
+	keys := [][2]string{{"networks", "[" + strings.Join(nets, ", ") + "]"}}
+	if uplinks != nil {
+		keys = append(keys, [2]string{"uplinks", "{" + strings.Join(uplinks, ", ") + "}"})
+	}
+	keys = append(keys, [2]string{"cpus", fmt.Sprint(r.CPUs)})
+	if r.Memory > 0 {
+		keys = append(keys, [2]string{"memory", round(r.Memory).String()})
+	}
+	if r.Disk > 0 {
+		keys = append(keys, [2]string{"disk", round(r.Disk).String()})
+	}
+	if r.Accelerated != survey.Unknown {
+		keys = append(keys, [2]string{"accelerated", fmt.Sprint(r.Accelerated == survey.Yes)})
+	}
+	return keys
+}
+
+// writeSite puts what was seen into a lab file; everything else in it stays.
+func (a *app) writeSite(file string, r *survey.Report) error {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
+	}
+	l, err := lab.Read(file, data)
+	if err != nil {
+		return err
+	}
+	e := lab.NewEditor(data)
+	if l.Has("site") {
+		for _, kv := range siteKeys(r) {
+			e.Set(&l.Site, kv[0], kv[1])
+		}
+	} else {
+		text := "site:                       # this machine, as surveyed\n"
+		for _, kv := range siteKeys(r) {
+			text += "  " + kv[0] + ": " + kv[1] + "\n"
+		}
+		after := "lab"
+		if l.Has("title") {
+			after = "title"
+		}
+		e.AddObject(l, after, text)
+	}
+	changed := e.Bytes()
+	if _, err := lab.Read(file, changed); err != nil {
+		return failure{exitUsage, fmt.Sprintf("%s stays as it is: with the survey in it it would not be read: %v", file, err), ""}
+	}
+	if err := writeNew(file, changed, true); err != nil {
+		return err
+	}
+	s := a.screen()
+	for _, line := range added(data, changed) {
+		s.line(s.paint(inside, "+ "+line))
+	}
+	return nil
+}

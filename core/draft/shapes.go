@@ -1,0 +1,261 @@
+package draft
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Shape is a lab to start from.
+type Shape struct {
+	Name string
+	What string // in a few words
+	Why  string // when one wants it
+	body func(o *Options, w *writer)
+}
+
+// Shapes are all shapes, the simplest first.
+var Shapes = []Shape{
+	{"one-lan", "a WAN and one LAN behind one appliance", "The usual first lab: a few guests that reach outside only through the appliance.", oneLAN},
+	{"quarantine", "two LANs, one of which never reaches outside", "For guests that must not be let out: malware, untrusted appliances, evidence.", quarantine},
+	{"dmz", "a LAN and a DMZ with a published server", "For a server that the outside may reach at one port, and that may not reach the LAN.", dmz},
+	{"trunk", "three tagged segments on one wire", "When the hypervisor has few networks, or to practise VLANs: one adapter carries them all.", trunk},
+	{"two-uplinks", "two WANs, primary and backup, before one LAN", "When the lab should live on while one line is down.", twoUplinks},
+	{"transparent", "an appliance that bridges and filters, without addresses of its own", "To put a filter into a network that must not be renumbered.", transparent},
+	{"one-armed", "an appliance beside the router, on one adapter", "To try an appliance without rewiring; guests are pointed at it, and can avoid it.", oneArmed},
+	{"chain", "a firewall behind a firewall", "To practise two appliances in a row, with a zone between them.", chain},
+	{"classroom", "many identical benches behind one appliance", "For a course: each bench is a segment of its own, and none reaches another.", classroom},
+}
+
+// ShapeNamed gives a shape by its name.
+func ShapeNamed(name string) (Shape, bool) {
+	for _, s := range Shapes {
+		if s.Name == name {
+			return s, true
+		}
+	}
+	return Shape{}, false
+}
+
+// writer gathers lines.
+type writer struct{ strings.Builder }
+
+func (w *writer) line(format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }
+
+// wan writes the WAN segment.
+func (w *writer) wan(o *Options, name string) {
+	w.line("  %s:", name)
+	w.line("    reach: upstream         # leads outside: the house or site network")
+	if o.NAT {
+		w.line("    join: nat               # the host translates; bridging would not work here")
+	} else if o.Uplink != "" && name == o.WAN {
+		w.line("    join: bridged")
+		w.line("    uplink: %s", o.Uplink)
+	}
+}
+
+func (w *writer) isolated(name, comment string) {
+	w.line("  %s:", name)
+	w.line("    reach: isolated         # %s", comment)
+}
+
+// guests writes n guests on each of the segments and gives the first's name.
+func (w *writer) guests(o *Options, segments ...string) {
+	w.line("")
+	w.line("guests:")
+	n := 0
+	for _, s := range segments {
+		for range o.Guests {
+			n++
+			w.line("  %s: %s", guestName(n), s)
+		}
+	}
+}
+
+func oneLAN(o *Options, w *writer) {
+	w.line("segments:                   # each is one broadcast domain")
+	w.wan(o, o.WAN)
+	for _, s := range o.LANs {
+		w.isolated(s, "nobody is here but those attached")
+		w.line("    # subnet: 10.83.16.0/24 # planned when absent")
+	}
+	w.line("")
+	w.line("appliances:")
+	w.line("  %s:", o.Appliance)
+	w.line("    ports:                  # in adapter order")
+	w.line("      - {role: wan, segment: %s}", o.WAN)
+	for _, s := range o.LANs {
+		w.line("      - {role: lan, segment: %s}", s)
+	}
+	w.line("    # rules:                # without them each LAN may go outside, and nothing else")
+	w.line("    #   - allow any from %s to outside", o.LANs[0])
+	w.guests(o, o.LANs...)
+	w.line("")
+	w.line("# expect:                   # beside what every lab must hold")
+	w.line("#   - %s reaches outside tcp/443", guestName(1))
+}
+
+func quarantine(o *Options, w *writer) {
+	w.line("segments:")
+	w.wan(o, o.WAN)
+	w.isolated("desks", "may go outside through the appliance")
+	w.isolated("quarantine", "never outside")
+	w.line("")
+	w.line("appliances:")
+	w.line("  %s:", o.Appliance)
+	w.line("    ports:                  # in adapter order")
+	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.line("      - {role: lan, segment: desks}")
+	w.line("      - {role: lan, name: sealed, segment: quarantine}")
+	w.line("    rules:                  # the first that matches decides; what none matches is denied")
+	w.line("      - deny any from quarantine to any")
+	w.line("      - allow any from desks to outside,quarantine")
+	w.guests(o, "desks", "quarantine")
+	w.line("")
+	w.line("expect:")
+	w.line("  - quarantine never reaches outside")
+	w.line("  - quarantine never reaches desks")
+	w.line("  - desks reaches quarantine")
+}
+
+func dmz(o *Options, w *writer) {
+	w.line("segments:")
+	w.wan(o, o.WAN)
+	w.isolated("desks", "may go outside through the appliance")
+	w.isolated("servers", "what the outside may reach, at one port")
+	w.line("    subnet: 10.83.32.0/24   # given, as the server's address is typed in")
+	w.line("")
+	w.line("appliances:")
+	w.line("  %s:", o.Appliance)
+	w.line("    ports:                  # in adapter order")
+	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.line("      - {role: lan, segment: desks}")
+	w.line("      - {role: dmz, segment: servers}")
+	w.line("    nat:")
+	w.line("      publish:              # a port outside, the server, its port")
+	w.line("        - {port: tcp/8443, to: web, at: tcp/443}")
+	w.line("    rules:")
+	w.line("      - allow any from desks to outside,servers")
+	w.line("      - allow udp/53,udp/123,tcp/80,tcp/443 from servers to outside")
+	w.guests(o, "desks")
+	w.line("  web: {segment: servers, static: 10.83.32.10/24}")
+	w.line("")
+	w.line("expect:")
+	w.line("  - outside reaches web tcp/8443")
+	w.line("  - desks reaches web tcp/443")
+	w.line("  - web never reaches desks")
+}
+
+func trunk(o *Options, w *writer) {
+	w.line("segments:")
+	w.wan(o, o.WAN)
+	w.isolated("desks", "untagged on the shared wire")
+	for i, s := range []string{"phones", "cameras"} {
+		w.line("  %s:", s)
+		w.line("    reach: isolated")
+		w.line("    within: desks           # carried on desks' wire,")
+		w.line("    vlan: %d                # with this tag", 20+10*i)
+	}
+	w.line("")
+	w.line("appliances:")
+	w.line("  %s:", o.Appliance)
+	w.line("    ports:                  # in adapter order; one adapter carries all three")
+	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.line("      - {role: lan, segment: desks}")
+	w.line("      - {role: lan, name: phones, segment: phones, over: lan}")
+	w.line("      - {role: lan, name: cameras, segment: cameras, over: lan}")
+	w.line("    rules:")
+	w.line("      - allow any from desks to any")
+	w.line("      - allow any from phones to outside")
+	w.line("      - deny any from cameras to any")
+	w.guests(o, "desks", "phones", "cameras")
+	w.line("")
+	w.line("expect:")
+	w.line("  - cameras never reaches outside")
+}
+
+func twoUplinks(o *Options, w *writer) {
+	w.line("segments:")
+	w.wan(o, o.WAN)
+	w.line("  backup:")
+	w.line("    reach: upstream         # the second line")
+	w.isolated(o.LANs[0], "nobody is here but those attached")
+	w.line("")
+	w.line("appliances:")
+	w.line("  %s:", o.Appliance)
+	w.line("    ports:                  # the first WAN is the primary, the second the backup")
+	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.line("      - {role: wan, name: backup, segment: backup}")
+	w.line("      - {role: lan, segment: %s}", o.LANs[0])
+	w.guests(o, o.LANs[0])
+}
+
+func transparent(o *Options, w *writer) {
+	w.line("segments:")
+	w.wan(o, o.WAN)
+	w.line("    foreign-macs: allow     # the bridge sends with the guests' hardware addresses")
+	w.isolated("behind", "the same network as before it, with the filter between")
+	w.line("    foreign-macs: allow")
+	w.line("  service:")
+	w.line("    reach: host             # where the appliance is managed from")
+	w.line("")
+	w.line("appliances:")
+	w.line("  %s:", o.Appliance)
+	w.line("    kind: transparent       # bridges its WAN and LAN port; neither has an address")
+	w.line("    ports:")
+	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.line("      - {role: lan, segment: behind}")
+	w.line("      - {role: manage, segment: service}")
+	w.guests(o, "behind")
+}
+
+func oneArmed(o *Options, w *writer) {
+	w.line("segments:")
+	w.wan(o, o.WAN)
+	w.line("    leases: none            # the router's lease service is off: the appliance's points guests at itself")
+	w.line("")
+	w.line("appliances:")
+	w.line("  %s:", o.Appliance)
+	w.line("    kind: one-armed         # beside the router; a guest that names the router avoids it")
+	w.line("    ports:")
+	w.line("      - {role: lan, segment: %s}", o.WAN)
+	w.guests(o, o.WAN)
+}
+
+func chain(o *Options, w *writer) {
+	w.line("segments:")
+	w.wan(o, o.WAN)
+	w.isolated("between", "the zone between the two")
+	w.isolated("inner", "behind both")
+	w.line("")
+	w.line("appliances:")
+	w.line("  outer-gate:")
+	w.line("    ports:")
+	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.line("      - {role: lan, segment: between}")
+	w.line("  inner-gate:")
+	w.line("    ports:")
+	w.line("      - {role: wan, segment: between}")
+	w.line("      - {role: lan, segment: inner}")
+	w.guests(o, "between", "inner")
+}
+
+func classroom(o *Options, w *writer) {
+	w.line("segments:")
+	w.wan(o, o.WAN)
+	var benches []string
+	for i := range o.Benches {
+		name := fmt.Sprintf("bench%d", i+1)
+		benches = append(benches, name)
+		w.line("  %s: {reach: isolated}", name)
+	}
+	w.line("")
+	w.line("appliances:")
+	w.line("  %s:", o.Appliance)
+	w.line("    ports:                  # in adapter order")
+	w.line("      - {role: wan, segment: %s}", o.WAN)
+	for _, s := range benches {
+		w.line("      - {role: lan, name: %s, segment: %s}", s, s)
+	}
+	w.line("    # without rules each bench may go outside, and none reaches another")
+	w.guests(o, benches...)
+}
