@@ -39,6 +39,7 @@ func (d *dialogue) ask(question, fallback, more string, fits func(string) error)
 		d.t.SetPrompt(prompt + ": ")
 		line, err := d.t.ReadLine()
 		if err != nil {
+			fmt.Fprintln(d.t)
 			return errLeft
 		}
 		switch line = strings.TrimSpace(line); {
@@ -110,7 +111,7 @@ func (a *app) askNew(in *os.File, o *draft.Options, to *string, told func(flag s
 		}
 	}
 	if !told("uplink") && o.Shape != "one-armed" {
-		if err := d.text(&o.Uplink, "Adapter of this machine that leads outside (empty: this machine translates)", "The WAN is bridged to it: the appliance then stands on your network like any other machine. Most wireless access points refuse that; leave it empty there, and this machine translates for the appliance."); err != nil {
+		if err := d.text(&o.Uplink, "Uplink to bridge the WAN to (empty: translate)", "The adapter of this machine that leads outside. The WAN is bridged to it: the appliance then stands on your network like any other machine. Most wireless access points refuse that; leave it empty there, and this machine translates for the appliance."); err != nil {
 			return err
 		}
 		o.NAT = o.Uplink == ""

@@ -12,9 +12,6 @@ import (
 // pin writes what the plan chose into the lab file. The pinned file must plan
 // the same, or nothing is written.
 func (a *app) pin(file string, p *plan.Plan) error {
-	if file == "-" {
-		return usage("--write changes a file; standard input is none")
-	}
 	data, err := os.ReadFile(file)
 	if err != nil {
 		return failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}

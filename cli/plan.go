@@ -62,6 +62,9 @@ they are put into the file, so that they stay whatever is added later.`,
 			if a.format == "csv" && only != "addresses" {
 				return usage("csv holds the address book: say --part addresses")
 			}
+			if write && labArg(args) == "-" {
+				return usage("--write changes a file; standard input is none")
+			}
 			p, err := a.load(labArg(args))
 			if err != nil {
 				return err
@@ -74,7 +77,6 @@ they are put into the file, so that they stay whatever is added later.`,
 	}
 	c.Flags().StringVar(&only, "part", "all", "only this part: wires, adapters, addresses, leases, nat, rules, machines, answers")
 	c.Flags().BoolVar(&write, "write", false, "put the chosen values into the lab file")
-	c.Flags().Lookup("write").NoOptDefVal = "true"
 	return c
 }
 

@@ -92,6 +92,148 @@ func TestBuild(t *testing.T) {
 	assert.Len(t, d.Adapters, 6)
 }
 
+// normal takes out of a plan's document what may differ once it is pinned:
+// whether values were chosen, and in which line a rule stands.
+func normal(p *Plan) Document {
+	d := p.Document()
+	for i := range d.Segments {
+		d.Segments[i].Planned, d.Segments[i].Assumed = false, false
+	}
+	for i := range d.Adapters {
+		d.Adapters[i].Planned = false
+	}
+	for i := range d.Addresses {
+		d.Addresses[i].Planned = false
+	}
+	for i := range d.Leases {
+		d.Leases[i].Planned = false
+	}
+	for i := range d.Rules {
+		d.Rules[i].Why = ""
+	}
+	for i := range d.Machines {
+		d.Machines[i].Why = nil
+	}
+	return d
+}
+
+func pinned(t require.TestingT, text string) {
+	p := build(t, text)
+	data, n := p.Pin([]byte(text))
+	require.NotZero(t, n)
+	l, err := lab.Read("pinned.yaml", data)
+	require.NoError(t, err, string(data))
+	q, err := Build(l)
+	require.NoError(t, err)
+	require.Equal(t, normal(p), normal(q), string(data))
+	again, n := q.Pin(data)
+	require.Zero(t, n, "everything is in the file already")
+	require.Equal(t, string(data), string(again))
+}
+
+func TestPinnedPlansStay(t *testing.T) {
+	pinned(t, two)
+	pinned(t, strings.ReplaceAll(two, "  heron: reedbed\n", "  heron:\n    # a comment\n    segment: reedbed   # another\n  gannet:\n    adapters:\n      - segment: reedbed\n      - {segment: tidepool}\n"))
+	rapid.Check(t, func(t *rapid.T) {
+		head, segments, ports, guests := anyLab(t)
+		pinned(t, assemble(head, segments, ports, guests))
+	})
+}
+
+// Each kind of appliance is planned in its own way.
+func TestKinds(t *testing.T) {
+	transparent := build(t, `bastion: 1
+lab: t
+segments:
+  behind: {reach: isolated}
+  before: {reach: upstream, subnet: 192.0.2.0/24, gateway: 192.0.2.1}
+  service: {reach: host}
+appliances:
+  veil:
+    kind: transparent
+    ports: [{role: wan, segment: before}, {role: lan, segment: behind}, {role: manage, segment: service}]
+guests: {heron: behind}
+`)
+	veil := transparent.Machine("veil")
+	assert.Equal(t, []How{NoAddress, NoAddress, Static}, []How{veil.Adapters[0].How, veil.Adapters[1].How, veil.Adapters[2].How})
+	assert.Equal(t, "192.0.2.0/24", transparent.Segment("behind").Subnet.String(), "both sides are one network, in either order")
+	assert.Equal(t, "192.0.2.1", transparent.Segment("behind").Gateway.String())
+	assert.Equal(t, uint16(443), veil.Adapters[2].Admin, "managed on its own port")
+	assert.Equal(t, FromAbove, transparent.Machine("heron").Adapters[0].How)
+
+	armed := build(t, `bastion: 1
+lab: o
+segments: {house: {reach: upstream, subnet: 192.0.2.0/24, gateway: 192.0.2.1, leases: none}}
+appliances: {arm: {kind: one-armed, ports: [{role: lan, segment: house}]}}
+guests: {heron: house, otter: {segment: house, static: 192.0.2.9/24}}
+`)
+	arm := armed.Machine("arm").Adapters[0]
+	assert.Equal(t, []string{"192.0.2.2/24", "192.0.2.1"}, []string{arm.Address.String(), arm.Gateway.String()})
+	require.NotNil(t, arm.Leases)
+	assert.Equal(t, arm.Address.Addr(), arm.Leases.Router, "leases point guests at it")
+	assert.Equal(t, arm.Address.Addr(), armed.Machine("otter").Adapters[0].Gateway)
+
+	chain := build(t, `bastion: 1
+lab: c
+segments: {up: {reach: upstream}, between: {reach: isolated}, inner: {reach: isolated}}
+appliances:
+  second: {ports: [{role: wan, segment: between}, {role: lan, segment: inner}, {role: lan, segment: inner, joins: lan}]}
+  first: {ports: [{role: wan, segment: up}, {role: lan, segment: between}]}
+guests: {heron: inner}
+`)
+	assert.Equal(t, []string{"first", "second", "heron"}, []string{chain.Order[0].Name, chain.Order[1].Name, chain.Order[2].Name}, "from the outside in")
+	assert.True(t, chain.Segment("between").Inside())
+	joined := chain.Machine("second").Adapters[2]
+	assert.Equal(t, []any{NoAddress, (*Service)(nil)}, []any{joined.How, joined.Leases})
+}
+
+func TestSizes(t *testing.T) {
+	text := strings.Replace(two, "  sluice:\n", "  sluice:\n    duties: [filter, proxy, intrusion-detection]\n    throughput: 2Gbit\n    needs: {disk: 99GiB}\n", 1)
+	profile := &lab.Profile{Name: "p", NICs: []string{"e1000"}, Sizes: map[string]lab.Needs{
+		"base": {CPUs: 1, Memory: lab.GiB, Disk: 8 * lab.GiB}, "proxy": {Memory: lab.GiB, Disk: 20 * lab.GiB}, "intrusion-detection": {CPUs: 1, Memory: 3 * lab.GiB}, "per-gigabit": {CPUs: 1},
+	}}
+	for site, want := range map[string]Spec{
+		"":                                     {CPUs: 4, Memory: 5 * lab.GiB, Disk: 99 * lab.GiB},
+		"cpus: 2, memory: 4GiB, disk: 50GiB, ": {CPUs: 2, Memory: 4 * lab.GiB, Disk: 50 * lab.GiB},
+	} {
+		l, err := lab.Read("lab.yaml", []byte(strings.Replace(text, "site: {", "site: {"+site, 1)))
+		require.NoError(t, err)
+		l.Profiles = map[string]*lab.Profile{"": profile}
+		p, err := Build(l)
+		require.NoError(t, err)
+		s := p.Machine("sluice").Spec
+		assert.Equal(t, []any{want.CPUs, want.Memory, want.Disk, want.Memory}, []any{s.CPUs, s.Memory, s.Disk, s.MemoryFloor})
+		assert.Equal(t, []any{"e1000", 1}, []any{s.NIC, s.Queues}, "no queues on a model that has none")
+		assert.Contains(t, strings.Join(s.Why, "; "), "3GiB for intrusion-detection")
+	}
+}
+
+func TestSpaceAndSix(t *testing.T) {
+	p := build(t, `bastion: 1
+lab: s
+ipv6: true
+space: 10.83.0.0/23
+segments:
+  up: {reach: upstream, subnet: 192.0.2.0/24}
+  a: {reach: isolated, hosts: 40}
+  b: {reach: isolated, hosts: 90}
+  c: {reach: isolated, hosts: 20}
+  d: {reach: isolated, hosts: 12}
+appliances: {g: {ports: [{role: wan, segment: up}, {role: lan, segment: a}, {role: lan, segment: b}, {role: lan, segment: c}, {role: lan, segment: d}]}}
+`)
+	var nets []string
+	for _, s := range p.Segments[1:] {
+		nets = append(nets, s.Subnet.String())
+		assert.True(t, s.Subnet6.IsValid() && s.Subnet6.Bits() == 64 && s.Subnet6.Addr().IsPrivate())
+		assert.Equal(t, s.Subnet6.Addr().Next(), s.Port.Address6.Addr())
+	}
+	assert.Equal(t, []string{"10.83.0.0/26", "10.83.0.128/25", "10.83.0.64/27", "10.83.0.96/27"}, nets, "packed, small ones into the gaps")
+	l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: s\nspace: 10.83.0.0/28\nsegments: {a: {reach: isolated, hosts: 40}}"))
+	require.NoError(t, err)
+	_, err = Build(l)
+	assert.ErrorContains(t, err, "no free subnet of length /26 is left in 10.83.0.0/28")
+}
+
 func TestCannotPlan(t *testing.T) {
 	for change, want := range map[string]string{
 		"tidepool: {reach: isolated, within: reedbed, vlan: 48}\n  ring: {reach: isolated, within: rang, vlan: 7}\n  rang: {reach: isolated, within: ring, vlan: 8}": "within itself",
