@@ -4,7 +4,7 @@ import (
 	"net/netip"
 	"time"
 
-	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"openbastion/core/header"
 
 	"openbastion/core/lab"
 	"openbastion/core/names"
@@ -45,7 +45,7 @@ func key(p *packet.Packet) (k tuple, ok bool) {
 	}
 	k = tuple{proto: p.Proto, source: p.Source, destination: p.Destination}
 	k.from, k.to, ok = p.Ports()
-	k.reply = ok && p.Proto == packet.ICMP && header.ICMPv4(p.Data).Type() == header.ICMPv4EchoReply
+	k.reply = ok && p.Proto == packet.ICMP && header.ICMP(p.Data).Type() == header.EchoReply
 	if !ok && p.Proto != packet.TCP && p.Proto != packet.UDP && p.Proto != packet.ICMP {
 		return k, true
 	}
@@ -113,9 +113,9 @@ func (f *Filter) relate(now time.Duration, p *packet.Packet) node.Verdict {
 	if !ok {
 		return node.Discard
 	}
-	from, to, _ := packet.Ports(q, append(append([]byte(nil), data...), make([]byte, max(0, header.TCPMinimumSize-len(data)))...))
+	from, to, _ := packet.Ports(q, append(append([]byte(nil), data...), make([]byte, max(0, header.TCPSize-len(data)))...))
 	quoted := tuple{proto: q, source: source, destination: destination, from: from, to: to}
-	quoted.reply = q == packet.ICMP && len(data) > 0 && header.ICMPv4(data).Type() == header.ICMPv4EchoReply
+	quoted.reply = q == packet.ICMP && len(data) > 0 && header.ICMP(data).Type() == header.EchoReply
 	c, back := f.table.find(now, quoted.reversed())
 	if c == nil {
 		return node.Discard
@@ -165,13 +165,13 @@ func (f *Filter) count(r *plan.Rule) {
 func opens(p *packet.Packet) bool {
 	switch p.Proto {
 	case packet.TCP:
-		if len(p.Data) < header.TCPMinimumSize {
+		if len(p.Data) < header.TCPSize {
 			return false
 		}
 		flags := header.TCP(p.Data).Flags()
-		return flags&header.TCPFlagSyn != 0 && flags&(header.TCPFlagAck|header.TCPFlagRst|header.TCPFlagFin) == 0
+		return flags&header.SYN != 0 && flags&(header.ACK|header.RST|header.FIN) == 0
 	case packet.ICMP:
-		return len(p.Data) > 0 && header.ICMPv4(p.Data).Type() == header.ICMPv4Echo
+		return len(p.Data) > 0 && header.ICMP(p.Data).Type() == header.Echo
 	}
 	return true
 }

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"time"
 
-	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"openbastion/core/header"
 
 	"openbastion/core/packet"
 )
@@ -57,11 +57,11 @@ func (f *flow) touch(now time.Duration, p *packet.Packet, back bool) {
 	case packet.ICMP:
 		d = icmpIdle
 	case packet.TCP:
-		if len(p.Data) >= header.TCPMinimumSize {
+		if len(p.Data) >= header.TCPSize {
 			switch flags := header.TCP(p.Data).Flags(); {
-			case flags&header.TCPFlagRst != 0:
+			case flags&header.RST != 0:
 				f.closing = 2
-			case flags&header.TCPFlagFin != 0:
+			case flags&header.FIN != 0:
 				f.closing++
 			}
 		}

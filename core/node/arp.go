@@ -5,7 +5,7 @@ import (
 	"slices"
 	"time"
 
-	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"openbastion/core/header"
 
 	"openbastion/core/mac"
 	"openbastion/core/packet"
@@ -40,17 +40,17 @@ func (n *Node) receiveARP(port *Port, p *packet.Packet) {
 		return
 	}
 	a := header.ARP(p.Body)
-	if !a.IsValid() {
+	if !a.Valid() {
 		return
 	}
-	target := netip.AddrFrom4([4]byte(a.ProtocolAddressTarget()))
+	target := netip.AddrFrom4([4]byte(a.TargetAddr()))
 	mine := port.Address.IsValid() && port.Address.Addr() == target
 	// Most broadcasts are for somebody else, and nothing here waits for them.
 	if !mine && len(port.neighbors) == 0 && len(port.inquiries) == 0 {
 		return
 	}
-	sender := netip.AddrFrom4([4]byte(a.ProtocolAddressSender()))
-	from := mac.Address(a.HardwareAddressSender())
+	sender := netip.AddrFrom4([4]byte(a.SenderAddr()))
+	from := mac.Address(a.SenderMAC())
 	if from == port.MAC || from.IsGroup() {
 		return
 	}

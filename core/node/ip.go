@@ -4,7 +4,7 @@ import (
 	"net/netip"
 	"time"
 
-	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"openbastion/core/header"
 
 	"openbastion/core/lease"
 	"openbastion/core/mac"
@@ -203,12 +203,12 @@ func (n *Node) deliver(port *Port, p *packet.Packet) {
 }
 
 func (n *Node) deliverICMP(port *Port, p *packet.Packet) {
-	c := header.ICMPv4(p.Data)
+	c := header.ICMP(p.Data)
 	switch {
-	case c.Type() == header.ICMPv4Echo:
+	case c.Type() == header.Echo:
 		h := n.header(p.Destination, p.Source)
-		n.originate(packet.Echo(h, true, c.Ident(), c.Sequence(), p.Data[header.ICMPv4MinimumSize:]))
-	case c.Type() == header.ICMPv4EchoReply:
+		n.originate(packet.Echo(h, true, c.Ident(), c.Sequence(), p.Data[header.ICMPSize:]))
+	case c.Type() == header.EchoReply:
 		if q := n.pings[c.Ident()]; q != nil && !q.Done {
 			q.Answered, q.From, q.Frame, q.TTL = true, p.Source, p.Number, p.TTL
 			q.end("")
@@ -219,13 +219,13 @@ func (n *Node) deliverICMP(port *Port, p *packet.Packet) {
 }
 
 // icmpFailed hands an error to whoever sent the packet it quotes.
-func (n *Node) icmpFailed(p *packet.Packet, c header.ICMPv4) {
+func (n *Node) icmpFailed(p *packet.Packet, c header.ICMP) {
 	source, destination, proto, data, ok := packet.Quoted(p.Data)
 	if !ok || !n.Local(source) {
 		return
 	}
 	what := "unreachable, says " + p.Source.String()
-	if c.Type() == header.ICMPv4TimeExceeded {
+	if c.Type() == header.TimeExceeded {
 		what = "time exceeded, says " + p.Source.String()
 	}
 	local, remote, ok := packet.Ports(proto, append(data, make([]byte, max(0, 20-len(data)))...))
@@ -235,7 +235,7 @@ func (n *Node) icmpFailed(p *packet.Packet, c header.ICMPv4) {
 	switch proto {
 	case packet.ICMP:
 		if q := n.pings[local]; q != nil && !q.Done {
-			q.From, q.Frame, q.Expired = p.Source, p.Number, c.Type() == header.ICMPv4TimeExceeded
+			q.From, q.Frame, q.Expired = p.Source, p.Number, c.Type() == header.TimeExceeded
 			q.end(what)
 		}
 	case packet.UDP:

@@ -4,7 +4,7 @@ import (
 	"net/netip"
 	"time"
 
-	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"openbastion/core/header"
 
 	"openbastion/core/names"
 	"openbastion/core/packet"
@@ -39,7 +39,7 @@ func (n *Node) deliverUDP(port *Port, p *packet.Packet, toAll bool) {
 	}
 	fn(Datagram{
 		Local: netip.AddrPortFrom(p.Destination, u.DestinationPort()), Remote: netip.AddrPortFrom(p.Source, u.SourcePort()),
-		Data: u[header.UDPMinimumSize:u.Length()], Packet: p,
+		Data: u[header.UDPSize:u.Length()], Packet: p,
 	})
 }
 

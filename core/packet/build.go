@@ -4,21 +4,13 @@ import (
 	"encoding/binary"
 	"net/netip"
 
-	"gvisor.dev/gvisor/pkg/tcpip"
-	"gvisor.dev/gvisor/pkg/tcpip/checksum"
-	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"openbastion/core/header"
 
 	"openbastion/core/mac"
 )
 
 // The IPv4 builders give whole frames whose Ethernet header holds only the
 // type; SetLink fills in the addresses once the next hop is known.
-
-func sum(b []byte, initial uint16) uint16 { return checksum.Checksum(b, initial) }
-
-func pseudo(proto uint8, source, destination netip.Addr, length int) uint16 {
-	return header.PseudoHeaderChecksum(tcpip.TransportProtocolNumber(proto), tcpip.AddrFrom4(source.As4()), tcpip.AddrFrom4(destination.As4()), uint16(length))
-}
 
 // SetLink writes the Ethernet addresses of a frame.
 func SetLink(frame []byte, to, from mac.Address) {
@@ -49,8 +41,8 @@ func Untagged(frame []byte) []byte {
 
 // ARP operations.
 const (
-	ARPRequest = uint16(header.ARPRequest)
-	ARPReply   = uint16(header.ARPReply)
+	ARPRequest = header.ARPRequest
+	ARPReply   = header.ARPReply
 )
 
 // ARP builds an ARP frame from sender, sent to the Ethernet address to.
@@ -59,13 +51,12 @@ func ARP(op uint16, to, sender mac.Address, senderIP netip.Addr, target mac.Addr
 	SetLink(b, to, sender)
 	binary.BigEndian.PutUint16(b[12:], TypeARP)
 	a := header.ARP(b[linkSize:])
-	a.SetIPv4OverEthernet()
-	a.SetOp(header.ARPOp(op))
-	copy(a.HardwareAddressSender(), sender[:])
-	copy(a.HardwareAddressTarget(), target[:])
+	a.Encode(op)
+	copy(a.SenderMAC(), sender[:])
+	copy(a.TargetMAC(), target[:])
 	s, t := senderIP.As4(), targetIP.As4()
-	copy(a.ProtocolAddressSender(), s[:])
-	copy(a.ProtocolAddressTarget(), t[:])
+	copy(a.SenderAddr(), s[:])
+	copy(a.TargetAddr(), t[:])
 	return b
 }
 
@@ -79,67 +70,60 @@ type IP struct {
 // build lays an IPv4 header in front of size bytes and gives the frame and
 // those bytes.
 func (h IP) build(proto uint8, size int) (frame, data []byte) {
-	b := make([]byte, linkSize+ipv4Size+size)
+	b := make([]byte, linkSize+header.IPv4Size+size)
 	binary.BigEndian.PutUint16(b[12:], TypeIPv4)
 	ttl := h.TTL
 	if ttl == 0 {
 		ttl = 64
 	}
-	ip := header.IPv4(b[linkSize:])
-	ip.Encode(&header.IPv4Fields{
-		TotalLength: uint16(ipv4Size + size), ID: h.ID, TTL: ttl, Protocol: proto, Flags: header.IPv4FlagDontFragment,
-		SrcAddr: tcpip.AddrFrom4(h.Source.As4()), DstAddr: tcpip.AddrFrom4(h.Destination.As4()),
-	})
-	ip.SetChecksum(^ip.CalculateChecksum())
-	return b, b[linkSize+ipv4Size:]
+	header.IPv4(b[linkSize:]).Encode(header.IPv4Size+size, h.ID, header.DontFragment, ttl, proto, h.Source, h.Destination)
+	return b, b[linkSize+header.IPv4Size:]
 }
 
 // Echo builds a ping or its answer.
 func Echo(h IP, reply bool, ident, sequence uint16, data []byte) []byte {
-	frame, b := h.build(ICMP, header.ICMPv4MinimumSize+len(data))
-	c := header.ICMPv4(b)
-	c.SetType(header.ICMPv4Echo)
+	frame, b := h.build(ICMP, header.ICMPSize+len(data))
+	c := header.ICMP(b)
+	kind := uint8(header.Echo)
 	if reply {
-		c.SetType(header.ICMPv4EchoReply)
+		kind = header.EchoReply
 	}
-	c.SetIdent(ident)
-	c.SetSequence(sequence)
-	copy(b[header.ICMPv4MinimumSize:], data)
-	c.SetChecksum(^sum(b, 0))
+	c.Encode(kind, 0, ident, sequence)
+	copy(b[header.ICMPSize:], data)
+	c.Seal()
 	return frame
 }
 
 // ICMP error types and codes.
 const (
-	Unreachable     = uint8(header.ICMPv4DstUnreachable)
-	TimeExceeded    = uint8(header.ICMPv4TimeExceeded)
-	NetUnreachable  = uint8(header.ICMPv4NetUnreachable)
-	HostUnreachable = uint8(header.ICMPv4HostUnreachable)
-	PortUnreachable = uint8(header.ICMPv4PortUnreachable)
-	AdminProhibited = uint8(header.ICMPv4AdminProhibited)
+	Unreachable     = header.Unreachable
+	TimeExceeded    = header.TimeExceeded
+	NetUnreachable  = 0
+	HostUnreachable = 1
+	PortUnreachable = 3
+	AdminProhibited = 13
 	maxQuoted       = 548 // bytes of the offending packet (RFC 1812, section 4.3.2.3)
 )
 
 // ICMPError builds an error about the IPv4 packet original.
 func ICMPError(h IP, kind, code uint8, original []byte) []byte {
 	original = original[:min(len(original), maxQuoted)]
-	frame, b := h.build(ICMP, header.ICMPv4MinimumSize+len(original))
-	c := header.ICMPv4(b)
-	c.SetType(header.ICMPv4Type(kind))
-	c.SetCode(header.ICMPv4Code(code))
-	copy(b[header.ICMPv4MinimumSize:], original)
-	c.SetChecksum(^sum(b, 0))
+	frame, b := h.build(ICMP, header.ICMPSize+len(original))
+	c := header.ICMP(b)
+	c.Encode(kind, code, 0, 0)
+	copy(b[header.ICMPSize:], original)
+	c.Seal()
 	return frame
 }
 
 // Datagram builds a UDP datagram.
 func Datagram(h IP, source, destination uint16, data []byte) []byte {
-	size := header.UDPMinimumSize + len(data)
+	size := header.UDPSize + len(data)
 	frame, b := h.build(UDP, size)
 	u := header.UDP(b)
-	u.Encode(&header.UDPFields{SrcPort: source, DstPort: destination, Length: uint16(size)})
-	copy(b[header.UDPMinimumSize:], data)
-	c := ^sum(b, pseudo(UDP, h.Source, h.Destination, size))
+	u.Encode(source, destination, uint16(size))
+	copy(b[header.UDPSize:], data)
+	c := ^header.Sum(b, header.Pseudo(UDP, h.Source, h.Destination, size))
 	if c == 0 {
 		c = 0xffff // RFC 768: zero means no checksum
 	}
@@ -149,11 +133,11 @@ func Datagram(h IP, source, destination uint16, data []byte) []byte {
 
 // TCP flags.
 const (
-	FIN = uint8(header.TCPFlagFin)
-	SYN = uint8(header.TCPFlagSyn)
-	RST = uint8(header.TCPFlagRst)
-	PSH = uint8(header.TCPFlagPsh)
-	ACK = uint8(header.TCPFlagAck)
+	FIN = uint8(header.FIN)
+	SYN = uint8(header.SYN)
+	RST = uint8(header.RST)
+	PSH = uint8(header.PSH)
+	ACK = uint8(header.ACK)
 )
 
 // SegmentFields are the fields of a TCP segment.
@@ -167,21 +151,19 @@ type SegmentFields struct {
 
 // Segment builds a TCP segment.
 func Segment(h IP, f SegmentFields, data []byte) []byte {
-	size := header.TCPMinimumSize
+	size := header.TCPSize
 	if f.MSS != 0 {
-		size += header.TCPOptionMSSLength
+		size += header.MSSSize
 	}
 	frame, b := h.build(TCP, size+len(data))
 	t := header.TCP(b)
-	t.Encode(&header.TCPFields{
-		SrcPort: f.Source, DstPort: f.Destination, SeqNum: f.Seq, AckNum: f.Ack,
-		DataOffset: uint8(size), Flags: header.TCPFlags(f.Flags), WindowSize: f.Window,
-	})
+	t.SetPorts(f.Source, f.Destination)
+	t.Encode(f.Seq, f.Ack, size, f.Flags, f.Window)
 	if f.MSS != 0 {
-		header.EncodeMSSOption(uint32(f.MSS), b[header.TCPMinimumSize:])
+		header.PutMSS(b[header.TCPSize:], f.MSS)
 	}
 	copy(b[size:], data)
-	t.SetChecksum(^sum(b, pseudo(TCP, h.Source, h.Destination, len(b))))
+	t.SetChecksum(^header.Sum(b, header.Pseudo(TCP, h.Source, h.Destination, len(b))))
 	return frame
 }
 
@@ -190,24 +172,24 @@ func Segment(h IP, f SegmentFields, data []byte) []byte {
 func ReadSegment(p *Packet) (SegmentFields, []byte) {
 	t := header.TCP(p.Data)
 	f := SegmentFields{
-		Source: t.SourcePort(), Destination: t.DestinationPort(), Seq: t.SequenceNumber(), Ack: t.AckNumber(),
-		Flags: uint8(t.Flags()), Window: t.WindowSize(),
+		Source: t.SourcePort(), Destination: t.DestinationPort(), Seq: t.Seq(), Ack: t.Ack(),
+		Flags: t.Flags(), Window: t.Window(),
 	}
 	if f.Flags&SYN != 0 {
-		f.MSS = header.ParseSynOptions(t.Options(), f.Flags&ACK != 0).MSS
+		f.MSS = t.MSS()
 	}
-	return f, t.Payload()
+	return f, p.Data[t.HeaderSize():]
 }
 
 // Quoted gives the IPv4 packet that an ICMP error speaks about: its addresses,
 // protocol and the start of what it carries. The quote may be cut short.
 func Quoted(icmp []byte) (source, destination netip.Addr, proto uint8, data []byte, ok bool) {
-	if len(icmp) < header.ICMPv4MinimumSize+ipv4Size {
+	if len(icmp) < header.ICMPSize+header.IPv4Size {
 		return
 	}
-	q := icmp[header.ICMPv4MinimumSize:]
+	q := icmp[header.ICMPSize:]
 	size := int(q[0]&15) * 4
-	if q[0]>>4 != 4 || size < ipv4Size || len(q) < size {
+	if q[0]>>4 != 4 || size < header.IPv4Size || len(q) < size {
 		return
 	}
 	return netip.AddrFrom4([4]byte(q[12:16])), netip.AddrFrom4([4]byte(q[16:20])), q[9], q[size:], true
@@ -215,11 +197,11 @@ func Quoted(icmp []byte) (source, destination netip.Addr, proto uint8, data []by
 
 // IsError tells an ICMP message that quotes another packet.
 func IsError(icmp []byte) bool {
-	if len(icmp) < header.ICMPv4MinimumSize {
+	if len(icmp) < header.ICMPSize {
 		return false
 	}
-	switch header.ICMPv4(icmp).Type() {
-	case header.ICMPv4DstUnreachable, header.ICMPv4TimeExceeded, header.ICMPv4ParamProblem, header.ICMPv4SrcQuench:
+	switch header.ICMP(icmp).Type() {
+	case header.Unreachable, header.TimeExceeded, header.ParamProblem, header.SourceQuench:
 		return true
 	}
 	return false

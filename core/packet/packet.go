@@ -11,7 +11,7 @@ import (
 	"fmt"
 	"net/netip"
 
-	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"openbastion/core/header"
 
 	"openbastion/core/mac"
 )
@@ -34,7 +34,6 @@ const (
 const (
 	linkSize = 14 // Ethernet header
 	tagSize  = 4
-	ipv4Size = 20
 )
 
 // Packet is one frame with what reading it found. Bytes must not be changed
@@ -91,10 +90,10 @@ func (p *Packet) decode(b []byte) error {
 		return nil
 	}
 	ip := header.IPv4(p.Body)
-	if !ip.IsValid(len(p.Body)) {
+	if !ip.Valid(len(p.Body)) {
 		return ErrShort
 	}
-	if !ip.IsChecksumValid() {
+	if !ip.ChecksumValid() {
 		return ErrChecksum
 	}
 	p.IPv4 = true
@@ -102,8 +101,8 @@ func (p *Packet) decode(b []byte) error {
 	p.Destination = netip.AddrFrom4([4]byte(p.Body[16:20]))
 	p.Proto, p.TTL = ip.Protocol(), ip.TTL()
 	p.Fragment = ip.More() || ip.FragmentOffset() != 0
-	p.Body = p.Body[:ip.TotalLength()]
-	p.Data = p.Body[ip.HeaderLength():]
+	p.Body = p.Body[:ip.Total()]
+	p.Data = p.Body[ip.HeaderSize():]
 	return nil
 }
 
@@ -127,12 +126,12 @@ func (p *Packet) Ports() (source, destination uint16, ok bool) {
 // Ports is [Packet.Ports] over what an IPv4 packet carries.
 func Ports(proto uint8, data []byte) (source, destination uint16, ok bool) {
 	switch {
-	case proto == TCP && len(data) >= header.TCPMinimumSize, proto == UDP && len(data) >= header.UDPMinimumSize:
+	case proto == TCP && len(data) >= header.TCPSize, proto == UDP && len(data) >= header.UDPSize:
 		return binary.BigEndian.Uint16(data), binary.BigEndian.Uint16(data[2:]), true
-	case proto == ICMP && len(data) >= header.ICMPv4MinimumSize:
-		switch header.ICMPv4(data).Type() {
-		case header.ICMPv4Echo, header.ICMPv4EchoReply:
-			id := header.ICMPv4(data).Ident()
+	case proto == ICMP && len(data) >= header.ICMPSize:
+		switch header.ICMP(data).Type() {
+		case header.Echo, header.EchoReply:
+			id := header.ICMP(data).Ident()
 			return id, id, true
 		}
 	}
@@ -146,21 +145,21 @@ func (p *Packet) TransportValid() bool {
 	}
 	switch p.Proto {
 	case ICMP:
-		return len(p.Data) >= header.ICMPv4MinimumSize && sum(p.Data, 0) == 0xffff
+		return len(p.Data) >= header.ICMPSize && header.Sum(p.Data, 0) == 0xffff
 	case UDP:
 		u := header.UDP(p.Data)
-		if len(p.Data) < header.UDPMinimumSize || int(u.Length()) > len(p.Data) || u.Length() < header.UDPMinimumSize {
+		if len(p.Data) < header.UDPSize || int(u.Length()) > len(p.Data) || u.Length() < header.UDPSize {
 			return false
 		}
-		return u.Checksum() == 0 || sum(p.Data[:u.Length()], pseudo(UDP, p.Source, p.Destination, int(u.Length()))) == 0xffff
+		return u.Checksum() == 0 || header.Sum(p.Data[:u.Length()], header.Pseudo(UDP, p.Source, p.Destination, int(u.Length()))) == 0xffff
 	case TCP:
-		if len(p.Data) < header.TCPMinimumSize {
+		if len(p.Data) < header.TCPSize {
 			return false
 		}
-		if offset := int(header.TCP(p.Data).DataOffset()); offset < header.TCPMinimumSize || offset > len(p.Data) {
+		if offset := header.TCP(p.Data).HeaderSize(); offset < header.TCPSize || offset > len(p.Data) {
 			return false
 		}
-		return sum(p.Data, pseudo(TCP, p.Source, p.Destination, len(p.Data))) == 0xffff
+		return header.Sum(p.Data, header.Pseudo(TCP, p.Source, p.Destination, len(p.Data))) == 0xffff
 	}
 	return true
 }
@@ -174,7 +173,7 @@ func (p *Packet) String() string {
 	switch {
 	case p.Type == TypeARP && len(p.Body) >= header.ARPSize:
 		a := header.ARP(p.Body)
-		target, sender := netip.AddrFrom4([4]byte(a.ProtocolAddressTarget())), netip.AddrFrom4([4]byte(a.ProtocolAddressSender()))
+		target, sender := netip.AddrFrom4([4]byte(a.TargetAddr())), netip.AddrFrom4([4]byte(a.SenderAddr()))
 		if a.Op() == header.ARPRequest {
 			return fmt.Sprintf("ARP%s: who has %s? says %s", tag, target, p.From)
 		}
@@ -189,22 +188,36 @@ func (p *Packet) carries() string {
 	source, destination, ok := p.Ports()
 	switch {
 	case p.Proto == ICMP && len(p.Data) > 1:
-		switch t := header.ICMPv4(p.Data).Type(); t {
-		case header.ICMPv4Echo:
+		switch t := header.ICMP(p.Data).Type(); t {
+		case header.Echo:
 			return "ping"
-		case header.ICMPv4EchoReply:
+		case header.EchoReply:
 			return "ping answered"
-		case header.ICMPv4DstUnreachable:
+		case header.Unreachable:
 			return fmt.Sprintf("unreachable (code %d)", p.Data[1])
-		case header.ICMPv4TimeExceeded:
+		case header.TimeExceeded:
 			return "time exceeded"
 		default:
 			return fmt.Sprintf("ICMP type %d", t)
 		}
 	case p.Proto == TCP && ok:
-		return fmt.Sprintf("tcp %d > %d %s", source, destination, header.TCP(p.Data).Flags())
+		return fmt.Sprintf("tcp %d > %d %s", source, destination, flagText(header.TCP(p.Data).Flags()))
 	case p.Proto == UDP && ok:
 		return fmt.Sprintf("udp %d > %d", source, destination)
 	}
 	return fmt.Sprintf("protocol %d", p.Proto)
+}
+
+// flagText names the flags of a TCP segment.
+func flagText(flags uint8) string {
+	text := ""
+	for i, name := range []string{"FIN", "SYN", "RST", "PSH", "ACK"} {
+		if flags&(1<<i) != 0 {
+			if text != "" {
+				text += ","
+			}
+			text += name
+		}
+	}
+	return text
 }

@@ -3,19 +3,15 @@ package packet
 import (
 	"net/netip"
 
-	"gvisor.dev/gvisor/pkg/tcpip"
-	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"openbastion/core/header"
 )
 
 // The functions below change a packet that nobody else holds; checksums follow.
 
 // Hop takes one from the time to live, as forwarding does.
 func (p *Packet) Hop() {
-	ip := header.IPv4(p.Body)
 	p.TTL--
-	ip.SetTTL(p.TTL)
-	ip.SetChecksum(0)
-	ip.SetChecksum(^ip.CalculateChecksum())
+	header.IPv4(p.Body).SetTTL(p.TTL)
 }
 
 // SetSource changes source address and port (identifier for ICMP echo).
@@ -31,14 +27,14 @@ func (p *Packet) SetDestination(a netip.Addr, port uint16) {
 }
 
 func (p *Packet) rewrite(a netip.Addr, port uint16, source bool) {
-	now := tcpip.AddrFrom4(a.As4())
-	old := tcpip.AddrFrom4(p.Destination.As4())
+	now, old := a.As4(), p.Destination.As4()
+	at := 2 // where the port stands
 	ip := header.IPv4(p.Body)
 	if source {
-		old = tcpip.AddrFrom4(p.Source.As4())
-		ip.SetSourceAddressWithChecksumUpdate(now)
+		old, at = p.Source.As4(), 0
+		ip.SetSource(now)
 	} else {
-		ip.SetDestinationAddressWithChecksumUpdate(now)
+		ip.SetDestination(now)
 	}
 	_, _, ok := p.Ports()
 	if !ok {
@@ -46,31 +42,18 @@ func (p *Packet) rewrite(a netip.Addr, port uint16, source bool) {
 	}
 	switch p.Proto {
 	case TCP:
-		t := header.TCP(p.Data)
-		t.UpdateChecksumPseudoHeaderAddress(old, now, true)
-		if source {
-			t.SetSourcePortWithChecksumUpdate(port)
-		} else {
-			t.SetDestinationPortWithChecksumUpdate(port)
-		}
+		header.Rewrite(p.Data, at, 16, port, old, now)
 	case UDP:
-		u := header.UDP(p.Data)
-		if u.Checksum() == 0 { // the sender left it out
-			if source {
-				u.SetSourcePort(port)
-			} else {
-				u.SetDestinationPort(port)
-			}
-			return
-		}
-		u.UpdateChecksumPseudoHeaderAddress(old, now, true)
-		if source {
-			u.SetSourcePortWithChecksumUpdate(port)
-		} else {
-			u.SetDestinationPortWithChecksumUpdate(port)
+		left := header.UDP(p.Data).Checksum() == 0 // out by the sender
+		header.Rewrite(p.Data, at, 6, port, old, now)
+		switch u := header.UDP(p.Data); {
+		case left:
+			u.SetChecksum(0)
+		case u.Checksum() == 0:
+			u.SetChecksum(0xffff)
 		}
 	case ICMP:
-		header.ICMPv4(p.Data).SetIdentWithChecksumUpdate(port)
+		header.ICMP(p.Data).SetIdent(port)
 	}
 }
 
@@ -82,13 +65,12 @@ func (p *Packet) RewriteQuoted(a netip.Addr, port uint16, source bool) {
 	if !ok {
 		return
 	}
-	q := p.Data[header.ICMPv4MinimumSize:]
+	q := p.Data[header.ICMPSize:]
 	ip := header.IPv4(q)
-	now := tcpip.AddrFrom4(a.As4())
 	if source {
-		ip.SetSourceAddressWithChecksumUpdate(now)
+		ip.SetSource(a.As4())
 	} else {
-		ip.SetDestinationAddressWithChecksumUpdate(now)
+		ip.SetDestination(a.As4())
 	}
 	// Only eight bytes of the quoted payload are certain, so its transport
 	// checksum, which receivers of errors do not look at, stays as it is.
@@ -104,7 +86,5 @@ func (p *Packet) RewriteQuoted(a netip.Addr, port uint16, source bool) {
 			data[4], data[5] = byte(port>>8), byte(port)
 		}
 	}
-	c := header.ICMPv4(p.Data)
-	c.SetChecksum(0)
-	c.SetChecksum(^sum(p.Data, 0))
+	header.ICMP(p.Data).Seal()
 }

@@ -9,7 +9,7 @@ import (
 	"strconv"
 	"time"
 
-	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"openbastion/core/header"
 
 	"openbastion/core/claims"
 	"openbastion/core/lab"
@@ -54,7 +54,7 @@ const (
 func tokenOf(p *packet.Packet) int {
 	switch p.Proto {
 	case packet.TCP:
-		if len(p.Data) >= header.TCPMinimumSize && p.Data[4] == tokenMark && p.Data[13] == packet.SYN {
+		if len(p.Data) >= header.TCPSize && p.Data[4] == tokenMark && p.Data[13] == packet.SYN {
 			return int(binary.BigEndian.Uint32(p.Data[4:]) & 0xffffff)
 		}
 	case packet.ICMP, packet.UDP:
@@ -283,8 +283,6 @@ func (t *attempt) aim(i int) []byte {
 	copy(b, t.hops[i].mac[:])
 	ip := header.IPv4(b[14:])
 	ip.SetID(uint16(i))
-	ip.SetChecksum(0)
-	ip.SetChecksum(^ip.CalculateChecksum())
 	return b
 }
 
