@@ -31,6 +31,7 @@ shot() { # NAME COMMAND…: the command is shown as typed, then its output
 	wait $terminal 2>/dev/null || true
 }
 
-shot plan bastion plan saltmarsh.yaml
+shot plan bastion plan saltmarsh.yaml --part adapters
+shot answers bastion plan saltmarsh.yaml --part answers
 shot rehearse bastion rehearse saltmarsh.yaml
 shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml
