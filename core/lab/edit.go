@@ -49,7 +49,7 @@ func (e *Editor) replace(from, to int, text string) {
 
 // Set writes a key of an object: its value is replaced where the key is there,
 // else the key is added. The new value is one line.
-func (e *Editor) Set(o spotted, key, value string) {
+func (e *Editor) Set(o Object, key, value string) {
 	s := o.spot()
 	if s.Has(key) {
 		at := e.offset(s.At(key))

@@ -236,7 +236,7 @@ func plain(text string) (string, error) { return text, nil }
 // objectField makes a field that holds an object with fixed keys.
 func objectField[T, V any, P interface {
 	*V
-	spotted
+	Object
 }](name, doc string, fields []field[V], at func(*T) P) field[T] {
 	return field[T]{name, doc, form{Type: "object", Properties: properties(fields)}, func(r *reader, n *yaml.Node, t *T) {
 		readObject(r, n, name, fields, at(t))
@@ -246,7 +246,7 @@ func objectField[T, V any, P interface {
 // objectsField makes a field that holds a list of objects with fixed keys.
 func objectsField[T, V any, P interface {
 	*V
-	spotted
+	Object
 }](name, doc string, fields []field[V], required []string, add func(*T) P) field[T] {
 	item := form{Type: "object", Properties: properties(fields), Required: required}
 	return field[T]{name, doc, form{Type: "array", Items: &item}, func(r *reader, n *yaml.Node, t *T) {
@@ -266,7 +266,7 @@ func objectsField[T, V any, P interface {
 // where it is not nil, takes a plain text in an object's place.
 func namedField[T, V any, P interface {
 	*V
-	spotted
+	Object
 }](name, one, doc string, fields []field[V], add func(*T, string) P, short func(*reader, *yaml.Node, P)) field[T] {
 	object := form{Type: "object", Properties: properties(fields)}
 	value := object

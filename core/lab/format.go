@@ -48,6 +48,14 @@ func labFields() []field[Lab] {
 					g.Adapters = []Adapter{{Segment: v, Plugged: true, Spot: spot}}
 				}
 			}),
+		objectsField("accept", "Findings taken on purpose, each with its reason.", []field[Accept]{
+			textField("code", "The finding's code.", func(a *Accept) *string { return &a.Code }),
+			textField("subject", "Whose finding; every one of that code when absent.", func(a *Accept) *string { return &a.Subject }),
+			textField("because", "Why it is right here.", func(a *Accept) *string { return &a.Because }),
+		}, []string{"code", "because"}, func(l *Lab) *Accept {
+			l.Accept = append(l.Accept, Accept{})
+			return &l.Accept[len(l.Accept)-1]
+		}),
 		{"expect", "Sentences that must hold beside what every lab must: WHO reaches|never reaches WHOM [PROTO[/PORT]].",
 			listOf(textShape), func(r *reader, n *yaml.Node, l *Lab) {
 				r.items(n, func(n *yaml.Node) {

@@ -24,6 +24,7 @@ type Lab struct {
 	Appliances []*Appliance
 	Guests     []*Guest
 	Expect     []Expectation
+	Accept     []Accept // findings taken on purpose
 
 	// Profiles are the facts about kinds of appliance, by what the appliances'
 	// profile keys say; "" is the reference appliance's. Reading a lab file does
@@ -52,6 +53,14 @@ type Site struct {
 	// Accelerated tells whether the machine can accelerate virtual machines;
 	// true unless the file says otherwise.
 	Accelerated bool
+}
+
+// Accept is a finding taken on purpose.
+type Accept struct {
+	Spot
+	Code    string
+	Subject string // whose; every one when empty
+	Because string
 }
 
 // Reach says how far a segment extends.

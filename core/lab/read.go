@@ -193,7 +193,7 @@ type field[T any] struct {
 // readObject reads a mapping with fixed keys.
 func readObject[T any, P interface {
 	*T
-	spotted
+	Object
 }](r *reader, n *yaml.Node, what string, fields []field[T], t P) {
 	s := t.spot()
 	s.Pos, s.body = place(n), place(n)

@@ -52,5 +52,5 @@ func (s *Spot) At(key string) Pos {
 
 func (s *Spot) spot() *Spot { return s }
 
-// spotted is any object of the file: all embed a Spot.
-type spotted interface{ spot() *Spot }
+// Object is any object of a lab file: all embed a Spot.
+type Object interface{ spot() *Spot }

@@ -1,0 +1,178 @@
+// Package check reads a plan as an experienced lab builder would and says what
+// will go wrong. Each code of the catalogue is one entry: its severity, its
+// function over the plan, its page for explain, and a lab that has it with the
+// same lab mended.
+package check
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+	"openbastion/core/set"
+)
+
+// Severity says how bad a finding is.
+type Severity string
+
+// The severities.
+const (
+	Error   Severity = "error"   // isolation or reachability is broken
+	Warning Severity = "warning" // will bite later, or depends on luck
+	Note    Severity = "note"
+)
+
+func (s Severity) rank() int { return slices.Index([]Severity{Error, Warning, Note}, s) }
+
+// AtLeast tells whether s is as bad as t or worse.
+func (s Severity) AtLeast(t Severity) bool { return s.rank() <= t.rank() }
+
+// Finding is one thing that is unwise or wrong in a layout.
+type Finding struct {
+	Code     string   `json:"code"`
+	Severity Severity `json:"severity"`
+	Subject  string   `json:"subject"`
+	Message  string   `json:"message"`
+	Sign     string   `json:"sign"`               // what a person sees when it is built so
+	Fix      string   `json:"fix"`                // how to mend it
+	Lines    []string `json:"lines"`              // what to write, where that is mechanical
+	Accepted string   `json:"accepted,omitempty"` // why it is right here
+	At       Place    `json:"at"`
+
+	mends []mend
+}
+
+// Place is where in a file a finding stands.
+type Place struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+}
+
+// mend is a mechanical change to the lab file.
+type mend struct {
+	object     lab.Object
+	key, value string
+}
+
+// Entry is a code of the catalogue.
+type Entry struct {
+	Code     string
+	Severity Severity // the worst it can have
+	Title    string
+	Sign     string // what a person sees in a guest or on the console
+	Why      string
+	Mend     string
+	Old, Bad string // in the example lab: a part, and what it is when the finding is there
+	On       string // the day of the example, when it depends on one
+	find     func(*checker)
+}
+
+// Catalogue is every code, by family.
+func Catalogue() []Entry {
+	return slices.Concat(doors(), addresses(), leases(), rules(), machines())
+}
+
+// Lookup gives a code's entry.
+func Lookup(code string) (Entry, bool) {
+	for _, e := range Catalogue() {
+		if e.Code == code {
+			return e, true
+		}
+	}
+	return Entry{}, false
+}
+
+type checker struct {
+	p   *plan.Plan
+	on  time.Time // the day to judge trials by; zero: not given
+	out []Finding
+	now *Entry
+
+	insides  map[*plan.Machine]set.Line
+	ruleSets map[*plan.Machine][]set.Packets
+}
+
+// Run gives the findings of a plan, worst first, then by place. on is the day
+// for what depends on one; zero leaves that out. What the lab file accepts
+// comes last, marked so.
+func Run(p *plan.Plan, on time.Time) []Finding {
+	c := &checker{p: p, on: on}
+	for _, e := range Catalogue() {
+		c.now = &e
+		e.find(c)
+	}
+	c.accept()
+	slices.SortStableFunc(c.out, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(len(a.Accepted), 0)-cmp.Compare(len(b.Accepted), 0), a.Severity.rank()-b.Severity.rank(), a.At.Line-b.At.Line, a.At.Column-b.At.Column)
+	})
+	return c.out
+}
+
+// find notes a finding of the code at hand.
+func (c *checker) find(subject string, at lab.Pos, fix, message string, args ...any) *Finding {
+	c.out = append(c.out, Finding{
+		Code: c.now.Code, Severity: c.now.Severity, Subject: subject, Message: fmt.Sprintf(message, args...), Sign: c.now.Sign, Fix: fix,
+		Lines: []string{}, At: Place{c.p.Lab.File, at.Line, at.Column},
+	})
+	return &c.out[len(c.out)-1]
+}
+
+// set adds a mechanical mend: a key of an object of the lab file.
+func (f *Finding) set(o lab.Object, key, value string) *Finding {
+	f.mends = append(f.mends, mend{o, key, value})
+	f.Lines = append(f.Lines, key+": "+value)
+	return f
+}
+
+func (f *Finding) as(s Severity) *Finding {
+	f.Severity = s
+	return f
+}
+
+// accept marks what the lab file takes on purpose, and notes what it accepts
+// in vain.
+func (c *checker) accept() {
+	for i := range c.p.Lab.Accept {
+		a := &c.p.Lab.Accept[i]
+		used := false
+		for j := range c.out {
+			if f := &c.out[j]; f.Code == a.Code && (a.Subject == "" || a.Subject == f.Subject) {
+				f.Accepted, used = a.Because, true
+			}
+		}
+		if !used {
+			c.now = &Entry{Code: "accepted-in-vain", Severity: Note}
+			c.find(a.Code, a.Pos, "take the entry out of accept", "the file accepts %s, and there is no such finding", a.Code)
+		}
+	}
+}
+
+// Mend gives the lab file's text with every mechanical mend of the findings in
+// it, and how many values that were.
+func Mend(data []byte, findings []Finding) ([]byte, int) {
+	e := lab.NewEditor(data)
+	type key struct {
+		object lab.Object
+		name   string
+	}
+	done := map[key]bool{}
+	for _, f := range findings {
+		if f.Accepted != "" {
+			continue
+		}
+		for _, m := range f.mends {
+			if k := (key{m.object, m.key}); !done[k] { // the first finding decides
+				done[k] = true
+				e.Set(m.object, m.key, m.value)
+			}
+		}
+	}
+	return e.Bytes(), e.Changed()
+}
+
+// portName names a port as people say it.
+func portName(a *plan.Adapter) string { return a.Machine.Name + "." + a.Name }

@@ -1,0 +1,398 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+
+	"openbastion/core/lab"
+	"openbastion/core/mac"
+	"openbastion/core/plan"
+)
+
+// doors are the findings about ways out and wires.
+func doors() []Entry {
+	return []Entry{
+		{"one-sided", Error, "An appliance with one side", "Guests get a lease, perhaps, and nothing beyond the appliance answers.", "An appliance that lacks a WAN port or an inside port has nothing to pass packets to.",
+			"Give it the port that is missing.", "      - {role: wan, segment: road, mac: '02:00:00:00:01:01'}\n", "", "", (*checker).oneSided},
+		{"same-wire", Error, "Outside and inside on one wire", "Guests get addresses from upstream, or the appliance shows one network on two ports.", "Two ports of different roles on one wire are no two sides: what is meant to pass the appliance goes past it.",
+			"Put each role on a segment of its own.", "{role: lan, name: sealed, segment: pool,", "{role: dmz, name: sealed, segment: desks, address: 10.83.16.2/24,", "", (*checker).sameWire},
+		{"second-door", Error, "A guest with a second way out", "The guest reaches the outside with the appliance off; a trace of the route does not show the appliance.", "A guest with one adapter inside and another that leads out can pass itself and its neighbors around the appliance.",
+			"Take the other adapter away, or move it to an inside segment.", "  heron: desks", "  heron: {adapters: [{segment: desks}, {segment: road}]}", "", (*checker).secondDoor},
+		{"host-door", Error, "The host is a way out", "Guests get an address from the host and reach the outside with the appliance off.", "A segment that leads upstream, or on which the host forwards, has a way out beside the appliance.",
+			"Make the segment isolated.", "  desks: {reach: isolated,", "  desks: {reach: host, host-forwards: true,", "", (*checker).hostDoor},
+		{"dead-segment", Error, "Guests that no appliance serves", "Guests give themselves an address that starts with 169.254 and reach nobody beyond.", "Nothing leads out of a segment on which no appliance has a port.",
+			"Give an appliance a port there.", "      - {role: lan, name: attic, segment: attic, mac: '02:00:00:00:01:04'}\n", "", "", (*checker).deadSegment},
+		{"loose-end", Warning, "Something not connected", "An interface shows no link.", "A segment that nothing uses, or an adapter that is unplugged, is often a slip.",
+			"Plug it in, or take it out of the file.", "{role: lan, segment: desks, address: 10.83.16.1/24,", "{role: lan, segment: desks, plugged: false, address: 10.83.16.1/24,", "", (*checker).looseEnd},
+		{"twin-mac", Error, "One hardware address twice", "Both machines lose packets, in turns, and the switch shows the address now here, now there.", "A switch sends frames to where it last saw an address; with two owners that changes all the time. A group address belongs to no machine.",
+			"Let the plan choose one of them.", "  heron: desks", "  heron: {segment: desks, mac: '02:00:00:00:01:02'}", "", (*checker).twinMAC},
+		{"unpinned-order", Warning, "Nothing fixes the adapters' order", "After a restart or a move the console lists the interfaces in another order, and WAN has become LAN.", "Systems number adapters by bus place or address. With three or more and no fixed addresses, the next start may number them anew.",
+			"Fix the hardware addresses: bastion plan --write does it.", ", mac: '02:00:00:00:01:01'}\n      - {role: lan, segment: desks, address: 10.83.16.1/24, mac: '02:00:00:00:01:02'}\n      - {role: lan, name: sealed, segment: pool, mac: '02:00:00:00:01:03'}", "}\n      - {role: lan, segment: desks, address: 10.83.16.1/24}\n      - {role: lan, name: sealed, segment: pool}", "", (*checker).unpinnedOrder},
+		{"odd-nic", Error, "An adapter model without a driver", "The installer says that it finds no network interfaces.", "The image has drivers for some models only.",
+			"Choose a model that the image lists.", "nic: virtio,", "nic: e1000,", "", (*checker).oddNIC},
+		{"odd-disk", Error, "A disk bus without a driver", "The installer says that it finds no disk.", "The image has drivers for some buses only.",
+			"Choose a bus that the image lists.", "disk-bus: virtio,", "disk-bus: scsi,", "", (*checker).oddDisk},
+		{"tag-clash", Error, "A tag that cannot work", "Guests of one tagged segment see those of another, or nobody.", "On one wire each tag names one segment, 1 to 4094, and a tagged segment cannot carry another.",
+			"Choose a free tag from 1 to 4094, on a wire of its own.", "  pool: {reach: isolated,", "  pool: {reach: isolated, within: desks, vlan: 4095,", "", (*checker).tagClash},
+		{"tag-unheard", Error, "A tag that the appliance does not hear", "Guests of the tagged segment get no lease; the appliance never sees their frames.", "A tagged segment reaches the appliance over the port that carries it, or over an adapter of its own.",
+			"Let a port of the appliance ride over the carrying one.", "      - {role: lan, name: loft, segment: loft, over: lan}\n", "", "", (*checker).tagUnheard},
+		{"refusing-switch", Error, "A switch that refuses foreign addresses", "The bridge shows packets coming in, and none arrive on the other side.", "A transparent appliance sends frames with its guests' hardware addresses; a switch that passes only those it handed out drops them.",
+			"Let the switch allow foreign addresses on both sides.", "203.0.113.1, foreign-macs: allow", "203.0.113.1, foreign-macs: refuse", "", (*checker).refusingSwitch},
+		{"v6-door", Error, "IPv6 announced by somebody else", "Guests have an IPv6 address that nobody planned, and reach outside by it.", "Who announces a prefix becomes the guests' IPv6 router, and rules for IPv4 do not hold it.",
+			"Switch off what announces it.", "  desks: {reach: isolated,", "  desks: {reach: isolated, router-advertisements: true,", "", (*checker).v6Door},
+		{"shared-roles", Warning, "Two ports on one segment", "The appliance complains of two interfaces on one network, or answers by the wrong one.", "A manage port on a segment of guests can be reached by them; two inside ports on one segment confuse the appliance unless they are joined.",
+			"Give the port a segment of its own, or write joins: where it is meant.", "{role: lan, name: sealed, segment: pool,", "{role: manage, name: sealed, segment: pool,", "", (*checker).sharedRoles},
+		{"bridge-loop", Error, "A bridge that meets itself", "The network stands still, and every light blinks.", "When both sides of a transparent appliance end on one wire, frames go round for ever.",
+			"Put the two sides on two wires.", "{role: lan, segment: desks,", "{role: lan, segment: road,", "", (*checker).bridgeLoop},
+		{"twin-appliance", Error, "Two appliances in one place", "Guests lose their connections, in turns.", "Two appliances that answer at one address, or both hand out leases on one segment, get in each other's way.",
+			"Let one of them have the address and the leases.", "guests:", "  spare: {ports: [{role: wan, segment: road, mac: '02:00:00:00:02:01'}, {role: lan, segment: desks, address: 10.83.16.3/24, mac: '02:00:00:00:02:02'}]}\nguests:", "", (*checker).twinAppliance},
+	}
+}
+
+func (c *checker) oneSided() {
+	for _, m := range c.p.Appliances() {
+		if m.Appliance.Kind == "one-armed" {
+			continue
+		}
+		wan, inside := false, false
+		for _, a := range m.Adapters {
+			wan = wan || a.Role == lab.WAN
+			inside = inside || a.Role.Inside()
+		}
+		if !wan {
+			c.find(m.Name, m.Appliance.Pos, "add a port with role: wan", "%s has no WAN port: nothing leads outside", m.Name)
+		}
+		if !inside {
+			c.find(m.Name, m.Appliance.Pos, "add a port with role: lan", "%s has no inside port: no guest is behind it", m.Name)
+		}
+	}
+}
+
+// wireOf tells what a segment's frames travel on: its wire, or, for bridged
+// upstream segments, the host's adapter. Tagged segments are apart.
+func wireOf(s *plan.Segment) string {
+	if s.Tag == 0 && s.Reach == lab.Upstream && s.Lab.Uplink != "" && s.Lab.Join != "nat" {
+		return "the uplink " + s.Lab.Uplink
+	}
+	return fmt.Sprintf("the segment %s", s.Name)
+}
+
+func (c *checker) sameWire() {
+	for _, m := range c.p.Appliances() {
+		first := map[string]*plan.Adapter{}
+		for _, a := range m.Adapters {
+			w := wireOf(a.Segment)
+			old := first[w]
+			if old == nil {
+				first[w] = a
+				continue
+			}
+			if old.Role != a.Role && old.Role != lab.Manage && a.Role != lab.Manage && m.Appliance.Kind != "transparent" {
+				c.find(portName(a), a.Pos, "put it on a segment of its own", "ports %s (%s) and %s (%s) of %s both end on %s", old.Name, old.Role, a.Name, a.Role, m.Name, w)
+			}
+		}
+	}
+}
+
+// leadsOut tells why an adapter's segment is a way out past the guest's
+// appliance home; empty when it is none.
+func leadsOut(s *plan.Segment) string {
+	switch {
+	case s.Reach == lab.Upstream:
+		return s.Name + ", which leads upstream"
+	case s.Reach == lab.Host && s.Lab.HostForwards:
+		return s.Name + ", where the host forwards"
+	}
+	for _, a := range s.Adapters {
+		if a.Role == lab.WAN {
+			return s.Name + ", the WAN side of " + a.Machine.Name
+		}
+	}
+	return ""
+}
+
+func (c *checker) secondDoor() {
+	for _, g := range c.p.Guests() {
+		if len(g.Adapters) < 2 {
+			continue
+		}
+		var home *plan.Adapter
+		for _, a := range g.Adapters {
+			if a.Plugged && a.Segment.Inside() && home == nil {
+				home = a
+			}
+		}
+		if home == nil {
+			continue
+		}
+		for _, a := range g.Adapters {
+			if a == home || !a.Plugged || a.Segment == home.Segment {
+				continue
+			}
+			out := leadsOut(a.Segment)
+			if out == "" && a.Segment.Inside() && home.Segment.Port != nil && a.Segment.Port != nil && a.Segment.Port.Machine != home.Segment.Port.Machine {
+				out = a.Segment.Name + ", behind another appliance"
+			}
+			if out != "" {
+				c.find(g.Name, a.Pos, fmt.Sprintf("take adapter %d of %s away", a.Number, g.Name), "%s is on %s and, with adapter %d, on %s", g.Name, home.Segment.Name, a.Number, out)
+			}
+		}
+	}
+}
+
+func (c *checker) hostDoor() {
+	for _, s := range c.p.Segments {
+		if !s.Inside() || s.Bridged != nil || s.Port != nil && s.Port.Machine.Appliance.Kind == "one-armed" {
+			continue
+		}
+		switch {
+		case s.Reach == lab.Upstream:
+			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated", "%s is behind %s and leads upstream as well", s.Name, s.Port.Machine.Name).set(s.Lab, "reach", "isolated")
+		case s.Lab.HostForwards:
+			c.find(s.Name, s.Lab.At("host-forwards"), "write reach: isolated, or host-forwards: false", "the host forwards for %s, past %s", s.Name, s.Port.Machine.Name).set(s.Lab, "host-forwards", "false")
+		case s.Reach == lab.Host && s.Lab.Leases != "host":
+			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated, unless guests must reach the host", "the host has %s on %s: guests reach it, and it reaches them", s.HostLeg.Addr(), s.Name).as(Warning)
+		}
+	}
+}
+
+func (c *checker) deadSegment() {
+	for _, s := range c.p.Segments {
+		if s.Reach == lab.Upstream || s.Tag != 0 {
+			continue
+		}
+		guests, ports := 0, 0
+		var first *plan.Adapter
+		for _, a := range s.Adapters {
+			if a.Guest == nil {
+				ports++
+			} else if guests++; first == nil {
+				first = a
+			}
+		}
+		if guests > 0 && ports == 0 {
+			c.find(s.Name, s.Lab.Pos, "give an appliance a port on "+s.Name, "%s and %d more guests are on %s, and no appliance is", first.Machine.Name, guests-1, s.Name)
+		}
+	}
+}
+
+func (c *checker) looseEnd() {
+	for _, s := range c.p.Segments {
+		used := len(s.Adapters) > 0
+		for _, other := range s.Wire.Segments {
+			used = used || other != s && s.Tag == 0 && len(other.Adapters) > 0
+		}
+		if !used {
+			c.find(s.Name, s.Lab.Pos, "take it out of the file, or attach something", "nothing is on %s", s.Name)
+		}
+	}
+	for _, a := range c.p.Adapters {
+		if a.Plugged {
+			continue
+		}
+		if a.Port != nil {
+			c.find(portName(a), a.Port.At("plugged"), "write plugged: true", "port %s of %s is unplugged", a.Name, a.Machine.Name).set(a.Port, "plugged", "true")
+		} else {
+			c.find(a.Machine.Name, a.Guest.At("plugged"), "write plugged: true, or take the adapter out", "adapter %d of %s is unplugged", a.Number, a.Machine.Name)
+		}
+	}
+}
+
+func (c *checker) twinMAC() {
+	for _, w := range c.p.Wires {
+		first := map[mac.Address]*plan.Adapter{}
+		for _, s := range w.Segments {
+			for _, a := range s.Adapters {
+				if a.Over != nil {
+					continue
+				}
+				switch old := first[a.MAC]; {
+				case a.MAC.IsZero(), a.MAC.IsGroup():
+					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "adapter %d of %s has %s, which belongs to no single machine", a.Number, a.Machine.Name, a.MAC)
+				case old != nil:
+					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "%s has the hardware address %s of %s, on one wire with it", a.Machine.Name, a.MAC, old.Machine.Name)
+				default:
+					first[a.MAC] = a
+				}
+			}
+		}
+	}
+}
+
+func (c *checker) unpinnedOrder() {
+	for _, m := range c.p.Appliances() {
+		n, given := 0, 0
+		for _, a := range m.Adapters {
+			if a.Over == nil {
+				n++
+				if a.MACGiven {
+					given++
+				}
+			}
+		}
+		if n < 3 || given == n {
+			continue
+		}
+		f := c.find(m.Name, m.Appliance.Pos, "fix the hardware addresses: bastion plan --write", "%s has %d adapters and nothing in the file fixes their order", m.Name, n)
+		for _, a := range m.Adapters {
+			if a.Over == nil && !a.MACGiven {
+				f.set(a.Port, "mac", "'"+a.MAC.String()+"'")
+			}
+		}
+	}
+}
+
+func listed(list []string, what string) bool {
+	for _, x := range list {
+		if x == what {
+			return true
+		}
+	}
+	return len(list) == 0
+}
+
+func (c *checker) oddNIC() {
+	for _, m := range c.p.Appliances() {
+		if src := m.Appliance; !listed(src.Needs.NICs, m.Spec.NIC) {
+			c.find(m.Name, src.Machine.At("nic"), "write nic: "+src.Needs.NICs[0], "%s has %s adapters, and its image has drivers for %s", m.Name, m.Spec.NIC, strings.Join(src.Needs.NICs, ", ")).set(&src.Machine, "nic", src.Needs.NICs[0])
+		}
+	}
+}
+
+func (c *checker) oddDisk() {
+	for _, m := range c.p.Appliances() {
+		if src := m.Appliance; !listed(src.Needs.DiskBuses, m.Spec.DiskBus) {
+			c.find(m.Name, src.Machine.At("disk-bus"), "write disk-bus: "+src.Needs.DiskBuses[0], "%s has its disk on %s, and its image has drivers for %s", m.Name, m.Spec.DiskBus, strings.Join(src.Needs.DiskBuses, ", ")).set(&src.Machine, "disk-bus", src.Needs.DiskBuses[0])
+		}
+	}
+}
+
+func (c *checker) tagClash() {
+	for _, w := range c.p.Wires {
+		first := map[int]*plan.Segment{}
+		for _, s := range w.Segments {
+			if s.Lab.Within == "" {
+				continue
+			}
+			parent := c.p.Segment(s.Lab.Within)
+			switch old := first[s.Tag]; {
+			case s.Tag < 1 || s.Tag > 4094:
+				c.find(s.Name, s.Lab.At("vlan"), "choose a tag from 1 to 4094", "%s has tag %d, and tags go from 1 to 4094", s.Name, s.Tag)
+			case parent.Lab.Within != "":
+				c.find(s.Name, s.Lab.At("within"), "write within: "+w.Name, "%s is within %s, which is tagged itself", s.Name, parent.Name).set(s.Lab, "within", w.Name)
+			case old != nil:
+				c.find(s.Name, s.Lab.At("vlan"), "choose another tag", "%s has tag %d, and so has %s on the same wire", s.Name, s.Tag, old.Name)
+			default:
+				first[s.Tag] = s
+			}
+		}
+	}
+}
+
+func (c *checker) tagUnheard() {
+	for _, s := range c.p.Segments {
+		if s.Lab.Within == "" {
+			continue
+		}
+		guests, heard := 0, false
+		for _, a := range s.Adapters {
+			if a.Guest != nil {
+				guests++
+				continue
+			}
+			heard = heard || a.Over == nil || a.Over.Segment.Wire == s.Wire
+		}
+		if guests > 0 && !heard {
+			c.find(s.Name, s.Lab.At("within"), fmt.Sprintf("add a port {role: lan, segment: %s, over: …} to the appliance on %s", s.Name, s.Lab.Within), "%d guests are on %s, tag %d of %s, and no appliance has a port that hears it", guests, s.Name, s.Tag, s.Wire.Name)
+		}
+	}
+}
+
+func (c *checker) refusingSwitch() {
+	for _, m := range c.p.Appliances() {
+		if m.Appliance.Kind != "transparent" {
+			continue
+		}
+		for _, a := range m.Adapters {
+			if s := a.Segment; a.Role != lab.Manage && s.Lab.ForeignMACs == "refuse" {
+				c.find(s.Name, s.Lab.At("foreign-macs"), "write foreign-macs: allow", "%s bridges %s, whose switch refuses frames from its guests' addresses", m.Name, s.Name).set(s.Lab, "foreign-macs", "allow")
+			}
+		}
+	}
+}
+
+func (c *checker) v6Door() {
+	for _, s := range c.p.Segments {
+		if s.Inside() && s.Lab.RouterAdvertisements {
+			c.find(s.Name, s.Lab.At("router-advertisements"), "find what announces it and switch it off", "something that is not the appliance announces IPv6 on %s", s.Name)
+		}
+	}
+}
+
+func (c *checker) sharedRoles() {
+	for _, m := range c.p.Appliances() {
+		first := map[*plan.Segment]*plan.Adapter{}
+		for _, a := range m.Adapters {
+			old := first[a.Segment]
+			switch {
+			case old == nil:
+				first[a.Segment] = a
+				if a.Role != lab.Manage {
+					continue
+				}
+				for _, g := range a.Segment.Adapters {
+					if g.Guest != nil {
+						c.find(portName(a), a.Pos, "give the manage port a segment of its own", "port %s of %s is for managing, and %s is on its segment", a.Name, m.Name, g.Machine.Name)
+						break
+					}
+				}
+			case old.Role == lab.Manage || a.Role == lab.Manage:
+				c.find(portName(a), a.Pos, "give the manage port a segment of its own", "ports %s and %s of %s share %s, and one is for managing", old.Name, a.Name, m.Name, a.Segment.Name)
+			case old.Role == a.Role && a.Role.Inside() && a.Port.Joins == "":
+				c.find(portName(a), a.Pos, "write joins: "+old.Name+", or give it another segment", "ports %s and %s of %s are both on %s", old.Name, a.Name, m.Name, a.Segment.Name).set(a.Port, "joins", old.Name)
+			}
+		}
+	}
+}
+
+func (c *checker) bridgeLoop() {
+	for _, m := range c.p.Appliances() {
+		if m.Appliance.Kind != "transparent" {
+			continue
+		}
+		sides := map[string]*plan.Adapter{}
+		for _, a := range m.Adapters {
+			if a.Role == lab.Manage {
+				continue
+			}
+			w := wireOf(a.Segment)
+			if old := sides[w]; old != nil {
+				c.find(portName(a), a.Pos, "put the two sides on two wires", "ports %s and %s of %s, which bridges them, both end on %s", old.Name, a.Name, m.Name, w)
+			}
+			sides[w] = a
+		}
+	}
+}
+
+func (c *checker) twinAppliance() {
+	for _, s := range c.p.Segments {
+		var first, server *plan.Adapter
+		for _, a := range s.Adapters {
+			if a.Guest != nil || a.Over != nil && a.Leases == nil {
+				continue
+			}
+			if first != nil && first.Machine != a.Machine && a.Address.IsValid() && first.Address.IsValid() && a.Address.Addr() == first.Address.Addr() {
+				c.find(portName(a), a.Pos, "give one of them another address", "%s and %s both have %s on %s", first.Machine.Name, a.Machine.Name, a.Address.Addr(), s.Name)
+			}
+			if a.Port.Role.Inside() && server != nil && server.Machine != a.Machine && !a.Port.Leases.Off {
+				c.find(portName(a), a.Pos, "write leases: none on one of them", "%s and %s would both hand out leases on %s", server.Machine.Name, a.Machine.Name, s.Name).set(a.Port, "leases", "none")
+			}
+			if first == nil {
+				first = a
+			}
+			if server == nil && a.Role.Inside() && !a.Port.Leases.Off {
+				server = a
+			}
+		}
+	}
+}

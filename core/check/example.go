@@ -1,0 +1,91 @@
+package check
+
+import "strings"
+
+// base is the example lab that the catalogue's pages change: it has no
+// finding.
+const base = `bastion: 1
+lab: mudflat
+site:
+  networks: [203.0.113.0/24]
+  uplinks: {enp1: wired}
+  cpus: 8
+  memory: 16GiB
+  disk: 400GiB
+segments:
+  road: {reach: upstream, uplink: enp1, subnet: 203.0.113.0/24, gateway: 203.0.113.1}
+  desks: {reach: isolated, subnet: 10.83.16.0/24}
+  pool: {reach: isolated, subnet: 10.83.48.0/24}
+appliances:
+  gate:
+    autostart: true
+    needs: {cpus: 1, memory: 1GiB, disk: 8GiB, nics: [virtio], disk-buses: [virtio]}
+    machine: {cpus: 1, memory: 2GiB, disk: 16GiB, nic: virtio, disk-bus: virtio, boot: [disk, media]}
+    ports:
+      - {role: wan, segment: road, mac: '02:00:00:00:01:01'}
+      - {role: lan, segment: desks, address: 10.83.16.1/24, mac: '02:00:00:00:01:02'}
+      - {role: lan, name: sealed, segment: pool, mac: '02:00:00:00:01:03'}
+    nat:
+      publish:
+        - {port: tcp/8443, to: ferry, at: tcp/443}
+    rules:
+      - deny any from pool to any
+      - allow any from desks to outside
+guests:
+  heron: desks
+  ferry: {segment: desks, static: 10.83.16.10/24, gateway: 10.83.16.1, dns: [10.83.16.1]}
+  newt: {segment: pool, autostart: true}
+expect:
+  - newt never reaches outside
+`
+
+// veil is the example of a transparent appliance.
+const veil = `bastion: 1
+lab: mudflat
+segments:
+  road: {reach: upstream, subnet: 203.0.113.0/24, gateway: 203.0.113.1, foreign-macs: allow}
+  desks: {reach: isolated, foreign-macs: allow}
+  service: {reach: host}
+appliances:
+  veil:
+    kind: transparent
+    ports:
+      - {role: wan, segment: road, mac: '02:00:00:00:01:01'}
+      - {role: lan, segment: desks, mac: '02:00:00:00:01:02'}
+      - {role: manage, segment: service, mac: '02:00:00:00:01:03'}
+guests:
+  heron: desks
+`
+
+// examples are the labs that pages start from where base does not fit.
+var examples = map[string]func() string{
+	"refusing-switch": func() string { return veil },
+	"bridge-loop":     func() string { return veil },
+	"private-wan-dropped": func() string {
+		return strings.NewReplacer("203.0.113.0/24, gateway: 203.0.113.1", "172.29.64.0/24, gateway: 172.29.64.1", "[203.0.113.0/24]", "[172.29.64.0/24]").Replace(base)
+	},
+	"wan-no-gateway": func() string {
+		return strings.NewReplacer(", gateway: 203.0.113.1}", "}", "{role: wan, segment: road,", "{role: wan, segment: road, address: 203.0.113.7/24, gateway: 203.0.113.1,").Replace(base)
+	},
+	"dead-segment": func() string {
+		return strings.NewReplacer("segments:\n", "segments:\n  attic: {reach: isolated, subnet: 10.83.99.0/24}\n", "guests:\n", "guests:\n  wader: {segment: attic, static: 10.83.99.9/24}\n",
+			"    nat:\n", "      - {role: lan, name: attic, segment: attic, mac: '02:00:00:00:01:04'}\n    nat:\n").Replace(base)
+	},
+	"tag-unheard": func() string {
+		return strings.NewReplacer("segments:\n", "segments:\n  loft: {reach: isolated, within: desks, vlan: 64, subnet: 10.83.64.0/24}\n", "guests:\n", "guests:\n  wader: {segment: loft, static: 10.83.64.9/24}\n",
+			"    nat:\n", "      - {role: lan, name: loft, segment: loft, over: lan}\n    nat:\n").Replace(base)
+	},
+	"small-pool": func() string {
+		return strings.Replace(base, "{role: lan, segment: desks,", "{role: lan, segment: desks, leases: {pool: 10.83.16.50-10.83.16.50},", 1)
+	},
+}
+
+// Labs gives the entry's example: the lab that has the finding, and the same
+// lab mended.
+func (e Entry) Labs() (bad, good string) {
+	good = base
+	if fn := examples[e.Code]; fn != nil {
+		good = fn()
+	}
+	return strings.Replace(good, e.Old, e.Bad, 1), good
+}

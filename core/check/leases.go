@@ -1,0 +1,153 @@
+package check
+
+import (
+	"fmt"
+
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+	"openbastion/core/subnet"
+)
+
+// leases are the findings about lease services.
+func leases() []Entry {
+	return []Entry{
+		{"two-lease-servers", Error, "Two lease servers on a segment", "Some guests get a strange address or gateway, now and then.", "Whoever answers first wins; with two servers that is luck.",
+			"Switch one of them off.", "  desks: {reach: isolated,", "  desks: {reach: host, leases: host,", "", (*checker).twoLeaseServers},
+		{"no-lease-server", Error, "Nobody hands out leases", "Guests give themselves an address that starts with 169.254.", "A guest that asks for a lease waits for somebody to answer.",
+			"Let the appliance hand out leases, or type addresses in.", "{role: lan, name: sealed, segment: pool,", "{role: lan, name: sealed, segment: pool, leases: none,", "", (*checker).noLeaseServer},
+		{"pool-outside", Error, "A pool outside the subnet", "The appliance refuses the pool, or guests get addresses that reach nobody.", "Leases must be addresses of their segment, the first before the last.",
+			"Write first and last address within the subnet.", "{role: lan, segment: desks, address: 10.83.16.1/24,", "{role: lan, segment: desks, leases: {pool: 10.83.17.50-10.83.17.99}, address: 10.83.16.1/24,", "", (*checker).poolOutside},
+		{"pool-overlap", Error, "A pool that holds a fixed address", "One day a guest gets the gateway's or a server's address, and both fail.", "The lease server hands out every address of its pool.",
+			"Let the pool begin behind the fixed addresses.", "{role: lan, segment: desks, address: 10.83.16.1/24,", "{role: lan, segment: desks, leases: {pool: 10.83.16.5-10.83.16.99}, address: 10.83.16.1/24,", "", (*checker).poolOverlap},
+		{"small-pool", Warning, "A pool too small", "The last guest to start gets no address.", "There are more guests that lease than addresses to lease.",
+			"Make the pool larger.", "  heron: desks", "  heron: desks\n  egret: desks", "", (*checker).smallPool},
+		{"reservation-outside", Error, "A reservation that cannot be", "The guest gets another address than reserved, or none.", "A reserved address must be of the subnet and nobody else's.",
+			"Reserve a free address of the subnet.", "  heron: desks", "  heron: {segment: desks, reserve: 10.83.17.20}", "", (*checker).reservationOutside},
+		{"lease-no-router", Warning, "Leases name somebody out of reach", "Guests have an address, and names do not resolve.", "A resolver that the lease names must be on the segment or beyond the gateway.",
+			"Let leases name the appliance: dns: [self].", "{role: lan, segment: desks, address: 10.83.16.1/24,", "{role: lan, segment: desks, leases: {dns: [10.83.16.250]}, address: 10.83.16.1/24,", "", (*checker).leaseNoRouter},
+	}
+}
+
+func (c *checker) twoLeaseServers() {
+	for _, s := range c.p.Segments {
+		if s.Port == nil || s.Port.Leases == nil {
+			continue
+		}
+		server := s.Port.Machine.Name
+		switch by := s.Lab.Leases; {
+		case by == "host":
+			c.find(s.Name, s.Lab.At("leases"), "switch off the host's lease service: leases: none", "%s and the host both hand out leases on %s", server, s.Name).set(s.Lab, "leases", "none").set(s.Port.Port, "leases", "{pool: "+s.Port.Leases.Pool.String()+"}")
+		case by == "upstream":
+			c.find(s.Name, s.Lab.At("leases"), "keep upstream's lease server off this wire", "%s and upstream both hand out leases on %s", server, s.Name)
+		case c.p.Lab.Guest(by) != nil:
+			c.find(s.Name, s.Lab.At("leases"), "write leases: none on the port", "%s and %s both hand out leases on %s", server, by, s.Name).set(s.Port.Port, "leases", "none")
+		}
+	}
+}
+
+func (c *checker) noLeaseServer() {
+	for _, s := range c.p.Segments {
+		if s.Reach == lab.Upstream && s.Lab.Leases != "none" || s.Bridged != nil || c.p.Lab.Guest(s.Lab.Leases) != nil || s.Lab.Leases == "host" || s.Lab.Leases == "upstream" ||
+			s.Port == nil || s.Port.Leases != nil {
+			continue
+		}
+		for _, a := range s.Adapters {
+			if a.How == plan.Lease || a.How == plan.Reservation {
+				f := c.find(s.Name, s.Lab.Pos, "let the appliance hand out leases there", "%s expects a lease on %s, and nobody hands any out", a.Machine.Name, s.Name)
+				if s.Port.Port.Leases.Off {
+					f.set(s.Port.Port, "leases", fmt.Sprintf("{pool: %s}", spare(s)))
+				}
+				break
+			}
+		}
+	}
+}
+
+// spare gives a pool in the upper half of a segment.
+func spare(s *plan.Segment) plan.Pool {
+	size := subnet.Size(s.Subnet)
+	return plan.Pool{From: subnet.Add(s.Subnet.Addr(), max(size/2, 1)), To: subnet.Last(s.Subnet)}
+}
+
+func (c *checker) poolOutside() {
+	for _, a := range c.p.Adapters {
+		v := a.Leases
+		if v == nil || !v.Pool.From.IsValid() {
+			continue
+		}
+		pos := a.Port.Leases.At("pool")
+		switch p := v.Pool; {
+		case p.From.Compare(p.To) > 0:
+			c.find(portName(a), pos, fmt.Sprintf("write %s-%s", p.To, p.From), "the pool %s of %s runs backwards", p, a.Segment.Name).set(&a.Port.Leases, "pool", p.To.String()+"-"+p.From.String())
+		case !a.Segment.Subnet.Contains(p.From) || !a.Segment.Subnet.Contains(p.To):
+			c.find(portName(a), pos, "write first and last address within "+a.Segment.Subnet.String(), "the pool %s leaves %s, which is %s", p, a.Segment.Name, a.Segment.Subnet)
+		}
+	}
+}
+
+func (c *checker) poolOverlap() {
+	for _, a := range c.p.Adapters {
+		if a.Leases == nil {
+			continue
+		}
+		pool, pos := a.Leases.Pool, a.Port.Leases.At("pool")
+		tell := func(what string) {
+			c.find(portName(a), pos, "let the pool begin behind it", "the pool %s of %s holds %s", pool, a.Segment.Name, what)
+		}
+		if h := a.Segment.HostLeg; h.IsValid() && pool.Contains(h.Addr()) {
+			tell("the host's " + h.Addr().String())
+		}
+		for _, other := range a.Segment.Adapters {
+			if other.How == plan.Static && other.Address.IsValid() && pool.Contains(other.Address.Addr()) {
+				tell(who(other) + "'s " + other.Address.Addr().String())
+			}
+		}
+	}
+}
+
+func (c *checker) smallPool() {
+	for _, a := range c.p.Adapters {
+		if a.Leases == nil || !a.Leases.Pool.From.IsValid() {
+			continue
+		}
+		size, want := 1+subnet.Distance(a.Leases.Pool.From, a.Leases.Pool.To), 0
+		for _, other := range a.Segment.Adapters {
+			if other.How == plan.Lease {
+				want++
+			}
+		}
+		if size > 0 && size < want {
+			c.find(portName(a), a.Port.Leases.At("pool"), "make the pool larger", "the pool %s of %s has %d addresses for %d guests", a.Leases.Pool, a.Segment.Name, size, want)
+		}
+	}
+}
+
+func (c *checker) reservationOutside() {
+	for _, g := range c.p.Guests() {
+		for _, a := range g.Adapters {
+			if a.How != plan.Reservation || a.Planned {
+				continue
+			}
+			if !a.Segment.Subnet.Contains(a.Address.Addr()) {
+				c.find(g.Name, at(a, "reserve"), "reserve an address of "+a.Segment.Subnet.String(), "%s is reserved for %s, and %s is %s", a.Address.Addr(), g.Name, a.Segment.Name, a.Segment.Subnet)
+			}
+		}
+	}
+}
+
+func (c *checker) leaseNoRouter() {
+	for _, a := range c.p.Adapters {
+		if a.Leases == nil {
+			continue
+		}
+		for _, d := range a.Leases.DNS {
+			found := !a.Segment.Subnet.Contains(d) // beyond: routed by the appliance
+			for _, other := range a.Segment.Adapters {
+				found = found || other.Address.IsValid() && other.Address.Addr() == d
+			}
+			if !found {
+				c.find(portName(a), a.Port.Leases.At("dns"), "write dns: [self]", "leases on %s name the resolver %s, and nobody there has it", a.Segment.Name, d).set(&a.Port.Leases, "dns", "[self]")
+			}
+		}
+	}
+}
