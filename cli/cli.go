@@ -121,6 +121,7 @@ var commands = []struct {
 	{"survey", (*app).survey},
 	{"new", (*app).newLab},
 	{"plan", (*app).plan},
+	{"check", (*app).check},
 	{"rehearse", (*app).rehearse},
 	{"explain", (*app).explain},
 	{"schema", (*app).schema},

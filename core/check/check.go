@@ -71,6 +71,12 @@ type Entry struct {
 	find     func(*checker)
 }
 
+// day gives the day of the entry's example; zero when it depends on none.
+func (e Entry) day() time.Time {
+	d, _ := time.Parse(time.DateOnly, e.On)
+	return d
+}
+
 // Catalogue is every code, by family.
 func Catalogue() []Entry {
 	return slices.Concat(doors(), addresses(), leases(), rules(), machines())

@@ -36,7 +36,7 @@ func (c *checker) twoLeaseServers() {
 		server := s.Port.Machine.Name
 		switch by := s.Lab.Leases; {
 		case by == "host":
-			c.find(s.Name, s.Lab.At("leases"), "switch off the host's lease service: leases: none", "%s and the host both hand out leases on %s", server, s.Name).set(s.Lab, "leases", "none").set(s.Port.Port, "leases", "{pool: "+s.Port.Leases.Pool.String()+"}")
+			c.find(s.Name, s.Lab.At("leases"), "switch off the host's lease service: leases: none", "%s and the host both hand out leases on %s", server, s.Name).set(s.Lab, "leases", "none")
 		case by == "upstream":
 			c.find(s.Name, s.Lab.At("leases"), "keep upstream's lease server off this wire", "%s and upstream both hand out leases on %s", server, s.Name)
 		case c.p.Lab.Guest(by) != nil:

@@ -282,7 +282,7 @@ func (b *builder) services() {
 		if a == nil || !a.Address.IsValid() || a.Port.Leases.Off {
 			continue
 		}
-		other := b.lab.Guest(s.Lab.Leases) != nil || s.Lab.Leases == "none" || s.Reach == lab.Upstream
+		other := b.lab.Guest(s.Lab.Leases) != nil || s.Reach == lab.Upstream
 		if a.Machine.Appliance.Kind == "one-armed" && s.Lab.Leases == "none" {
 			other = false // nobody else does: leases that name the appliance point guests at it
 		}

@@ -100,7 +100,7 @@ func TestMistakes(t *testing.T) {
 			"heron.outside": "no answer"}},
 		{"the publish is denied", "deny any from tidepool to any", "deny any from tidepool,outside to any", map[string]string{
 			"ferry-tcp-8443.published": "no answer", "expect-2.expect": ""}},
-		{"no lease service", "    reach: isolated\n    within: reedbed", "    reach: isolated\n    leases: none\n    within: reedbed", map[string]string{
+		{"no lease service", "segment: tidepool, over: lan}", "segment: tidepool, over: lan, leases: none}", map[string]string{
 			"newt.lease": "nobody is planned to hand out leases"}},
 	} {
 		data := strings.Replace(sample, c.old, c.new, 1)

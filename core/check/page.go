@@ -1,0 +1,142 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+)
+
+// Picture draws a plan in a few lines of text: outside at the top, the
+// appliances, their inside segments with who is on them. marked names get a
+// cross.
+func Picture(p *plan.Plan, marked map[string]bool) []string {
+	name := func(text string) string {
+		if marked[text] {
+			return "✗" + text
+		}
+		return text
+	}
+	onSegment := func(s *plan.Segment) string {
+		var list []string
+		if s.HostLeg.IsValid() {
+			list = append(list, "the host")
+		}
+		for _, a := range s.Adapters {
+			if a.Guest != nil && len(list) < 6 {
+				list = append(list, name(a.Machine.Name))
+			}
+		}
+		tag := ""
+		if s.Tag != 0 {
+			tag = fmt.Sprintf(", tag %d", s.Tag)
+		}
+		return strings.TrimSpace(fmt.Sprintf("%s %s%s  %s", name(s.Name), s.Subnet, tag, strings.Join(list, " ")))
+	}
+	lines := []string{"outside"}
+	drawn := map[*plan.Segment]bool{}
+	for _, s := range p.Segments {
+		if s.Reach == lab.Upstream {
+			lines = append(lines, "  │", "  "+onSegment(s))
+			drawn[s] = true
+		}
+	}
+	for _, m := range p.Appliances() {
+		lines = append(lines, "  │", " ["+name(m.Name)+"]")
+		var inner []*plan.Segment
+		for _, a := range m.Adapters {
+			if a.Role != lab.WAN && !drawn[a.Segment] {
+				drawn[a.Segment] = true
+				inner = append(inner, a.Segment)
+			}
+		}
+		for i, s := range inner {
+			branch := "  ├─ "
+			if i == len(inner)-1 {
+				branch = "  └─ "
+			}
+			lines = append(lines, branch+onSegment(s))
+		}
+	}
+	for _, s := range p.Segments {
+		if !drawn[s] {
+			lines = append(lines, "", "  ✗ "+onSegment(s)+"  (nothing leads here)")
+		}
+	}
+	return lines
+}
+
+// Page is what explain shows of a code.
+type Page struct {
+	Entry
+	Picture []string // of the example lab, what is wrong marked
+	Before  []string // the lines of the lab that has the finding
+	After   []string // the same lines mended
+	Message string   // what check says of it
+	Fix     string
+}
+
+// PageOf makes the page of an entry from its example.
+func PageOf(e Entry) (Page, error) {
+	bad, good := e.Labs()
+	page := Page{Entry: e, Before: without(bad, good), After: without(good, bad)}
+	l, err := lab.Read("example", []byte(bad))
+	if err != nil {
+		return page, err
+	}
+	p, err := plan.Build(l)
+	if err != nil {
+		return page, err
+	}
+	marked := map[string]bool{}
+	for _, f := range Run(p, e.day()) {
+		if f.Code == e.Code {
+			subject, _, _ := strings.Cut(f.Subject, ".")
+			subject, _, _ = strings.Cut(subject, " ")
+			marked[subject] = true
+			if page.Message == "" {
+				page.Message, page.Fix = f.Message, f.Fix
+			}
+		}
+	}
+	page.Picture = Picture(p, marked)
+	return page, nil
+}
+
+// without gives the lines of a that b does not have.
+func without(a, b string) []string {
+	there := map[string]bool{}
+	for line := range strings.Lines(b) {
+		there[line] = true
+	}
+	out := []string{}
+	for line := range strings.Lines(a) {
+		if !there[line] {
+			out = append(out, strings.TrimRight(line, "\n"))
+		}
+	}
+	return out
+}
+
+// Markdown writes the whole catalogue as a document.
+func Markdown() (string, error) {
+	var b strings.Builder
+	b.WriteString("# Findings\n\nWhat `bastion check` finds, and what to do about it. This page is made by\n`bastion explain --format markdown`.\n")
+	for _, e := range Catalogue() {
+		page, err := PageOf(e)
+		if err != nil {
+			return "", fmt.Errorf("check: page of %s: %w", e.Code, err)
+		}
+		fmt.Fprintf(&b, "\n## %s\n\n**%s** (%s). %s\n\n", e.Code, e.Title, e.Severity, e.Why)
+		fmt.Fprintf(&b, "```text\n%s\n```\n\n", strings.Join(page.Picture, "\n"))
+		fmt.Fprintf(&b, "- What you see: %s\n- What check says: %s.\n- To mend it: %s\n\n", e.Sign, page.Message, e.Mend)
+		if len(page.Before) > 0 {
+			fmt.Fprintf(&b, "Before:\n\n```yaml\n%s\n```\n\n", strings.Join(page.Before, "\n"))
+		}
+		if len(page.After) > 0 {
+			fmt.Fprintf(&b, "After:\n\n```yaml\n%s\n```\n", strings.Join(page.After, "\n"))
+		}
+	}
+	return b.String(), nil
+}
