@@ -5,7 +5,7 @@ LDFLAGS   = -s -w -X openbastion/cli.Version=$(VERSION)
 PLATFORMS = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64 freebsd/amd64 freebsd/arm64
 export CGO_ENABLED = 0
 
-.PHONY: all demo test tools cross bench ratio screenshots fuzz clean
+.PHONY: all demo test tools cross bench ratio docs screenshots fuzz clean
 
 all: bastion
 
@@ -45,6 +45,10 @@ bench: bastion
 # Test code should be a quarter to a third of all Go and script lines.
 ratio:
 	@sh scripts/ratio.sh
+
+# The pages that are made from the program itself.
+docs: bastion
+	./bastion explain --format markdown > docs/findings.md
 
 screenshots: bastion
 	@sh scripts/screenshots.sh

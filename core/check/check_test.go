@@ -119,6 +119,21 @@ func TestCatalogue(t *testing.T) {
 	}
 }
 
+// The pages of the catalogue are documentation too: make docs writes them.
+func TestPagesAreCurrent(t *testing.T) {
+	want, err := Markdown()
+	require.NoError(t, err)
+	have, err := os.ReadFile("../../docs/findings.md")
+	require.NoError(t, err)
+	require.True(t, want == string(have), "docs/findings.md is old: run make docs")
+	for _, e := range Catalogue() {
+		page, err := PageOf(e)
+		require.NoError(t, err)
+		assert.NotEmpty(t, page.Message, "%s: its example has no finding to show", e.Code)
+		assert.NotEmpty(t, append(page.Before, page.After...), e.Code)
+	}
+}
+
 func TestAccept(t *testing.T) {
 	e, _ := Lookup("nested-nat")
 	bad, _ := e.Labs()
