@@ -17,6 +17,8 @@ func TestMain(m *testing.M) {
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata",
+		// UPDATE=1 go test ./cli writes what the program says now into the scripts.
+		UpdateScripts: os.Getenv("UPDATE") != "",
 		Setup: func(e *testscript.Env) error {
 			for _, d := range []string{"saltmarsh.yaml", "saltmarsh-leaky.yaml"} {
 				data, err := os.ReadFile("../examples/" + d)

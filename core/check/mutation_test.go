@@ -1,7 +1,9 @@
 package check
 
 import (
+	"flag"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 
@@ -377,6 +379,18 @@ var mistakes = []mistake{
 	}, nil},
 	{"wireless-bridge", func(s *sound, i int) string { s.site.set("uplinks", "{enp1: wireless}"); return "road" }, nil},
 	{"no-accelerator", func(s *sound, i int) string { s.site.set("accelerated", "false"); return "site" }, nil},
+}
+
+// TestMain keeps the planting of mistakes short; -rapid.checks=100 plants as
+// many of each kind.
+func TestMain(m *testing.M) {
+	flag.Parse()
+	given := false
+	flag.Visit(func(f *flag.Flag) { given = given || f.Name == "rapid.checks" })
+	if !given {
+		_ = flag.Set("rapid.checks", "8")
+	}
+	os.Exit(m.Run())
 }
 
 // One mistake at a random place of a sound lab of any size is named, with
