@@ -33,5 +33,7 @@ shot() { # NAME COMMAND…: the command is shown as typed, then its output
 
 shot plan bastion plan saltmarsh.yaml --part adapters
 shot answers bastion plan saltmarsh.yaml --part answers
+shot check bastion check saltmarsh-leaky.yaml
+shot explain bastion explain tag-unheard
 shot rehearse bastion rehearse saltmarsh.yaml
 shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml
