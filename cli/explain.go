@@ -124,16 +124,14 @@ func (a *app) explainFinding(e check.Entry) error {
 	s.para(2, 0, plain, e.Why)
 	s.para(2, 2, plain, "What you see: "+e.Sign)
 	s.para(2, 2, inside, "To mend it: "+e.Mend)
-	for _, part := range []struct {
-		title string
-		lines []string
-		st    style
-	}{{"Before", page.Before, broken}, {"After", page.After, inside}} {
-		if len(part.lines) > 0 {
-			s.heading(part.title)
-			for _, l := range part.lines {
-				s.line("  ", s.paint(part.st, l))
-			}
+	for _, part := range page.Parts() {
+		st := inside
+		if part.Bad {
+			st = broken
+		}
+		s.heading(part.Title)
+		for _, l := range part.Lines {
+			s.line("  ", s.paint(st, l))
 		}
 	}
 	return nil

@@ -130,7 +130,22 @@ func (c *checker) find(subject string, at lab.Pos, fix, message string, args ...
 // set adds a mechanical mend: a key of an object of the lab file.
 func (f *Finding) set(o lab.Object, key, value string) *Finding {
 	f.mends = append(f.mends, mend{o, key, value})
-	f.Lines = append(f.Lines, key+": "+value)
+	line := key + ": " + value
+	switch o := o.(type) { // whose line it is
+	case *lab.Port:
+		line += "   # port " + o.Name
+	case *lab.PortLeases:
+		line += "   # under leases"
+	case *lab.Machine:
+		line += "   # under machine"
+	case *lab.Segment:
+		line += "   # segment " + o.Name
+	case *lab.Guest:
+		line += "   # guest " + o.Name
+	case *lab.Appliance:
+		line += "   # appliance " + o.Name
+	}
+	f.Lines = append(f.Lines, line)
 	return f
 }
 

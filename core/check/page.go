@@ -61,7 +61,7 @@ func Picture(p *plan.Plan, marked map[string]bool) []string {
 	}
 	for _, s := range p.Segments {
 		if !drawn[s] {
-			lines = append(lines, "", "  ✗ "+onSegment(s)+"  (nothing leads here)")
+			lines = append(lines, "", "  "+onSegment(s)+"  (nothing leads here)")
 		}
 	}
 	return lines
@@ -105,6 +105,25 @@ func PageOf(e Entry) (Page, error) {
 	return page, nil
 }
 
+// Part is some lines of the example under a title.
+type Part struct {
+	Title string
+	Lines []string
+	Bad   bool
+}
+
+// Parts gives the lines before and after the mend. Where one side has none,
+// the title says so.
+func (p Page) Parts() []Part {
+	switch {
+	case len(p.Before) == 0:
+		return []Part{{"Missing before, there after", p.After, false}}
+	case len(p.After) == 0:
+		return []Part{{"There before, gone after", p.Before, true}}
+	}
+	return []Part{{"Before", p.Before, true}, {"After", p.After, false}}
+}
+
 // without gives the lines of a that b does not have.
 func without(a, b string) []string {
 	there := map[string]bool{}
@@ -132,11 +151,8 @@ func Markdown() (string, error) {
 		fmt.Fprintf(&b, "\n## %s\n\n**%s** (%s). %s\n\n", e.Code, e.Title, e.Severity, e.Why)
 		fmt.Fprintf(&b, "```text\n%s\n```\n\n", strings.Join(page.Picture, "\n"))
 		fmt.Fprintf(&b, "- What you see: %s\n- What check says: %s.\n- To mend it: %s\n\n", e.Sign, page.Message, e.Mend)
-		if len(page.Before) > 0 {
-			fmt.Fprintf(&b, "Before:\n\n```yaml\n%s\n```\n\n", strings.Join(page.Before, "\n"))
-		}
-		if len(page.After) > 0 {
-			fmt.Fprintf(&b, "After:\n\n```yaml\n%s\n```\n", strings.Join(page.After, "\n"))
+		for _, part := range page.Parts() {
+			fmt.Fprintf(&b, "%s:\n\n```yaml\n%s\n```\n\n", part.Title, strings.Join(part.Lines, "\n"))
 		}
 	}
 	return b.String(), nil

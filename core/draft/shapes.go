@@ -58,6 +58,16 @@ func (w *writer) isolated(name, comment string) {
 	w.line("    reach: isolated         # %s", comment)
 }
 
+// gate starts the appliance and writes its WAN port; comment stands behind
+// ports.
+func (w *writer) gate(o *Options, comment string) {
+	w.line("")
+	w.line("appliances:")
+	w.line("  %s:", o.Appliance)
+	w.line("    ports:                  # %s", comment)
+	w.line("      - {role: wan, segment: %s}", o.WAN)
+}
+
 // guests writes n guests on each of the segments and gives the first's name.
 func (w *writer) guests(o *Options, segments ...string) {
 	w.line("")
@@ -78,11 +88,7 @@ func oneLAN(o *Options, w *writer) {
 		w.isolated(s, "nobody is here but those attached")
 		w.line("    # subnet: 10.83.16.0/24 # planned when absent")
 	}
-	w.line("")
-	w.line("appliances:")
-	w.line("  %s:", o.Appliance)
-	w.line("    ports:                  # in adapter order")
-	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.gate(o, "in adapter order")
 	for _, s := range o.LANs {
 		w.line("      - {role: lan, segment: %s}", s)
 	}
@@ -99,11 +105,7 @@ func quarantine(o *Options, w *writer) {
 	w.wan(o, o.WAN)
 	w.isolated("desks", "may go outside through the appliance")
 	w.isolated("quarantine", "never outside")
-	w.line("")
-	w.line("appliances:")
-	w.line("  %s:", o.Appliance)
-	w.line("    ports:                  # in adapter order")
-	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.gate(o, "in adapter order")
 	w.line("      - {role: lan, segment: desks}")
 	w.line("      - {role: lan, name: sealed, segment: quarantine}")
 	w.line("    rules:                  # the first that matches decides; what none matches is denied")
@@ -123,11 +125,7 @@ func dmz(o *Options, w *writer) {
 	w.isolated("desks", "may go outside through the appliance")
 	w.isolated("servers", "what the outside may reach, at one port")
 	w.line("    subnet: 10.83.32.0/24   # given, as the server's address is typed in")
-	w.line("")
-	w.line("appliances:")
-	w.line("  %s:", o.Appliance)
-	w.line("    ports:                  # in adapter order")
-	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.gate(o, "in adapter order")
 	w.line("      - {role: lan, segment: desks}")
 	w.line("      - {role: dmz, segment: servers}")
 	w.line("    nat:")
@@ -155,11 +153,7 @@ func trunk(o *Options, w *writer) {
 		w.line("    within: desks           # carried on desks' wire,")
 		w.line("    vlan: %d                # with this tag", 20+10*i)
 	}
-	w.line("")
-	w.line("appliances:")
-	w.line("  %s:", o.Appliance)
-	w.line("    ports:                  # in adapter order; one adapter carries all three")
-	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.gate(o, "in adapter order; one adapter carries all three")
 	w.line("      - {role: lan, segment: desks}")
 	w.line("      - {role: lan, name: phones, segment: phones, over: lan}")
 	w.line("      - {role: lan, name: cameras, segment: cameras, over: lan}")
@@ -179,11 +173,7 @@ func twoUplinks(o *Options, w *writer) {
 	w.line("  backup:")
 	w.line("    reach: upstream         # the second line")
 	w.isolated(o.LANs[0], "nobody is here but those attached")
-	w.line("")
-	w.line("appliances:")
-	w.line("  %s:", o.Appliance)
-	w.line("    ports:                  # the first WAN is the primary, the second the backup")
-	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.gate(o, "the first WAN is the primary, the second the backup")
 	w.line("      - {role: wan, name: backup, segment: backup}")
 	w.line("      - {role: lan, segment: %s}", o.LANs[0])
 	w.guests(o, o.LANs[0])
@@ -248,11 +238,7 @@ func classroom(o *Options, w *writer) {
 		benches = append(benches, name)
 		w.line("  %s: {reach: isolated}", name)
 	}
-	w.line("")
-	w.line("appliances:")
-	w.line("  %s:", o.Appliance)
-	w.line("    ports:                  # in adapter order")
-	w.line("      - {role: wan, segment: %s}", o.WAN)
+	w.gate(o, "in adapter order")
 	for _, s := range benches {
 		w.line("      - {role: lan, name: %s, segment: %s}", s, s)
 	}
