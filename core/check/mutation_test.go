@@ -131,15 +131,14 @@ func (s *sound) String() string {
 	return b.String()
 }
 
-func (s *sound) seg(i int) *object        { return s.segments[i] }
-func (s *sound) port(i int) *object       { return s.ports[i] }
-func (s *sound) leasing(i int) *object    { return s.guests[2*i-2] }
-func (s *sound) static(i int) *object     { return s.guests[2*i-1] }
-func addr(i, host int) string             { return fmt.Sprintf("10.83.%d.%d", 16*i, host) }
-func (s *sound) newPort(o *object)        { s.ports = append(s.ports, o) }
-func (s *sound) newSegment(o *object)     { s.segments = append(s.segments, o) }
-func (s *sound) newGuest(o *object)       { s.guests = append(s.guests, o) }
-func (o *object) rename(n string) *object { o.name = n; return o }
+func (s *sound) seg(i int) *object     { return s.segments[i] }
+func (s *sound) port(i int) *object    { return s.ports[i] }
+func (s *sound) leasing(i int) *object { return s.guests[2*i-2] }
+func (s *sound) static(i int) *object  { return s.guests[2*i-1] }
+func addr(i, host int) string          { return fmt.Sprintf("10.83.%d.%d", 16*i, host) }
+func (s *sound) newPort(o *object)     { s.ports = append(s.ports, o) }
+func (s *sound) newSegment(o *object)  { s.segments = append(s.segments, o) }
+func (s *sound) newGuest(o *object)    { s.guests = append(s.guests, o) }
 
 // mistake is one kind: it is made at inside segment i (2 or more, so that the
 // published guest is left alone) and gives whose finding it must be. also
