@@ -361,6 +361,7 @@ func machineTables(p *plan.Plan) []section {
 func answerTables(p *plan.Plan) []section {
 	var out []section
 	for _, m := range p.Appliances() {
+		out = append(out, assumedTable(m))
 		for _, stage := range []struct{ name, title string }{{"console", "console asks"}, {"first-run", "first-run pages ask"}} {
 			t := table{head: []string{"question", "answer", "note"}}
 			for _, x := range p.Answers {
@@ -380,6 +381,18 @@ func answerTables(p *plan.Plan) []section {
 		t.add(cell{x.URL, inside}, x.Appliance.Name, cell{when, faint})
 	}
 	return append(out, section{"Admin pages", t})
+}
+
+// assumedTable warns where the kind of appliance takes an adapter for another
+// role than planned unless it is told.
+func assumedTable(m *plan.Machine) section {
+	t := table{head: []string{"adapter", "taken for", "planned as", ""}}
+	for _, a := range m.Adapters {
+		if role := a.Assumed(); role != "" && role != a.Role {
+			t.add(fmt.Sprintf("%d (…%s)", a.Number, a.MAC.Tail(2)), cell{string(role), broken}, cell{string(a.Role), roleStyle(a.Role)}, cell{"answer by hardware address, not by order", faint})
+		}
+	}
+	return section{fmt.Sprintf("What %s takes for what when nobody says", m.Name), t}
 }
 
 func orNone(text string) string {

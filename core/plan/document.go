@@ -56,6 +56,7 @@ type AdapterDoc struct {
 	MAC     mac.Address `json:"mac"`
 	Segment string      `json:"segment"`
 	Role    lab.Role    `json:"role"`
+	Assumed lab.Role    `json:"assumed_role,omitempty"` // what its kind takes it for when nobody says
 	NIC     string      `json:"nic"`
 	Over    string      `json:"over,omitempty"`
 	Devices []string    `json:"devices"`
@@ -202,7 +203,7 @@ func (p *Plan) Document() Document {
 		d.Wires = append(d.Wires, WireDoc{w.Name, names})
 	}
 	for _, a := range p.Adapters {
-		doc := AdapterDoc{Machine: a.Machine.Name, Number: a.Number, Name: a.Name, MAC: a.MAC, Segment: a.Segment.Name, Role: a.Role, NIC: a.NIC, Devices: append([]string{}, a.Devices...), Attach: a.Attach, Plugged: a.Plugged, Planned: !a.MACGiven}
+		doc := AdapterDoc{Machine: a.Machine.Name, Number: a.Number, Name: a.Name, MAC: a.MAC, Segment: a.Segment.Name, Role: a.Role, Assumed: a.Assumed(), NIC: a.NIC, Devices: append([]string{}, a.Devices...), Attach: a.Attach, Plugged: a.Plugged, Planned: !a.MACGiven}
 		if a.Over != nil {
 			doc.Over = a.Over.Name
 		}

@@ -95,6 +95,15 @@ type Machine struct {
 	inside    []netip.Prefix // an appliance's inside networks
 }
 
+// Assumed gives the role that the appliance's kind takes the adapter for when
+// nobody says; empty when the profile does not tell, or for a guest.
+func (a *Adapter) Assumed() lab.Role {
+	if a.Port == nil || a.Over != nil || a.Number > len(a.Machine.Profile.Roles) {
+		return ""
+	}
+	return a.Machine.Profile.Roles[a.Number-1]
+}
+
 // WAN gives the appliance's WAN ports.
 func (m *Machine) WAN() []*Adapter {
 	var list []*Adapter

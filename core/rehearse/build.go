@@ -22,8 +22,8 @@ import (
 // The outside of every rehearsal: upstream routers, and the witness on a
 // network of its own behind them (documentation addresses, RFC 5737).
 var (
-	beyond  = netip.MustParsePrefix("203.0.113.0/24")
-	witness = claims.Witness{Name: "buoy.example", Address: netip.MustParseAddr("203.0.113.80")}
+	beyond  = netip.PrefixFrom(netip.AddrFrom4([4]byte{203, 0, 113, 0}), 24)
+	witness = claims.Witness{Name: "buoy.example", Address: netip.AddrFrom4([4]byte{203, 0, 113, 80})}
 )
 
 // Lab is a plan brought to life. It is a [claims.Stage].
