@@ -173,6 +173,9 @@ func summary(s *screen, doc claims.Document) string {
 	for _, r := range doc.Claims {
 		n[r.Verdict]++
 	}
+	if len(doc.Claims) == 0 {
+		return s.paint(outside, signUnknown) + " Nothing to say: no guest is behind an appliance."
+	}
 	if n[claims.Holds] == len(doc.Claims) {
 		return s.paint(inside, signHolds) + " All " + count(len(doc.Claims), "claim holds", "claims hold") + ": guests reach outside only through the appliance."
 	}

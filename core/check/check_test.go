@@ -10,8 +10,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/core/rehearse"
 	"openbastion/profiles"
 )
 
@@ -190,4 +192,41 @@ func BenchmarkCheck(b *testing.B) {
 			}
 		})
 	}
+}
+
+// Whatever a lab file says, once it is read it can be planned, shown, checked,
+// mended and pinned, or is refused in words.
+func FuzzLab(f *testing.F) {
+	for _, e := range Catalogue() {
+		bad, _ := e.Labs()
+		f.Add([]byte(bad))
+	}
+	for _, file := range []string{"saltmarsh.yaml", "saltmarsh-leaky.yaml"} {
+		data, err := os.ReadFile("../../examples/" + file)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(data)
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		l, err := lab.Read("lab.yaml", data)
+		if err != nil {
+			return
+		}
+		p, err := plan.Build(l)
+		if err != nil {
+			return
+		}
+		p.Document()
+		list := Run(p, time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC))
+		mended, _ := Mend(data, list)
+		_, _ = lab.Read("lab.yaml", mended)
+		pinned, _ := p.Pin(data)
+		if _, err := lab.Read("lab.yaml", pinned); err != nil {
+			t.Fatalf("a pinned lab is not read: %v", err)
+		}
+		if r, err := rehearse.New(p); err == nil && len(p.Adapters) < 12 && len(p.Segments) < 12 {
+			claims.Run(p, r)
+		}
+	})
 }

@@ -6,12 +6,17 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"openbastion/core/claims"
 	"openbastion/core/draft"
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+	"openbastion/core/rehearse"
 )
 
 // object is a flow mapping of a lab file, with its keys in order.
@@ -420,6 +425,37 @@ func TestMistakesAreNamed(t *testing.T) {
 		codes[m.code] = true
 	}
 	t.Logf("%d kinds of mistakes, %d codes", len(mistakes), len(codes))
+}
+
+// Many mistakes at once crash nothing: each lab is checked, pinned and, where
+// that is possible, rehearsed.
+func TestManyMistakes(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		s := newSound(rapid.IntRange(3, 6).Draw(t, "segments"))
+		for range rapid.IntRange(2, 8).Draw(t, "mistakes") {
+			i := rapid.IntRange(2, 3).Draw(t, "at")
+			if len(s.guests) < 2*s.n || len(s.ports) <= s.n {
+				break // a guest or port that the next mistake is made at is gone
+			}
+			rapid.SampledFrom(mistakes).Draw(t, "mistake").make(s, i)
+		}
+		l, err := lab.Read("lab.yaml", []byte(s.String()))
+		if err != nil {
+			return // two mistakes can make a file that is none
+		}
+		p, err := plan.Build(l)
+		if err != nil {
+			return
+		}
+		Run(p, time.Time{})
+		p.Document()
+		pinned, _ := p.Pin([]byte(s.String()))
+		_, err = lab.Read("pinned.yaml", pinned)
+		require.NoError(t, err, string(pinned))
+		if r, err := rehearse.New(p); err == nil {
+			claims.Run(p, r)
+		}
+	})
 }
 
 // What `bastion new` writes has no error, in every shape and size.

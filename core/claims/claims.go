@@ -186,6 +186,9 @@ func Run(p *plan.Plan, s Stage) Document {
 		}
 		doc.Claims = append(doc.Claims, c.Result)
 	}
+	if len(list) == 0 {
+		doc.Verdict = Unknown // no verdict without evidence
+	}
 	trace(list, doc.Claims)
 	return doc
 }

@@ -121,4 +121,9 @@ func TestJudgements(t *testing.T) {
 		assert.Equal(t, c.verdict, doc.Verdict, c.what)
 	}
 	assert.Equal(t, Holds, Run(sample(t), fake{}).Verdict)
+	l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: empty"))
+	require.NoError(t, err)
+	p, err := plan.Build(l)
+	require.NoError(t, err)
+	assert.Equal(t, Unknown, Run(p, fake{}).Verdict, "no verdict without evidence")
 }

@@ -295,6 +295,8 @@ func (b *builder) services() {
 			v.Pool = Pool{given.From, given.To}
 		} else if pool := b.pool(s, 50, 200); pool != nil {
 			v.Pool, v.Planned = *pool, true
+		} else {
+			continue // not an address is left to hand out
 		}
 		for _, d := range given.DNS {
 			if d == "self" {
