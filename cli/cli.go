@@ -51,6 +51,7 @@ type app struct {
 	color    string
 	quiet    bool
 	verbose  bool
+	cleanup  []func() // what to do when interrupted
 }
 
 func (a *app) screen() *screen { return newScreen(a.out, a.color) }

@@ -88,7 +88,7 @@ func (a *app) runDemo(dir string) error {
 		if err != nil {
 			return err
 		}
-		verdict, frames, err := rehearsal(p, "")
+		verdict, frames, err := a.rehearsal(p, "")
 		if err != nil {
 			return err
 		}

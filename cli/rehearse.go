@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"os"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -32,8 +33,9 @@ past the appliance. Each answer names the frames that show it.`,
 			if err != nil {
 				return err
 			}
+			a.onInterrupt()
 			began := time.Now()
-			doc, frames, err := rehearsal(p, capture)
+			doc, frames, err := a.rehearsal(p, capture)
 			if err != nil {
 				return err
 			}
@@ -58,7 +60,7 @@ past the appliance. Each answer names the frames that show it.`,
 }
 
 // rehearsal runs a plan and gives the verdict and how many frames it took.
-func rehearsal(p *plan.Plan, capture string) (claims.Document, int, error) {
+func (a *app) rehearsal(p *plan.Plan, capture string) (claims.Document, int, error) {
 	// Most of what a rehearsal allocates are frames that live for an instant:
 	// collecting them less often is worth the memory.
 	defer debug.SetGCPercent(debug.SetGCPercent(400))
@@ -66,14 +68,19 @@ func rehearsal(p *plan.Plan, capture string) (claims.Document, int, error) {
 	if err != nil {
 		return claims.Document{}, 0, err
 	}
+	l.Progress = a.progress("hostile guests")
+	defer l.Progress(0, 0)
 	if capture == "" {
 		doc := claims.Run(p, l)
 		return doc, l.World().Frames(), nil
 	}
-	f, err := os.Create(capture)
+	// The capture appears whole or not at all: also when the run is interrupted.
+	f, err := os.CreateTemp(filepath.Dir(capture), "."+filepath.Base(capture)+"-*")
 	if err != nil {
 		return claims.Document{}, 0, failure{exitUsage, fmt.Sprintf("cannot write %s: %v", capture, cause(err)), ""}
 	}
+	a.cleanup = append(a.cleanup, func() { _ = os.Remove(f.Name()) })
+	defer os.Remove(f.Name()) // gone already when all went well
 	buffer := bufio.NewWriterSize(f, 1<<16)
 	w := pcapng.NewWriter(buffer, "bastion "+Version, "rehearsal of "+p.Name)
 	for _, name := range l.World().Segments {
@@ -82,7 +89,7 @@ func rehearsal(p *plan.Plan, capture string) (claims.Document, int, error) {
 	l.World().Recorder = w
 	doc := claims.Run(p, l)
 	err = w.Err()
-	for _, step := range []func() error{buffer.Flush, f.Close} {
+	for _, step := range []func() error{buffer.Flush, func() error { return f.Chmod(0o644) }, f.Close, func() error { return os.Rename(f.Name(), capture) }} {
 		if e := step(); err == nil {
 			err = e
 		}

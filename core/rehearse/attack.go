@@ -100,6 +100,9 @@ func (l *Lab) assault(probes []claims.Probe, out []claims.Observation) {
 	}
 	done := map[*plan.Machine]*claims.Observation{}
 	for i, q := range probes {
+		if l.Progress != nil {
+			l.Progress(i, len(probes))
+		}
 		switch {
 		case q.Kind == claims.Scan:
 			out[i] = l.scan(q)

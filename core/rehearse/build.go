@@ -36,6 +36,8 @@ type Lab struct {
 	host    *station                   // nil when no segment has a host leg
 	outside map[*station]bool
 
+	Progress func(done, total int) // told how many hostile guests have had their turn, or nil
+
 	seen    map[string]netip.Addr // by ping payload: the source that the witness saw
 	pings   int
 	attack  *attack
