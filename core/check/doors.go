@@ -171,9 +171,20 @@ func (c *checker) deadSegment() {
 			}
 		}
 		if guests > 0 && ports == 0 {
-			c.find(s.Name, s.Lab.Pos, "give an appliance a port on "+s.Name, "%s and %d more guests are on %s, and no appliance is", first.Machine.Name, guests-1, s.Name)
+			c.find(s.Name, s.Lab.Pos, "give an appliance a port on "+s.Name, "%s on %s, and no appliance is", crowd(first.Machine.Name, guests), s.Name)
 		}
 	}
+}
+
+// crowd names the first of n guests and counts the others, with their verb.
+func crowd(first string, n int) string {
+	switch n {
+	case 1:
+		return first + " is"
+	case 2:
+		return first + " and 1 more guest are"
+	}
+	return fmt.Sprintf("%s and %d more guests are", first, n-1)
 }
 
 func (c *checker) looseEnd() {
@@ -295,15 +306,18 @@ func (c *checker) tagUnheard() {
 			continue
 		}
 		guests, heard := 0, false
+		first := ""
 		for _, a := range s.Adapters {
 			if a.Guest != nil {
-				guests++
+				if guests++; first == "" {
+					first = a.Machine.Name
+				}
 				continue
 			}
 			heard = heard || a.Over == nil || a.Over.Segment.Wire == s.Wire
 		}
 		if guests > 0 && !heard {
-			c.find(s.Name, s.Lab.At("within"), fmt.Sprintf("add a port {role: lan, segment: %s, over: …} to the appliance on %s", s.Name, s.Lab.Within), "%d guests are on %s, tag %d of %s, and no appliance has a port that hears it", guests, s.Name, s.Tag, s.Wire.Name)
+			c.find(s.Name, s.Lab.At("within"), fmt.Sprintf("add a port {role: lan, segment: %s, over: …} to the appliance on %s", s.Name, s.Lab.Within), "%s on %s, tag %d of %s, and no appliance has a port that hears it", crowd(first, guests), s.Name, s.Tag, s.Wire.Name)
 		}
 	}
 }
