@@ -123,6 +123,7 @@ var commands = []struct {
 	{"new", (*app).newLab},
 	{"plan", (*app).plan},
 	{"check", (*app).check},
+	{"map", (*app).mapping},
 	{"rehearse", (*app).rehearse},
 	{"explain", (*app).explain},
 	{"schema", (*app).schema},

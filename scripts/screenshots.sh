@@ -35,5 +35,7 @@ shot plan bastion plan saltmarsh.yaml --part adapters
 shot answers bastion plan saltmarsh.yaml --part answers
 shot check bastion check saltmarsh-leaky.yaml
 shot explain bastion explain tag-unheard
+printf 'vtnet0 c2:01\nvtnet1 C2-03\nvtnet2 c202\n' >console.txt
+shot map bastion map saltmarsh.yaml --listing console.txt
 shot rehearse bastion rehearse saltmarsh.yaml
 shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml

@@ -30,26 +30,43 @@ type Page struct {
 // answers fills the profile's questions in from the plan.
 func (b *builder) answers() {
 	for _, m := range b.plan.Appliances() {
-		for _, stage := range []struct {
-			name string
-			list []lab.Question
-		}{{"console", m.Profile.Console}, {"first-run", m.Profile.FirstRun}} {
-			for rest := stage.list; len(rest) > 0; {
-				n := 1 // questions of one kind in a row are asked port by port
-				for n < len(rest) && rest[0].Each != "" && rest[n].Each == rest[0].Each {
-					n++
-				}
-				for _, port := range asked(m, rest[0].Each) {
-					fill := strings.NewReplacer(pairs(m, port)...)
-					for _, q := range rest[:n] {
-						b.plan.Answers = append(b.plan.Answers, Answer{m, stage.name, fill.Replace(q.Ask), fill.Replace(q.Answer), q.Note})
-					}
-				}
-				rest = rest[n:]
-			}
-		}
+		b.ask(m)
 		b.pages(m)
 	}
+}
+
+// ask fills one appliance's questions in.
+func (b *builder) ask(m *Machine) {
+	for _, stage := range []struct {
+		name string
+		list []lab.Question
+	}{{"console", m.Profile.Console}, {"first-run", m.Profile.FirstRun}} {
+		for rest := stage.list; len(rest) > 0; {
+			n := 1 // questions of one kind in a row are asked port by port
+			for n < len(rest) && rest[0].Each != "" && rest[n].Each == rest[0].Each {
+				n++
+			}
+			for _, port := range asked(m, rest[0].Each) {
+				fill := strings.NewReplacer(pairs(m, port)...)
+				for _, q := range rest[:n] {
+					b.plan.Answers = append(b.plan.Answers, Answer{m, stage.name, fill.Replace(q.Ask), fill.Replace(q.Answer), q.Note})
+				}
+			}
+			rest = rest[n:]
+		}
+	}
+}
+
+// AnswersWith gives an appliance's questions answered with devices as they are
+// really called; where one is not told it is the likely name.
+func (p *Plan) AnswersWith(m *Machine, devices map[*Adapter]string) []Answer {
+	for a, d := range devices {
+		defer func(was []string) { a.Devices = was }(a.Devices)
+		a.Devices = []string{d}
+	}
+	b := builder{plan: &Plan{Lab: p.Lab, Machines: []*Machine{m}}}
+	b.ask(m)
+	return b.plan.Answers
 }
 
 // asked gives the ports that a question is asked for; one nil for a question

@@ -1,0 +1,173 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/core/assign"
+	"openbastion/core/lab"
+	"openbastion/core/listing"
+	"openbastion/core/plan"
+)
+
+func (a *app) mapping() *cobra.Command {
+	var file, as string
+	c := &cobra.Command{
+		Use: "map [LAB]", Short: "Which listed interface is which port",
+		Long: `Without a listing, shows the adapters to compare with a console, the bytes that
+tell them apart set off. With --listing it reads what you copied from the console,
+however it is written, or typed by hand with address tails only, and says which
+device is which port, what to answer, and what does not fit.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text", "json"); err != nil {
+				return err
+			}
+			if file == "-" && labArg(args) == "-" {
+				return usage("only one of the lab and the listing can be standard input")
+			}
+			p, err := a.load(labArg(args))
+			if err != nil {
+				return err
+			}
+			m, err := machineNamed(p, as)
+			if err != nil {
+				return err
+			}
+			if file == "" {
+				return a.showTails(p, m)
+			}
+			data, err := a.read(file, listing.MaxSize)
+			if err != nil {
+				return err
+			}
+			list := listing.Read(string(data))
+			if len(list) == 0 {
+				return failure{exitUsage, "no interface is found in " + file, "copy the whole list from the console: a name and a hardware address to a line will do"}
+			}
+			return a.showMapping(p, m, assign.Listed(p, m, list))
+		},
+	}
+	c.Flags().StringVar(&file, "listing", "", "what the console shows: a file, or - for standard input")
+	c.Flags().StringVar(&as, "as", "", "whose console it is; the first appliance when absent")
+	return c
+}
+
+// machineNamed gives the machine that a console belongs to.
+func machineNamed(p *plan.Plan, name string) (*plan.Machine, error) {
+	if name == "" {
+		if len(p.Appliances()) == 0 {
+			return nil, usage("the lab has no appliance: say whose console it is with --as")
+		}
+		return p.Appliances()[0], nil
+	}
+	if m := p.Machine(name); m != nil {
+		return m, nil
+	}
+	var known []string
+	for _, m := range p.Machines {
+		known = append(known, m.Name)
+	}
+	if near := lab.Nearest(name, known); near != "" {
+		return nil, usage("there is no machine %s; did you mean %s?", name, near)
+	}
+	return nil, usage("there is no machine %s in this lab", name)
+}
+
+// showTails shows the planned adapters, to compare by eye.
+func (a *app) showTails(p *plan.Plan, m *plan.Machine) error {
+	if a.format == "json" {
+		rows := []assign.Row{}
+		for _, ad := range m.Adapters {
+			rows = append(rows, assign.Row{Device: ad.Device(), MAC: ad.MAC.String(), Machine: m.Name, Number: ad.Number, Port: ad.Name, Role: ad.Role, Segment: ad.Segment.Name})
+		}
+		return a.mapJSON(p, rows)
+	}
+	s := a.screen()
+	showTitle(s, p, "adapters of "+m.Name+", to compare with its console")
+	t := table{head: []string{"no.", "port", "role", "segment", "hardware address", "tail", "likely device"}}
+	n := tailLength(m)
+	for _, ad := range m.Adapters {
+		t.add(fmt.Sprint(ad.Number), ad.Name, cell{string(ad.Role), roleStyle(ad.Role)}, segmentCell(ad.Segment), cell{ad.MAC.String(), faint}, cell{ad.MAC.Tail(n), strong}, strings.Join(ad.Devices, " or "))
+	}
+	s.line()
+	s.table(t)
+	s.line()
+	s.para(2, 0, faint, fmt.Sprintf("The last %s tell them apart. Copy the console's list and say: bastion map --listing FILE", count(n, "byte", "bytes")))
+	return nil
+}
+
+// tailLength gives how many last bytes tell a machine's adapters apart; 2 at least.
+func tailLength(m *plan.Machine) int {
+	for n := 2; n < 6; n++ {
+		seen := map[string]bool{}
+		twice := false
+		for _, a := range m.Adapters {
+			if a.Over == nil {
+				twice = twice || seen[a.MAC.Tail(n)]
+				seen[a.MAC.Tail(n)] = true
+			}
+		}
+		if !twice {
+			return n
+		}
+	}
+	return 6
+}
+
+func (a *app) mapJSON(p *plan.Plan, rows []assign.Row) error {
+	return a.json(struct {
+		Schema     string       `json:"schema"`
+		Lab        string       `json:"lab"`
+		Interfaces []assign.Row `json:"interfaces"`
+	}{"openbastion.map/1", p.Name, rows})
+}
+
+func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r assign.Result) error {
+	if a.format == "json" {
+		if err := a.mapJSON(p, r.Rows); err != nil {
+			return err
+		}
+	} else {
+		s := a.screen()
+		showTitle(s, p, "what "+m.Name+" lists")
+		t := table{head: []string{"", "device", "hardware address", "no.", "port", "role", "segment", "by"}}
+		for _, row := range r.Rows {
+			c, number := cell{signHolds, inside}, fmt.Sprint(row.Number)
+			if row.Conflict != "" {
+				c = cell{signBroken, broken}
+			}
+			if row.Number == 0 {
+				number = ""
+			}
+			t.add(c, cell{row.Device, strong}, row.MAC, number, row.Port, cell{string(row.Role), roleStyle(row.Role)}, row.Segment, row.How)
+		}
+		s.line()
+		s.table(t)
+		s.line()
+		for _, row := range r.Rows {
+			if row.Conflict != "" {
+				s.para(2, 2, plain, s.paint(broken, signBroken)+" "+row.Device+": "+row.Conflict)
+			}
+		}
+		for _, ad := range r.Missing {
+			s.para(2, 2, plain, fmt.Sprintf("%s adapter %d (%s, …%s) is not in the list", s.paint(broken, signBroken), ad.Number, ad.Name, ad.MAC.Tail(2)))
+		}
+		if r.Risk != "" {
+			s.para(2, 2, outside, "! "+r.Risk)
+		}
+		q := table{head: []string{"question", "answer"}}
+		for _, x := range r.Answers(p, m) {
+			if x.Stage == "console" {
+				q.add(x.Question, cell{x.Answer, inside})
+			}
+		}
+		s.section(section{"What the console asks", q})
+	}
+	if !r.Sound() {
+		return failure{status: exitBroken}
+	}
+	return nil
+}

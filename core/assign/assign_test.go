@@ -1,0 +1,139 @@
+package assign
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"openbastion/core/lab"
+	"openbastion/core/listing"
+	"openbastion/core/plan"
+)
+
+func build(t require.TestingT, text string) *plan.Plan {
+	l, err := lab.Read("lab.yaml", []byte(text))
+	require.NoError(t, err)
+	p, err := plan.Build(l)
+	require.NoError(t, err)
+	return p
+}
+
+func sample(t *testing.T) *plan.Plan {
+	data, err := os.ReadFile("../../examples/saltmarsh.yaml")
+	require.NoError(t, err)
+	return build(t, string(data))
+}
+
+// told writes a result as device=number(how), with conflicts.
+func told(r Result) string {
+	var parts []string
+	for _, row := range r.Rows {
+		text := fmt.Sprintf("%s=%d(%s)", row.Device, row.Number, row.How)
+		if row.Conflict != "" {
+			text += "!" + row.Conflict
+		}
+		parts = append(parts, text)
+	}
+	return strings.Join(parts, " | ")
+}
+
+// Listings in many hands, each with what must come of it: the whole answer, or
+// the conflict that must be named.
+func TestListings(t *testing.T) {
+	p := sample(t)
+	for _, c := range []struct{ what, text, want string }{
+		{"ip link", "1: lo: <LOOPBACK,UP> mtu 65536\n    link/loopback 00:00:00:00:00:00 brd 00:00:00:00:00:00\n2: enp1s0: <BROADCAST,UP,LOWER_UP> mtu 1500 state UP\n    link/ether 02:5b:ac:50:c2:02 brd ff:ff:ff:ff:ff:ff\n3: enp2s0: <UP,LOWER_UP>\n    link/ether 02:5b:ac:50:c2:01 brd ff:ff:ff:ff:ff:ff\n", "enp1s0=2(mac) | enp2s0=1(mac)"},
+		{"ip -br link", "lo               UNKNOWN        00:00:00:00:00:00 <LOOPBACK,UP,LOWER_UP>\neth0             UP             02:5b:ac:50:c2:03 <BROADCAST,MULTICAST,UP,LOWER_UP>\n", "eth0=3(mac)"},
+		{"a tagged one", "5: eth1.48@eth1: <BROADCAST,UP>\n    link/ether 02:5b:ac:50:c2:02\n6: eth1: <UP>\n    link/ether 02:5b:ac:50:c2:02", "eth1.48=2(mac) | eth1=2(mac)"},
+		{"ifconfig of Linux", "eth0: flags=4163<UP,BROADCAST,RUNNING,MULTICAST>  mtu 1500\n        inet 10.83.16.1  netmask 255.255.255.0  broadcast 10.83.16.255\n        ether 02:5b:ac:50:c2:02  txqueuelen 1000  (Ethernet)\n        RX packets 10  bytes 840 (840.0 B)\n", "eth0=2(mac)"},
+		{"the old one", "eth0      Link encap:Ethernet  HWaddr 02:5B:AC:50:C2:01  \n          inet addr:172.29.64.130  Bcast:172.29.64.255  Mask:255.255.255.0\n", "eth0=1(mac)"},
+		{"ifconfig of BSD", "vtnet0: flags=8843<UP,BROADCAST,RUNNING> metric 0 mtu 1500\n\toptions=80028<VLAN_MTU>\n\tether 02:5b:ac:50:c2:01\n\tinet 172.29.64.130 netmask 0xffffff00 broadcast 172.29.64.255\n\tmedia: Ethernet autoselect\n\tstatus: active\nlo0: flags=8049<UP,LOOPBACK>\n\tinet 127.0.0.1 netmask 0xff000000\n", "vtnet0=1(mac)"},
+		{"an installer", "Valid interfaces are:\n\nvtnet0   02:5b:ac:50:c2:01   (up) VirtIO Networking Adapter\nvtnet1   02:5b:ac:50:c2:03   (up) VirtIO Networking Adapter\n", "vtnet0=1(mac) | vtnet1=3(mac)"},
+		{"with counts", "1) em0 025bac50c201\n2) em1 025bac50c202\n", "em0=1(mac) | em1=2(mac)"},
+		{"with dots and noise", "~~ login: \x1b[1mport0\x1b[0m - 025b.ac50.c203 ~~\n", "port0=3(mac)"},
+		{"tails by hand", "eth0 c2:01\neth1 C2-03\n eth2 = c202\n", "eth0=1(tail) | eth1=3(tail) | eth2=2(tail)"},
+		{"no address at all", "eth0\nvtnet0 (up)\nvtnet1 (up)\n", "vtnet0=1(order) | vtnet1=2(order)"},
+		{"an ambiguous tail", "eth0 5b:ac\n", "eth0=0()!its hardware address is in no plan"},
+		{"a slip of a digit", "eth0 02:5b:ac:50:c2:0a\n", "eth0=0()!it is in no plan; one digit differs from adapter 1 (02:5b:ac:50:c2:01): read it again"},
+		{"another machine's", "ens3 02:5b:ac:3f:e7:01\n", "ens3=0()!that is adapter 1 of heron: is this the console of heron?"},
+		{"twice the same", "eth0 02:5b:ac:50:c2:01\neth1 02:5b:ac:50:c2:01\n", "eth0=1(mac)!eth0 and eth1 both look like adapter 1 | eth1=1(mac)!eth0 and eth1 both look like adapter 1"},
+		{"swapped", "2: eth0: <UP>\n    link/ether 02:5b:ac:50:c2:01\n    inet 10.83.16.1/24\n", "eth0=1(mac)!it has 10.83.16.1, which is on reedbed: the roles look swapped"},
+		{"no link", "vtnet0: flags=8843<UP>\n\tether 02:5b:ac:50:c2:01\n\tstatus: no carrier\n", "vtnet0=1(mac)!it has no link: look whether its adapter is connected"},
+		{"nothing", "Welcome.\nPlease choose:\n", ""},
+	} {
+		assert.Equal(t, c.want, told(Listed(p, p.Machine("sluice"), listing.Read(c.text))), c.what)
+	}
+	r := Listed(p, p.Machine("sluice"), listing.Read("eth7 02:5b:ac:50:c2:01\n"))
+	require.Len(t, r.Missing, 2)
+	assert.Contains(t, fmt.Sprint(len(r.Rows)), "1")
+	assert.False(t, r.Sound())
+}
+
+// Any plan's listing, in any style, in any order, with addresses cut short,
+// maps back exactly or is called ambiguous; never wrong.
+func TestNeverWrong(t *testing.T) {
+	styles := []func(device, mac string) string{
+		func(d, m string) string {
+			return fmt.Sprintf("2: %s: <BROADCAST,UP,LOWER_UP> mtu 1500\n    link/ether %s brd ff:ff:ff:ff:ff:ff\n", d, m)
+		},
+		func(d, m string) string { return fmt.Sprintf("%-16s UP             %s <BROADCAST>\n", d, m) },
+		func(d, m string) string {
+			return fmt.Sprintf("%s: flags=8843<UP> metric 0 mtu 1500\n\tether %s\n\tstatus: active\n", d, m)
+		},
+		func(d, m string) string { return fmt.Sprintf("%s   %s   (up)\n", d, m) },
+		func(d, m string) string { return fmt.Sprintf("%s %s\n", d, strings.ReplaceAll(m, ":", "")) },
+		func(d, m string) string {
+			return fmt.Sprintf("%s - %s\n", d, strings.ToUpper(strings.ReplaceAll(m, ":", "-")))
+		},
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.IntRange(2, 8).Draw(t, "adapters")
+		text := "bastion: 1\nlab: " + rapid.StringMatching(`x[a-z]{1,6}`).Draw(t, "lab") + "\nsegments:\n  up: {reach: upstream}\n"
+		ports := "      - {role: wan, segment: up}\n"
+		for i := 1; i < n; i++ {
+			text += fmt.Sprintf("  s%d: {reach: isolated}\n", i)
+			ports += fmt.Sprintf("      - {role: lan, segment: s%d}\n", i)
+		}
+		p := build(t, text+"appliances:\n  gate:\n    ports:\n"+ports)
+		gate := p.Machine("gate")
+		style := rapid.SampledFrom(styles).Draw(t, "style")
+		cut := rapid.SampledFrom([]int{6, 6, 4, 3, 2}).Draw(t, "bytes")
+		order := rapid.Permutation(gate.Adapters).Draw(t, "order")
+		want := map[string]int{}
+		var out strings.Builder
+		out.WriteString("some noise before\n\n")
+		for i, a := range order {
+			device := fmt.Sprintf("vtnet%d", i)
+			want[device] = a.Number
+			out.WriteString(style(device, a.MAC.Tail(cut)))
+		}
+		r := Listed(p, gate, listing.Read(out.String()))
+		found := 0
+		for _, row := range r.Rows {
+			if row.Number != 0 {
+				require.Equal(t, want[row.Device], row.Number, "%s\n%s", out.String(), told(r))
+				found++
+			}
+		}
+		require.True(t, found == n || !r.Sound(), "what is left out is said")
+		if cut == 6 {
+			require.Equal(t, n, found, "%s\n%s", out.String(), told(r))
+		}
+	})
+}
+
+func FuzzListing(f *testing.F) {
+	f.Add("2: eth0: <UP>\n    link/ether 02:5b:ac:50:c2:01\n    inet 10.83.16.1/24\n")
+	f.Add("eth0 c2:01\n\x1b[1m")
+	f.Add("eth0      Link encap:Ethernet  HWaddr 02:5B:AC:50:C2:01\n inet addr:1.2.3.4 Mask:255.0.0.0")
+	p := build(f, "bastion: 1\nlab: f\nsegments: {u: {reach: upstream}, i: {reach: isolated}}\nappliances: {g: {ports: [{role: wan, segment: u}, {role: lan, segment: i}]}}")
+	f.Fuzz(func(t *testing.T, text string) {
+		r := Listed(p, p.Machine("g"), listing.Read(text))
+		r.Answers(p, p.Machine("g"))
+	})
+}
