@@ -146,7 +146,9 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r assign.Result) error 
 		}
 		s.line()
 		s.table(t)
-		s.line()
+		if !r.Sound() || r.Risk != "" {
+			s.line()
+		}
 		for _, row := range r.Rows {
 			if row.Conflict != "" {
 				s.para(2, 2, plain, s.paint(broken, signBroken)+" "+row.Device+": "+row.Conflict)

@@ -55,10 +55,7 @@ func Listed(p *plan.Plan, m *plan.Machine, list []listing.Interface) Result {
 	}
 	order := 0
 	for _, i := range list {
-		row := Row{Device: i.Device, MAC: i.Tail}
-		if a, ok := i.MAC(); ok {
-			row.MAC = a.String()
-		}
+		row := Row{Device: i.Device, MAC: pairs(i.Tail)}
 		switch {
 		case i.Tail != "":
 			byAddress(p, m, i, &row)
@@ -95,6 +92,16 @@ func Listed(p *plan.Plan, m *plan.Machine, list []listing.Interface) Result {
 		}
 	}
 	return r
+}
+
+// pairs writes digits as pairs with colons.
+func pairs(digits string) string {
+	var out []string
+	for len(digits) > 2 {
+		out = append(out, digits[:2])
+		digits = digits[2:]
+	}
+	return strings.Join(append(out, digits), ":")
 }
 
 // hex gives an adapter's hardware address as twelve digits.

@@ -10,8 +10,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-
-	"openbastion/core/mac"
 )
 
 // Link is what a listing says of an interface's link.
@@ -31,12 +29,6 @@ type Interface struct {
 	Addresses []netip.Prefix
 	Link      Link
 	Line      int // where it starts in the listing, from 1
-}
-
-// MAC gives the whole hardware address; ok is false when only a tail is known.
-func (i Interface) MAC() (mac.Address, bool) {
-	a, err := mac.Parse(i.Tail)
-	return a, err == nil
 }
 
 // MaxSize bounds what is read of a listing.

@@ -60,9 +60,15 @@ func (b *builder) ask(m *Machine) {
 // AnswersWith gives an appliance's questions answered with devices as they are
 // really called; where one is not told it is the likely name.
 func (p *Plan) AnswersWith(m *Machine, devices map[*Adapter]string) []Answer {
-	for a, d := range devices {
-		defer func(was []string) { a.Devices = was }(a.Devices)
-		a.Devices = []string{d}
+	for _, a := range m.Adapters {
+		d, ok := devices[a]
+		if carrier, has := devices[a.Over]; !ok && has {
+			d, ok = a.taggedDevice(carrier), true
+		}
+		if ok {
+			defer func(was []string) { a.Devices = was }(a.Devices)
+			a.Devices = []string{d}
+		}
 	}
 	b := builder{plan: &Plan{Lab: p.Lab, Machines: []*Machine{m}}}
 	b.ask(m)

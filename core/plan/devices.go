@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -27,16 +28,18 @@ func (b *builder) devices() {
 		}
 		a.Devices = profile.Device(a.NIC, a.Number)
 		if a.Over != nil {
-			form := profile.Tagged
-			if form == "" {
-				form = "DEVICE.TAG"
-			}
 			for i, d := range a.Devices {
-				a.Devices[i] = strings.NewReplacer("DEVICE", d, "TAG", fmt.Sprint(a.Segment.Tag)).Replace(form)
+				a.Devices[i] = a.taggedDevice(d)
 			}
 		}
 		a.Attach = b.attach(a)
 	}
+}
+
+// taggedDevice gives the name of a port over another whose device is known.
+func (a *Adapter) taggedDevice(device string) string {
+	form := cmp.Or(a.Machine.Profile.Tagged, "DEVICE.TAG")
+	return strings.NewReplacer("DEVICE", device, "TAG", fmt.Sprint(a.Segment.Tag)).Replace(form)
 }
 
 // Device gives the likeliest name of the adapter in its system, or "adapter N".
