@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,7 +14,7 @@ import (
 )
 
 func (a *app) mapping() *cobra.Command {
-	var file, as string
+	var file, as, adopt string
 	c := &cobra.Command{
 		Use: "map [LAB]", Short: "Which listed interface is which port",
 		Long: `Without a listing, shows the adapters to compare with a console, the bytes that
@@ -36,23 +37,53 @@ device is which port, what to answer, and what does not fit.`,
 			if err != nil {
 				return err
 			}
-			if file == "" {
+			if file == "" && adopt == "" {
 				return a.showTails(p, m)
 			}
-			data, err := a.read(file, listing.MaxSize)
+			from := file + adopt
+			if file != "" && adopt != "" {
+				return usage("--listing reads what the plan's machine shows, --adopt what another has: say one of them")
+			}
+			data, err := a.read(from, listing.MaxSize)
 			if err != nil {
 				return err
 			}
 			list := listing.Read(string(data))
 			if len(list) == 0 {
-				return failure{exitUsage, "no interface is found in " + file, "copy the whole list from the console: a name and a hardware address to a line will do"}
+				return failure{exitUsage, "no interface is found in " + from, "copy the whole list from the console: a name and a hardware address to a line will do"}
+			}
+			if adopt != "" {
+				return a.adopt(labArg(args), m, list)
 			}
 			return a.showMapping(p, m, assign.Listed(p, m, list))
 		},
 	}
 	c.Flags().StringVar(&file, "listing", "", "what the console shows: a file, or - for standard input")
+	c.Flags().StringVar(&adopt, "adopt", "", "the other way round: write the listed addresses, in adapter order or by port name, into the lab file")
 	c.Flags().StringVar(&as, "as", "", "whose console it is; the first appliance when absent")
 	return c
+}
+
+// adopt writes the hardware addresses that a machine has already into the lab
+// file.
+func (a *app) adopt(file string, m *plan.Machine, list []listing.Interface) error {
+	if file == "-" {
+		return usage("--adopt changes a file; standard input is none")
+	}
+	addresses, err := assign.Adopt(m, list)
+	if err != nil {
+		return failure{exitUsage, err.Error(), "list each adapter once, with its whole address"}
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
+	}
+	changed, n := plan.Adopt(data, addresses)
+	if n == 0 {
+		a.note("everything is in " + file + " already")
+		return nil
+	}
+	return a.rewrite(file, data, changed, n)
 }
 
 // machineNamed gives the machine that a console belongs to.

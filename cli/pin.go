@@ -21,20 +21,26 @@ func (a *app) pin(file string, p *plan.Plan) error {
 		a.note("everything is in " + file + " already")
 		return nil
 	}
-	l, err := lab.Read(file, pinned)
+	return a.rewrite(file, data, pinned, n)
+}
+
+// rewrite puts a changed lab file in the place of the old one and shows what
+// is new in it. One that could no longer be planned is not written.
+func (a *app) rewrite(file string, old, changed []byte, n int) error {
+	l, err := lab.Read(file, changed)
 	if err == nil {
 		if err = a.profiles(l, file); err == nil {
 			_, err = plan.Build(l)
 		}
 	}
 	if err != nil {
-		return failure{exitUsage, fmt.Sprintf("%s stays as it is: with the planned values it would not be read: %v", file, err), ""}
+		return failure{exitUsage, fmt.Sprintf("%s stays as it is: changed it would not be read: %v", file, err), ""}
 	}
-	if err := writeNew(file, pinned, true); err != nil {
+	if err := writeNew(file, changed, true); err != nil {
 		return err
 	}
 	s := a.screen()
-	for _, line := range added(data, pinned) {
+	for _, line := range added(old, changed) {
 		s.line(s.paint(inside, "+ "+line))
 	}
 	a.note(count(n, "value", "values") + " written into " + file)

@@ -188,16 +188,5 @@ func (a *app) writeSite(file string, r *survey.Report) error {
 		}
 		e.AddObject(l, after, text)
 	}
-	changed := e.Bytes()
-	if _, err := lab.Read(file, changed); err != nil {
-		return failure{exitUsage, fmt.Sprintf("%s stays as it is: with the survey in it it would not be read: %v", file, err), ""}
-	}
-	if err := writeNew(file, changed, true); err != nil {
-		return err
-	}
-	s := a.screen()
-	for _, line := range added(data, changed) {
-		s.line(s.paint(inside, "+ "+line))
-	}
-	return nil
+	return a.rewrite(file, data, e.Bytes(), e.Changed())
 }

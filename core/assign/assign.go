@@ -9,6 +9,7 @@ import (
 
 	"openbastion/core/lab"
 	"openbastion/core/listing"
+	"openbastion/core/mac"
 	"openbastion/core/plan"
 )
 
@@ -182,6 +183,51 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 		return "it has no link: look whether its adapter is connected"
 	}
 	return ""
+}
+
+// Adopt pairs a listing of hardware addresses that a machine has already with
+// its adapters: by name where the listed names are the ports', else in order.
+// The error says why it cannot be told.
+func Adopt(m *plan.Machine, list []listing.Interface) (map[*plan.Adapter]mac.Address, error) {
+	var own []*plan.Adapter
+	for _, a := range m.Adapters {
+		if a.Over == nil {
+			own = append(own, a)
+		}
+	}
+	if len(list) != len(own) {
+		return nil, fmt.Errorf("%d addresses are listed, and %s has %d adapters", len(list), m.Name, len(own))
+	}
+	named := 0
+	for _, i := range list {
+		for _, a := range own {
+			if a.Name == i.Device {
+				named++
+			}
+		}
+	}
+	out := map[*plan.Adapter]mac.Address{}
+	taken := map[mac.Address]string{}
+	for n, i := range list {
+		address, err := mac.Parse(i.Tail)
+		if err != nil {
+			return nil, fmt.Errorf("line %d: %s has no whole hardware address", i.Line, i.Device)
+		}
+		if old, twice := taken[address]; twice {
+			return nil, fmt.Errorf("%s and %s have the same hardware address %s", old, i.Device, address)
+		}
+		taken[address] = i.Device
+		if named != len(own) {
+			out[own[n]] = address
+			continue
+		}
+		for _, a := range own {
+			if a.Name == i.Device {
+				out[a] = address
+			}
+		}
+	}
+	return out, nil
 }
 
 // Answers gives what the machine's console asks with the answers as the

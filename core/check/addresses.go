@@ -98,17 +98,6 @@ func keyOf(a *plan.Adapter) string {
 	return "static"
 }
 
-// objectOf gives the object of the file that holds the adapter's keys.
-func objectOf(a *plan.Adapter) lab.Object {
-	switch {
-	case a.Port != nil:
-		return a.Port
-	case len(a.Machine.Adapters) == 1 && !a.Machine.Guest.Has("adapters"):
-		return a.Machine.Guest
-	}
-	return a.Guest
-}
-
 func who(a *plan.Adapter) string {
 	if a.Port != nil {
 		return portName(a)
@@ -157,7 +146,7 @@ func (c *checker) narrowMask() {
 			continue
 		}
 		right := netip.PrefixFrom(a.Address.Addr(), a.Segment.Subnet.Bits()).String()
-		c.find(who(a), at(a, keyOf(a)), "write "+right, "%s has the mask /%d (%s), and %s has /%d (%s)", who(a), a.Address.Bits(), subnet.Mask(a.Address.Bits()), a.Segment.Name, a.Segment.Subnet.Bits(), subnet.Mask(a.Segment.Subnet.Bits())).set(objectOf(a), keyOf(a), right)
+		c.find(who(a), at(a, keyOf(a)), "write "+right, "%s has the mask /%d (%s), and %s has /%d (%s)", who(a), a.Address.Bits(), subnet.Mask(a.Address.Bits()), a.Segment.Name, a.Segment.Subnet.Bits(), subnet.Mask(a.Segment.Subnet.Bits())).set(a.Object(), keyOf(a), right)
 	}
 }
 
@@ -205,9 +194,9 @@ func (c *checker) wrongGateway() {
 			switch {
 			case right:
 			case a.Gateway.IsValid():
-				c.find(g.Name, at(a, "gateway"), "write gateway: "+port.Address.Addr().String(), "%s has the gateway %s, and on %s %s is at %s", g.Name, a.Gateway, a.Segment.Name, port.Machine.Name, port.Address.Addr()).set(objectOf(a), "gateway", port.Address.Addr().String())
+				c.find(g.Name, at(a, "gateway"), "write gateway: "+port.Address.Addr().String(), "%s has the gateway %s, and on %s %s is at %s", g.Name, a.Gateway, a.Segment.Name, port.Machine.Name, port.Address.Addr()).set(a.Object(), "gateway", port.Address.Addr().String())
 			case c.mayGoOutside(a):
-				c.find(g.Name, a.Pos, "write gateway: "+port.Address.Addr().String(), "%s has no gateway, and may go outside", g.Name).set(objectOf(a), "gateway", port.Address.Addr().String())
+				c.find(g.Name, a.Pos, "write gateway: "+port.Address.Addr().String(), "%s has no gateway, and may go outside", g.Name).set(a.Object(), "gateway", port.Address.Addr().String())
 			}
 		}
 	}
@@ -233,7 +222,7 @@ func (c *checker) noNames() {
 			}
 			if !good && port.Address.IsValid() {
 				right := port.Address.Addr().String()
-				c.find(g.Name, at(a, "dns"), "write dns: ["+right+"]", "%s may go outside and has no resolver that it can reach", g.Name).set(objectOf(a), "dns", "["+right+"]")
+				c.find(g.Name, at(a, "dns"), "write dns: ["+right+"]", "%s may go outside and has no resolver that it can reach", g.Name).set(a.Object(), "dns", "["+right+"]")
 			}
 		}
 	}

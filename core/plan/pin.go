@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"openbastion/core/lab"
+	"openbastion/core/mac"
 )
 
 // Pin gives the lab file's text with what the plan chose written into it, so
@@ -24,13 +25,10 @@ func (p *Plan) Pin(data []byte) ([]byte, int) {
 	}
 	for _, m := range p.Machines {
 		for _, a := range m.Adapters {
-			switch {
-			case a.Port != nil:
+			if a.Port != nil {
 				pinPort(e, a)
-			case len(m.Adapters) == 1:
-				pinAdapter(e, m.Guest, a)
-			default:
-				pinAdapter(e, a.Guest, a)
+			} else {
+				pinAdapter(e, a)
 			}
 		}
 		if src := m.Appliance; src != nil && !src.Has("machine") {
@@ -57,25 +55,36 @@ func pinPort(e *lab.Editor, a *Adapter) {
 	}
 }
 
-// pinAdapter pins a guest's adapter; at is the object that holds its keys: the
-// guest itself when it has one adapter.
-func pinAdapter(e *lab.Editor, at interface{ At(string) lab.Pos }, a *Adapter) {
-	set := func(key, value string) {
-		switch o := at.(type) {
-		case *lab.Guest:
-			if len(o.Adapters) == 1 && o.Has("adapters") {
-				e.Set(&o.Adapters[0], key, value)
-			} else {
-				e.Set(o, key, value)
-			}
-		case *lab.Adapter:
-			e.Set(o, key, value)
-		}
-	}
+// pinAdapter pins a guest's adapter.
+func pinAdapter(e *lab.Editor, a *Adapter) {
 	if a.How == Reservation && a.Planned {
-		set("reserve", a.Address.Addr().String())
+		e.Set(a.Object(), "reserve", a.Address.Addr().String())
 	}
 	if !a.MACGiven {
-		set("mac", fmt.Sprintf("'%s'", a.MAC))
+		e.Set(a.Object(), "mac", fmt.Sprintf("'%s'", a.MAC))
 	}
+}
+
+// Object gives the object of the lab file that holds the adapter's keys: the
+// port, or the guest itself when it has one adapter and does not list it.
+func (a *Adapter) Object() lab.Object {
+	switch {
+	case a.Port != nil:
+		return a.Port
+	case len(a.Machine.Adapters) == 1 && !a.Machine.Guest.Has("adapters"):
+		return a.Machine.Guest
+	}
+	return a.Guest
+}
+
+// Adopt gives the lab file's text with hardware addresses that machines have
+// already written into it, and how many values that were.
+func Adopt(data []byte, addresses map[*Adapter]mac.Address) ([]byte, int) {
+	e := lab.NewEditor(data)
+	for a, m := range addresses {
+		if a.MAC != m || !a.MACGiven {
+			e.Set(a.Object(), "mac", fmt.Sprintf("'%s'", m))
+		}
+	}
+	return e.Bytes(), e.Changed()
 }
