@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"bufio"
 	"fmt"
 	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"openbastion/core/assign"
 	"openbastion/core/lab"
@@ -14,7 +16,9 @@ import (
 )
 
 func (a *app) mapping() *cobra.Command {
-	var file, as, adopt string
+	var as, adopt string
+	var files []string
+	var byLink bool
 	c := &cobra.Command{
 		Use: "map [LAB]", Short: "Which listed interface is which port",
 		Long: `Without a listing, shows the adapters to compare with a console, the bytes that
@@ -26,8 +30,11 @@ device is which port, what to answer, and what does not fit.`,
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
 			}
-			if file == "-" && labArg(args) == "-" {
+			if oneOf("-", files...) && labArg(args) == "-" {
 				return usage("only one of the lab and the listing can be standard input")
+			}
+			if len(files) > 1 && !byLink {
+				return usage("several listings are read with --by-link: the first with all connected, then with one adapter unplugged at a time")
 			}
 			p, err := a.load(labArg(args))
 			if err != nil {
@@ -37,31 +44,92 @@ device is which port, what to answer, and what does not fit.`,
 			if err != nil {
 				return err
 			}
-			if file == "" && adopt == "" {
+			if byLink {
+				return a.mapByLink(p, m, files)
+			}
+			if len(files) == 0 && adopt == "" {
 				return a.showTails(p, m)
 			}
-			from := file + adopt
-			if file != "" && adopt != "" {
+			if len(files) > 0 && adopt != "" {
 				return usage("--listing reads what the plan's machine shows, --adopt what another has: say one of them")
 			}
-			data, err := a.read(from, listing.MaxSize)
+			if adopt != "" {
+				list, err := a.listing(adopt)
+				if err != nil {
+					return err
+				}
+				return a.adopt(labArg(args), m, list)
+			}
+			list, err := a.listing(files[0])
 			if err != nil {
 				return err
-			}
-			list := listing.Read(string(data))
-			if len(list) == 0 {
-				return failure{exitUsage, "no interface is found in " + from, "copy the whole list from the console: a name and a hardware address to a line will do"}
-			}
-			if adopt != "" {
-				return a.adopt(labArg(args), m, list)
 			}
 			return a.showMapping(p, m, assign.Listed(p, m, list))
 		},
 	}
-	c.Flags().StringVar(&file, "listing", "", "what the console shows: a file, or - for standard input")
+	c.Flags().StringArrayVar(&files, "listing", nil, "what the console shows: a file, or - for standard input; several with --by-link")
+	c.Flags().BoolVar(&byLink, "by-link", false, "tell devices by unplugging one adapter after another; asks on a terminal when there are no listings")
 	c.Flags().StringVar(&adopt, "adopt", "", "the other way round: write the listed addresses, in adapter order or by port name, into the lab file")
 	c.Flags().StringVar(&as, "as", "", "whose console it is; the first appliance when absent")
 	return c
+}
+
+// listing reads a listing that must hold some interface.
+func (a *app) listing(file string) ([]listing.Interface, error) {
+	data, err := a.read(file, listing.MaxSize)
+	if err != nil {
+		return nil, err
+	}
+	list := listing.Read(string(data))
+	if len(list) == 0 {
+		return nil, failure{exitUsage, "no interface is found in " + file, "copy the whole list from the console: a name and a hardware address to a line will do"}
+	}
+	return list, nil
+}
+
+// mapByLink tells devices by which of them loses its link. The listings come
+// from files, or from the person at the terminal, one after another.
+func (a *app) mapByLink(p *plan.Plan, m *plan.Machine, files []string) error {
+	var lists [][]listing.Interface
+	if len(files) == 0 {
+		in, ok := a.in.(*os.File)
+		if !ok || !term.IsTerminal(int(in.Fd())) {
+			return usage("--by-link takes two listings or more: all connected, then one adapter unplugged at a time")
+		}
+		lines := bufio.NewScanner(in)
+		for n := 0; n == 0 || n <= carriers(m); n++ {
+			what := "all adapters connected"
+			if n > 0 {
+				what = fmt.Sprintf("adapter %d unplugged and all others connected", n)
+			}
+			fmt.Fprintf(a.err, "With %s, copy the console's list here; an empty line ends it:\n", what)
+			var b strings.Builder
+			for lines.Scan() && strings.TrimSpace(lines.Text()) != "" {
+				b.WriteString(lines.Text() + "\n")
+			}
+			lists = append(lists, listing.Read(b.String()))
+		}
+	}
+	for _, f := range files {
+		list, err := a.listing(f)
+		if err != nil {
+			return err
+		}
+		lists = append(lists, list)
+	}
+	if len(lists) < 2 || len(lists[0]) == 0 {
+		return usage("--by-link takes two listings or more: all connected, then one adapter unplugged at a time")
+	}
+	return a.showMapping(p, m, assign.ByLink(m, lists[0], lists[1:]))
+}
+
+// carriers counts the adapters of a machine.
+func carriers(m *plan.Machine) int {
+	n := 0
+	for _, a := range m.Adapters {
+		n = max(n, a.Number)
+	}
+	return n
 }
 
 // adopt writes the hardware addresses that a machine has already into the lab

@@ -137,3 +137,32 @@ func FuzzListing(f *testing.F) {
 		r.Answers(p, p.Machine("g"))
 	})
 }
+
+func TestByLink(t *testing.T) {
+	p := sample(t)
+	state := func(down ...string) []listing.Interface {
+		text := ""
+		for _, d := range []string{"em0", "em1", "em2"} {
+			link := "active"
+			for _, x := range down {
+				if x == d {
+					link = "no carrier"
+				}
+			}
+			text += fmt.Sprintf("%s: flags=8843<UP>\n\tstatus: %s\n", d, link)
+		}
+		return listing.Read(text)
+	}
+	for _, c := range []struct {
+		what string
+		one  [][]listing.Interface
+		want string
+	}{
+		{"one after another", [][]listing.Interface{state("em2"), state("em0"), state("em1")}, "em0=2(link) | em1=3(link) | em2=1(link)"},
+		{"nothing changed", [][]listing.Interface{state(), state("em0"), state("em1")}, "em0=2(link) | em1=3(link) | em2=0()!its link never changed"},
+		{"two at once", [][]listing.Interface{state("em0", "em1"), state("em0"), state("em2")}, "em0=2(link)!2 interfaces lost their link when adapter 1 was unplugged: plug the others in and copy the list again | em1=0()!2 interfaces lost their link when adapter 1 was unplugged: plug the others in and copy the list again | em2=3(link)"},
+		{"the same twice", [][]listing.Interface{state("em0"), state("em0")}, "em0=1(link)!it lost its link for adapters 1 and 2: unplug one at a time | em1=0()!its link never changed | em2=0()!its link never changed"},
+	} {
+		assert.Equal(t, c.want, told(ByLink(p.Machine("sluice"), state(), c.one)), c.what)
+	}
+}
