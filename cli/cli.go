@@ -153,7 +153,7 @@ Start with: bastion demo`,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	f := root.PersistentFlags()
-	f.StringVar(&a.format, "format", "text", "how results are written: text or json")
+	f.StringVar(&a.format, "format", "text", "how results are written: text or json; some commands write more forms")
 	f.StringVar(&a.color, "color", "auto", "colour: auto, always or never")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "say nothing but the result")
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more")

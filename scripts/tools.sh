@@ -2,7 +2,7 @@
 # Install what the tests need beside Go. Without root, say what will be skipped.
 set -eu
 want=""
-for pair in tshark:tshark gcc:gcc; do
+for pair in tshark:tshark ip:iproute2 gcc:gcc; do
 	command -v "${pair%%:*}" >/dev/null 2>&1 || want="$want ${pair##*:}"
 done
 [ -n "$want" ] || exit 0
