@@ -124,6 +124,7 @@ var commands = []struct {
 	{"plan", (*app).plan},
 	{"check", (*app).check},
 	{"map", (*app).mapping},
+	{"compare", (*app).compare},
 	{"rehearse", (*app).rehearse},
 	{"explain", (*app).explain},
 	{"schema", (*app).schema},

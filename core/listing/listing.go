@@ -72,6 +72,10 @@ func (r *reader) line(n int, line string) {
 		return
 	}
 	indented := line[0] == ' ' || line[0] == '\t'
+	if !indented && isIP(words[0]) { // a route: what follows is no interface's
+		r.flush()
+		return
+	}
 	if len(words) > 1 && isCount(words[0]) { // 2: eth0: … or 1) eth0 …
 		words = words[1:]
 		indented = false
