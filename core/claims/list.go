@@ -75,30 +75,8 @@ func likely(a *plan.Adapter) netip.Addr {
 	return a.Segment.Subnet.Addr().Next()
 }
 
-// services gives one service of each protocol that the rules let pass from one
-// address to another: ping, and the first UDP and TCP port that passes.
-func services(m *plan.Machine, from, to netip.Addr) []lab.Service {
-	var out []lab.Service
-	try := func(proto lab.Proto, ports ...uint16) {
-		for i := range m.Rules {
-			for _, s := range m.Rules[i].Services {
-				if s.Proto == proto && !s.AllPorts() {
-					ports = append(ports, s.From)
-				}
-			}
-		}
-		for _, port := range ports {
-			if _, action := m.Decide(plan.Flow{Source: from, Destination: to, Proto: proto, Port: port}); action == lab.Allow {
-				out = append(out, lab.Service{Proto: proto, From: port, To: port})
-				return
-			}
-		}
-	}
-	try(lab.ICMP, 0)
-	try(lab.UDP, 7)
-	try(lab.TCP, 80)
-	return out
-}
+// usual is one service of each protocol, tried before what rules name.
+var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
 
 func guestClaims(p *plan.Plan, g *plan.Machine, home *plan.Adapter, w Witness) []claim {
 	var out []claim
@@ -123,7 +101,7 @@ func guestClaims(p *plan.Plan, g *plan.Machine, home *plan.Adapter, w Witness) [
 
 	var allowed []lab.Service
 	if port != nil {
-		allowed = services(port.Machine, likely(home), w.Address)
+		allowed = port.Machine.Passing(likely(home), w.Address, usual)
 	}
 	if len(allowed) > 0 {
 		add(Names, func(r *Result, obs []Observation) { judgeNames(r, home, w, obs[0]) }, Probe{Kind: AskName, From: home})
@@ -179,9 +157,9 @@ func betweenClaims(p *plan.Plan) []claim {
 				continue
 			}
 			m := from.Port.Machine
-			asked := services(m, likely(a), likely(b))
+			asked := m.Passing(likely(a), likely(b), usual)
 			allowed := len(asked)
-			for _, s := range []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}} {
+			for _, s := range usual {
 				if _, action := m.Decide(plan.Flow{Source: likely(a), Destination: likely(b), Proto: s.Proto, Port: s.From}); action != lab.Allow {
 					asked = append(asked, s)
 				}
@@ -328,7 +306,7 @@ func meant(p *plan.Plan, named lab.Service, from, to *plan.Adapter) []lab.Servic
 			asked = append(asked, s)
 		}
 	}
-	for _, s := range []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}} {
+	for _, s := range usual {
 		add(s)
 	}
 	for _, m := range p.Appliances() {
@@ -344,7 +322,7 @@ func meant(p *plan.Plan, named lab.Service, from, to *plan.Adapter) []lab.Servic
 		if to != nil {
 			outside = likely(to)
 		}
-		for _, s := range services(m, likely(from), outside) {
+		for _, s := range m.Passing(likely(from), outside, usual) {
 			add(s)
 		}
 	}

@@ -93,6 +93,7 @@ type Machine struct {
 	Spec      Spec
 	Profile   *lab.Profile   // of an appliance; never nil there
 	inside    []netip.Prefix // an appliance's inside networks
+	named     []lab.Service  // ports that its rules name, each once
 }
 
 // Assumed gives the role that the appliance's kind takes the adapter for when

@@ -97,6 +97,54 @@ func NewTranslator(name string, near, far *Adapter) *Machine {
 	return m
 }
 
+// Passing gives, for each usual service, one of its protocol that the rules let
+// pass from one address to another: itself, else the first port that some rule
+// names. Rules of other addresses never decide, so they are set aside once.
+func (m *Machine) Passing(from, to netip.Addr, usual []lab.Service) []lab.Service {
+	fromOutside, toOutside := m.Outside(from), m.Outside(to)
+	var speak []*Rule
+	for i := range m.Rules {
+		if r := &m.Rules[i]; matches(r.To, to, toOutside) && matches(r.From, from, fromOutside) {
+			speak = append(speak, r)
+		}
+	}
+	passes := func(s lab.Service) bool {
+		for _, r := range speak {
+			if r.matchesService(Flow{Proto: s.Proto, Port: s.From}) {
+				return r.Action == lab.Allow
+			}
+		}
+		return false
+	}
+	var out []lab.Service
+	for _, u := range usual {
+		if passes(u) {
+			out = append(out, u)
+			continue
+		}
+		for _, s := range m.named {
+			if s.Proto == u.Proto && passes(s) {
+				out = append(out, s)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// nameServices lists the ports that rules name, each once.
+func (m *Machine) nameServices() {
+	seen := map[lab.Service]bool{}
+	for i := range m.Rules {
+		for _, s := range m.Rules[i].Services {
+			if s.To = s.From; s.From != 0 && !seen[s] {
+				seen[s] = true
+				m.named = append(m.named, s)
+			}
+		}
+	}
+}
+
 func (b *builder) rules() {
 	for _, m := range b.plan.Appliances() {
 		for _, a := range m.Adapters {
@@ -122,6 +170,7 @@ func (b *builder) rules() {
 				From: b.parties(r.From), To: b.parties(r.To),
 			})
 		}
+		m.nameServices()
 		if src.NAT.Masquerade == nil {
 			m.Masq = insideSegments(m)
 		}

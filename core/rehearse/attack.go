@@ -156,7 +156,6 @@ func (l *Lab) plot(a *attack, s *station, ad *plan.Adapter) {
 			})
 		}
 	}
-	named := l.named()
 	for _, to := range targets {
 		for _, source := range l.sources(ad, own) {
 			what := source.String()
@@ -167,7 +166,7 @@ func (l *Lab) plot(a *attack, s *station, ad *plan.Adapter) {
 			}
 			add(source, to, what, gates, usual)
 			if source == own && to == witness.Address {
-				add(source, to, what, gates, named)
+				add(source, to, what, gates, l.named)
 			}
 		}
 	}
@@ -180,14 +179,18 @@ var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {
 // maxNamed bounds the services of rules that a hostile guest tries.
 const maxNamed = 64
 
-// named gives the services that rules let pass: a hostile guest knows them.
-func (l *Lab) named() []lab.Service {
+// allowedByName gives the services that rules let pass: a hostile guest knows
+// them.
+func allowedByName(p *plan.Plan) []lab.Service {
 	var list []lab.Service
-	for _, m := range l.plan.Appliances() {
+	for _, m := range p.Appliances() {
 		for i := range m.Rules {
 			for _, s := range m.Rules[i].Services {
+				if len(list) == maxNamed {
+					return list
+				}
 				s.To = s.From
-				if m.Rules[i].Action == lab.Allow && s.From != 0 && !slices.Contains(usual, s) && !slices.Contains(list, s) && len(list) < maxNamed {
+				if m.Rules[i].Action == lab.Allow && s.From != 0 && !slices.Contains(usual, s) && !slices.Contains(list, s) {
 					list = append(list, s)
 				}
 			}

@@ -33,6 +33,7 @@ type Lab struct {
 	members map[*plan.Machine]*station
 	buoy    *station
 	routers map[*plan.Segment]*station // upstream, by segment
+	named   []lab.Service              // what rules let pass by name, for hostile guests
 	host    *station                   // nil when no segment has a host leg
 	outside map[*station]bool
 
@@ -51,7 +52,7 @@ func New(p *plan.Plan) (*Lab, error) {
 		return nil, faults
 	}
 	l := &Lab{
-		world: newWorld(), plan: p, members: map[*plan.Machine]*station{},
+		world: newWorld(), plan: p, named: allowedByName(p), members: map[*plan.Machine]*station{},
 		routers: map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
 	}
 	cables := map[*plan.Wire]*cable{}
