@@ -204,8 +204,8 @@ func (a *app) mend(file string, list []check.Finding, yes bool) error {
 	for _, l := range added(data, mended) {
 		s.line(s.paint(inside, "+ "+l))
 	}
-	if _, err := lab.Read(file, mended); err != nil {
-		return failure{exitUsage, fmt.Sprintf("%s stays as it is: mended it would not be read: %v", file, err), "mend it by hand"}
+	if err := a.replan(file, mended); err != nil {
+		return err
 	}
 	if in, ok := a.in.(*os.File); ok && !yes && term.IsTerminal(int(in.Fd())) {
 		fmt.Fprint(a.err, "Write this into "+file+"? [y/N] ")
@@ -218,9 +218,5 @@ func (a *app) mend(file string, list []check.Finding, yes bool) error {
 	if bytes.Equal(data, mended) {
 		return nil
 	}
-	if err := writeNew(file, mended, true); err != nil {
-		return err
-	}
-	a.note(count(n, "value", "values") + " written into " + file)
-	return nil
+	return a.replace(file, mended, n)
 }

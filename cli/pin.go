@@ -9,8 +9,7 @@ import (
 	"openbastion/core/plan"
 )
 
-// pin writes what the plan chose into the lab file. The pinned file must plan
-// the same, or nothing is written.
+// pin writes what the plan chose into the lab file.
 func (a *app) pin(file string, p *plan.Plan) error {
 	data, err := os.ReadFile(file)
 	if err != nil {
@@ -25,8 +24,20 @@ func (a *app) pin(file string, p *plan.Plan) error {
 }
 
 // rewrite puts a changed lab file in the place of the old one and shows what
-// is new in it. One that could no longer be planned is not written.
+// is new in it.
 func (a *app) rewrite(file string, old, changed []byte, n int) error {
+	if err := a.replan(file, changed); err != nil {
+		return err
+	}
+	s := a.screen()
+	for _, line := range added(old, changed) {
+		s.line(s.paint(inside, "+ "+line))
+	}
+	return a.replace(file, changed, n)
+}
+
+// replan makes sure that a changed lab file can still be planned.
+func (a *app) replan(file string, changed []byte) error {
 	l, err := lab.Read(file, changed)
 	if err == nil {
 		if err = a.profiles(l, file); err == nil {
@@ -34,14 +45,15 @@ func (a *app) rewrite(file string, old, changed []byte, n int) error {
 		}
 	}
 	if err != nil {
-		return failure{exitUsage, fmt.Sprintf("%s stays as it is: changed it would not be read: %v", file, err), ""}
+		return failure{exitUsage, fmt.Sprintf("%s stays as it is: changed it would not be read: %v", file, err), "change it by hand"}
 	}
+	return nil
+}
+
+// replace writes a changed lab file in which n values are new.
+func (a *app) replace(file string, changed []byte, n int) error {
 	if err := writeNew(file, changed, true); err != nil {
 		return err
-	}
-	s := a.screen()
-	for _, line := range added(old, changed) {
-		s.line(s.paint(inside, "+ "+line))
 	}
 	a.note(count(n, "value", "values") + " written into " + file)
 	return nil

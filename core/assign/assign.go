@@ -112,7 +112,7 @@ func hex(a *plan.Adapter) string { return strings.ReplaceAll(a.MAC.String(), ":"
 func byAddress(p *plan.Plan, m *plan.Machine, i listing.Interface, row *Row) {
 	var own []*plan.Adapter
 	for _, a := range m.Adapters {
-		if strings.HasSuffix(hex(a), i.Tail) && (a.Over == nil) != tagged(i.Device, a) {
+		if strings.HasSuffix(hex(a), i.Tail) && named(i.Device, a) {
 			own = append(own, a)
 		}
 	}
@@ -142,19 +142,19 @@ func byAddress(p *plan.Plan, m *plan.Machine, i listing.Interface, row *Row) {
 	row.Conflict = "its hardware address is in no plan"
 }
 
-// tagged tells whether a device's name speaks of the tag of a port over
-// another: eth1.48.
-func tagged(device string, a *plan.Adapter) bool {
-	return a.Over != nil && strings.HasSuffix(device, fmt.Sprintf(".%d", a.Segment.Tag)) || a.Over == nil && strings.Contains(device, ".") && hasOver(a, device)
-}
-
-func hasOver(a *plan.Adapter, device string) bool {
+// named tells whether a device's name fits the kind of port: one over another
+// has that one's hardware address, and its tag behind a dot (eth1.48).
+func named(device string, a *plan.Adapter) bool {
+	hasTag := func(p *plan.Adapter) bool { return strings.HasSuffix(device, fmt.Sprintf(".%d", p.Segment.Tag)) }
+	if a.Over != nil {
+		return hasTag(a)
+	}
 	for _, b := range a.Machine.Adapters {
-		if b.Over == a && strings.HasSuffix(device, fmt.Sprintf(".%d", b.Segment.Tag)) {
-			return true
+		if b.Over == a && hasTag(b) {
+			return false
 		}
 	}
-	return false
+	return true
 }
 
 func differs(a, b string) int {

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"openbastion/core/lab"
@@ -253,14 +254,8 @@ func (c *checker) unpinnedOrder() {
 	}
 }
 
-func listed(list []string, what string) bool {
-	for _, x := range list {
-		if x == what {
-			return true
-		}
-	}
-	return len(list) == 0
-}
+// listed tells whether the list has it; an empty list has everything.
+func listed(list []string, what string) bool { return len(list) == 0 || slices.Contains(list, what) }
 
 func (c *checker) oddNIC() {
 	for _, m := range c.p.Appliances() {

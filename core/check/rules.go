@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -104,10 +105,9 @@ func (c *checker) source(a *plan.Adapter) set.Line {
 	return set.Prefixes(a.Segment.Subnet)
 }
 
+// one gives the adapter's address alone.
 func one(a *plan.Adapter) set.Line {
-	b := a.Address.Addr().As4()
-	n := uint64(b[0])<<24 | uint64(b[1])<<16 | uint64(b[2])<<8 | uint64(b[3])
-	return set.Line{{From: n, To: n}}
+	return set.Prefixes(netip.PrefixFrom(a.Address.Addr(), a.Address.Addr().BitLen()))
 }
 
 // passing gives the services that rules let pass from some source to some
@@ -273,7 +273,7 @@ func (c *checker) openInbound() {
 				wide = wide || s.Proto == lab.Any || s.AllPorts() && s.Proto != lab.ICMP
 			}
 			in := set.Packets{Source: c.outside(m), Destination: c.inside(m), Service: set.AllServices}
-			if wide && r.Meets(in) && len(r.Source.Minus(c.inside(m))) > 0 && bigger(r.Source.And(in.Source), 1<<16) {
+			if wide && r.Meets(in) && bigger(r.Source.And(in.Source), 1<<16) {
 				c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), rule.Lab.Pos, "publish the one port that is meant, and take the rule away", "%q lets everything from outside in", rule.Text)
 			}
 		}

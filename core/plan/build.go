@@ -35,6 +35,7 @@ func Build(l *lab.Lab) (*Plan, error) {
 		return nil, err
 	}
 	b.machines()
+	b.sides()
 	b.hardware()
 	b.ports()
 	b.hostLegs()
@@ -82,6 +83,16 @@ func (b *builder) survey() {
 		}
 		if s.Gateway.IsValid() {
 			b.used[s.Gateway] = true
+		}
+	}
+}
+
+// sides finds the segments that some appliance keeps from the outside.
+func (b *builder) sides() {
+	for _, m := range b.plan.Appliances() {
+		for _, a := range m.Adapters {
+			wan := slices.ContainsFunc(m.Adapters, func(o *Adapter) bool { return o.Role == lab.WAN && o.Segment == a.Segment })
+			a.Segment.inside = a.Segment.inside || a.Role.Inside() && !wan
 		}
 	}
 }

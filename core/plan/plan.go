@@ -55,25 +55,12 @@ type Segment struct {
 	Port     *Adapter     // the appliance port that faces guests here, or nil
 	HostLeg  netip.Prefix // the host's address here, or invalid
 	HostPool *Pool        // what the host hands out here, or nil
+	inside   bool
 }
 
 // Inside tells a segment that some appliance keeps from the outside: it has a
 // lan or dmz port here and no WAN port.
-func (s *Segment) Inside() bool {
-	for _, a := range s.Adapters {
-		if !a.Role.Inside() {
-			continue
-		}
-		outside := false
-		for _, b := range s.Adapters {
-			outside = outside || b.Machine == a.Machine && b.Role == lab.WAN
-		}
-		if !outside {
-			return true
-		}
-	}
-	return false
-}
+func (s *Segment) Inside() bool { return s.inside }
 
 // Wire is what carries one or more segments: a switch of its own.
 type Wire struct {

@@ -21,9 +21,13 @@ func Write(w io.Writer, version string, findings []check.Finding) error {
 	}
 	run := sarif.NewRun(*sarif.NewSimpleTool("bastion"))
 	run.Tool.Driver.WithVersion(version)
+	entries := map[string]check.Entry{}
+	for _, e := range check.Catalogue() {
+		entries[e.Code] = e
+	}
 	for _, f := range findings {
 		rule := run.AddRule(f.Code).WithDefaultConfiguration(sarif.NewReportingConfiguration().WithLevel(levels[f.Severity]))
-		if e, ok := check.Lookup(f.Code); ok {
+		if e, ok := entries[f.Code]; ok {
 			rule.WithShortDescription(sarif.NewMultiformatMessageString(e.Title)).WithFullDescription(sarif.NewMultiformatMessageString(e.Why)).WithHelp(sarif.NewMultiformatMessageString(e.Mend))
 		}
 		region := sarif.NewRegion().WithStartLine(max(f.At.Line, 1)).WithStartColumn(max(f.At.Column, 1))
