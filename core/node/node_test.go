@@ -231,25 +231,27 @@ func TestTCPDelivers(t *testing.T) {
 		up := bytes.Repeat(rapid.SliceOfN(rapid.Byte(), 1, 50).Draw(t, "up"), rapid.IntRange(0, 400).Draw(t, "times"))
 		down := []byte("thank you")
 		var gotUp, gotDown []byte
-		served := false
+		var served *Conn
 		b.Listen(80, func(s *Conn) {
 			s.OnData = func(d []byte) { gotUp = append(gotUp, d...) }
 			s.OnClose = func() { s.Write(down); s.Close() }
-			s.OnDone = func() { served = true }
+			s.OnDone = func() { served = s }
 		})
 		conn := a.Dial(0, at(b, 80))
 		conn.OnData = func(d []byte) { gotDown = append(gotDown, d...) }
 		conn.unsent = slices.Clone(up)
 		conn.Close()
 		c.run(time.Hour)
-		if conn.Error != "" { // gave up after five tries in a row were lost
+		// Either end gives up when five tries in a row were lost; the other then
+		// waits for what never comes.
+		if conn.Error != "" || served != nil && served.Error != "" {
 			require.NotZero(t, loss, "%s: %v", conn.Error, c.frames)
 			require.True(t, bytes.HasPrefix(up, gotUp) && bytes.HasPrefix(down, gotDown))
 			return
 		}
 		require.True(t, bytes.Equal(up, gotUp), "%d of %d bytes", len(gotUp), len(up))
 		require.Equal(t, down, gotDown)
-		require.True(t, conn.Done && served)
+		require.True(t, conn.Done && served != nil)
 		for _, f := range c.frames {
 			require.True(t, f.Type == packet.TypeARP || f.TransportValid())
 		}
