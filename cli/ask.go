@@ -85,14 +85,23 @@ func (d *dialogue) name(at *string, question, more string) error {
 	})
 }
 
-// askNew asks, in the order in which people work, for what no flag told.
-func (a *app) askNew(in *os.File, o *draft.Options, to *string, told func(flag string) bool) error {
+// dialogue lets ask put questions on the terminal.
+func (a *app) dialogue(in *os.File, ask func(*dialogue) error) error {
 	state, err := term.MakeRaw(int(in.Fd()))
 	if err != nil {
-		return failure{exitLacking, "this terminal takes no questions: " + err.Error(), "say --yes and the flags instead"}
+		return failure{exitLacking, "this terminal takes no questions: " + err.Error(), "say the flags instead"}
 	}
 	defer func() { _ = term.Restore(int(in.Fd()), state) }()
-	d := &dialogue{t: term.NewTerminal(readWriter{in, a.err}, ""), s: newScreen(a.err, a.color)}
+	return ask(&dialogue{t: term.NewTerminal(readWriter{in, a.err}, ""), s: newScreen(a.err, a.color)})
+}
+
+// askNew asks, in the order in which people work, for what no flag told.
+func (a *app) askNew(in *os.File, o *draft.Options, to *string, told func(flag string) bool) error {
+	return a.dialogue(in, func(d *dialogue) error { return d.newLab(o, to, told) })
+}
+
+// newLab asks for what a new lab is made of.
+func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) bool) error {
 	fmt.Fprintln(d.t, "A new lab. Enter takes what stands in brackets; ? tells more; Ctrl-C leaves.")
 
 	if o.Lab == "" {

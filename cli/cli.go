@@ -120,6 +120,7 @@ var commands = []struct {
 }{
 	{"demo", (*app).demo},
 	{"survey", (*app).survey},
+	{"image", (*app).image},
 	{"new", (*app).newLab},
 	{"plan", (*app).plan},
 	{"check", (*app).check},

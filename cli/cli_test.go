@@ -2,6 +2,7 @@ package cli
 
 import (
 	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/rogpeppe/go-internal/testscript"
@@ -20,10 +21,10 @@ func TestScripts(t *testing.T) {
 		// UPDATE=1 go test ./cli writes what the program says now into the scripts.
 		UpdateScripts: os.Getenv("UPDATE") != "",
 		Setup: func(e *testscript.Env) error {
-			for _, d := range []string{"saltmarsh.yaml", "saltmarsh-leaky.yaml"} {
-				data, err := os.ReadFile("../examples/" + d)
+			for _, d := range []string{"examples/saltmarsh.yaml", "examples/saltmarsh-leaky.yaml", "format/ovf/testdata/sluice.ovf"} {
+				data, err := os.ReadFile("../" + d)
 				if err == nil {
-					err = os.WriteFile(e.WorkDir+"/"+d, data, 0o644)
+					err = os.WriteFile(filepath.Join(e.WorkDir, filepath.Base(d)), data, 0o644)
 				}
 				if err != nil {
 					return err

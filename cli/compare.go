@@ -5,26 +5,36 @@ import (
 
 	"openbastion/core/assign"
 	"openbastion/core/listing"
+	"openbastion/core/plan"
+	"openbastion/image"
 )
 
 func (a *app) compare() *cobra.Command {
-	var as string
+	var as, built, machine string
 	c := &cobra.Command{
-		Use: "compare LAB LISTING", Short: "What a guest or appliance shows of itself, against the plan",
+		Use: "compare LAB [LISTING]", Short: "What a guest, an appliance or an exported machine shows, against the plan",
 		Long: `Reads what you copied from a guest (or from the appliance with --as): addresses,
 routes and resolvers, in the output of the usual commands of Linux, BSD and
-desktop systems, one after another. Says what differs from the plan, worst first.`,
-		Args: cobra.ExactArgs(2),
+desktop systems, one after another. With --built it reads a machine that a
+hypervisor exported (OVF or OVA): adapters in their order, networks, models,
+sizes, media. Says what differs from the plan, worst first.`,
+		Args: cobra.RangeArgs(1, 2),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
 			}
-			if args[0] == "-" && args[1] == "-" {
+			if (built == "") == (len(args) == 1) {
+				return usage("compare takes a listing, or --built with an exported machine")
+			}
+			if len(args) == 2 && args[0] == "-" && args[1] == "-" {
 				return usage("only one of the lab and the listing can be standard input")
 			}
 			p, err := a.load(args[0])
 			if err != nil {
 				return err
+			}
+			if built != "" {
+				return a.compareBuilt(p, as, built, machine)
 			}
 			m, err := machineNamed(p, as)
 			if err != nil {
@@ -34,52 +44,84 @@ desktop systems, one after another. Says what differs from the plan, worst first
 			if err != nil {
 				return err
 			}
+			if slip := listing.Slip(string(data)); slip != "" {
+				return failure{exitUsage, args[1] + ": " + slip, ""}
+			}
 			shown := listing.ReadShown(string(data))
 			if len(shown.Interfaces) == 0 && len(shown.Gateways) == 0 {
 				return failure{exitUsage, "no interface and no route is found in " + args[1], "copy the whole output: addresses, then routes, then resolvers"}
 			}
-			list := assign.Compare(p, m, shown)
-			wrong := 0
-			for _, d := range list {
-				if d.Wrong {
-					wrong++
-				}
-			}
-			if a.format == "json" {
-				err = a.json(struct {
-					Schema      string              `json:"schema"`
-					Lab         string              `json:"lab"`
-					Machine     string              `json:"machine"`
-					Differences []assign.Difference `json:"differences"`
-				}{"openbastion.compare/1", p.Name, m.Name, append([]assign.Difference{}, list...)})
-				if err != nil {
-					return err
-				}
-			} else {
-				s := a.screen()
-				showTitle(s, p, "what "+m.Name+" shows, against the plan")
-				for _, d := range list {
-					sign := s.paint(broken, signBroken)
-					if !d.Wrong {
-						sign = s.paint(outside, signUnknown)
-					}
-					s.para(2, 2, plain, sign+" "+d.Message)
-					fix := "to mend it: " + d.Fix
-					if d.Code != "" {
-						fix += " (bastion explain " + d.Code + ")"
-					}
-					s.para(4, 2, inside, fix)
-				}
-				if len(list) == 0 {
-					s.line("  ", s.paint(inside, signHolds), " It is as planned.")
-				}
-			}
-			if wrong > 0 {
-				return failure{status: exitBroken}
-			}
-			return nil
+			return a.showDifferences(p, m, "what "+m.Name+" shows, against the plan", assign.Compare(p, m, shown))
 		},
 	}
 	c.Flags().StringVar(&as, "as", "", "whose listing it is; the first appliance when absent")
+	c.Flags().StringVar(&built, "built", "", "a machine that was exported: an .ovf or .ova file")
+	c.Flags().StringVar(&machine, "machine", "", "which machine of the export, when it has several")
 	return c
+}
+
+// compareBuilt compares an exported machine: the one named, else the one that
+// is called as the machine of the lab, else the only one.
+func (a *app) compareBuilt(p *plan.Plan, as, file, machine string) error {
+	name := machine
+	if name == "" {
+		name = as
+	}
+	s, _, err := a.pack(file, machine)
+	if err != nil && machine == "" && name != "" {
+		s, _, err = a.pack(file, name)
+	}
+	if err != nil {
+		return err
+	}
+	if as == "" && p.Machine(s.Title()) != nil {
+		as = s.Title()
+	}
+	m, err := machineNamed(p, as)
+	if err != nil {
+		return err
+	}
+	return a.showDifferences(p, m, "how "+m.Name+" was built, against the plan", assign.CompareBuilt(p, m, image.Built(*s)))
+}
+
+func (a *app) showDifferences(p *plan.Plan, m *plan.Machine, title string, list []assign.Difference) error {
+	wrong := 0
+	for _, d := range list {
+		if d.Wrong {
+			wrong++
+		}
+	}
+	if a.format == "json" {
+		err := a.json(struct {
+			Schema      string              `json:"schema"`
+			Lab         string              `json:"lab"`
+			Machine     string              `json:"machine"`
+			Differences []assign.Difference `json:"differences"`
+		}{"openbastion.compare/1", p.Name, m.Name, append([]assign.Difference{}, list...)})
+		if err != nil {
+			return err
+		}
+	} else {
+		s := a.screen()
+		showTitle(s, p, title)
+		for _, d := range list {
+			sign := s.paint(broken, signBroken)
+			if !d.Wrong {
+				sign = s.paint(outside, signUnknown)
+			}
+			s.para(2, 2, plain, sign+" "+d.Message)
+			fix := "to mend it: " + d.Fix
+			if d.Code != "" {
+				fix += " (bastion explain " + d.Code + ")"
+			}
+			s.para(4, 2, inside, fix)
+		}
+		if len(list) == 0 {
+			s.line("  ", s.paint(inside, signHolds), " It is as planned.")
+		}
+	}
+	if wrong > 0 {
+		return failure{status: exitBroken}
+	}
+	return nil
 }

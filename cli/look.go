@@ -124,8 +124,9 @@ type cell struct {
 // last column wraps at words when the screen is too narrow; when even that
 // leaves it too little room, it moves to a line of its own.
 type table struct {
-	head []string
-	rows [][]cell
+	head   []string
+	rows   [][]cell
+	indent int // more than all tables have
 }
 
 func (t *table) add(cells ...any) {
@@ -163,7 +164,7 @@ func (s *screen) table(t table) {
 		}
 	}
 	last := len(widths) - 1
-	left := gap
+	left := gap + t.indent
 	for _, w := range widths[:last] {
 		if w > 0 {
 			left += w + gap
@@ -179,25 +180,24 @@ func (s *screen) table(t table) {
 		if below {
 			row = row[:last]
 		}
-		s.row(row, widths, room)
+		s.row(row, widths, gap+t.indent, room)
 	}
 	for _, row := range t.rows {
 		if below && len(row) == last+1 {
-			s.row(row[:last], widths, room)
+			s.row(row[:last], widths, gap+t.indent, room)
 			if row[last].text != "" {
-				s.para(3*gap, 0, row[last].st, row[last].text)
+				s.para(3*gap+t.indent, 0, row[last].st, row[last].text)
 			}
 			continue
 		}
-		s.row(row, widths, room)
+		s.row(row, widths, gap+t.indent, room)
 	}
 }
 
-func (s *screen) row(row []cell, widths []int, room int) {
+func (s *screen) row(row []cell, widths []int, used, room int) {
 	last := len(widths) - 1
 	var b strings.Builder
-	b.WriteString(strings.Repeat(" ", gap))
-	used := gap
+	b.WriteString(strings.Repeat(" ", used))
 	for i, c := range row {
 		if widths[i] == 0 {
 			continue

@@ -2,8 +2,8 @@
 # Picture each main command's output on the sample lab: a terminal in a window
 # of 1280x800 under Xvfb. Needs Xvfb, xterm and ImageMagick's import.
 set -eu
-for need in Xvfb xterm import; do
-	command -v $need >/dev/null 2>&1 || { echo "$need is not here: apt-get install xvfb xterm imagemagick"; exit 3; }
+for need in Xvfb xterm import qemu-img; do
+	command -v $need >/dev/null 2>&1 || { echo "$need is not here: apt-get install xvfb xterm imagemagick qemu-utils"; exit 3; }
 done
 out=$PWD/docs/screenshots
 bastion=$PWD/bastion
@@ -15,7 +15,11 @@ server=$!
 trap 'kill $server 2>/dev/null; rm -rf "$work"' EXIT
 sleep 1
 "$bastion" demo --dir "$work" >/dev/null
+cp format/ovf/testdata/sluice.ovf "$work"
 cd "$work"
+qemu-img create -q -f qcow2 sluice-disk1.qcow2 16G
+sha256sum --tag sluice.ovf sluice-disk1.qcow2 | sed 's/ (/(/;s/) =/)=/' >sluice.mf
+tar cf sluice.ova sluice.ovf sluice.mf sluice-disk1.qcow2
 ln -s "$bastion" bastion
 
 shot() { # NAME COMMAND…: the command is shown as typed, then its output
@@ -39,3 +43,5 @@ printf 'vtnet0 c2:01\nvtnet1 C2-03\nvtnet2 c202\n' >console.txt
 shot map bastion map saltmarsh.yaml --listing console.txt
 shot rehearse bastion rehearse saltmarsh.yaml
 shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml
+shot image bastion image inspect sluice.ova
+shot compare bastion compare saltmarsh.yaml --built sluice.ova

@@ -2,7 +2,9 @@
 # Install what the tests need beside Go. Without root, say what will be skipped.
 set -eu
 want=""
-for pair in tshark:tshark ip:iproute2 gcc:gcc; do
+PATH=$PATH:/usr/sbin:/sbin
+for pair in tshark:tshark ip:iproute2 gcc:gcc genisoimage:genisoimage xorriso:xorriso qemu-img:qemu-utils \
+	zstd:zstd xz:xz-utils bzip2:bzip2 zip:zip mcopy:mtools mkfs.vfat:dosfstools sfdisk:fdisk; do
 	command -v "${pair%%:*}" >/dev/null 2>&1 || want="$want ${pair##*:}"
 done
 [ -n "$want" ] || exit 0

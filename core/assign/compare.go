@@ -24,13 +24,7 @@ var selfGiven = netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254}), 16)
 
 // Compare holds what a machine shows of itself against the plan, worst first.
 func Compare(p *plan.Plan, m *plan.Machine, s listing.Shown) []Difference {
-	var out []Difference
-	wrong := func(code, fix, message string, args ...any) {
-		out = append(out, Difference{code, true, fmt.Sprintf(message, args...), fix})
-	}
-	look := func(fix, message string, args ...any) {
-		out = append(out, Difference{"", false, fmt.Sprintf(message, args...), fix})
-	}
+	c := &comparison{}
 	var live []listing.Interface
 	for _, i := range s.Interfaces {
 		if len(i.Addresses) > 0 {
@@ -40,7 +34,7 @@ func Compare(p *plan.Plan, m *plan.Machine, s listing.Shown) []Difference {
 	planned := map[*plan.Adapter]bool{}
 	for _, i := range live {
 		for _, x := range i.Addresses {
-			if a := compareAddress(p, m, i, x, wrong); a != nil {
+			if a := c.address(p, m, i, x); a != nil {
 				planned[a] = true
 			}
 		}
@@ -48,28 +42,44 @@ func Compare(p *plan.Plan, m *plan.Machine, s listing.Shown) []Difference {
 	for _, a := range m.Adapters {
 		if !planned[a] && a.Plugged && a.How != plan.NoAddress {
 			if len(live) == 0 || m.Appliance != nil {
-				look("wait a little and ask for a lease again; then look whether adapter "+fmt.Sprint(a.Number)+" is on "+a.Segment.Name, "adapter %d of %s should have %s and shows no address", a.Number, m.Name, a.Shown())
+				c.look("wait a little and ask for a lease again; then look whether adapter "+fmt.Sprint(a.Number)+" is on "+a.Segment.Name, "adapter %d of %s should have %s and shows no address", a.Number, m.Name, a.Shown())
 			}
 		}
 	}
-	compareWay(p, m, s, wrong)
-	slices.SortStableFunc(out, func(a, b Difference) int {
-		if a.Wrong == b.Wrong {
+	c.way(m, s)
+	return c.sorted()
+}
+
+// comparison collects differences.
+type comparison struct{ list []Difference }
+
+func (c *comparison) wrong(code, fix, message string, args ...any) {
+	c.list = append(c.list, Difference{code, true, fmt.Sprintf(message, args...), fix})
+}
+
+func (c *comparison) look(fix, message string, args ...any) {
+	c.list = append(c.list, Difference{"", false, fmt.Sprintf(message, args...), fix})
+}
+
+// sorted gives what is wrong before what is worth a look.
+func (c *comparison) sorted() []Difference {
+	slices.SortStableFunc(c.list, func(a, b Difference) int {
+		switch {
+		case a.Wrong == b.Wrong:
 			return 0
-		}
-		if a.Wrong {
+		case a.Wrong:
 			return -1
 		}
 		return 1
 	})
-	return out
+	return c.list
 }
 
-// compareAddress judges one address; it gives the adapter that it fits.
-func compareAddress(p *plan.Plan, m *plan.Machine, i listing.Interface, x netip.Prefix, wrong func(code, fix, message string, args ...any)) *plan.Adapter {
+// address judges one address; it gives the adapter that it fits.
+func (c *comparison) address(p *plan.Plan, m *plan.Machine, i listing.Interface, x netip.Prefix) *plan.Adapter {
 	at := x.Addr()
 	if selfGiven.Contains(at) {
-		wrong("no-lease-server", "look whether the adapter is on the right segment, and the appliance hands out leases there", "%s has %s, which it gave itself because nobody answered", i.Device, at)
+		c.wrong("no-lease-server", "look whether the adapter is on the right segment, and the appliance hands out leases there", "%s has %s, which it gave itself because nobody answered", i.Device, at)
 		return nil
 	}
 	var home *plan.Adapter
@@ -82,28 +92,28 @@ func compareAddress(p *plan.Plan, m *plan.Machine, i listing.Interface, x netip.
 	if home == nil {
 		for _, s := range p.Segments {
 			if s.Subnet.Contains(at) {
-				wrong("second-door", "move the adapter to where the plan has it", "%s has %s: it is really on %s", i.Device, at, s.Name)
+				c.wrong("second-door", "move the adapter to where the plan has it", "%s has %s: it is really on %s", i.Device, at, s.Name)
 				return nil
 			}
 		}
-		wrong("off-subnet", "look which network the adapter is attached to", "%s has %s, which is on no segment of the lab", i.Device, at)
+		c.wrong("off-subnet", "look which network the adapter is attached to", "%s has %s, which is on no segment of the lab", i.Device, at)
 		return nil
 	}
 	s := home.Segment
 	switch service := s.Port; {
 	case home.Address.IsValid() && at != home.Address.Addr():
-		wrong("", "set it, or renew the lease", "%s has %s, and %s is planned", i.Device, at, home.Address.Addr())
+		c.wrong("", "set it, or renew the lease", "%s has %s, and %s is planned", i.Device, at, home.Address.Addr())
 	case home.How == plan.Lease && service != nil && service.Leases != nil && !service.Leases.Pool.Contains(at):
-		wrong("two-lease-servers", "find who gave it: another lease server answers on "+s.Name, "%s has %s, outside the pool %s", i.Device, at, service.Leases.Pool)
+		c.wrong("two-lease-servers", "find who gave it: another lease server answers on "+s.Name, "%s has %s, outside the pool %s", i.Device, at, service.Leases.Pool)
 	}
 	if x.Bits() != 32 && x.Bits() != s.Subnet.Bits() {
-		wrong("narrow-mask", "write the mask "+subnet.Mask(s.Subnet.Bits()), "%s has the mask /%d (%s), and %s has /%d (%s)", i.Device, x.Bits(), subnet.Mask(x.Bits()), s.Name, s.Subnet.Bits(), subnet.Mask(s.Subnet.Bits()))
+		c.wrong("narrow-mask", "write the mask "+subnet.Mask(s.Subnet.Bits()), "%s has the mask /%d (%s), and %s has /%d (%s)", i.Device, x.Bits(), subnet.Mask(x.Bits()), s.Name, s.Subnet.Bits(), subnet.Mask(s.Subnet.Bits()))
 	}
 	return home
 }
 
-// compareWay judges next hops, resolvers and the lease's server.
-func compareWay(p *plan.Plan, m *plan.Machine, s listing.Shown, wrong func(code, fix, message string, args ...any)) {
+// way judges next hops, resolvers and the lease's server.
+func (c *comparison) way(m *plan.Machine, s listing.Shown) {
 	var hops, servers []netip.Addr
 	var resolvers []netip.Addr
 	for _, a := range m.Adapters {
@@ -130,18 +140,18 @@ func compareWay(p *plan.Plan, m *plan.Machine, s listing.Shown, wrong func(code,
 		}
 		seen[g] = true
 		if !slices.Contains(hops, g) {
-			wrong("wrong-gateway", fmt.Sprintf("the next hop should be %v", hops), "its next hop is %s", g)
+			c.wrong("wrong-gateway", fmt.Sprintf("the next hop should be %v", hops), "its next hop is %s", g)
 		}
 	}
 	if len(seen) > 1 {
-		wrong("second-door", "take the second way out away", "it has %d ways out at once", len(seen))
+		c.wrong("second-door", "take the second way out away", "it has %d ways out at once", len(seen))
 	}
 	for _, r := range s.Resolvers {
 		if !slices.Contains(resolvers, r) && !r.IsLoopback() && len(resolvers) > 0 {
-			wrong("no-names", fmt.Sprintf("the resolver should be %v", resolvers), "its resolver is %s", r)
+			c.wrong("no-names", fmt.Sprintf("the resolver should be %v", resolvers), "its resolver is %s", r)
 		}
 	}
 	if s.LeaseServer.IsValid() && len(servers) > 0 && !slices.Contains(servers, s.LeaseServer) {
-		wrong("two-lease-servers", fmt.Sprintf("switch off the lease server at %s", s.LeaseServer), "its lease came from %s, and %v is planned", s.LeaseServer, servers[0])
+		c.wrong("two-lease-servers", fmt.Sprintf("switch off the lease server at %s", s.LeaseServer), "its lease came from %s, and %v is planned", s.LeaseServer, servers[0])
 	}
 }

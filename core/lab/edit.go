@@ -76,6 +76,26 @@ func (e *Editor) Set(o Object, key, value string) {
 	}
 }
 
+// Reorder gives the objects of one list another order: the k-th place gets what
+// stands at order[k]. Comments within an object move with it; those on lines
+// between objects stay.
+func (e *Editor) Reorder(objects []Object, order []int) {
+	spans := make([][2]int, len(objects))
+	for k, o := range objects {
+		s := o.spot()
+		at := e.offset(s.body)
+		spans[k] = [2]int{at, e.end(at)}
+		if e.text[at] != '{' {
+			spans[k][1] = e.blockEnd(at, s.body.Column)
+		}
+	}
+	for k, from := range order {
+		if k != from {
+			e.replace(spans[k][0], spans[k][1], e.text[spans[from][0]:spans[from][1]])
+		}
+	}
+}
+
 // addFlow adds to a {mapping}, before its closing brace.
 func (e *Editor) addFlow(at int, key, value string) {
 	close := e.end(at) - 1

@@ -34,14 +34,23 @@ type Interface struct {
 // MaxSize bounds what is read of a listing.
 const MaxSize = 1 << 20
 
+// maxInterfaces bounds the interfaces of a listing.
+const maxInterfaces = 4096
+
 // Read finds the interfaces of a listing, in its order, loopback left out.
 func Read(text string) []Interface {
 	text = text[:min(len(text), MaxSize)]
+	if list := readJSON(text); list != nil {
+		return list
+	}
 	r := reader{whole: hasWhole(text)}
 	for n, line := range strings.Split(text, "\n") {
 		r.line(n+1, strings.TrimRight(stripColor(line), "\r \t"))
 	}
 	r.flush()
+	if r.whole { // what has neither address, where others have, is no adapter
+		r.out = slices.DeleteFunc(r.out, func(i Interface) bool { return i.Tail == "" && len(i.Addresses) == 0 })
+	}
 	return r.out
 }
 
@@ -52,7 +61,7 @@ type reader struct {
 }
 
 func (r *reader) flush() {
-	if r.now != nil && r.now.Device != "lo" && !strings.HasPrefix(r.now.Device, "lo0") && (r.now.Tail != "" || len(r.now.Addresses) > 0 || r.now.Link != LinkUnknown) && len(r.out) < 4096 {
+	if r.now != nil && r.now.Device != "lo" && !strings.HasPrefix(r.now.Device, "lo0") && (r.now.Tail != "" || len(r.now.Addresses) > 0 || r.now.Link != LinkUnknown) && len(r.out) < maxInterfaces {
 		r.out = append(r.out, *r.now)
 	}
 	r.now = nil
@@ -76,21 +85,24 @@ func (r *reader) line(n int, line string) {
 		r.flush()
 		return
 	}
-	if len(words) > 1 && isCount(words[0]) { // 2: eth0: … or 1) eth0 …
+	counted := len(words) > 1 && isCount(words[0]) // 2: eth0: … or 1) eth0 …
+	if counted {
 		words = words[1:]
 		indented = false
 	}
 	head := strings.TrimRight(words[0], ":-=,")
 	_, tailAt := r.address(words[1:])
 	switch {
-	case !indented && isDevice(head) && (strings.HasSuffix(words[0], ":") || tailAt >= 0 || hasState(words) || len(words) > 1 && strings.HasPrefix(words[1], "flags=") || len(words) > 2 && words[1] == "Link"):
+	case !indented && isDevice(head) && r.keyword(head) == "" && (strings.HasSuffix(words[0], ":") || tailAt >= 0 || hasState(words) || counted && len(words) > 1 && strings.HasPrefix(words[1], "inet") || len(words) > 1 && strings.HasPrefix(words[1], "flags=") || len(words) > 2 && words[1] == "Link"):
 		r.start(n, head)
 		words = words[1:]
 	case tailAt >= 0 && isDevice(head) && r.keyword(head) == "":
 		r.start(n, head)
 		words = words[1:]
 	}
-	if _, at := r.address(words); at > 0 && !isDevice(head) { // noise, a device, its address
+	if _, at := r.address(words); at == 0 && !indented && len(words) > 1 && isDevice(words[1]) && r.keyword(words[1]) == "" {
+		r.start(n, words[1]) // the address first
+	} else if at > 0 && (!isDevice(head) || r.keyword(head) != "" && !indented) { // noise, a device, its address
 		for i := at - 1; i >= 0; i-- {
 			if w := strings.Trim(words[i], ":-=,~"); isDevice(w) && r.keyword(w) == "" && strings.ContainsAny(w, "0123456789") {
 				r.start(n, w)
@@ -112,7 +124,7 @@ func (r *reader) line(n int, line string) {
 // keyword tells words that start a line about an interface and name none.
 func (r *reader) keyword(w string) string {
 	switch strings.ToLower(w) {
-	case "ether", "link/ether", "inet", "inet6", "hwaddr", "status", "media", "mac", "address", "lladdr", "options", "groups", "nd6", "rx", "tx", "up", "link", "hardware", "physical":
+	case "ether", "link/ether", "inet", "inet6", "hwaddr", "status", "media", "mac", "address", "lladdr", "options", "groups", "nd6", "rx", "tx", "up", "link", "hardware", "physical", "interface", "adapter", "device", "nic", "card", "brd", "lladdr:", "address:", "ethernet":
 		return w
 	}
 	return ""
@@ -147,24 +159,23 @@ func hasState(words []string) bool {
 // digits gives the hexadecimal digits of a word whose groups are separated by
 // colons, hyphens or dots; empty when the word is anything else.
 func digits(w string) string {
-	w = strings.Trim(w, "(),;[]<>\"'…*")
+	w = strings.ToLower(strings.Trim(w, "(),;[]<>\"'….*"))
+	groups := strings.FieldsFunc(w, func(c rune) bool { return c == ':' || c == '-' || c == '.' })
+	if len(groups) == 0 || len(groups) > 6 || len(w)-len(strings.Join(groups, "")) != len(groups)-1 {
+		return ""
+	}
 	var b strings.Builder
-	separators := 0
-	for i, c := range strings.ToLower(w) {
-		switch {
-		case c >= '0' && c <= '9' || c >= 'a' && c <= 'f':
-			b.WriteRune(c)
-		case (c == ':' || c == '-' || c == '.') && i > 0 && i < len(w)-1:
-			if b.Len()%2 != 0 {
-				return ""
-			}
-			separators++
-		default:
+	for _, g := range groups {
+		if strings.Trim(g, "0123456789abcdef") != "" {
 			return ""
 		}
-	}
-	if separators > 5 {
-		return ""
+		if len(g)%2 != 0 && len(groups) > 1 { // some systems leave a leading zero out
+			if len(g) > 1 || strings.Contains(w, ".") {
+				return ""
+			}
+			b.WriteByte('0')
+		}
+		b.WriteString(g)
 	}
 	return b.String()
 }

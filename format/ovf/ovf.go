@@ -1,0 +1,463 @@
+// Package ovf reads packages of virtual machines: the descriptor of the Open
+// Virtualization Format (DMTF DSP0243, versions 1.0 to 2.1) with its hardware
+// after the CIM resource classes (DSP1041).
+package ovf
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"math"
+	"path"
+	"strconv"
+	"strings"
+)
+
+// MaxSize bounds a descriptor, in bytes.
+const MaxSize = 8 << 20
+
+// maxItems bounds the lists of a descriptor.
+const maxItems = 10_000
+
+// Package is what a descriptor says.
+type Package struct {
+	Version  string
+	Files    []File
+	Disks    []Disk
+	Networks []Network
+	Options  []Option // deployment choices
+	Systems  []System
+}
+
+// File is a file that belongs to the package.
+type File struct {
+	ID, Name    string
+	Size        int64  // bytes; 0 when not said
+	Compression string // gzip, or empty
+}
+
+// Disk is a virtual disk of the package.
+type Disk struct {
+	ID       string
+	File     string // its file's name; empty for a disk that starts empty
+	Capacity int64  // bytes, as a guest sees it
+	Format   string // the end of the format's identifier
+}
+
+// Network is a network that adapters name.
+type Network struct{ Name, Description string }
+
+// Option is a deployment choice.
+type Option struct {
+	ID, Label, Description string
+	Default                bool
+}
+
+// System is one virtual machine.
+type System struct {
+	ID, Name string
+	Product  string
+	Vendor   string
+	Release  string // version
+	Licence  bool   // comes with a licence text to accept
+	Guest    string // operating system, as described
+	CPUs     int
+	Memory   int64 // bytes
+	Floor    struct {
+		CPUs   int
+		Memory int64
+	} // least of each, where the package says
+	Adapters    []Adapter
+	Drives      []Drive
+	Firmware    string   // bios | uefi; empty when not said
+	Boot        []string // disk | media | network, in order; empty when not said
+	controllers map[string]controller
+}
+
+// Adapter is a network adapter, in the order of the package.
+type Adapter struct {
+	Number  int // from 1
+	Name    string
+	Network string
+	Model   string
+	MAC     string
+	Plugged bool
+}
+
+// Drive is a disk or an optical drive.
+type Drive struct {
+	Optical bool
+	Disk    string // the disk's identifier
+	Size    int64  // bytes
+	File    string // of the medium or disk
+	Bus     string // ide | sata | scsi | nvme | virtio, or as the package has it
+}
+
+type controller struct{ bus, sub string }
+
+// The parts of a descriptor as XML has them.
+type xmlEnvelope struct {
+	XMLName    xml.Name
+	References struct {
+		File []struct {
+			ID          string `xml:"id,attr"`
+			Href        string `xml:"href,attr"`
+			Size        string `xml:"size,attr"`
+			Compression string `xml:"compression,attr"`
+		}
+	}
+	DiskSection struct {
+		Disk []struct {
+			DiskID   string `xml:"diskId,attr"`
+			Capacity string `xml:"capacity,attr"`
+			Units    string `xml:"capacityAllocationUnits,attr"`
+			FileRef  string `xml:"fileRef,attr"`
+			Format   string `xml:"format,attr"`
+		}
+	}
+	NetworkSection struct {
+		Network []struct {
+			Name        string `xml:"name,attr"`
+			Description string
+		}
+	}
+	DeploymentOptionSection struct {
+		Configuration []struct {
+			ID          string `xml:"id,attr"`
+			Default     string `xml:"default,attr"`
+			Label       string
+			Description string
+		}
+	}
+	VirtualSystem           []xmlSystem
+	VirtualSystemCollection []xmlCollection
+}
+
+type xmlCollection struct {
+	VirtualSystem           []xmlSystem
+	VirtualSystemCollection []xmlCollection
+}
+
+type xmlSystem struct {
+	ID             string `xml:"id,attr"`
+	Name           string
+	ProductSection []struct{ Product, Vendor, Version, FullVersion string }
+	EulaSection    []struct{ License string }
+	OS             struct {
+		Description string
+	} `xml:"OperatingSystemSection"`
+	Boot []struct {
+		CIMBootConfigSetting []struct {
+			CIMBootSourceSetting []struct {
+				InstanceID       string
+				StructuredBootID string `xml:"StructuredBootString"`
+				BootString       string
+			} `xml:"CIM_BootSourceSetting"`
+			Caption string
+		} `xml:"CIM_BootConfigSetting"`
+	} `xml:"BootDeviceSection"`
+	Hardware []struct {
+		Item             []xmlItem
+		StorageItem      []xmlItem
+		EthernetPortItem []xmlItem
+		Config           []struct {
+			Key   string `xml:"key,attr"`
+			Value string `xml:"value,attr"`
+		}
+	} `xml:"VirtualHardwareSection"`
+}
+
+type xmlItem struct {
+	Configuration       string `xml:"configuration,attr"`
+	Bound               string `xml:"bound,attr"`
+	Address             string
+	AddressOnParent     string
+	AllocationUnits     string
+	AutomaticAllocation string
+	Connection          []string
+	ElementName         string
+	HostResource        []string
+	InstanceID          string
+	Parent              string
+	ResourceSubType     string
+	ResourceType        int
+	VirtualQuantity     string
+}
+
+// Read reads a descriptor.
+func Read(data []byte) (*Package, error) {
+	if len(data) > MaxSize {
+		return nil, fmt.Errorf("ovf: a descriptor of more than %d bytes", MaxSize)
+	}
+	var e xmlEnvelope
+	d := xml.NewDecoder(bytes.NewReader(data))
+	d.Strict = true
+	if err := d.Decode(&e); err != nil {
+		return nil, fmt.Errorf("ovf: %w", err)
+	}
+	if e.XMLName.Local != "Envelope" {
+		return nil, fmt.Errorf("ovf: the document is a %s, and a descriptor is an Envelope", e.XMLName.Local)
+	}
+	p := &Package{Version: strings.TrimPrefix(path.Base(strings.TrimRight(e.XMLName.Space, "/")), "envelope")}
+	for _, f := range e.References.File[:min(len(e.References.File), maxItems)] {
+		size, _ := strconv.ParseInt(f.Size, 10, 64)
+		if f.Compression == "identity" {
+			f.Compression = ""
+		}
+		p.Files = append(p.Files, File{f.ID, f.Href, size, f.Compression})
+	}
+	for _, x := range e.DiskSection.Disk[:min(len(e.DiskSection.Disk), maxItems)] {
+		size, err := quantity(x.Capacity, x.Units, 1)
+		if err != nil {
+			return nil, fmt.Errorf("ovf: disk %s: %w", x.DiskID, err)
+		}
+		disk := Disk{ID: x.DiskID, Capacity: size, Format: x.Format[strings.LastIndexAny(x.Format, "#/")+1:]}
+		for _, f := range p.Files {
+			if f.ID == x.FileRef && x.FileRef != "" {
+				disk.File = f.Name
+			}
+		}
+		p.Disks = append(p.Disks, disk)
+	}
+	for _, n := range e.NetworkSection.Network[:min(len(e.NetworkSection.Network), maxItems)] {
+		p.Networks = append(p.Networks, Network{n.Name, strings.Join(strings.Fields(n.Description), " ")})
+	}
+	standard := ""
+	for k, o := range e.DeploymentOptionSection.Configuration[:min(len(e.DeploymentOptionSection.Configuration), maxItems)] {
+		p.Options = append(p.Options, Option{o.ID, o.Label, o.Description, o.Default == "true"})
+		if o.Default == "true" || k == 0 {
+			standard = o.ID
+		}
+	}
+	systems := e.VirtualSystem
+	for list := e.VirtualSystemCollection; len(list) > 0 && len(systems) < maxItems; list = list[1:] {
+		systems = append(systems, list[0].VirtualSystem...)
+		list = append(list, list[0].VirtualSystemCollection...)
+	}
+	for _, x := range systems[:min(len(systems), maxItems)] {
+		s, err := p.system(x, standard)
+		if err != nil {
+			return nil, err
+		}
+		p.Systems = append(p.Systems, *s)
+	}
+	if len(p.Systems) == 0 {
+		return nil, errors.New("ovf: the descriptor holds no virtual system")
+	}
+	return p, nil
+}
+
+// quantity reads a count with its unit, in bytes. The unit is programmatic
+// ("byte * 2^20", DSP0004, annex C.1) or a word as older packages have it.
+func quantity(text, unit string, one int64) (int64, error) {
+	text = strings.TrimSpace(text)
+	if text == "" || strings.HasPrefix(text, "${") { // left to whoever deploys it
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 0 {
+		return 0, fmt.Errorf("%q is no count", text)
+	}
+	unit = strings.ToLower(strings.ReplaceAll(unit, " ", ""))
+	factor := one
+	switch {
+	case strings.HasPrefix(unit, "byte*2^"):
+		power, err := strconv.Atoi(unit[len("byte*2^"):])
+		if err != nil || power < 0 || power > 60 {
+			return 0, fmt.Errorf("%q is no unit", unit)
+		}
+		factor = 1 << power
+	case strings.HasPrefix(unit, "byte*10^"):
+		power, err := strconv.Atoi(unit[len("byte*10^"):])
+		if err != nil || power < 0 || power > 18 {
+			return 0, fmt.Errorf("%q is no unit", unit)
+		}
+		factor = int64(math.Pow10(power))
+	case strings.HasPrefix(unit, "kilobyte"):
+		factor = 1 << 10
+	case strings.HasPrefix(unit, "megabyte"):
+		factor = 1 << 20
+	case strings.HasPrefix(unit, "gigabyte"):
+		factor = 1 << 30
+	case unit == "byte" || unit == "bytes":
+		factor = 1
+	}
+	if n > math.MaxInt64/factor {
+		return 0, fmt.Errorf("%s in units of %d bytes is beyond any machine", text, factor)
+	}
+	return n * factor, nil
+}
+
+// oneOf tells whether an item belongs to a deployment choice.
+func (i xmlItem) in(option string) bool {
+	if i.Configuration == "" || option == "" {
+		return i.Configuration == ""
+	}
+	for c := range strings.FieldsSeq(i.Configuration) {
+		if c == option {
+			return true
+		}
+	}
+	return false
+}
+
+// The kinds of resource (CIM_ResourceAllocationSettingData.ResourceType).
+const (
+	processor  = 3
+	memory     = 4
+	ideBus     = 5
+	scsiBus    = 6
+	ethernet   = 10
+	opticalCD  = 15
+	opticalDVD = 16
+	diskDrive  = 17
+	otherBus   = 20
+)
+
+func (p *Package) system(x xmlSystem, option string) (*System, error) {
+	s := &System{ID: x.ID, Name: x.Name, Guest: strings.TrimSpace(x.OS.Description), controllers: map[string]controller{}}
+	for _, v := range x.ProductSection {
+		if s.Product == "" {
+			s.Product, s.Vendor, s.Release = v.Product, v.Vendor, v.FullVersion
+			if s.Release == "" {
+				s.Release = v.Version
+			}
+		}
+	}
+	for _, l := range x.EulaSection {
+		s.Licence = s.Licence || strings.TrimSpace(l.License) != ""
+	}
+	for _, b := range x.Boot {
+		for _, c := range b.CIMBootConfigSetting {
+			for _, o := range c.CIMBootSourceSetting {
+				if kind := bootKind(o.StructuredBootID + " " + o.BootString); kind != "" {
+					s.Boot = append(s.Boot, kind)
+				}
+			}
+		}
+	}
+	for _, h := range x.Hardware {
+		for _, c := range h.Config {
+			if strings.EqualFold(c.Key, "firmware") {
+				s.Firmware = strings.ToLower(c.Value)
+				if s.Firmware == "efi" {
+					s.Firmware = "uefi"
+				}
+			}
+		}
+		items := append(append(append([]xmlItem{}, h.Item...), h.StorageItem...), h.EthernetPortItem...)
+		// A choice's own items stand in for the common ones of their kind.
+		own := map[int]bool{}
+		for _, i := range items {
+			if i.Configuration != "" && i.in(option) {
+				own[i.ResourceType] = true
+			}
+		}
+		for _, i := range items[:min(len(items), maxItems)] {
+			single := i.ResourceType == processor || i.ResourceType == memory
+			if !i.in(option) || i.Configuration == "" && own[i.ResourceType] && single && i.Bound == "" {
+				continue
+			}
+			if err := p.item(s, i); err != nil {
+				return nil, fmt.Errorf("ovf: %s: %s: %w", s.Title(), i.ElementName, err)
+			}
+		}
+	}
+	return s, nil
+}
+
+// Title gives the machine's name, or what stands for one.
+func (s *System) Title() string {
+	if s.Name != "" {
+		return s.Name
+	}
+	return s.ID
+}
+
+func bootKind(text string) string {
+	switch t := strings.ToLower(text); {
+	case strings.Contains(t, "cd"), strings.Contains(t, "dvd"), strings.Contains(t, "optical"):
+		return "media"
+	case strings.Contains(t, "net"), strings.Contains(t, "pxe"), strings.Contains(t, "eth"):
+		return "network"
+	case strings.Contains(t, "disk"), strings.Contains(t, "hard"), strings.Contains(t, "hd"):
+		return "disk"
+	}
+	return ""
+}
+
+func (p *Package) item(s *System, i xmlItem) error {
+	switch i.ResourceType {
+	case processor:
+		n, err := quantity(i.VirtualQuantity, "", 1)
+		if err != nil || n > 1<<16 {
+			return fmt.Errorf("%s processors", i.VirtualQuantity)
+		}
+		switch i.Bound {
+		case "min":
+			s.Floor.CPUs = int(n)
+		case "":
+			s.CPUs = int(n)
+		}
+	case memory:
+		n, err := quantity(i.VirtualQuantity, i.AllocationUnits, 1<<20)
+		if err != nil {
+			return err
+		}
+		switch i.Bound {
+		case "min":
+			s.Floor.Memory = n
+		case "":
+			s.Memory = n
+		}
+	case ideBus:
+		s.controllers[i.InstanceID] = controller{"ide", i.ResourceSubType}
+	case scsiBus:
+		s.controllers[i.InstanceID] = controller{"scsi", i.ResourceSubType}
+	case otherBus:
+		s.controllers[i.InstanceID] = controller{"sata", i.ResourceSubType}
+	case ethernet:
+		network := ""
+		if len(i.Connection) > 0 {
+			network = i.Connection[0]
+		}
+		s.Adapters = append(s.Adapters, Adapter{Number: len(s.Adapters) + 1, Name: i.ElementName, Network: network, Model: strings.ToLower(strings.TrimSpace(i.ResourceSubType)), MAC: i.Address, Plugged: i.AutomaticAllocation != "false"})
+	case diskDrive, opticalCD, opticalDVD:
+		d := Drive{Optical: i.ResourceType != diskDrive, Bus: s.bus(i.Parent)}
+		for _, h := range i.HostResource {
+			h = strings.TrimPrefix(h, "ovf:")
+			switch kind, id := path.Split(h); kind {
+			case "/disk/":
+				for _, x := range p.Disks {
+					if x.ID == id {
+						d.Disk, d.Size, d.File = id, x.Capacity, x.File
+					}
+				}
+			case "/file/":
+				for _, f := range p.Files {
+					if f.ID == id {
+						d.File = f.Name
+					}
+				}
+			}
+		}
+		s.Drives = append(s.Drives, d)
+	}
+	return nil
+}
+
+// bus names what a drive hangs on, by the controller's kind and its model.
+func (s *System) bus(parent string) string {
+	c := s.controllers[parent]
+	sub := strings.ToLower(c.sub)
+	switch {
+	case strings.Contains(sub, "virtio"):
+		return "virtio"
+	case strings.Contains(sub, "nvme"):
+		return "nvme"
+	case strings.Contains(sub, "ahci"), strings.Contains(sub, "sata"):
+		return "sata"
+	}
+	return c.bus
+}

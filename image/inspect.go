@@ -1,0 +1,377 @@
+package image
+
+import (
+	"archive/tar"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"math"
+	"path"
+	"strings"
+
+	"openbastion/format/disk"
+	"openbastion/format/iso"
+	"openbastion/format/ovf"
+	"openbastion/format/stream"
+	"openbastion/format/sums"
+)
+
+// Options say how far an inspection goes. The zero value is good.
+type Options struct {
+	Whole    bool                          // read compressed streams to their end, so that every checksum in them is tried
+	Siblings fs.FS                         // the folder that the file lies in; a package's other files are looked for there
+	Progress func(file string, done int64) // told of bytes read to prove a manifest
+}
+
+// Bounds on what crafted files can make us read.
+const (
+	maxDepth    = 4
+	maxMembers  = 10_000
+	peekBudget  = 256 << 20     // unpacked bytes that are looked at without Whole
+	wholeBudget = math.MaxInt64 // with Whole: as long as the ratio stays sane
+	maxRatio    = 1100          // what deflate can do at most is 1032; see Guard
+)
+
+// freeRatio is the size under which no ratio is absurd: an empty disk packs well.
+var freeRatio int64 = 1 << 30
+
+// Inspect tells what a file of a size is.
+func Inspect(name string, file io.ReaderAt, size int64, o Options) *Content {
+	c := &Content{Name: name, Size: size}
+	inspect(c, file, o, 0)
+	if c.Kind == Descriptor && o.Siblings != nil {
+		c.siblings(o)
+	}
+	return c
+}
+
+func (c *Content) fault(format string, args ...any) {
+	c.Faults = append(c.Faults, fmt.Sprintf(format, args...))
+}
+
+func (c *Content) note(format string, args ...any) {
+	c.Notes = append(c.Notes, fmt.Sprintf(format, args...))
+}
+
+// inspect fills a content whose name and size (or -1) are set.
+func inspect(c *Content, r io.ReaderAt, o Options, depth int) {
+	c.Faults, c.Notes = []string{}, []string{}
+	head := make([]byte, 1024)
+	n, err := r.ReadAt(head, 0)
+	head = head[:n]
+	if n == 0 && err != nil && err != io.EOF {
+		c.fault("it cannot be read: %v", err)
+	}
+	c.Kind = c.tell(head, r)
+	switch {
+	case compressed(c.Kind):
+		c.inspectStream(r, o, depth)
+	case c.Kind == Zip:
+		c.inspectZip(r, o, depth)
+	case c.Kind == Tar:
+		c.inspectTar(r, o, depth)
+	case c.Kind == Descriptor:
+		c.inspectDescriptor(r)
+	case c.Kind == Empty:
+		c.fault("it is empty")
+	}
+	c.judgeName()
+	c.judgeSize()
+	c.Next = c.next()
+}
+
+// tell finds the kind, and reads the headers of plain images.
+func (c *Content) tell(head []byte, r io.ReaderAt) Kind {
+	if len(head) == 0 {
+		return Empty
+	}
+	if k := stream.Detect(head); k != "" {
+		return Kind(k)
+	}
+	if bytes.HasPrefix(head, []byte("PK\x03\x04")) || bytes.HasPrefix(head, []byte("PK\x05\x06")) {
+		return Zip
+	}
+	if len(head) >= 512 && (string(head[257:262]) == "ustar" || oldTar(head[:512])) {
+		return Tar
+	}
+	size := c.Size
+	if _, forward := r.(*window); forward {
+		size = -1 // to look at its end is to unpack it all
+	}
+	if v, err := disk.ReadVirtual(r, size); err == nil {
+		c.Virtual = v
+		return VirtDisk
+	} else if !errors.Is(err, disk.ErrNot) {
+		c.fault("%s", plainly(err))
+		return VirtDisk
+	}
+	var errTable error
+	if i, err := iso.Read(r); err == nil {
+		c.Optical = i
+		c.Table, _ = disk.ReadTable(r)
+		return Optical
+	} else if !errors.Is(err, iso.ErrNot) {
+		c.fault("%s", plainly(err))
+		return Optical
+	}
+	if c.Table, errTable = disk.ReadTable(r); errTable == nil {
+		return RawDisk
+	}
+	if text := bytes.TrimSpace(head); bytes.HasPrefix(text, []byte("<?xml")) || bytes.HasPrefix(text, []byte("<Envelope")) {
+		return Descriptor
+	}
+	if list, err := sums.Read(string(head[:bytes.LastIndexByte(head, '\n')+1])); err == nil && len(list) > 0 {
+		return List
+	}
+	return Unknown
+}
+
+// plainly takes the package's name off an error.
+func plainly(err error) string {
+	text := err.Error()
+	for _, p := range []string{"disk: ", "iso: ", "ovf: ", "sums: "} {
+		text = strings.TrimPrefix(text, p)
+	}
+	return text
+}
+
+// oldTar tells a header of the oldest form by its checksum.
+func oldTar(h []byte) bool {
+	var sum, want int
+	for k, b := range h {
+		if k >= 148 && k < 156 {
+			b = ' '
+		}
+		sum += int(b)
+	}
+	for _, b := range h[148:156] {
+		if b >= '0' && b <= '7' {
+			want = want*8 + int(b-'0')
+		}
+	}
+	return sum == want && want > 8*' ' && h[0] > ' '
+}
+
+// judgeSize finds what is cut short.
+func (c *Content) judgeSize() {
+	if c.Size < 0 {
+		return
+	}
+	short := func(what string, end int64) {
+		if end > c.Size {
+			c.fault("it is cut short: %s promises %d bytes, and %d are here", what, end, c.Size)
+		}
+	}
+	switch {
+	case c.Optical != nil:
+		short("the volume", c.Optical.Size)
+		if c.Optical.Partial != "" && c.Optical.Size <= c.Size {
+			c.note("%s", c.Optical.Partial)
+		}
+	case c.Table != nil:
+		if c.Table.Fault != "" {
+			c.fault("%s", c.Table.Fault)
+		}
+		short("the partition table", c.Table.End)
+	case c.Virtual != nil:
+		short("the header", c.Virtual.End)
+	}
+}
+
+// inspectStream looks into a compressed stream.
+func (c *Content) inspectStream(r io.ReaderAt, o Options, depth int) {
+	_, name := promised(c.Name)
+	if name == c.Name {
+		name += " (unpacked)"
+	}
+	inner := &Content{Name: name, Size: -1}
+	packed := int64(math.MaxInt64)
+	if c.Size >= 0 {
+		packed = c.Size
+		if n, ok := stream.Length(stream.Kind(c.Kind), r, c.Size); ok {
+			inner.Size = n
+		}
+	}
+	raw, err := stream.Peek(stream.Kind(c.Kind), io.NewSectionReader(r, 0, packed))
+	if err != nil {
+		c.fault("it does not unpack: %v", err)
+		return
+	}
+	budget := int64(peekBudget)
+	if o.Whole {
+		budget = wholeBudget
+	}
+	w := newWindow(Guard(raw, c.Size), budget)
+	if depth >= maxDepth {
+		c.note("packed more than %d times over; what is inside was not looked at", maxDepth)
+		return
+	}
+	inspect(inner, w, o, depth+1)
+	c.Inside = []*Content{inner}
+	if o.Whole {
+		n, err := w.drain(wholeBudget)
+		if err != nil {
+			c.fault("it breaks off after %d bytes: %v", n, err)
+		} else if inner.Size = n; len(inner.Faults) == 0 {
+			inner.judgeSize()
+		}
+	} else if w.err != nil && w.err != io.EOF {
+		c.fault("it breaks off after %d bytes: %v", w.at, w.err)
+	} else if c.Kind == Kind(stream.XZ) && c.Size >= 12 && !xzEnds(r, c.Size) {
+		c.fault("it does not end as an xz stream does: it is cut short, or something was added")
+	}
+	if w.err == io.EOF && inner.Size < 0 {
+		inner.Size = w.at
+		inner.judgeSize()
+	}
+}
+
+// xzEnds tells whether a file ends in xz's footer, zeros behind it allowed
+// (the .xz file format, section 2.2).
+func xzEnds(r io.ReaderAt, size int64) bool {
+	b := make([]byte, min(size, 4096))
+	if _, err := r.ReadAt(b, size-int64(len(b))); err != nil && err != io.EOF {
+		return false
+	}
+	return bytes.HasSuffix(bytes.TrimRight(b, "\x00"), []byte("YZ"))
+}
+
+// Guard ends a stream that unpacks to more than any sound image would: over
+// maxRatio times what was packed, when that is over freeRatio bytes. A packed
+// size under 0 is unknown.
+func Guard(r io.Reader, packed int64) io.Reader {
+	if packed < 0 || packed > math.MaxInt64/maxRatio {
+		return r
+	}
+	return &guard{r: r, most: max(packed*maxRatio, freeRatio)}
+}
+
+type guard struct {
+	r    io.Reader
+	most int64
+}
+
+// ErrRatio says that a stream unpacks to an absurd size.
+var ErrRatio = fmt.Errorf("it unpacks to more than %d times its size, as no sound image does", maxRatio)
+
+func (g *guard) Read(b []byte) (int, error) {
+	n, err := g.r.Read(b)
+	if g.most -= int64(n); g.most < 0 {
+		return 0, ErrRatio
+	}
+	return n, err
+}
+
+// inspectZip looks at the members of a zip.
+func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
+	if c.Size < 0 || depth >= maxDepth {
+		c.note("a zip within a stream can be read only when it is unpacked")
+		return
+	}
+	z, err := newZip(r, c.Size)
+	if err != nil {
+		c.fault("its directory cannot be read, so it is cut short or broken: %v", err)
+		return
+	}
+	for _, f := range z.File[:min(len(z.File), maxMembers)] {
+		if f.FileInfo().IsDir() {
+			continue
+		}
+		inner := &Content{Name: f.Name, Size: int64(min(f.UncompressedSize64, math.MaxInt64))}
+		c.Inside = append(c.Inside, inner)
+		m, err := f.Open()
+		if err != nil {
+			inner.Kind, inner.Faults, inner.Notes = Unknown, []string{}, []string{}
+			inner.fault("it cannot be unpacked: %v", err)
+			continue
+		}
+		budget := int64(peekBudget)
+		if o.Whole {
+			budget = wholeBudget
+		}
+		w := newWindow(Guard(m, int64(min(f.CompressedSize64, math.MaxInt64))), budget)
+		inspect(inner, w, o, depth+1)
+		if o.Whole {
+			if n, err := w.drain(wholeBudget); err != nil {
+				inner.fault("it breaks off after %d bytes: %v", n, err)
+			}
+		}
+		m.Close()
+	}
+	c.count(len(z.File))
+}
+
+// count tells of members that were not looked at.
+func (c *Content) count(n int) {
+	if n > maxMembers {
+		c.note("it has %d members; the first %d were looked at", n, maxMembers)
+	}
+}
+
+// inspectTar looks at the members of a tar; one that starts with a package's
+// descriptor is a package.
+func (c *Content) inspectTar(r io.ReaderAt, o Options, depth int) {
+	if depth >= maxDepth {
+		c.note("packed more than %d times over; what is inside was not looked at", maxDepth)
+		return
+	}
+	size := c.Size
+	if size < 0 {
+		size = math.MaxInt64
+	}
+	section := io.NewSectionReader(r, 0, size)
+	var in io.Reader = section
+	if _, forward := r.(*window); forward {
+		in = struct{ io.Reader }{section} // without going back
+	}
+	t := tar.NewReader(in)
+	for n := 0; ; n++ {
+		h, err := t.Next()
+		if err == io.EOF {
+			break
+		}
+		if errors.Is(err, errBudget) {
+			c.note("members behind the first %d were not looked at; --whole looks at all", n)
+			break
+		}
+		if err != nil {
+			c.fault("it breaks off after %d members: %v", n, err)
+			break
+		}
+		if n >= maxMembers {
+			c.note("the first %d members were looked at", maxMembers)
+			break
+		}
+		if h.Typeflag != tar.TypeReg {
+			continue
+		}
+		inner := &Content{Name: h.Name, Size: h.Size}
+		c.Inside = append(c.Inside, inner)
+		inspect(inner, newWindow(t, peekBudget), o, depth+1)
+	}
+	if len(c.Inside) > 0 && c.Inside[0].Kind == Descriptor && strings.EqualFold(path.Ext(c.Inside[0].Name), ".ovf") {
+		c.Kind, c.Package = Archive, c.Inside[0].Package
+		if _, forward := r.(*window); forward {
+			c.note("the manifest is proven when the package is unpacked")
+			return
+		}
+		c.archiveManifest(section, o)
+	}
+}
+
+// inspectDescriptor reads a package's descriptor.
+func (c *Content) inspectDescriptor(r io.ReaderAt) {
+	data, err := io.ReadAll(io.LimitReader(io.NewSectionReader(r, 0, math.MaxInt64), ovf.MaxSize+1))
+	if err == nil || errors.Is(err, io.EOF) {
+		c.Package, err = ovf.Read(data)
+	}
+	if err != nil {
+		if !bytes.Contains(data[:min(len(data), 4096)], []byte("Envelope")) {
+			c.Kind = Unknown
+			return
+		}
+		c.fault("%s", plainly(err))
+	}
+}

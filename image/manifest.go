@@ -1,0 +1,190 @@
+package image
+
+import (
+	"archive/tar"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"openbastion/format/sums"
+)
+
+// maxManifest bounds a manifest, in bytes.
+const maxManifest = 1 << 20
+
+// archiveManifest proves the manifest of a package in one tar: a first pass
+// finds it, a second takes the digests of what it names.
+func (c *Content) archiveManifest(file *io.SectionReader, o Options) {
+	var list []sums.Sum
+	err := members(file, func(h *tar.Header, r io.Reader) error {
+		if !strings.EqualFold(path.Ext(h.Name), ".mf") || list != nil {
+			return nil
+		}
+		var err error
+		list, err = readManifest(r)
+		return err
+	})
+	if err == nil && len(list) == 0 {
+		c.note("it has no manifest: nothing proves that its files are as they left their maker")
+		return
+	}
+	saw := map[string]string{}
+	if err == nil {
+		err = members(file, func(h *tar.Header, r io.Reader) error {
+			for _, s := range list {
+				if s.Name == h.Name {
+					got, err := digest(s.Algorithm, r, func(n int64) { o.progress(h.Name, n) })
+					saw[s.Name] = got
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	if err != nil {
+		c.fault("its manifest could not be proven: %s", plainly(err))
+	}
+	c.judge(list, saw)
+	for _, f := range c.Package.Files {
+		if !slices.ContainsFunc(c.Inside, func(x *Content) bool { return x.Name == f.Name }) {
+			c.fault("its descriptor names %s, which is not in it", f.Name)
+		}
+	}
+}
+
+func members(file *io.SectionReader, each func(*tar.Header, io.Reader) error) error {
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	t := tar.NewReader(file)
+	for range maxMembers {
+		h, err := t.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err == nil {
+			err = each(h, t)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func readManifest(r io.Reader) ([]sums.Sum, error) {
+	data, err := io.ReadAll(io.LimitReader(r, maxManifest))
+	if err != nil {
+		return nil, err
+	}
+	return sums.Read(string(data))
+}
+
+func (o Options) progress(file string, done int64) {
+	if o.Progress != nil {
+		o.Progress(file, done)
+	}
+}
+
+// digest takes a digest in constant memory.
+func digest(algorithm string, r io.Reader, progress func(int64)) (string, error) {
+	h, err := sums.New(algorithm)
+	if err != nil {
+		return "", err
+	}
+	if err := hashAll(r, progress, h); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// hashAll reads to the end into digests.
+func hashAll(r io.Reader, progress func(int64), into ...hash.Hash) error {
+	b := make([]byte, 1<<18)
+	var done int64
+	for {
+		n, err := r.Read(b)
+		for _, h := range into {
+			h.Write(b[:n])
+		}
+		done += int64(n)
+		if progress != nil {
+			progress(done)
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// judge holds what was seen against the manifest.
+func (c *Content) judge(list []sums.Sum, saw map[string]string) {
+	for _, s := range list {
+		d := Digest{File: s.Name, Algorithm: s.Algorithm, Holds: saw[s.Name] == s.Digest}
+		switch {
+		case saw[s.Name] == "":
+			d.Saw = "no such file"
+			c.fault("its manifest names %s, which is not there", s.Name)
+		case !d.Holds:
+			d.Saw = saw[s.Name]
+			c.fault("%s is not what the manifest promises: %s is %s… and should be %s…", s.Name, s.Algorithm, d.Saw[:12], s.Digest[:12])
+		}
+		c.Manifest = append(c.Manifest, d)
+	}
+}
+
+// siblings looks for a package's other files beside its descriptor, and proves
+// its manifest.
+func (c *Content) siblings(o Options) {
+	if c.Package == nil {
+		return
+	}
+	for _, f := range c.Package.Files {
+		if !fs.ValidPath(f.Name) {
+			c.fault("its descriptor names a file outside its folder: %s", f.Name)
+			continue
+		}
+		info, err := fs.Stat(o.Siblings, f.Name)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			c.fault("%s belongs to it and is not beside it", f.Name)
+		case err != nil:
+			c.fault("%s belongs to it and cannot be read: %v", f.Name, err)
+		case f.Size > 0 && info.Size() != f.Size:
+			c.fault("%s has %d bytes, and the descriptor says %d", f.Name, info.Size(), f.Size)
+		}
+	}
+	name := strings.TrimSuffix(c.Name, path.Ext(c.Name)) + ".mf"
+	m, err := o.Siblings.Open(name)
+	if err != nil {
+		c.note("there is no manifest (%s) beside it: nothing proves that its files are as they left their maker", name)
+		return
+	}
+	defer m.Close()
+	list, err := readManifest(m)
+	saw := map[string]string{}
+	for _, s := range list {
+		if err != nil || !fs.ValidPath(s.Name) {
+			continue
+		}
+		f, e := o.Siblings.Open(s.Name)
+		if e != nil {
+			continue
+		}
+		saw[s.Name], err = digest(s.Algorithm, f, func(n int64) { o.progress(s.Name, n) })
+		f.Close()
+	}
+	if err != nil {
+		c.fault("its manifest could not be proven: %s", plainly(fmt.Errorf("%w", err)))
+	}
+	c.judge(list, saw)
+}

@@ -1,0 +1,323 @@
+package image
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+
+	"github.com/klauspost/compress/flate"
+
+	"openbastion/format/stream"
+)
+
+// Counted counts the bytes read of a file, so that progress can be told of a
+// stream whose unpacked length nobody knows.
+type Counted struct {
+	io.ReaderAt
+	n atomic.Int64
+}
+
+// ReadAt reads and counts.
+func (c *Counted) ReadAt(b []byte, at int64) (int, error) {
+	n, err := c.ReaderAt.ReadAt(b, at)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+// Count gives the bytes read so far; safe from other goroutines.
+func (c *Counted) Count() int64 { return c.n.Load() }
+
+// Choice is a member that may be what the person wants.
+type Choice struct {
+	Path    []*Content // from the file to the image within, streams included
+	Content *Content   // the last of Path
+}
+
+// Name gives the name that the unpacked file gets: the member's own, without
+// its folders.
+func (c Choice) Name() string { return path.Base(strings.ReplaceAll(c.Content.Name, `\`, "/")) }
+
+// Choices gives what unpacking a file can mean: the images in it, else the
+// only file in it, whatever that is.
+func (c *Content) Choices() []Choice {
+	var images, all []Choice
+	var walk func(x *Content, above []*Content)
+	walk = func(x *Content, above []*Content) {
+		above = append(slices.Clip(above), x)
+		if len(x.Inside) > 0 && x.Kind != Archive {
+			for _, y := range x.Inside {
+				walk(y, above)
+			}
+			return
+		}
+		if len(above) < 2 {
+			return
+		}
+		all = append(all, Choice{above, x})
+		switch x.Kind {
+		case Optical, RawDisk, VirtDisk, Archive:
+			images = append(images, Choice{above, x})
+		}
+	}
+	walk(c, nil)
+	if len(images) > 0 {
+		return images
+	}
+	return all
+}
+
+// Pick gives the one thing to unpack: the member named, or the only choice.
+func (c *Content) Pick(member string) (Choice, error) {
+	list := c.Choices()
+	var names []string
+	for _, x := range list {
+		names = append(names, x.Content.Name)
+		if member != "" && (x.Content.Name == member || x.Name() == member) {
+			return x, x.escapes()
+		}
+	}
+	switch {
+	case len(list) == 0 && len(c.Faults) > 0:
+		return Choice{}, errors.New(c.Faults[0])
+	case len(list) == 0:
+		return Choice{}, fmt.Errorf("there is nothing to unpack: it is %s", article(string(c.Kind)))
+	case member != "":
+		return Choice{}, fmt.Errorf("there is no member %s; there are %s", member, strings.Join(names, ", "))
+	case len(list) > 1:
+		return Choice{}, fmt.Errorf("there is more than one to choose from: %s", strings.Join(names, ", "))
+	}
+	return list[0], list[0].escapes()
+}
+
+// escapes refuses names that would lead out of the folder they are put in.
+func (c Choice) escapes() error {
+	for _, x := range c.Path[1:] {
+		name := strings.ReplaceAll(x.Name, `\`, "/")
+		if path.IsAbs(name) || slices.Contains(strings.Split(name, "/"), "..") || len(name) > 1 && name[1] == ':' {
+			return fmt.Errorf("its member %q leads out of the folder: nobody sound packs that", x.Name)
+		}
+	}
+	if n := c.Name(); n == "." || n == "/" || strings.ContainsRune(n, 0) {
+		return fmt.Errorf("its member %q has no name to write to", c.Content.Name)
+	}
+	return nil
+}
+
+// Open opens the chosen content as one stream. Without guard, no ratio is
+// refused. Closing ends what still works; errors of checksums come when the
+// stream is read to its end.
+func (c Choice) Open(file io.ReaderAt, size int64, guarded bool) (io.ReadCloser, error) {
+	var now io.Reader
+	var shut closers
+	at, known := file, size // a plain file, while there is one
+	for k := range len(c.Path) - 1 {
+		outer, inner := c.Path[k], c.Path[k+1]
+		packed := int64(-1)
+		var err error
+		switch {
+		case compressed(outer.Kind) && at != nil:
+			var r io.ReadCloser
+			if r, err = stream.Open(stream.Kind(outer.Kind), at, known); err == nil {
+				shut, now, packed = append(shut, r), r, known
+			}
+		case compressed(outer.Kind):
+			now, err = stream.Peek(stream.Kind(outer.Kind), bufio.NewReaderSize(now, 1<<18))
+		case outer.Kind == Zip && at != nil:
+			var r io.ReadCloser
+			if r, packed, err = openMember(at, known, inner.Name); err == nil {
+				shut, now = append(shut, r), r
+			}
+		case outer.Kind == Tar:
+			if at != nil {
+				now = io.NewSectionReader(at, 0, known)
+			}
+			now, err = findMember(tar.NewReader(now), inner.Name)
+		default:
+			err = fmt.Errorf("%s within a stream: unpack that stream first", article(string(outer.Kind)))
+		}
+		if err != nil {
+			shut.Close()
+			return nil, err
+		}
+		if guarded {
+			now = Guard(now, packed)
+		}
+		at = nil
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{now, &shut}, nil
+}
+
+type closers []io.Closer
+
+// Close closes all, the last opened first.
+func (c *closers) Close() error {
+	for k := len(*c) - 1; k >= 0; k-- {
+		(*c)[k].Close()
+	}
+	return nil
+}
+
+func findMember(t *tar.Reader, name string) (io.Reader, error) {
+	for {
+		h, err := t.Next()
+		if err != nil {
+			return nil, fmt.Errorf("its member %s: %w", name, err)
+		}
+		if h.Name == name && h.Typeflag == tar.TypeReg {
+			return t, nil
+		}
+	}
+}
+
+func openMember(file io.ReaderAt, size int64, name string) (io.ReadCloser, int64, error) {
+	z, err := newZip(file, size)
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, f := range z.File {
+		if f.Name == name {
+			r, err := f.Open()
+			return r, int64(min(f.CompressedSize64, math.MaxInt64)), err
+		}
+	}
+	return nil, 0, fmt.Errorf("there is no member %s", name)
+}
+
+// newZip reads a zip's directory, with the faster of the unpackers.
+func newZip(file io.ReaderAt, size int64) (*zip.Reader, error) {
+	z, err := zip.NewReader(file, size)
+	if err == nil {
+		z.RegisterDecompressor(zip.Deflate, flate.NewReader)
+	}
+	return z, err
+}
+
+// hole is the length of zeros that are not written: the file system keeps them
+// as nothing.
+const hole = 64 << 10
+
+// Write puts a stream into a file, whole or not at all: it fills a file beside
+// the target, named with .part behind, and renames that when all went well.
+// Runs of zeros become holes. Nothing that is there is overwritten. progress is
+// told of bytes written.
+func Write(to string, r io.Reader, progress func(int64)) (n int64, err error) {
+	if _, err := os.Lstat(to); err == nil {
+		return 0, fmt.Errorf("%s is there already and stays as it is", to)
+	}
+	part := Part(to)
+	f, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, os.ErrExist) {
+		return 0, fmt.Errorf("%s is there: an earlier unpacking was cut off, or one is under way; remove it when none is", part)
+	}
+	if err != nil {
+		return 0, err
+	}
+	defer func() {
+		if e := f.Close(); err == nil {
+			err = e
+		}
+		if err == nil {
+			if _, there := os.Lstat(to); there == nil {
+				err = fmt.Errorf("%s has come to be there meanwhile and stays as it is", to)
+			} else {
+				err = os.Rename(part, to)
+			}
+		}
+		if err != nil {
+			_ = os.Remove(part)
+		}
+	}()
+	n, err = copyAhead(f, r, progress)
+	if err == nil {
+		err = f.Truncate(n)
+	}
+	return n, err
+}
+
+// Part gives the name of the file that is filled before a target is there.
+func Part(to string) string {
+	return filepath.Join(filepath.Dir(to), filepath.Base(to)+".part")
+}
+
+// copyAhead unpacks in one goroutine and writes in another.
+func copyAhead(f *os.File, r io.Reader, progress func(int64)) (int64, error) {
+	type chunk struct {
+		data []byte
+		err  error
+	}
+	full, free, quit := make(chan chunk, 2), make(chan []byte, 3), make(chan struct{})
+	for range cap(free) {
+		free <- make([]byte, 4*hole)
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for {
+			var b []byte
+			select {
+			case b = <-free:
+			case <-quit:
+				return
+			}
+			n := 0
+			var err error
+			for n < len(b) && err == nil {
+				var m int
+				m, err = r.Read(b[n:])
+				n += m
+			}
+			select {
+			case full <- chunk{b[:n], err}:
+			case <-quit:
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	defer func() {
+		close(quit)
+		<-done
+	}()
+	var at int64
+	for c := range full {
+		for k := 0; k < len(c.data); k += hole {
+			piece := c.data[k:min(k+hole, len(c.data))]
+			if !zeros(piece) {
+				if _, err := f.WriteAt(piece, at); err != nil {
+					return at, err
+				}
+			}
+			at += int64(len(piece))
+		}
+		if progress != nil {
+			progress(at)
+		}
+		if c.err == io.EOF {
+			return at, nil
+		}
+		if c.err != nil {
+			return at, fmt.Errorf("it breaks off after %d bytes: %w", at, c.err)
+		}
+		free <- c.data[:cap(c.data)]
+	}
+	return at, nil
+}
+
+var nothing [hole]byte
+
+func zeros(b []byte) bool { return string(b) == string(nothing[:len(b)]) }
