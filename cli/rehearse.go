@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -184,7 +185,11 @@ func summary(s *screen, doc claims.Document) string {
 		return s.paint(outside, signUnknown) + " Nothing to say: no guest is behind an appliance."
 	}
 	if n[claims.Holds] == len(doc.Claims) {
-		return s.paint(inside, signHolds) + " All " + count(len(doc.Claims), "claim holds", "claims hold") + ": guests reach outside only through the appliance."
+		what := ": guests reach outside only through the appliance."
+		if !slices.ContainsFunc(doc.Claims, func(r claims.Result) bool { return r.Kind == claims.Cut }) {
+			what = ". Nothing keeps the guests from avoiding an appliance that stands beside their router."
+		}
+		return s.paint(inside, signHolds) + " All " + count(len(doc.Claims), "claim holds", "claims hold") + what
 	}
 	parts := []string{}
 	for _, x := range []struct {
@@ -285,6 +290,10 @@ func showOthers(s *screen, doc claims.Document) {
 			text := r.Subject
 			if k == claims.Published {
 				text = r.Subject + " " + publishedService(r.ID)
+			}
+			if port, ok := strings.CutPrefix(r.ID, r.Subject+"."); ok && k == claims.Inbound { // of several WANs
+				port, _, _ = strings.Cut(port, ".")
+				text = strings.TrimSuffix(r.Subject+" "+port, " inbound")
 			}
 			add(r.Verdict, strings.Replace(text, "-", " to ", boolInt(k == claims.Between)))
 		}

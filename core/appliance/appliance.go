@@ -28,7 +28,7 @@ type Appliance struct {
 // answers for; nil names nobody.
 func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
 	n := node.New(m.Name)
-	n.Forwards = true
+	n.Forwards = m.Appliance == nil || m.Appliance.Kind != "transparent"
 	a := &Appliance{Node: n, Plan: m, Filter: &Filter{machine: m, node: n, ports: map[*node.Port]*plan.Adapter{}}}
 	n.Hook = a.Filter
 	for _, s := range m.Masq {
@@ -45,7 +45,7 @@ func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
 		if ad.How == plan.FromAbove {
 			p.Client = &lease.Client{MAC: ad.MAC, Hostname: m.Name}
 		}
-		if ad.Role == lab.WAN {
+		if ad.Role == lab.WAN || ad.Gateway.IsValid() {
 			learn := func() { resolver.Upstreams = a.upstreams() }
 			p.Changed = learn
 			learn()
@@ -56,19 +56,48 @@ func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
 				nameGuests(resolver, v, m, guests)
 			}
 		}
+		for _, o := range m.OneToOne {
+			if ad.Role == lab.WAN && ad.Segment.Subnet.Contains(o.Outside) {
+				p.Also = append(p.Also, o.Outside)
+			}
+		}
 		if ad.Admin != 0 {
 			n.ServePages(ad.Admin, func(netip.AddrPort) string { return fmt.Sprintf("admin page of %s\n", m.Name) })
 		}
 	}
 	n.ServeNames(resolver)
+	a.join()
 	return a
+}
+
+// join bridges the pair of a transparent appliance, and has the ways out
+// watched where there are several.
+func (a *Appliance) join() {
+	var pair, wans []*node.Port
+	for i, ad := range a.Plan.Adapters {
+		if ad.Role != lab.Manage {
+			pair = append(pair, a.Ports[i])
+		}
+		if ad.Role == lab.WAN {
+			wans = append(wans, a.Ports[i])
+		}
+	}
+	if !a.Node.Forwards {
+		a.Node.Join(pair...)
+		return
+	}
+	if len(wans) > 1 {
+		for _, p := range wans {
+			a.Node.Watch(p)
+		}
+	}
 }
 
 // upstreams gives the resolvers that the WAN ports know.
 func (a *Appliance) upstreams() []netip.Addr {
 	var list []netip.Addr
 	for i, p := range a.Ports {
-		if a.Plan.Adapters[i].Role == lab.WAN {
+		if a.Plan.Adapters[i].Role == lab.WAN || p.Gateway.IsValid() {
 			list = append(list, p.DNS...)
 		}
 	}

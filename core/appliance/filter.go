@@ -2,15 +2,18 @@ package appliance
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"openbastion/core/header"
 
 	"openbastion/core/lab"
+	"openbastion/core/lease"
 	"openbastion/core/names"
 	"openbastion/core/node"
 	"openbastion/core/packet"
 	"openbastion/core/plan"
+	"openbastion/core/subnet"
 )
 
 // Filter is the appliance's packet filter and translation: first match
@@ -32,6 +35,7 @@ type Filter struct {
 
 // current is what the filter knows of the packet that is passing through.
 type current struct {
+	in        *node.Port
 	flow      *flow
 	back      bool
 	related   bool
@@ -66,8 +70,11 @@ func proto(p uint8) lab.Proto {
 
 // Arriving finds the packet's conversation and undoes translation.
 func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) node.Verdict {
-	f.cur = current{}
-	if back, _ := f.node.Route(p.Source); back != in {
+	f.cur = current{in: in}
+	if back, _ := f.node.Route(p.Source); back != in && !f.otherWay(back, in, p.Source) {
+		return node.Discard
+	}
+	if a := f.ports[in]; a.Port != nil && a.Port.DropPrivate && subnet.Private(p.Source) {
 		return node.Discard
 	}
 	if p.Proto == packet.ICMP && packet.IsError(p.Data) {
@@ -93,17 +100,47 @@ func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) no
 		}
 		return node.Pass
 	}
-	if f.ports[in].Role == lab.WAN && f.node.Local(p.Destination) {
+	if out := f.ownWAN(p.Destination); out != nil {
 		for i := range f.machine.Publishes {
 			v := &f.machine.Publishes[i]
 			if v.Proto == proto(p.Proto) && v.Port == k.to && v.To.Address.IsValid() {
 				f.cur.published = true
 				p.SetDestination(v.To.Address.Addr(), v.Target)
-				break
+				return node.Pass
+			}
+		}
+		for _, v := range f.machine.OneToOne {
+			if v.Outside == p.Destination && v.To.Address.IsValid() {
+				f.cur.published = in.Address.Contains(v.To.Address.Addr()) // neighbors need no rule
+				p.SetDestination(v.To.Address.Addr(), k.to)
 			}
 		}
 	}
 	return node.Pass
+}
+
+// otherWay tells whether a packet may come by one WAN though the way to its
+// source leads by another.
+func (f *Filter) otherWay(back, in *node.Port, source netip.Addr) bool {
+	return back != nil && f.ports[back].Role == lab.WAN && f.ports[in].Role == lab.WAN && !back.Address.Contains(source) && !in.Address.Contains(source)
+}
+
+// ownWAN gives the WAN port that answers for an address, or nil.
+func (f *Filter) ownWAN(to netip.Addr) *node.Port {
+	for _, p := range f.node.Ports() {
+		if f.ports[p].Role == lab.WAN && (p.Address.IsValid() && p.Address.Addr() == to || slices.Contains(p.Also, to)) {
+			return p
+		}
+	}
+	return nil
+}
+
+// Leading sends answers back by the WAN that the conversation came in by.
+func (f *Filter) Leading(*packet.Packet) *node.Port {
+	if c := f.cur.flow; c != nil && f.cur.back && c.entry != nil && c.entry.Up() && f.ports[c.entry].Role == lab.WAN {
+		return c.entry
+	}
+	return nil
 }
 
 // relate lets an ICMP error through that speaks of a known conversation, and
@@ -240,6 +277,10 @@ func (f *Filter) Leaving(now time.Duration, out *node.Port, p *packet.Packet, ow
 		return node.Pass
 	}
 	if c := f.cur.flow; c != nil {
+		if !f.cur.back && f.ports[out].Role == lab.WAN && c.exit != nil && c.exit != out {
+			f.table.remove(c) // its way out is gone, and with it the address it had outside
+			return node.Discard
+		}
 		if !f.cur.back && (c.back.destination != p.Source || c.back.to != c.forth.from) {
 			p.SetSource(c.back.destination, c.back.to)
 		}
@@ -250,8 +291,9 @@ func (f *Filter) Leaving(now time.Duration, out *node.Port, p *packet.Packet, ow
 	}
 	k, _ := key(p)
 	back := k.reversed()
-	if f.ports[out].Role == lab.WAN && out.Address.IsValid() && contains(f.masq, p.Source) {
-		back.destination = out.Address.Addr()
+	var exit *node.Port
+	if to := f.translated(out, p); to.IsValid() {
+		exit, back.destination = out, to
 		var ok bool
 		if back, ok = f.table.translate(back); !ok {
 			return node.Discard
@@ -261,7 +303,72 @@ func (f *Filter) Leaving(now time.Duration, out *node.Port, p *packet.Packet, ow
 		}
 		p.SetSource(back.destination, back.to)
 	}
-	f.table.add(now, &flow{forth: f.cur.first, back: back}, p)
+	f.table.add(now, &flow{forth: f.cur.first, back: back, entry: f.cur.in, exit: exit}, p)
+	return node.Pass
+}
+
+// translated gives the address that a packet's source becomes on its way out
+// by a port; none when it stays.
+func (f *Filter) translated(out *node.Port, p *packet.Packet) netip.Addr {
+	if !out.Address.IsValid() {
+		return netip.Addr{}
+	}
+	if f.ports[out].Role == lab.WAN {
+		for _, v := range f.machine.OneToOne {
+			if v.To.Address.IsValid() && v.To.Address.Addr() == p.Source {
+				return v.Outside
+			}
+		}
+	}
+	switch {
+	case out == f.cur.in: // back to where it came from: the answer must come here as well
+		return out.Address.Addr()
+	case f.ports[out].Role == lab.WAN && contains(f.masq, p.Source):
+		return out.Address.Addr()
+	}
+	return netip.Addr{}
+}
+
+// Bridging applies the rules to what passes a transparent appliance: which
+// side it came from decides what is outside. Requests for leases pass outward,
+// and answers to them inward.
+func (f *Filter) Bridging(now time.Duration, in, out *node.Port, p *packet.Packet) node.Verdict {
+	outward := f.ports[out].Role == lab.WAN
+	if p.Proto == packet.ICMP && packet.IsError(p.Data) {
+		source, destination, q, data, ok := packet.Quoted(p.Data)
+		if !ok {
+			return node.Discard
+		}
+		from, to, _ := packet.Ports(q, append(append([]byte(nil), data...), make([]byte, max(0, header.TCPSize-len(data)))...))
+		if c, _ := f.table.find(now, tuple{proto: q, source: source, destination: destination, from: from, to: to}.reversed()); c == nil {
+			return node.Discard
+		}
+		return node.Pass
+	}
+	k, ok := key(p)
+	if !ok {
+		return node.Discard
+	}
+	if p.Proto == packet.UDP && (outward && k.from == lease.ClientPort && k.to == lease.ServerPort || !outward && k.from == lease.ServerPort && k.to == lease.ClientPort) {
+		return node.Pass
+	}
+	if c, back := f.table.find(now, k); c != nil {
+		c.touch(now, p, back)
+		return node.Pass
+	}
+	if !opens(p) || !f.table.room(now) {
+		return node.Discard
+	}
+	side := plan.Inward
+	if outward {
+		side = plan.Outward
+	}
+	rule, action := f.machine.Decide(plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to, Side: side})
+	f.count(rule)
+	if action != lab.Allow {
+		return node.Discard
+	}
+	f.table.add(now, &flow{forth: k, back: k.reversed()}, p)
 	return node.Pass
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"openbastion/core/header"
 
+	"openbastion/core/node"
 	"openbastion/core/packet"
 )
 
@@ -28,6 +29,7 @@ func (t tuple) reversed() tuple {
 // its answers look when they come.
 type flow struct {
 	forth, back tuple
+	entry, exit *node.Port // by which it came in; by which it left under another address, or nil
 	expires     time.Duration
 	replied     bool
 	closing     int // FINs seen, or 2 after a reset

@@ -11,20 +11,17 @@ import (
 
 func judgeLease(r *Result, a *plan.Adapter, o Observation) {
 	b := o.Lease
-	var want *plan.Service
-	if a.Segment.Port != nil {
-		want = a.Segment.Port.Leases
-	}
+	server, want := a.Segment.LeaseService()
 	switch {
 	case want == nil:
 		r.broken(fmt.Sprintf("nobody is planned to hand out leases on %s", a.Segment.Name), "let the appliance hand out leases there")
 		return
 	case b == nil:
-		r.broken(fmt.Sprintf("nobody gave %s a lease on %s", a.Machine.Name, a.Segment.Name), fmt.Sprintf("look whether adapter %d of %s and port %s of %s are on the same segment", a.Number, a.Machine.Name, a.Segment.Port.Name, a.Segment.Port.Machine.Name))
+		r.broken(fmt.Sprintf("nobody gave %s a lease on %s", a.Machine.Name, a.Segment.Name), fmt.Sprintf("look whether adapter %d of %s and %s of %s are on the same segment", a.Number, a.Machine.Name, portWords(server), server.Machine.Name))
 		return
 	}
 	from := fmt.Sprintf("from %s (%s)", b.Server, b.ServerMAC)
-	intruder := b.ServerMAC != a.Segment.Port.MAC
+	intruder := b.ServerMAC != server.MAC
 	try := fmt.Sprintf("look which lease server %s is", b.ServerMAC)
 	if intruder {
 		try = fmt.Sprintf("switch off the lease server at %s on %s", b.ServerMAC, a.Segment.Name)
@@ -38,7 +35,7 @@ func judgeLease(r *Result, a *plan.Adapter, o Observation) {
 	case a.How == plan.Lease && !want.Pool.Contains(at):
 		r.broken(fmt.Sprintf("%s got %s %s, outside the pool %s", a.Machine.Name, b.Address, from, want.Pool), try)
 	case intruder:
-		r.broken(fmt.Sprintf("%s got %s %s, and that is not port %s of %s", a.Machine.Name, b.Address, from, a.Segment.Port.Name, a.Segment.Port.Machine.Name), try)
+		r.broken(fmt.Sprintf("%s got %s %s, and that is not %s of %s", a.Machine.Name, b.Address, from, portWords(server), server.Machine.Name), try)
 	case b.Address.Bits() != a.Segment.Subnet.Bits():
 		r.broken(fmt.Sprintf("%s got the mask /%d, and %s has /%d", a.Machine.Name, b.Address.Bits(), a.Segment.Name, a.Segment.Subnet.Bits()), try)
 	case b.Router != want.Router:
@@ -50,14 +47,26 @@ func judgeLease(r *Result, a *plan.Adapter, o Observation) {
 	}
 }
 
+// portWords calls an appliance's adapter a port, and a guest's by its number.
+func portWords(a *plan.Adapter) string {
+	if a.Port == nil {
+		return a.Name
+	}
+	return "port " + a.Name
+}
+
 func judgeAlone(r *Result, s *plan.Segment, o Observation) {
 	var known []string
-	planned := s.Port != nil && s.Port.Leases != nil
-	found := false
+	server, _ := s.LeaseService()
+	planned, found := server != nil, false
 	for _, offer := range o.Offers {
-		if planned && offer.ServerMAC == s.Port.MAC {
+		if planned && offer.ServerMAC == server.MAC {
 			found = true
-			known = append(known, fmt.Sprintf("%s at %s", s.Port.Machine.Name, offer.ServerMAC))
+			known = append(known, fmt.Sprintf("%s at %s", server.Machine.Name, offer.ServerMAC))
+			continue
+		}
+		if !planned && s.Bridged != nil && s.Bridged.Reach == lab.Upstream && offer.Server == s.Bridged.Gateway {
+			known = append(known, fmt.Sprintf("upstream, through %s, at %s", s.Port.Machine.Name, offer.ServerMAC))
 			continue
 		}
 		whose, try := "a lease server that nobody planned", fmt.Sprintf("find the machine with hardware address %s and switch its lease service off", offer.ServerMAC)
@@ -69,8 +78,8 @@ func judgeAlone(r *Result, s *plan.Segment, o Observation) {
 	switch {
 	case r.Verdict == Broken:
 	case planned && !found:
-		r.broken(fmt.Sprintf("nobody answers on %s, and %s should", s.Name, s.Port.Machine.Name), fmt.Sprintf("look whether port %s of %s is on %s", s.Port.Name, s.Port.Machine.Name, s.Name))
-	case planned:
+		r.broken(fmt.Sprintf("nobody answers on %s, and %s should", s.Name, server.Machine.Name), fmt.Sprintf("look whether %s of %s is on %s", portWords(server), server.Machine.Name, s.Name))
+	case planned, len(known) > 0:
 		r.Saw = "only " + strings.Join(known, ", ") + " answers"
 	default:
 		r.Saw = "nobody hands out leases, as planned"
@@ -87,6 +96,8 @@ func judgeGateway(r *Result, home, port *plan.Adapter, o Observation) {
 		r.broken(fmt.Sprintf("the next hop %s of %s does not answer", o.From, home.Machine.Name), fmt.Sprintf("compare it with %s, port %s of %s", port.Shown(), port.Name, port.Machine.Name))
 	case len(o.MACs) > 1:
 		r.broken(fmt.Sprintf("two machines answer for the next hop %s: %s and %s", o.From, o.MACs[0], o.MACs[1]), "change the address of the one that is not the appliance")
+	case transparent(port) && !slices.ContainsFunc(home.Segment.Adapters, func(a *plan.Adapter) bool { return a.MAC == o.MACs[0] }):
+		r.Saw = fmt.Sprintf("%s is at %s, beyond %s", o.From, o.MACs[0], port.Machine.Name)
 	case o.MACs[0] != port.MAC:
 		r.broken(fmt.Sprintf("the next hop %s is %s, and port %s of %s is %s", o.From, o.MACs[0], port.Name, port.Machine.Name, port.MAC), "set the gateway to "+port.Shown())
 	default:
@@ -110,8 +121,11 @@ func judgeNames(r *Result, home *plan.Adapter, w Witness, o Observation) {
 func judgeOutside(r *Result, home *plan.Adapter, wans []*plan.Adapter, asked []lab.Service, wan, obs []Observation) {
 	// What the witness must see is known only where the last of the appliances
 	// translates and nothing above it does so again.
-	translated := wans[0].Machine != home.Segment.Port.Machine || slices.Contains(wans[0].Machine.Masq, home.Segment)
-	again := wans[0].Segment.Lab.Join == "nat"
+	var translated, again bool
+	if len(wans) > 0 && !transparent(wans[0]) {
+		translated = wans[0].Machine != home.Segment.Port.Machine || slices.Contains(wans[0].Machine.Masq, home.Segment)
+		again = wans[0].Segment.Lab.Join == "nat"
+	}
 	var own []string
 	for _, o := range wan {
 		if o.Address.IsValid() {

@@ -30,8 +30,10 @@ func list(p *plan.Plan, w Witness) []claim {
 		for _, wan := range m.WAN() {
 			out = append(out, inboundClaim(p, m, wan))
 		}
-		for i := range m.Publishes {
-			out = append(out, publishedClaim(m, &m.Publishes[i]))
+		for _, wan := range waysOut(m)[:min(1, len(waysOut(m)))] {
+			for i := range m.Publishes {
+				out = append(out, publishedClaim(m, wan, &m.Publishes[i]))
+			}
 		}
 	}
 	for i := range p.Lab.Expect {
@@ -106,7 +108,7 @@ func guestClaims(p *plan.Plan, g *plan.Machine, home *plan.Adapter, w Witness) [
 	if len(allowed) > 0 {
 		add(Names, func(r *Result, obs []Observation) { judgeNames(r, home, w, obs[0]) }, Probe{Kind: AskName, From: home})
 		probes := []Probe{}
-		wans := last(port.Machine).WAN()
+		wans := waysOut(last(port.Machine))
 		for _, wan := range wans {
 			probes = append(probes, Probe{Kind: AskAddress, From: wan})
 		}
@@ -116,12 +118,35 @@ func guestClaims(p *plan.Plan, g *plan.Machine, home *plan.Adapter, w Witness) [
 		add(Outside, func(r *Result, obs []Observation) {
 			judgeOutside(r, home, wans, allowed, obs[:len(wans)], obs[len(wans):])
 		}, probes...)
-		add(Path, func(r *Result, obs []Observation) { judgePath(r, port, obs[0]) }, Probe{Kind: AskHop, From: home})
+		if !transparent(port) { // a bridge is no hop
+			add(Path, func(r *Result, obs []Observation) { judgePath(r, port, obs[0]) }, Probe{Kind: AskHop, From: home})
+		}
 	} else {
 		add(Held, judgeEscapes, Probe{Kind: Escape, From: home})
 	}
-	add(Cut, judgeEscapes, Probe{Kind: Escape, From: home, When: Unplugged})
+	if home.Segment.Reach != lab.Upstream { // beside a one-armed appliance the way around it is open, by design
+		add(Cut, judgeEscapes, Probe{Kind: Escape, From: home, When: Unplugged})
+	}
 	return out
+}
+
+// waysOut gives the ports by which an appliance leads outside: its WANs, or
+// the one port of a one-armed appliance.
+func waysOut(m *plan.Machine) []*plan.Adapter {
+	if wans := m.WAN(); len(wans) > 0 {
+		return wans
+	}
+	for _, a := range m.Adapters {
+		if a.Gateway.IsValid() {
+			return []*plan.Adapter{a}
+		}
+	}
+	return nil
+}
+
+// transparent tells a port of an appliance that bridges.
+func transparent(a *plan.Adapter) bool {
+	return a.Machine.Appliance != nil && a.Machine.Appliance.Kind == "transparent" && a.Role != lab.Manage
 }
 
 func aloneClaim(s *plan.Segment) (claim, bool) {
@@ -129,7 +154,7 @@ func aloneClaim(s *plan.Segment) (claim, bool) {
 		return claim{}, false
 	}
 	for _, a := range s.Adapters {
-		if a.Guest != nil && a.Plugged {
+		if a.Guest != nil && a.Plugged && a.Leases == nil { // who hands them out does not hear itself
 			return claim{
 				Result: Result{ID: s.Name + ".alone", Subject: s.Name, Kind: Alone},
 				probes: []Probe{{Kind: AskServers, From: a}},
@@ -200,6 +225,9 @@ func inboundClaim(p *plan.Plan, m *plan.Machine, wan *plan.Adapter) claim {
 			admin[a.Admin] = true
 		}
 	}
+	if transparent(wan) {
+		scan = nil // it has no address that could answer
+	}
 	id := m.Name + "." + string(Inbound)
 	if len(m.WAN()) > 1 {
 		id = m.Name + "." + wan.Name + "." + string(Inbound)
@@ -228,11 +256,11 @@ func inboundClaim(p *plan.Plan, m *plan.Machine, wan *plan.Adapter) claim {
 	}
 }
 
-func publishedClaim(m *plan.Machine, v *plan.Publish) claim {
+func publishedClaim(m *plan.Machine, wan *plan.Adapter, v *plan.Publish) claim {
 	s := lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}
 	return claim{
 		Result: Result{ID: fmt.Sprintf("%s-%s-%d.published", v.To.Machine.Name, v.Proto, v.Port), Subject: v.To.Machine.Name, Kind: Published},
-		probes: []Probe{{Kind: AskReach, To: m.WAN()[0], Proto: v.Proto, Port: v.Port}},
+		probes: []Probe{{Kind: AskReach, To: wan, Proto: v.Proto, Port: v.Port}},
 		judge: func(r *Result, obs []Observation) {
 			switch o := obs[0]; {
 			case !o.Answered:

@@ -44,7 +44,7 @@ func (n *Node) receiveARP(port *Port, p *packet.Packet) {
 		return
 	}
 	target := netip.AddrFrom4([4]byte(a.TargetAddr()))
-	mine := port.Address.IsValid() && port.Address.Addr() == target
+	mine := port.owns(target)
 	// Most broadcasts are for somebody else, and nothing here waits for them.
 	if !mine && len(port.neighbors) == 0 && len(port.inquiries) == 0 {
 		return
@@ -64,7 +64,7 @@ func (n *Node) receiveARP(port *Port, p *packet.Packet) {
 	if sender != zero {
 		if e := port.neighbors[sender]; e != nil {
 			n.learned(port, e, from)
-		} else if mine && port.Address.Contains(sender) && len(port.neighbors) < maxNeighbors {
+		} else if mine && port.Address.IsValid() && port.Address.Contains(sender) && len(port.neighbors) < maxNeighbors {
 			e = &neighbor{}
 			port.setNeighbor(sender, e)
 			n.learned(port, e, from)

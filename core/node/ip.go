@@ -81,6 +81,22 @@ func (n *Node) forward(in *Port, p *packet.Packet) {
 		return
 	}
 	out, hop := n.route(p.Destination)
+	if n.Hook != nil {
+		if by := n.Hook.Leading(p); by != nil {
+			if out, hop = by, p.Destination; !by.Address.Contains(hop) {
+				hop = by.Gateway
+			}
+		}
+	}
+	if n.Spreads {
+		for _, q := range n.ports {
+			if q != in && q != out && q.leadsOut() {
+				c := p.Copy()
+				c.Hop()
+				n.sendVia(q, nil, q.Gateway, c)
+			}
+		}
+	}
 	if out == nil {
 		n.icmpError(in, p, packet.Unreachable, packet.NetUnreachable)
 		return
@@ -116,12 +132,33 @@ func (n *Node) route(to netip.Addr) (*Port, netip.Addr) {
 	if best != nil {
 		return best, to
 	}
-	for _, p := range n.ports { // the first port with a way out wins
-		if p.up && p.Address.IsValid() && p.Gateway.IsValid() && p.Address.Contains(p.Gateway) {
-			return p, p.Gateway
+	var route *Route
+	for i := range n.Routes {
+		if r := &n.Routes[i]; r.To.Contains(to) && (route == nil || r.To.Bits() > route.To.Bits()) {
+			route = r
 		}
 	}
-	return nil, netip.Addr{}
+	if route != nil {
+		for _, p := range n.ports {
+			if p.up && p.Address.IsValid() && p.Address.Contains(route.Hop) {
+				return p, route.Hop
+			}
+		}
+	}
+	for _, p := range n.ports { // the first port with a way out wins
+		if p.leadsOut() && (best == nil || best.Dead && !p.Dead) {
+			best = p
+		}
+	}
+	if best == nil {
+		return nil, netip.Addr{}
+	}
+	return best, best.Gateway
+}
+
+// leadsOut tells a port whose gateway can be sent to.
+func (p *Port) leadsOut() bool {
+	return p.up && p.Address.IsValid() && p.Gateway.IsValid() && p.Address.Contains(p.Gateway)
 }
 
 // originate routes and sends a packet of the node's own. false: no route.
@@ -133,6 +170,14 @@ func (n *Node) originate(frame []byte) bool {
 	out, hop := n.route(p.Destination)
 	if out == nil {
 		return false
+	}
+	if hop != p.Destination { // what has the address of one way out does not leave by another
+		for _, q := range n.ports {
+			if q != out && q.leadsOut() && q.owns(p.Source) {
+				out, hop = q, q.Gateway
+				break
+			}
+		}
 	}
 	if n.Hook != nil && n.Hook.Leaving(n.now, out, p, true) != Pass {
 		return false

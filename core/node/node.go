@@ -8,6 +8,7 @@ package node
 import (
 	"hash/fnv"
 	"net/netip"
+	"slices"
 	"time"
 
 	"openbastion/core/lease"
@@ -39,12 +40,16 @@ type Hook interface {
 	Forwarding(now time.Duration, in, out *Port, p *packet.Packet) Verdict // between two ports
 	Delivering(now time.Duration, in *Port, p *packet.Packet) Verdict      // to the node itself
 	Leaving(now time.Duration, out *Port, p *packet.Packet, own bool) Verdict
+	Bridging(now time.Duration, in, out *Port, p *packet.Packet) Verdict // between two bridged ports; p stays as it is
+	Leading(p *packet.Packet) *Port                                      // the port that a packet passing through must leave by; nil: by its route
 }
 
 // Node is a host. Make one with [New].
 type Node struct {
 	Name     string
 	Forwards bool
+	Spreads  bool    // passes on by every way out at once, as a hostile one tries them all
+	Routes   []Route // beside the networks on its ports and their gateways
 	Hook     Hook
 	Resolver *names.Resolver        // answers on every port, or nil
 	AnyUDP   func(Datagram)         // takes what no handler of its own takes, or nil
@@ -77,14 +82,23 @@ type Port struct {
 	Address netip.Prefix // invalid: none
 	Gateway netip.Addr   // invalid: no way out here
 	DNS     []netip.Addr
+	Also    []netip.Addr // more addresses that it answers for
+	Dead    bool         // its gateway is known not to answer: another way out is taken while there is one
 	Client  *lease.Client
 	Server  *lease.Server
 	Changed func() // told after a lease gave or took the address, or nil
 
 	up        bool
+	bridge    *bridge
 	neighbors map[netip.Addr]*neighbor
 	surveys   []*lease.Client
 	inquiries []*Inquiry
+}
+
+// Route is a way to a network that no port is on.
+type Route struct {
+	To  netip.Prefix
+	Hop netip.Addr // on some port's network
 }
 
 // New makes a node without ports. Nodes of the same name behave the same.
@@ -153,7 +167,13 @@ func (n *Node) SetLink(now time.Duration, adapter int, up bool) {
 func (n *Node) Receive(now time.Duration, adapter int, p *packet.Packet) {
 	n.now = now
 	port := n.portOf(adapter, p.Tag)
-	if port == nil || !port.up || p.To != port.MAC && !p.To.IsGroup() {
+	if port == nil || !port.up {
+		return
+	}
+	if port.bridge != nil {
+		n.pass(port, p)
+	}
+	if p.To != port.MAC && !p.To.IsGroup() {
 		return
 	}
 	switch p.Type {
@@ -181,11 +201,16 @@ func (n *Node) portOf(adapter, tag int) *Port {
 // Local tells whether a is one of the node's own addresses.
 func (n *Node) Local(a netip.Addr) bool {
 	for _, p := range n.ports {
-		if p.Address.IsValid() && p.Address.Addr() == a {
+		if p.owns(a) {
 			return true
 		}
 	}
 	return false
+}
+
+// owns tells whether the port answers for an address.
+func (p *Port) owns(a netip.Addr) bool {
+	return p.Address.IsValid() && p.Address.Addr() == a || slices.Contains(p.Also, a)
 }
 
 // Deadline gives the time at which Advance must be called.

@@ -221,7 +221,7 @@ func (b *builder) ports() {
 			} else if p.Has("gateway") {
 				a.Gateway = p.Gateway
 			} else if m.Appliance.Kind == "one-armed" && s.Reach == lab.Upstream {
-				a.Gateway = s.Gateway
+				a.Gateway, a.DNS = s.Gateway, []netip.Addr{s.Gateway}
 			}
 			if s.Subnet6.IsValid() && a.Role != lab.WAN && a.Address.IsValid() {
 				a.Address6 = netip.PrefixFrom(subnet.First(s.Subnet6), 64)
@@ -290,6 +290,7 @@ func (b *builder) services() {
 			s.HostPool = b.pool(s, 200, 253)
 		}
 		a := s.Port
+		b.guestService(s)
 		if a == nil || !a.Address.IsValid() || a.Port.Leases.Off {
 			continue
 		}
@@ -320,6 +321,23 @@ func (b *builder) services() {
 			v.DNS = []netip.Addr{a.Address.Addr()}
 		}
 		a.Leases = v
+	}
+}
+
+// guestService plans what a guest hands out where the file names one: it needs
+// an address of its own for that.
+func (b *builder) guestService(s *Segment) {
+	for _, a := range s.Adapters {
+		if a.Guest == nil || a.Machine.Name != s.Lab.Leases || !a.Guest.Static.IsValid() || a.Leases != nil {
+			continue
+		}
+		if pool := b.pool(s, 50, 200); pool != nil {
+			a.Leases = &Service{Pool: *pool, Planned: true, Router: s.Gateway, Time: 8 * time.Hour}
+			if s.Port != nil && s.Port.Address.IsValid() {
+				a.Leases.DNS = []netip.Addr{s.Port.Address.Addr()}
+			}
+		}
+		return
 	}
 }
 

@@ -236,6 +236,9 @@ func (p *Plan) Document() Document {
 		for _, v := range m.Publishes {
 			d.NAT = append(d.NAT, NATDoc{m.Name, "publish", fmt.Sprintf("%s/%d", v.Proto, v.Port), fmt.Sprintf("%s %s/%d", v.To.Machine.Name, v.Proto, v.Target)})
 		}
+		for _, v := range m.OneToOne {
+			d.NAT = append(d.NAT, NATDoc{m.Name, "one-to-one", v.Outside.String(), v.To.Machine.Name})
+		}
 		for i, r := range m.Rules {
 			d.Rules = append(d.Rules, RuleDoc{m.Name, i + 1, r.Text, r.Why, r.Action})
 		}

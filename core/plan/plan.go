@@ -77,6 +77,7 @@ type Machine struct {
 	Rules     []Rule         // of an appliance, in order
 	Masq      []*Segment     // segments it translates on its WAN
 	Publishes []Publish
+	OneToOne  []OneToOne
 	Spec      Spec
 	Profile   *lab.Profile   // of an appliance; never nil there
 	inside    []netip.Prefix // an appliance's inside networks
@@ -160,6 +161,28 @@ type Service struct {
 	Domain       string
 	Time         time.Duration
 	Reservations []*Adapter // guests' adapters with fixed leases
+}
+
+// OneToOne gives a guest an outside address of its own.
+type OneToOne struct {
+	Lab     *lab.OneToOne
+	Outside netip.Addr
+	To      *Adapter
+}
+
+// LeaseService gives who is planned to hand out leases on the segment and what:
+// the appliance's port there, else the adapter of the guest that the file names;
+// nothing when it is neither.
+func (s *Segment) LeaseService() (*Adapter, *Service) {
+	if s.Port != nil && s.Port.Leases != nil {
+		return s.Port, s.Port.Leases
+	}
+	for _, a := range s.Adapters {
+		if a.Guest != nil && a.Leases != nil {
+			return a, a.Leases
+		}
+	}
+	return nil, nil
 }
 
 // Publish is a port forward made concrete.

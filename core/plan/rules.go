@@ -33,7 +33,19 @@ type Flow struct {
 	Source, Destination netip.Addr
 	Proto               lab.Proto // icmp, tcp or udp
 	Port                uint16    // destination port of tcp and udp
+	Side                Side      // which way it passes a transparent appliance
 }
+
+// Side tells which way a packet passes a transparent appliance, on both sides
+// of which the addresses are the same.
+type Side uint8
+
+// The sides. A routed appliance tells them by the addresses.
+const (
+	ByAddress Side = iota
+	Outward
+	Inward
+)
 
 func (r *Rule) matchesService(f Flow) bool {
 	for _, s := range r.Services {
@@ -76,6 +88,9 @@ func (m *Machine) Outside(a netip.Addr) bool {
 // [lab.Deny] when none does.
 func (m *Machine) Decide(f Flow) (*Rule, lab.Action) {
 	fromOutside, toOutside := m.Outside(f.Source), m.Outside(f.Destination)
+	if f.Side != ByAddress {
+		fromOutside, toOutside = f.Side == Inward, f.Side == Outward
+	}
 	for i := range m.Rules {
 		r := &m.Rules[i]
 		if r.matchesService(f) && matches(r.To, f.Destination, toOutside) && matches(r.From, f.Source, fromOutside) {
@@ -179,17 +194,25 @@ func (b *builder) rules() {
 		}
 		for i := range src.NAT.Publish {
 			p := &src.NAT.Publish[i]
-			guest := b.plan.Machine(p.To)
-			to := guest.Adapters[0]
-			for _, a := range guest.Adapters { // the adapter that this appliance serves
-				if a.Segment.Port != nil && a.Segment.Port.Machine == m {
-					to = a
-					break
-				}
-			}
+			to := m.served(b.plan.Machine(p.To))
 			m.Publishes = append(m.Publishes, Publish{Lab: p, Proto: p.Port.Proto, Port: p.Port.From, To: to, Target: p.Target.From})
 		}
+		for i := range src.NAT.OneToOne {
+			o := &src.NAT.OneToOne[i]
+			m.OneToOne = append(m.OneToOne, OneToOne{o, o.Outside, m.served(b.plan.Machine(o.Inside))})
+		}
 	}
+}
+
+// served gives the guest's adapter on a segment that the appliance serves, else
+// its first.
+func (m *Machine) served(guest *Machine) *Adapter {
+	for _, a := range guest.Adapters {
+		if a.Segment.Port != nil && a.Segment.Port.Machine == m {
+			return a
+		}
+	}
+	return guest.Adapters[0]
 }
 
 // why says in plain words what a rule is for, and where it stands.

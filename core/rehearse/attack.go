@@ -94,8 +94,8 @@ func (l *Lab) assault(probes []claims.Probe, out []claims.Observation) {
 	for _, m := range l.plan.Guests() {
 		if len(m.Adapters) > 1 {
 			n := l.members[m].node
-			defer func(was bool) { n.Forwards = was }(n.Forwards)
-			n.Forwards = true
+			defer func(was bool) { n.Forwards, n.Spreads = was, false }(n.Forwards)
+			n.Forwards, n.Spreads = true, true
 		}
 	}
 	done := map[*plan.Machine]*claims.Observation{}
@@ -234,7 +234,11 @@ func (l *Lab) hops(ad *plan.Adapter) (gates, neighbors []hop) {
 			neighbors = append(neighbors, hop{other.MAC, other.Machine.Name})
 		}
 	}
-	if r := l.routers[s]; r != nil {
+	r := l.routers[s]
+	if r == nil && s.Bridged != nil {
+		r = l.routers[s.Bridged] // beyond a transparent appliance
+	}
+	if r != nil {
 		gates = append(gates, hop{r.node.Ports()[0].MAC, r.name})
 	}
 	if l.host != nil && s.HostLeg.IsValid() {
@@ -397,7 +401,7 @@ func doorOn(m *plan.Machine, s *plan.Segment) *plan.Adapter {
 func (l *Lab) scan(q claims.Probe) claims.Observation {
 	first := l.world.number + 1
 	_, port := l.portOf(q.To)
-	if !port.Address.IsValid() {
+	if !port.Address.IsValid() && len(q.Scan) > 0 {
 		return claims.Observation{Unknown: fmt.Sprintf("port %s of %s has no address to try", q.To.Name, q.To.Machine.Name)}
 	}
 	from := l.buoy
@@ -448,8 +452,12 @@ func (l *Lab) intrude(wan *plan.Adapter) (int, []claims.Way) {
 			defer func() { st.node.Seen = nil }()
 			a.targets[st] = true
 			for _, service := range usual {
+				to := hop{wan.MAC, wan.Machine.Name}
+				if ad.Segment.Bridged != nil { // a transparent appliance is no next hop: the guest itself is
+					to = hop{ad.MAC, m.Name}
+				}
 				a.attempts = append(a.attempts, attempt{
-					from: router, adapter: 1, hops: []hop{{wan.MAC, wan.Machine.Name}},
+					from: router, adapter: 1, hops: []hop{to},
 					frame: forge(router.node.Ports()[0].MAC, witness.Address, port.Address.Addr(), service, len(a.attempts)),
 					tried: shownAs(service) + " from " + witness.Address.String() + " on " + wan.Segment.Name,
 				})

@@ -88,10 +88,13 @@ func (l *Lab) attach(s *station, m *plan.Machine, cables map[*plan.Wire]*cable) 
 		if a.Over != nil {
 			continue
 		}
-		how := wire.Port{Native: a.Segment.Tag}
+		how := wire.Port{Native: a.Segment.Tag, Own: a.MAC.Uint64()}
 		for _, b := range m.Adapters {
 			if b.Over == a {
 				how.Tagged = append(how.Tagged, b.Segment.Tag)
+			}
+			if (b == a || b.Over == a) && b.Segment.Lab.ForeignMACs == "refuse" {
+				how.Strict = append(how.Strict, b.Segment.Tag)
 			}
 		}
 		l.world.attach(s, a.Number, cables[a.Segment.Wire], how)
@@ -111,6 +114,9 @@ func guest(m *plan.Machine) *node.Node {
 		if a.How != plan.Static {
 			p.Address = netip.Prefix{}
 			p.Client = &lease.Client{MAC: a.MAC, Hostname: m.Name}
+		}
+		if a.Leases != nil {
+			p.Server = lease.NewServer(appliance.LeaseConfig(a))
 		}
 	}
 	answer(n)
@@ -165,6 +171,9 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		n.Resolver.Names[witness.Name+"."] = witness.Address
 		n.Resolver.Names[name+".example."] = s.Gateway
 		n.Resolver.Zones = []string{"."}
+		if s.Lab.Join != "nat" {
+			buoy.Routes = append(buoy.Routes, node.Route{To: s.Subnet, Hop: farAddress})
+		}
 		st := l.world.addStation(n)
 		l.world.attach(st, 1, cables[s.Wire], wire.Port{Native: s.Tag})
 		l.world.attach(st, 2, far, wire.Port{})

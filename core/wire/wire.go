@@ -13,6 +13,8 @@ import (
 type Port struct {
 	Native int   // segment of untagged frames: its tag, 0 for the untagged segment
 	Tagged []int // tags that this port sends and receives with the tag on
+	Strict []int // tags of segments on which it may only send from Own
+	Own    uint64
 }
 
 // maxLearned bounds the table of stations, as a hostile one may invent sources.
@@ -58,17 +60,21 @@ func (s *Switch) SetLink(i int, up bool) {
 }
 
 // Admit tells on which segment (by tag) a frame from the port belongs. ok is
-// false for what the port may not send: a tag that is not its own, or anything
-// while it is unplugged.
+// false for what the port may not send: a tag that is not its own, a foreign
+// hardware address where the segment is strict, or anything while it is unplugged.
 func (s *Switch) Admit(in int, p *packet.Packet) (tag int, ok bool) {
 	from := &s.ports[in]
 	if from.down {
 		return 0, false
 	}
+	tag, ok = p.Tag, slices.Contains(from.Tagged, p.Tag)
 	if p.Tag == 0 {
-		return from.Native, true
+		tag, ok = from.Native, true
 	}
-	return p.Tag, slices.Contains(from.Tagged, p.Tag)
+	if from.Strict != nil && slices.Contains(from.Strict, tag) && p.From.Uint64() != from.Own {
+		ok = false // the switch knows whose address that is not
+	}
+	return tag, ok
 }
 
 // Forward takes a frame that Admit let onto segment tag and hands it to

@@ -1,0 +1,171 @@
+package rehearse
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"openbastion/core/claims"
+	"openbastion/core/draft"
+	"openbastion/core/lab"
+)
+
+// Labs of every shape that can be drafted hold all their claims, by bridging
+// and by the host's translation.
+func TestShapesHold(t *testing.T) {
+	for _, shape := range draft.Shapes {
+		for _, nat := range []bool{false, true} {
+			o := draft.Options{}
+			o.Lab, o.Shape, o.NAT, o.Guests = "bench", shape.Name, nat, 2
+			text, err := draft.Write(o)
+			require.NoError(t, err, shape.Name)
+			doc := run(t, []byte(text))
+			assert.Equal(t, claims.Holds, doc.Verdict, "%s, nat %v: %v", shape.Name, nat, verdicts(doc))
+		}
+	}
+}
+
+const twoWays = `bastion: 1
+lab: twoways
+segments:
+  first: {reach: upstream, subnet: 172.29.64.0/24}
+  second: {reach: upstream, subnet: 172.29.65.0/24}
+  inner: {reach: isolated, subnet: 10.83.16.0/24}
+appliances:
+  gate:
+    ports:
+      - {role: wan, segment: first}
+      - {role: wan, name: backup, segment: second}
+      - {role: lan, segment: inner}
+    nat: {publish: [{port: tcp/8080, to: heron, at: tcp/80}]}
+guests:
+  heron: {segment: inner, reserve: 10.83.16.20}
+`
+
+// With two uplinks the second is taken while the first is cut or its router is
+// silent, and the first again afterwards; what comes in by the second is
+// answered by the second.
+func TestFailOver(t *testing.T) {
+	l := build(t, []byte(twoWays))
+	l.start()
+	heron := l.plan.Machine("heron").Adapters[0]
+	gate := l.members[l.plan.Machine("gate")]
+	first := l.routers[l.plan.Segment("first")]
+	source := func() string {
+		o := l.Ask(claims.Running, []claims.Probe{{Kind: claims.AskReach, From: heron, Proto: lab.UDP, Port: 7}})[0]
+		if !o.Answered {
+			return o.Saw
+		}
+		return netip.PrefixFrom(o.From, 24).Masked().String()
+	}
+	assert.Equal(t, "172.29.64.0/24", source())
+	l.world.setLink(gate, 1, false)
+	assert.Equal(t, "172.29.65.0/24", source(), "the cable is out")
+	l.world.setLink(gate, 1, true)
+	l.world.run(l.world.now + 10*time.Second)
+	assert.Equal(t, "172.29.64.0/24", source(), "and in again")
+	l.world.setLink(first, 1, false)
+	l.world.run(l.world.now + 20*time.Second)
+	assert.Equal(t, "172.29.65.0/24", source(), "the router is silent")
+	l.world.setLink(first, 1, true)
+	l.world.run(l.world.now + 20*time.Second)
+	assert.Equal(t, "172.29.64.0/24", source())
+	in := l.Ask(claims.Running, []claims.Probe{{Kind: claims.AskReach, To: l.plan.Machine("gate").Adapters[1], Proto: lab.TCP, Port: 8080}})[0]
+	assert.Equal(t, "heron", in.Who, "published on both: %s", in.Saw)
+}
+
+const veiled = `bastion: 1
+lab: veiled
+segments:
+  street: {reach: upstream, subnet: 172.29.64.0/24}
+  behind: {reach: isolated}
+appliances:
+  veil:
+    kind: transparent
+    ports:
+      - {role: wan, segment: street}
+      - {role: lan, segment: behind}
+guests:
+  heron: behind
+  otter: behind
+expect:
+  - heron reaches outside
+`
+
+// Each lab, changed, breaks the claims named, as they say, or none.
+func TestMoreMistakes(t *testing.T) {
+	sample := string(example(t, "saltmarsh.yaml"))
+	for _, c := range []struct {
+		what, lab, old, new string
+		broken              map[string]string // all that do not hold
+	}{
+		{"a strict switch stops a bridge", veiled, "reach: upstream,", "reach: upstream, foreign-macs: refuse,", map[string]string{"heron.gateway": "no address", "otter.gateway": "", "heron.names": "", "otter.names": "", "heron.outside": "", "otter.outside": "", "veil.inbound": "nothing could be tried", "expect-1.expect": ""}},
+		{"a bridge filters", veiled, "appliances:\n  veil:", "appliances:\n  veil:\n    rules: [allow any from otter to outside]", map[string]string{"expect-1.expect": "heron to outside does not get through"}},
+		{"a guest beside the bridge", veiled, "  otter: behind", "  otter: {adapters: [{segment: behind}, {segment: street}]}", map[string]string{"otter.cut": "otter → street → lighthouse", "heron.cut": "heron → behind → otter → street"}},
+		{"a strict switch is nobody's trouble", sample, "boathouse:                     # a published web server", "boathouse:\n    foreign-macs: refuse", nil},
+		{"private sources dropped on a private WAN", sample, "{role: wan, segment: causeway, address: lease}", "{role: wan, segment: causeway, address: lease, drop-private: true}", map[string]string{"heron.names": "", "otter.names": "", "ferry.names": ""}},
+	} {
+		data := strings.Replace(c.lab, c.old, c.new, 1)
+		require.NotEqual(t, c.lab, data, c.what)
+		doc := run(t, []byte(data))
+		got := verdicts(doc)
+		for id, saw := range c.broken {
+			if assert.Contains(t, got, id, c.what) {
+				assert.Contains(t, got[id].Saw, saw, c.what)
+			}
+		}
+		for id, r := range got {
+			assert.Contains(t, c.broken, id, "%s: %s", c.what, r.Saw)
+		}
+	}
+}
+
+// A guest with an outside address of its own is seen under it, and is reached
+// at it where a rule lets it; from inside too.
+func TestOneToOne(t *testing.T) {
+	text := strings.Replace(twoWays, "publish: [{port: tcp/8080, to: heron, at: tcp/80}]", "one-to-one: [{outside: 172.29.64.9, inside: heron}]", 1)
+	text = strings.Replace(text, "    nat:", "    rules: [allow any from inner to outside, allow tcp/443 from outside to heron]\n    nat:", 1) + "  otter: inner\n"
+	l := build(t, []byte(text))
+	heron, otter := l.plan.Machine("heron").Adapters[0], l.plan.Machine("otter").Adapters[0]
+	out := l.Ask(claims.Running, []claims.Probe{{Kind: claims.AskReach, From: heron, Proto: lab.UDP, Port: 7}, {Kind: claims.AskReach, From: otter, Proto: lab.UDP, Port: 7}})
+	assert.Equal(t, "172.29.64.9", out[0].From.String())
+	assert.NotEqual(t, "172.29.64.9", out[1].From.String())
+	for _, c := range []struct {
+		from *station
+		port uint16
+		who  string
+	}{{l.buoy, 443, "heron"}, {l.buoy, 80, ""}, {l.members[otter.Machine], 443, "heron"}} {
+		finish := l.reach(c.from, netip.MustParseAddr("172.29.64.9"), claims.Probe{Proto: lab.TCP, Port: c.port})
+		l.world.run(l.world.now + settleTime)
+		assert.Equal(t, c.who, finish().Who, "%s to tcp/%d", c.from.name, c.port)
+	}
+}
+
+// A guest hands out leases where the file says so, and is not alone when
+// another does as well.
+func TestGuestServesLeases(t *testing.T) {
+	text := `bastion: 1
+lab: own
+segments:
+  up: {reach: upstream}
+  inner: {reach: isolated, subnet: 10.83.16.0/24, leases: keeper}
+appliances:
+  gate: {ports: [{role: wan, segment: up}, {role: lan, segment: inner, address: 10.83.16.1/24}]}
+guests:
+  keeper: {segment: inner, static: 10.83.16.2/24, gateway: 10.83.16.1, dns: [10.83.16.1]}
+  heron: inner
+`
+	doc := run(t, []byte(text))
+	assert.Empty(t, verdicts(doc))
+	for _, r := range doc.Claims {
+		if r.ID == "inner.alone" {
+			assert.Contains(t, r.Saw, "only keeper")
+		}
+	}
+	doc = run(t, []byte(strings.Replace(text, "address: 10.83.16.1/24}", "address: 10.83.16.1/24, leases: {pool: 10.83.16.50-10.83.16.60}}", 1)))
+	assert.Contains(t, verdicts(doc), "inner.alone")
+}
