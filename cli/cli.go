@@ -127,6 +127,7 @@ var commands = []struct {
 	{"map", (*app).mapping},
 	{"compare", (*app).compare},
 	{"rehearse", (*app).rehearse},
+	{"trace", (*app).trace},
 	{"explain", (*app).explain},
 	{"schema", (*app).schema},
 	{"version", (*app).version},

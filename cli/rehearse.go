@@ -19,7 +19,8 @@ import (
 )
 
 func (a *app) rehearse() *cobra.Command {
-	var capture string
+	var capture, against string
+	var reports []string
 	c := &cobra.Command{
 		Use: "rehearse [LAB]", Short: "Run the lab in memory, packet by packet, and say what holds",
 		Long: `Runs every machine of the lab, its host and an outside in memory, and asks what
@@ -40,7 +41,11 @@ past the appliance. Each answer names the frames that show it.`,
 			if err != nil {
 				return err
 			}
-			if a.format == "json" {
+			if against != "" {
+				if err := a.against(p, doc, against); err != nil {
+					return err
+				}
+			} else if a.format == "json" {
 				err = a.json(doc)
 			} else {
 				s := a.screen()
@@ -50,6 +55,11 @@ past the appliance. Each answer names the frames that show it.`,
 			if capture != "" && err == nil {
 				a.note(fmt.Sprintf("%s written to %s", count(frames, "frame", "frames"), capture))
 			}
+			for _, file := range reports {
+				if err == nil {
+					err = a.report(file, p, doc)
+				}
+			}
 			if err == nil && doc.Verdict != claims.Holds {
 				err = failure{status: exitBroken}
 			}
@@ -57,6 +67,8 @@ past the appliance. Each answer names the frames that show it.`,
 		},
 	}
 	c.Flags().StringVar(&capture, "capture", "", "write every frame to this file (pcapng)")
+	c.Flags().StringVar(&against, "against", "", "rehearse this lab too, as it was before, and show which claims changed")
+	c.Flags().StringArrayVar(&reports, "report", nil, "write the verdict to this file: .md (Markdown) or .xml (JUnit, for build servers); may be said again")
 	return c
 }
 

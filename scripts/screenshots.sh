@@ -45,3 +45,4 @@ shot rehearse bastion rehearse saltmarsh.yaml
 shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml
 shot image bastion image inspect sluice.ova
 shot compare bastion compare saltmarsh.yaml --built sluice.ova
+shot trace bastion trace saltmarsh.yaml newt outside tcp/443

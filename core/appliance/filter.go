@@ -72,9 +72,11 @@ func proto(p uint8) lab.Proto {
 func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) node.Verdict {
 	f.cur = current{in: in}
 	if back, _ := f.node.Route(p.Source); back != in && !f.otherWay(back, in, p.Source) {
+		f.node.Say(node.Lost, 0, "dropped: %s does not live at port %s, where it came in", p.Source, in.Name)
 		return node.Discard
 	}
 	if a := f.ports[in]; a.Port != nil && a.Port.DropPrivate && subnet.Private(p.Source) {
+		f.node.Say(node.Lost, a.Port.At("drop-private").Line, "dropped: the private source %s at port %s", p.Source, in.Name)
 		return node.Discard
 	}
 	if p.Proto == packet.ICMP && packet.IsError(p.Data) {
@@ -82,12 +84,14 @@ func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) no
 	}
 	k, ok := key(p)
 	if !ok {
+		f.node.Say(node.Lost, 0, "dropped: a fragment hides its ports")
 		return node.Discard
 	}
 	f.cur.first = k
 	if f.cur.flow, f.cur.back = f.table.find(now, k); f.cur.flow != nil {
 		c := f.cur.flow
 		c.touch(now, p, f.cur.back)
+		defer f.sayKnown(k, p)
 		if f.cur.back {
 			if c.forth.source != k.destination || c.forth.from != k.to {
 				p.SetDestination(c.forth.source, c.forth.from)
@@ -105,6 +109,11 @@ func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) no
 			v := &f.machine.Publishes[i]
 			if v.Proto == proto(p.Proto) && v.Port == k.to && v.To.Address.IsValid() {
 				f.cur.published = true
+				line := 0
+				if v.Lab != nil {
+					line = v.Lab.Pos.Line
+				}
+				f.node.Say(node.Translated, line, "published: destination %s becomes %s", netip.AddrPortFrom(p.Destination, k.to), netip.AddrPortFrom(v.To.Address.Addr(), v.Target))
 				p.SetDestination(v.To.Address.Addr(), v.Target)
 				return node.Pass
 			}
@@ -117,6 +126,37 @@ func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) no
 		}
 	}
 	return node.Pass
+}
+
+// sayKnown tells that a packet belongs to a conversation, and what of it was
+// changed back.
+func (f *Filter) sayKnown(was tuple, p *packet.Packet) {
+	is, _ := key(p)
+	if is == was {
+		f.node.Say(node.Known, 0, "belongs to a conversation that was let through")
+		return
+	}
+	f.node.Say(node.Translated, 0, "belongs to a conversation: %s > %s becomes %s > %s", netip.AddrPortFrom(was.source, was.from), netip.AddrPortFrom(was.destination, was.to), netip.AddrPortFrom(is.source, is.from), netip.AddrPortFrom(is.destination, is.to))
+}
+
+// sayRule tells what the rules say of a packet.
+func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
+	switch {
+	case f.node.Noted == nil:
+	case r == nil && published:
+		f.node.Say(node.Ruled, 0, "let through: it is published")
+	case r == nil:
+		f.node.Say(node.Lost, 0, "dropped: no rule matches, and what no rule matches is denied")
+	default:
+		line, kind := 0, node.Ruled
+		if r.Lab != nil {
+			line = r.Lab.Pos.Line
+		}
+		if action != lab.Allow {
+			kind = node.Lost
+		}
+		f.node.Say(kind, line, "the rule `%s` decides", r.Text)
+	}
 }
 
 // otherWay tells whether a packet may come by one WAN though the way to its
@@ -182,6 +222,7 @@ func (f *Filter) Forwarding(now time.Duration, in, out *node.Port, p *packet.Pac
 	k, _ := key(p)
 	rule, action := f.machine.Decide(plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to})
 	f.count(rule)
+	f.sayRule(rule, action, f.cur.published)
 	switch {
 	case action == lab.Allow, rule == nil && f.cur.published:
 		return node.Pass
@@ -242,6 +283,13 @@ func (f *Filter) Delivering(now time.Duration, in *node.Port, p *packet.Packet) 
 	case inside && (p.Proto == packet.ICMP || p.Proto == packet.UDP && k.to == names.Port):
 		verdict = node.Pass
 	}
+	switch {
+	case verdict == node.Pass:
+	case rule != nil && inside:
+		f.sayRule(rule, action, false)
+	default:
+		f.node.Say(node.Lost, 0, "dropped: port %s of %s does not answer %s there", port.Name, f.machine.Name, proto(p.Proto))
+	}
 	if verdict == node.Pass && f.table.room(now) {
 		f.table.add(now, &flow{forth: k, back: k.reversed()}, p)
 	}
@@ -301,6 +349,7 @@ func (f *Filter) Leaving(now time.Duration, out *node.Port, p *packet.Packet, ow
 		if p.Proto == packet.ICMP {
 			back.from = back.to
 		}
+		f.node.Say(node.Translated, 0, "source %s becomes %s", netip.AddrPortFrom(p.Source, k.from), netip.AddrPortFrom(back.destination, back.to))
 		p.SetSource(back.destination, back.to)
 	}
 	f.table.add(now, &flow{forth: f.cur.first, back: back, entry: f.cur.in, exit: exit}, p)
@@ -365,6 +414,7 @@ func (f *Filter) Bridging(now time.Duration, in, out *node.Port, p *packet.Packe
 	}
 	rule, action := f.machine.Decide(plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to, Side: side})
 	f.count(rule)
+	f.sayRule(rule, action, false)
 	if action != lab.Allow {
 		return node.Discard
 	}

@@ -285,12 +285,12 @@ func expectClaim(p *plan.Plan, i int) claim {
 				continue
 			}
 			for _, s := range meant(p, e.Service, from, to) {
-				c.probes = append(c.probes, throughPublish(p, Probe{Kind: AskReach, From: from, To: to, Proto: s.Proto, Port: s.From}))
-				names = append(names, nameOf(from)+" to "+nameOf(to))
+				c.probes = append(c.probes, ThroughPublish(p, Probe{Kind: AskReach, From: from, To: to, Proto: s.Proto, Port: s.From}))
+				names = append(names, NameOf(from)+" to "+NameOf(to))
 			}
 			if e.Never && to == nil && from != nil {
 				c.probes = append(c.probes, Probe{Kind: Escape, From: from})
-				names = append(names, nameOf(from))
+				names = append(names, NameOf(from))
 			}
 		}
 	}
@@ -357,9 +357,9 @@ func meant(p *plan.Plan, named lab.Service, from, to *plan.Adapter) []lab.Servic
 	return asked
 }
 
-// throughPublish turns a probe from outside to a guest into one to the WAN
+// ThroughPublish turns a probe from outside to a guest into one to the WAN
 // port that publishes it, where one does.
-func throughPublish(p *plan.Plan, q Probe) Probe {
+func ThroughPublish(p *plan.Plan, q Probe) Probe {
 	if q.From != nil || q.To == nil {
 		return q
 	}
@@ -374,7 +374,8 @@ func throughPublish(p *plan.Plan, q Probe) Probe {
 	return q
 }
 
-func nameOf(a *plan.Adapter) string {
+// NameOf gives the machine of an adapter; nil stands for the outside.
+func NameOf(a *plan.Adapter) string {
 	if a == nil {
 		return "outside"
 	}

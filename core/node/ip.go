@@ -1,7 +1,9 @@
 package node
 
 import (
+	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 
 	"openbastion/core/header"
@@ -77,6 +79,7 @@ func (n *Node) refuse(in *Port, p *packet.Packet) {
 
 func (n *Node) forward(in *Port, p *packet.Packet) {
 	if p.TTL <= 1 {
+		n.Say(Lost, 0, "its time to live ran out")
 		n.icmpError(in, p, packet.TimeExceeded, 0)
 		return
 	}
@@ -98,9 +101,11 @@ func (n *Node) forward(in *Port, p *packet.Packet) {
 		}
 	}
 	if out == nil {
+		n.Say(Lost, 0, "no route to %s", p.Destination)
 		n.icmpError(in, p, packet.Unreachable, packet.NetUnreachable)
 		return
 	}
+	n.sayRoute(out, hop, p)
 	if n.Hook != nil {
 		if n.judge(in, p, n.Hook.Forwarding(n.now, in, out, p)) {
 			return
@@ -156,6 +161,22 @@ func (n *Node) route(to netip.Addr) (*Port, netip.Addr) {
 	return best, best.Gateway
 }
 
+// sayRoute tells which way a packet takes.
+func (n *Node) sayRoute(out *Port, hop netip.Addr, p *packet.Packet) {
+	if n.Noted == nil {
+		return
+	}
+	by := fmt.Sprintf("adapter %d", out.Adapter)
+	if out.Name != "" && !strings.HasPrefix(out.Name, "adapter") {
+		by = "port " + out.Name
+	}
+	if hop == p.Destination {
+		n.Say(Routed, 0, "%s is on the network at %s (%s)", p.Destination, by, out.Address.Masked())
+	} else {
+		n.Say(Routed, 0, "%s goes by %s to the next hop %s", p.Destination, by, hop)
+	}
+}
+
 // leadsOut tells a port whose gateway can be sent to.
 func (p *Port) leadsOut() bool {
 	return p.up && p.Address.IsValid() && p.Gateway.IsValid() && p.Address.Contains(p.Gateway)
@@ -169,6 +190,7 @@ func (n *Node) originate(frame []byte) bool {
 	}
 	out, hop := n.route(p.Destination)
 	if out == nil {
+		n.Say(Lost, 0, "no route to %s", p.Destination)
 		return false
 	}
 	if hop != p.Destination { // what has the address of one way out does not leave by another
@@ -179,6 +201,7 @@ func (n *Node) originate(frame []byte) bool {
 			}
 		}
 	}
+	n.sayRoute(out, hop, p)
 	if n.Hook != nil && n.Hook.Leaving(n.now, out, p, true) != Pass {
 		return false
 	}

@@ -55,6 +55,7 @@ type Node struct {
 	AnyUDP   func(Datagram)         // takes what no handler of its own takes, or nil
 	AnyTCP   func(*Conn)            // likewise
 	Seen     func(p *packet.Packet) // told of every frame that the node takes in, or nil
+	Noted    func(Note)             // told of what the node decides, or nil
 
 	ports  []*Port
 	out    []Emission

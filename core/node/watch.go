@@ -10,7 +10,8 @@ const (
 )
 
 // Watch keeps asking a port's next hop whether it is there, so that another
-// way out is taken while it is not.
+// way out is taken while it is not. It holds its breath while a packet is
+// followed.
 func (n *Node) Watch(port *Port) {
 	var last *Ping
 	misses := 0
@@ -25,7 +26,7 @@ func (n *Node) Watch(port *Port) {
 			port.Dead = misses >= watchMisses
 		}
 		last = nil
-		if port.up && port.Gateway.IsValid() && port.Address.IsValid() && port.Address.Contains(port.Gateway) {
+		if n.Noted == nil && port.up && port.Gateway.IsValid() && port.Address.IsValid() && port.Address.Contains(port.Gateway) {
 			last = n.Ping(n.now, port.Gateway, 0, watchEvery/2, []byte("is this way open"))
 		}
 		n.after(watchEvery, tick)

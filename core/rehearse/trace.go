@@ -1,0 +1,273 @@
+package rehearse
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"openbastion/core/claims"
+	"openbastion/core/header"
+	"openbastion/core/lab"
+	"openbastion/core/lease"
+	"openbastion/core/mac"
+	"openbastion/core/names"
+	"openbastion/core/node"
+	"openbastion/core/packet"
+	"openbastion/core/plan"
+)
+
+// Step is one thing that happens on a flow's way.
+type Step struct {
+	Micros  int64  `json:"micros"`          // since the flow began
+	Frame   int    `json:"frame,omitempty"` // its number; 0 for a decision
+	Machine string `json:"machine"`         // who sends or decides
+	Segment string `json:"segment,omitempty"`
+	Kind    string `json:"kind"` // name, arp, packet, error, or of a [node.Note]
+	Text    string `json:"text"`
+	Line    int    `json:"line,omitempty"` // of the lab file, where it is written
+	Times   int    `json:"times"`          // how often the same came
+}
+
+// Trace is one flow, hop by hop: schema openbastion.trace/1.
+type Trace struct {
+	Schema  string `json:"schema"`
+	Lab     string `json:"lab"`
+	From    string `json:"from"`
+	To      string `json:"to"`
+	Service string `json:"service"`
+	Address string `json:"address,omitempty"` // that was asked
+	Passed  bool   `json:"passed"`
+	Saw     string `json:"saw"` // what the other end saw, or what the sender was told
+	Steps   []Step `json:"steps"`
+	More    int    `json:"more,omitempty"`   // frames after the first answer, which are not listed
+	Died    string `json:"died,omitempty"`   // where, and why
+	Change  string `json:"change,omitempty"` // what would let it pass
+	Tried   bool   `json:"tried"`            // the change was made in memory, and the flow passed
+}
+
+// maxSteps bounds what is kept of a flow.
+const maxSteps = 400
+
+// tracer gathers the steps of one flow.
+type tracer struct {
+	world *World
+	began time.Duration
+	phase string      // kind of the packets now: name or packet
+	home  mac.Address // of the adapter that the flow starts from
+	steps []Step
+	seen  map[Step]int // place in steps, by the step without its time and frame
+	done  bool         // the first answer is back
+	more  int
+}
+
+func (t *tracer) add(s Step, frame int) {
+	if at, again := t.seen[s]; again {
+		t.steps[at].Times++
+		return
+	}
+	if len(t.steps) == maxSteps {
+		return
+	}
+	t.seen[s] = len(t.steps)
+	s.Micros, s.Frame, s.Times = (t.world.now - t.began).Microseconds(), frame, 1
+	t.steps = append(t.steps, s)
+}
+
+// frame takes a frame as it is sent.
+func (t *tracer) frame(s *station, segment int, p *packet.Packet) {
+	kind := t.phase
+	switch {
+	case p.Type == packet.TypeARP:
+		kind = "arp"
+	case !p.IPv4:
+		return
+	case p.Proto == packet.UDP:
+		if _, to, ok := p.Ports(); !ok || to == lease.ServerPort || to == lease.ClientPort {
+			return
+		}
+	case p.Proto == packet.ICMP && packet.IsError(p.Data):
+		kind = "error"
+	}
+	if t.done {
+		t.more++
+		return
+	}
+	text := p.String()
+	if kind == "name" && p.Proto == packet.UDP {
+		if from, _, _ := p.Ports(); from == names.Port {
+			text += ", answers for " + witness.Name
+		} else {
+			text += ", asks for " + witness.Name
+		}
+	}
+	t.add(Step{Machine: s.name, Segment: t.world.Segments[segment], Kind: kind, Text: text}, p.Number)
+	if t.phase == "packet" && kind != "arp" && p.To == t.home {
+		t.done = p.Proto != packet.TCP || len(p.Data) < header.TCPSize || header.TCP(p.Data).Flags()&(header.SYN|header.RST) != 0
+	}
+}
+
+// follow has every frame and decision noted, until the function that it gives
+// is called.
+func (t *tracer) follow() func() {
+	t.world.watch = t.frame
+	for _, s := range t.world.stations {
+		s.node.Noted = func(n node.Note) {
+			if !t.done {
+				t.add(Step{Machine: s.name, Kind: string(n.Kind), Text: n.Text, Line: n.Line}, 0)
+			}
+		}
+	}
+	return func() {
+		t.world.watch = nil
+		for _, s := range t.world.stations {
+			s.node.Noted = nil
+		}
+	}
+}
+
+// Trace follows one flow; from and to are adapters, nil for the outside.
+func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
+	l.start()
+	out := Trace{Schema: "openbastion.trace/1", Lab: l.plan.Name, From: claims.NameOf(from), To: claims.NameOf(to), Service: service.String(), Steps: []Step{}}
+	q := claims.ThroughPublish(l.plan, claims.Probe{Kind: claims.AskReach, From: from, To: to, Proto: service.Proto, Port: service.From})
+	st, target, why := l.target(q)
+	port := st.node.Ports()[0]
+	if from != nil {
+		if _, port = l.portOf(from); !port.Address.IsValid() {
+			why = from.Machine.Name + " has no address"
+		}
+	}
+	if why != "" {
+		out.Died, out.Saw, out.Change = why, "nothing was sent", "find out why: bastion rehearse"
+		return out
+	}
+	t := &tracer{world: l.world, began: l.world.now, phase: "name", home: port.MAC, seen: map[Step]int{}}
+	stop := t.follow()
+	if from != nil && to == nil && len(port.DNS) > 0 {
+		look := st.node.LookUp(l.world.now, port.DNS[0], witness.Name)
+		l.world.pump(st)
+		for range 1000 {
+			if l.world.run(l.world.now + 10*time.Millisecond); look.Done {
+				break
+			}
+		}
+		if !slices.Contains(look.Addrs, witness.Address) {
+			t.add(Step{Machine: st.name, Kind: "name", Text: fmt.Sprintf("%s does not say where %s is; from here on by address", port.DNS[0], witness.Name)}, 0)
+		}
+	}
+	named := len(t.steps)
+	t.phase = "packet"
+	finish := l.reach(st, target, q)
+	l.world.run(l.world.now + settleTime)
+	stop()
+	o := finish()
+	out.Address, out.Passed, out.Saw, out.More = target.String(), o.Answered, o.Saw, t.more
+	out.Steps = append(out.Steps, t.steps...)
+	switch {
+	case !o.Answered:
+		l.blame(&out, t.steps[named:], from, to, service)
+	case o.From.IsValid():
+		out.Saw = fmt.Sprintf("%s saw %s", orName(o.Who, out.To), o.From)
+	default:
+		out.Saw = "answered"
+	}
+	return out
+}
+
+// blame finds where a flow died, and what would let it pass.
+func (l *Lab) blame(out *Trace, steps []Step, from, to *plan.Adapter, service lab.Service) {
+	out.Died = "no answer came back"
+	out.Change = "find out what is wrong with the guests on its way: bastion rehearse"
+	for i := len(steps) - 1; i >= 0; i-- {
+		if s := steps[i]; s.Kind != "arp" && s.Frame != 0 { // what was sent last
+			out.Died = fmt.Sprintf("%s sends it on %s, and no answer comes back", s.Machine, s.Segment)
+			break
+		}
+	}
+	for _, s := range steps {
+		if s.Kind != string(node.Lost) {
+			continue
+		}
+		out.Died = fmt.Sprintf("at %s: %s", s.Machine, s.Text)
+		if m := l.plan.Machine(s.Machine); m != nil && m.Appliance != nil {
+			l.mend(out, m, s, from, to, service)
+		} else if from == nil && to.Guest != nil {
+			l.publish(out, to, service)
+		}
+		return
+	}
+}
+
+// mend proposes a rule where rules ended a flow, and tries it.
+func (l *Lab) mend(out *Trace, m *plan.Machine, s Step, from, to *plan.Adapter, service lab.Service) {
+	src := m.Appliance
+	at, place := len(src.Rules), "at the end of the rules of "+m.Name
+	for i, r := range src.Rules {
+		if s.Line != 0 && r.Pos.Line == s.Line {
+			at, place = i, fmt.Sprintf("before line %d", s.Line)
+		}
+	}
+	if s.Line == 0 && s.Text != noRule {
+		return
+	}
+	rule := lab.Rule{Action: lab.Allow, Services: []lab.Service{service}, From: []lab.Who{who(from)}, To: []lab.Who{who(to)}}
+	out.Change = fmt.Sprintf("write `%s` %s", rule, place)
+	old := src.Rules
+	src.Rules = slices.Insert(slices.Clone(old), at, rule)
+	out.Tried = l.passes(from, to, service)
+	src.Rules = old
+}
+
+// publish proposes to publish what the outside cannot reach, and tries it.
+func (l *Lab) publish(out *Trace, to *plan.Adapter, service lab.Service) {
+	port := to.Segment.Port
+	if port == nil || len(port.Machine.WAN()) == 0 || service.Proto == lab.ICMP {
+		return
+	}
+	src := port.Machine.Appliance
+	out.Change = fmt.Sprintf("publish it: `{port: %s, to: %s}` under nat: publish: of %s", service, to.Machine.Name, port.Machine.Name)
+	if _, p := l.portOf(to); to.How == plan.Lease && p.Address.IsValid() { // a lease may move
+		out.Change = fmt.Sprintf("give %s a fixed address (`reserve: %s`), and ", to.Machine.Name, p.Address.Addr()) + out.Change
+		to.Guest.Reserve = p.Address.Addr()
+		defer func() { to.Guest.Reserve = netip.Addr{} }()
+	}
+	old := src.NAT.Publish
+	src.NAT.Publish = append(slices.Clone(old), lab.Publish{Port: service, To: to.Machine.Name, Target: service})
+	out.Tried = l.passes(nil, to, service)
+	src.NAT.Publish = old
+}
+
+func who(a *plan.Adapter) lab.Who {
+	switch {
+	case a == nil:
+		return lab.Who{Kind: lab.WhoOutside}
+	case a.Guest == nil:
+		return lab.Who{Kind: lab.WhoAppliance, Name: a.Machine.Name}
+	}
+	return lab.Who{Kind: lab.WhoGuest, Name: a.Machine.Name}
+}
+
+// passes plans the lab as it has become, runs it anew, and tells whether the
+// flow passes then.
+func (l *Lab) passes(from, to *plan.Adapter, service lab.Service) bool {
+	changed, err := plan.Build(l.plan.Lab)
+	if err != nil {
+		return false
+	}
+	again, err := New(changed)
+	if err != nil {
+		return false
+	}
+	twin := func(a *plan.Adapter) *plan.Adapter {
+		if a == nil {
+			return nil
+		}
+		return changed.Machine(a.Machine.Name).Adapters[slices.Index(a.Machine.Adapters, a)]
+	}
+	q := claims.ThroughPublish(changed, claims.Probe{Kind: claims.AskReach, From: twin(from), To: twin(to), Proto: service.Proto, Port: service.From})
+	return again.Ask(claims.Running, []claims.Probe{q})[0].Answered
+}
+
+// noRule is what the filter says where no rule matches.
+const noRule = "dropped: no rule matches, and what no rule matches is denied"
