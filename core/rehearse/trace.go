@@ -157,7 +157,7 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 		}
 	}
 	named := len(t.steps)
-	t.phase = "packet"
+	t.phase, t.seen = "packet", map[Step]int{}
 	finish := l.reach(st, target, q)
 	l.world.run(l.world.now + settleTime)
 	stop()
