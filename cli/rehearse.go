@@ -19,7 +19,7 @@ import (
 )
 
 func (a *app) rehearse() *cobra.Command {
-	var capture, against string
+	var capture, against, fault string
 	var reports []string
 	c := &cobra.Command{
 		Use: "rehearse [LAB]", Short: "Run the lab in memory, packet by packet, and say what holds",
@@ -37,6 +37,12 @@ past the appliance. Each answer names the frames that show it.`,
 			}
 			a.onInterrupt()
 			began := time.Now()
+			if fault != "" {
+				if capture != "" || against != "" {
+					return usage("--fault goes with neither --capture nor --against")
+				}
+				return a.fault(p, fault)
+			}
 			doc, frames, err := a.rehearsal(p, capture)
 			if err != nil {
 				return err
@@ -68,6 +74,7 @@ past the appliance. Each answer names the frames that show it.`,
 	}
 	c.Flags().StringVar(&capture, "capture", "", "write every frame to this file (pcapng)")
 	c.Flags().StringVar(&against, "against", "", "rehearse this lab too, as it was before, and show which claims changed")
+	c.Flags().StringVar(&fault, "fault", "", "what goes wrong for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT")
 	c.Flags().StringArrayVar(&reports, "report", nil, "write the verdict to this file: .md (Markdown) or .xml (JUnit, for build servers); may be said again")
 	return c
 }

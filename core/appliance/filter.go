@@ -43,6 +43,9 @@ type current struct {
 	first     tuple // as the packet came, for one that starts a conversation
 }
 
+// Forget empties the table of conversations, as a restart does.
+func (f *Filter) Forget() { f.table = table{} }
+
 func key(p *packet.Packet) (k tuple, ok bool) {
 	if p.Fragment {
 		return k, false

@@ -164,6 +164,19 @@ func (n *Node) SetLink(now time.Duration, adapter int, up bool) {
 	}
 }
 
+// Restart forgets what does not outlive a restart: neighbors, conversations,
+// and what was asked. Leases that its server gave are on its disk.
+func (n *Node) Restart() {
+	for _, p := range n.ports {
+		p.neighbors, p.Dead = nil, false
+	}
+	for _, c := range n.conns {
+		c.armed++
+		c.Done, c.state = true, closed
+	}
+	n.conns, n.pings = nil, nil
+}
+
 // Receive takes a frame that arrived on an adapter.
 func (n *Node) Receive(now time.Duration, adapter int, p *packet.Packet) {
 	n.now = now

@@ -28,14 +28,15 @@ var (
 
 // Lab is a plan brought to life. It is a [claims.Stage].
 type Lab struct {
-	world   *World
-	plan    *plan.Plan
-	members map[*plan.Machine]*station
-	buoy    *station
-	routers map[*plan.Segment]*station // upstream, by segment
-	named   []lab.Service              // what rules let pass by name, for hostile guests
-	host    *station                   // nil when no segment has a host leg
-	outside map[*station]bool
+	world      *World
+	plan       *plan.Plan
+	members    map[*plan.Machine]*station
+	appliances map[*plan.Machine]*appliance.Appliance
+	buoy       *station
+	routers    map[*plan.Segment]*station // upstream, by segment
+	named      []lab.Service              // what rules let pass by name, for hostile guests
+	host       *station                   // nil when no segment has a host leg
+	outside    map[*station]bool
 
 	Progress func(done, total int) // told how many hostile guests have had their turn, or nil
 
@@ -52,7 +53,7 @@ func New(p *plan.Plan) (*Lab, error) {
 		return nil, faults
 	}
 	l := &Lab{
-		world: newWorld(), plan: p, named: allowedByName(p), members: map[*plan.Machine]*station{},
+		world: newWorld(), plan: p, named: allowedByName(p), members: map[*plan.Machine]*station{}, appliances: map[*plan.Machine]*appliance.Appliance{},
 		routers: map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
 	}
 	cables := map[*plan.Wire]*cable{}
@@ -66,7 +67,8 @@ func New(p *plan.Plan) (*Lab, error) {
 	l.addOutside(cables)
 	l.addHost(cables)
 	for _, m := range p.Appliances() {
-		s := l.world.addStation(appliance.New(m, p.Guests()).Node)
+		l.appliances[m] = appliance.New(m, p.Guests())
+		s := l.world.addStation(l.appliances[m].Node)
 		l.members[m] = s
 		l.attach(s, m, cables)
 	}

@@ -169,3 +169,43 @@ guests:
 	doc = run(t, []byte(strings.Replace(text, "address: 10.83.16.1/24}", "address: 10.83.16.1/24, leases: {pool: 10.83.16.50-10.83.16.60}}", 1)))
 	assert.Contains(t, verdicts(doc), "inner.alone")
 }
+
+// Faults are felt by those they should be, and all claims hold once they are over.
+func TestFaults(t *testing.T) {
+	for _, c := range []struct{ fault, want string }{
+		{"reboot=sluice", "heron all ended otter all ended ferry all ended newt all none"},
+		{"reboot=heron", "heron all ended otter none goes ferry none goes newt none none"},
+		{"unplug=sluice.wan", "heron all goes otter all goes ferry all goes newt none none"},
+		{"unplug=sluice.lan", "heron all goes otter all goes ferry none goes newt all none"},
+		{"unplug=ferry.1", "heron none goes otter none goes ferry all goes newt none none"},
+		{"slow=boathouse:3s", "heron none goes otter none goes ferry all goes newt none none"},
+		{"loss=boathouse:50%", "heron none goes otter none goes ferry some goes newt none none"},
+		{"reorder=reedbed", "heron none goes otter none goes ferry none goes newt none none"},
+	} {
+		l := build(t, example(t, "saltmarsh.yaml"))
+		f, err := ParseFault(l.plan, c.fault)
+		require.NoError(t, err)
+		var got []string
+		for _, s := range l.Suffer(f) {
+			lost := "some"
+			switch s.Lost {
+			case 0:
+				lost = "none"
+			case s.Tries:
+				lost = "all"
+			}
+			talk, _, _ := strings.Cut(strings.ReplaceAll(s.Talk, ":", ""), " ")
+			got = append(got, s.Guest, lost, talk)
+			assert.True(t, s.Back, "%s: %s is back", c.fault, s.Guest)
+		}
+		assert.Equal(t, c.want, strings.Join(got, " "), c.fault)
+		assert.Empty(t, verdicts(claims.Run(l.plan, l)), c.fault)
+	}
+	for text, want := range map[string]string{
+		"unplug=heran": "no machine", "unplug=heron.9": "no adapter", "reboot=sluice.wan": "no adapter", "slow=reedbed:1h": "a delay is",
+		"loss=reedbed:0": "a loss", "reorder=reedbed:3": "a delay is", "burn=sluice": "a fault is", "slow=heron": "no segment", "": "a fault is",
+	} {
+		_, err := ParseFault(build(t, example(t, "saltmarsh.yaml")).plan, text)
+		assert.ErrorContains(t, err, want, text)
+	}
+}

@@ -5,6 +5,8 @@
 package rehearse
 
 import (
+	"cmp"
+	"slices"
 	"time"
 
 	"openbastion/core/mac"
@@ -39,8 +41,10 @@ type World struct {
 	owner    map[mac.Address]*station // whose hardware address it is
 	number   int                      // of the last frame sent
 	watch    func(from *station, segment int, p *packet.Packet)
-	at       *cable                           // whose frame is being delivered
-	deliver  func(port int, p *packet.Packet) // to a port of it
+	disturb  func(segment int) (lost bool, later time.Duration) // a fault, or nil
+	late     []inflight                                         // frames that a fault holds up, by time
+	at       *cable                                             // whose frame is being delivered
+	deliver  func(port int, p *packet.Packet)                   // to a port of it
 }
 
 func newWorld() *World {
@@ -151,7 +155,19 @@ func (w *World) transmit(s *station, adapter int, frame []byte) {
 	if w.watch != nil {
 		w.watch(s, segment, p)
 	}
-	w.frames.push(inflight{w.now + latency, l.cable, l.port, tag, p})
+	f := inflight{w.now + latency, l.cable, l.port, tag, p}
+	if w.disturb != nil {
+		lost, later := w.disturb(segment)
+		if lost {
+			return
+		}
+		if f.at += later; later > 0 {
+			at, _ := slices.BinarySearchFunc(w.late, f.at+1, func(x inflight, at time.Duration) int { return cmp.Compare(x.at, at) })
+			w.late = slices.Insert(w.late, at, f)
+			return
+		}
+	}
+	w.frames.push(f)
 }
 
 // pump sends what a station wants sent and notes its next deadline.
@@ -173,6 +189,9 @@ func (w *World) run(until time.Duration) {
 		if w.frames.size() > 0 {
 			at, frame = w.frames.first().at, true
 		}
+		if len(w.late) > 0 && w.late[0].at < at {
+			at, frame = w.late[0].at, true
+		}
 		if len(w.alarms) > 0 && w.alarms[0].at < at {
 			at, frame = w.alarms[0].at, false
 		}
@@ -182,7 +201,12 @@ func (w *World) run(until time.Duration) {
 		}
 		w.now = max(w.now, at)
 		if frame {
-			f := w.frames.pop()
+			var f inflight
+			if len(w.late) > 0 && w.late[0].at == at {
+				f, w.late = w.late[0], w.late[1:]
+			} else {
+				f = w.frames.pop()
+			}
 			w.at = f.cable
 			f.cable.Forward(f.port, f.tag, f.p, w.deliver)
 			continue
