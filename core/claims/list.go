@@ -15,8 +15,15 @@ func list(p *plan.Plan, w Witness) []claim {
 	var out []claim
 	for _, g := range p.Guests() {
 		home := Home(g)
-		if home == nil {
-			continue // not behind an appliance
+		if home == nil { // not behind an appliance
+			if a := stranded(g); a != nil {
+				out = append(out, claim{
+					Result: Result{ID: g.Name + "." + string(Gateway), Subject: g.Name, Kind: Gateway},
+					probes: []Probe{{Kind: AskNeighbor, From: a}},
+					judge:  func(r *Result, obs []Observation) { judgeGateway(r, a, nil, obs[0]) },
+				})
+			}
+			continue
 		}
 		out = append(out, guestClaims(p, g, home, w)...)
 	}
@@ -37,7 +44,7 @@ func list(p *plan.Plan, w Witness) []claim {
 		}
 	}
 	for i := range p.Lab.Expect {
-		out = append(out, expectClaim(p, i))
+		out = append(out, expectClaim(p, w, i))
 	}
 	return out
 }
@@ -51,6 +58,18 @@ func Home(g *plan.Machine) *plan.Adapter {
 		}
 	}
 	return nil
+}
+
+// stranded gives the adapter of a guest that is on no segment from which any
+// way leads: no appliance's port, no upstream, no host that forwards. Nil when
+// it is not stranded.
+func stranded(g *plan.Machine) *plan.Adapter {
+	for _, a := range g.Adapters {
+		if s := a.Segment; s.Port != nil || s.Reach == lab.Upstream || s.Lab.HostForwards || s.Inside() {
+			return nil
+		}
+	}
+	return g.Adapters[0]
 }
 
 // last gives the appliance whose WAN address the outside sees: the outermost
@@ -275,7 +294,7 @@ func publishedClaim(m *plan.Machine, wan *plan.Adapter, v *plan.Publish) claim {
 }
 
 // expectClaim asks what a sentence says, by every adapter it speaks of.
-func expectClaim(p *plan.Plan, i int) claim {
+func expectClaim(p *plan.Plan, w Witness, i int) claim {
 	e := p.Lab.Expect[i]
 	c := claim{Result: Result{ID: fmt.Sprintf("expect-%d.expect", i+1), Subject: e.String(), Kind: Expect}}
 	var names []string // of each group of probes
@@ -284,7 +303,7 @@ func expectClaim(p *plan.Plan, i int) claim {
 			if from == to || from != nil && to != nil && from.Machine == to.Machine {
 				continue
 			}
-			for _, s := range meant(p, e.Service, from, to) {
+			for _, s := range meant(p, w, e.Service, from, to) {
 				c.probes = append(c.probes, ThroughPublish(p, Probe{Kind: AskReach, From: from, To: to, Proto: s.Proto, Port: s.From}))
 				names = append(names, NameOf(from)+" to "+NameOf(to))
 			}
@@ -324,7 +343,7 @@ func expectClaim(p *plan.Plan, i int) claim {
 // meant gives the services that stand for what a sentence names: itself, or,
 // where it names no port, the usual ones and one of each protocol that the
 // rules let pass.
-func meant(p *plan.Plan, named lab.Service, from, to *plan.Adapter) []lab.Service {
+func meant(p *plan.Plan, w Witness, named lab.Service, from, to *plan.Adapter) []lab.Service {
 	if named.Proto == lab.ICMP || !named.AllPorts() {
 		return []lab.Service{named}
 	}
@@ -346,7 +365,7 @@ func meant(p *plan.Plan, named lab.Service, from, to *plan.Adapter) []lab.Servic
 			}
 			continue
 		}
-		outside := netip.AddrFrom4([4]byte{203, 0, 113, 80})
+		outside := w.Address
 		if to != nil {
 			outside = likely(to)
 		}

@@ -298,30 +298,39 @@ func (b *builder) services() {
 		if a.Machine.Appliance.Kind == "one-armed" && s.Lab.Leases == "none" {
 			other = false // nobody else does: leases that name the appliance point guests at it
 		}
-		if other && !a.Port.Has("leases") {
-			continue
+		if !other || a.Port.Has("leases") {
+			b.service(s, a)
 		}
-		given := a.Port.Leases
-		v := &Service{Router: a.Address.Addr(), Domain: cmp.Or(given.Domain, b.domain(a.Machine)), Time: cmp.Or(given.Time, 8*time.Hour)}
-		if given.From.IsValid() {
-			v.Pool = Pool{given.From, given.To}
-		} else if pool := b.pool(s, 50, 200); pool != nil {
-			v.Pool, v.Planned = *pool, true
-		} else {
-			continue // not an address is left to hand out
-		}
-		for _, d := range given.DNS {
-			if d == "self" {
-				v.DNS = append(v.DNS, a.Address.Addr())
-			} else if addr, err := netip.ParseAddr(d); err == nil {
-				v.DNS = append(v.DNS, addr)
+		for _, x := range s.Adapters { // another appliance's port hands them out as well, unless told not to
+			if x.Port != nil && x.Machine != a.Machine && x.Role.Inside() && x.Address.IsValid() && !x.Port.Leases.Off && !other {
+				b.service(s, x)
 			}
 		}
-		if len(given.DNS) == 0 {
-			v.DNS = []netip.Addr{a.Address.Addr()}
-		}
-		a.Leases = v
 	}
+}
+
+// service plans the lease service of a port.
+func (b *builder) service(s *Segment, a *Adapter) {
+	given := a.Port.Leases
+	v := &Service{Router: a.Address.Addr(), Domain: cmp.Or(given.Domain, b.domain(a.Machine)), Time: cmp.Or(given.Time, 8*time.Hour)}
+	if given.From.IsValid() {
+		v.Pool = Pool{given.From, given.To}
+	} else if pool := b.pool(s, 50, 200); pool != nil {
+		v.Pool, v.Planned = *pool, true
+	} else {
+		return // not an address is left to hand out
+	}
+	for _, d := range given.DNS {
+		if d == "self" {
+			v.DNS = append(v.DNS, a.Address.Addr())
+		} else if addr, err := netip.ParseAddr(d); err == nil {
+			v.DNS = append(v.DNS, addr)
+		}
+	}
+	if len(given.DNS) == 0 {
+		v.DNS = []netip.Addr{a.Address.Addr()}
+	}
+	a.Leases = v
 }
 
 // guestService plans what a guest hands out where the file names one: it needs

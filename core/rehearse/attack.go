@@ -141,7 +141,7 @@ func (l *Lab) escape(m *plan.Machine) claims.Observation {
 func (l *Lab) plot(a *attack, s *station, ad *plan.Adapter) {
 	gates, neighbors := l.hops(ad)
 	own := l.address(ad)
-	targets := []netip.Addr{witness.Address}
+	targets := []netip.Addr{l.witness}
 	for _, seg := range l.plan.Segments {
 		if seg.Reach == lab.Upstream && seg.Gateway.IsValid() {
 			targets = append(targets, seg.Gateway)
@@ -165,12 +165,12 @@ func (l *Lab) plot(a *attack, s *station, ad *plan.Adapter) {
 				what = "the foreign address " + what
 			}
 			add(source, to, what, gates, usual)
-			if source == own && to == witness.Address {
+			if source == own && to == l.witness {
 				add(source, to, what, gates, l.named)
 			}
 		}
 	}
-	add(own, witness.Address, "its own address "+own.String(), neighbors, usual)
+	add(own, l.witness, "its own address "+own.String(), neighbors, usual)
 }
 
 // usual is what hostile packets are by default.
@@ -458,8 +458,8 @@ func (l *Lab) intrude(wan *plan.Adapter) (int, []claims.Way) {
 				}
 				a.attempts = append(a.attempts, attempt{
 					from: router, adapter: 1, hops: []hop{to},
-					frame: forge(router.node.Ports()[0].MAC, witness.Address, port.Address.Addr(), service, len(a.attempts)),
-					tried: shownAs(service) + " from " + witness.Address.String() + " on " + wan.Segment.Name,
+					frame: forge(router.node.Ports()[0].MAC, l.witness, port.Address.Addr(), service, len(a.attempts)),
+					tried: shownAs(service) + " from " + l.witness.String() + " on " + wan.Segment.Name,
 				})
 			}
 		}

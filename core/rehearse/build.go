@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"openbastion/core/appliance"
-	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/lease"
 	"openbastion/core/mac"
@@ -19,14 +18,30 @@ import (
 	"openbastion/core/wire"
 )
 
-// The outside of every rehearsal: upstream routers, and the witness on a
-// network of its own behind them (documentation addresses, RFC 5737).
-var (
-	beyond  = netip.PrefixFrom(netip.AddrFrom4([4]byte{203, 0, 113, 0}), 24)
-	witness = claims.Witness{Name: "buoy.example", Address: netip.AddrFrom4([4]byte{203, 0, 113, 80})}
-)
+// witnessName is what the witness is called outside.
+const witnessName = "buoy.example"
 
-// Lab is a plan brought to life. It is a [claims.Stage].
+// outsides gives the networks that the outside can have behind its routers,
+// in order of preference (documentation addresses, RFC 5737).
+func outsides() []netip.Prefix {
+	var list []netip.Prefix
+	for _, a := range [][4]byte{{203, 0, 113, 0}, {198, 51, 100, 0}, {192, 0, 2, 0}} {
+		list = append(list, netip.PrefixFrom(netip.AddrFrom4(a), 24))
+	}
+	return list
+}
+
+// settleOutside picks a network for the outside that no segment of the lab has.
+func (l *Lab) settleOutside() {
+	for _, l.beyond = range outsides() {
+		if !slices.ContainsFunc(l.plan.Segments, func(s *plan.Segment) bool { return s.Subnet.Overlaps(l.beyond) }) {
+			break
+		}
+	}
+	l.witness = subnet.Add(l.beyond.Addr(), 80)
+}
+
+// Lab is a plan brought to life. It is a stage of the claims.
 type Lab struct {
 	world      *World
 	plan       *plan.Plan
@@ -36,6 +51,8 @@ type Lab struct {
 	routers    map[*plan.Segment]*station // upstream, by segment
 	named      []lab.Service              // what rules let pass by name, for hostile guests
 	host       *station                   // nil when no segment has a host leg
+	beyond     netip.Prefix               // behind the routers upstream
+	witness    netip.Addr                 // on it
 	outside    map[*station]bool
 
 	Progress func(done, total int) // told how many hostile guests have had their turn, or nil
@@ -56,6 +73,7 @@ func New(p *plan.Plan) (*Lab, error) {
 		world: newWorld(), plan: p, named: allowedByName(p), members: map[*plan.Machine]*station{}, appliances: map[*plan.Machine]*appliance.Appliance{},
 		routers: map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
 	}
+	l.settleOutside()
 	cables := map[*plan.Wire]*cable{}
 	for _, w := range p.Wires {
 		c := l.world.addCable()
@@ -66,6 +84,7 @@ func New(p *plan.Plan) (*Lab, error) {
 	}
 	l.addOutside(cables)
 	l.addHost(cables)
+	l.addStrangers(cables)
 	for _, m := range p.Appliances() {
 		l.appliances[m] = appliance.New(m, p.Guests())
 		s := l.world.addStation(l.appliances[m].Node)
@@ -133,9 +152,10 @@ func standIn(kind, n int) mac.Address {
 
 // The kinds of stand-in, as the fourth byte of their hardware addresses.
 const (
-	kindRouter = 0x11
-	kindBuoy   = 0x12
-	kindHost   = 0x13
+	kindRouter   = 0x11
+	kindBuoy     = 0x12
+	kindHost     = 0x13
+	kindStranger = 0x14
 )
 
 // addOutside makes a router with leases and names for each upstream segment,
@@ -144,7 +164,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 	far := l.world.addCable()
 	l.world.addSegment(far, 0, "beyond")
 	buoy := node.New("buoy")
-	buoy.AddPort(node.Port{Adapter: 1, MAC: standIn(kindBuoy, 1), Address: netip.PrefixFrom(witness.Address, beyond.Bits()), Gateway: subnet.First(beyond)})
+	buoy.AddPort(node.Port{Adapter: 1, MAC: standIn(kindBuoy, 1), Address: netip.PrefixFrom(l.witness, l.beyond.Bits()), Gateway: subnet.First(l.beyond)})
 	answer(buoy)
 	l.buoy = l.world.addStation(buoy)
 	l.world.attach(l.buoy, 1, far, wire.Port{})
@@ -165,12 +185,12 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		if count > 1 {
 			name = fmt.Sprintf("lighthouse%d", count)
 		}
-		farAddress := subnet.First(beyond)
+		farAddress := subnet.First(l.beyond)
 		if count > 1 {
-			farAddress = subnet.Add(beyond.Addr(), 200+count)
+			farAddress = subnet.Add(l.beyond.Addr(), 200+count)
 		}
-		n := router(name, s, count, netip.PrefixFrom(farAddress, beyond.Bits()))
-		n.Resolver.Names[witness.Name+"."] = witness.Address
+		n := router(name, s, count, netip.PrefixFrom(farAddress, l.beyond.Bits()))
+		n.Resolver.Names[witnessName+"."] = l.witness
 		n.Resolver.Names[name+".example."] = s.Gateway
 		n.Resolver.Zones = []string{"."}
 		if s.Lab.Join != "nat" {
@@ -181,6 +201,22 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		l.world.attach(st, 2, far, wire.Port{})
 		l.routers[s], l.outside[st] = st, true
 		n.Seen = func(p *packet.Packet) { l.attack.saw(st, p) }
+	}
+}
+
+// addStrangers makes, for each segment that is not upstream and on which the
+// file says that somebody upstream hands out leases, that somebody.
+func (l *Lab) addStrangers(cables map[*plan.Wire]*cable) {
+	for i, s := range l.plan.Segments {
+		if s.Reach == lab.Upstream || s.Lab.Leases != "upstream" || s.Bridged != nil {
+			continue
+		}
+		own := netip.PrefixFrom(guess(s), s.Subnet.Bits())
+		n := node.New("stranger on " + s.Name)
+		n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindStranger, i+1), Address: own, Server: lease.NewServer(lease.Config{
+			Address: own, From: subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)*3/4), To: own.Addr().Prev(), Router: own.Addr(), DNS: []netip.Addr{own.Addr()}, Time: time.Hour,
+		})})
+		l.world.attach(l.world.addStation(n), 1, cables[s.Wire], wire.Port{Native: s.Tag})
 	}
 }
 

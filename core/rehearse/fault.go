@@ -116,10 +116,10 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 			continue
 		}
 		s, port := l.portOf(home)
-		x := &patient{q: claims.Probe{Kind: claims.AskReach}, from: s, to: witness.Address, Suffered: Suffered{Guest: g.Name, Talk: "none"}}
+		x := &patient{q: claims.Probe{Kind: claims.AskReach}, from: s, to: l.witness, Suffered: Suffered{Guest: g.Name, Talk: "none"}}
 		var allowed []lab.Service
 		if home.Segment.Port != nil && port.Address.IsValid() {
-			allowed = home.Segment.Port.Machine.Passing(port.Address.Addr(), witness.Address, usual)
+			allowed = home.Segment.Port.Machine.Passing(port.Address.Addr(), l.witness, usual)
 		}
 		switch {
 		case len(allowed) > 0:

@@ -21,7 +21,9 @@ const settleTime = 75 * time.Second
 func (l *Lab) Name() string { return "rehearsal" }
 
 // Witness gives the witness of the rehearsal's outside.
-func (l *Lab) Witness() claims.Witness { return witness }
+func (l *Lab) Witness() claims.Witness {
+	return claims.Witness{Name: witnessName, Address: l.witness}
+}
 
 // Ask makes the probes, all in one span of virtual time, and gives what was
 // observed.
@@ -70,7 +72,7 @@ func (l *Lab) plugWAN(up bool) {
 // target gives the station a probe starts from, the address it goes to, and
 // why it cannot be asked.
 func (l *Lab) target(q claims.Probe) (from *station, to netip.Addr, why string) {
-	from, to = l.buoy, witness.Address
+	from, to = l.buoy, l.witness
 	if q.From != nil {
 		from, _ = l.portOf(q.From)
 	}
@@ -110,7 +112,7 @@ func (l *Lab) ask(q claims.Probe) func() claims.Observation {
 		return l.askName(q)
 	case claims.AskHop:
 		s, _ := l.portOf(q.From)
-		p := s.node.Ping(now, witness.Address, 1, time.Second, l.payload())
+		p := s.node.Ping(now, l.witness, 1, time.Second, l.payload())
 		l.world.pump(s)
 		return func() claims.Observation {
 			o := claims.Observation{Answered: p.Expired, From: p.From, Saw: p.Error}
@@ -199,7 +201,7 @@ func (l *Lab) askName(q claims.Probe) func() claims.Observation {
 			return claims.Observation{Saw: "none was named", Evidence: []string{q.From.Machine.Name + " knows no resolver"}}
 		}
 	}
-	look := s.node.LookUp(l.world.now, port.DNS[0], witness.Name)
+	look := s.node.LookUp(l.world.now, port.DNS[0], witnessName)
 	l.world.pump(s)
 	return func() claims.Observation {
 		o := claims.Observation{Answered: look.Answered, From: look.Resolver, Addrs: look.Addrs, Saw: look.Error}

@@ -96,9 +96,9 @@ func (t *tracer) frame(s *station, segment int, p *packet.Packet) {
 	text := p.String()
 	if kind == "name" && p.Proto == packet.UDP {
 		if from, _, _ := p.Ports(); from == names.Port {
-			text += ", answers for " + witness.Name
+			text += ", answers for " + witnessName
 		} else {
-			text += ", asks for " + witness.Name
+			text += ", asks for " + witnessName
 		}
 	}
 	t.add(Step{Machine: s.name, Segment: t.world.Segments[segment], Kind: kind, Text: text}, p.Number)
@@ -145,15 +145,15 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	t := &tracer{world: l.world, began: l.world.now, phase: "name", home: port.MAC, seen: map[Step]int{}}
 	stop := t.follow()
 	if from != nil && to == nil && len(port.DNS) > 0 {
-		look := st.node.LookUp(l.world.now, port.DNS[0], witness.Name)
+		look := st.node.LookUp(l.world.now, port.DNS[0], witnessName)
 		l.world.pump(st)
 		for range 1000 {
 			if l.world.run(l.world.now + 10*time.Millisecond); look.Done {
 				break
 			}
 		}
-		if !slices.Contains(look.Addrs, witness.Address) {
-			t.add(Step{Machine: st.name, Kind: "name", Text: fmt.Sprintf("%s does not say where %s is; from here on by address", port.DNS[0], witness.Name)}, 0)
+		if !slices.Contains(look.Addrs, l.witness) {
+			t.add(Step{Machine: st.name, Kind: "name", Text: fmt.Sprintf("%s does not say where %s is; from here on by address", port.DNS[0], witnessName)}, 0)
 		}
 	}
 	named := len(t.steps)
