@@ -139,6 +139,7 @@ func TestFilter(t *testing.T) {
 		{"ping out", 2, ping(heron, buoy, 5, false), []string{"1 172.29.64.7 > 203.0.113.80: ping"}},
 		{"and back", 1, ping(buoy, wan, 5, true), []string{"2 203.0.113.80 > 10.83.16.50: ping answered"}},
 		{"refused by a rule", 2, tcp(heron, 40000, buoy, 25, packet.SYN), []string{"2 203.0.113.80 > 10.83.16.50: tcp 25 > 40000 RST,ACK"}},
+		{"refused again: its reset opened no way", 2, tcp(heron, 40000, buoy, 25, packet.SYN), []string{"2 203.0.113.80 > 10.83.16.50: tcp 25 > 40000 RST,ACK"}},
 		{"refused, not TCP", 2, udp(heron, 40000, buoy, 53), []string{"2 10.83.16.1 > 10.83.16.50: unreachable (code 13)"}},
 		{"denied for want of a rule", 3, tcp(newt, 40000, buoy, 80, packet.SYN), nil},
 		{"allowed by its rule", 3, tcp(newt, 40000, buoy, 443, packet.SYN), []string{"1 172.29.64.7 > 203.0.113.80: tcp 40000 > 443 SYN"}},

@@ -317,6 +317,9 @@ func (f *Filter) Leaving(now time.Duration, out *node.Port, p *packet.Packet, ow
 		if !ok || p.Proto == packet.ICMP && packet.IsError(p.Data) {
 			return node.Pass
 		}
+		if !f.node.Local(p.Source) { // a reset in another's name, for what a rule refuses: no conversation
+			return node.Pass
+		}
 		if c, back := f.table.find(now, k); c != nil {
 			c.touch(now, p, back)
 		} else if f.table.room(now) {

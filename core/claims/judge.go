@@ -127,6 +127,13 @@ func judgeOutside(r *Result, home *plan.Adapter, wans []*plan.Adapter, asked []l
 		again = wans[0].Segment.Lab.Join == "nat"
 	}
 	var own []string
+	for _, m := range wans {
+		for _, v := range m.Machine.OneToOne {
+			if v.To == home { // an outside address of its own
+				own = append(own, v.Outside.String())
+			}
+		}
+	}
 	for _, o := range wan {
 		if o.Address.IsValid() {
 			own = append(own, o.Address.Addr().String())

@@ -72,6 +72,45 @@ func stranded(g *plan.Machine) *plan.Adapter {
 	return g.Adapters[0]
 }
 
+// Passing gives services, one of each protocol where there is one, that every
+// appliance on the way from an address on a segment to the outside lets pass.
+func Passing(m *plan.Machine, from *plan.Segment, source, to netip.Addr) []lab.Service {
+	type gate struct {
+		m      *plan.Machine
+		source netip.Addr
+	}
+	var way []gate
+	var candidates []lab.Service
+	for range 64 {
+		way = append(way, gate{m, source})
+		for _, s := range m.Passing(source, to, usual) {
+			if !slices.Contains(candidates, s) {
+				candidates = append(candidates, s)
+			}
+		}
+		wans := m.WAN()
+		if len(wans) == 0 || !wans[0].Segment.Inside() || wans[0].Segment.Port == nil || wans[0].Segment.Port.Machine == m {
+			break
+		}
+		if slices.Contains(m.Masq, from) {
+			source = likely(wans[0])
+		}
+		m, from = wans[0].Segment.Port.Machine, wans[0].Segment
+	}
+	var out []lab.Service
+	for _, s := range candidates {
+		passes := !slices.ContainsFunc(out, func(o lab.Service) bool { return o.Proto == s.Proto })
+		for _, g := range way {
+			_, action := g.m.Decide(plan.Flow{Source: g.source, Destination: to, Proto: s.Proto, Port: s.From})
+			passes = passes && action == lab.Allow
+		}
+		if passes {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
 // last gives the appliance whose WAN address the outside sees: the outermost
 // of those in a row.
 func last(m *plan.Machine) *plan.Machine {
@@ -122,7 +161,7 @@ func guestClaims(p *plan.Plan, g *plan.Machine, home *plan.Adapter, w Witness) [
 
 	var allowed []lab.Service
 	if port != nil {
-		allowed = port.Machine.Passing(likely(home), w.Address, usual)
+		allowed = Passing(port.Machine, home.Segment, likely(home), w.Address)
 	}
 	if len(allowed) > 0 {
 		add(Names, func(r *Result, obs []Observation) { judgeNames(r, home, w, obs[0]) }, Probe{Kind: AskName, From: home})

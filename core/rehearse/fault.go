@@ -119,7 +119,7 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 		x := &patient{q: claims.Probe{Kind: claims.AskReach}, from: s, to: l.witness, Suffered: Suffered{Guest: g.Name, Talk: "none"}}
 		var allowed []lab.Service
 		if home.Segment.Port != nil && port.Address.IsValid() {
-			allowed = home.Segment.Port.Machine.Passing(port.Address.Addr(), l.witness, usual)
+			allowed = claims.Passing(home.Segment.Port.Machine, home.Segment, port.Address.Addr(), l.witness)
 		}
 		switch {
 		case len(allowed) > 0:
