@@ -43,6 +43,22 @@ type current struct {
 	first     tuple // as the packet came, for one that starts a conversation
 }
 
+// leaseTalk tells a request for a lease to everybody, outward, or an answer to
+// one, inward (RFC 2131, section 2: the magic cookie stands behind 236 bytes).
+func leaseTalk(p *packet.Packet, k tuple, outward bool) bool {
+	if p.Proto != packet.UDP || len(p.Data) < header.UDPSize+240 {
+		return false
+	}
+	m := p.Data[header.UDPSize:]
+	if string(m[236:240]) != "\x63\x82\x53\x63" {
+		return false
+	}
+	if outward {
+		return m[0] == 1 && k.from == lease.ClientPort && k.to == lease.ServerPort && p.Destination == netip.AddrFrom4([4]byte{255, 255, 255, 255})
+	}
+	return m[0] == 2 && k.from == lease.ServerPort && k.to == lease.ClientPort
+}
+
 // Forget empties the table of conversations, as a restart does.
 func (f *Filter) Forget() { f.table = table{} }
 
@@ -404,7 +420,7 @@ func (f *Filter) Bridging(now time.Duration, in, out *node.Port, p *packet.Packe
 	if !ok {
 		return node.Discard
 	}
-	if p.Proto == packet.UDP && (outward && k.from == lease.ClientPort && k.to == lease.ServerPort || !outward && k.from == lease.ServerPort && k.to == lease.ClientPort) {
+	if leaseTalk(p, k, outward) {
 		return node.Pass
 	}
 	if c, back := f.table.find(now, k); c != nil {

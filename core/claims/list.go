@@ -180,7 +180,12 @@ func guestClaims(p *plan.Plan, g *plan.Machine, home *plan.Adapter, w Witness) [
 			add(Path, func(r *Result, obs []Observation) { judgePath(r, port, obs[0]) }, Probe{Kind: AskHop, From: home})
 		}
 	} else {
-		add(Held, judgeEscapes, Probe{Kind: Escape, From: home})
+		add(Held, func(r *Result, obs []Observation) {
+			judgeEscapes(r, obs[:1])
+			if names := obs[1]; names.Answered && slices.Contains(names.Addrs, w.Address) {
+				r.Saw += fmt.Sprintf("; but %s looks names up outside for it: what words a resolver carries out and back, no rule on addresses closes", names.From)
+			}
+		}, Probe{Kind: Escape, From: home}, Probe{Kind: AskName, From: home})
 	}
 	if home.Segment.Reach != lab.Upstream { // beside a one-armed appliance the way around it is open, by design
 		add(Cut, judgeEscapes, Probe{Kind: Escape, From: home, When: Unplugged})

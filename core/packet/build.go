@@ -80,6 +80,13 @@ func (h IP) build(proto uint8, size int) (frame, data []byte) {
 	return b, b[linkSize+header.IPv4Size:]
 }
 
+// Other builds a packet of any protocol.
+func Other(h IP, proto uint8, data []byte) []byte {
+	frame, b := h.build(proto, len(data))
+	copy(b, data)
+	return frame
+}
+
 // Echo builds a ping or its answer.
 func Echo(h IP, reply bool, ident, sequence uint16, data []byte) []byte {
 	frame, b := h.build(ICMP, header.ICMPSize+len(data))

@@ -35,6 +35,7 @@ type attempt struct {
 	adapter int
 	frame   []byte
 	hops    []hop
+	odd     bool // not to be marked with the hop: it is no plain IPv4 frame
 	tried   string
 }
 
@@ -57,17 +58,18 @@ func tokenOf(p *packet.Packet) int {
 		if len(p.Data) >= header.TCPSize && p.Data[4] == tokenMark && p.Data[13] == packet.SYN {
 			return int(binary.BigEndian.Uint32(p.Data[4:]) & 0xffffff)
 		}
-	case packet.ICMP, packet.UDP:
-		at := bytes.Index(p.Data, []byte(tokenWord))
-		if at < 0 || len(p.Data) < at+len(tokenWord)+8 {
-			return -1
-		}
-		n, err := strconv.ParseUint(string(p.Data[at+len(tokenWord):][:8]), 16, 32)
-		if err == nil {
-			return int(n)
-		}
+		return -1
+	default:
+		return wordIn(p.Data)
 	}
-	return -1
+}
+
+// wordOrToken finds the token in any packet.
+func wordOrToken(p *packet.Packet) int {
+	if p.IPv4 {
+		return tokenOf(p)
+	}
+	return wordIn(p.Bytes)
 }
 
 // saw is told of every packet that a station outside takes in.
@@ -127,7 +129,9 @@ func (l *Lab) escape(m *plan.Machine) claims.Observation {
 			l.plot(a, s, ad)
 		}
 	}
+	l.world.watch = l.tap(a, s)
 	o := claims.Observation{Attempts: l.fire(a)}
+	l.world.watch = nil
 	o.Escapes = l.explainWays(a, m.Name)
 	o.Answered = len(o.Escapes) > 0
 	o.Evidence = []string{fmt.Sprintf("%d packets tried, frames %d to %d", o.Attempts, first, l.world.number)}
@@ -171,6 +175,36 @@ func (l *Lab) plot(a *attack, s *station, ad *plan.Adapter) {
 		}
 	}
 	add(own, l.witness, "its own address "+own.String(), neighbors, usual)
+	l.odd(a, s, ad, own, gates)
+}
+
+// tap finds odd packets where they must not be: on a segment outside, sent by
+// somebody else than the guest.
+func (l *Lab) tap(a *attack, attacker *station) func(*station, int, *packet.Packet) {
+	return func(from *station, segment int, p *packet.Packet) {
+		if from == attacker || l.outside[from] || !l.outer[segment] || p.IPv4 && p.Proto == packet.ICMP && packet.IsError(p.Data) {
+			return // an error quotes what it is about
+		}
+		if t := wordIn(p.Bytes); t >= 0 && t < len(a.attempts) && a.attempts[t].odd {
+			if a.caught[t] == nil {
+				a.caught[t] = map[int]bool{0: true}
+			}
+			a.arrived[t] = from
+		}
+	}
+}
+
+// wordIn finds the token in any frame, or -1.
+func wordIn(b []byte) int {
+	at := bytes.Index(b, []byte(tokenWord))
+	if at < 0 || len(b) < at+len(tokenWord)+8 {
+		return -1
+	}
+	n, err := strconv.ParseUint(string(b[at+len(tokenWord):][:8]), 16, 32)
+	if err != nil {
+		return -1
+	}
+	return int(n)
 }
 
 // usual is what hostile packets are by default.
@@ -291,6 +325,9 @@ func forge(from mac.Address, source, to netip.Addr, service lab.Service, token i
 func (t *attempt) aim(i int) []byte {
 	b := slices.Clone(t.frame)
 	copy(b, t.hops[i].mac[:])
+	if t.odd {
+		return b
+	}
 	ip := header.IPv4(b[14:])
 	ip.SetID(uint16(i))
 	return b
@@ -303,8 +340,10 @@ func (l *Lab) fire(a *attack) int {
 		try := &a.attempts[t]
 		for i := range try.hops {
 			l.world.transmit(try.from, try.adapter, try.aim(i))
-			if n++; n%64 == 0 {
-				l.world.run(l.world.now + 2*latency)
+			// Few at once: a neighbor that must first ask for an address keeps
+			// only some packets waiting.
+			if n++; n%8 == 0 {
+				l.world.run(l.world.now + 5*latency)
 			}
 		}
 	}
@@ -363,11 +402,14 @@ func (l *Lab) follow(a *attack, token, h int, from string) claims.Way {
 	over := false
 	l.world.watch = func(s *station, segment int, p *packet.Packet) {
 		seg := l.plan.Segment(l.world.Segments[segment])
-		if over = over || s == l.buoy || l.outside[s] && seg != nil && s != try.from; over || !p.IPv4 || tokenOf(p) != token {
+		if over = over || s == l.buoy || l.outside[s] && seg != nil && s != try.from; over || wordOrToken(p) != token {
 			return // it has arrived; what follows is the way back
 		}
 		way.Path = append(way.Path, s.name, l.world.Segments[segment])
 		last = p
+		if try.odd && l.outer[segment] { // seen outside, whoever takes it
+			way.To, over = l.world.Segments[segment], true
+		}
 		if seg != nil && seg.Reach == lab.Upstream && way.Door == nil {
 			way.Door = doorOn(l.plan.Machine(s.name), seg)
 		}
@@ -376,8 +418,10 @@ func (l *Lab) follow(a *attack, token, h int, from string) claims.Way {
 	l.world.transmit(try.from, try.adapter, try.aim(h))
 	l.world.run(l.world.now + 10*time.Millisecond)
 	l.world.watch = nil
-	if end := a.arrived[token]; last != nil && end != nil {
+	if last != nil {
 		way.Packet = fmt.Sprintf("frame %d: %s", last.Number, last)
+	}
+	if end := a.arrived[token]; last != nil && end != nil && !try.odd {
 		way.Path, way.To = append(way.Path, end.name), end.name
 	}
 	return way

@@ -54,6 +54,7 @@ type Lab struct {
 	beyond     netip.Prefix               // behind the routers upstream
 	witness    netip.Addr                 // on it
 	outside    map[*station]bool
+	outer      []bool // by segment of the world: it is outside
 
 	Progress func(done, total int) // told how many hostile guests have had their turn, or nil
 
@@ -83,6 +84,10 @@ func New(p *plan.Plan) (*Lab, error) {
 		}
 	}
 	l.addOutside(cables)
+	for _, name := range l.world.Segments {
+		s := p.Segment(name)
+		l.outer = append(l.outer, s == nil || s.Reach == lab.Upstream)
+	}
 	l.addHost(cables)
 	l.addStrangers(cables)
 	for _, m := range p.Appliances() {

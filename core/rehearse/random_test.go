@@ -38,7 +38,7 @@ func randomLab(t *rapid.T) string {
 	coin := func(what string) bool { return rapid.Bool().Draw(t, what) }
 	one := func(what string, of ...string) string { return rapid.SampledFrom(of).Draw(t, what) }
 
-	line("bastion: 1\nlab: %s\nsegments:", rapid.StringMatching(`[a-z]{2,8}`).Draw(t, "lab"))
+	line("bastion: 1\nlab: %s\nsegments:", "x"+rapid.StringMatching(`[a-z]{1,7}`).Draw(t, "lab"))
 	join := one("join", "bridged", "nat")
 	subnet := one("upstream", "172.29.64", "203.0.113", "192.168.77")
 	line("  road: {reach: upstream, join: %s, subnet: %s.0/24, gateway: %s.1}", join, subnet, subnet)

@@ -209,3 +209,31 @@ func TestFaults(t *testing.T) {
 		assert.ErrorContains(t, err, want, text)
 	}
 }
+
+// What a hostile guest can invent gets out where a neighbor passes everything
+// on, and is recognised outside.
+func TestOddPacketsAreRecognised(t *testing.T) {
+	l := build(t, example(t, "saltmarsh-leaky.yaml"))
+	l.start()
+	l.plugWAN(false)
+	otter := l.plan.Machine("otter")
+	heron := l.plan.Machine("heron")
+	l.members[otter].node.Forwards, l.members[otter].node.Spreads = true, true
+	a := &attack{caught: map[int]map[int]bool{}, arrived: map[int]*station{}, targets: l.outside}
+	s, ad := l.members[heron], heron.Adapters[0]
+	gates, neighbors := l.hops(ad)
+	l.odd(a, s, ad, l.address(ad), append(gates, neighbors...))
+	l.world.watch = l.tap(a, s)
+	l.fire(a)
+	got := map[string]bool{}
+	for token := range a.caught {
+		what, _, _ := strings.Cut(a.attempts[token].tried, ",")
+		got[what] = true
+	}
+	for _, want := range []string{"IPv6 in IPv4 to the witness", "a GRE tunnel to the witness", "a later fragment", "udp/123 from its own address"} {
+		assert.True(t, got[want], "%s is seen outside: %v", want, got)
+	}
+	for _, never := range []string{"udp/7 with the tag 4094", "IPv6 from a public address"} {
+		assert.False(t, got[never], never)
+	}
+}

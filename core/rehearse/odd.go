@@ -1,0 +1,167 @@
+package rehearse
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+
+	"openbastion/core/header"
+	"openbastion/core/packet"
+	"openbastion/core/plan"
+)
+
+// odd lists what a guest can try beside ordinary packets: tags that are not
+// its own, addresses that live nowhere, fragments that hide their ports, source
+// routes, tunnels, and IPv6. gates are the next hops that may route.
+func (l *Lab) odd(a *attack, s *station, ad *plan.Adapter, own netip.Addr, gates []hop) {
+	add := func(what string, hops []hop, frame func(word string) []byte) {
+		token := len(a.attempts)
+		f := frame(fmt.Sprintf("%s%08x", tokenWord, token))
+		packet.SetLink(f, ad.MAC, ad.MAC)
+		a.attempts = append(a.attempts, attempt{from: s, adapter: ad.Number, frame: f, hops: hops, odd: true, tried: what + fmt.Sprintf(", by adapter %d", ad.Number)})
+	}
+	to := packet.IP{Source: own, Destination: l.witness}
+	udp := func(from netip.Addr) func(string) []byte {
+		return func(word string) []byte {
+			return packet.Datagram(packet.IP{Source: from, Destination: l.witness}, 40000, 7, []byte(word))
+		}
+	}
+	for _, v := range []struct {
+		from netip.Addr
+		what string
+	}{
+		{netip.AddrFrom4([4]byte{169, 254, 7, 7}), "the self-given address"}, {netip.AddrFrom4([4]byte{192, 168, 199, 9}), "the private address"},
+		{netip.AddrFrom4([4]byte{127, 0, 0, 1}), "the loopback address"}, {netip.AddrFrom4([4]byte{}), "nobody's address"},
+		{netip.AddrFrom4([4]byte{224, 0, 0, 5}), "the multicast address"}, {l.witness, "the witness's own address"},
+	} {
+		add("udp/7 from "+v.what+" "+v.from.String(), gates, udp(v.from))
+	}
+
+	tags := map[int][]hop{4094: gates}
+	for _, seg := range ad.Segment.Wire.Segments {
+		if seg.Tag != ad.Segment.Tag && len(tags) < 9 {
+			for _, other := range seg.Adapters {
+				if other.Guest == nil {
+					tags[seg.Tag] = append(tags[seg.Tag], hop{other.MAC, other.Machine.Name})
+				}
+			}
+		}
+	}
+	for _, tag := range sortedKeys(tags) {
+		hops := tags[tag]
+		if tag != 0 {
+			add(fmt.Sprintf("udp/7 with the tag %d", tag), hops, func(word string) []byte { return packet.Tagged(udp(own)(word), tag) })
+		}
+		add(fmt.Sprintf("udp/7 with the tag %d within the tag %d", tag, ad.Segment.Tag), hops, func(word string) []byte {
+			return packet.Tagged(packet.Tagged(udp(own)(word), tag), ad.Segment.Tag)
+		})
+	}
+
+	cut := func(offset uint16, more bool) func(string) []byte {
+		return func(word string) []byte {
+			f := udp(own)(word)
+			bits := offset / 8
+			if more {
+				bits |= 0x2000
+			}
+			binary.BigEndian.PutUint16(f[14+6:], bits)
+			header.IPv4(f[14:]).Seal()
+			return f
+		}
+	}
+	add("the first fragment of udp/7", gates, cut(0, true))
+	add("a later fragment, without ports", gates, cut(64, false))
+	add("udp/7 by a source route through the next hop (RFC 791)", gates, func(word string) []byte { return sourceRouted(udp(own)(word), l.nextHop(ad)) })
+	far := netip.MustParseAddr("2001:db8::80")
+	for _, t := range []struct {
+		proto uint8
+		what  string
+		data  func(word string) []byte
+	}{
+		{4, "IPv4 in IPv4", func(word string) []byte { return udp(own)(word)[14:] }},
+		{41, "IPv6 in IPv4", func(word string) []byte { return ipv6(linkLocal(ad), far, []byte(word))[14:] }},
+		{47, "a GRE tunnel", func(word string) []byte { return append([]byte{0, 0, 8, 0}, udp(own)(word)[14:]...) }},
+		{253, "a protocol that nobody knows", func(word string) []byte { return []byte(word) }},
+	} {
+		add(t.what+" to the witness", gates, func(word string) []byte { return packet.Other(to, t.proto, t.data(word)) })
+	}
+	for _, v := range []struct {
+		from, to netip.Addr
+		what     string
+	}{
+		{linkLocal(ad), far, "IPv6 from its link-local address"},
+		{netip.MustParseAddr("2001:db8:7::7"), far, "IPv6 from a public address"},
+		{linkLocal(ad), netip.MustParseAddr("ff02::1"), "IPv6 to everybody on the link"},
+	} {
+		add(v.what, gates, func(word string) []byte { return ipv6(v.from, v.to, []byte(word)) })
+	}
+	for _, port := range []uint16{53, 123} { // what equipment often lets pass on its own
+		add(fmt.Sprintf("udp/%d from its own address", port), gates, func(word string) []byte {
+			return packet.Datagram(to, 40000, port, say(port, word))
+		})
+	}
+}
+
+// nextHop gives the address of the port that guests on the adapter's segment
+// are sent to, or the segment's gateway.
+func (l *Lab) nextHop(ad *plan.Adapter) netip.Addr {
+	if port := ad.Segment.Port; port != nil && port.Address.IsValid() {
+		return port.Address.Addr()
+	}
+	return guess(ad.Segment)
+}
+
+func sortedKeys(m map[int][]hop) []int {
+	var keys []int
+	for k := range 4096 {
+		if _, ok := m[k]; ok {
+			keys = append(keys, k)
+		}
+	}
+	return keys
+}
+
+// sourceRouted sends a packet to a router first, with a loose source route to
+// where it goes (RFC 791, section 3.1).
+func sourceRouted(frame []byte, via netip.Addr) []byte {
+	to := [4]byte(frame[30:34])
+	option := append([]byte{131, 7, 4}, to[:]...)
+	option = append(option, 0)
+	b := append(bytes.Clone(frame[:34]), append(option, frame[34:]...)...)
+	ip := header.IPv4(b[14:])
+	ip[0] = 0x47
+	binary.BigEndian.PutUint16(ip[2:], binary.BigEndian.Uint16(ip[2:])+8)
+	v := via.As4()
+	copy(ip[16:], v[:])
+	ip.Seal()
+	return b
+}
+
+// linkLocal gives the adapter's IPv6 link-local address (RFC 4291, appendix A).
+func linkLocal(ad *plan.Adapter) netip.Addr {
+	m := ad.MAC
+	return netip.AddrFrom16([16]byte{0xfe, 0x80, 8: m[0] ^ 2, m[1], m[2], 0xff, 0xfe, m[3], m[4], m[5]})
+}
+
+// ipv6 builds an IPv6 frame with a UDP datagram in it (RFC 8200, section 3).
+func ipv6(from, to netip.Addr, data []byte) []byte {
+	b := make([]byte, 14+40+8+len(data))
+	binary.BigEndian.PutUint16(b[12:], 0x86dd)
+	ip := b[14:]
+	ip[0] = 0x60
+	binary.BigEndian.PutUint16(ip[4:], uint16(8+len(data)))
+	ip[6], ip[7] = packet.UDP, 64
+	f, t := from.As16(), to.As16()
+	copy(ip[8:], f[:])
+	copy(ip[24:], t[:])
+	u := header.UDP(ip[40:])
+	u.Encode(40000, 7, uint16(8+len(data)))
+	copy(ip[48:], data)
+	pseudo := make([]byte, 40)
+	copy(pseudo, ip[8:40])
+	binary.BigEndian.PutUint32(pseudo[32:], uint32(8+len(data)))
+	pseudo[39] = packet.UDP
+	u.SetChecksum(^header.Sum(ip[40:], header.Sum(pseudo, 0)))
+	return b
+}
