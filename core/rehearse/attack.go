@@ -35,7 +35,7 @@ type attempt struct {
 	adapter int
 	frame   []byte
 	hops    []hop
-	odd     bool // not to be marked with the hop: it is no plain IPv4 frame
+	odd     bool // looked for on every wire outside, as no station may take it in
 	tried   string
 }
 
@@ -187,8 +187,13 @@ func (l *Lab) tap(a *attack, attacker *station) func(*station, int, *packet.Pack
 		}
 		if t := wordIn(p.Bytes); t >= 0 && t < len(a.attempts) && a.attempts[t].odd {
 			if a.caught[t] == nil {
-				a.caught[t] = map[int]bool{0: true}
+				a.caught[t] = map[int]bool{}
 			}
+			hop := 0
+			if p.IPv4 {
+				hop = int(header.IPv4(p.Body).ID())
+			}
+			a.caught[t][hop] = true
 			a.arrived[t] = from
 		}
 	}
@@ -325,8 +330,8 @@ func forge(from mac.Address, source, to netip.Addr, service lab.Service, token i
 func (t *attempt) aim(i int) []byte {
 	b := slices.Clone(t.frame)
 	copy(b, t.hops[i].mac[:])
-	if t.odd {
-		return b
+	if binary.BigEndian.Uint16(b[12:]) != packet.TypeIPv4 {
+		return b // tagged, or no IPv4: the hop is not marked
 	}
 	ip := header.IPv4(b[14:])
 	ip.SetID(uint16(i))
