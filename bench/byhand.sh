@@ -1,0 +1,83 @@
+#!/bin/sh
+# The same lab built by hand, with network namespaces, a packet filter, an
+# open-source lease and name server, and checked guest by guest with a lease
+# client, ping and curl; against the rehearsal, in one run. Needs root and
+# iproute2, nftables, dnsmasq-base, udhcpc, curl, python3. bench/byhand.sh 1 10 50
+set -eu
+for need in ip nft dnsmasq udhcpc curl python3 ping; do
+	command -v $need >/dev/null 2>&1 || { echo "$need is not here"; exit 3; }
+done
+[ "$(id -u)" = 0 ] || { echo "namespaces need root"; exit 3; }
+work=$(mktemp -d)
+mark=bh$$
+CGO_ENABLED=0 go build -trimpath -ldflags '-s -w' -o "$work/bastion" ./cmd/bastion
+clean() {
+	for f in "$work"/*.pid; do [ -e "$f" ] && kill "$(cat "$f")" 2>/dev/null || true; done
+	for ns in $(ip netns list | awk '{print $1}' | grep "^$mark" || true); do ip netns del "$ns"; done
+	rm -f "$work"/*.pid
+}
+trap 'clean; rm -rf "$work"' EXIT
+
+on() { ns=$1; shift; ip netns exec "$mark$ns" "$@"; }
+
+byhand() {
+	n=$1
+	for ns in up gate lan; do ip netns add $mark$ns; on $ns ip link set lo up; done
+	ip link add u0 netns ${mark}up type veth peer name wan netns ${mark}gate
+	on up ip addr add 172.29.64.1/24 dev u0; on up ip addr add 203.0.113.80/32 dev lo; on up ip link set u0 up
+	on gate ip addr add 172.29.64.7/24 dev wan; on gate ip link set wan up; on gate ip route add default via 172.29.64.1
+	on lan ip link add br0 type bridge; on lan ip link set br0 up
+	ip link add l0 netns ${mark}gate type veth peer name gate netns ${mark}lan
+	on gate ip addr add 10.83.16.1/24 dev l0; on gate ip link set l0 up
+	on lan ip link set gate master br0 up
+	on gate sh -c 'echo 1 >/proc/sys/net/ipv4/ip_forward'
+	on gate nft -f - <<-END
+		table ip f {
+			chain forward { type filter hook forward priority 0; policy drop; ct state established,related accept; iifname l0 oifname wan accept; }
+			chain nat { type nat hook postrouting priority 100; oifname wan masquerade; }
+		}
+	END
+	on up dnsmasq --no-resolv --no-hosts --address=/buoy.example/203.0.113.80 --listen-address=172.29.64.1 --bind-interfaces --pid-file="$work/up.pid" --user=root
+	on gate dnsmasq --no-resolv --no-hosts --server=172.29.64.1 --interface=l0 --bind-interfaces --dhcp-range=10.83.16.50,10.83.16.199,1h --no-ping --dhcp-leasefile="$work/leases" --pid-file="$work/gate.pid" --user=root
+	mkdir -p "$work/www"; echo hello >"$work/www/index.html"
+	on up python3 -m http.server -d "$work/www" --bind 203.0.113.80 80 >/dev/null 2>&1 &
+	echo $! >"$work/www.pid"
+	cat >"$work/lease" <<-'END'
+		#!/bin/sh
+		[ "$1" = bound ] || exit 0
+		ip addr add $ip/$mask dev $interface; ip route add default via $router
+		mkdir -p /etc/netns; echo "nameserver $dns" >"$RESOLV"
+	END
+	chmod +x "$work/lease"
+	bad=0
+	for i in $(seq "$n"); do
+		ip netns add "$mark"g$i
+		ip link add e0 netns "$mark"g$i type veth peer name p$i netns ${mark}lan
+		on lan ip link set p$i master br0 up; on g$i ip link set e0 up
+	done
+	for i in $(seq "$n"); do
+		RESOLV="$work/resolv$i" on g$i udhcpc -i e0 -n -q -f -s "$work/lease" >/dev/null 2>&1 || bad=$((bad + 1))
+		on g$i ping -c1 -W1 10.83.16.1 >/dev/null || bad=$((bad + 1))
+		on g$i ping -c1 -W1 203.0.113.80 >/dev/null || bad=$((bad + 1))
+		on g$i curl -s -m2 --resolve buoy.example:80:203.0.113.80 http://buoy.example/ >/dev/null || bad=$((bad + 1))
+		on g$i python3 -c 'import socket,struct;s=socket.socket(2,2);s.settimeout(2);s.sendto(b"\x12\x34\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x04buoy\x07example\x00\x00\x01\x00\x01",("10.83.16.1",53));assert b"\xcb\x00\x71\x50" in s.recv(512)' || bad=$((bad + 1))
+	done
+	on gate ip link set wan down
+	for i in $(seq "$n"); do
+		on g$i ping -c1 -W0.2 203.0.113.80 >/dev/null 2>&1 && bad=$((bad + 1)) || true
+		on g$i curl -s -m0.2 http://203.0.113.80/ >/dev/null 2>&1 && bad=$((bad + 1)) || true
+	done
+	[ $bad = 0 ] || echo "by hand: $bad checks failed" >&2
+}
+
+now() { date +%s.%N; }
+for n in "$@"; do
+	{
+		printf 'bastion: 1\nlab: byhand\nsegments:\n  causeway: {reach: upstream, subnet: 172.29.64.0/24}\n  reedbed: {reach: isolated, subnet: 10.83.16.0/24}\n'
+		printf 'appliances:\n  gate:\n    ports: [{role: wan, segment: causeway}, {role: lan, segment: reedbed}]\nguests:\n'
+		for i in $(seq "$n"); do echo "  g$i: reedbed"; done
+	} >"$work/lab.yaml"
+	a=$(now); byhand "$n"; b=$(now); clean
+	c=$(now); "$work/bastion" rehearse "$work/lab.yaml" -q >/dev/null; d=$(now)
+	awk -v n="$n" -v a="$a" -v b="$b" -v c="$c" -v d="$d" 'BEGIN { printf "%3d guests: by hand %.2f s, rehearsed %.3f s, %.0f times faster\n", n, b-a, d-c, (b-a)/(d-c) }'
+done
