@@ -44,18 +44,18 @@ func TestReadShown(t *testing.T) {
 func TestSlip(t *testing.T) {
 	for text, want := range map[string]string{
 		"eth0 10.83.16.50\nmask 255.255.255.0.0": `line 2: the mask "255.255.255.0.0" has 5 parts and a mask has 4; did you mean 255.255.255.0?`,
-		"Subnet Mask: 255.255.253.128":            "did you mean",
-		"mask 255.0.255.0":                        "has a gap in it; the nearest whole mask is 255.0.0.0",
-		"inet 10.83.16.500/24":                    "the part 500 is over 255",
-		"gateway 10.83.16.1.1":                    "has 5 parts",
-		"inet 10.83.16.5/33":                      "/33 is no prefix length",
-		"address 192.168.010.5":                   "starts with a zero",
-		"eth0 255.255.255.255":                    "",
-		"inet 10.83.16.5/24 brd 10.83.16.255":     "",
-		"Linux heron 6.1.0.25.3 #1 SMP":           "",
-		"RX packets 10.5.3 bytes 840.2.1.9.8":     "",
-		"0.0.0.0 10.83.16.1 0.0.0.0 UG":           "",
-		"netmask 0xffffff00":                      "",
+		"Subnet Mask: 255.255.253.128":           "did you mean",
+		"mask 255.0.255.0":                       "has a gap in it; the nearest whole mask is 255.0.0.0",
+		"inet 10.83.16.500/24":                   "the part 500 is over 255",
+		"gateway 10.83.16.1.1":                   "has 5 parts",
+		"inet 10.83.16.5/33":                     "/33 is no prefix length",
+		"address 192.168.010.5":                  "starts with a zero",
+		"eth0 255.255.255.255":                   "",
+		"inet 10.83.16.5/24 brd 10.83.16.255":    "",
+		"Linux heron 6.1.0.25.3 #1 SMP":          "",
+		"RX packets 10.5.3 bytes 840.2.1.9.8":    "",
+		"0.0.0.0 10.83.16.1 0.0.0.0 UG":          "",
+		"netmask 0xffffff00":                     "",
 	} {
 		got := Slip(text)
 		if want == "" {

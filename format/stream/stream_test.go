@@ -66,7 +66,7 @@ func TestUnpacksWhatToolsPack(t *testing.T) {
 		{"xz", "-0c"}, {"xz", "-c", "-T2", "--block-size=100000"}, {"xz", "-c", "-T2", "--block-size=300000", "--check=sha256"}, {"xz", "-c", "--check=crc32", "--block-size=70000"},
 		{"zstd", "-qc"}, {"zstd", "-qc", "--no-check"}, {"zstd", "-qc", "-9"},
 	} {
-		for _, size := range []int{0, 1, 70_000, 1_100_000} {
+		for _, size := range []int{0, 1, 70_000, 500_000} {
 			data := sample(size, uint64(size))
 			packed := pack(t, data, tool...)
 			got, err := open(packed)
@@ -84,14 +84,14 @@ func TestUnpacksWhatToolsPack(t *testing.T) {
 		if len(tool) > 2 && tool[2] == "--no-check" {
 			continue
 		}
-		packed := pack(t, sample(300_000, 3), tool...)
+		packed := pack(t, sample(120_000, 3), tool...)
 		r := rand.New(rand.NewPCG(1, 2))
-		for range 12 {
+		for range 6 {
 			broken := bytes.Clone(packed)
 			at := 12 + r.IntN(len(broken)-24)
 			broken[at] ^= 1 << r.IntN(8)
 			if got, err := open(broken); err == nil {
-				assert.True(t, bytes.Equal(got, sample(300_000, 3)), "%v: a changed bit at %d gives other bytes and no error", tool, at)
+				assert.True(t, bytes.Equal(got, sample(120_000, 3)), "%v: a changed bit at %d gives other bytes and no error", tool, at)
 			}
 		}
 		for _, cut := range []int{len(packed) - 1, len(packed) / 2, 20} {
@@ -116,7 +116,7 @@ func TestStreamsInARow(t *testing.T) {
 // Closing early ends the work: nothing waits for what nobody reads.
 func TestCloseEarly(t *testing.T) {
 	for _, tool := range [][]string{{"bzip2", "-1c"}, {"xz", "-c", "-T2", "--block-size=100000"}} {
-		packed := pack(t, sample(3_000_000, 9), tool...)
+		packed := pack(t, sample(1_500_000, 9), tool...)
 		r, err := Open(Detect(packed), bytes.NewReader(packed), int64(len(packed)))
 		require.NoError(t, err)
 		_, err = io.ReadFull(r, make([]byte, 10))
