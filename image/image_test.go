@@ -32,7 +32,9 @@ func tools(t testing.TB, dir, script string, need ...string) {
 	}
 	c := exec.Command("sh", "-ec", script)
 	c.Dir = dir
-	c.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
+	ovf, err := filepath.Abs("../format/ovf/testdata/sluice.ovf")
+	require.NoError(t, err)
+	c.Env = append(os.Environ(), "OVF="+ovf, "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, string(out))
 }
@@ -88,6 +90,7 @@ head -c 5M gpt.img > cut.img; cp gpt.img bad.img; printf x | dd of=bad.img bs=1 
 for f in qcow2 vmdk vdi vhdx; do qemu-img convert -O $f gpt.img d.$f; done; qemu-img convert -O vpc -o force_size=on gpt.img d.vhd; qemu-img convert -O vpc -o subformat=fixed,force_size=on gpt.img fixed.vhd
 qemu-img convert -c -O qcow2 gate.iso packed.qcow2; qemu-img create -q -f qcow2 -b d.qcow2 -F qcow2 over.qcow2
 qemu-img convert -O vmdk -o subformat=streamOptimized gpt.img stream.vmdk; qemu-img convert -O vmdk -o subformat=monolithicFlat gpt.img flat.vmdk; qemu-img convert -O vmdk -o subformat=twoGbMaxExtentSparse gpt.img split.vmdk
+cp "$OVF" sluice.ovf; tar cf gate.ova sluice.ovf gate.iso
 cp d.vdi x.qcow2; head -c 100000 d.qcow2 > cut.qcow2; : > nil.iso; sha256sum gate.iso > sums.txt; seq 9000 > seq.bin
 `
 
@@ -175,6 +178,7 @@ func unpackReal(t *testing.T, dir string) {
 		{"two.zip", "", nil, "more than one to choose from: gate.iso, hybrid.iso"},
 		{"two.zip", "gates.iso", nil, "there is no member gates.iso"},
 		{"gate.iso", "", nil, "there is nothing to unpack: it is an optical image"},
+		{"gate.ova", "", gate, ""},
 		{"cut.gz", "", nil, "it breaks off after"},
 		{"cut.xz", "", nil, "it breaks off after"},
 	} {

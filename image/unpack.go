@@ -54,7 +54,7 @@ func (c *Content) Choices() []Choice {
 	var walk func(x *Content, above []*Content)
 	walk = func(x *Content, above []*Content) {
 		above = append(slices.Clip(above), x)
-		if len(x.Inside) > 0 && x.Kind != Archive {
+		if len(x.Inside) > 0 && (x.Kind != Archive || len(above) == 1) { // a package within something stays whole
 			for _, y := range x.Inside {
 				walk(y, above)
 			}
@@ -137,7 +137,7 @@ func (c Choice) Open(file io.ReaderAt, size int64, guarded bool) (io.ReadCloser,
 			if r, packed, err = openMember(at, known, inner.Name); err == nil {
 				shut, now = append(shut, r), r
 			}
-		case outer.Kind == Tar:
+		case outer.Kind == Tar, outer.Kind == Archive:
 			if at != nil {
 				now = io.NewSectionReader(at, 0, known)
 			}

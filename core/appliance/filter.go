@@ -174,7 +174,11 @@ func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 		if action != lab.Allow {
 			kind = node.Lost
 		}
-		f.node.Say(kind, line, "the rule `%s` decides", r.Text)
+		text := "the rule `%s` decides"
+		if r.Log {
+			text += ", and it is logged"
+		}
+		f.node.Say(kind, line, text, r.Text)
 	}
 }
 
