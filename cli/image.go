@@ -207,15 +207,20 @@ beside the file.`,
 			if err != nil {
 				return err
 			}
-			f, size, err := open(args[0])
-			if err != nil {
-				return err
+			var verdicts []image.Verdict
+			if args[0] == "-" {
+				verdicts, err = image.Verify("standard input", a.in, want, nil)
+			} else {
+				f, size, e := open(args[0])
+				if e != nil {
+					return e
+				}
+				defer f.Close()
+				counted := &image.Counted{ReaderAt: f}
+				stop := a.meter("reading "+filepath.Base(args[0]), size, counted.Count)
+				verdicts, err = image.Verify(filepath.Base(args[0]), image.All(counted, size), want, nil)
+				stop()
 			}
-			defer f.Close()
-			counted := &image.Counted{ReaderAt: f}
-			stop := a.meter("reading "+filepath.Base(args[0]), size, counted.Count)
-			verdicts, err := image.Verify(filepath.Base(args[0]), image.All(counted, size), want, nil)
-			stop()
 			if err != nil {
 				return failure{exitUsage, args[0] + ": " + err.Error(), ""}
 			}
@@ -281,6 +286,9 @@ func (a *app) wanted(file, list string, typed map[string]string) ([]image.Wanted
 	}
 	if len(want) > 0 {
 		return want, nil
+	}
+	if file == "-" {
+		return nil, usage("standard input has no list beside it: give the digest with --sha256, or a list with --sums")
 	}
 	w, err := image.Beside(os.DirFS(filepath.Dir(file)), filepath.Base(file))
 	if err != nil {

@@ -29,9 +29,9 @@ type Options struct {
 const (
 	maxDepth    = 4
 	maxMembers  = 10_000
-	peekBudget  = 256 << 20     // unpacked bytes that are looked at without Whole
-	wholeBudget = math.MaxInt64 // with Whole: as long as the ratio stays sane
-	maxRatio    = 1100          // what deflate can do at most is 1032; see Guard
+	peekBudget  = 256 << 20 // unpacked bytes that are looked at without Whole
+	wholeBudget = 1 << 60   // with Whole: as long as the ratio stays sane
+	maxRatio    = 1100      // what deflate can do at most is 1032; see Guard
 )
 
 // freeRatio is the size under which no ratio is absurd: an empty disk packs well.

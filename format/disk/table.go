@@ -22,20 +22,21 @@ const maxPartitions = 1024
 
 // Table is a raw disk's partition table.
 type Table struct {
-	Scheme     string // mbr | gpt
-	Partitions []Partition
-	End        int64  // behind the last byte that the table speaks of, its own copy at the end included
-	Boots      string // bios, uefi, bios and uefi, or nothing
-	Fault      string // what is wrong with it; empty when nothing is
+	Scheme     string      `json:"scheme,omitempty"` // mbr | gpt
+	Partitions []Partition `json:"partitions,omitempty"`
+	End        int64       `json:"end"`             // behind the last byte that the table speaks of, its own copy at the end included
+	Boots      string      `json:"boots,omitempty"` // bios, uefi, bios and uefi, or nothing
+	Fault      string      `json:"fault,omitempty"` // what is wrong with it; empty when nothing is
 }
 
 // Partition is one partition.
 type Partition struct {
-	Number      int
-	Kind        string // in words, or the type as the table has it
-	Name        string
-	Start, Size int64 // bytes
-	Active      bool
+	Number int    `json:"number"`
+	Kind   string `json:"kind,omitempty"` // in words, or the type as the table has it
+	Name   string `json:"name,omitempty"`
+	Start  int64  `json:"start"` // bytes
+	Size   int64  `json:"size"`
+	Active bool   `json:"active"`
 }
 
 // kinds names what is usual; one byte in a classic record.

@@ -12,14 +12,14 @@ import (
 
 // Virtual is what a virtual disk's container says of it.
 type Virtual struct {
-	Format     string // qcow2 | vmdk | vhd | vhdx | vdi
-	Version    string
-	Layout     string // fixed | growing | streamed | differencing | split: whether the file holds all of it
-	Size       int64  // bytes, as a guest sees the disk
-	Backing    string // the file that holds the rest of it; empty when there is none
-	Compressed bool
-	Encrypted  bool
-	End        int64 // the file is at least this long, in bytes; 0 when the header does not say
+	Format     string `json:"format,omitempty"` // qcow2 | vmdk | vhd | vhdx | vdi
+	Version    string `json:"version,omitempty"`
+	Layout     string `json:"layout,omitempty"`  // fixed | growing | streamed | differencing | split: whether the file holds all of it
+	Size       int64  `json:"size"`              // bytes, as a guest sees the disk
+	Backing    string `json:"backing,omitempty"` // the file that holds the rest of it; empty when there is none
+	Compressed bool   `json:"compressed"`
+	Encrypted  bool   `json:"encrypted"`
+	End        int64  `json:"end"` // the file is at least this long, in bytes; 0 when the header does not say
 }
 
 // maxSize is larger than any disk: a header that claims more is crafted.

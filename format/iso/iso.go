@@ -29,22 +29,26 @@ var ErrNot = errors.New("iso: no ISO 9660 volume descriptor at sector 16")
 
 // Image is what an optical image says of itself.
 type Image struct {
-	System, Volume, Publisher, Preparer, Application string
-	Size                                             int64 // bytes of the volume, as declared
-	Joliet                                           bool  // has a second set of names in UCS-2
-	Boot                                             []Entry
-	Loaders                                          []string // UEFI loaders by file name, such as BOOTX64.EFI
-	Names                                            []string // of the top folder
-	Partial                                          string   // what could not be read, and why; empty when all was
+	System      string   `json:"system,omitempty"`
+	Volume      string   `json:"volume,omitempty"`
+	Publisher   string   `json:"publisher,omitempty"`
+	Preparer    string   `json:"preparer,omitempty"`
+	Application string   `json:"application,omitempty"`
+	Size        int64    `json:"size"`   // bytes of the volume, as declared
+	Joliet      bool     `json:"joliet"` // has a second set of names in UCS-2
+	Boot        []Entry  `json:"boot,omitempty"`
+	Loaders     []string `json:"loaders,omitempty"` // UEFI loaders by file name, such as BOOTX64.EFI
+	Names       []string `json:"names,omitempty"`   // of the top folder
+	Partial     string   `json:"partial,omitempty"` // what could not be read, and why; empty when all was
 }
 
 // Entry is one way to boot (El Torito, section 2).
 type Entry struct {
-	Firmware  string // bios, uefi, or what the platform's number is
-	Bootable  bool
-	Emulation bool  // pretends to be a floppy or a fixed disk
-	At        int64 // offset of its image, in bytes
-	Size      int64 // bytes that the firmware loads
+	Firmware  string `json:"firmware,omitempty"` // bios, uefi, or what the platform's number is
+	Bootable  bool   `json:"bootable"`
+	Emulation bool   `json:"emulation"` // pretends to be a floppy or a fixed disk
+	At        int64  `json:"at"`        // offset of its image, in bytes
+	Size      int64  `json:"size"`      // bytes that the firmware loads
 }
 
 // Read reads an image's headers.

@@ -22,76 +22,86 @@ const maxItems = 10_000
 
 // Package is what a descriptor says.
 type Package struct {
-	Version  string
-	Files    []File
-	Disks    []Disk
-	Networks []Network
-	Options  []Option // deployment choices
-	Systems  []System
+	Version  string    `json:"version,omitempty"`
+	Files    []File    `json:"files,omitempty"`
+	Disks    []Disk    `json:"disks,omitempty"`
+	Networks []Network `json:"networks,omitempty"`
+	Options  []Option  `json:"options,omitempty"` // deployment choices
+	Systems  []System  `json:"systems,omitempty"`
 }
 
 // File is a file that belongs to the package.
 type File struct {
-	ID, Name    string
-	Size        int64  // bytes; 0 when not said
-	Compression string // gzip, or empty
+	ID          string `json:"id,omitempty"`
+	Name        string `json:"name,omitempty"`
+	Size        int64  `json:"size"`                  // bytes; 0 when not said
+	Compression string `json:"compression,omitempty"` // gzip, or empty
 }
 
 // Disk is a virtual disk of the package.
 type Disk struct {
-	ID       string
-	File     string // its file's name; empty for a disk that starts empty
-	Capacity int64  // bytes, as a guest sees it
-	Format   string // the end of the format's identifier
+	ID       string `json:"id,omitempty"`
+	File     string `json:"file,omitempty"`   // its file's name; empty for a disk that starts empty
+	Capacity int64  `json:"capacity"`         // bytes, as a guest sees it
+	Format   string `json:"format,omitempty"` // the end of the format's identifier
 }
 
 // Network is a network that adapters name.
-type Network struct{ Name, Description string }
+type Network struct {
+	Name        string `json:"name"`
+	Description string `json:"description,omitempty"`
+}
 
 // Option is a deployment choice.
 type Option struct {
-	ID, Label, Description string
-	Default                bool
+	ID          string `json:"id,omitempty"`
+	Label       string `json:"label,omitempty"`
+	Description string `json:"description,omitempty"`
+	Default     bool   `json:"default"`
 }
 
 // System is one virtual machine.
 type System struct {
-	ID, Name string
-	Product  string
-	Vendor   string
-	Release  string // version
-	Licence  bool   // comes with a licence text to accept
-	Guest    string // operating system, as described
-	CPUs     int
-	Memory   int64 // bytes
-	Floor    struct {
-		CPUs   int
-		Memory int64
-	} // least of each, where the package says
-	Adapters    []Adapter
-	Drives      []Drive
-	Firmware    string   // bios | uefi; empty when not said
-	Boot        []string // disk | media | network, in order; empty when not said
+	ID          string    `json:"id,omitempty"`
+	Name        string    `json:"name,omitempty"`
+	Product     string    `json:"product,omitempty"`
+	Vendor      string    `json:"vendor,omitempty"`
+	Release     string    `json:"release,omitempty"` // version
+	Licence     bool      `json:"licence"`           // comes with a licence text to accept
+	Guest       string    `json:"guest,omitempty"`   // operating system, as described
+	CPUs        int       `json:"cpus"`
+	Memory      int64     `json:"memory"` // bytes
+	Floor       Floor     `json:"floor"`
+	Adapters    []Adapter `json:"adapters,omitempty"`
+	Drives      []Drive   `json:"drives,omitempty"`
+	Firmware    string    `json:"firmware,omitempty"` // bios | uefi; empty when not said
+	Boot        []string  `json:"boot,omitempty"`     // disk | media | network, in order; empty when not said
 	controllers map[string]controller
+}
+
+// Floor is the least of each, where the package says so; else zero.
+type Floor struct {
+	CPUs   int   `json:"cpus"`
+	Memory int64 `json:"memory"`
 }
 
 // Adapter is a network adapter, in the order of the package.
 type Adapter struct {
-	Number  int // from 1
-	Name    string
-	Network string
-	Model   string
-	MAC     string
-	Plugged bool
+	Number  int    `json:"number"` // from 1
+	Name    string `json:"name,omitempty"`
+	Network string `json:"network,omitempty"`
+	Model   string `json:"model,omitempty"`
+	MAC     string `json:"mac,omitempty"`
+	Plugged bool   `json:"plugged"`
 }
 
 // Drive is a disk or an optical drive.
 type Drive struct {
-	Optical bool
-	Disk    string // the disk's identifier
-	Size    int64  // bytes
-	File    string // of the medium or disk
-	Bus     string // ide | sata | scsi | nvme | virtio, or as the package has it
+	Optical bool   `json:"optical"`
+	Disk    string `json:"disk,omitempty"` // the disk's identifier
+	Size    int64  `json:"size"`           // bytes
+	File    string `json:"file,omitempty"` // of the medium or disk
+	Bus     string `json:"bus,omitempty"`  // ide | sata | scsi | nvme | virtio, or as the package has it
 }
 
 type controller struct{ bus, sub string }
