@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"encoding/hex"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,7 +14,6 @@ import (
 	"openbastion/core/assign"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
-	"openbastion/format/sums"
 	"openbastion/image"
 )
 
@@ -83,12 +80,7 @@ func settle(m *plan.Machine, wiring []assign.Wiring, told string) error {
 		return nil
 	}
 	if told == "order" {
-		var ports []*plan.Adapter
-		for _, a := range m.Adapters {
-			if a.Over == nil {
-				ports = append(ports, a)
-			}
-		}
+		ports := m.Own()
 		for k := range wiring {
 			wiring[k].Port, wiring[k].How, wiring[k].Doubt = nil, "order", ""
 			if k < len(ports) {
@@ -124,10 +116,7 @@ func take(wiring []assign.Wiring, k int, a *plan.Adapter) {
 
 func portNamed(m *plan.Machine, name string) (*plan.Adapter, error) {
 	var names []string
-	for _, a := range m.Adapters {
-		if a.Over != nil {
-			continue
-		}
+	for _, a := range m.Own() {
 		if a.Name == name {
 			return a, nil
 		}
@@ -179,8 +168,8 @@ func (a *app) askWiring(m *plan.Machine, wiring []assign.Wiring) error {
 // left counts the ports that no adapter has.
 func left(m *plan.Machine, wiring []assign.Wiring) int {
 	n := 0
-	for _, a := range m.Adapters {
-		if a.Over == nil && !slices.ContainsFunc(wiring, func(w assign.Wiring) bool { return w.Port == a }) {
+	for _, a := range m.Own() {
+		if !slices.ContainsFunc(wiring, func(w assign.Wiring) bool { return w.Port == a }) {
 			n++
 		}
 	}
@@ -309,17 +298,14 @@ func (a *app) digest(file string) (string, error) {
 		return "", err
 	}
 	defer f.Close()
-	h, err := sums.New("sha256")
-	if err == nil {
-		counted := &image.Counted{ReaderAt: f}
-		stop := a.meter("reading "+filepath.Base(file), size, counted.Count)
-		_, err = io.Copy(h, image.All(counted, size))
-		stop()
-	}
+	counted := &image.Counted{ReaderAt: f}
+	stop := a.meter("reading "+filepath.Base(file), size, counted.Count)
+	defer stop()
+	digest, err := image.Digest("sha256", image.All(counted, size), nil)
 	if err != nil {
 		return "", failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
 	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	return digest, nil
 }
 
 // portOrder gives the places of the file's ports when those with adapters stand
@@ -335,8 +321,8 @@ func portOrder(m *plan.Machine, wiring []assign.Wiring) (order []int, moved bool
 			wanted = append(wanted, place[w.Port])
 		}
 	}
-	for _, a := range m.Adapters { // then those that the package has no adapter for
-		if a.Over == nil && !slices.Contains(wanted, place[a]) {
+	for _, a := range m.Own() { // then those that the package has no adapter for
+		if !slices.Contains(wanted, place[a]) {
 			wanted = append(wanted, place[a])
 		}
 	}

@@ -37,15 +37,15 @@ type Content struct {
 	Table    *disk.Table   `json:"table,omitempty"` // of a raw disk, or of an optical image made for sticks too
 	Virtual  *disk.Virtual `json:"virtual,omitempty"`
 	Package  *ovf.Package  `json:"package,omitempty"`
-	Manifest []Digest      `json:"manifest,omitempty"`
+	Manifest []Promise     `json:"manifest,omitempty"`
 	Inside   []*Content    `json:"inside,omitempty"`
 	Faults   []string      `json:"faults"` // what is broken
 	Notes    []string      `json:"notes"`  // what could not be seen, or is worth knowing
 	Next     string        `json:"next"`   // how to go on
 }
 
-// Digest is what became of one line of a package's manifest.
-type Digest struct {
+// Promise is what became of one line of a package's manifest.
+type Promise struct {
 	File      string `json:"file"`
 	Algorithm string `json:"algorithm"`
 	Holds     bool   `json:"holds"`

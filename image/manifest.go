@@ -39,7 +39,7 @@ func (c *Content) archiveManifest(file *io.SectionReader, o Options) {
 		err = members(file, func(h *tar.Header, r io.Reader) error {
 			for _, s := range list {
 				if s.Name == h.Name {
-					got, err := digest(s.Algorithm, r, func(n int64) { o.progress(h.Name, n) })
+					got, err := Digest(s.Algorithm, r, func(n int64) { o.progress(h.Name, n) })
 					saw[s.Name] = got
 					return err
 				}
@@ -92,8 +92,8 @@ func (o Options) progress(file string, done int64) {
 	}
 }
 
-// digest takes a digest in constant memory.
-func digest(algorithm string, r io.Reader, progress func(int64)) (string, error) {
+// Digest takes a file's digest in constant memory, as hexadecimal digits.
+func Digest(algorithm string, r io.Reader, progress func(int64)) (string, error) {
 	h, err := sums.New(algorithm)
 	if err != nil {
 		return "", err
@@ -129,7 +129,7 @@ func hashAll(r io.Reader, progress func(int64), into ...hash.Hash) error {
 // judge holds what was seen against the manifest.
 func (c *Content) judge(list []sums.Sum, saw map[string]string) {
 	for _, s := range list {
-		d := Digest{File: s.Name, Algorithm: s.Algorithm, Holds: saw[s.Name] == s.Digest}
+		d := Promise{File: s.Name, Algorithm: s.Algorithm, Holds: saw[s.Name] == s.Digest}
 		switch {
 		case saw[s.Name] == "":
 			d.Saw = "no such file"
@@ -180,7 +180,7 @@ func (c *Content) siblings(o Options) {
 		if e != nil {
 			continue
 		}
-		saw[s.Name], err = digest(s.Algorithm, f, func(n int64) { o.progress(s.Name, n) })
+		saw[s.Name], err = Digest(s.Algorithm, f, func(n int64) { o.progress(s.Name, n) })
 		f.Close()
 	}
 	if err != nil {

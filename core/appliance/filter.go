@@ -209,14 +209,7 @@ func (f *Filter) Leading(*packet.Packet) *node.Port {
 // relate lets an ICMP error through that speaks of a known conversation, and
 // translates it (RFC 5508, section 4.2).
 func (f *Filter) relate(now time.Duration, p *packet.Packet) node.Verdict {
-	source, destination, q, data, ok := packet.Quoted(p.Data)
-	if !ok {
-		return node.Discard
-	}
-	from, to, _ := packet.Ports(q, append(append([]byte(nil), data...), make([]byte, max(0, header.TCPSize-len(data)))...))
-	quoted := tuple{proto: q, source: source, destination: destination, from: from, to: to}
-	quoted.reply = q == packet.ICMP && len(data) > 0 && header.ICMP(data).Type() == header.EchoReply
-	c, back := f.table.find(now, quoted.reversed())
+	c, back := f.quoted(now, p)
 	if c == nil {
 		return node.Discard
 	}
@@ -232,6 +225,19 @@ func (f *Filter) relate(now time.Duration, p *packet.Packet) node.Verdict {
 		p.RewriteQuoted(c.back.source, c.back.from, true)
 	}
 	return node.Pass
+}
+
+// quoted finds the conversation that an ICMP error speaks of, and whether it
+// speaks of a packet that went forth; nil when there is none.
+func (f *Filter) quoted(now time.Duration, p *packet.Packet) (c *flow, forth bool) {
+	source, destination, q, data, ok := packet.Quoted(p.Data)
+	if !ok {
+		return nil, false
+	}
+	from, to, _ := packet.Ports(q, append(append([]byte(nil), data...), make([]byte, max(0, header.TCPSize-len(data)))...))
+	k := tuple{proto: q, source: source, destination: destination, from: from, to: to}
+	k.reply = q == packet.ICMP && len(data) > 0 && header.ICMP(data).Type() == header.EchoReply
+	return f.table.find(now, k.reversed())
 }
 
 // Forwarding applies the rules to the first packet of a conversation.
@@ -410,12 +416,7 @@ func (f *Filter) translated(out *node.Port, p *packet.Packet) netip.Addr {
 func (f *Filter) Bridging(now time.Duration, in, out *node.Port, p *packet.Packet) node.Verdict {
 	outward := f.ports[out].Role == lab.WAN
 	if p.Proto == packet.ICMP && packet.IsError(p.Data) {
-		source, destination, q, data, ok := packet.Quoted(p.Data)
-		if !ok {
-			return node.Discard
-		}
-		from, to, _ := packet.Ports(q, append(append([]byte(nil), data...), make([]byte, max(0, header.TCPSize-len(data)))...))
-		if c, _ := f.table.find(now, tuple{proto: q, source: source, destination: destination, from: from, to: to}.reversed()); c == nil {
+		if c, _ := f.quoted(now, p); c == nil {
 			return node.Discard
 		}
 		return node.Pass

@@ -189,12 +189,7 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 // its adapters: by name where the listed names are the ports', else in order.
 // The error says why it cannot be told.
 func Adopt(m *plan.Machine, list []listing.Interface) (map[*plan.Adapter]mac.Address, error) {
-	var own []*plan.Adapter
-	for _, a := range m.Adapters {
-		if a.Over == nil {
-			own = append(own, a)
-		}
-	}
+	own := m.Own()
 	if len(list) != len(own) {
 		return nil, fmt.Errorf("%d addresses are listed, and %s has %d adapters", len(list), m.Name, len(own))
 	}

@@ -71,10 +71,8 @@ func network(p *plan.Plan, name string) (s *plan.Segment, near bool) {
 func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Difference {
 	c := &comparison{}
 	own := map[int]*plan.Adapter{}
-	for _, a := range m.Adapters {
-		if a.Over == nil {
-			own[a.Number] = a
-		}
+	for _, a := range m.Own() {
+		own[a.Number] = a
 	}
 	twins := map[string]int{}
 	for _, x := range b.Adapters {
@@ -238,12 +236,7 @@ func roleOf(name string) lab.Role {
 // segments and ports, by what the name says it is for where that fits one port
 // alone, else by order, which is a doubt.
 func Wire(p *plan.Plan, m *plan.Machine, b Built) []Wiring {
-	var ports []*plan.Adapter
-	for _, a := range m.Adapters {
-		if a.Over == nil {
-			ports = append(ports, a)
-		}
-	}
+	ports := m.Own()
 	out := make([]Wiring, len(b.Adapters))
 	taken := map[*plan.Adapter]bool{}
 	sole := func(fits func(*plan.Adapter) bool) *plan.Adapter {

@@ -93,6 +93,17 @@ func (a *Adapter) Assumed() lab.Role {
 	return a.Machine.Profile.Roles[a.Number-1]
 }
 
+// Own gives the machine's adapters without the ports that ride on others.
+func (m *Machine) Own() []*Adapter {
+	var list []*Adapter
+	for _, a := range m.Adapters {
+		if a.Over == nil {
+			list = append(list, a)
+		}
+	}
+	return list
+}
+
 // WAN gives the appliance's WAN ports.
 func (m *Machine) WAN() []*Adapter {
 	var list []*Adapter

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 
 	"openbastion/core/header"
 	"openbastion/core/packet"
@@ -48,7 +50,7 @@ func (l *Lab) odd(a *attack, s *station, ad *plan.Adapter, own netip.Addr, gates
 			}
 		}
 	}
-	for _, tag := range sortedKeys(tags) {
+	for _, tag := range slices.Sorted(maps.Keys(tags)) {
 		hops := tags[tag]
 		if tag != 0 {
 			add(fmt.Sprintf("udp/7 with the tag %d", tag), hops, func(word string) []byte { return packet.Tagged(udp(own)(word), tag) })
@@ -110,16 +112,6 @@ func (l *Lab) nextHop(ad *plan.Adapter) netip.Addr {
 		return port.Address.Addr()
 	}
 	return guess(ad.Segment)
-}
-
-func sortedKeys(m map[int][]hop) []int {
-	var keys []int
-	for k := range 4096 {
-		if _, ok := m[k]; ok {
-			keys = append(keys, k)
-		}
-	}
-	return keys
 }
 
 // sourceRouted sends a packet to a router first, with a loose source route to
