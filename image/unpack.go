@@ -20,22 +20,30 @@ import (
 	"openbastion/format/stream"
 )
 
-// Counted counts the bytes read of a file, so that progress can be told of a
-// stream whose unpacked length nobody knows.
+// Counted notes how far a file has been read, so that progress can be told of
+// a stream whose unpacked length nobody knows.
 type Counted struct {
 	io.ReaderAt
-	n atomic.Int64
+	high atomic.Int64
 }
 
-// ReadAt reads and counts.
+// maxJump is how far ahead a reading may be and still count as progress: an
+// index at the file's end does not.
+const maxJump = 64 << 20
+
+// ReadAt reads and notes how far.
 func (c *Counted) ReadAt(b []byte, at int64) (int, error) {
 	n, err := c.ReaderAt.ReadAt(b, at)
-	c.n.Add(int64(n))
-	return n, err
+	for {
+		high := c.high.Load()
+		if at > high+maxJump || at+int64(n) <= high || c.high.CompareAndSwap(high, at+int64(n)) {
+			return n, err
+		}
+	}
 }
 
-// Count gives the bytes read so far; safe from other goroutines.
-func (c *Counted) Count() int64 { return c.n.Load() }
+// Count gives how far the file has been read; safe from other goroutines.
+func (c *Counted) Count() int64 { return c.high.Load() }
 
 // Choice is a member that may be what the person wants.
 type Choice struct {

@@ -90,3 +90,18 @@ func TestSiblings(t *testing.T) {
 		}
 	}
 }
+
+// How far a file has been read: in any order, but an index at its end is no
+// progress.
+func TestCounted(t *testing.T) {
+	c := Counted{ReaderAt: zeroes{}}
+	for _, x := range []struct{ at, want int64 }{{0, 1024}, {512, 1536}, {100, 1536}, {1 << 30, 1536}, {1 << 20, 1<<20 + 1024}, {2048, 1<<20 + 1024}} {
+		_, err := c.ReadAt(make([]byte, 1024), x.at)
+		require.NoError(t, err)
+		assert.Equal(t, x.want, c.Count(), "after %d", x.at)
+	}
+}
+
+type zeroes struct{}
+
+func (zeroes) ReadAt(b []byte, _ int64) (int, error) { return len(b), nil }
