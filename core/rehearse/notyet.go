@@ -20,9 +20,6 @@ func notYet(p *plan.Plan) lab.Faults {
 			if a.How == plan.FromAbove && a.Port.Address.How == "pppoe" {
 				add(a.Port.At("address"), "address: pppoe")
 			}
-			if a.Port.Joins != "" {
-				add(a.Port.At("joins"), "joins")
-			}
 		}
 	}
 	if p.Lab.IPv6 {

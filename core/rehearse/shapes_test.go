@@ -170,6 +170,13 @@ guests:
 	assert.Contains(t, verdicts(doc), "inner.alone")
 }
 
+// Two ports on one segment, joined on purpose, are one door: the second stays
+// quiet, as the spanning tree has it (IEEE 802.1D), or frames would circle.
+func TestJoinedPorts(t *testing.T) {
+	text := strings.Replace(twoWays, "      - {role: lan, segment: inner}\n", "      - {role: lan, segment: inner}\n      - {role: lan, name: spare, segment: inner, joins: lan}\n", 1)
+	assert.Empty(t, verdicts(run(t, []byte(text))))
+}
+
 // Faults are felt by those they should be, and all claims hold once they are over.
 func TestFaults(t *testing.T) {
 	for _, c := range []struct{ fault, want string }{
