@@ -13,7 +13,12 @@ import (
 	"openbastion/core/names"
 	"openbastion/core/node"
 	"openbastion/core/plan"
+	"openbastion/core/ppp"
 )
+
+// SessionSecret is the password by which appliances get their PPPoE sessions
+// in a rehearsal: the lab file holds none.
+const SessionSecret = "high tide"
 
 // Appliance is the node with what it is made of.
 type Appliance struct {
@@ -42,7 +47,9 @@ func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
 		}
 		a.Ports = append(a.Ports, p)
 		a.Filter.ports[p] = ad
-		if ad.How == plan.FromAbove {
+		if ad.How == plan.FromAbove && ad.Port != nil && ad.Port.Address.How == "pppoe" {
+			p.Dial = &ppp.Client{MAC: ad.MAC, User: m.Name, Password: SessionSecret}
+		} else if ad.How == plan.FromAbove {
 			p.Client = &lease.Client{MAC: ad.MAC, Hostname: m.Name}
 		}
 		if ad.Role == lab.WAN || ad.Gateway.IsValid() {

@@ -97,6 +97,9 @@ func (n *Node) learned(port *Port, e *neighbor, from mac.Address) {
 // sendVia sends an IPv4 packet to a next hop on the port, once its hardware
 // address is known. in is where it came from; nil for the node's own.
 func (n *Node) sendVia(port, in *Port, hop netip.Addr, p *packet.Packet) {
+	if (port.Dial != nil || port.Access != nil) && n.viaSession(port, hop, p) {
+		return
+	}
 	e := port.neighbors[hop]
 	if e == nil {
 		if len(port.neighbors) >= maxNeighbors {

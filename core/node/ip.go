@@ -23,7 +23,7 @@ func (n *Node) receiveIP(port *Port, p *packet.Packet) {
 		return
 	}
 	toAll := p.Destination == everyone || p.Destination.IsMulticast() ||
-		port.Address.IsValid() && p.Destination == subnet.Broadcast(port.Address)
+		port.Address.IsValid() && port.Address.Bits() < 31 && p.Destination == subnet.Broadcast(port.Address)
 	if p.Proto == packet.UDP && (port.Client != nil || port.Server != nil || port.surveys != nil) && n.leaseMessage(port, p) {
 		return
 	}
@@ -179,7 +179,7 @@ func (n *Node) sayRoute(out *Port, hop netip.Addr, p *packet.Packet) {
 
 // leadsOut tells a port whose gateway can be sent to.
 func (p *Port) leadsOut() bool {
-	return p.up && p.Address.IsValid() && p.Gateway.IsValid() && p.Address.Contains(p.Gateway)
+	return p.up && p.Address.IsValid() && p.Gateway.IsValid() && (p.Address.Contains(p.Gateway) || p.Dial != nil)
 }
 
 // originate routes and sends a packet of the node's own. false: no route.

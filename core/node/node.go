@@ -15,6 +15,7 @@ import (
 	"openbastion/core/mac"
 	"openbastion/core/names"
 	"openbastion/core/packet"
+	"openbastion/core/ppp"
 )
 
 // Emission is a frame that a node sends on one of its adapters.
@@ -87,7 +88,9 @@ type Port struct {
 	Dead    bool         // its gateway is known not to answer: another way out is taken while there is one
 	Client  *lease.Client
 	Server  *lease.Server
-	Changed func() // told after a lease gave or took the address, or nil
+	Dial    *ppp.Client // takes the address from a PPPoE session
+	Access  *ppp.Server // gives PPPoE sessions
+	Changed func()      // told after a lease gave or took the address, or nil
 
 	up        bool
 	bridge    *bridge
@@ -161,6 +164,12 @@ func (n *Node) SetLink(now time.Duration, adapter int, up bool) {
 		if up && p.Client != nil {
 			n.leaseActions(p, p.Client.Restart(now))
 		}
+		if p.Dial != nil {
+			if p.Dial.Stop(); up {
+				n.StartSession(now, p)
+			}
+			n.dialled(p)
+		}
 	}
 }
 
@@ -190,7 +199,12 @@ func (n *Node) Receive(now time.Duration, adapter int, p *packet.Packet) {
 	if p.To != port.MAC && !p.To.IsGroup() {
 		return
 	}
+	if port.Dial != nil && p.Type != ppp.TypeDiscovery && p.Type != ppp.TypeSession {
+		return // beside the session the port has no address
+	}
 	switch p.Type {
+	case ppp.TypeDiscovery, ppp.TypeSession:
+		n.receiveSession(port, p)
 	case packet.TypeARP:
 		n.receiveARP(port, p)
 	case packet.TypeIPv4:
@@ -236,6 +250,11 @@ func (n *Node) Deadline() (at time.Duration, ok bool) {
 				at, ok = t, true
 			}
 		}
+		if p.Dial != nil {
+			if t, has := p.Dial.Deadline(); has && (!ok || t < at) {
+				at, ok = t, true
+			}
+		}
 	}
 	if n.Resolver != nil {
 		if t, has := n.Resolver.Deadline(); has && (!ok || t < at) {
@@ -252,6 +271,12 @@ func (n *Node) Advance(now time.Duration) {
 		fn()
 	}
 	for _, p := range n.ports {
+		if p.Dial != nil && p.up {
+			if t, ok := p.Dial.Deadline(); ok && t <= now {
+				n.sendSession(p, p.Dial.Advance(now))
+				n.dialled(p)
+			}
+		}
 		if p.Client == nil {
 			continue
 		}

@@ -26,7 +26,7 @@ func (n *Node) Watch(port *Port) {
 			port.Dead = misses >= watchMisses
 		}
 		last = nil
-		if n.Noted == nil && port.up && port.Gateway.IsValid() && port.Address.IsValid() && port.Address.Contains(port.Gateway) {
+		if n.Noted == nil && port.leadsOut() {
 			last = n.Ping(n.now, port.Gateway, 0, watchEvery/2, []byte("is this way open"))
 		}
 		n.after(watchEvery, tick)

@@ -1,8 +1,7 @@
 // Package packet reads and builds the frames that cross a simulated wire:
 // Ethernet (IEEE 802.3, with 802.1Q tags), ARP (RFC 826), IPv4 (RFC 791), ICMP
-// (RFC 792), UDP (RFC 768) and TCP (RFC 9293), all checksums filled in. The
-// header layouts come from gvisor's header package; this package adds what a
-// node asks of a whole frame.
+// (RFC 792), UDP (RFC 768) and TCP (RFC 9293), all checksums filled in. What a
+// PPPoE session carries (RFC 2516) is read as if it stood alone.
 package packet
 
 import (
@@ -22,6 +21,7 @@ const (
 	TypeARP  = 0x0806
 	TypeVLAN = 0x8100
 	TypeIPv6 = 0x86dd
+	TypePPP  = 0x8864 // a PPPoE session
 )
 
 // The IPv4 protocol numbers that are told apart.
@@ -45,9 +45,10 @@ type Packet struct {
 	To, From mac.Address
 	Tag      int    // VLAN identifier; 0 when untagged or priority-tagged
 	Type     uint16 // EtherType of what the frame carries
-	Body     []byte // what follows the Ethernet header and tag
+	Body     []byte // what follows the Ethernet header and tag; of a session that carries IPv4, that
+	Payload  []byte // what follows the Ethernet header and tag
 
-	// For Type IPv4, when the header is whole and its checksum right:
+	// For Type IPv4, or IPv4 in a PPPoE session, when the header is whole and its checksum right:
 	IPv4                bool
 	Source, Destination netip.Addr
 	Proto               uint8
@@ -86,7 +87,12 @@ func (p *Packet) decode(b []byte) error {
 		p.Type = binary.BigEndian.Uint16(p.Body[2:])
 		p.Body = p.Body[tagSize:]
 	}
-	if p.Type != TypeIPv4 {
+	p.Payload = p.Body
+	switch {
+	case p.Type == TypeIPv4:
+	case p.Type == TypePPP && len(p.Body) >= 8+header.IPv4Size && p.Body[1] == 0 && p.Body[6] == 0 && p.Body[7] == 0x21:
+		p.Body = p.Body[8:]
+	default:
 		return nil
 	}
 	ip := header.IPv4(p.Body)
@@ -179,6 +185,9 @@ func (p *Packet) String() string {
 		}
 		return fmt.Sprintf("ARP%s: %s is at %s", tag, sender, p.From)
 	case p.IPv4:
+		if p.Type == TypePPP {
+			tag += " in PPPoE"
+		}
 		return fmt.Sprintf("%s > %s%s: %s", p.Source, p.Destination, tag, p.carries())
 	}
 	return fmt.Sprintf("%s > %s%s: type 0x%04x", p.From, p.To, tag, p.Type)

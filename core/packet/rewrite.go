@@ -57,6 +57,35 @@ func (p *Packet) rewrite(a netip.Addr, port uint16, source bool) {
 	}
 }
 
+// Clamp lowers what a SYN says of the segments that it takes to what fits into
+// packets of a size (RFC 2516, section 7, leads to it).
+func (p *Packet) Clamp(mtu int) {
+	if p.Proto != TCP || p.Fragment || len(p.Data) < header.TCPSize || header.TCP(p.Data).Flags()&header.SYN == 0 {
+		return
+	}
+	most := uint16(mtu - header.IPv4Size - header.TCPSize)
+	t := header.TCP(p.Data)
+	if t.MSS() <= most {
+		return
+	}
+	end := min(t.HeaderSize(), len(t))
+	for k := header.TCPSize; k+header.MSSSize <= end && t[k] != 0; {
+		switch {
+		case t[k] == 1:
+			k++
+		case t[k] == 2 && t[k+1] == header.MSSSize:
+			old := append([]byte(nil), t[k:k+4]...)
+			header.PutMSS(t[k:], most)
+			t.SetChecksum(header.Update(uint16(t[16])<<8|uint16(t[17]), old, t[k:k+4]))
+			return
+		case t[k+1] < 2:
+			return
+		default:
+			k += int(t[k+1])
+		}
+	}
+}
+
 // RewriteQuoted changes the quoted packet in an ICMP error that p carries: its
 // source (or destination) address and port become those given, with the
 // quoted checksums and the error's own.

@@ -48,6 +48,9 @@ const (
 // Up tells whether the session carries IPv4.
 func (c *Client) Up() bool { return c.phase == open4 }
 
+// Server gives the hardware address of the other end.
+func (c *Client) Server() mac.Address { return c.server }
+
 // Start looks for somebody who gives sessions.
 func (c *Client) Start(now time.Duration) []Out {
 	*c = Client{MAC: c.MAC, User: c.User, Password: c.Password}

@@ -97,9 +97,9 @@ func (s *Server) Receive(_ time.Duration, from mac.Address, kind uint16, b []byt
 		}
 	case protoCHAP:
 		if code == 2 && s.CHAP && len(rest) > 0 && int(rest[0]) < len(rest) {
-			answer, user := rest[1:1+int(rest[0])], string(rest[1+int(rest[0]):])
+			answer, user := rest[1:1+int(rest[0])], rest[1+int(rest[0]):]
 			verdict := byte(4)
-			if want, known := s.Secrets[user]; known && bytes.Equal(answer, answerTo(n, want, x.challenge)) {
+			if want, known := s.Secrets[string(user)]; known && bytes.Equal(answer, answerTo(n, want, x.challenge)) {
 				x.trusted, verdict = true, 3
 			}
 			reply(protoCHAP, control(verdict, n))

@@ -14,6 +14,7 @@ import (
 	"openbastion/core/node"
 	"openbastion/core/packet"
 	"openbastion/core/plan"
+	"openbastion/core/ppp"
 	"openbastion/core/subnet"
 	"openbastion/core/wire"
 )
@@ -195,6 +196,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 			farAddress = subnet.Add(l.beyond.Addr(), 200+count)
 		}
 		n := router(name, s, count, netip.PrefixFrom(farAddress, l.beyond.Bits()))
+		n.Ports()[0].Access = access(s, n.Ports()[0])
 		n.Resolver.Names[witnessName+"."] = l.witness
 		n.Resolver.Names[name+".example."] = s.Gateway
 		n.Resolver.Zones = []string{"."}
@@ -269,6 +271,28 @@ func router(name string, s *plan.Segment, count int, far netip.Prefix) *node.Nod
 	return n
 }
 
+// access gives sessions on an upstream segment, where an appliance's WAN takes
+// its address from one; else nil. A host that translates gives none.
+func access(s *plan.Segment, near *node.Port) *ppp.Server {
+	if s.Lab.Join == "nat" {
+		return nil
+	}
+	var secrets map[string]string
+	for _, a := range s.Adapters {
+		if a.Port != nil && a.Role == lab.WAN && a.Port.Address.How == "pppoe" {
+			if secrets == nil {
+				secrets = map[string]string{}
+			}
+			secrets[a.Machine.Name] = appliance.SessionSecret
+		}
+	}
+	if secrets == nil {
+		return nil
+	}
+	own := upstreamLeases(s, near.Address)
+	return &ppp.Server{MAC: near.MAC, Address: near.Address.Addr(), From: subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)/4), To: own.From.Prev(), DNS: own.DNS, CHAP: true, Secrets: secrets}
+}
+
 // upstreamLeases gives what an upstream router hands out: the upper half of
 // its network, but for addresses that the plan gives to somebody.
 func upstreamLeases(s *plan.Segment, own netip.Prefix) lease.Config {
@@ -339,6 +363,9 @@ func (l *Lab) start() {
 		for _, p := range s.node.Ports() {
 			if p.Client != nil && p.Up() {
 				s.node.StartLease(l.world.now, p)
+			}
+			if p.Dial != nil && p.Up() {
+				s.node.StartSession(l.world.now, p)
 			}
 		}
 		l.world.pump(s)

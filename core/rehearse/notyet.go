@@ -15,13 +15,6 @@ func notYet(p *plan.Plan) lab.Faults {
 			add(src.At("router-advertisements"), "router-advertisements")
 		}
 	}
-	for _, m := range p.Appliances() {
-		for _, a := range m.Adapters {
-			if a.How == plan.FromAbove && a.Port.Address.How == "pppoe" {
-				add(a.Port.At("address"), "address: pppoe")
-			}
-		}
-	}
 	if p.Lab.IPv6 {
 		add(p.Lab.At("ipv6"), "ipv6")
 	}

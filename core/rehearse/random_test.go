@@ -50,6 +50,8 @@ func randomLab(t *rapid.T) string {
 	ports := []string{"{role: wan, segment: road}"}
 	if join == "bridged" && coin("static WAN") {
 		ports[0] = fmt.Sprintf("{role: wan, segment: road, address: %s.7/24, gateway: %s.1}", subnet, subnet)
+	} else if join == "bridged" && coin("session") {
+		ports[0] = "{role: wan, segment: road, address: pppoe}"
 	}
 	if second {
 		ports = append(ports, "{role: wan, name: backup, segment: lane}")
@@ -89,7 +91,7 @@ func randomLab(t *rapid.T) string {
 				guests = append(guests, fmt.Sprintf("%s: {segment: s%d, %s}", name, i, at))
 				if coin("publish") {
 					publishes = append(publishes, fmt.Sprintf("{port: %s/%d, to: %s, at: tcp/443}", "tcp", 9000+10*i+k, name))
-				} else if subnet == "172.29.64" && join == "bridged" && coin("outside address") {
+				} else if subnet == "172.29.64" && join == "bridged" && !strings.Contains(ports[0], "pppoe") && coin("outside address") {
 					addresses = append(addresses, fmt.Sprintf("{outside: 172.29.64.%d, inside: %s}", 20+4*i+k, name))
 				}
 			}

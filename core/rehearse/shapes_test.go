@@ -11,7 +11,9 @@ import (
 
 	"openbastion/core/claims"
 	"openbastion/core/draft"
+	"openbastion/core/header"
 	"openbastion/core/lab"
+	"openbastion/core/packet"
 )
 
 // Labs of every shape that can be drafted hold all their claims, by bridging
@@ -168,6 +170,34 @@ guests:
 	}
 	doc = run(t, []byte(strings.Replace(text, "address: 10.83.16.1/24}", "address: 10.83.16.1/24, leases: {pool: 10.83.16.50-10.83.16.60}}", 1)))
 	assert.Contains(t, verdicts(doc), "inner.alone")
+}
+
+// A WAN that takes its address from a PPPoE session carries everything: the
+// claims hold, segments are clamped to what fits, and a cut session comes back.
+func TestSessionOnWAN(t *testing.T) {
+	text := strings.Replace(string(example(t, "saltmarsh.yaml")), "segment: causeway, address: lease", "segment: causeway, address: pppoe", 1)
+	l := build(t, []byte(text))
+	l.start()
+	sluice := l.plan.Machine("sluice")
+	wan := l.members[sluice].node.Ports()[0]
+	assert.Equal(t, "172.29.64.64/32 172.29.64.1", wan.Address.String()+" "+wan.Gateway.String())
+	sizes := map[uint16]bool{}
+	l.world.watch = func(s *station, segment int, p *packet.Packet) {
+		if s == l.members[sluice] && p.IPv4 && p.Proto == packet.TCP && header.TCP(p.Data).Flags()&header.SYN != 0 && l.world.Segments[segment] != "reedbed" {
+			sizes[header.TCP(p.Data).MSS()] = true
+		}
+	}
+	heron := l.plan.Machine("heron").Adapters[0]
+	o := l.Ask(claims.Running, []claims.Probe{{Kind: claims.AskReach, From: heron, Proto: lab.TCP, Port: 80}})[0]
+	l.world.watch = nil
+	assert.Equal(t, "172.29.64.64", o.From.String())
+	assert.Equal(t, map[uint16]bool{1452: true}, sizes)
+	l.plugWAN(false)
+	assert.False(t, wan.Address.IsValid())
+	l.plugWAN(true)
+	l.world.run(l.world.now + 10*time.Second)
+	assert.True(t, wan.Address.IsValid())
+	assert.Empty(t, verdicts(claims.Run(l.plan, l)))
 }
 
 // Two ports on one segment, joined on purpose, are one door: the second stays
