@@ -121,7 +121,7 @@ func TestMistakes(t *testing.T) {
 func TestNotYet(t *testing.T) {
 	sample := string(example(t, "saltmarsh.yaml"))
 	for old, new := range map[string]string{
-		"segments:":      "ipv6: true\nsegments:",
+		"segments:": "ipv6: true\nsegments:",
 	} {
 		l, err := lab.Read("lab.yaml", []byte(strings.Replace(sample, old, new, 1)))
 		require.NoError(t, err)
