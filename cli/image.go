@@ -152,7 +152,7 @@ func (a *app) imageUnpack() *cobra.Command {
 				a.onInterrupt()
 			}
 			stop := a.meter("unpacking "+filepath.Base(to), size, counted.Count)
-			n, err := image.Write(to, r, nil)
+			n, err := image.Write(to, r)
 			stop()
 			if errors.Is(err, image.ErrRatio) {
 				return failure{exitBroken, args[0] + ": " + err.Error(), "when you trust it all the same: --huge"}
@@ -209,7 +209,7 @@ beside the file.`,
 			}
 			var verdicts []image.Verdict
 			if args[0] == "-" {
-				verdicts, err = image.Verify("standard input", a.in, want, nil)
+				verdicts, err = image.Verify("standard input", a.in, want)
 			} else {
 				f, size, e := open(args[0])
 				if e != nil {
@@ -218,7 +218,7 @@ beside the file.`,
 				defer f.Close()
 				counted := &image.Counted{ReaderAt: f}
 				stop := a.meter("reading "+filepath.Base(args[0]), size, counted.Count)
-				verdicts, err = image.Verify(filepath.Base(args[0]), image.All(counted, size), want, nil)
+				verdicts, err = image.Verify(filepath.Base(args[0]), image.All(counted, size), want)
 				stop()
 			}
 			if err != nil {

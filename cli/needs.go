@@ -301,7 +301,7 @@ func (a *app) digest(file string) (string, error) {
 	counted := &image.Counted{ReaderAt: f}
 	stop := a.meter("reading "+filepath.Base(file), size, counted.Count)
 	defer stop()
-	digest, err := image.Digest("sha256", image.All(counted, size), nil)
+	digest, err := image.Digest("sha256", image.All(counted, size))
 	if err != nil {
 		return "", failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
 	}

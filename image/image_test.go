@@ -221,7 +221,7 @@ func unpack(file, member, to string) error {
 		return err
 	}
 	defer r.Close()
-	_, err = Write(to, r, nil)
+	_, err = Write(to, r)
 	return err
 }
 

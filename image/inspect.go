@@ -20,9 +20,16 @@ import (
 
 // Options say how far an inspection goes. The zero value is good.
 type Options struct {
-	Whole    bool                          // read compressed streams to their end, so that every checksum in them is tried
-	Siblings fs.FS                         // the folder that the file lies in; a package's other files are looked for there
-	Progress func(file string, done int64) // told of bytes read to prove a manifest
+	Whole    bool  // read compressed streams to their end, so that every checksum in them is tried
+	Siblings fs.FS // the folder that the file lies in; a package's other files are looked for there
+}
+
+// budget is how many bytes of a stream are looked at.
+func (o Options) budget() int64 {
+	if o.Whole {
+		return wholeBudget
+	}
+	return peekBudget
 }
 
 // Bounds on what crafted files can make us read.
@@ -42,7 +49,7 @@ func Inspect(name string, file io.ReaderAt, size int64, o Options) *Content {
 	c := &Content{Name: name, Size: size}
 	inspect(c, file, o, 0)
 	if c.Kind == Descriptor && o.Siblings != nil {
-		c.siblings(o)
+		c.siblings(o.Siblings)
 	}
 	return c
 }
@@ -199,11 +206,7 @@ func (c *Content) inspectStream(r io.ReaderAt, o Options, depth int) {
 		c.fault("it does not unpack: %v", err)
 		return
 	}
-	budget := int64(peekBudget)
-	if o.Whole {
-		budget = wholeBudget
-	}
-	w := newWindow(Guard(raw, c.Size), budget)
+	w := newWindow(Guard(raw, c.Size), o.budget())
 	if depth >= maxDepth {
 		c.note("packed more than %d times over; what is inside was not looked at", maxDepth)
 		return
@@ -287,11 +290,7 @@ func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
 			inner.fault("it cannot be unpacked: %v", err)
 			continue
 		}
-		budget := int64(peekBudget)
-		if o.Whole {
-			budget = wholeBudget
-		}
-		w := newWindow(Guard(m, int64(min(f.CompressedSize64, math.MaxInt64))), budget)
+		w := newWindow(Guard(m, int64(min(f.CompressedSize64, math.MaxInt64))), o.budget())
 		inspect(inner, w, o, depth+1)
 		if o.Whole {
 			if n, err := w.drain(wholeBudget); err != nil {
@@ -300,12 +299,7 @@ func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
 		}
 		m.Close()
 	}
-	c.count(len(z.File))
-}
-
-// count tells of members that were not looked at.
-func (c *Content) count(n int) {
-	if n > maxMembers {
+	if n := len(z.File); n > maxMembers {
 		c.note("it has %d members; the first %d were looked at", n, maxMembers)
 	}
 }
@@ -357,7 +351,7 @@ func (c *Content) inspectTar(r io.ReaderAt, o Options, depth int) {
 			c.note("the manifest is proven when the package is unpacked")
 			return
 		}
-		c.archiveManifest(section, o)
+		c.archiveManifest(section)
 	}
 }
 

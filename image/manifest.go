@@ -4,7 +4,6 @@ import (
 	"archive/tar"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"hash"
 	"io"
 	"io/fs"
@@ -20,7 +19,7 @@ const maxManifest = 1 << 20
 
 // archiveManifest proves the manifest of a package in one tar: a first pass
 // finds it, a second takes the digests of what it names.
-func (c *Content) archiveManifest(file *io.SectionReader, o Options) {
+func (c *Content) archiveManifest(file *io.SectionReader) {
 	var list []sums.Sum
 	err := members(file, func(h *tar.Header, r io.Reader) error {
 		if !strings.EqualFold(path.Ext(h.Name), ".mf") || list != nil {
@@ -39,7 +38,7 @@ func (c *Content) archiveManifest(file *io.SectionReader, o Options) {
 		err = members(file, func(h *tar.Header, r io.Reader) error {
 			for _, s := range list {
 				if s.Name == h.Name {
-					got, err := Digest(s.Algorithm, r, func(n int64) { o.progress(h.Name, n) })
+					got, err := Digest(s.Algorithm, r)
 					saw[s.Name] = got
 					return err
 				}
@@ -86,36 +85,25 @@ func readManifest(r io.Reader) ([]sums.Sum, error) {
 	return sums.Read(string(data))
 }
 
-func (o Options) progress(file string, done int64) {
-	if o.Progress != nil {
-		o.Progress(file, done)
-	}
-}
-
 // Digest takes a file's digest in constant memory, as hexadecimal digits.
-func Digest(algorithm string, r io.Reader, progress func(int64)) (string, error) {
+func Digest(algorithm string, r io.Reader) (string, error) {
 	h, err := sums.New(algorithm)
 	if err != nil {
 		return "", err
 	}
-	if err := hashAll(r, progress, h); err != nil {
+	if err := hashAll(r, h); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // hashAll reads to the end into digests.
-func hashAll(r io.Reader, progress func(int64), into ...hash.Hash) error {
+func hashAll(r io.Reader, into ...hash.Hash) error {
 	b := make([]byte, 1<<18)
-	var done int64
 	for {
 		n, err := r.Read(b)
 		for _, h := range into {
 			h.Write(b[:n])
-		}
-		done += int64(n)
-		if progress != nil {
-			progress(done)
 		}
 		if err == io.EOF {
 			return nil
@@ -144,7 +132,7 @@ func (c *Content) judge(list []sums.Sum, saw map[string]string) {
 
 // siblings looks for a package's other files beside its descriptor, and proves
 // its manifest.
-func (c *Content) siblings(o Options) {
+func (c *Content) siblings(dir fs.FS) {
 	if c.Package == nil {
 		return
 	}
@@ -153,7 +141,7 @@ func (c *Content) siblings(o Options) {
 			c.fault("its descriptor names a file outside its folder: %s", f.Name)
 			continue
 		}
-		info, err := fs.Stat(o.Siblings, f.Name)
+		info, err := fs.Stat(dir, f.Name)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			c.fault("%s belongs to it and is not beside it", f.Name)
@@ -164,7 +152,7 @@ func (c *Content) siblings(o Options) {
 		}
 	}
 	name := strings.TrimSuffix(c.Name, path.Ext(c.Name)) + ".mf"
-	m, err := o.Siblings.Open(name)
+	m, err := dir.Open(name)
 	if err != nil {
 		c.note("there is no manifest (%s) beside it: nothing proves that its files are as they left their maker", name)
 		return
@@ -176,15 +164,15 @@ func (c *Content) siblings(o Options) {
 		if err != nil || !fs.ValidPath(s.Name) {
 			continue
 		}
-		f, e := o.Siblings.Open(s.Name)
+		f, e := dir.Open(s.Name)
 		if e != nil {
 			continue
 		}
-		saw[s.Name], err = Digest(s.Algorithm, f, func(n int64) { o.progress(s.Name, n) })
+		saw[s.Name], err = Digest(s.Algorithm, f)
 		f.Close()
 	}
 	if err != nil {
-		c.fault("its manifest could not be proven: %s", plainly(fmt.Errorf("%w", err)))
+		c.fault("its manifest could not be proven: %s", plainly(err))
 	}
 	c.judge(list, saw)
 }

@@ -219,9 +219,8 @@ const hole = 64 << 10
 
 // Write puts a stream into a file, whole or not at all: it fills a file beside
 // the target, named with .part behind, and renames that when all went well.
-// Runs of zeros become holes. Nothing that is there is overwritten. progress is
-// told of bytes written.
-func Write(to string, r io.Reader, progress func(int64)) (n int64, err error) {
+// Runs of zeros become holes. Nothing that is there is overwritten.
+func Write(to string, r io.Reader) (n int64, err error) {
 	if _, err := os.Lstat(to); err == nil {
 		return 0, fmt.Errorf("%s is there already and stays as it is", to)
 	}
@@ -248,7 +247,7 @@ func Write(to string, r io.Reader, progress func(int64)) (n int64, err error) {
 			_ = os.Remove(part)
 		}
 	}()
-	n, err = copyAhead(f, r, progress)
+	n, err = copyAhead(f, r)
 	if err == nil {
 		err = f.Truncate(n)
 	}
@@ -261,7 +260,7 @@ func Part(to string) string {
 }
 
 // copyAhead unpacks in one goroutine and writes in another.
-func copyAhead(f *os.File, r io.Reader, progress func(int64)) (int64, error) {
+func copyAhead(f *os.File, r io.Reader) (int64, error) {
 	type chunk struct {
 		data []byte
 		err  error
@@ -311,9 +310,6 @@ func copyAhead(f *os.File, r io.Reader, progress func(int64)) (int64, error) {
 				}
 			}
 			at += int64(len(piece))
-		}
-		if progress != nil {
-			progress(at)
 		}
 		if c.err == io.EOF {
 			return at, nil

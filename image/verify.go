@@ -28,7 +28,7 @@ func All(file io.ReaderAt, size int64) io.Reader { return io.NewSectionReader(fi
 
 // Verify takes the digests of a file, all in one reading, and holds them
 // against what is wanted.
-func Verify(name string, r io.Reader, want []Wanted, progress func(int64)) ([]Verdict, error) {
+func Verify(name string, r io.Reader, want []Wanted) ([]Verdict, error) {
 	var hashes []hash.Hash
 	var algorithms []string
 	for _, w := range want {
@@ -41,7 +41,7 @@ func Verify(name string, r io.Reader, want []Wanted, progress func(int64)) ([]Ve
 		}
 		hashes, algorithms = append(hashes, h), append(algorithms, w.Algorithm)
 	}
-	if err := hashAll(r, progress, hashes...); err != nil {
+	if err := hashAll(r, hashes...); err != nil {
 		return nil, err
 	}
 	var out []Verdict

@@ -40,7 +40,7 @@ func TestVerify(t *testing.T) {
 		w, err := Beside(dir, "x.iso")
 		if err == nil {
 			var v []Verdict
-			if v, err = Verify("x.iso", bytes.NewReader(data), []Wanted{w}, nil); err == nil {
+			if v, err = Verify("x.iso", bytes.NewReader(data), []Wanted{w}); err == nil {
 				got = map[bool]string{true: "holds", false: "broken"}[v[0].Holds] + " by " + v[0].From
 			}
 		}

@@ -47,6 +47,9 @@ func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
 		}
 		a.Ports = append(a.Ports, p)
 		a.Filter.ports[p] = ad
+		if ad.Role == lab.WAN {
+			a.Filter.wans = append(a.Filter.wans, p)
+		}
 		if ad.How == plan.FromAbove && ad.Port != nil && ad.Port.Address.How == "pppoe" {
 			p.Dial = &ppp.Client{MAC: ad.MAC, User: m.Name, Password: SessionSecret}
 		} else if ad.How == plan.FromAbove {
@@ -80,20 +83,17 @@ func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
 // join bridges the pair of a transparent appliance, and has the ways out
 // watched where there are several.
 func (a *Appliance) join() {
-	var pair, wans []*node.Port
+	var pair []*node.Port
 	for i, ad := range a.Plan.Adapters {
 		if ad.Role != lab.Manage {
 			pair = append(pair, a.Ports[i])
-		}
-		if ad.Role == lab.WAN {
-			wans = append(wans, a.Ports[i])
 		}
 	}
 	if !a.Node.Forwards {
 		a.Node.Join(pair...)
 		return
 	}
-	if len(wans) > 1 {
+	if wans := a.Filter.wans; len(wans) > 1 {
 		for _, p := range wans {
 			a.Node.Watch(p)
 		}

@@ -2,7 +2,6 @@ package appliance
 
 import (
 	"net/netip"
-	"slices"
 	"time"
 
 	"openbastion/core/header"
@@ -28,6 +27,7 @@ type Filter struct {
 	machine *plan.Machine
 	node    *node.Node
 	ports   map[*node.Port]*plan.Adapter
+	wans    []*node.Port
 	masq    []netip.Prefix
 	table   table
 	cur     current
@@ -110,7 +110,9 @@ func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) no
 	if f.cur.flow, f.cur.back = f.table.find(now, k); f.cur.flow != nil {
 		c := f.cur.flow
 		c.touch(now, p, f.cur.back)
-		defer f.sayKnown(k, p)
+		if f.node.Noted != nil {
+			defer f.sayKnown(k, p)
+		}
 		if f.cur.back {
 			if c.forth.source != k.destination || c.forth.from != k.to {
 				p.SetDestination(c.forth.source, c.forth.from)
@@ -158,6 +160,9 @@ func (f *Filter) sayKnown(was tuple, p *packet.Packet) {
 	f.node.Say(node.Translated, 0, "belongs to a conversation: %s > %s becomes %s > %s", netip.AddrPortFrom(was.source, was.from), netip.AddrPortFrom(was.destination, was.to), netip.AddrPortFrom(is.source, is.from), netip.AddrPortFrom(is.destination, is.to))
 }
 
+// NoRule is what is said of a packet that no rule matches.
+const NoRule = "dropped: no rule matches, and what no rule matches is denied"
+
 // sayRule tells what the rules say of a packet.
 func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 	switch {
@@ -165,7 +170,7 @@ func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 	case r == nil && published:
 		f.node.Say(node.Ruled, 0, "let through: it is published")
 	case r == nil:
-		f.node.Say(node.Lost, 0, "dropped: no rule matches, and what no rule matches is denied")
+		f.node.Say(node.Lost, 0, NoRule)
 	default:
 		line, kind := 0, node.Ruled
 		if r.Lab != nil {
@@ -190,8 +195,8 @@ func (f *Filter) otherWay(back, in *node.Port, source netip.Addr) bool {
 
 // ownWAN gives the WAN port that answers for an address, or nil.
 func (f *Filter) ownWAN(to netip.Addr) *node.Port {
-	for _, p := range f.node.Ports() {
-		if f.ports[p].Role == lab.WAN && (p.Address.IsValid() && p.Address.Addr() == to || slices.Contains(p.Also, to)) {
+	for _, p := range f.wans {
+		if p.Owns(to) {
 			return p
 		}
 	}
@@ -381,7 +386,9 @@ func (f *Filter) Leaving(now time.Duration, out *node.Port, p *packet.Packet, ow
 		if p.Proto == packet.ICMP {
 			back.from = back.to
 		}
-		f.node.Say(node.Translated, 0, "source %s becomes %s", netip.AddrPortFrom(p.Source, k.from), netip.AddrPortFrom(back.destination, back.to))
+		if f.node.Noted != nil {
+			f.node.Say(node.Translated, 0, "source %s becomes %s", netip.AddrPortFrom(p.Source, k.from), netip.AddrPortFrom(back.destination, back.to))
+		}
 		p.SetSource(back.destination, back.to)
 	}
 	f.table.add(now, &flow{forth: f.cur.first, back: back, entry: f.cur.in, exit: exit}, p)

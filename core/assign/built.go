@@ -146,14 +146,15 @@ func (c *comparison) adapter(p *plan.Plan, b Built, a *plan.Adapter, x BuiltAdap
 	if address, err := mac.Parse(x.MAC); err == nil && address != a.MAC {
 		c.look("keep it: bastion map --adopt takes it into the lab; or set the planned one", "adapter %d has the hardware address %s, and %s is planned", x.Number, address, a.MAC)
 	}
-	if needs := c.needs(a.Machine); needs != nil && len(needs.NICs) > 0 && len(x.Models) > 0 && !slices.ContainsFunc(x.Models, func(m string) bool { return slices.Contains(needs.NICs, m) }) {
+	if needs := needsOf(a.Machine); needs != nil && len(needs.NICs) > 0 && len(x.Models) > 0 && !slices.ContainsFunc(x.Models, func(m string) bool { return slices.Contains(needs.NICs, m) }) {
 		c.wrong("odd-nic", "choose one of "+strings.Join(needs.NICs, ", "), "adapter %d is a %s, and the image has no driver for that", x.Number, strings.Join(x.Models, " or "))
 	} else if len(x.Models) > 0 && !slices.Contains(x.Models, a.NIC) {
 		c.look("change it, or write its model into the lab", "adapter %d is a %s, and %s is planned", x.Number, strings.Join(x.Models, " or "), a.NIC)
 	}
 }
 
-func (c *comparison) needs(m *plan.Machine) *lab.Needs {
+// needsOf gives what an appliance's image asks for; nil for a guest.
+func needsOf(m *plan.Machine) *lab.Needs {
 	if m.Appliance == nil {
 		return nil
 	}
@@ -172,7 +173,7 @@ func (c *comparison) hardware(m *plan.Machine, b Built) {
 		}
 	}
 	least := lab.Needs{}
-	if n := c.needs(m); n != nil {
+	if n := needsOf(m); n != nil {
 		least = *n
 	}
 	bytes := func(b lab.Bytes) string { return b.String() }

@@ -37,9 +37,9 @@ func list(p *plan.Plan, w Witness) []claim {
 		for _, wan := range m.WAN() {
 			out = append(out, inboundClaim(p, m, wan))
 		}
-		for _, wan := range waysOut(m)[:min(1, len(waysOut(m)))] {
+		if ways := waysOut(m); len(ways) > 0 {
 			for i := range m.Publishes {
-				out = append(out, publishedClaim(m, wan, &m.Publishes[i]))
+				out = append(out, publishedClaim(m, ways[0], &m.Publishes[i]))
 			}
 		}
 	}
@@ -88,14 +88,14 @@ func Passing(m *plan.Machine, from *plan.Segment, source, to netip.Addr) []lab.S
 				candidates = append(candidates, s)
 			}
 		}
-		wans := m.WAN()
-		if len(wans) == 0 || !wans[0].Segment.Inside() || wans[0].Segment.Port == nil || wans[0].Segment.Port.Machine == m {
+		wan, next := above(m)
+		if next == nil {
 			break
 		}
 		if slices.Contains(m.Masq, from) {
-			source = likely(wans[0])
+			source = likely(wan)
 		}
-		m, from = wans[0].Segment.Port.Machine, wans[0].Segment
+		m, from = next, wan.Segment
 	}
 	var out []lab.Service
 	for _, s := range candidates {
@@ -115,13 +115,23 @@ func Passing(m *plan.Machine, from *plan.Segment, source, to netip.Addr) []lab.S
 // of those in a row.
 func last(m *plan.Machine) *plan.Machine {
 	for range 64 {
-		wans := m.WAN()
-		if len(wans) == 0 || wans[0].Segment.Port == nil || wans[0].Segment.Port.Machine == m || !wans[0].Segment.Inside() {
+		_, next := above(m)
+		if next == nil {
 			break
 		}
-		m = wans[0].Segment.Port.Machine
+		m = next
 	}
 	return m
+}
+
+// above gives the appliance behind which an appliance stands, and the WAN by
+// which it does; nil when it is the outermost.
+func above(m *plan.Machine) (wan *plan.Adapter, next *plan.Machine) {
+	wans := m.WAN()
+	if len(wans) == 0 || !wans[0].Segment.Inside() || wans[0].Segment.Port == nil || wans[0].Segment.Port.Machine == m {
+		return nil, nil
+	}
+	return wans[0], wans[0].Segment.Port.Machine
 }
 
 // likely gives an address the adapter has or may get.

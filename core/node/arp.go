@@ -44,7 +44,7 @@ func (n *Node) receiveARP(port *Port, p *packet.Packet) {
 		return
 	}
 	target := netip.AddrFrom4([4]byte(a.TargetAddr()))
-	mine := port.owns(target)
+	mine := port.Owns(target)
 	// Most broadcasts are for somebody else, and nothing here waits for them.
 	if !mine && len(port.neighbors) == 0 && len(port.inquiries) == 0 {
 		return

@@ -195,7 +195,7 @@ func (n *Node) originate(frame []byte) bool {
 	}
 	if hop != p.Destination { // what has the address of one way out does not leave by another
 		for _, q := range n.ports {
-			if q != out && q.leadsOut() && q.owns(p.Source) {
+			if q != out && q.leadsOut() && q.Owns(p.Source) {
 				out, hop = q, q.Gateway
 				break
 			}

@@ -229,15 +229,15 @@ func (n *Node) portOf(adapter, tag int) *Port {
 // Local tells whether a is one of the node's own addresses.
 func (n *Node) Local(a netip.Addr) bool {
 	for _, p := range n.ports {
-		if p.owns(a) {
+		if p.Owns(a) {
 			return true
 		}
 	}
 	return false
 }
 
-// owns tells whether the port answers for an address.
-func (p *Port) owns(a netip.Addr) bool {
+// Owns tells whether the port answers for an address.
+func (p *Port) Owns(a netip.Addr) bool {
 	return p.Address.IsValid() && p.Address.Addr() == a || slices.Contains(p.Also, a)
 }
 

@@ -53,7 +53,7 @@ func (c *Client) Server() mac.Address { return c.server }
 
 // Start looks for somebody who gives sessions.
 func (c *Client) Start(now time.Duration) []Out {
-	*c = Client{MAC: c.MAC, User: c.User, Password: c.Password}
+	c.Stop()
 	c.phase = seeking
 	return c.send(now)
 }
@@ -93,6 +93,11 @@ func (c *Client) out(proto uint16, data []byte) Out {
 	return Out{c.server, TypeSession, wrap(c.Session, proto, data)}
 }
 
+// ask is the client's request for the link.
+func (c *Client) ask() []Out {
+	return []Out{c.out(protoLCP, control(request, 1, option(1, byte(MTU>>8), byte(MTU&255)), option(5, c.MAC[2:]...)))}
+}
+
 // send sends what the phase asks for.
 func (c *Client) send(now time.Duration) []Out {
 	c.arm(now, retryTime)
@@ -106,11 +111,11 @@ func (c *Client) send(now time.Duration) []Out {
 		if c.lcpOut {
 			return nil
 		}
-		return []Out{c.out(protoLCP, control(request, 1, option(1, byte(MTU>>8), byte(MTU&255)), option(5, c.MAC[2:]...)))}
+		return c.ask()
 	case authenticating:
 		if c.chapped { // it is challenged; when that is lost, the link's request is sent again
 			if c.tries > 0 {
-				return []Out{c.out(protoLCP, control(request, 1, option(1, byte(MTU>>8), byte(MTU&255)), option(5, c.MAC[2:]...)))}
+				return c.ask()
 			}
 			return nil
 		}

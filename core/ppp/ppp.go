@@ -12,12 +12,13 @@ import (
 	"time"
 
 	"openbastion/core/mac"
+	"openbastion/core/packet"
 )
 
 // EtherTypes of PPPoE.
 const (
 	TypeDiscovery = 0x8863
-	TypeSession   = 0x8864
+	TypeSession   = packet.TypePPP
 )
 
 // MTU is what a session carries: 8 bytes less than Ethernet (RFC 2516, section 7).

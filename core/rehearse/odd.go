@@ -139,7 +139,7 @@ func linkLocal(ad *plan.Adapter) netip.Addr {
 // ipv6 builds an IPv6 frame with a UDP datagram in it (RFC 8200, section 3).
 func ipv6(from, to netip.Addr, data []byte) []byte {
 	b := make([]byte, 14+40+8+len(data))
-	binary.BigEndian.PutUint16(b[12:], 0x86dd)
+	binary.BigEndian.PutUint16(b[12:], packet.TypeIPv6)
 	ip := b[14:]
 	ip[0] = 0x60
 	binary.BigEndian.PutUint16(ip[4:], uint16(8+len(data)))

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"openbastion/core/appliance"
 	"openbastion/core/claims"
 	"openbastion/core/header"
 	"openbastion/core/lab"
@@ -208,7 +209,7 @@ func (l *Lab) mend(out *Trace, m *plan.Machine, s Step, from, to *plan.Adapter, 
 			at, place = i, fmt.Sprintf("before line %d", s.Line)
 		}
 	}
-	if s.Line == 0 && s.Text != noRule {
+	if s.Line == 0 && s.Text != appliance.NoRule {
 		return
 	}
 	rule := lab.Rule{Action: lab.Allow, Services: []lab.Service{service}, From: []lab.Who{who(from)}, To: []lab.Who{who(to)}}
@@ -268,6 +269,3 @@ func (l *Lab) passes(from, to *plan.Adapter, service lab.Service) bool {
 	q := claims.ThroughPublish(changed, claims.Probe{Kind: claims.AskReach, From: twin(from), To: twin(to), Proto: service.Proto, Port: service.From})
 	return again.Ask(claims.Running, []claims.Probe{q})[0].Answered
 }
-
-// noRule is what the filter says where no rule matches.
-const noRule = "dropped: no rule matches, and what no rule matches is denied"

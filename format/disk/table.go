@@ -176,8 +176,7 @@ func readGPT(r io.ReaderAt, record []byte) (*Table, error) {
 			continue
 		}
 		p := Partition{Number: int(k) + 1, Kind: typeName([16]byte(e[:16])), Name: utf16Text(e[56:128]), Start: first * sector, Size: (end - first + 1) * sector, Active: e[48]&4 != 0}
-		switch p.Kind {
-		case efiSystem:
+		if p.Kind == efiSystem {
 			t.Boots = "uefi"
 		}
 		t.Partitions = append(t.Partitions, p)
