@@ -84,7 +84,7 @@ genisoimage -quiet -V FILES -o files.iso tree/EFI 2>/dev/null
 xorriso -as mkisofs -quiet -V HYBRID -b boot/bios.img -no-emul-boot -boot-load-size 4 -c boot.cat -eltorito-alt-boot -e boot/efi.img -no-emul-boot -isohybrid-gpt-basdat -partition_offset 16 -append_partition 2 0xef tree/boot/efi.img -appended_part_as_gpt -o hybrid.iso tree >/dev/null 2>&1
 gzip -nk gate.iso; bzip2 -k gate.iso; xz -k gate.iso; zstd -q gate.iso; xz -T2 --block-size=262144 -kc hybrid.iso > blocks.iso.xz
 cp gate.iso gate.img; cp gate.iso.gz renamed.iso; zip -q two.zip gate.iso hybrid.iso tree/EFI/BOOT/BOOTX64.EFI
-tar cf a.tar gate.iso; tar cJf a.txz gate.iso; head -c 300000 gate.iso > cut.iso; head -c 60000 gate.iso.gz > cut.gz; head -c 9000 gate.iso.xz > cut.xz; head -c 60000 two.zip > cut.zip; head -c 400000 a.tar > cut.tar
+tar cf a.tar gate.iso; tar cJf a.txz gate.iso; head -c 300000 gate.iso > cut.iso; head -c -60000 gate.iso.gz > cut.gz; head -c -600 gate.iso.xz > cut.xz; head -c -60000 two.zip > cut.zip; head -c 400000 a.tar > cut.tar
 truncate -s 40M gpt.img; printf 'label: gpt\n,20M,U,*\n,,L\n' | sfdisk -q gpt.img; truncate -s 40M mbr.img; printf 'label: dos\n,20M,c,*\n,,83\n' | sfdisk -q mbr.img
 head -c 5M gpt.img > cut.img; cp gpt.img bad.img; printf x | dd of=bad.img bs=1 seek=1100 conv=notrunc 2>/dev/null
 for f in qcow2 vmdk vdi vhdx; do qemu-img convert -O $f gpt.img d.$f; done; qemu-img convert -O vpc -o force_size=on gpt.img d.vhd; qemu-img convert -O vpc -o subformat=fixed,force_size=on gpt.img fixed.vhd
