@@ -126,6 +126,7 @@ var commands = []struct {
 	{"check", (*app).check},
 	{"map", (*app).mapping},
 	{"compare", (*app).compare},
+	{"draw", (*app).draw},
 	{"rehearse", (*app).rehearse},
 	{"trace", (*app).trace},
 	{"explain", (*app).explain},

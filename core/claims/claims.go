@@ -136,6 +136,9 @@ type Result struct {
 	around bool // it went out, and not through the appliance
 }
 
+// Schema names the JSON form of a verdict.
+const Schema = "openbastion.verdict/1"
+
 // Document is a verdict as JSON, schema openbastion.verdict/1.
 type Document struct {
 	Schema  string   `json:"schema"`
@@ -155,7 +158,7 @@ type claim struct {
 // Run asks the stage about every claim of the plan and judges the answers.
 func Run(p *plan.Plan, s Stage) Document {
 	list := list(p, s.Witness())
-	doc := Document{Schema: "openbastion.verdict/1", Lab: p.Name, Stage: s.Name(), Verdict: Holds, Claims: []Result{}}
+	doc := Document{Schema: Schema, Lab: p.Name, Stage: s.Name(), Verdict: Holds, Claims: []Result{}}
 	answers := make([][]Observation, len(list))
 	for _, when := range []Condition{Running, Unplugged} {
 		type slot struct{ claim, probe int }

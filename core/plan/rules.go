@@ -187,7 +187,7 @@ func (b *builder) rules() {
 		}
 		m.nameServices()
 		if src.NAT.Masquerade == nil {
-			m.Masq = insideSegments(m)
+			m.Masq = slices.DeleteFunc(insideSegments(m), func(s *Segment) bool { return s.Bridged != nil })
 		}
 		for _, name := range src.NAT.Masquerade {
 			m.Masq = append(m.Masq, b.plan.Segment(name))

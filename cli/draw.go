@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/core/claims"
+	"openbastion/draw"
+)
+
+func (a *app) draw() *cobra.Command {
+	var form, to, with, ground string
+	var o draw.Options
+	var scale float64
+	var replace bool
+	c := &cobra.Command{
+		Use: "draw [LAB]", Short: "The diagram",
+		Long: `Draws the lab: the outside at the top, appliances as gates, the segments inside
+as bars, guests below. Without --form it follows the name of --to, and is text
+otherwise. --with takes what "rehearse --format json" wrote and paints it in.
+Of more than eight guests on a segment those that are alike become one group.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text"); err != nil {
+				return err
+			}
+			if form == "" {
+				form = "text"
+				if ext := strings.TrimPrefix(strings.ToLower(filepath.Ext(to)), "."); oneOf(ext, "svg", "png", "pdf") {
+					form = ext
+				}
+			}
+			if !oneOf(form, "svg", "png", "pdf", "text") {
+				return usage("--form is svg, png, pdf or text, not %q", form)
+			}
+			if g := draw.Ground(ground); g != draw.Light && g != draw.Dark {
+				return usage("--ground is light or dark, not %q", ground)
+			}
+			p, err := a.load(labArg(args))
+			if err != nil {
+				return err
+			}
+			if with != "" {
+				if o.Verdict, err = a.verdictFile(with, p.Name); err != nil {
+					return err
+				}
+			}
+			var b bytes.Buffer
+			g := draw.Ground(ground)
+			switch form {
+			case "svg":
+				err = draw.Of(p, o).SVG(&b, g)
+			case "png":
+				picture := draw.Of(p, o)
+				if scale == 0 {
+					scale = picture.Screen()
+				}
+				err = picture.PNG(&b, g, scale)
+			case "pdf":
+				err = draw.Of(p, o).PDF(&b, g)
+			case "text":
+				width := 80
+				if s := a.screen(); to == "" && s.width > 0 {
+					width = min(s.width, 100)
+				}
+				for _, line := range draw.Text(p, o, width) {
+					fmt.Fprintln(&b, line)
+				}
+			}
+			if err != nil {
+				return usage("%s", err)
+			}
+			if to != "" {
+				if err := writeNew(to, b.Bytes(), replace); err != nil {
+					return err
+				}
+				a.note("the drawing is in " + to)
+				return nil
+			}
+			if s := a.screen(); s.tty && (form == "png" || form == "pdf") {
+				return usage("a %s is nothing for a terminal; say --to FILE", form)
+			}
+			_, err = a.out.Write(b.Bytes())
+			return err
+		},
+	}
+	c.Flags().StringVar(&form, "form", "", "svg, png, pdf or text")
+	c.Flags().StringVar(&to, "to", "", "the file to write; standard output when absent")
+	c.Flags().BoolVar(&replace, "replace", false, "replace the file when it is there")
+	c.Flags().StringVar(&with, "with", "", "a verdict to paint in: a JSON file, or - for standard input")
+	c.Flags().StringVar(&ground, "ground", "light", "what it stands on: light or dark")
+	c.Flags().BoolVar(&o.All, "all", false, "every guest, however many")
+	c.Flags().Float64Var(&scale, "scale", 0, "form png: pixels a point; as fits a screen when absent")
+	return c
+}
+
+// maxVerdict bounds a verdict file.
+const maxVerdict = 64 << 20
+
+// verdictFile reads a verdict that is about a lab.
+func (a *app) verdictFile(file, name string) (*claims.Document, error) {
+	data, err := a.read(file, maxVerdict)
+	if err != nil {
+		return nil, err
+	}
+	var doc claims.Document
+	if err := json.Unmarshal(data, &doc); err != nil {
+		var at *json.SyntaxError
+		if errors.As(err, &at) {
+			return nil, usage("%s is not JSON: %s, after %d bytes", file, err, at.Offset)
+		}
+		return nil, usage("%s is no verdict: %s", file, err)
+	}
+	if doc.Schema != claims.Schema {
+		return nil, usage("%s is no verdict: its schema is %q, and a verdict's is %q", file, doc.Schema, claims.Schema)
+	}
+	if doc.Lab != name {
+		return nil, usage("%s is about the lab %s, and this is %s", file, doc.Lab, name)
+	}
+	return &doc, nil
+}

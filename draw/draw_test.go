@@ -1,0 +1,228 @@
+package draw
+
+import (
+	"bytes"
+	"encoding/xml"
+	"fmt"
+	"image/png"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"openbastion/core/claims"
+	"openbastion/core/draft"
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+	"openbastion/core/rehearse"
+	"openbastion/examples"
+)
+
+func planned(t testing.TB, text []byte) *plan.Plan {
+	t.Helper()
+	l, err := lab.Read("lab.yaml", text)
+	require.NoError(t, err)
+	p, err := plan.Build(l)
+	require.NoError(t, err)
+	return p
+}
+
+func example(t testing.TB, name string) *plan.Plan {
+	text, err := examples.Labs.ReadFile(name + ".yaml")
+	require.NoError(t, err)
+	return planned(t, text)
+}
+
+// crowded has what a layout can stumble over: several clusters, an appliance
+// in a chain with two ways up, guests on many segments, long names, tags.
+const crowded = `bastion: 1
+lab: crowded
+title: A lab with a title that is far too long for the picture in which it stands, so that it has to be shortened somewhere
+segments:
+  north: {reach: upstream}
+  middle: {reach: upstream, join: nat}
+  south: {reach: upstream}
+  alone: {reach: isolated}
+  desks: {reach: isolated}
+  a-segment-with-quite-a-long-name: {reach: isolated, within: desks, vlan: 20}
+  deep: {reach: isolated}
+  service: {reach: host}
+appliances:
+  one:
+    ports: [{role: wan, segment: north}, {role: wan, name: second, segment: middle}, {role: wan, name: third, segment: south}, {role: lan, segment: desks, leases: {domain: x.example}}, {role: lan, name: tagged, segment: a-segment-with-quite-a-long-name, over: lan}, {role: manage, segment: service}]
+    nat: {publish: [{port: tcp/80, to: g0}, {port: tcp/81, to: g0, at: tcp/80}, {port: tcp/82, to: g0, at: tcp/80}, {port: tcp/83, to: g0, at: tcp/80}, {port: tcp/84, to: g0, at: tcp/80}]}
+  two:
+    ports: [{role: wan, segment: desks}, {role: lan, segment: deep, plugged: false}, {role: manage, segment: service}]
+  three:
+    ports: [{role: wan, segment: south}, {role: lan, segment: alone}]
+guests:
+  g0: {segment: desks, reserve: auto}
+  walker: {adapters: [{segment: desks}, {segment: middle}, {segment: deep}, {segment: service}], forwards: true}
+  climber: {adapters: [{segment: alone}, {segment: north}]}
+  outsider: middle
+`
+
+func labs(t testing.TB) map[string]*plan.Plan {
+	out := map[string]*plan.Plan{"sound": example(t, "saltmarsh"), "leaky": example(t, "saltmarsh-leaky"), "crowded": planned(t, []byte(strings.Replace(crowded, "reserve: auto", "static: 10.9.0.9/24", 1)))}
+	for _, s := range draft.Shapes {
+		for _, n := range []int{1, 12} {
+			o := draft.Options{}
+			o.Lab, o.Shape, o.Guests = "bench", s.Name, n
+			text, err := draft.Write(o)
+			require.NoError(t, err)
+			out[fmt.Sprint(s.Name, n)] = planned(t, text)
+		}
+	}
+	return out
+}
+
+func verdict(t testing.TB, p *plan.Plan) *claims.Document {
+	stage, err := rehearse.New(p)
+	require.NoError(t, err)
+	doc := claims.Run(p, stage)
+	return &doc
+}
+
+// No text lies over another or outside the picture, in any lab and with a
+// verdict painted in; and everything that has a name is named.
+func TestLabelsKeepApart(t *testing.T) {
+	for name, p := range labs(t) {
+		for _, o := range []Options{{}, {All: true}, {Verdict: verdict(t, p)}} {
+			pic := Of(p, o)
+			var labels []Shape
+			var text strings.Builder
+			for _, s := range pic.Shapes {
+				if s.Kind != Label {
+					continue
+				}
+				for _, o := range labels {
+					require.False(t, s.Box.Overlaps(o.Box), "%s: %q lies over %q", name, s.Text, o.Text)
+				}
+				assert.True(t, s.Box.X >= 0 && s.Box.right() <= pic.W && s.Box.Y >= 0 && s.Box.bottom() <= pic.H, "%s: %q leaves the picture", name, s.Text)
+				labels = append(labels, s)
+				fmt.Fprintln(&text, s.Text)
+			}
+			all := text.String()
+			typed := strings.Join(Text(p, o, 100), "\n")
+			for _, s := range p.Segments {
+				assert.Contains(t, all, s.Name, name)
+				assert.Contains(t, typed, s.Name, name)
+			}
+			for _, a := range p.Adapters {
+				if a.Machine.Appliance != nil || o.All {
+					assert.Contains(t, all, "…"+a.MAC.Tail(2), name)
+					assert.Contains(t, all, a.Machine.Name, name)
+					assert.Contains(t, typed, a.Machine.Name, name)
+				}
+			}
+			for _, line := range Text(p, o, 60) {
+				assert.LessOrEqual(t, len([]rune(line)), 60, name)
+			}
+		}
+	}
+}
+
+// Boxes of guests, gates and segments keep apart too, and no line of a link
+// runs through one that it does not end at.
+func TestLinksGoAround(t *testing.T) {
+	for name, p := range labs(t) {
+		l := &layout{Picture: &Picture{}, t: grow(p, Options{}), left: margin, routes: map[route][]Point{}, ends: map[*block][2]float64{}}
+		l.place()
+		var boxes []Box
+		for _, b := range l.all() {
+			boxes = append(boxes, b.bar)
+			for _, e := range b.entries {
+				boxes = append(boxes, e.box)
+			}
+		}
+		for _, m := range p.Appliances() {
+			boxes = append(boxes, l.gateOf(m).box)
+		}
+		for i, a := range boxes {
+			for _, b := range boxes[:i] {
+				require.False(t, a.Overlaps(b), "%s: %v and %v", name, a, b)
+			}
+		}
+		l.links()
+		for r, way := range l.routes {
+			for i := range way[1:] {
+				a, b := way[i], way[i+1]
+				leg := Box{min(a.X, b.X) + .1, min(a.Y, b.Y) + .1, max(a.X, b.X) - min(a.X, b.X) - .2, max(a.Y, b.Y) - min(a.Y, b.Y) - .2}
+				leg.W, leg.H = max(leg.W, .01), max(leg.H, .01)
+				for _, box := range boxes {
+					assert.False(t, leg.Overlaps(box), "%s: the line of %s to %s runs through %v", name, r.m.Name, r.s.Name, box)
+				}
+			}
+		}
+	}
+}
+
+func TestForms(t *testing.T) {
+	dir := t.TempDir()
+	p := example(t, "saltmarsh-leaky")
+	pic := Of(p, Options{Verdict: verdict(t, p)})
+	assert.NotEmpty(t, pic.Shapes)
+	for _, g := range []Ground{Light, Dark} {
+		var s, i, d bytes.Buffer
+		require.NoError(t, pic.SVG(&s, g))
+		require.NoError(t, pic.PNG(&i, g, 1.5))
+		require.NoError(t, pic.PDF(&d, g))
+		for r := xml.NewDecoder(bytes.NewReader(s.Bytes())); ; {
+			if _, err := r.Token(); err == io.EOF {
+				break
+			} else {
+				require.NoError(t, err)
+			}
+		}
+		img, err := png.Decode(&i)
+		require.NoError(t, err)
+		assert.Equal(t, int(pic.W*1.5), img.Bounds().Dx())
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.svg"), s.Bytes(), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.pdf"), d.Bytes(), 0o600))
+		if _, err := exec.LookPath("rsvg-convert"); err == nil {
+			out, err := exec.Command("rsvg-convert", "-o", filepath.Join(dir, "b.png"), filepath.Join(dir, "a.svg")).CombinedOutput()
+			assert.NoError(t, err, string(out))
+		}
+		if _, err := exec.LookPath("pdftotext"); err == nil {
+			out, err := exec.Command("pdftotext", filepath.Join(dir, "a.pdf"), "-").CombinedOutput()
+			require.NoError(t, err, string(out))
+			for _, m := range p.Machines {
+				assert.Contains(t, string(out), m.Name)
+			}
+		}
+	}
+	assert.Error(t, pic.PNG(io.Discard, Light, 1000))
+}
+
+func BenchmarkThousandGuests(b *testing.B) {
+	var text strings.Builder
+	text.WriteString("bastion: 1\nlab: many\nsegments:\n  outer: {reach: upstream}\n")
+	for i := range 20 {
+		fmt.Fprintf(&text, "  s%d: {reach: isolated}\n", i)
+	}
+	text.WriteString("appliances:\n  gate:\n    ports:\n      - {role: wan, segment: outer}\n")
+	for i := range 20 {
+		fmt.Fprintf(&text, "      - {role: lan, name: p%d, segment: s%d}\n", i, i)
+	}
+	text.WriteString("guests:\n")
+	for i := range 1000 {
+		fmt.Fprintf(&text, "  guest%d: s%d\n", i, i%20)
+	}
+	p := planned(b, []byte(text.String()))
+	for name, write := range map[string]func(*Picture) error{
+		"svg": func(pic *Picture) error { return pic.SVG(io.Discard, Light) },
+		"png": func(pic *Picture) error { return pic.PNG(io.Discard, Light, 1) },
+		"pdf": func(pic *Picture) error { return pic.PDF(io.Discard, Light) },
+	} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				require.NoError(b, write(Of(p, Options{All: true})))
+			}
+		})
+	}
+}
