@@ -75,7 +75,7 @@ past the appliance. Each answer names the frames that show it.`,
 	c.Flags().StringVar(&capture, "capture", "", "write every frame to this file (pcapng)")
 	c.Flags().StringVar(&against, "against", "", "rehearse this lab too, as it was before, and show which claims changed")
 	c.Flags().StringVar(&fault, "fault", "", "what goes wrong for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT")
-	c.Flags().StringArrayVar(&reports, "report", nil, "write the verdict to this file: .md (Markdown) or .xml (JUnit, for build servers); may be said again")
+	c.Flags().StringArrayVar(&reports, "report", nil, "write the verdict to this file: .html (a page with diagram, plan and evidence), .md (Markdown) or .xml (JUnit, for build servers); may be said again")
 	return c
 }
 

@@ -20,7 +20,7 @@ func (p *Picture) SVG(w io.Writer, g Ground) error {
 	out := &failing{w: w}
 	c := svg.New(out)
 	c.Decimals = 1
-	c.StartviewUnit(p.W, p.H, "px", 0, 0, p.W, p.H)
+	c.Startview(p.W, p.H, 0, 0, p.W, p.H)
 	c.Title(p.Title)
 	c.Rect(0, 0, p.W, p.H, "fill:"+g.hex(Paper))
 	for _, s := range p.Shapes {

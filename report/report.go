@@ -1,0 +1,125 @@
+// Package report writes what a stage found into files: as a page for people
+// (HTML, or Markdown for where the lab file lives), and as test results for
+// build servers (JUnit XML).
+package report
+
+import (
+	"bytes"
+	"encoding/xml"
+	"fmt"
+	"strings"
+
+	"openbastion/core/claims"
+	"openbastion/core/plan"
+)
+
+var signs = map[claims.Verdict]string{claims.Holds: "✓", claims.Broken: "✗", claims.Unknown: "?"}
+
+// maxEvidence bounds the lines of evidence of a claim in Markdown.
+const maxEvidence = 6
+
+// Markdown writes a verdict as a page: the matrix, what does not hold,
+// then every claim with its evidence.
+func Markdown(p *plan.Plan, doc claims.Document) []byte {
+	var b bytes.Buffer
+	plain := func(s string) string {
+		return strings.NewReplacer("|", `\|`, "\n", " ", "<", "&lt;").Replace(s)
+	}
+	sign := map[claims.Verdict]string{claims.Holds: signs[claims.Holds] + " holds", claims.Broken: signs[claims.Broken] + " **broken**", claims.Unknown: signs[claims.Unknown] + " unknown"}
+	fmt.Fprintf(&b, "# %s: %s\n\n", p.Name, doc.Stage)
+	if p.Lab.Title != "" {
+		fmt.Fprintf(&b, "%s\n\n", plain(p.Lab.Title))
+	}
+	n := map[claims.Verdict]int{}
+	for _, r := range doc.Claims {
+		n[r.Verdict]++
+	}
+	fmt.Fprintf(&b, "%s: %d claims hold, %d are broken, %d unknown.\n", sign[doc.Verdict], n[claims.Holds], n[claims.Broken], n[claims.Unknown])
+	if n[claims.Broken]+n[claims.Unknown] > 0 {
+		b.WriteString("\n## What does not hold\n")
+		for _, r := range doc.Claims {
+			if r.Verdict == claims.Holds {
+				continue
+			}
+			fmt.Fprintf(&b, "\n### %s\n\n%s\n", r.ID, plain(r.Saw))
+			for _, w := range r.Escapes {
+				fmt.Fprintf(&b, "\n- %s → %s by `%s`: %s\n", w.From, w.To, strings.Join(w.Path, " → "), plain(w.Tried))
+			}
+			if r.Follows != "" {
+				fmt.Fprintf(&b, "\nIt follows from %s.\n", r.Follows)
+			}
+			if r.Try != "" {
+				fmt.Fprintf(&b, "\nTry: %s.\n", plain(r.Try))
+			}
+		}
+	}
+	b.WriteString("\n## All claims\n\n| claim | verdict | what is seen | evidence |\n| --- | --- | --- | --- |\n")
+	for _, r := range doc.Claims {
+		evidence := r.Evidence[:min(len(r.Evidence), maxEvidence)]
+		more := ""
+		if len(r.Evidence) > maxEvidence {
+			more = fmt.Sprintf("; and %d more", len(r.Evidence)-maxEvidence)
+		}
+		fmt.Fprintf(&b, "| %s | %s | %s | %s%s |\n", plain(r.ID), sign[r.Verdict], plain(r.Saw), plain(strings.Join(evidence, "; ")), more)
+	}
+	return b.Bytes()
+}
+
+// The form of test results that build servers read.
+type junitSuites struct {
+	XMLName  xml.Name     `xml:"testsuites"`
+	Name     string       `xml:"name,attr"`
+	Tests    int          `xml:"tests,attr"`
+	Failures int          `xml:"failures,attr"`
+	Skipped  int          `xml:"skipped,attr"`
+	Suites   []junitSuite `xml:"testsuite"`
+}
+
+type junitSuite struct {
+	Name     string      `xml:"name,attr"`
+	Tests    int         `xml:"tests,attr"`
+	Failures int         `xml:"failures,attr"`
+	Skipped  int         `xml:"skipped,attr"`
+	Cases    []junitCase `xml:"testcase"`
+}
+
+type junitCase struct {
+	Class   string     `xml:"classname,attr"`
+	Name    string     `xml:"name,attr"`
+	Failure *junitText `xml:"failure,omitempty"`
+	Skipped *junitText `xml:"skipped,omitempty"`
+	Out     string     `xml:"system-out,omitempty"`
+}
+
+type junitText struct {
+	Message string `xml:"message,attr"`
+	Text    string `xml:",chardata"`
+}
+
+// JUnit writes a verdict as test results: a suite for each kind of claim, a
+// case for each claim. What is unknown was skipped, and no claim is passed for
+// want of evidence.
+func JUnit(doc claims.Document) ([]byte, error) {
+	all := junitSuites{Name: doc.Lab + " " + doc.Stage}
+	at := map[claims.Kind]int{}
+	for _, r := range doc.Claims {
+		if _, ok := at[r.Kind]; !ok {
+			at[r.Kind] = len(all.Suites)
+			all.Suites = append(all.Suites, junitSuite{Name: doc.Lab + "." + string(r.Kind)})
+		}
+		s := &all.Suites[at[r.Kind]]
+		c := junitCase{Class: doc.Lab + "." + string(r.Kind), Name: r.ID, Out: strings.Join(append([]string{r.Saw}, r.Evidence...), "\n")}
+		switch r.Verdict {
+		case claims.Broken:
+			c.Failure = &junitText{r.Saw, r.Try}
+			s.Failures, all.Failures = s.Failures+1, all.Failures+1
+		case claims.Unknown:
+			c.Skipped = &junitText{Message: r.Saw}
+			s.Skipped, all.Skipped = s.Skipped+1, all.Skipped+1
+		}
+		s.Tests, all.Tests = s.Tests+1, all.Tests+1
+		s.Cases = append(s.Cases, c)
+	}
+	data, err := xml.MarshalIndent(all, "", "  ")
+	return append([]byte(xml.Header), append(data, '\n')...), err
+}
