@@ -11,6 +11,7 @@ require (
 	github.com/gaissmai/bart v0.30.0
 	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
 	github.com/klauspost/compress v1.20.3
+	github.com/mdlayher/ndp v1.1.0
 	github.com/mikelolasagasti/xz v1.0.1
 	github.com/owenrumney/go-sarif/v2 v2.3.3
 	github.com/owenrumney/go-sarif/v3 v3.3.1

@@ -15,10 +15,7 @@ func (a *app) fault(p *plan.Plan, text string) error {
 	if err != nil {
 		return usage("--fault: %v", err)
 	}
-	l, err := rehearse.New(p)
-	if err != nil {
-		return err
-	}
+	l := rehearse.New(p)
 	seen := l.Suffer(f)
 	l.Progress = a.progress("hostile guests")
 	doc := claims.Run(p, l)

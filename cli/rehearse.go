@@ -84,10 +84,7 @@ func (a *app) rehearsal(p *plan.Plan, capture string) (claims.Document, int, err
 	// Most of what a rehearsal allocates are frames that live for an instant:
 	// collecting them less often is worth the memory.
 	defer debug.SetGCPercent(debug.SetGCPercent(400))
-	l, err := rehearse.New(p)
-	if err != nil {
-		return claims.Document{}, 0, err
-	}
+	l := rehearse.New(p)
 	l.Progress = a.progress("hostile guests")
 	defer l.Progress(0, 0)
 	if capture == "" {

@@ -65,10 +65,7 @@ func (a *app) report(file string, p *plan.Plan, doc claims.Document) error {
 	case ".xml":
 		data, err = report.JUnit(doc)
 	case ".html", ".htm":
-		var frames []report.Frame
-		if frames, err = quoted(p, doc); err == nil {
-			data, err = report.HTML(p, doc, frames)
-		}
+		data, err = report.HTML(p, doc, quoted(p, doc))
 	default:
 		return usage("--report writes .html, .md or .xml, and %s is none of them", file)
 	}
@@ -84,19 +81,16 @@ func (a *app) report(file string, p *plan.Plan, doc claims.Document) error {
 // quoted gives the frames that a verdict's evidence names. A rehearsal gives the
 // same frames every time, so they are picked from another run instead of
 // keeping all of the first.
-func quoted(p *plan.Plan, doc claims.Document) ([]report.Frame, error) {
+func quoted(p *plan.Plan, doc claims.Document) []report.Frame {
 	wanted := report.Quoted(doc)
 	if len(wanted) == 0 {
-		return nil, nil
+		return nil
 	}
-	l, err := rehearse.New(p)
-	if err != nil {
-		return nil, err
-	}
+	l := rehearse.New(p)
 	k := &keeper{names: l.World().Segments, wanted: wanted}
 	l.World().Recorder = k
 	claims.Run(p, l)
-	return k.kept, nil
+	return k.kept
 }
 
 // keeper is a recorder that keeps some frames.

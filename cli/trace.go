@@ -51,11 +51,7 @@ pass. FROM and TO are guests, appliances or outside.`,
 			if from == to || from != nil && to != nil && from.Machine == to.Machine {
 				return usage("%s to %s is no flow between two machines", args[0], args[1])
 			}
-			l, err := rehearse.New(p)
-			if err != nil {
-				return err
-			}
-			t := l.Trace(from, to, service)
+			t := rehearse.New(p).Trace(from, to, service)
 			if a.format == "json" {
 				err = a.json(t)
 			} else {

@@ -82,9 +82,7 @@ func labs(t testing.TB) map[string]*plan.Plan {
 }
 
 func verdict(t testing.TB, p *plan.Plan) *claims.Document {
-	stage, err := rehearse.New(p)
-	require.NoError(t, err)
-	doc := claims.Run(p, stage)
+	doc := claims.Run(p, rehearse.New(p))
 	return &doc
 }
 

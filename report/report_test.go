@@ -36,8 +36,7 @@ func TestHTML(t *testing.T) {
 		require.NoError(t, err)
 		p, err := plan.Build(l)
 		require.NoError(t, err)
-		stage, err := rehearse.New(p)
-		require.NoError(t, err)
+		stage := rehearse.New(p)
 		rec := &all{}
 		stage.World().Recorder = rec
 		doc := claims.Run(p, stage)

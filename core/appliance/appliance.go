@@ -6,6 +6,7 @@ package appliance
 import (
 	"fmt"
 	"net/netip"
+	"time"
 
 	"openbastion/core/lab"
 	"openbastion/core/lease"
@@ -19,6 +20,10 @@ import (
 // SessionSecret is the password by which appliances get their PPPoE sessions
 // in a rehearsal: the lab file holds none.
 const SessionSecret = "high tide"
+
+// announceLifetime is how long guests take a port for their IPv6 router after
+// its last word (RFC 4861, section 6.2.1).
+const announceLifetime = 30 * time.Minute
 
 // Appliance is the node with what it is made of.
 type Appliance struct {
@@ -59,6 +64,13 @@ func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
 			learn := func() { resolver.Upstreams = a.upstreams() }
 			p.Changed = learn
 			learn()
+		}
+		if ad.Address6.IsValid() {
+			p.Six = &node.Six{Addresses: []netip.Prefix{ad.Address6}, Announces: &node.Announcement{Prefix: ad.Segment.Subnet6, Lifetime: announceLifetime, DNS: []netip.Addr{ad.Address6.Addr()}}}
+			if ad.Leases != nil {
+				p.Six.Announces.Domain = ad.Leases.Domain
+			}
+			n.ServeInformation()
 		}
 		if v := ad.Leases; v != nil {
 			p.Server = lease.NewServer(LeaseConfig(ad))

@@ -68,8 +68,8 @@ func key(p *packet.Packet) (k tuple, ok bool) {
 	}
 	k = tuple{proto: p.Proto, source: p.Source, destination: p.Destination}
 	k.from, k.to, ok = p.Ports()
-	k.reply = ok && p.Proto == packet.ICMP && header.ICMP(p.Data).Type() == header.EchoReply
-	if !ok && p.Proto != packet.TCP && p.Proto != packet.UDP && p.Proto != packet.ICMP {
+	k.reply = ok && p.Ping(true)
+	if !ok && p.Proto != packet.TCP && p.Proto != packet.UDP && p.Proto != packet.ICMP && p.Proto != packet.ICMP6 {
 		return k, true
 	}
 	return k, ok
@@ -77,7 +77,7 @@ func key(p *packet.Packet) (k tuple, ok bool) {
 
 func proto(p uint8) lab.Proto {
 	switch p {
-	case packet.ICMP:
+	case packet.ICMP, packet.ICMP6:
 		return lab.ICMP
 	case packet.TCP:
 		return lab.TCP
@@ -90,7 +90,7 @@ func proto(p uint8) lab.Proto {
 // Arriving finds the packet's conversation and undoes translation.
 func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) node.Verdict {
 	f.cur = current{in: in}
-	if back, _ := f.node.Route(p.Source); back != in && !f.otherWay(back, in, p.Source) {
+	if back, _ := f.node.Route(p.Source); back != in && !(p.IPv6 && p.Source.IsLinkLocalUnicast()) && !f.otherWay(back, in, p.Source) {
 		f.node.Say(node.Lost, 0, "dropped: %s does not live at port %s, where it came in", p.Source, in.Name)
 		return node.Discard
 	}
@@ -98,7 +98,7 @@ func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) no
 		f.node.Say(node.Lost, a.Port.At("drop-private").Line, "dropped: the private source %s at port %s", p.Source, in.Name)
 		return node.Discard
 	}
-	if p.Proto == packet.ICMP && packet.IsError(p.Data) {
+	if p.IsError() {
 		return f.relate(now, p)
 	}
 	k, ok := key(p)
@@ -241,7 +241,7 @@ func (f *Filter) quoted(now time.Duration, p *packet.Packet) (c *flow, forth boo
 	}
 	from, to, _ := packet.Ports(q, append(append([]byte(nil), data...), make([]byte, max(0, header.TCPSize-len(data)))...))
 	k := tuple{proto: q, source: source, destination: destination, from: from, to: to}
-	k.reply = q == packet.ICMP && len(data) > 0 && header.ICMP(data).Type() == header.EchoReply
+	k.reply = len(data) > 0 && (q == packet.ICMP && data[0] == header.EchoReply || q == packet.ICMP6 && data[0] == packet.EchoReply6)
 	return f.table.find(now, k.reversed())
 }
 
@@ -282,8 +282,8 @@ func opens(p *packet.Packet) bool {
 		}
 		flags := header.TCP(p.Data).Flags()
 		return flags&header.SYN != 0 && flags&(header.ACK|header.RST|header.FIN) == 0
-	case packet.ICMP:
-		return len(p.Data) > 0 && header.ICMP(p.Data).Type() == header.Echo
+	case packet.ICMP, packet.ICMP6:
+		return p.Ping(false)
 	}
 	return true
 }
@@ -314,7 +314,7 @@ func (f *Filter) Delivering(now time.Duration, in *node.Port, p *packet.Packet) 
 		}
 	case admin && (inside || port.Admin != 0):
 		verdict = node.Pass
-	case inside && (p.Proto == packet.ICMP || p.Proto == packet.UDP && k.to == names.Port):
+	case inside && (proto(p.Proto) == lab.ICMP || p.Proto == packet.UDP && k.to == names.Port):
 		verdict = node.Pass
 	}
 	switch {
@@ -334,7 +334,7 @@ func (f *Filter) Delivering(now time.Duration, in *node.Port, p *packet.Packet) 
 // where it does not answer.
 func (f *Filter) admin(own netip.Addr) uint16 {
 	for port, a := range f.ports {
-		if port.Address.IsValid() && port.Address.Addr() == own {
+		if port.Owns(own) {
 			return a.Admin
 		}
 	}
@@ -345,7 +345,7 @@ func (f *Filter) admin(own netip.Addr) uint16 {
 func (f *Filter) Leaving(now time.Duration, out *node.Port, p *packet.Packet, own bool) node.Verdict {
 	if own {
 		k, ok := key(p)
-		if !ok || p.Proto == packet.ICMP && packet.IsError(p.Data) {
+		if !ok || p.IsError() {
 			return node.Pass
 		}
 		if !f.node.Local(p.Source) { // a reset in another's name, for what a rule refuses: no conversation
@@ -398,7 +398,7 @@ func (f *Filter) Leaving(now time.Duration, out *node.Port, p *packet.Packet, ow
 // translated gives the address that a packet's source becomes on its way out
 // by a port; none when it stays.
 func (f *Filter) translated(out *node.Port, p *packet.Packet) netip.Addr {
-	if !out.Address.IsValid() {
+	if !out.Address.IsValid() || p.IPv6 {
 		return netip.Addr{}
 	}
 	if f.ports[out].Role == lab.WAN {
@@ -422,7 +422,7 @@ func (f *Filter) translated(out *node.Port, p *packet.Packet) netip.Addr {
 // and answers to them inward.
 func (f *Filter) Bridging(now time.Duration, in, out *node.Port, p *packet.Packet) node.Verdict {
 	outward := f.ports[out].Role == lab.WAN
-	if p.Proto == packet.ICMP && packet.IsError(p.Data) {
+	if p.IsError() {
 		if c, _ := f.quoted(now, p); c == nil {
 			return node.Discard
 		}

@@ -22,7 +22,7 @@ type tuple struct {
 }
 
 func (t tuple) reversed() tuple {
-	return tuple{t.proto, t.proto == packet.ICMP && !t.reply, t.destination, t.source, t.to, t.from}
+	return tuple{t.proto, (t.proto == packet.ICMP || t.proto == packet.ICMP6) && !t.reply, t.destination, t.source, t.to, t.from}
 }
 
 // flow is one conversation: how its first packet looked when it came, and how
@@ -56,7 +56,7 @@ func (f *flow) touch(now time.Duration, p *packet.Packet, back bool) {
 		if f.replied {
 			d = udpReplied
 		}
-	case packet.ICMP:
+	case packet.ICMP, packet.ICMP6:
 		d = icmpIdle
 	case packet.TCP:
 		if len(p.Data) >= header.TCPSize {

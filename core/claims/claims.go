@@ -65,6 +65,8 @@ const (
 	AskHop                       // which router is the first on the way to the witness?
 	Escape                       // everything a hostile guest can try to get outside
 	Scan                         // from outside: what answers at the WAN, and what passes it?
+	AskRouters                   // who announces IPv6 on the adapter's segment?
+	AskSix                       // which IPv6 address, router and resolvers has the adapter?
 )
 
 // Probe is one question to a stage.
@@ -75,6 +77,7 @@ type Probe struct {
 	To    *plan.Adapter // who is asked; nil: the witness
 	Proto lab.Proto
 	Port  uint16
+	Six   bool          // AskReach: over IPv6
 	Scan  []lab.Service // for Scan
 }
 
@@ -95,6 +98,14 @@ type Observation struct {
 	Attempts int            // Escape, Scan: how much was tried
 	Open     []lab.Service  // Scan: what answered
 	Escapes  []Way          // Escape, Scan: what got through
+	Routers  []Router       // AskRouters
+}
+
+// Router is who announces itself as an IPv6 router on a segment.
+type Router struct {
+	Address netip.Addr // link-local
+	MAC     mac.Address
+	Prefix  netip.Prefix // invalid: none
 }
 
 // Way is one way around the appliance.

@@ -86,6 +86,49 @@ func judgeAlone(r *Result, s *plan.Segment, o Observation) {
 	}
 }
 
+// judgeRouters: nobody but the planned port announces IPv6.
+func judgeRouters(r *Result, s *plan.Segment, o Observation) {
+	planned := s.Port != nil && s.Port.Address6.IsValid()
+	found := false
+	for _, a := range o.Routers {
+		if planned && a.MAC == s.Port.MAC && a.Prefix == s.Subnet6 {
+			found = true
+			continue
+		}
+		what := "itself as a router"
+		if a.Prefix.IsValid() {
+			what = a.Prefix.String()
+		}
+		r.broken(fmt.Sprintf("%s at %s announces %s by IPv6 on %s, and nobody planned that", a.Address, a.MAC, what, s.Name), fmt.Sprintf("find the machine with hardware address %s and switch its announcements off", a.MAC))
+	}
+	switch {
+	case r.Verdict == Broken:
+	case planned && !found:
+		r.broken(fmt.Sprintf("nobody announces %s on %s, and %s should", s.Subnet6, s.Name, s.Port.Machine.Name), "switch router advertisements on for "+portWords(s.Port))
+	case planned:
+		r.Saw += fmt.Sprintf("; it alone announces %s", s.Subnet6)
+	}
+}
+
+// judgeSix: the guest made itself an address of the planned prefix and goes by
+// the planned port.
+func judgeSix(r *Result, home, port *plan.Adapter, o Observation) {
+	s := home.Segment
+	switch {
+	case r.Verdict == Broken:
+	case !o.Address.IsValid():
+		r.broken(fmt.Sprintf("%s has no IPv6 address on %s", home.Machine.Name, s.Name), "look whether "+portWords(port)+" announces "+s.Subnet6.String())
+	case !s.Subnet6.Contains(o.Address.Addr()):
+		r.broken(fmt.Sprintf("%s has the IPv6 address %s, and %s is planned", home.Machine.Name, o.Address, s.Subnet6), "find who else announces on "+s.Name)
+	case o.From != port.MAC.LinkLocal():
+		r.broken(fmt.Sprintf("%s goes by the IPv6 router %s, and %s of %s is %s", home.Machine.Name, o.From, portWords(port), port.Machine.Name, port.MAC.LinkLocal()), "find who else announces on "+s.Name)
+	case !slices.Contains(o.Addrs, port.Address6.Addr()):
+		r.broken(fmt.Sprintf("%s was told the IPv6 resolvers %v, and %s is planned", home.Machine.Name, o.Addrs, port.Address6.Addr()), "look what answers DHCPv6 on "+s.Name)
+	default:
+		r.Saw += fmt.Sprintf("; by IPv6 %s, router %s", o.Address, o.From)
+	}
+}
+
 func judgeGateway(r *Result, home, port *plan.Adapter, o Observation) {
 	switch {
 	case port == nil:
@@ -194,15 +237,15 @@ func judgeEscapes(r *Result, obs []Observation) {
 	}
 }
 
-func judgeBetween(r *Result, a, b *plan.Adapter, asked []lab.Service, allowed int, obs []Observation) {
+func judgeBetween(r *Result, a, b *plan.Adapter, asked []lab.Service, allowed int, how string, obs []Observation) {
 	var passed, stopped []string
 	for i, o := range obs {
 		s := asked[i]
 		switch {
 		case i < allowed && !o.Answered:
-			r.broken(fmt.Sprintf("the rules let %s pass from %s to %s, and %s does not reach %s: %s", s, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name, o.Saw), "look at the lease and gateway of both guests")
+			r.broken(fmt.Sprintf("the rules let %s%s pass from %s to %s, and %s does not reach %s: %s", s, how, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name, o.Saw), "look at the lease and gateway of both guests")
 		case i >= allowed && o.Answered:
-			r.broken(fmt.Sprintf("the rules let no %s pass from %s to %s, and %s reaches %s", s, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name), "find what joins the two segments beside the appliance")
+			r.broken(fmt.Sprintf("the rules let no %s%s pass from %s to %s, and %s reaches %s", s, how, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name), "find what joins the two segments beside the appliance")
 		case o.Answered:
 			passed = append(passed, s.String())
 		default:
@@ -213,11 +256,14 @@ func judgeBetween(r *Result, a, b *plan.Adapter, asked []lab.Service, allowed in
 		return
 	}
 	var parts []string
+	if r.Saw != "" {
+		parts = append(parts, r.Saw)
+	}
 	if passed != nil {
-		parts = append(parts, strings.Join(passed, ", ")+" pass as the rules say")
+		parts = append(parts, strings.Join(passed, ", ")+how+" pass as the rules say")
 	}
 	if stopped != nil {
-		parts = append(parts, strings.Join(stopped, ", ")+" stopped as the rules say")
+		parts = append(parts, strings.Join(stopped, ", ")+how+" stopped as the rules say")
 	}
 	r.Saw = strings.Join(parts, "; ")
 }

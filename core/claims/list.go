@@ -167,7 +167,16 @@ func guestClaims(p *plan.Plan, g *plan.Machine, home *plan.Adapter, w Witness) [
 		}, leasing...)
 	}
 	port := home.Segment.Port
-	add(Gateway, func(r *Result, obs []Observation) { judgeGateway(r, home, port, obs[0]) }, Probe{Kind: AskNeighbor, From: home})
+	next := []Probe{{Kind: AskNeighbor, From: home}}
+	if home.Address6.IsValid() && port != nil {
+		next = append(next, Probe{Kind: AskSix, From: home})
+	}
+	add(Gateway, func(r *Result, obs []Observation) {
+		judgeGateway(r, home, port, obs[0])
+		if len(obs) > 1 {
+			judgeSix(r, home, port, obs[1])
+		}
+	}, next...)
 
 	var allowed []lab.Service
 	if port != nil {
@@ -230,8 +239,11 @@ func aloneClaim(s *plan.Segment) (claim, bool) {
 		if a.Guest != nil && a.Plugged && a.Leases == nil { // who hands them out does not hear itself
 			return claim{
 				Result: Result{ID: s.Name + ".alone", Subject: s.Name, Kind: Alone},
-				probes: []Probe{{Kind: AskServers, From: a}},
-				judge:  func(r *Result, obs []Observation) { judgeAlone(r, s, obs[0]) },
+				probes: []Probe{{Kind: AskServers, From: a}, {Kind: AskRouters, From: a}},
+				judge: func(r *Result, obs []Observation) {
+					judgeAlone(r, s, obs[0])
+					judgeRouters(r, s, obs[1])
+				},
 			}, true
 		}
 	}
@@ -255,22 +267,41 @@ func betweenClaims(p *plan.Plan) []claim {
 				continue
 			}
 			m := from.Port.Machine
-			asked := m.Passing(likely(a), likely(b), usual)
-			allowed := len(asked)
-			for _, s := range usual {
-				if _, action := m.Decide(plan.Flow{Source: likely(a), Destination: likely(b), Proto: s.Proto, Port: s.From}); action != lab.Allow {
-					asked = append(asked, s)
-				}
-			}
+			asked, allowed := askedBetween(m, likely(a), likely(b))
 			c := claim{Result: Result{ID: from.Name + "-" + to.Name + ".between", Subject: from.Name + "-" + to.Name, Kind: Between}}
 			for _, s := range asked {
 				c.probes = append(c.probes, Probe{Kind: AskReach, From: a, To: b, Proto: s.Proto, Port: s.From})
 			}
-			c.judge = func(r *Result, obs []Observation) { judgeBetween(r, a, b, asked, allowed, obs) }
+			n := len(asked)
+			var six []lab.Service // the same question over IPv6: what passes first, then what does not
+			allowed6 := 0
+			if a.Address6.IsValid() && b.Address6.IsValid() {
+				six, allowed6 = askedBetween(m, a.Address6.Addr(), b.Address6.Addr())
+				for _, s := range six {
+					c.probes = append(c.probes, Probe{Kind: AskReach, From: a, To: b, Proto: s.Proto, Port: s.From, Six: true})
+				}
+			}
+			c.judge = func(r *Result, obs []Observation) {
+				judgeBetween(r, a, b, asked, allowed, "", obs[:n])
+				judgeBetween(r, a, b, six, allowed6, " over IPv6", obs[n:])
+			}
 			out = append(out, c)
 		}
 	}
 	return out
+}
+
+// askedBetween gives services to try between two addresses: first those that
+// the rules let pass, and how many they are, then usual ones that they do not.
+func askedBetween(m *plan.Machine, from, to netip.Addr) (asked []lab.Service, allowed int) {
+	asked = m.Passing(from, to, usual)
+	allowed = len(asked)
+	for _, s := range usual {
+		if _, action := m.Decide(plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From}); action != lab.Allow {
+			asked = append(asked, s)
+		}
+	}
+	return asked, allowed
 }
 
 // inboundClaim scans the WAN from outside: usual services, the admin page's

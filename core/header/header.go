@@ -48,8 +48,18 @@ func addOnes(a, b uint16) uint16 {
 	return uint16(s + s>>16)
 }
 
-// Pseudo sums the pseudo-header of TCP and UDP over IPv4.
+// Pseudo sums the pseudo-header of TCP and UDP over IPv4, and of what IPv6
+// carries (RFC 8200, section 8.1).
 func Pseudo(proto uint8, source, destination netip.Addr, length int) uint16 {
+	if source.Is6() {
+		var b [40]byte
+		s, d := source.As16(), destination.As16()
+		copy(b[:], s[:])
+		copy(b[16:], d[:])
+		be.PutUint32(b[32:], uint32(length))
+		b[39] = proto
+		return Sum(b[:], 0)
+	}
 	var b [12]byte
 	s, d := source.As4(), destination.As4()
 	copy(b[:], s[:])

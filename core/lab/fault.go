@@ -61,12 +61,6 @@ func (f Faults) sorted() Faults {
 	return f
 }
 
-// NotYet makes the fault for a key that is read but that some command cannot
-// act on.
-func (l *Lab) NotYet(pos Pos, key, command string) Fault {
-	return Fault{File: l.File, Pos: pos, Message: fmt.Sprintf("not yet: %s does not act on %s", command, key), Instead: "leave it out for now, or use the commands that do"}
-}
-
 // excerpt cuts a line of at most 100 characters around the column.
 func excerpt(line string, column int) (string, int) {
 	runes := []rune(strings.TrimRight(line, "\r\n"))

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
+	"github.com/mdlayher/ndp"
 	"golang.org/x/net/dns/dnsmessage"
 
 	"openbastion/core/header"
@@ -47,7 +48,7 @@ func Of(frame []byte) []Layer {
 	link.add("type", "%#04x %s", p.Type, typeNames[p.Type])
 	out := []Layer{link}
 	switch {
-	case p.IPv4:
+	case p.IP():
 		return append(out, ip(p)...)
 	case p.Type == packet.TypeARP && header.ARP(p.Body).Valid():
 		return append(out, arp(header.ARP(p.Body)))
@@ -94,11 +95,14 @@ func addr4(b []byte) netip.Addr { return netip.AddrFrom4([4]byte(b)) }
 
 func ip(p *packet.Packet) []Layer {
 	l := Layer{Name: "IPv4"}
+	if p.IPv6 {
+		l.Name = "IPv6"
+	}
 	l.add("source", "%s", p.Source)
 	l.add("destination", "%s", p.Destination)
 	l.add("hops left", "%d", p.TTL)
 	l.add("protocol", "%d %s", p.Proto, protoNames[p.Proto])
-	if p.Fragment {
+	if p.Fragment && p.IPv4 {
 		h := header.IPv4(p.Body)
 		l.add("fragment", "from byte %d, more to come: %t", h.FragmentOffset()*8, h.More())
 	}
@@ -109,6 +113,8 @@ func ip(p *packet.Packet) []Layer {
 	switch {
 	case p.Proto == packet.ICMP && len(p.Data) >= header.ICMPSize:
 		out = append(out, icmp(p.Data))
+	case p.Proto == packet.ICMP6 && len(p.Data) >= header.ICMPSize:
+		out = append(out, icmp6(p.Data))
 	case p.Proto == packet.UDP && len(p.Data) >= header.UDPSize:
 		out = append(out, udp(p.Data)...)
 	case p.Proto == packet.TCP && len(p.Data) >= header.TCPSize:
@@ -133,6 +139,56 @@ func icmp(data []byte) Layer {
 		l.add("identifier", "%d, sequence %d", h.Ident(), h.Sequence())
 	} else if source, destination, proto, quoted, ok := packet.Quoted(data); ok {
 		l.add("about", "%s > %s, %s%s", source, destination, protoNames[proto], quotedPorts(proto, quoted))
+	}
+	return l
+}
+
+// icmp6 tells an ICMPv6 message, neighbor discovery among them (RFC 4861).
+func icmp6(data []byte) Layer {
+	l := Layer{Name: "ICMPv6"}
+	add := func(what string) { l.add("type", "%d %s", data[0], what) }
+	switch data[0] {
+	case packet.Echo6, packet.EchoReply6:
+		add(map[uint8]string{packet.Echo6: "echo request", packet.EchoReply6: "echo reply"}[data[0]])
+		l.add("identifier", "%d, sequence %d", header.ICMP(data).Ident(), header.ICMP(data).Sequence())
+		return l
+	case 1, packet.TimeExceeded6:
+		add(map[uint8]string{1: "destination unreachable", packet.TimeExceeded6: "time exceeded"}[data[0]])
+		if source, destination, proto, quoted, ok := packet.Quoted(data); ok {
+			l.add("about", "%s > %s, %s%s", source, destination, protoNames[proto], quotedPorts(proto, quoted))
+		}
+		return l
+	}
+	m, err := ndp.ParseMessage(data)
+	if err != nil {
+		add("message")
+		return l
+	}
+	var options []ndp.Option
+	switch m := m.(type) {
+	case *ndp.NeighborSolicitation:
+		add("neighbor solicitation")
+		l.add("asks", "who has %s?", m.TargetAddress)
+		options = m.Options
+	case *ndp.NeighborAdvertisement:
+		add("neighbor advertisement")
+		l.add("says", "%s is here", m.TargetAddress)
+		options = m.Options
+	case *ndp.RouterSolicitation:
+		add("router solicitation")
+		options = m.Options
+	case *ndp.RouterAdvertisement:
+		add("router advertisement")
+		l.add("router for", "%s", m.RouterLifetime)
+		options = m.Options
+	}
+	for _, o := range options {
+		switch o := o.(type) {
+		case *ndp.LinkLayerAddress:
+			l.add("hardware address", "%s", o.Addr)
+		case *ndp.PrefixInformation:
+			l.add("prefix", "%s/%d for %s", o.Prefix, o.PrefixLength, o.ValidLifetime)
+		}
 	}
 	return l
 }

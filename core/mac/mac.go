@@ -5,6 +5,7 @@ package mac
 import (
 	"errors"
 	"fmt"
+	"net/netip"
 	"strings"
 )
 
@@ -98,4 +99,18 @@ func (a *Address) UnmarshalText(text []byte) error {
 	}
 	*a = v
 	return nil
+}
+
+// LinkLocal gives the IPv6 link-local address of the hardware address (RFC
+// 4291, appendix A).
+func (a Address) LinkLocal() netip.Addr {
+	return a.In(netip.PrefixFrom(netip.AddrFrom16([16]byte{0xfe, 0x80}), 64))
+}
+
+// In gives the IPv6 address that the hardware address makes in a prefix of 64
+// bits (likewise).
+func (a Address) In(p netip.Prefix) netip.Addr {
+	b := p.Masked().Addr().As16()
+	copy(b[8:], []byte{a[0] ^ 2, a[1], a[2], 0xff, 0xfe, a[3], a[4], a[5]})
+	return netip.AddrFrom16(b)
 }

@@ -35,6 +35,15 @@ type Inquiry struct {
 	Frame   int           // of the first answer
 }
 
+func (q *Inquiry) answered(by mac.Address, frame int) {
+	if slices.Contains(q.Answers, by) {
+		return
+	}
+	if q.Answers = append(q.Answers, by); q.Frame == 0 {
+		q.Frame = frame
+	}
+}
+
 func (n *Node) receiveARP(port *Port, p *packet.Packet) {
 	if len(p.Body) < header.ARPSize {
 		return
@@ -55,10 +64,8 @@ func (n *Node) receiveARP(port *Port, p *packet.Packet) {
 		return
 	}
 	for _, q := range port.inquiries {
-		if q.Address == sender && !slices.Contains(q.Answers, from) {
-			if q.Answers = append(q.Answers, from); q.Frame == 0 {
-				q.Frame = p.Number
-			}
+		if q.Address == sender {
+			q.answered(from, p.Number)
 		}
 	}
 	if sender != zero {
@@ -123,12 +130,8 @@ func (n *Node) sendVia(port, in *Port, hop netip.Addr, p *packet.Packet) {
 }
 
 func (n *Node) ask(port *Port, hop netip.Addr, e *neighbor) {
-	source := zero
-	if port.Address.IsValid() {
-		source = port.Address.Addr()
-	}
 	e.tries++
-	n.send(port, packet.ARP(packet.ARPRequest, mac.Broadcast, port.MAC, source, mac.Address{}, hop))
+	n.solicit(port, hop)
 	n.after(arpWait, func() {
 		if e.known || port.neighbors[hop] != e {
 			return
@@ -145,17 +148,27 @@ func (n *Node) ask(port *Port, hop netip.Addr, e *neighbor) {
 	})
 }
 
-// Inquire asks by ARP who has an address on the port's segment. Answers gather
-// in the result for as long as the node runs on.
-func (n *Node) Inquire(now time.Duration, port *Port, a netip.Addr) *Inquiry {
-	n.now = now
-	q := &Inquiry{Address: a}
-	port.inquiries = append(port.inquiries, q)
+// solicit asks everybody on the port's segment who has an address: by ARP, or
+// for IPv6 by neighbor discovery.
+func (n *Node) solicit(port *Port, a netip.Addr) {
+	if a.Is6() {
+		n.solicit6(port, a)
+		return
+	}
 	source := zero
 	if port.Address.IsValid() {
 		source = port.Address.Addr()
 	}
 	n.send(port, packet.ARP(packet.ARPRequest, mac.Broadcast, port.MAC, source, mac.Address{}, a))
+}
+
+// Inquire asks who has an address on the port's segment. Answers gather
+// in the result for as long as the node runs on.
+func (n *Node) Inquire(now time.Duration, port *Port, a netip.Addr) *Inquiry {
+	n.now = now
+	q := &Inquiry{Address: a}
+	port.inquiries = append(port.inquiries, q)
+	n.solicit(port, a)
 	n.after(arpTries*arpWait, func() { port.forget(q) })
 	return q
 }

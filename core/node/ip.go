@@ -18,6 +18,9 @@ import (
 var everyone = netip.AddrFrom4([4]byte{255, 255, 255, 255})
 
 func (n *Node) receiveIP(port *Port, p *packet.Packet) {
+	if p.IPv6 && n.receiveSix(port, p) {
+		return
+	}
 	// A host has nothing to do with most of what a hostile neighbor sends it.
 	if !n.Forwards && p.Proto != packet.UDP && !n.Local(p.Destination) {
 		return
@@ -35,6 +38,9 @@ func (n *Node) receiveIP(port *Port, p *packet.Packet) {
 	}
 	if p.To.IsGroup() {
 		return // sent to all on the link, yet meant for one: neither taken nor passed on (RFC 1122, 3.3.6)
+	}
+	if p.Source.Is6() && p.Source.IsLinkLocalUnicast() && !n.Local(p.Destination) {
+		return // what is said on a link stays on it (RFC 4291, section 2.5.6)
 	}
 	if n.Hook != nil {
 		p = p.Copy()
@@ -134,6 +140,9 @@ func (n *Node) route(to netip.Addr) (*Port, netip.Addr) {
 			best = p
 		}
 	}
+	if to.Is6() {
+		return n.route6(to)
+	}
 	if best != nil {
 		return best, to
 	}
@@ -193,7 +202,7 @@ func (n *Node) originate(frame []byte) bool {
 		n.Say(Lost, 0, "no route to %s", p.Destination)
 		return false
 	}
-	if hop != p.Destination { // what has the address of one way out does not leave by another
+	if hop != p.Destination && p.IPv4 { // what has the address of one way out does not leave by another
 		for _, q := range n.ports {
 			if q != out && q.leadsOut() && q.Owns(p.Source) {
 				out, hop = q, q.Gateway
@@ -215,7 +224,8 @@ func (n *Node) source(to netip.Addr) (netip.Addr, bool) {
 	if out == nil {
 		return netip.Addr{}, false
 	}
-	return out.Address.Addr(), true
+	a := out.own(to)
+	return a, a.IsValid()
 }
 
 func (n *Node) header(from, to netip.Addr) packet.IP {
@@ -231,11 +241,11 @@ func (n *Node) icmpError(in *Port, p *packet.Packet, kind, code uint8) {
 		n.ownFailed(p)
 		return
 	}
-	if p.Proto == packet.ICMP && packet.IsError(p.Data) || p.Source == zero || p.Source.IsMulticast() ||
-		header.IPv4(p.Body).FragmentOffset() != 0 || !in.Address.IsValid() {
+	own := in.own(p.Source)
+	if p.IsError() || p.Source.IsUnspecified() || p.Source.IsMulticast() || p.Later() || !own.IsValid() {
 		return
 	}
-	frame := packet.ICMPError(n.header(in.Address.Addr(), p.Source), kind, code, p.Body)
+	frame := packet.ICMPError(n.header(own, p.Source), kind, code, p.Body)
 	out, hop := n.route(p.Source)
 	if out == nil {
 		return
@@ -247,7 +257,7 @@ func (n *Node) icmpError(in *Port, p *packet.Packet, kind, code uint8) {
 
 // ownFailed tells the node's own ping that its next hop does not answer.
 func (n *Node) ownFailed(p *packet.Packet) {
-	if p.Proto == packet.ICMP {
+	if p.Ping(false) {
 		if id, _, ok := p.Ports(); ok && n.pings[id] != nil {
 			n.pings[id].end("the next hop does not answer")
 		}
@@ -259,7 +269,7 @@ func (n *Node) deliver(port *Port, p *packet.Packet) {
 		return
 	}
 	switch p.Proto {
-	case packet.ICMP:
+	case packet.ICMP, packet.ICMP6:
 		n.deliverICMP(port, p)
 	case packet.UDP:
 		n.deliverUDP(port, p, false)
@@ -273,27 +283,28 @@ func (n *Node) deliver(port *Port, p *packet.Packet) {
 func (n *Node) deliverICMP(port *Port, p *packet.Packet) {
 	c := header.ICMP(p.Data)
 	switch {
-	case c.Type() == header.Echo:
+	case p.Ping(false):
 		h := n.header(p.Destination, p.Source)
 		n.originate(packet.Echo(h, true, c.Ident(), c.Sequence(), p.Data[header.ICMPSize:]))
-	case c.Type() == header.EchoReply:
+	case p.Ping(true):
 		if q := n.pings[c.Ident()]; q != nil && !q.Done {
 			q.Answered, q.From, q.Frame, q.TTL = true, p.Source, p.Number, p.TTL
 			q.end("")
 		}
-	case packet.IsError(p.Data):
-		n.icmpFailed(p, c)
+	case p.IsError():
+		n.icmpFailed(p)
 	}
 }
 
 // icmpFailed hands an error to whoever sent the packet it quotes.
-func (n *Node) icmpFailed(p *packet.Packet, c header.ICMP) {
+func (n *Node) icmpFailed(p *packet.Packet) {
 	source, destination, proto, data, ok := packet.Quoted(p.Data)
 	if !ok || !n.Local(source) {
 		return
 	}
 	what := "unreachable, says " + p.Source.String()
-	if c.Type() == header.TimeExceeded {
+	expired := p.Proto == packet.ICMP && p.Data[0] == header.TimeExceeded || p.Proto == packet.ICMP6 && p.Data[0] == packet.TimeExceeded6
+	if expired {
 		what = "time exceeded, says " + p.Source.String()
 	}
 	local, remote, ok := packet.Ports(proto, append(data, make([]byte, max(0, 20-len(data)))...))
@@ -301,9 +312,9 @@ func (n *Node) icmpFailed(p *packet.Packet, c header.ICMP) {
 		return
 	}
 	switch proto {
-	case packet.ICMP:
+	case packet.ICMP, packet.ICMP6:
 		if q := n.pings[local]; q != nil && !q.Done {
-			q.From, q.Frame, q.Expired = p.Source, p.Number, c.Type() == header.TimeExceeded
+			q.From, q.Frame, q.Expired = p.Source, p.Number, expired
 			q.end(what)
 		}
 	case packet.UDP:

@@ -91,6 +91,7 @@ type Port struct {
 	Dial    *ppp.Client // takes the address from a PPPoE session
 	Access  *ppp.Server // gives PPPoE sessions
 	Changed func()      // told after a lease gave or took the address, or nil
+	Six     *Six        // its IPv6 side, or nil
 
 	up        bool
 	bridge    *bridge
@@ -161,6 +162,9 @@ func (n *Node) SetLink(now time.Duration, adapter int, up bool) {
 		}
 		p.up = up
 		p.neighbors = nil
+		if p.Six != nil {
+			n.linked6(p, up)
+		}
 		if up && p.Client != nil {
 			n.leaseActions(p, p.Client.Restart(now))
 		}
@@ -207,8 +211,8 @@ func (n *Node) Receive(now time.Duration, adapter int, p *packet.Packet) {
 		n.receiveSession(port, p)
 	case packet.TypeARP:
 		n.receiveARP(port, p)
-	case packet.TypeIPv4:
-		if p.IPv4 {
+	case packet.TypeIPv4, packet.TypeIPv6:
+		if p.IPv4 || p.IPv6 && port.Six != nil && port.Six.on {
 			if n.Seen != nil {
 				n.Seen(p)
 			}
@@ -238,7 +242,7 @@ func (n *Node) Local(a netip.Addr) bool {
 
 // Owns tells whether the port answers for an address.
 func (p *Port) Owns(a netip.Addr) bool {
-	return p.Address.IsValid() && p.Address.Addr() == a || slices.Contains(p.Also, a)
+	return p.Address.IsValid() && p.Address.Addr() == a || slices.Contains(p.Also, a) || p.Six != nil && p.Six.owns(a)
 }
 
 // Deadline gives the time at which Advance must be called.

@@ -16,6 +16,7 @@ type Datagram struct {
 	Local, Remote netip.AddrPort
 	Data          []byte
 	Packet        *packet.Packet
+	Port          *Port // where it came in; nil with Error
 	Error         string
 }
 
@@ -39,7 +40,7 @@ func (n *Node) deliverUDP(port *Port, p *packet.Packet, toAll bool) {
 	}
 	fn(Datagram{
 		Local: netip.AddrPortFrom(p.Destination, u.DestinationPort()), Remote: netip.AddrPortFrom(p.Source, u.SourcePort()),
-		Data: u[header.UDPSize:u.Length()], Packet: p,
+		Data: u[header.UDPSize:u.Length()], Packet: p, Port: port,
 	})
 }
 

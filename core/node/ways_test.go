@@ -100,7 +100,8 @@ func TestBridge(t *testing.T) {
 			f = packet.ARP(packet.ARPRequest, to, from, address("10.83.16.5"), mac.Address{}, address("10.83.16.6"))
 			f[12], f[13] = 0x86, 0xdd
 		}
-		n.Receive(0, adapter, mustDecode(f))
+		p, _ := packet.Decode(f)
+		n.Receive(0, adapter, p)
 		for _, e := range n.Drain() {
 			out = append(out, e.Adapter)
 		}

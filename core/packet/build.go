@@ -9,7 +9,7 @@ import (
 	"openbastion/core/mac"
 )
 
-// The IPv4 builders give whole frames whose Ethernet header holds only the
+// The IP builders give whole frames whose Ethernet header holds only the
 // type; SetLink fills in the addresses once the next hop is known.
 
 // SetLink writes the Ethernet addresses of a frame.
@@ -60,7 +60,8 @@ func ARP(op uint16, to, sender mac.Address, senderIP netip.Addr, target mac.Addr
 	return b
 }
 
-// IP says what goes into an IPv4 header. TTL 0 means 64.
+// IP says what goes into an IPv4 or IPv6 header, as its addresses are. TTL 0
+// means 64.
 type IP struct {
 	Source, Destination netip.Addr
 	TTL                 uint8
@@ -70,6 +71,9 @@ type IP struct {
 // build lays an IPv4 header in front of size bytes and gives the frame and
 // those bytes.
 func (h IP) build(proto uint8, size int) (frame, data []byte) {
+	if h.Source.Is6() {
+		return h.build6(proto, size)
+	}
 	b := make([]byte, linkSize+header.IPv4Size+size)
 	binary.BigEndian.PutUint16(b[12:], TypeIPv4)
 	ttl := h.TTL
@@ -78,6 +82,46 @@ func (h IP) build(proto uint8, size int) (frame, data []byte) {
 	}
 	header.IPv4(b[linkSize:]).Encode(header.IPv4Size+size, h.ID, header.DontFragment, ttl, proto, h.Source, h.Destination)
 	return b, b[linkSize+header.IPv4Size:]
+}
+
+func (h IP) build6(proto uint8, size int) (frame, data []byte) {
+	b := make([]byte, linkSize+header.IPv6Size+size)
+	binary.BigEndian.PutUint16(b[12:], TypeIPv6)
+	ttl := h.TTL
+	if ttl == 0 {
+		ttl = 64
+	}
+	header.IPv6(b[linkSize:]).Encode(size, proto, ttl, h.Source, h.Destination)
+	return b, b[linkSize+header.IPv6Size:]
+}
+
+// seal6 fills in the checksum of an ICMPv6 message.
+func (h IP) seal6(b []byte) {
+	b[2], b[3] = 0, 0
+	binary.BigEndian.PutUint16(b[2:], ^header.Sum(b, header.Pseudo(ICMP6, h.Source, h.Destination, len(b))))
+}
+
+// The ICMPv6 types of echo (RFC 4443, section 4) and of errors.
+const (
+	Echo6         = 128
+	EchoReply6    = 129
+	unreachable6  = 1
+	TimeExceeded6 = 3
+	maxQuoted6    = 1280 - header.IPv6Size - header.ICMPSize // RFC 4443, section 2.4 (c)
+)
+
+// Message6 builds an ICMPv6 message; its checksum is filled in.
+func Message6(h IP, message []byte) []byte {
+	frame, b := h.build(ICMP6, len(message))
+	copy(b, message)
+	h.seal6(b)
+	return frame
+}
+
+// Group6 gives the hardware address of an IPv6 group (RFC 2464, section 7).
+func Group6(a netip.Addr) mac.Address {
+	b := a.As16()
+	return mac.Address{0x33, 0x33, b[12], b[13], b[14], b[15]}
 }
 
 // Other builds a packet of any protocol.
@@ -89,6 +133,16 @@ func Other(h IP, proto uint8, data []byte) []byte {
 
 // Echo builds a ping or its answer.
 func Echo(h IP, reply bool, ident, sequence uint16, data []byte) []byte {
+	if h.Source.Is6() {
+		m := make([]byte, header.ICMPSize+len(data))
+		kind := uint8(Echo6)
+		if reply {
+			kind = EchoReply6
+		}
+		header.ICMP(m).Encode(kind, 0, ident, sequence)
+		copy(m[header.ICMPSize:], data)
+		return Message6(h, m)
+	}
 	frame, b := h.build(ICMP, header.ICMPSize+len(data))
 	c := header.ICMP(b)
 	kind := uint8(header.Echo)
@@ -112,8 +166,20 @@ const (
 	maxQuoted       = 548 // bytes of the offending packet (RFC 1812, section 4.3.2.3)
 )
 
-// ICMPError builds an error about the IPv4 packet original.
+// codes6 are the codes of ICMPv6 for those of IPv4 (RFC 4443, section 3.1).
+var codes6 = map[uint8]uint8{NetUnreachable: 0, AdminProhibited: 1, HostUnreachable: 3, PortUnreachable: 4}
+
+// ICMPError builds an error about the IP packet original, of either version;
+// kind and code are those of IPv4.
 func ICMPError(h IP, kind, code uint8, original []byte) []byte {
+	if h.Source.Is6() {
+		m := append(make([]byte, header.ICMPSize), original[:min(len(original), maxQuoted6)]...)
+		m[0], m[1] = unreachable6, codes6[code]
+		if kind == TimeExceeded {
+			m[0], m[1] = TimeExceeded6, 0
+		}
+		return Message6(h, m)
+	}
 	original = original[:min(len(original), maxQuoted)]
 	frame, b := h.build(ICMP, header.ICMPSize+len(original))
 	c := header.ICMP(b)
@@ -188,13 +254,16 @@ func ReadSegment(p *Packet) (SegmentFields, []byte) {
 	return f, p.Data[t.HeaderSize():]
 }
 
-// Quoted gives the IPv4 packet that an ICMP error speaks about: its addresses,
+// Quoted gives the packet that an ICMP error speaks about: its addresses,
 // protocol and the start of what it carries. The quote may be cut short.
 func Quoted(icmp []byte) (source, destination netip.Addr, proto uint8, data []byte, ok bool) {
 	if len(icmp) < header.ICMPSize+header.IPv4Size {
 		return
 	}
 	q := icmp[header.ICMPSize:]
+	if ip := header.IPv6(q); q[0]>>4 == 6 && len(q) >= header.IPv6Size {
+		return ip.Source(), ip.Destination(), q[6], q[header.IPv6Size:], true
+	}
 	size := int(q[0]&15) * 4
 	if q[0]>>4 != 4 || size < header.IPv4Size || len(q) < size {
 		return

@@ -1,7 +1,8 @@
 // Package packet reads and builds the frames that cross a simulated wire:
 // Ethernet (IEEE 802.3, with 802.1Q tags), ARP (RFC 826), IPv4 (RFC 791), ICMP
-// (RFC 792), UDP (RFC 768) and TCP (RFC 9293), all checksums filled in. What a
-// PPPoE session carries (RFC 2516) is read as if it stood alone.
+// (RFC 792), IPv6 (RFC 8200), ICMPv6 (RFC 4443), UDP (RFC 768) and TCP (RFC
+// 9293), all checksums filled in. What a PPPoE session carries (RFC 2516) is
+// read as if it stood alone.
 package packet
 
 import (
@@ -24,11 +25,12 @@ const (
 	TypePPP  = 0x8864 // a PPPoE session
 )
 
-// The IPv4 protocol numbers that are told apart.
+// The protocol numbers that are told apart.
 const (
-	ICMP = 1
-	TCP  = 6
-	UDP  = 17
+	ICMP  = 1
+	TCP   = 6
+	UDP   = 17
+	ICMP6 = 58
 )
 
 const (
@@ -50,11 +52,12 @@ type Packet struct {
 
 	// For Type IPv4, or IPv4 in a PPPoE session, when the header is whole and its checksum right:
 	IPv4                bool
+	IPv6                bool // or, for Type IPv6, when the header is whole
 	Source, Destination netip.Addr
 	Proto               uint8
 	TTL                 uint8
 	Fragment            bool   // not the whole datagram
-	Data                []byte // what the IPv4 packet carries
+	Data                []byte // what the packet carries
 }
 
 // Errors of Decode.
@@ -90,6 +93,8 @@ func (p *Packet) decode(b []byte) error {
 	p.Payload = p.Body
 	switch {
 	case p.Type == TypeIPv4:
+	case p.Type == TypeIPv6:
+		return p.decode6()
 	case p.Type == TypePPP && len(p.Body) >= 8+header.IPv4Size && p.Body[1] == 0 && p.Body[6] == 0 && p.Body[7] == 0x21:
 		p.Body = p.Body[8:]
 	default:
@@ -112,6 +117,49 @@ func (p *Packet) decode(b []byte) error {
 	return nil
 }
 
+func (p *Packet) decode6() error {
+	ip := header.IPv6(p.Body)
+	if !ip.Valid(len(p.Body)) {
+		return ErrShort
+	}
+	p.IPv6 = true
+	p.Source, p.Destination, p.TTL = ip.Source(), ip.Destination(), ip.HopLimit()
+	p.Body = p.Body[:ip.Total()]
+	p.Proto, p.Data, p.Fragment = ip.Upper()
+	return nil
+}
+
+// IP tells a packet of either version.
+func (p *Packet) IP() bool { return p.IPv4 || p.IPv6 }
+
+// Later tells a fragment that is not the first: it has no ports.
+func (p *Packet) Later() bool {
+	return p.IPv4 && header.IPv4(p.Body).FragmentOffset() != 0 || p.IPv6 && p.Fragment
+}
+
+// IsError tells an ICMP message, of either version, about another packet.
+func (p *Packet) IsError() bool {
+	return p.IPv4 && p.Proto == ICMP && IsError(p.Data) || p.IPv6 && p.Proto == ICMP6 && len(p.Data) >= header.ICMPSize && p.Data[0] < 128
+}
+
+// Ping tells an echo request, or with answer the reply to one, of either
+// version.
+func (p *Packet) Ping(answer bool) bool {
+	if len(p.Data) < header.ICMPSize || p.Proto != ICMP && p.Proto != ICMP6 {
+		return false
+	}
+	kind := uint8(header.Echo)
+	switch {
+	case p.Proto == ICMP && answer:
+		kind = header.EchoReply
+	case p.Proto == ICMP6 && answer:
+		kind = EchoReply6
+	case p.Proto == ICMP6:
+		kind = Echo6
+	}
+	return p.Data[0] == kind
+}
+
 // Copy gives a packet of its own, which may be changed and then Reread.
 func (p *Packet) Copy() *Packet {
 	q := &Packet{}
@@ -123,13 +171,13 @@ func (p *Packet) Copy() *Packet {
 // Ports gives source and destination port of TCP and UDP; for ICMP echo the
 // identifier in both. ok is false for anything else and for later fragments.
 func (p *Packet) Ports() (source, destination uint16, ok bool) {
-	if !p.IPv4 || header.IPv4(p.Body).FragmentOffset() != 0 {
+	if !p.IP() || p.Later() {
 		return 0, 0, false
 	}
 	return Ports(p.Proto, p.Data)
 }
 
-// Ports is [Packet.Ports] over what an IPv4 packet carries.
+// Ports is [Packet.Ports] over what a packet carries.
 func Ports(proto uint8, data []byte) (source, destination uint16, ok bool) {
 	switch {
 	case proto == TCP && len(data) >= header.TCPSize, proto == UDP && len(data) >= header.UDPSize:
@@ -137,6 +185,12 @@ func Ports(proto uint8, data []byte) (source, destination uint16, ok bool) {
 	case proto == ICMP && len(data) >= header.ICMPSize:
 		switch header.ICMP(data).Type() {
 		case header.Echo, header.EchoReply:
+			id := header.ICMP(data).Ident()
+			return id, id, true
+		}
+	case proto == ICMP6 && len(data) >= header.ICMPSize:
+		switch data[0] {
+		case Echo6, EchoReply6:
 			id := header.ICMP(data).Ident()
 			return id, id, true
 		}
@@ -152,12 +206,14 @@ func (p *Packet) TransportValid() bool {
 	switch p.Proto {
 	case ICMP:
 		return len(p.Data) >= header.ICMPSize && header.Sum(p.Data, 0) == 0xffff
+	case ICMP6:
+		return len(p.Data) >= 4 && header.Sum(p.Data, header.Pseudo(ICMP6, p.Source, p.Destination, len(p.Data))) == 0xffff
 	case UDP:
 		u := header.UDP(p.Data)
 		if len(p.Data) < header.UDPSize || int(u.Length()) > len(p.Data) || u.Length() < header.UDPSize {
 			return false
 		}
-		return u.Checksum() == 0 || header.Sum(p.Data[:u.Length()], header.Pseudo(UDP, p.Source, p.Destination, int(u.Length()))) == 0xffff
+		return u.Checksum() == 0 && p.IPv4 || header.Sum(p.Data[:u.Length()], header.Pseudo(UDP, p.Source, p.Destination, int(u.Length()))) == 0xffff
 	case TCP:
 		if len(p.Data) < header.TCPSize {
 			return false
@@ -189,6 +245,8 @@ func (p *Packet) String() string {
 			tag += " in PPPoE"
 		}
 		return fmt.Sprintf("%s > %s%s: %s", p.Source, p.Destination, tag, p.carries())
+	case p.IPv6:
+		return fmt.Sprintf("%s > %s%s: %s", p.Source, p.Destination, tag, p.carries())
 	}
 	return fmt.Sprintf("%s > %s%s: type 0x%04x", p.From, p.To, tag, p.Type)
 }
@@ -209,12 +267,22 @@ func (p *Packet) carries() string {
 		default:
 			return fmt.Sprintf("ICMP type %d", t)
 		}
+	case p.Proto == ICMP6 && len(p.Data) > 1:
+		if name := icmp6Names[p.Data[0]]; name != "" {
+			return name
+		}
+		return fmt.Sprintf("ICMPv6 type %d", p.Data[0])
 	case p.Proto == TCP && ok:
 		return fmt.Sprintf("tcp %d > %d %s", source, destination, flagText(header.TCP(p.Data).Flags()))
 	case p.Proto == UDP && ok:
 		return fmt.Sprintf("udp %d > %d", source, destination)
 	}
 	return fmt.Sprintf("protocol %d", p.Proto)
+}
+
+var icmp6Names = map[uint8]string{
+	1: "unreachable", 3: "time exceeded", Echo6: "ping", EchoReply6: "ping answered",
+	133: "router solicitation", 134: "router advertisement", 135: "who has it? (neighbor solicitation)", 136: "neighbor advertisement",
 }
 
 // flagText names the flags of a TCP segment.

@@ -11,6 +11,10 @@ import (
 // Hop takes one from the time to live, as forwarding does.
 func (p *Packet) Hop() {
 	p.TTL--
+	if p.IPv6 {
+		header.IPv6(p.Body).SetHopLimit(p.TTL)
+		return
+	}
 	header.IPv4(p.Body).SetTTL(p.TTL)
 }
 

@@ -428,6 +428,9 @@ func (b *builder) guests() {
 			if a.How == Reservation && s.Port != nil && s.Port.Leases != nil {
 				s.Port.Leases.Reservations = append(s.Port.Leases.Reservations, a)
 			}
+			if s.Subnet6.IsValid() && s.Port != nil && s.Port.Address6.IsValid() {
+				a.Address6 = netip.PrefixFrom(a.MAC.In(s.Subnet6), 64)
+			}
 		}
 	}
 }

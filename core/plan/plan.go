@@ -143,7 +143,7 @@ type Adapter struct {
 	Plugged  bool
 	Admin    uint16       // TCP port of the admin page; 0 when it does not answer here
 	Over     *Adapter     // the port that carries this one
-	Address6 netip.Prefix // of an appliance's inside port, or invalid
+	Address6 netip.Prefix // of an appliance's inside port; of a guest the one its hardware address makes; or invalid
 	Devices  []string     // what the machine's system will likely call it, likeliest first
 	Attach   string       // how to attach it, in plain words
 	Leases   *Service     // lease service of the port, or nil

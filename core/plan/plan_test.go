@@ -237,7 +237,7 @@ appliances: {g: {ports: [{role: wan, segment: up}, {role: lan, segment: a}, {rol
 func TestCannotPlan(t *testing.T) {
 	for change, want := range map[string]string{
 		"tidepool: {reach: isolated, within: reedbed, vlan: 48}\n  ring: {reach: isolated, within: rang, vlan: 7}\n  rang: {reach: isolated, within: ring, vlan: 8}": "within itself",
-		"tidepool: {reach: isolated, within: reedbed, vlan: 48, subnet: 'fd00::/64'}":                                                                                "not yet: plan does not act on an IPv6 subnet",
+		"tidepool: {reach: isolated, within: reedbed, vlan: 48, subnet: 'fd00::/64'}":                                                                                "fd00::/64 is an IPv6 network, and a segment has an IPv4 one",
 	} {
 		l, err := lab.Read("lab.yaml", []byte(strings.Replace(two, "tidepool: {reach: isolated, within: reedbed, vlan: 48}", change, 1)))
 		require.NoError(t, err)

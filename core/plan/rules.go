@@ -165,6 +165,9 @@ func (b *builder) rules() {
 		for _, a := range m.Adapters {
 			if a.Role != lab.WAN && !slices.Contains(m.inside, a.Segment.Subnet) {
 				m.inside = append(m.inside, a.Segment.Subnet)
+				if a.Segment.Subnet6.IsValid() {
+					m.inside = append(m.inside, a.Segment.Subnet6)
+				}
 			}
 		}
 		src := m.Appliance
@@ -257,7 +260,11 @@ func (b *builder) parties(list []lab.Who) []Match {
 			out = append(out, Match{Outside: true})
 		case lab.WhoSegment:
 			s := b.plan.Segment(w.Name)
-			out = append(out, Match{Segment: s, Prefixes: []netip.Prefix{s.Subnet}})
+			m := Match{Segment: s, Prefixes: []netip.Prefix{s.Subnet}}
+			if s.Subnet6.IsValid() {
+				m.Prefixes = append(m.Prefixes, s.Subnet6)
+			}
+			out = append(out, m)
 		case lab.WhoPrefix:
 			out = append(out, Match{Prefixes: []netip.Prefix{w.Prefix}})
 		case lab.WhoGuest, lab.WhoAppliance:
@@ -265,6 +272,9 @@ func (b *builder) parties(list []lab.Who) []Match {
 			for _, a := range b.plan.Machine(w.Name).Adapters {
 				if a.Address.IsValid() {
 					m.Prefixes = append(m.Prefixes, netip.PrefixFrom(a.Address.Addr(), a.Address.Addr().BitLen()))
+				}
+				if a.Address6.IsValid() {
+					m.Prefixes = append(m.Prefixes, netip.PrefixFrom(a.Address6.Addr(), 128))
 				}
 			}
 			out = append(out, m)

@@ -23,7 +23,7 @@ func (b *builder) segments() error {
 		if src.Subnet.IsValid() {
 			taken.Insert(src.Subnet)
 			if src.Subnet.Addr().Is6() {
-				faults = append(faults, b.lab.NotYet(src.At("subnet"), "an IPv6 subnet", "plan"))
+				faults = append(faults, lab.Fault{File: b.lab.File, Pos: src.At("subnet"), Message: fmt.Sprintf("%s is an IPv6 network, and a segment has an IPv4 one", src.Subnet), Instead: "write an IPv4 network; `ipv6: true` at the top gives each inside segment an IPv6 one as well"})
 			}
 		}
 	}

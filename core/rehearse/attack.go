@@ -66,7 +66,7 @@ func tokenOf(p *packet.Packet) int {
 
 // wordOrToken finds the token in any packet.
 func wordOrToken(p *packet.Packet) int {
-	if p.IPv4 {
+	if p.IP() {
 		return tokenOf(p)
 	}
 	return wordIn(p.Bytes)
@@ -84,7 +84,7 @@ func (a *attack) saw(by *station, p *packet.Packet) {
 	if a.caught[t] == nil {
 		a.caught[t] = map[int]bool{}
 	}
-	a.caught[t][int(header.IPv4(p.Body).ID())] = true
+	a.caught[t][hopOf(p)] = true
 	if old := a.arrived[t]; old == nil || old.name != "buoy" { // a router on the way gives way to the witness
 		a.arrived[t] = by
 	}
@@ -182,21 +182,29 @@ func (l *Lab) plot(a *attack, s *station, ad *plan.Adapter) {
 // somebody else than the guest.
 func (l *Lab) tap(a *attack, attacker *station) func(*station, int, *packet.Packet) {
 	return func(from *station, segment int, p *packet.Packet) {
-		if from == attacker || l.outside[from] || !l.outer[segment] || p.IPv4 && p.Proto == packet.ICMP && packet.IsError(p.Data) {
+		if from == attacker || l.outside[from] || !l.outer[segment] || p.IsError() {
 			return // an error quotes what it is about
 		}
 		if t := wordIn(p.Bytes); t >= 0 && t < len(a.attempts) && a.attempts[t].odd {
 			if a.caught[t] == nil {
 				a.caught[t] = map[int]bool{}
 			}
-			hop := 0
-			if p.IPv4 {
-				hop = int(header.IPv4(p.Body).ID())
-			}
-			a.caught[t][hop] = true
+			a.caught[t][hopOf(p)] = true
 			a.arrived[t] = from
 		}
 	}
+}
+
+// hopOf reads to which of its hops a hostile packet was sent: aim wrote that
+// into its identification, or its flow label.
+func hopOf(p *packet.Packet) int {
+	switch {
+	case p.IPv4:
+		return int(header.IPv4(p.Body).ID())
+	case p.IPv6:
+		return int(p.Body[3])
+	}
+	return 0
 }
 
 // wordIn finds the token in any frame, or -1.
@@ -210,39 +218,6 @@ func wordIn(b []byte) int {
 		return -1
 	}
 	return int(n)
-}
-
-// usual is what hostile packets are by default.
-var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
-
-// maxNamed bounds the services of rules that a hostile guest tries.
-const maxNamed = 64
-
-// allowedByName gives the services that rules let pass: a hostile guest knows
-// them.
-func allowedByName(p *plan.Plan) []lab.Service {
-	var list []lab.Service
-	for _, m := range p.Appliances() {
-		for i := range m.Rules {
-			for _, s := range m.Rules[i].Services {
-				if len(list) == maxNamed {
-					return list
-				}
-				s.To = s.From
-				if m.Rules[i].Action == lab.Allow && s.From != 0 && !slices.Contains(usual, s) && !slices.Contains(list, s) {
-					list = append(list, s)
-				}
-			}
-		}
-	}
-	return list
-}
-
-func shownAs(s lab.Service) string {
-	if s.Proto == lab.ICMP {
-		return "ping"
-	}
-	return s.String()
 }
 
 // address gives the adapter's address, or one that it could take.
@@ -279,6 +254,9 @@ func (l *Lab) hops(ad *plan.Adapter) (gates, neighbors []hop) {
 	}
 	if r != nil {
 		gates = append(gates, hop{r.node.Ports()[0].MAC, r.name})
+	}
+	if a := l.announcers[s]; a != nil {
+		gates = append(gates, hop{a.node.Ports()[0].MAC, a.name})
 	}
 	if l.host != nil && s.HostLeg.IsValid() {
 		for _, p := range l.host.node.Ports() {
@@ -330,11 +308,12 @@ func forge(from mac.Address, source, to netip.Addr, service lab.Service, token i
 func (t *attempt) aim(i int) []byte {
 	b := slices.Clone(t.frame)
 	copy(b, t.hops[i].mac[:])
-	if binary.BigEndian.Uint16(b[12:]) != packet.TypeIPv4 {
-		return b // tagged, or no IPv4: the hop is not marked
-	}
-	ip := header.IPv4(b[14:])
-	ip.SetID(uint16(i))
+	switch binary.BigEndian.Uint16(b[12:]) {
+	case packet.TypeIPv4:
+		header.IPv4(b[14:]).SetID(uint16(i))
+	case packet.TypeIPv6:
+		b[14+3] = byte(i)
+	} // else it is tagged: the hop is not marked
 	return b
 }
 

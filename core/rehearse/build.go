@@ -49,8 +49,10 @@ type Lab struct {
 	members    map[*plan.Machine]*station
 	appliances map[*plan.Machine]*appliance.Appliance
 	buoy       *station
+	far        *cable                     // behind the routers upstream
 	routers    map[*plan.Segment]*station // upstream, by segment
 	named      []lab.Service              // what rules let pass by name, for hostile guests
+	announcers map[*plan.Segment]*station // who announces IPv6 there and is not the appliance
 	host       *station                   // nil when no segment has a host leg
 	beyond     netip.Prefix               // behind the routers upstream
 	witness    netip.Addr                 // on it
@@ -65,12 +67,8 @@ type Lab struct {
 	started bool
 }
 
-// New builds the world of a plan. The error is of type [lab.Faults] and names
-// what a rehearsal cannot act on yet.
-func New(p *plan.Plan) (*Lab, error) {
-	if faults := notYet(p); len(faults) > 0 {
-		return nil, faults
-	}
+// New builds the world of a plan.
+func New(p *plan.Plan) *Lab {
 	l := &Lab{
 		world: newWorld(), plan: p, named: allowedByName(p), members: map[*plan.Machine]*station{}, appliances: map[*plan.Machine]*appliance.Appliance{},
 		routers: map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
@@ -91,6 +89,7 @@ func New(p *plan.Plan) (*Lab, error) {
 	}
 	l.addHost(cables)
 	l.addStrangers(cables)
+	l.addAnnouncers(cables)
 	for _, m := range p.Appliances() {
 		l.appliances[m] = appliance.New(m, p.Guests())
 		s := l.world.addStation(l.appliances[m].Node)
@@ -102,7 +101,7 @@ func New(p *plan.Plan) (*Lab, error) {
 		l.members[m] = s
 		l.attach(s, m, cables)
 	}
-	return l, nil
+	return l
 }
 
 // World gives the event loop, to set its Recorder and read its Segments.
@@ -146,6 +145,11 @@ func guest(m *plan.Machine) *node.Node {
 			p.Server = lease.NewServer(appliance.LeaseConfig(a))
 		}
 	}
+	for i, a := range m.Adapters {
+		if a.Segment.Subnet6.IsValid() || a.Segment.Lab.RouterAdvertisements {
+			n.Ports()[i].Six = &node.Six{Accepts: true}
+		}
+	}
 	answer(n)
 	return n
 }
@@ -158,16 +162,18 @@ func standIn(kind, n int) mac.Address {
 
 // The kinds of stand-in, as the fourth byte of their hardware addresses.
 const (
-	kindRouter   = 0x11
-	kindBuoy     = 0x12
-	kindHost     = 0x13
-	kindStranger = 0x14
+	kindRouter    = 0x11
+	kindBuoy      = 0x12
+	kindHost      = 0x13
+	kindStranger  = 0x14
+	kindAnnouncer = 0x15
 )
 
 // addOutside makes a router with leases and names for each upstream segment,
 // and the witness behind them.
 func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
-	far := l.world.addCable()
+	l.far = l.world.addCable()
+	far := l.far
 	l.world.addSegment(far, 0, "beyond")
 	buoy := node.New("buoy")
 	buoy.AddPort(node.Port{Adapter: 1, MAC: standIn(kindBuoy, 1), Address: netip.PrefixFrom(l.witness, l.beyond.Bits()), Gateway: subnet.First(l.beyond)})
@@ -176,7 +182,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 	l.world.attach(l.buoy, 1, far, wire.Port{})
 	l.outside[l.buoy] = true
 	buoy.Seen = func(p *packet.Packet) {
-		if p.Proto == packet.ICMP && len(p.Data) > 8 && p.Data[0] == 8 {
+		if p.Ping(false) {
 			l.seen[string(p.Data[8:])] = p.Source
 		}
 		l.attack.saw(l.buoy, p)
@@ -361,6 +367,7 @@ func (l *Lab) start() {
 	l.started = true
 	lead := func(s *station) {
 		for _, p := range s.node.Ports() {
+			s.node.StartSix(l.world.now, p)
 			if p.Client != nil && p.Up() {
 				s.node.StartLease(l.world.now, p)
 			}
@@ -372,6 +379,14 @@ func (l *Lab) start() {
 	}
 	if l.host != nil {
 		lead(l.host)
+	}
+	for _, s := range l.plan.Segments {
+		if a := l.announcers[s]; a != nil {
+			lead(a)
+		}
+	}
+	if len(l.announcers) > 0 {
+		lead(l.buoy)
 	}
 	for _, m := range l.plan.Appliances() {
 		lead(l.members[m])

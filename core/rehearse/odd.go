@@ -75,26 +75,33 @@ func (l *Lab) odd(a *attack, s *station, ad *plan.Adapter, own netip.Addr, gates
 	add("the first fragment of udp/7", gates, cut(0, true))
 	add("a later fragment, without ports", gates, cut(64, false))
 	add("udp/7 by a source route through the next hop (RFC 791)", gates, func(word string) []byte { return sourceRouted(udp(own)(word), l.nextHop(ad)) })
-	far := netip.MustParseAddr("2001:db8::80")
+	far := witness6
 	for _, t := range []struct {
 		proto uint8
 		what  string
 		data  func(word string) []byte
 	}{
 		{4, "IPv4 in IPv4", func(word string) []byte { return udp(own)(word)[14:] }},
-		{41, "IPv6 in IPv4", func(word string) []byte { return ipv6(linkLocal(ad), far, []byte(word))[14:] }},
+		{41, "IPv6 in IPv4", func(word string) []byte { return ipv6(ad.MAC.LinkLocal(), far, []byte(word))[14:] }},
 		{47, "a GRE tunnel", func(word string) []byte { return append([]byte{0, 0, 8, 0}, udp(own)(word)[14:]...) }},
 		{253, "a protocol that nobody knows", func(word string) []byte { return []byte(word) }},
 	} {
 		add(t.what+" to the witness", gates, func(word string) []byte { return packet.Other(to, t.proto, t.data(word)) })
 	}
+	for _, own := range l.sixes(ad) {
+		what := own.String()
+		add("IPv6 udp/7 from its own address "+what, gates, func(word string) []byte { return ipv6(own, far, []byte(word)) })
+		add("ping by IPv6 from its own address "+what, gates, func(word string) []byte {
+			return packet.Echo(packet.IP{Source: own, Destination: far}, false, 0xb5b5, 1, []byte(word))
+		})
+	}
 	for _, v := range []struct {
 		from, to netip.Addr
 		what     string
 	}{
-		{linkLocal(ad), far, "IPv6 from its link-local address"},
+		{ad.MAC.LinkLocal(), far, "IPv6 from its link-local address"},
 		{netip.MustParseAddr("2001:db8:7::7"), far, "IPv6 from a public address"},
-		{linkLocal(ad), netip.MustParseAddr("ff02::1"), "IPv6 to everybody on the link"},
+		{ad.MAC.LinkLocal(), netip.MustParseAddr("ff02::1"), "IPv6 to everybody on the link"},
 	} {
 		add(v.what, gates, func(word string) []byte { return ipv6(v.from, v.to, []byte(word)) })
 	}
@@ -130,30 +137,19 @@ func sourceRouted(frame []byte, via netip.Addr) []byte {
 	return b
 }
 
-// linkLocal gives the adapter's IPv6 link-local address (RFC 4291, appendix A).
-func linkLocal(ad *plan.Adapter) netip.Addr {
-	m := ad.MAC
-	return netip.AddrFrom16([16]byte{0xfe, 0x80, 8: m[0] ^ 2, m[1], m[2], 0xff, 0xfe, m[3], m[4], m[5]})
+// sixes gives IPv6 addresses that a guest has or can make itself on the
+// adapter's segment.
+func (l *Lab) sixes(ad *plan.Adapter) []netip.Addr {
+	var out []netip.Addr
+	if _, port := l.portOf(ad); port.Six != nil {
+		for _, p := range port.Six.Addresses {
+			out = append(out, p.Addr())
+		}
+	}
+	return out
 }
 
-// ipv6 builds an IPv6 frame with a UDP datagram in it (RFC 8200, section 3).
+// ipv6 builds an IPv6 frame with a UDP datagram in it.
 func ipv6(from, to netip.Addr, data []byte) []byte {
-	b := make([]byte, 14+40+8+len(data))
-	binary.BigEndian.PutUint16(b[12:], packet.TypeIPv6)
-	ip := b[14:]
-	ip[0] = 0x60
-	binary.BigEndian.PutUint16(ip[4:], uint16(8+len(data)))
-	ip[6], ip[7] = packet.UDP, 64
-	f, t := from.As16(), to.As16()
-	copy(ip[8:], f[:])
-	copy(ip[24:], t[:])
-	u := header.UDP(ip[40:])
-	u.Encode(40000, 7, uint16(8+len(data)))
-	copy(ip[48:], data)
-	pseudo := make([]byte, 40)
-	copy(pseudo, ip[8:40])
-	binary.BigEndian.PutUint32(pseudo[32:], uint32(8+len(data)))
-	pseudo[39] = packet.UDP
-	u.SetChecksum(^header.Sum(ip[40:], header.Sum(pseudo, 0)))
-	return b
+	return packet.Datagram(packet.IP{Source: from, Destination: to}, 40000, 7, data)
 }

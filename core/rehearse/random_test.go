@@ -38,7 +38,7 @@ func randomLab(t *rapid.T) string {
 	coin := func(what string) bool { return rapid.Bool().Draw(t, what) }
 	one := func(what string, of ...string) string { return rapid.SampledFrom(of).Draw(t, what) }
 
-	line("bastion: 1\nlab: %s\nsegments:", "x"+rapid.StringMatching(`[a-z]{1,7}`).Draw(t, "lab"))
+	line("bastion: 1\nlab: %s\nipv6: %t\nsegments:", "x"+rapid.StringMatching(`[a-z]{1,7}`).Draw(t, "lab"), coin("ipv6"))
 	join := one("join", "bridged", "nat")
 	subnet := one("upstream", "172.29.64", "203.0.113", "192.168.77")
 	line("  road: {reach: upstream, join: %s, subnet: %s.0/24, gateway: %s.1}", join, subnet, subnet)
@@ -153,9 +153,7 @@ func TestSoundLabsHold(t *testing.T) {
 				t.Skip(f.Code)
 			}
 		}
-		r, err := New(p)
-		require.NoError(t, err, text)
-		doc := claims.Run(p, r)
+		doc := claims.Run(p, New(p))
 		require.Equal(t, claims.Holds, doc.Verdict, "%v\n%s", verdicts(doc), text)
 	})
 }

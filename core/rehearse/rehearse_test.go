@@ -23,9 +23,7 @@ func build(t require.TestingT, data []byte) *Lab {
 	require.NoError(t, err)
 	p, err := plan.Build(l)
 	require.NoError(t, err)
-	r, err := New(p)
-	require.NoError(t, err)
-	return r
+	return New(p)
 }
 
 func example(t require.TestingT, name string) []byte {
@@ -115,22 +113,6 @@ func TestMistakes(t *testing.T) {
 		for id := range broken {
 			assert.False(t, strings.HasPrefix(id, "otter.") && c.mistake != "nothing is translated", "%s breaks %s", c.mistake, id)
 		}
-	}
-}
-
-func TestNotYet(t *testing.T) {
-	sample := string(example(t, "saltmarsh.yaml"))
-	for old, new := range map[string]string{
-		"segments:": "ipv6: true\nsegments:",
-	} {
-		l, err := lab.Read("lab.yaml", []byte(strings.Replace(sample, old, new, 1)))
-		require.NoError(t, err)
-		p, err := plan.Build(l)
-		require.NoError(t, err)
-		_, err = New(p)
-		key, _, _ := strings.Cut(new, ":")
-		require.ErrorContains(t, err, "not yet: rehearse does not act on", key)
-		require.NotContains(t, err.Error(), ":0:0", "the key's place is told")
 	}
 }
 

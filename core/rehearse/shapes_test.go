@@ -274,3 +274,29 @@ func TestOddPacketsAreRecognised(t *testing.T) {
 		assert.False(t, got[never], never)
 	}
 }
+
+// In a lab with IPv6 the rules hold for both; who else announces is found, and
+// leads out.
+func TestSix(t *testing.T) {
+	sample := string(example(t, "saltmarsh.yaml"))
+	six := strings.Replace(sample, "\nsegments:", "\nipv6: true\nsegments:", 1)
+	doc := run(t, []byte(six))
+	assert.Equal(t, claims.Holds, doc.Verdict, verdicts(doc))
+	for _, r := range doc.Claims {
+		switch r.ID {
+		case "heron.gateway":
+			assert.Contains(t, r.Saw, "by IPv6 fd43:")
+		case "reedbed-boathouse.between":
+			assert.Contains(t, r.Saw, "icmp, udp/7, tcp/80 over IPv6 pass as the rules say")
+		case "boathouse-reedbed.between":
+			assert.Contains(t, r.Saw, "over IPv6 stopped as the rules say")
+		}
+	}
+	for name, text := range map[string]string{"with": six, "without": sample} {
+		broken := verdicts(run(t, []byte(strings.Replace(text, "  reedbed:", "  reedbed:\n    router-advertisements: true", 1))))
+		for _, id := range []string{"reedbed.alone", "heron.cut", "otter.cut"} {
+			assert.Contains(t, broken, id, name)
+		}
+		assert.NotContains(t, broken, "ferry.cut", name)
+	}
+}

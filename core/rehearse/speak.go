@@ -3,12 +3,15 @@ package rehearse
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"golang.org/x/net/dns/dnsmessage"
 
+	"openbastion/core/lab"
 	"openbastion/core/names"
 	"openbastion/core/node"
+	"openbastion/core/plan"
 )
 
 // What probes by UDP say and what stations answer: their name and the source
@@ -92,4 +95,37 @@ func introduced(port uint16, data string) (who string, source netip.Addr) {
 		return "", netip.Addr{}
 	}
 	return who, ap.Addr()
+}
+
+// usual is what hostile packets are by default.
+var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
+
+// maxNamed bounds the services of rules that a hostile guest tries.
+const maxNamed = 64
+
+// allowedByName gives the services that rules let pass: a hostile guest knows
+// them.
+func allowedByName(p *plan.Plan) []lab.Service {
+	var list []lab.Service
+	for _, m := range p.Appliances() {
+		for i := range m.Rules {
+			for _, s := range m.Rules[i].Services {
+				if len(list) == maxNamed {
+					return list
+				}
+				s.To = s.From
+				if m.Rules[i].Action == lab.Allow && s.From != 0 && !slices.Contains(usual, s) && !slices.Contains(list, s) {
+					list = append(list, s)
+				}
+			}
+		}
+	}
+	return list
+}
+
+func shownAs(s lab.Service) string {
+	if s.Proto == lab.ICMP {
+		return "ping"
+	}
+	return s.String()
 }

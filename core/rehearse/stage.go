@@ -78,6 +78,12 @@ func (l *Lab) target(q claims.Probe) (from *station, to netip.Addr, why string) 
 	}
 	if q.To != nil {
 		_, port := l.portOf(q.To)
+		if q.Six {
+			if port.Six == nil || len(port.Six.Addresses) == 0 {
+				return from, to, q.To.Machine.Name + " has no IPv6 address"
+			}
+			return from, port.Six.Addresses[0].Addr(), ""
+		}
 		if !port.Address.IsValid() {
 			return from, to, q.To.Machine.Name + " has no address"
 		}
@@ -125,6 +131,10 @@ func (l *Lab) ask(q claims.Probe) func() claims.Observation {
 		}
 	case claims.AskReach:
 		return l.askReach(q)
+	case claims.AskRouters:
+		return l.askRouters(q)
+	case claims.AskSix:
+		return l.askSix(q)
 	}
 	return func() claims.Observation {
 		return claims.Observation{Unknown: fmt.Sprintf("the rehearsal does not know probe %d", q.Kind)}

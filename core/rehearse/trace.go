@@ -87,7 +87,7 @@ func (t *tracer) frame(s *station, segment int, p *packet.Packet) {
 		if _, to, ok := p.Ports(); !ok || to == lease.ServerPort || to == lease.ClientPort {
 			return
 		}
-	case p.Proto == packet.ICMP && packet.IsError(p.Data):
+	case p.IsError():
 		kind = "error"
 	}
 	if t.done {
@@ -256,10 +256,6 @@ func (l *Lab) passes(from, to *plan.Adapter, service lab.Service) bool {
 	if err != nil {
 		return false
 	}
-	again, err := New(changed)
-	if err != nil {
-		return false
-	}
 	twin := func(a *plan.Adapter) *plan.Adapter {
 		if a == nil {
 			return nil
@@ -267,5 +263,5 @@ func (l *Lab) passes(from, to *plan.Adapter, service lab.Service) bool {
 		return changed.Machine(a.Machine.Name).Adapters[slices.Index(a.Machine.Adapters, a)]
 	}
 	q := claims.ThroughPublish(changed, claims.Probe{Kind: claims.AskReach, From: twin(from), To: twin(to), Proto: service.Proto, Port: service.From})
-	return again.Ask(claims.Running, []claims.Probe{q})[0].Answered
+	return New(changed).Ask(claims.Running, []claims.Probe{q})[0].Answered
 }

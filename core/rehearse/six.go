@@ -1,0 +1,87 @@
+package rehearse
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"openbastion/core/claims"
+	"openbastion/core/node"
+	"openbastion/core/plan"
+	"openbastion/core/wire"
+)
+
+// The outside's IPv6 networks (documentation addresses, RFC 3849): that of the
+// witness, and those of routers that nobody planned.
+var (
+	beyond6  = netip.MustParsePrefix("2001:db8:ffff::/64")
+	witness6 = netip.MustParseAddr("2001:db8:ffff::80")
+)
+
+// addAnnouncers makes, for each segment on which the file says that somebody
+// else announces IPv6, that somebody: a router with a way outside of its own.
+func (l *Lab) addAnnouncers(cables map[*plan.Wire]*cable) {
+	l.announcers = map[*plan.Segment]*station{}
+	for i, s := range l.plan.Segments {
+		if !s.Lab.RouterAdvertisements {
+			continue
+		}
+		near := netip.PrefixFrom(netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0, byte((i + 1) >> 8), 0, byte(i + 1)}), 64)
+		far := netip.PrefixFrom(netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0xff, 0xff, 14: byte(i >> 8), 15: byte(i + 129)}), 64)
+		n := node.New("announcer on " + s.Name)
+		n.Forwards = true
+		one := netip.PrefixFrom(near.Addr().Next(), 64)
+		n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindAnnouncer, 2*i+1), Six: &node.Six{Addresses: []netip.Prefix{one}, Announces: &node.Announcement{Prefix: near, Lifetime: 30 * time.Minute, DNS: []netip.Addr{one.Addr()}}}})
+		n.AddPort(node.Port{Adapter: 2, MAC: standIn(kindAnnouncer, 2*i+2), Six: &node.Six{Addresses: []netip.Prefix{far}}})
+		n.ServeInformation()
+		st := l.world.addStation(n)
+		l.world.attach(st, 1, cables[s.Wire], wire.Port{Native: s.Tag})
+		l.world.attach(st, 2, l.far, wire.Port{})
+		l.announcers[s] = st
+		buoy := l.buoy.node
+		buoy.Ports()[0].Six = &node.Six{Addresses: []netip.Prefix{netip.PrefixFrom(witness6, beyond6.Bits())}}
+		buoy.Routes = append(buoy.Routes, node.Route{To: near, Hop: far.Addr()})
+	}
+}
+
+// askRouters asks who announces IPv6 on an adapter's segment. A guest that
+// speaks none there does so from now on, and makes itself no address.
+func (l *Lab) askRouters(q claims.Probe) func() claims.Observation {
+	s, port := l.portOf(q.From)
+	if port.Six == nil {
+		port.Six = &node.Six{}
+		s.node.StartSix(l.world.now, port)
+		l.world.pump(s)
+		l.world.run(l.world.now + 2*time.Second)
+	}
+	s.node.SolicitRouters(l.world.now, port)
+	l.world.pump(s)
+	return func() claims.Observation {
+		o := claims.Observation{}
+		for _, h := range port.Six.Heard {
+			o.Routers = append(o.Routers, claims.Router{Address: h.Router, MAC: h.MAC, Prefix: h.Prefix})
+			o.Evidence = append(o.Evidence, fmt.Sprintf("frame %d: %s at %s announces %s", h.Frame, h.Router, h.MAC, shown(h.Prefix)))
+		}
+		if o.Answered = len(o.Routers) > 0; !o.Answered {
+			o.Evidence = []string{q.From.Machine.Name + " asked who announces IPv6, and nobody answered"}
+		}
+		return o
+	}
+}
+
+// askSix looks what IPv6 an adapter came by.
+func (l *Lab) askSix(q claims.Probe) func() claims.Observation {
+	_, port := l.portOf(q.From)
+	return func() claims.Observation {
+		s := port.Six
+		o := claims.Observation{From: s.Router, Addrs: s.DNS}
+		if len(s.Addresses) > 0 {
+			o.Answered, o.Address = true, s.Addresses[0]
+		}
+		o.Evidence = []string{fmt.Sprintf("%s has the IPv6 address %s, router %s, resolvers %v", q.From.Machine.Name, shown(o.Address), orNone(s.Router), s.DNS)}
+		if len(s.Heard) > 0 {
+			o.Evidence[0] = fmt.Sprintf("frame %d: ", s.Heard[0].Frame) + o.Evidence[0]
+		}
+		return o
+	}
+}
