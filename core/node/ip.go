@@ -112,6 +112,10 @@ func (n *Node) forward(in *Port, p *packet.Packet) {
 		return
 	}
 	n.sayRoute(out, hop, p)
+	if size := out.carries(hop); len(p.Body) > size {
+		n.tooBig(in, p, size)
+		return
+	}
 	if n.Hook != nil {
 		if n.judge(in, p, n.Hook.Forwarding(n.now, in, out, p)) {
 			return
@@ -211,6 +215,9 @@ func (n *Node) originate(frame []byte) bool {
 		}
 	}
 	n.sayRoute(out, hop, p)
+	if len(p.Body) > out.carries(hop) {
+		return false
+	}
 	if n.Hook != nil && n.Hook.Leaving(n.now, out, p, true) != Pass {
 		return false
 	}
@@ -241,11 +248,22 @@ func (n *Node) icmpError(in *Port, p *packet.Packet, kind, code uint8) {
 		n.ownFailed(p)
 		return
 	}
+	n.complain(in, p, func(h packet.IP) []byte { return packet.ICMPError(h, kind, code, p.Body) })
+}
+
+// tooBig tells a packet's sender that it is larger than what the way carries.
+func (n *Node) tooBig(in *Port, p *packet.Packet, mtu int) {
+	n.Say(Lost, 0, "too big: the way carries %d bytes, and this has %d", mtu, len(p.Body))
+	n.complain(in, p, func(h packet.IP) []byte { return packet.TooBig(h, mtu, p.Body) })
+}
+
+// complain sends an error about a packet that came in by a port.
+func (n *Node) complain(in *Port, p *packet.Packet, build func(packet.IP) []byte) {
 	own := in.own(p.Source)
 	if p.IsError() || p.Source.IsUnspecified() || p.Source.IsMulticast() || p.Later() || !own.IsValid() {
 		return
 	}
-	frame := packet.ICMPError(n.header(own, p.Source), kind, code, p.Body)
+	frame := build(n.header(own, p.Source))
 	out, hop := n.route(p.Source)
 	if out == nil {
 		return
@@ -304,6 +322,9 @@ func (n *Node) icmpFailed(p *packet.Packet) {
 	}
 	what := "unreachable, says " + p.Source.String()
 	expired := p.Proto == packet.ICMP && p.Data[0] == header.TimeExceeded || p.Proto == packet.ICMP6 && p.Data[0] == packet.TimeExceeded6
+	if size := p.Carries(); size > 0 {
+		what = fmt.Sprintf("too big, says %s: the way carries %d bytes", p.Source, size)
+	}
 	if expired {
 		what = "time exceeded, says " + p.Source.String()
 	}

@@ -80,6 +80,22 @@ func (n *Node) dialled(port *Port) {
 	}
 }
 
+// carries gives the size of the largest packet that goes to a next hop.
+func (p *Port) carries(hop netip.Addr) int {
+	if p.Dial != nil {
+		return ppp.MTU
+	}
+	if p.Access != nil {
+		if _, _, ok := p.Access.Find(hop); ok {
+			return ppp.MTU
+		}
+	}
+	return maxPacket
+}
+
+// maxPacket is what an Ethernet frame carries.
+const maxPacket = 1500
+
 // viaSession sends a packet by a session, where the port's next hop is in one;
 // false: it is not.
 func (n *Node) viaSession(port *Port, hop netip.Addr, p *packet.Packet) bool {

@@ -106,6 +106,7 @@ const (
 	Echo6         = 128
 	EchoReply6    = 129
 	unreachable6  = 1
+	tooBig6       = 2
 	TimeExceeded6 = 3
 	maxQuoted6    = 1280 - header.IPv6Size - header.ICMPSize // RFC 4443, section 2.4 (c)
 )
@@ -157,13 +158,14 @@ func Echo(h IP, reply bool, ident, sequence uint16, data []byte) []byte {
 
 // ICMP error types and codes.
 const (
-	Unreachable     = header.Unreachable
-	TimeExceeded    = header.TimeExceeded
-	NetUnreachable  = 0
-	HostUnreachable = 1
-	PortUnreachable = 3
-	AdminProhibited = 13
-	maxQuoted       = 548 // bytes of the offending packet (RFC 1812, section 4.3.2.3)
+	Unreachable         = header.Unreachable
+	TimeExceeded        = header.TimeExceeded
+	NetUnreachable      = 0
+	HostUnreachable     = 1
+	PortUnreachable     = 3
+	AdminProhibited     = 13
+	fragmentationNeeded = 4
+	maxQuoted           = 548 // bytes of the offending packet (RFC 1812, section 4.3.2.3)
 )
 
 // codes6 are the codes of ICMPv6 for those of IPv4 (RFC 4443, section 3.1).
@@ -187,6 +189,35 @@ func ICMPError(h IP, kind, code uint8, original []byte) []byte {
 	copy(b[header.ICMPSize:], original)
 	c.Seal()
 	return frame
+}
+
+// TooBig builds the error that tells a sender how much a way carries (RFC
+// 1191, section 4; RFC 4443, section 3.2).
+func TooBig(h IP, mtu int, original []byte) []byte {
+	if h.Source.Is6() {
+		m := append(make([]byte, header.ICMPSize), original[:min(len(original), maxQuoted6)]...)
+		m[0] = tooBig6
+		binary.BigEndian.PutUint32(m[4:], uint32(mtu))
+		return Message6(h, m)
+	}
+	frame := ICMPError(h, Unreachable, fragmentationNeeded, original)
+	c := frame[linkSize+header.IPv4Size:]
+	binary.BigEndian.PutUint16(c[6:], uint16(mtu))
+	header.ICMP(c).Seal()
+	return frame
+}
+
+// Carries gives how much a way carries, as an error from TooBig says; 0 for
+// any other message.
+func (p *Packet) Carries() int {
+	switch {
+	case !p.IsError():
+	case p.IPv4 && p.Data[0] == Unreachable && p.Data[1] == fragmentationNeeded:
+		return int(binary.BigEndian.Uint16(p.Data[6:]))
+	case p.IPv6 && p.Data[0] == tooBig6:
+		return int(binary.BigEndian.Uint32(p.Data[4:]))
+	}
+	return 0
 }
 
 // Datagram builds a UDP datagram.

@@ -275,6 +275,23 @@ func TestOddPacketsAreRecognised(t *testing.T) {
 	}
 }
 
+// A packet that is too big for a session is told so, by the router that meets
+// the session first, and one that fits passes.
+func TestPathMTU(t *testing.T) {
+	l := build(t, []byte(strings.Replace(string(example(t, "saltmarsh.yaml")), "segment: causeway, address: lease", "segment: causeway, address: pppoe", 1)))
+	l.start()
+	heron := l.members[l.plan.Machine("heron")]
+	for _, c := range []struct {
+		size int
+		want string
+	}{{1464, ""}, {1465, "too big, says 10.83.16.1: the way carries 1492 bytes"}} {
+		p := heron.node.Ping(l.world.now, l.witness, 0, time.Second, make([]byte, c.size))
+		l.world.pump(heron)
+		l.world.run(l.world.now + 5*time.Second)
+		assert.Equal(t, c.want, p.Error, c.size)
+	}
+}
+
 // In a lab with IPv6 the rules hold for both; who else announces is found, and
 // leads out.
 func TestSix(t *testing.T) {
