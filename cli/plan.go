@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/csv"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,6 +11,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
+	"openbastion/format/sheet"
 	"openbastion/profiles"
 )
 
@@ -85,7 +85,8 @@ func (a *app) showPlan(p *plan.Plan, only string) error {
 	case "json":
 		return a.json(p.Document())
 	case "csv":
-		return addressBook(a, p)
+		_, err := a.out.Write(sheet.Book(p).Data)
+		return err
 	}
 	s := a.screen()
 	if a.format == "markdown" {
@@ -268,26 +269,6 @@ func addressTables(p *plan.Plan) []section {
 		}
 	}
 	return []section{{"Addresses", book}, {"Subnets", nets}, {"IPv6", sixes}}
-}
-
-// addressBook writes the address book as CSV (RFC 4180).
-func addressBook(a *app, p *plan.Plan) error {
-	w := csv.NewWriter(a.out)
-	_ = w.Write([]string{"name", "segment", "address", "mask", "how", "gateway", "hardware address", "planned"})
-	for i, d := range p.Document().Addresses {
-		mask, hardware := "", ""
-		if _, length, ok := strings.Cut(d.Address, "/"); ok {
-			n := 0
-			_, _ = fmt.Sscan(length, &n)
-			mask = subnet.Mask(n)
-		}
-		if i < len(p.Adapters) {
-			hardware = p.Adapters[i].MAC.String()
-		}
-		_ = w.Write([]string{d.Name, d.Segment, d.Address, mask, string(d.How), d.Gateway, hardware, fmt.Sprint(d.Planned)})
-	}
-	w.Flush()
-	return w.Error()
 }
 
 func leaseTables(p *plan.Plan) []section {

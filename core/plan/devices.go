@@ -83,3 +83,15 @@ func (b *builder) attach(a *Adapter) string {
 	}
 	return text
 }
+
+// Linux gives the likely name of the adapter on a Linux machine, also where
+// nothing tells what the machine's system calls it.
+func (a *Adapter) Linux() string {
+	d := a.Device()
+	if strings.Contains(d, " ") {
+		if d = fmt.Sprintf("eth%d", a.Number-1); a.Over != nil {
+			d += fmt.Sprintf(".%d", a.Segment.Tag)
+		}
+	}
+	return d
+}

@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/core/plan"
+	"openbastion/export"
+	"openbastion/format/bundle"
+	"openbastion/format/nft"
+)
+
+func (a *app) export() *cobra.Command {
+	var as, to string
+	var devices []string
+	var replace bool
+	var about strings.Builder
+	for _, k := range export.Kinds() {
+		fmt.Fprintf(&about, "\n  %-8s %s", k.Name, k.About)
+	}
+	c := &cobra.Command{
+		Use: "export [LAB]", Short: "Files for other programs",
+		Long: "Turns the plan into files for other programs. One file goes to standard output\nwhen no folder is named; several need --to. No file holds a secret that the lab\nfile does not.\n\nKinds:" + about.String(),
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text"); err != nil {
+				return err
+			}
+			kind, err := kindNamed(as)
+			if err != nil {
+				return err
+			}
+			p, err := a.load(labArg(args))
+			if err != nil {
+				return err
+			}
+			if len(devices) > 0 {
+				if as != "nft" {
+					return usage("--device goes with --as nft")
+				}
+				named, err := devicesNamed(p, devices)
+				if err != nil {
+					return err
+				}
+				kind.Files = func(p *plan.Plan) ([]bundle.File, error) { return nft.Files(p, named), nil }
+			}
+			files, err := kind.Files(p)
+			if err != nil {
+				return usage("%s", err)
+			}
+			if len(files) == 0 {
+				return usage("there is nothing to export as %s: no machine of %s needs it", as, p.Name)
+			}
+			if to == "" {
+				if len(files) > 1 {
+					return usage("%s makes %d files; say --to FOLDER", as, len(files))
+				}
+				_, err := a.out.Write(files[0].Data)
+				return err
+			}
+			if err := bundle.Write(to, files, replace); err != nil {
+				return failure{exitUsage, strings.TrimPrefix(err.Error(), "bundle: "), "choose another folder, or say --replace"}
+			}
+			s := a.screen()
+			for _, f := range files {
+				s.line(filepath.Join(to, filepath.FromSlash(f.Name)))
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&as, "as", "", "the kind, see above")
+	c.Flags().StringVar(&to, "to", "", "the folder to write into")
+	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
+	c.Flags().StringArrayVar(&devices, "device", nil, "with --as nft: what a port is called on the machine, as APPLIANCE.PORT=DEVICE; may be said again")
+	return c
+}
+
+func kindNamed(name string) (export.Kind, error) {
+	var known []string
+	for _, k := range export.Kinds() {
+		if k.Name == name {
+			return k, nil
+		}
+		known = append(known, k.Name)
+	}
+	if name == "" {
+		return export.Kind{}, usage("say --as KIND: %s", strings.Join(known, ", "))
+	}
+	return export.Kind{}, usage("--as %s is no kind; say %s", name, strings.Join(known, ", "))
+}
+
+// devicesNamed reads APPLIANCE.PORT=DEVICE.
+func devicesNamed(p *plan.Plan, list []string) (func(*plan.Adapter) string, error) {
+	named := map[*plan.Adapter]string{}
+	for _, text := range list {
+		port, device, ok := strings.Cut(text, "=")
+		machine, name, dotted := strings.Cut(port, ".")
+		if !ok || !dotted || device == "" {
+			return nil, usage("--device is APPLIANCE.PORT=DEVICE, not %q", text)
+		}
+		found := false
+		for _, a := range p.Adapters {
+			if a.Machine.Appliance != nil && a.Machine.Name == machine && a.Name == name {
+				named[a], found = device, true
+			}
+		}
+		if !found {
+			return nil, usage("--device: no appliance has the port %s", port)
+		}
+	}
+	return func(a *plan.Adapter) string {
+		if d := named[a]; d != "" {
+			return d
+		}
+		return a.Device()
+	}, nil
+}
