@@ -127,6 +127,7 @@ var commands = []struct {
 	{"map", (*app).mapping},
 	{"compare", (*app).compare},
 	{"draw", (*app).draw},
+	{"runbook", (*app).runbook},
 	{"export", (*app).export},
 	{"rehearse", (*app).rehearse},
 	{"trace", (*app).trace},

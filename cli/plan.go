@@ -422,7 +422,9 @@ func shippedProfiles() []string {
 	entries, _ := profiles.Files.ReadDir(".")
 	var names []string
 	for _, e := range entries {
-		names = append(names, strings.TrimSuffix(e.Name(), ".yaml"))
+		if name, ok := strings.CutSuffix(e.Name(), ".yaml"); ok {
+			names = append(names, name)
+		}
 	}
 	return names
 }

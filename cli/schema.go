@@ -10,7 +10,7 @@ func (a *app) schema() *cobra.Command {
 	var of string
 	c := &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of the lab file",
-		Long: "Prints the JSON Schema (2020-12) of the lab file, or of profiles, for editors that complete and check YAML.",
+		Long: "Prints the JSON Schema (2020-12) of the lab file, of profiles, or of wordings, for editors that complete and check YAML.",
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			switch of {
@@ -18,10 +18,12 @@ func (a *app) schema() *cobra.Command {
 				return a.json(lab.Schema())
 			case "profile":
 				return a.json(lab.ProfileSchema())
+			case "wording":
+				return a.json(lab.WordingSchema())
 			}
-			return usage("--of is lab or profile, not %q", of)
+			return usage("--of is lab, profile or wording, not %q", of)
 		},
 	}
-	c.Flags().StringVar(&of, "of", "lab", "of which file: lab or profile")
+	c.Flags().StringVar(&of, "of", "lab", "of which file: lab, profile or wording")
 	return c
 }

@@ -4,9 +4,10 @@ package profiles
 
 import "embed"
 
-// Files is the profiles, NAME.yaml each.
+// Files is the profiles, NAME.yaml each, and what hypervisors call things,
+// wordings/NAME.yaml.
 //
-//go:embed *.yaml
+//go:embed *.yaml wordings/*.yaml
 var Files embed.FS
 
 // Default is the name of the reference appliance's profile.

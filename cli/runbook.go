@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/core/lab"
+	"openbastion/draw"
+	"openbastion/profiles"
+	"openbastion/runbook"
+)
+
+func (a *app) runbook() *cobra.Command {
+	var form, to, wording, since, state, record string
+	var replace, walk bool
+	c := &cobra.Command{
+		Use: "runbook [LAB]", Short: "Steps to build the lab by hand: values to type, what to see",
+		Long: `Writes the whole job in order, for this lab and with its values: images, machines,
+adapters, console questions with their answers, first-run pages, rules, guests,
+tests. Each step says what should be seen then and what is often wrong there.
+
+--wording puts a hypervisor's words in: desktop or server, which ship with the
+program, or a file of your own ("bastion schema --of wording" describes it).
+--since writes the steps that differ from an older lab file. --walk takes you
+through the steps one at a time, judges listings that you paste, and remembers
+where you stopped; --record writes what was done as the as-built record.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text"); err != nil {
+				return err
+			}
+			if form == "" {
+				form = map[string]string{".md": "markdown", ".html": "html", ".htm": "html"}[strings.ToLower(filepath.Ext(to))]
+				if form == "" {
+					form = "text"
+				}
+			}
+			if !oneOf(form, "text", "markdown", "html") {
+				return usage("--form is text, markdown or html, not %q", form)
+			}
+			if !walk && (record != "" || state != "") {
+				return usage("--record and --state go with --walk")
+			}
+			p, err := a.load(labArg(args))
+			if err != nil {
+				return err
+			}
+			words, err := a.wordingNamed(wording)
+			if err != nil {
+				return err
+			}
+			book := runbook.Of(p, words)
+			if since != "" {
+				old, err := a.load(since)
+				if err != nil {
+					return err
+				}
+				var gone []string
+				book, gone = runbook.Since(runbook.Of(old, words), book)
+				for _, title := range gone {
+					a.note("no longer needed: " + title)
+				}
+				if len(book.Parts) == 0 {
+					a.note("no step differs from those of " + since)
+					return nil
+				}
+			}
+			if walk {
+				if state == "" {
+					if labArg(args) == "-" {
+						return usage("a lab from standard input cannot be walked: say a file")
+					}
+					state = strings.TrimSuffix(labArg(args), filepath.Ext(labArg(args))) + ".walk.json"
+				}
+				return a.walk(p, book, state, record)
+			}
+			var data []byte
+			switch form {
+			case "markdown":
+				data = book.Markdown()
+			case "html":
+				var svg bytes.Buffer
+				if err := draw.Of(p, draw.Options{}).SVG(&svg, draw.Light); err != nil {
+					return usage("%s", err)
+				}
+				if data, err = book.HTML(svg.Bytes()); err != nil {
+					return usage("%s", err)
+				}
+			default:
+				width := 80
+				if s := a.screen(); to == "" && s.width > 0 {
+					width = min(s.width, 100)
+				}
+				data = book.Text(width)
+			}
+			if to != "" {
+				if err := writeNew(to, data, replace); err != nil {
+					return err
+				}
+				a.note("the runbook is in " + to)
+				return nil
+			}
+			_, err = a.out.Write(data)
+			return err
+		},
+	}
+	c.Flags().StringVar(&form, "form", "", "text, markdown or html; what --to ends with when absent")
+	c.Flags().StringVar(&to, "to", "", "the file to write; standard output when absent")
+	c.Flags().BoolVar(&replace, "replace", false, "replace the file when it is there")
+	c.Flags().StringVar(&wording, "wording", "desktop", "whose words: desktop, server, or a file")
+	c.Flags().StringVar(&since, "since", "", "only the steps that differ from those of this lab file")
+	c.Flags().BoolVar(&walk, "walk", false, "one step at a time, remembered")
+	c.Flags().StringVar(&state, "state", "", "with --walk: where to remember; beside the lab file when absent")
+	c.Flags().StringVar(&record, "record", "", "with --walk: the file for the as-built record (Markdown)")
+	return c
+}
+
+// wordingNamed reads a wording that ships with the program, or a file.
+func (a *app) wordingNamed(name string) (*lab.Wording, error) {
+	file := "wordings/" + name + ".yaml"
+	data, err := profiles.Files.ReadFile(file)
+	if err != nil {
+		if _, e := os.Stat(name); e != nil && name != "-" {
+			return nil, usage("there is no wording %s, neither shipped nor as a file; shipped are desktop and server", name)
+		}
+		file = name
+		if data, err = a.read(name, lab.MaxSize+1); err != nil {
+			return nil, err
+		}
+	}
+	return lab.ReadWording(file, data)
+}

@@ -1,0 +1,84 @@
+package lab
+
+import "strings"
+
+// Wording is what one hypervisor calls things: a runbook puts these words in.
+// Each holds keys in braces: {uplink}, {name}, {tag}, {tags}, {number}.
+type Wording struct {
+	Spot
+	File       string
+	Version    int
+	Name       string
+	Title      string
+	Bridged    string // how an adapter is bridged to {uplink}
+	Translated string // translated by the host
+	HostOnly   string // on a network {name} that the host has a leg on
+	Internal   string // on a network {name} of its own
+	Access     string // with the access tag {tag}
+	Trunk      string // with {tags} passed
+	Machine    string // what a virtual machine is called
+	Adapter    string // adapter {number}
+	Segment    string // what a network {name} is called, and how it comes to be
+	Medium     string // where an install medium goes in
+	Snapshot   string // what a snapshot is called
+	Boot       string // where the boot order stands
+	Floor      string // how memory is kept from shrinking
+	Leases     string // where the hypervisor's own lease service is switched off
+}
+
+// ReadWording reads a wording file. The error is of type [Faults].
+func ReadWording(file string, data []byte) (*Wording, error) {
+	r := &reader{file: file, data: data}
+	root := r.parse()
+	if root == nil {
+		return nil, r.faults
+	}
+	w := &Wording{File: file}
+	readObject(r, root, "the wording", wordingFields(), w)
+	if w.Version == 0 && !w.Has("bastion-wording") {
+		r.fail(Pos{Line: 1, Column: 1}, "the file does not say its format version; write `bastion-wording: 1` as the first line")
+	}
+	if len(r.faults) > 0 {
+		return nil, r.faults.sorted()
+	}
+	return w, nil
+}
+
+// Say fills a word's keys in: pairs of a key without braces and its value.
+func (w *Wording) Say(word string, pairs ...string) string {
+	for i := 0; i < len(pairs); i += 2 {
+		pairs[i] = "{" + pairs[i] + "}"
+	}
+	return strings.NewReplacer(pairs...).Replace(word)
+}
+
+func wordingFields() []field[Wording] {
+	text := func(key, doc string, at func(w *Wording) *string) field[Wording] { return textField(key, doc, at) }
+	return []field[Wording]{
+		intField("bastion-wording", "Version of the wording's format.", 1, 1, func(w *Wording) *int { return &w.Version }),
+		text("name", "The wording's name.", func(w *Wording) *string { return &w.Name }),
+		text("title", "What kind of hypervisor it speaks of.", func(w *Wording) *string { return &w.Title }),
+		text("bridged", "An adapter bridged to the host's {uplink}.", func(w *Wording) *string { return &w.Bridged }),
+		text("translated", "An adapter that the host translates.", func(w *Wording) *string { return &w.Translated }),
+		text("host-only", "An adapter on the network {name}, on which the host has a leg.", func(w *Wording) *string { return &w.HostOnly }),
+		text("internal", "An adapter on the network {name}, which is nobody else's.", func(w *Wording) *string { return &w.Internal }),
+		text("access", "Added for an adapter with the access tag {tag}.", func(w *Wording) *string { return &w.Access }),
+		text("trunk", "Added for an adapter to which frames with the tags {tags} pass.", func(w *Wording) *string { return &w.Trunk }),
+		text("machine", "What a virtual machine is called.", func(w *Wording) *string { return &w.Machine }),
+		text("adapter", "What network adapter {number} is called.", func(w *Wording) *string { return &w.Adapter }),
+		text("segment", "How the network {name} comes to be.", func(w *Wording) *string { return &w.Segment }),
+		text("medium", "Where an install medium goes in.", func(w *Wording) *string { return &w.Medium }),
+		text("snapshot", "What a snapshot is called.", func(w *Wording) *string { return &w.Snapshot }),
+		text("boot", "Where the boot order stands.", func(w *Wording) *string { return &w.Boot }),
+		text("floor", "How memory is kept from shrinking.", func(w *Wording) *string { return &w.Floor }),
+		text("leases", "Where the hypervisor's own lease service on {name} is switched off.", func(w *Wording) *string { return &w.Leases }),
+	}
+}
+
+// WordingSchema gives the JSON Schema (2020-12) of wording files.
+func WordingSchema() map[string]any {
+	s := form{Type: "object", Properties: properties(wordingFields()), Required: []string{"bastion-wording", "name"}}.schema()
+	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	s["title"] = "Open Bastion hypervisor wording, format 1"
+	return s
+}

@@ -1,0 +1,337 @@
+package runbook
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+)
+
+// Book is the whole job.
+type Book struct {
+	Lab   string
+	Lead  string
+	Parts []Part
+}
+
+// Part is a stretch of the job that ends where work may pause.
+type Part struct {
+	Title string
+	Steps []Step
+}
+
+// Step is one thing to do.
+type Step struct {
+	ID       string // stays the same while the lab changes: part.subject
+	Title    string
+	Why      string // or empty
+	Do       []string
+	Table    *Table
+	See      string // what should be seen then
+	Mistakes []Mistake
+	Check    Check  // what a pasted listing is judged by
+	Machine  string // whose listing
+	Keep     string // what to save now, to come back to
+}
+
+// Table is values to type or to compare.
+type Table struct {
+	Head []string
+	Rows [][]string
+	Tick bool // each row is a thing to do
+}
+
+// Mistake is what goes wrong at a step, and how that shows.
+type Mistake struct{ What, Sign string }
+
+// Check is what judges a step.
+type Check string
+
+// The checks: none, the mapping of an appliance's interfaces, and a guest's
+// addresses against the plan.
+const (
+	NoCheck Check = ""
+	Mapped  Check = "map"
+	Matches Check = "compare"
+)
+
+// writer gathers a book.
+type writer struct {
+	p *plan.Plan
+	w *lab.Wording
+}
+
+// Of writes the book of a plan in a hypervisor's words.
+func Of(p *plan.Plan, w *lab.Wording) Book {
+	b := &writer{p, w}
+	book := Book{Lab: p.Name, Lead: p.Lab.Title}
+	add := func(title string, steps ...Step) {
+		steps = slices.DeleteFunc(steps, func(s Step) bool { return s.ID == "" })
+		if len(steps) > 0 {
+			book.Parts = append(book.Parts, Part{title, steps})
+		}
+	}
+	add("Before you begin", b.images(), b.segments(), b.strangers())
+	for _, m := range p.Order {
+		if m.Appliance == nil {
+			continue
+		}
+		add("Build "+m.Name, b.create(m), b.adapters(m), b.boot(m))
+		add("Set up "+m.Name+" at its console", b.first(m), b.which(m), b.console(m), b.restart(m))
+		add("Set up "+m.Name+" on its pages", b.page(m), b.firstRun(m), b.translation(m), b.rules(m), b.leases(m), b.backup(m))
+	}
+	var guests []Step
+	for _, s := range p.Segments {
+		guests = append(guests, b.move(s))
+	}
+	add("Guests", guests...)
+	var tests []Step
+	for _, s := range p.Segments {
+		tests = append(tests, b.test(s)...)
+	}
+	add("Try it", append(tests, b.inbound(), b.unplug())...)
+	add("When it works", b.keep(), b.again())
+	return book
+}
+
+// attach says in the hypervisor's words how an adapter is attached.
+func (b *writer) attach(a *plan.Adapter) string {
+	if a.Over != nil {
+		return fmt.Sprintf("nothing to attach: it rides with tag %d on adapter %d", a.Segment.Tag, a.Number)
+	}
+	root := b.p.Segment(a.Segment.Wire.Name)
+	word := b.w.Internal
+	switch {
+	case root.Reach == lab.Upstream && root.Lab.Join == "nat":
+		word = b.w.Translated
+	case root.Reach == lab.Upstream:
+		word = b.w.Bridged
+	case root.Reach == lab.Host:
+		word = b.w.HostOnly
+	}
+	if a.Segment.Tag != 0 {
+		word += b.w.Access
+	}
+	var tags []string
+	for _, o := range a.Machine.Adapters {
+		if o.Over == a {
+			tags = append(tags, fmt.Sprint(o.Segment.Tag))
+		}
+	}
+	if tags != nil {
+		word += b.w.Trunk
+	}
+	text := b.w.Say(word, "uplink", cmp.Or(root.Lab.Uplink, "uplink"), "name", root.Name, "tag", fmt.Sprint(a.Segment.Tag), "tags", strings.Join(tags, ", "), "number", fmt.Sprint(a.Number))
+	if !a.Plugged {
+		text += ", cable unplugged"
+	}
+	return text
+}
+
+func (b *writer) images() Step {
+	s := Step{ID: "images", Title: "Fetch the images and verify them", Why: "A medium that was cut short or changed on the way fails late and oddly."}
+	t := &Table{Head: []string{"for", "file", "SHA-256", "remark"}, Tick: true}
+	for _, m := range b.p.Machines {
+		image := lab.Image{}
+		if m.Appliance != nil {
+			image = m.Appliance.Image
+		}
+		file := cmp.Or(image.File, m.Spec.Media)
+		if m.Appliance == nil && file == "" {
+			continue
+		}
+		remark := ""
+		if e := image.Evaluation; e.Days > 0 {
+			remark = fmt.Sprintf("may be tried for %d days from %s", e.Days, e.From.Format("2006-01-02"))
+		}
+		t.Rows = append(t.Rows, []string{m.Name, cmp.Or(file, "its install medium or disk image"), cmp.Or(image.SHA256, "as its publisher says"), remark})
+	}
+	if len(t.Rows) == 0 {
+		return Step{}
+	}
+	s.Table = t
+	s.Do = []string{"Fetch each file from where its publisher offers it.", "`bastion image verify FILE` compares it with the sum; `bastion image inspect FILE` says what it is and whether it boots.", "`bastion image unpack FILE` where it is packed."}
+	s.See = "Each sum is the same, and each image is of the kind that the machine needs."
+	s.Mistakes = []Mistake{{"the packed file is given to the machine", "it says that there is nothing to boot"}, {"an image for another processor", "the screen stays black after the first line"}}
+	return s
+}
+
+func (b *writer) segments() Step {
+	s := Step{ID: "segments", Title: "Make the networks", Table: &Table{Head: []string{"segment", "how", "network", "tag"}, Tick: true}}
+	for _, seg := range b.p.Segments {
+		how := b.w.Say(b.w.Segment, "name", seg.Name)
+		switch {
+		case seg.Tag != 0:
+			how = "nothing to make: it runs tagged on " + seg.Wire.Name
+		case seg.Reach == lab.Upstream && seg.Lab.Join == "nat":
+			how = "is there: " + b.w.Translated
+		case seg.Reach == lab.Upstream:
+			how = "is there: " + b.w.Say(b.w.Bridged, "uplink", cmp.Or(seg.Lab.Uplink, "uplink"))
+		case seg.Reach == lab.Host:
+			how = b.w.Say(b.w.HostOnly, "name", seg.Name)
+			if seg.HostLeg.IsValid() {
+				how += ", the host at " + seg.HostLeg.String()
+			}
+		}
+		tag := ""
+		if seg.Tag != 0 {
+			tag = fmt.Sprint(seg.Tag)
+		}
+		s.Table.Rows = append(s.Table.Rows, []string{seg.Name, how, networks(seg), tag})
+	}
+	s.See = "Each is in the list that an adapter can be attached to."
+	s.Mistakes = []Mistake{{"two networks whose names differ by a letter", "a guest gets no lease, and nobody answers it"}, {"an inside network made with an uplink", "`bastion rehearse` says cut, and a guest reaches outside with the appliance off"}}
+	return s
+}
+
+func networks(s *plan.Segment) string {
+	if s.Subnet6.IsValid() {
+		return s.Subnet.String() + " and " + s.Subnet6.String()
+	}
+	return s.Subnet.String()
+}
+
+func (b *writer) strangers() Step {
+	s := Step{ID: "strangers", Title: "Switch off what hands out leases beside the appliance", Why: "Two lease servers on a segment race, and guests that hear the wrong one have no way out, or one around the appliance."}
+	for _, seg := range b.p.Segments {
+		if seg.Inside() && seg.Bridged == nil && seg.Tag == 0 {
+			s.Do = append(s.Do, b.w.Say(b.w.Leases, "name", seg.Name)+": off.")
+		}
+	}
+	if s.Do == nil {
+		return Step{}
+	}
+	s.See = "The networks' settings say that nobody hands out leases."
+	s.Mistakes = []Mistake{{"it is switched off for one network only", "a guest has an address outside the pool"}, {"it comes back after an update", "leases that were right turn wrong a day later"}}
+	return s
+}
+
+func (b *writer) create(m *plan.Machine) Step {
+	spec := m.Spec
+	s := Step{ID: "create." + m.Name, Title: "Create the " + b.w.Machine + " " + m.Name, Table: &Table{Head: []string{"setting", "value", "why"}}}
+	add := func(name, value, why string) { s.Table.Rows = append(s.Table.Rows, []string{name, value, why}) }
+	add("name", m.Name, "the lab's files call it so")
+	add("processors", fmt.Sprint(spec.CPUs), reason(m, "CPU"))
+	add("memory", spec.Memory.String(), cmp.Or(b.w.Floor, "fixed")+": "+reason(m, "memory"))
+	add("disk", fmt.Sprintf("%s on %s", spec.Disk, spec.DiskBus), "a bus that it has a driver for")
+	add("adapters", fmt.Sprintf("%d, model %s", len(m.Own()), spec.NIC), "in the order of the next step")
+	add("firmware", spec.Firmware, "as its image boots")
+	if spec.Queues > 1 {
+		add("queues of each adapter", fmt.Sprint(spec.Queues), "one for each processor")
+	}
+	if spec.Autostart {
+		add("start", "with the host, before its guests", "guests ask it for a lease when they start")
+	}
+	s.Do = []string{"Create it with these settings, and do not start it yet."}
+	s.See = "The settings page shows the same values."
+	s.Mistakes = []Mistake{{"an adapter or disk model that it has no driver for", "it finds fewer interfaces, or no disk"}, {"memory that may shrink", "conversations break when the host is busy"}}
+	return s
+}
+
+// reason gives what the plan says of a size.
+func reason(m *plan.Machine, about string) string {
+	var list []string
+	for _, w := range m.Spec.Why {
+		if strings.Contains(w, about) || len(m.Spec.Why) == 1 {
+			list = append(list, w)
+		}
+	}
+	return cmp.Or(strings.Join(list, "; "), "its usual size")
+}
+
+func (b *writer) adapters(m *plan.Machine) Step {
+	s := Step{ID: "adapters." + m.Name, Title: "Attach the adapters of " + m.Name + ", in this order", Why: "The order and the hardware address are how the console tells them apart.",
+		Table: &Table{Head: []string{"adapter", "for", "attach it to", "hardware address", "model"}, Tick: true}}
+	for _, a := range m.Own() {
+		s.Table.Rows = append(s.Table.Rows, []string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), cmp.Or(a.Name, "the guest"), b.attach(a), a.MAC.String(), a.NIC})
+	}
+	s.Do = []string{"Set each hardware address by hand where the program lets you.", fmt.Sprintf("Where it does not: let it make its own, then `bastion map --as %s --adopt LISTING` writes them into the lab file.", m.Name)}
+	s.See = "As many adapters as rows, each with the address of its row."
+	s.Mistakes = []Mistake{{"WAN and LAN swapped", "guests get leases from upstream, or none at all"}, {"an adapter left on the default network", "a guest reaches outside with the appliance off"}}
+	return s
+}
+
+func (b *writer) boot(m *plan.Machine) Step {
+	if m.Spec.Media == "" && m.Appliance.Image.File == "" {
+		return Step{}
+	}
+	media := cmp.Or(m.Spec.Media, m.Appliance.Image.File)
+	return Step{ID: "boot." + m.Name, Title: "Put the medium in and set the boot order", Do: []string{
+		fmt.Sprintf("Put %s into %s.", media, b.w.Medium), fmt.Sprintf("Boot order (%s): %s.", b.w.Boot, strings.Join(m.Spec.Boot, ", then ")),
+	}, See: "With an empty disk it starts from the medium; once installed, from the disk.", Mistakes: []Mistake{{"the medium stands first", "after the installation it begins to install again"}, {"the medium was not connected at power-on", "it says that there is nothing to boot"}}}
+}
+
+func (b *writer) first(m *plan.Machine) Step {
+	s := Step{ID: "start." + m.Name, Title: "Start " + m.Name + " and install it", Do: []string{"Start it and open its console.", "Install it onto its disk where it asks."}}
+	for _, w := range m.Profile.Waits {
+		s.Do = append(s.Do, fmt.Sprintf("%s takes about %s; longer: %s.", w.For, w.Time, w.Longer))
+	}
+	s.See = "The console asks its first question, or lists its interfaces."
+	s.Mistakes = []Mistake{{"too little memory", "the installation stops halfway or restarts"}, {"the disk's bus has no driver", "the installer finds no disk"}}
+	return s
+}
+
+func (b *writer) which(m *plan.Machine) Step {
+	s := Step{ID: "which." + m.Name, Title: "Find out which interface is which", Why: "Names on the console follow the hardware, not your intent. Compare the last two bytes of each hardware address.",
+		Table: &Table{Head: []string{"port", "last bytes", "likely called", "adapter", "address then"}}, Check: Mapped, Machine: m.Name}
+	for _, a := range m.Adapters {
+		s.Table.Rows = append(s.Table.Rows, []string{a.Name, "…" + a.MAC.Tail(2), strings.Join(a.Devices, " or "), fmt.Sprint(a.Number), shown(a)})
+	}
+	s.Do = []string{fmt.Sprintf("Copy the list of interfaces from the console: `bastion map --as %s --listing FILE` says which is which, in whatever form it stands.", m.Name)}
+	s.See = "Every port has one interface whose address ends as in its row."
+	s.Mistakes = []Mistake{{"only the first digits are compared", "WAN and LAN swapped: they differ in the last digit only"}, {"taken in the order of the list", "right on this machine, wrong on the next"}}
+	return s
+}
+
+// shown gives an adapter's address with its IPv6 one.
+func shown(a *plan.Adapter) string {
+	if a.Address6.IsValid() && a.Machine.Appliance != nil {
+		return a.Shown() + " and " + a.Address6.String()
+	}
+	return a.Shown()
+}
+
+// answers gives a stage's questions of a machine.
+func (b *writer) answers(m *plan.Machine, stage string) *Table {
+	t := &Table{Head: []string{"question", "answer", "remark"}, Tick: true}
+	for _, a := range b.p.Answers {
+		if a.Appliance == m && a.Stage == stage {
+			t.Rows = append(t.Rows, []string{a.Question, a.Answer, a.Note})
+		}
+	}
+	if len(t.Rows) == 0 {
+		return nil
+	}
+	return t
+}
+
+func (b *writer) console(m *plan.Machine) Step {
+	t := b.answers(m, "console")
+	if t == nil {
+		t = &Table{Head: []string{"port", "address", "gateway", "leases"}, Tick: true}
+		for _, a := range m.Adapters {
+			gateway, pool := "none", "none"
+			if a.Gateway.IsValid() {
+				gateway = a.Gateway.String()
+			}
+			if a.Leases != nil {
+				pool = a.Leases.Pool.String()
+			}
+			t.Rows = append(t.Rows, []string{a.Name, shown(a), gateway, pool})
+		}
+	}
+	return Step{ID: "console." + m.Name, Title: "Answer the console's questions", Table: t, Do: []string{"Where a device's name differs from the likely one, put in what the step before found."},
+		See: "It lists each port with the address that was planned.", Mistakes: []Mistake{{"an upstream gateway typed in on an inside port", "guests reach the appliance and nothing behind it"}, {"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"}}}
+}
+
+func (b *writer) restart(m *plan.Machine) Step {
+	if m.Spec.Media == "" && m.Appliance.Image.File == "" {
+		return Step{}
+	}
+	return Step{ID: "restart." + m.Name, Title: "Take the medium out and restart", Do: []string{"Take the medium out of " + b.w.Medium + ".", "Restart from the disk."},
+		See: "It starts from its disk and shows the same addresses.", Mistakes: []Mistake{{"the medium is still in", "it begins to install again, or your answers are gone"}, {"settings were not written before the restart", "factory addresses are back"}},
+		Keep: "Take a " + b.w.Snapshot + " called \"installed\"."}
+}

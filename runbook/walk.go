@@ -1,0 +1,104 @@
+package runbook
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Outcome is what became of a step.
+type Outcome string
+
+// The outcomes.
+const (
+	Done    Outcome = "done"
+	Skipped Outcome = "skipped"
+	Proved  Outcome = "checked" // a listing was judged and held
+	Forced  Outcome = "forced"  // a listing was judged, did not hold, and the person went on
+)
+
+// Entry is a step that was walked.
+type Entry struct {
+	Step    string    `json:"step"`
+	Title   string    `json:"title"`
+	Outcome Outcome   `json:"outcome"`
+	At      time.Time `json:"at"`
+	Seen    []string  `json:"seen,omitempty"` // what a check said
+	Note    string    `json:"note,omitempty"`
+}
+
+// Walk is how far a person has come.
+type Walk struct {
+	Schema  string  `json:"schema"` // openbastion.walk/1
+	Lab     string  `json:"lab"`
+	Entries []Entry `json:"entries"`
+}
+
+// WalkSchema names the JSON form of a walk.
+const WalkSchema = "openbastion.walk/1"
+
+// Next gives the index of the first step that has not been walked; the number
+// of steps when all have.
+func (w *Walk) Next(steps []Step) int {
+	walked := map[string]bool{}
+	for _, e := range w.Entries {
+		walked[e.Step] = true
+	}
+	for i, s := range steps {
+		if !walked[s.ID] {
+			return i
+		}
+	}
+	return len(steps)
+}
+
+// Add notes what became of a step; the last word on a step counts.
+func (w *Walk) Add(e Entry) {
+	for i := range w.Entries {
+		if w.Entries[i].Step == e.Step {
+			w.Entries = append(w.Entries[:i], w.Entries[i+1:]...)
+			break
+		}
+	}
+	w.Entries = append(w.Entries, e)
+}
+
+// Record writes the walk as the record of what was built.
+func (w *Walk) Record(b Book) []byte {
+	var out bytes.Buffer
+	plain := strings.NewReplacer("|", `\|`, "\n", " ", "<", "&lt;").Replace
+	fmt.Fprintf(&out, "# %s as built\n", b.Lab)
+	if b.Lead != "" {
+		fmt.Fprintf(&out, "\n%s\n", plain(b.Lead))
+	}
+	by := map[string]Entry{}
+	for _, e := range w.Entries {
+		by[e.Step] = e
+	}
+	n := map[Outcome]int{}
+	open := 0
+	for _, s := range b.Steps() {
+		if e, ok := by[s.ID]; ok {
+			n[e.Outcome]++
+		} else {
+			open++
+		}
+	}
+	fmt.Fprintf(&out, "\n%d steps done, %d checked, %d gone past a check that did not hold, %d skipped, %d open.\n\n| step | outcome | when | seen |\n| --- | --- | --- | --- |\n", n[Done], n[Proved], n[Forced], n[Skipped], open)
+	for i, p := range b.Parts {
+		for j, s := range p.Steps {
+			e, ok := by[s.ID]
+			if !ok {
+				fmt.Fprintf(&out, "| %s %s | open | | |\n", number(i, j), plain(s.Title))
+				continue
+			}
+			seen := strings.Join(e.Seen, "; ")
+			if e.Note != "" {
+				seen = strings.TrimPrefix(seen+"; "+e.Note, "; ")
+			}
+			fmt.Fprintf(&out, "| %s %s | %s | %s | %s |\n", number(i, j), plain(s.Title), e.Outcome, e.At.Format(time.RFC3339), plain(seen))
+		}
+	}
+	return out.Bytes()
+}

@@ -1,0 +1,250 @@
+package runbook
+
+import (
+	"bytes"
+	_ "embed"
+	"fmt"
+	"html/template"
+	"reflect"
+	"strings"
+	"unicode/utf8"
+
+	"openbastion/page"
+)
+
+// Steps gives all steps in order.
+func (b Book) Steps() []Step {
+	var out []Step
+	for _, p := range b.Parts {
+		out = append(out, p.Steps...)
+	}
+	return out
+}
+
+// Since gives the steps of a book that are new or differ from those of an
+// older one, and the titles of those that are gone. The tests of what is kept
+// are left out: each changed step says what to see.
+func Since(old, now Book) (changed Book, gone []string) {
+	was := map[string]Step{}
+	for _, s := range old.Steps() {
+		was[s.ID] = s
+	}
+	changed = Book{Lab: now.Lab, Lead: now.Lead}
+	for _, p := range now.Parts {
+		part := Part{Title: p.Title}
+		for _, s := range p.Steps {
+			before, ok := was[s.ID]
+			delete(was, s.ID)
+			if ok && reflect.DeepEqual(before, s) {
+				continue
+			}
+			if ok && s.Table != nil && before.Table != nil {
+				s.Table = s.Table.since(*before.Table)
+			}
+			part.Steps = append(part.Steps, s)
+		}
+		if part.Steps != nil {
+			changed.Parts = append(changed.Parts, part)
+		}
+	}
+	for _, s := range old.Steps() {
+		if _, left := was[s.ID]; left {
+			gone = append(gone, s.Title)
+		}
+	}
+	return changed, gone
+}
+
+// since gives a table with the rows marked that an older one had not, and
+// after them those that are gone.
+func (t Table) since(old Table) *Table {
+	had := map[string]bool{}
+	for _, r := range old.Rows {
+		had[strings.Join(r, "\x00")] = true
+	}
+	out := Table{Head: append([]string{"change"}, t.Head...), Tick: t.Tick}
+	for _, r := range t.Rows {
+		mark := "new"
+		if key := strings.Join(r, "\x00"); had[key] {
+			mark = ""
+			delete(had, key)
+		}
+		out.Rows = append(out.Rows, append([]string{mark}, r...))
+	}
+	for _, r := range old.Rows {
+		if had[strings.Join(r, "\x00")] {
+			out.Rows = append(out.Rows, append([]string{"take away"}, r...))
+		}
+	}
+	return &out
+}
+
+// number gives a step's number, part and step.
+func number(part, step int) string { return fmt.Sprintf("%d.%d", part+1, step+1) }
+
+// Markdown writes the book with a box to tick at every step.
+func (b Book) Markdown() []byte {
+	var w bytes.Buffer
+	plain := strings.NewReplacer("|", `\|`, "\n", " ", "<", "&lt;").Replace
+	fmt.Fprintf(&w, "# Build %s\n", b.Lab)
+	if b.Lead != "" {
+		fmt.Fprintf(&w, "\n%s\n", plain(b.Lead))
+	}
+	for i, p := range b.Parts {
+		fmt.Fprintf(&w, "\n## %d. %s\n", i+1, plain(p.Title))
+		for j, s := range p.Steps {
+			fmt.Fprintf(&w, "\n### ☐ %s %s\n", number(i, j), plain(s.Title))
+			if s.Why != "" {
+				fmt.Fprintf(&w, "\n%s\n", plain(s.Why))
+			}
+			if len(s.Do) > 0 {
+				w.WriteString("\n")
+			}
+			for _, d := range s.Do {
+				fmt.Fprintf(&w, "- %s\n", plain(d))
+			}
+			if t := s.Table; t != nil {
+				box, rule := "", ""
+				if t.Tick {
+					box, rule = "| ", "| --- "
+				}
+				fmt.Fprintf(&w, "\n%s| %s |\n%s|%s\n", box, strings.Join(t.Head, " | "), rule, strings.Repeat(" --- |", len(t.Head)))
+				for _, r := range t.Rows {
+					if t.Tick {
+						w.WriteString("| ☐ ")
+					}
+					cells := make([]string, len(r))
+					for k, c := range r {
+						cells[k] = plain(c)
+					}
+					fmt.Fprintf(&w, "| %s |\n", strings.Join(cells, " | "))
+				}
+			}
+			fmt.Fprintf(&w, "\n**See:** %s\n", plain(s.See))
+			for _, m := range s.Mistakes {
+				fmt.Fprintf(&w, "\n*Often wrong:* %s. *It shows:* %s.\n", plain(m.What), plain(m.Sign))
+			}
+			if s.Keep != "" {
+				fmt.Fprintf(&w, "\n**Keep:** %s\n", plain(s.Keep))
+			}
+		}
+	}
+	return w.Bytes()
+}
+
+// Text writes the book for a terminal or a printer, in lines of a width.
+func (b Book) Text(width int) []byte {
+	var w bytes.Buffer
+	fmt.Fprintf(&w, "Build %s\n", b.Lab)
+	if b.Lead != "" {
+		fmt.Fprintf(&w, "%s\n", b.Lead)
+	}
+	for i, p := range b.Parts {
+		fmt.Fprintf(&w, "\n%d. %s\n%s\n", i+1, p.Title, strings.Repeat("═", utf8.RuneCountInString(p.Title)+3))
+		for j, s := range p.Steps {
+			fmt.Fprintf(&w, "\n[ ] %s  %s\n", number(i, j), s.Title)
+			w.Write(s.Text(width))
+		}
+	}
+	return w.Bytes()
+}
+
+// Text writes what a step says under its title.
+func (s Step) Text(width int) []byte {
+	var w bytes.Buffer
+	para := func(lead, text string) {
+		indent := strings.Repeat(" ", utf8.RuneCountInString(lead))
+		for i, line := range fold(text, width-len(indent)) {
+			if i > 0 {
+				lead = indent
+			}
+			w.WriteString(lead + line + "\n")
+		}
+	}
+	if s.Why != "" {
+		para("    ", s.Why)
+	}
+	for _, d := range s.Do {
+		para("    - ", d)
+	}
+	if t := s.Table; t != nil {
+		for _, r := range t.Rows {
+			box := "    · "
+			if t.Tick {
+				box = "    [ ] "
+			}
+			para(box, r[0])
+			for k := 1; k < len(r); k++ {
+				if r[k] != "" {
+					para("        "+t.Head[k]+": ", r[k])
+				}
+			}
+		}
+	}
+	para("    See: ", s.See)
+	for _, m := range s.Mistakes {
+		para("    Often wrong: ", m.What+". It shows: "+m.Sign+".")
+	}
+	if s.Keep != "" {
+		para("    Keep: ", s.Keep)
+	}
+	return w.Bytes()
+}
+
+// fold breaks a text between words into lines of a width.
+func fold(text string, width int) []string {
+	var out []string
+	line, n := "", 0
+	for _, word := range strings.Fields(text) {
+		size := utf8.RuneCountInString(word)
+		if n > 0 && n+1+size > width {
+			out = append(out, line)
+			line, n = "", 0
+		}
+		if n > 0 {
+			line += " "
+			n++
+		}
+		line += word
+		n += size
+	}
+	return append(out, line)
+}
+
+// code sets what stands between backquotes as code.
+func code(text string) template.HTML {
+	parts := strings.Split(template.HTMLEscapeString(text), "`")
+	for i := 1; i+1 < len(parts); i += 2 {
+		parts[i] = "<code>" + parts[i] + "</code>"
+	}
+	return template.HTML(strings.Join(parts, "")) //nolint:gosec // escaped above
+}
+
+//go:embed runbook.html
+var runbookPage string
+
+// HTML writes the book as one page that needs nothing beside it, with a
+// diagram. Ticks survive a reload: the browser keeps them.
+func (b Book) HTML(diagram []byte) ([]byte, error) {
+	t, err := template.New("runbook").Funcs(template.FuncMap{
+		"number": number,
+		"add":    func(a, b int) int { return a + b },
+		"code":   code,
+	}).Parse(runbookPage)
+	if err != nil {
+		return nil, fmt.Errorf("runbook: %w", err)
+	}
+	if i := bytes.Index(diagram, []byte("<svg")); i > 0 {
+		diagram = diagram[i:]
+	}
+	var w bytes.Buffer
+	err = t.Execute(&w, struct {
+		Style   template.CSS
+		Book    Book
+		Diagram template.HTML
+	}{page.Style(), b, template.HTML(diagram)}) //nolint:gosec // the drawing escapes its texts
+	if err != nil {
+		return nil, fmt.Errorf("runbook: %w", err)
+	}
+	return w.Bytes(), nil
+}
