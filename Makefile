@@ -5,7 +5,7 @@ LDFLAGS   = -s -w -X openbastion/cli.Version=$(VERSION)
 PLATFORMS = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64 freebsd/amd64 freebsd/arm64
 export CGO_ENABLED = 0
 
-.PHONY: all demo test tools cross bench ratio docs screenshots fuzz clean
+.PHONY: all demo test tools cross bench ratio docs screenshots fuzz package clean
 
 all: bastion
 
@@ -40,6 +40,10 @@ cross:
 		os=$${p%/*}; arch=$${p#*/}; ext=; [ $$os = windows ] && ext=.exe; \
 		echo $$p; GOOS=$$os GOARCH=$$arch $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o build/$$os-$$arch/bastion$$ext ./cmd/bastion || exit 1; \
 	done
+
+# Archives for every platform and packages for Debian, in build/out.
+package:
+	@GO='$(GO)' sh scripts/package.sh $(VERSION) $(PLATFORMS)
 
 bench: bastion
 	$(GO) test -run '^$$' -bench . -benchtime 1s ./...

@@ -135,6 +135,14 @@ var commands = []struct {
 	{"schema", (*app).schema},
 	{"version", (*app).version},
 	{survey.TryCommand, (*app).tryAccelerator},
+	{"lab-file", (*app).labTopic},
+	{"sentences", (*app).sentenceTopic},
+	{"status", (*app).statusTopic},
+}
+
+// Commands gives all commands, for what describes them, such as manual pages.
+func Commands() *cobra.Command {
+	return (&app{in: strings.NewReader(""), out: io.Discard, err: io.Discard}).root(nil)
 }
 
 // root makes the command that args call for. When their first names a command
@@ -163,7 +171,6 @@ Start with: bastion demo`,
 	f.StringVar(&a.color, "color", "auto", "colour: auto, always or never")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "say nothing but the result")
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more")
-	root.CompletionOptions.HiddenDefaultCmd = true
 	cobra.EnableCommandSorting = false
 	for _, c := range commands {
 		if len(args) > 0 && args[0] == c.name {
@@ -173,6 +180,9 @@ Start with: bastion demo`,
 	}
 	for _, c := range commands {
 		root.AddCommand(c.make(a))
+	}
+	if completing(args) {
+		a.complete(root)
 	}
 	return root
 }
