@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"openbastion/core/claims"
 	"openbastion/core/draft"
@@ -158,6 +159,68 @@ func TestLinksGoAround(t *testing.T) {
 			}
 		}
 	}
+}
+
+// No lab that a person can write makes texts collide: any number of segments,
+// appliances in rows, guests with many adapters, tags, long names.
+func TestAnyLab(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		name := rapid.StringMatching(`[a-z][a-z0-9-]{0,24}[a-z0-9]`)
+		var b strings.Builder
+		fmt.Fprintf(&b, "bastion: 1\nlab: every\nipv6: %t\ntitle: %q\nsegments:\n", rapid.Bool().Draw(t, "ipv6"), strings.Repeat("long ", rapid.IntRange(1, 40).Draw(t, "title")))
+		n := rapid.IntRange(1, 7).Draw(t, "segments")
+		segments := rapid.SliceOfNDistinct(name, n, n, rapid.ID[string]).Draw(t, "names")
+		for i, s := range segments {
+			reach := rapid.SampledFrom([]string{"upstream", "isolated", "isolated", "host"}).Draw(t, "reach")
+			if i == 0 {
+				reach = "upstream"
+			}
+			fmt.Fprintf(&b, "  %s: {reach: %s}\n", s, reach)
+		}
+		one := func() string { return rapid.SampledFrom(segments).Draw(t, "segment") }
+		b.WriteString("appliances:\n")
+		for i := range rapid.IntRange(1, 4).Draw(t, "appliances") {
+			fmt.Fprintf(&b, "  gate%d:\n    ports:\n", i)
+			used := map[string]bool{}
+			for k := range rapid.IntRange(1, 5).Draw(t, "ports") {
+				s := one()
+				if used[s] {
+					continue
+				}
+				used[s] = true
+				fmt.Fprintf(&b, "      - {role: %s, name: p%d, segment: %s, plugged: %t}\n", rapid.SampledFrom([]string{"wan", "lan", "dmz", "manage"}).Draw(t, "role"), k, s, rapid.Bool().Draw(t, "plugged"))
+			}
+		}
+		b.WriteString("guests:\n")
+		for i := range rapid.IntRange(1, 14).Draw(t, "guests") {
+			var adapters []string
+			for range rapid.IntRange(1, 3).Draw(t, "adapters") {
+				adapters = append(adapters, "{segment: "+one()+"}")
+			}
+			fmt.Fprintf(&b, "  guest%d: {adapters: [%s], forwards: %t}\n", i, strings.Join(adapters, ", "), rapid.Bool().Draw(t, "forwards"))
+		}
+		l, err := lab.Read("lab.yaml", []byte(b.String()))
+		require.NoError(t, err, b.String())
+		p, err := plan.Build(l)
+		if err != nil {
+			t.Skip("no plan can be made of it")
+		}
+		o := Options{All: rapid.Bool().Draw(t, "all")}
+		pic := Of(p, o)
+		var labels []Shape
+		for _, s := range pic.Shapes {
+			if s.Kind != Label {
+				continue
+			}
+			for _, o := range labels {
+				require.False(t, s.Box.Overlaps(o.Box), "%q lies over %q in\n%s", s.Text, o.Text, b.String())
+			}
+			require.True(t, s.Box.X >= 0 && s.Box.right() <= pic.W && s.Box.Y >= 0 && s.Box.bottom() <= pic.H, "%q leaves the picture of\n%s", s.Text, b.String())
+			labels = append(labels, s)
+		}
+		require.NoError(t, pic.SVG(io.Discard, Dark))
+		require.NotEmpty(t, Text(p, o, 80))
+	})
 }
 
 func TestForms(t *testing.T) {

@@ -46,3 +46,12 @@ shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml
 shot image bastion image inspect sluice.ova
 shot compare bastion compare saltmarsh.yaml --built sluice.ova
 shot trace bastion trace saltmarsh.yaml newt outside tcp/443
+"$bastion" rehearse saltmarsh-leaky.yaml --format json >leaky.json || true
+"$bastion" draw saltmarsh-leaky.yaml --with leaky.json --to "$out/draw.png" --replace --quiet
+"$bastion" rehearse saltmarsh-leaky.yaml --report leaky.html --quiet >/dev/null || true
+"$bastion" runbook saltmarsh.yaml --to runbook.html --quiet
+for page in leaky:report runbook:runbook; do
+	command -v chromium >/dev/null 2>&1 || { echo "chromium is not here: the pages are not pictured"; break; }
+	chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1000 --screenshot="$out/${page#*:}.png" "file://$work/${page%%:*}.html" >/dev/null 2>&1
+	mogrify -depth 8 -colors 64 "$out/${page#*:}.png"
+done

@@ -236,3 +236,22 @@ func FuzzMessages(f *testing.F) {
 		}
 	})
 }
+
+// What DHCPv6 tells beside an address comes back as it was said, to whoever
+// asked and nobody else.
+func TestInformation(t *testing.T) {
+	asker, server := mac.Address{2, 1}, mac.Address{2, 2}
+	dns := []netip.Addr{netip.MustParseAddr("fd00::1"), netip.MustParseAddr("fd00::2")}
+	for _, domain := range []string{"", "saltmarsh.example"} {
+		answer, ok := Inform(InformationRequest(asker, [3]byte{1, 2, 3}), server, dns, domain)
+		require.True(t, ok)
+		got, name, ok := ReadInformation(answer, [3]byte{1, 2, 3})
+		require.True(t, ok)
+		assert.Equal(t, dns, got)
+		assert.Equal(t, domain, name)
+		_, _, ok = ReadInformation(answer, [3]byte{1, 2, 4})
+		assert.False(t, ok)
+		_, ok = Inform(answer, server, dns, domain)
+		assert.False(t, ok, "an answer is no question")
+	}
+}
