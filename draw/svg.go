@@ -12,7 +12,7 @@ import (
 
 // family is the typeface of the texts; where a reader lacks the first, each
 // text is drawn as wide as it was measured.
-const family = "Go,'DejaVu Sans',Verdana,sans-serif"
+const family = "Go,'Liberation Sans','Noto Sans',sans-serif"
 
 // SVG writes the picture as an SVG 1.1 document. Texts stay texts, so they can
 // be searched and copied.
