@@ -2,13 +2,15 @@ package report
 
 import (
 	"bytes"
-	_ "embed"
 	"fmt"
-	"html/template"
 	"regexp"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
+
+	g "maragu.dev/gomponents"
+	h "maragu.dev/gomponents/html"
 
 	"openbastion/core/claims"
 	"openbastion/core/layers"
@@ -54,110 +56,197 @@ func Quoted(doc claims.Document) map[int]bool {
 	return out
 }
 
-//go:embed report.html
-var reportPage string
-
-type pageData struct {
-	Style   template.CSS
-	Title   string
-	Lead    string
-	Doc     claims.Document
-	Sound   bool
-	N       struct{ Holds, Broken, Unknown int }
-	Diagram template.HTML
-	Kinds   []claims.Kind
-	Guests  []guestRow
-	Others  []claims.Result
-	Broken  []claims.Result
-	Plan    plan.Document
-	Frames  []frameData
-}
-
-type guestRow struct {
-	Name  string
-	Cells []*claims.Result // nil where there is no such claim
-}
-
-type frameData struct {
-	Frame
-	Summary string
-	Layers  []layers.Layer
-	Dump    string
-}
-
 var guestKinds = []claims.Kind{claims.Lease, claims.Gateway, claims.Names, claims.Outside, claims.Path, claims.Held, claims.Cut}
+
+// unfold opens what a link within the page leads to.
+const unfold = `function unfold() { const e = document.getElementById(decodeURIComponent(location.hash.slice(1))); if (e && e.tagName === "DETAILS") { e.open = true; e.scrollIntoView(); } }
+addEventListener("hashchange", unfold); unfold();`
+
+// writer makes a verdict's page.
+type writer struct {
+	p     *plan.Plan
+	doc   claims.Document
+	shown map[int]bool // frames that are on the page
+	words *regexp.Regexp
+}
 
 // HTML writes a verdict as one page that needs nothing beside it: diagram,
 // what does not hold, the matrix, the plan, and the evidence with the frames
 // that it names taken apart.
 func HTML(p *plan.Plan, doc claims.Document, frames []Frame) ([]byte, error) {
-	d := pageData{Style: page.Style(), Title: p.Name, Lead: p.Lab.Title, Doc: doc, Sound: doc.Verdict == claims.Holds, Kinds: guestKinds, Plan: p.Document()}
+	w := &writer{p, doc, map[int]bool{}, regexp.MustCompile(frameWord)}
+	for _, f := range frames {
+		w.shown[f.Number] = true
+	}
 	var svg bytes.Buffer
 	if err := draw.Of(p, draw.Options{Verdict: &doc}).SVG(&svg, draw.Light); err != nil {
 		return nil, err
 	}
-	diagram := svg.Bytes()
-	d.Diagram = template.HTML(diagram[bytes.Index(diagram, []byte("<svg")):]) //nolint:gosec // the drawing escapes its texts
-	rows := map[string]int{}
-	for i := range doc.Claims {
-		r := &doc.Claims[i]
-		switch r.Verdict {
-		case claims.Holds:
-			d.N.Holds++
-		case claims.Broken:
-			d.N.Broken++
-		default:
-			d.N.Unknown++
-		}
-		if r.Verdict != claims.Holds {
-			d.Broken = append(d.Broken, *r)
-		}
-		k := slices.Index(guestKinds, r.Kind)
-		if k < 0 {
-			d.Others = append(d.Others, *r)
+	return page.Write(fmt.Sprintf("%s: %s, %s", p.Name, doc.Stage, doc.Verdict), "", unfold,
+		h.H1(g.Text(p.Name)), h.P(h.Class("lead"), g.Text(p.Lab.Title)),
+		w.banner(), page.Diagram(svg.Bytes()), w.broken(), w.matrix(), w.plan(), w.evidence(), w.frames(frames))
+}
+
+func (w *writer) banner() g.Node {
+	n := map[claims.Verdict]int{}
+	for _, r := range w.doc.Claims {
+		n[r.Verdict]++
+	}
+	text := fmt.Sprintf("All %d claims hold in the %s.", len(w.doc.Claims), w.doc.Stage)
+	if w.doc.Verdict != claims.Holds {
+		text = fmt.Sprintf("Of %d claims, %d are broken, %d unknown and %d hold in the %s.", len(w.doc.Claims), n[claims.Broken], n[claims.Unknown], n[claims.Holds], w.doc.Stage)
+	}
+	return g.Group{
+		h.Nav(link("diagram", "Diagram"), g.If(w.doc.Verdict != claims.Holds, link("broken", "What does not hold")), link("claims", "Claims"), link("plan", "Plan"), link("evidence", "Evidence"), g.If(len(w.shown) > 0, link("frames", "Frames"))),
+		h.Div(h.Class("banner "+string(w.doc.Verdict)), g.Text(signs[w.doc.Verdict]+" "+text)),
+	}
+}
+
+func link(to, text string) g.Node { return h.A(h.Href("#"+to), g.Text(text)) }
+
+// linked sets the frames that a text names as links to them.
+func (w *writer) linked(text string) g.Node {
+	var out g.Group
+	at := 0
+	for _, m := range w.words.FindAllStringSubmatchIndex(text, -1) {
+		n, _ := strconv.Atoi(text[m[2]:m[3]])
+		if !w.shown[n] {
 			continue
 		}
-		at, ok := rows[r.Subject]
-		if !ok {
-			at = len(d.Guests)
-			rows[r.Subject] = at
-			d.Guests = append(d.Guests, guestRow{r.Subject, make([]*claims.Result, len(guestKinds))})
-		}
-		d.Guests[at].Cells[k] = r
+		out = append(out, g.Text(text[at:m[0]]), link(fmt.Sprintf("frame-%d", n), text[m[0]:m[1]]))
+		at = m[1]
 	}
-	// What explains others is read first.
-	slices.SortStableFunc(d.Broken, func(a, b claims.Result) int { return min(len(a.Follows), 1) - min(len(b.Follows), 1) })
-	shown := map[int]bool{}
-	for _, f := range frames {
-		shown[f.Number] = true
-		fd := frameData{Frame: f, Layers: layers.Of(f.Bytes), Dump: layers.Dump(f.Bytes), Summary: "cannot be read"}
+	return append(out, g.Text(text[at:]))
+}
+
+func (w *writer) list(evidence []string) g.Node {
+	return h.Ul(g.Map(evidence, func(e string) g.Node { return h.Li(h.Class("mono"), w.linked(e)) }))
+}
+
+func verdict(r claims.Result) g.Node {
+	return h.Strong(h.Class(string(r.Verdict)), g.Text(signs[r.Verdict]+" "), link(r.ID, r.ID))
+}
+
+// broken tells what does not hold: causes first, then what follows from them.
+func (w *writer) broken() g.Node {
+	var causes, rest g.Group
+	for _, r := range w.doc.Claims {
+		switch {
+		case r.Verdict == claims.Holds:
+		case r.Follows != "":
+			rest = append(rest, h.P(verdict(r), g.Text(" follows from "), link(r.Follows, r.Follows), g.Text(": "+r.Saw)))
+		default:
+			causes = append(causes, h.Div(h.Class("card"), verdict(r), h.P(g.Text(r.Saw)),
+				g.Map(r.Escapes, func(e claims.Way) g.Node { return h.P(h.Class("way"), g.Text(strings.Join(e.Path, " → "))) }),
+				w.list(r.Evidence), g.If(r.Try != "", h.P(h.Class("try"), g.Text("Try: "), page.Code(r.Try)))))
+		}
+	}
+	if causes == nil && rest == nil {
+		return g.Group{}
+	}
+	return g.Group{h.H2(h.ID("broken"), g.Text("What does not hold")), causes, rest}
+}
+
+func (w *writer) matrix() g.Node {
+	rows := map[string][]*claims.Result{}
+	var order []string
+	var others [][]g.Node
+	cell := func(r *claims.Result) g.Node {
+		if r == nil {
+			return nil
+		}
+		return h.A(h.Class("sign "+string(r.Verdict)), h.Href("#"+r.ID), h.TitleAttr(r.Saw), g.Text(signs[r.Verdict]))
+	}
+	for i := range w.doc.Claims {
+		r := &w.doc.Claims[i]
+		k := slices.Index(guestKinds, r.Kind)
+		if k < 0 {
+			others = append(others, []g.Node{cell(r), h.Span(h.Class("faint"), g.Text(string(r.Kind))), g.Text(r.Subject), g.Text(r.Saw)})
+			continue
+		}
+		if rows[r.Subject] == nil {
+			rows[r.Subject] = make([]*claims.Result, len(guestKinds))
+			order = append(order, r.Subject)
+		}
+		rows[r.Subject][k] = r
+	}
+	out := g.Group{h.H2(h.ID("claims"), g.Text("Claims"))}
+	if order != nil {
+		out = append(out, h.Table(
+			h.Tr(h.Th(g.Text("guest")), g.Map(guestKinds, func(k claims.Kind) g.Node { return h.Th(h.Class("sign"), g.Text(string(k))) })),
+			g.Map(order, func(name string) g.Node {
+				return h.Tr(h.Td(g.Text(name)), g.Map(rows[name], func(r *claims.Result) g.Node { return h.Td(h.Class("sign"), cell(r)) }))
+			})))
+	}
+	return append(out, page.Table(nil, others))
+}
+
+func (w *writer) plan() g.Node {
+	d := w.p.Document()
+	out := g.Group{h.H2(h.ID("plan"), g.Text("Plan"))}
+	var rows [][]g.Node
+	add := func(cells ...g.Node) { rows = append(rows, cells) }
+	table := func(title string, head ...string) {
+		if rows != nil {
+			out = append(out, h.H3(g.Text(title)), page.Table(head, rows))
+		}
+		rows = nil
+	}
+	text := func(v any) g.Node { return g.Text(fmt.Sprint(v)) }
+	for _, s := range d.Segments {
+		tag := ""
+		if s.Tag != 0 {
+			tag = strconv.Itoa(s.Tag)
+		}
+		add(text(s.Name), text(s.Wire), text(tag), page.Mono(strings.TrimSpace(s.Subnet.String()+" "+s.Subnet6)), page.Mono(s.Gateway), text(w.p.Segment(s.Name).Reach))
+	}
+	table("Segments", "segment", "wire", "tag", "subnet", "gateway", "reach")
+	for _, a := range d.Adapters {
+		add(text(a.Machine), text(a.Number), text(a.Name), page.Mono(a.MAC.String()), text(a.Segment), text(a.Attach))
+	}
+	table("Adapters", "machine", "no.", "name", "hardware address", "segment", "how to attach it")
+	for _, a := range d.Addresses {
+		add(text(a.Name), text(a.Segment), page.Mono(a.Address), text(a.How), page.Mono(a.Gateway))
+	}
+	table("Addresses", "name", "segment", "address", "how", "gateway")
+	for _, v := range d.Leases {
+		add(text(v.Segment), text(v.Server), page.Mono(v.Pool), page.Mono(v.Router), page.Mono(strings.Join(v.DNS, ", ")), text(v.Domain))
+	}
+	table("Leases", "segment", "server", "pool", "router", "resolvers", "domain")
+	for _, v := range d.NAT {
+		add(text(v.Appliance), text(v.Kind), page.Mono(v.From), page.Mono(v.To))
+	}
+	table("Translation", "appliance", "what", "from", "to")
+	for _, r := range d.Rules {
+		add(text(r.Appliance), text(r.Number), page.Mono(r.Rule), text(r.Why))
+	}
+	table("Rules", "appliance", "no.", "rule", "what for")
+	return append(out, h.P(h.Class("faint"), g.Text("The first rule that matches decides; replies to what was allowed pass; what no rule matches is denied.")))
+}
+
+func (w *writer) evidence() g.Node {
+	return g.Group{h.H2(h.ID("evidence"), g.Text("Evidence")), g.Map(w.doc.Claims, func(r claims.Result) g.Node {
+		return h.Details(h.ID(r.ID), g.If(r.Verdict != claims.Holds, g.Attr("open")),
+			h.Summary(h.Span(h.Class(string(r.Verdict)), g.Text(signs[r.Verdict])), g.Text(" "+r.ID+" "), h.Span(h.Class("faint"), g.Text(r.Saw))),
+			h.Div(w.list(r.Evidence)))
+	})}
+}
+
+func (w *writer) frames(list []Frame) g.Node {
+	if len(list) == 0 {
+		return g.Group{}
+	}
+	return g.Group{h.H2(h.ID("frames"), g.Text("Frames that the evidence names")), g.Map(list, func(f Frame) g.Node {
+		summary := "cannot be read"
 		if q, err := packet.Decode(f.Bytes); err == nil {
-			fd.Summary = q.String()
+			summary = q.String()
 		}
-		d.Frames = append(d.Frames, fd)
-	}
-	words := regexp.MustCompile(frameWord)
-	funcs := template.FuncMap{
-		"sign": func(v claims.Verdict) string { return signs[v] },
-		"linked": func(text string) template.HTML {
-			out := words.ReplaceAllStringFunc(template.HTMLEscapeString(text), func(m string) string {
-				n := m[len("frame "):]
-				if i, _ := strconv.Atoi(n); !shown[i] {
-					return m
-				}
-				return fmt.Sprintf(`<a href="#frame-%s">%s</a>`, n, m)
-			})
-			return template.HTML(out) //nolint:gosec // escaped above
-		},
-		"since": func(t time.Duration) string { return fmt.Sprintf("%.6f s", t.Seconds()) },
-	}
-	t, err := template.New("report").Funcs(funcs).Parse(reportPage)
-	if err != nil {
-		return nil, fmt.Errorf("report: %w", err)
-	}
-	var b bytes.Buffer
-	if err := t.Execute(&b, d); err != nil {
-		return nil, fmt.Errorf("report: %w", err)
-	}
-	return b.Bytes(), nil
+		return h.Details(h.ID(fmt.Sprintf("frame-%d", f.Number)),
+			h.Summary(h.Class("mono"), g.Textf("frame %d ", f.Number), h.Span(h.Class("faint"), g.Textf("%.6f s on %s ", f.At.Seconds(), f.Segment)), g.Text(summary)),
+			h.Div(g.Map(layers.Of(f.Bytes), func(l layers.Layer) g.Node {
+				return g.Group{h.Strong(g.Text(l.Name)), h.Table(h.Class("fields"), g.Map(l.Fields, func(x layers.Field) g.Node {
+					return h.Tr(h.Td(g.Text(x.Name)), h.Td(page.Mono(x.Value)))
+				}))}
+			}), h.Pre(g.Text(layers.Dump(f.Bytes)))))
+	})}
 }

@@ -4,10 +4,12 @@ import (
 	"bytes"
 	_ "embed"
 	"fmt"
-	"html/template"
 	"reflect"
 	"strings"
 	"unicode/utf8"
+
+	g "maragu.dev/gomponents"
+	h "maragu.dev/gomponents/html"
 
 	"openbastion/page"
 )
@@ -211,40 +213,64 @@ func fold(text string, width int) []string {
 	return append(out, line)
 }
 
-// code sets what stands between backquotes as code.
-func code(text string) template.HTML {
-	parts := strings.Split(template.HTMLEscapeString(text), "`")
-	for i := 1; i+1 < len(parts); i += 2 {
-		parts[i] = "<code>" + parts[i] + "</code>"
-	}
-	return template.HTML(strings.Join(parts, "")) //nolint:gosec // escaped above
-}
+//go:embed runbook.css
+var pageStyle string
 
-//go:embed runbook.html
-var runbookPage string
+//go:embed runbook.js
+var pageScript string
 
 // HTML writes the book as one page that needs nothing beside it, with a
 // diagram. Ticks survive a reload: the browser keeps them.
 func (b Book) HTML(diagram []byte) ([]byte, error) {
-	t, err := template.New("runbook").Funcs(template.FuncMap{
-		"number": number,
-		"add":    func(a, b int) int { return a + b },
-		"code":   code,
-	}).Parse(runbookPage)
-	if err != nil {
-		return nil, fmt.Errorf("runbook: %w", err)
+	body := g.Group{h.H1(g.Text("Build " + b.Lab)), h.P(h.Class("lead"), g.Text(b.Lead)), h.P(h.ID("progress"))}
+	if diagram != nil {
+		body = append(body, page.Diagram(diagram))
 	}
-	if i := bytes.Index(diagram, []byte("<svg")); i > 0 {
-		diagram = diagram[i:]
+	var nav, parts g.Group
+	for i, p := range b.Parts {
+		title := fmt.Sprintf("%d. %s", i+1, p.Title)
+		nav = append(nav, h.A(h.Href(fmt.Sprintf("#part-%d", i+1)), g.Text(title)), g.Text(" "))
+		parts = append(parts, h.H2(h.ID(fmt.Sprintf("part-%d", i+1)), g.Text(title)))
+		for j, s := range p.Steps {
+			parts = append(parts, s.html(number(i, j)))
+		}
 	}
-	var w bytes.Buffer
-	err = t.Execute(&w, struct {
-		Style   template.CSS
-		Book    Book
-		Diagram template.HTML
-	}{page.Style(), b, template.HTML(diagram)}) //nolint:gosec // the drawing escapes its texts
-	if err != nil {
-		return nil, fmt.Errorf("runbook: %w", err)
+	return page.Write("Build "+b.Lab, pageStyle, pageScript, append(body, h.Nav(nav), parts)...)
+}
+
+func tick(id string) g.Node { return h.Input(h.Type("checkbox"), h.Data("tick", id)) }
+
+func (s Step) html(number string) g.Node {
+	out := g.Group{h.H3(h.Label(tick(s.ID), g.Text(number+" "+s.Title)))}
+	if s.Why != "" {
+		out = append(out, h.P(h.Class("faint"), page.Code(s.Why)))
 	}
-	return w.Bytes(), nil
+	if s.Do != nil {
+		out = append(out, h.Ul(g.Map(s.Do, func(d string) g.Node { return h.Li(page.Code(d)) })))
+	}
+	if t := s.Table; t != nil {
+		head, rows := t.Head, [][]g.Node{}
+		if t.Tick {
+			head = append([]string{""}, head...)
+		}
+		for k, r := range t.Rows {
+			var cells []g.Node
+			if t.Tick {
+				cells = append(cells, g.Group{tick(fmt.Sprintf("%s/%d", s.ID, k))})
+			}
+			for _, c := range r {
+				cells = append(cells, g.Text(c))
+			}
+			rows = append(rows, cells)
+		}
+		out = append(out, page.Table(head, rows))
+	}
+	out = append(out, h.P(h.Class("see"), g.Text("See: "), page.Code(s.See)))
+	for _, m := range s.Mistakes {
+		out = append(out, h.P(h.Class("wrong"), page.Code("Often wrong: "+m.What+". It shows: "+m.Sign+".")))
+	}
+	if s.Keep != "" {
+		out = append(out, h.P(h.Class("keep"), page.Code("Keep: "+s.Keep)))
+	}
+	return h.Div(h.Class("step"), h.ID(s.ID), out)
 }
