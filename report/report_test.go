@@ -1,10 +1,12 @@
 package report
 
 import (
+	"bytes"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -18,6 +20,7 @@ import (
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
 	"openbastion/examples"
+	"openbastion/format/pcapng"
 )
 
 type all struct{ frames []Frame }
@@ -73,4 +76,100 @@ func TestHTML(t *testing.T) {
 			assert.NotContains(t, string(out), "Error:", strings.TrimSpace(string(out)))
 		}
 	}
+}
+
+// An analyser reads the same in a frame as the page shows.
+func TestLayersAgreeWithAnAnalyser(t *testing.T) {
+	if _, err := exec.LookPath("tshark"); err != nil {
+		t.Skip("tshark is not here to compare with")
+	}
+	text, err := examples.Labs.ReadFile("saltmarsh-leaky.yaml")
+	require.NoError(t, err)
+	l, err := lab.Read("lab.yaml", bytes.Replace(text, []byte("\nsegments:"), []byte("\nipv6: true\nsegments:"), 1))
+	require.NoError(t, err)
+	p, err := plan.Build(l)
+	require.NoError(t, err)
+	stage := rehearse.New(p)
+	file := filepath.Join(t.TempDir(), "a.pcapng")
+	f, err := os.Create(file)
+	require.NoError(t, err)
+	w := pcapng.NewWriter(f, "test", "test")
+	for _, name := range stage.World().Segments {
+		w.AddInterface(name, "")
+	}
+	rec := &all{}
+	stage.World().Recorder = both{rec, w}
+	claims.Run(p, stage)
+	require.NoError(t, w.Err())
+	require.NoError(t, f.Close())
+
+	fields := []string{"eth.src", "vlan.id", "ip.src", "ip.dst", "ip.ttl", "ipv6.src", "ipv6.dst", "tcp.srcport", "tcp.dstport", "udp.srcport", "udp.dstport", "dns.qry.name", "dhcp.option.dhcp", "icmp.type", "icmpv6.type", "arp.dst.proto_ipv4"}
+	// Of what lies in a tunnel or behind two tags, or is sent round by a source, the page tells the outside only.
+	args := []string{"-r", file, "-Y", "!(ip.proto == 4 || ip.proto == 41 || ip.proto == 47 || ip.opt.type || ip.flags.mf == 1 || ip.frag_offset > 0 || vlan.etype == 0x8100)", "-T", "fields", "-e", "frame.number", "-E", "occurrence=f", "-E", "separator=|"}
+	for _, name := range fields {
+		args = append(args, "-e", name)
+	}
+	out, err := exec.Command("tshark", args...).Output()
+	require.NoError(t, err)
+	lines := strings.Split(strings.TrimSuffix(string(out), "\n"), "\n")
+	require.Greater(t, len(lines), len(rec.frames)*9/10)
+	messages := map[string]string{"1": "discover", "2": "offer", "3": "request", "5": "ack", "6": "nak"}
+	checked := map[string]int{}
+	for _, line := range lines {
+		said := map[string]string{}
+		number, line, _ := strings.Cut(line, "|")
+		i, err := strconv.Atoi(number)
+		require.NoError(t, err)
+		i--
+		for k, v := range strings.Split(line, "|") {
+			said[fields[k]] = v
+		}
+		ours := map[string]string{}
+		layer := ""
+		for _, x := range layers.Of(rec.frames[i].Bytes) {
+			layer = x.Name
+			for _, field := range x.Fields {
+				if _, known := ours[layer+" "+field.Name]; !known {
+					ours[layer+" "+field.Name] = field.Value
+				}
+			}
+		}
+		quotes := ours["ICMP about"]+ours["ICMPv6 about"] != "" // an analyser reads on in what an error quotes
+		expect := func(field, at, want string) {
+			if said[field] == "" || quotes && !strings.HasPrefix(at, "IP") && !strings.HasPrefix(at, "Ethernet") {
+				return
+			}
+			checked[field]++
+			assert.True(t, strings.HasPrefix(ours[at], want), "frame %d: %s is %q, and %s says %q", i+1, field, said[field], at, ours[at])
+		}
+		expect("eth.src", "Ethernet from", said["eth.src"])
+		expect("vlan.id", "Ethernet tag", said["vlan.id"])
+		expect("ip.src", "IPv4 source", said["ip.src"])
+		expect("ip.dst", "IPv4 destination", said["ip.dst"])
+		expect("ip.ttl", "IPv4 hops left", said["ip.ttl"])
+		expect("ipv6.src", "IPv6 source", said["ipv6.src"])
+		expect("ipv6.dst", "IPv6 destination", said["ipv6.dst"])
+		expect("tcp.srcport", "TCP ports", said["tcp.srcport"]+" to "+said["tcp.dstport"])
+		expect("udp.srcport", "UDP ports", said["udp.srcport"]+" to "+said["udp.dstport"])
+		expect("dns.qry.name", "DNS asks", said["dns.qry.name"]+".")
+		expect("dhcp.option.dhcp", "DHCP message", messages[said["dhcp.option.dhcp"]])
+		expect("icmp.type", "ICMP type", said["icmp.type"]+" ")
+		expect("icmpv6.type", "ICMPv6 type", said["icmpv6.type"]+" ")
+		if said["arp.dst.proto_ipv4"] != "" && strings.HasPrefix(ours["ARP asks"], "who has") {
+			expect("arp.dst.proto_ipv4", "ARP asks", "who has "+said["arp.dst.proto_ipv4"]+"?")
+		}
+	}
+	for _, name := range fields {
+		if !strings.HasSuffix(name, "dstport") {
+			assert.Positive(t, checked[name], "no frame has %s", name)
+		}
+	}
+}
+
+// both hands frames to two recorders.
+type both [2]rehearse.Recorder
+
+func (b both) Record(segment int, at time.Time, frame []byte) {
+	b[0].Record(segment, at, frame)
+	b[1].Record(segment, at, frame)
 }

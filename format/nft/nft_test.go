@@ -151,7 +151,7 @@ func (w *world) in(name string, fn func()) {
 func (w *world) serve(name, at string, tcp, udp []int) {
 	w.in(name, func() {
 		for _, port := range tcp {
-			l, err := net.Listen("tcp4", fmt.Sprintf("%s:%d", at, port))
+			l, err := net.Listen("tcp", fmt.Sprintf("%s:%d", at, port))
 			if !assert.NoError(w.t, err) {
 				return
 			}
@@ -167,7 +167,7 @@ func (w *world) serve(name, at string, tcp, udp []int) {
 			}()
 		}
 		for _, port := range udp {
-			c, err := net.ListenPacket("udp4", fmt.Sprintf("%s:%d", at, port))
+			c, err := net.ListenPacket("udp", fmt.Sprintf("%s:%d", at, port))
 			if !assert.NoError(w.t, err) {
 				return
 			}
@@ -191,13 +191,17 @@ func (w *world) reaches(name string, to netip.Addr, proto lab.Proto, port uint16
 	w.in(name, func() {
 		switch proto {
 		case lab.ICMP:
-			c, err := net.ListenPacket("ip4:icmp", "0.0.0.0")
+			network, own, kind, answer := "ip4:icmp", "0.0.0.0", byte(8), byte(0)
+			if to.Is6() {
+				network, own, kind, answer = "ip6:ipv6-icmp", "::", 128, 129 // the kernel fills in the checksum
+			}
+			c, err := net.ListenPacket(network, own)
 			if !assert.NoError(w.t, err) {
 				return
 			}
 			defer c.Close()
 			id := uint16(time.Now().UnixNano())
-			m := []byte{8, 0, 0, 0, byte(id >> 8), byte(id), 0, 1}
+			m := []byte{kind, 0, 0, 0, byte(id >> 8), byte(id), 0, 1}
 			sum := uint32(0)
 			for i := 0; i < len(m); i += 2 {
 				sum += uint32(binary.BigEndian.Uint16(m[i:]))
@@ -211,13 +215,13 @@ func (w *world) reaches(name string, to netip.Addr, proto lab.Proto, port uint16
 				if err != nil {
 					return
 				}
-				if n >= 8 && b[0] == 0 && binary.BigEndian.Uint16(b[4:]) == id {
+				if n >= 8 && b[0] == answer && binary.BigEndian.Uint16(b[4:]) == id {
 					ok = true
 					return
 				}
 			}
 		case lab.UDP:
-			c, err := net.Dial("udp4", netip.AddrPortFrom(to, port).String())
+			c, err := net.Dial("udp", netip.AddrPortFrom(to, port).String())
 			if err != nil {
 				return
 			}
@@ -228,7 +232,7 @@ func (w *world) reaches(name string, to netip.Addr, proto lab.Proto, port uint16
 			ok = err == nil && n == 5
 		default:
 			d := net.Dialer{Timeout: patience}
-			c, err := d.Dial("tcp4", netip.AddrPortFrom(to, port).String())
+			c, err := d.Dial("tcp", netip.AddrPortFrom(to, port).String())
 			if err == nil {
 				ok = true
 				c.Close()
@@ -254,7 +258,7 @@ func TestKernelAgrees(t *testing.T) {
 		t.Skipf("no packet filter in a network namespace: %s", out)
 	}
 	untagged := strings.NewReplacer("segment: causeway, address: lease", "segment: causeway, address: 172.29.64.7/24", "    within: reedbed\n    vlan: 48\n", "", ", over: lan", "", "  heron: reedbed\n", "  heron: {segment: reedbed, static: 10.83.16.10/24}\n", "newt: tidepool", "newt: {segment: tidepool, static: 10.83.48.10/24}", "reserve: 10.83.16.20", "static: 10.83.16.20/24").Replace(sample(t))
-	for i, text := range []string{untagged, strings.Replace(manyRules, "DROP", "false", 1), strings.Replace(manyRules, "DROP", "true", 1)} {
+	for i, text := range []string{untagged, strings.Replace(manyRules, "DROP", "false", 1), strings.NewReplacer("DROP", "true", "\nsegments:", "\nipv6: true\nsegments:").Replace(manyRules)} {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			p := planned(t, text)
 			w := &world{t, fmt.Sprintf("bn%d-", os.Getpid()%10000)}
@@ -277,7 +281,17 @@ func TestKernelAgrees(t *testing.T) {
 						w.run("ip", "-n", w.space(space), "route", "add", "default", "via", gateway.String())
 					}
 				}
+				six := func(space, device string, address netip.Prefix, gateway netip.Addr) {
+					if !address.IsValid() {
+						return
+					}
+					w.run("ip", "-n", w.space(space), "-6", "addr", "add", address.String(), "dev", device, "nodad")
+					if gateway.IsValid() {
+						w.run("ip", "-n", w.space(space), "-6", "route", "add", "default", "via", gateway.String())
+					}
+				}
 				plug(m.Name, device, "gate", a.Address, a.Gateway)
+				six(m.Name, device, a.Address6, netip.Addr{})
 				if a.Role == lab.WAN {
 					wan = a
 					plug("outside", "p0", "out", netip.PrefixFrom(a.Segment.Gateway, a.Segment.Subnet.Bits()), netip.Addr{})
@@ -291,6 +305,7 @@ func TestKernelAgrees(t *testing.T) {
 					if g.Guest != nil {
 						w.add(g.Machine.Name)
 						plug(g.Machine.Name, "p0", fmt.Sprintf("g%d", k), g.Address, g.Gateway)
+						six(g.Machine.Name, "p0", g.Address6, a.Address6.Addr())
 					}
 				}
 			}
@@ -303,7 +318,7 @@ func TestKernelAgrees(t *testing.T) {
 				return ""
 			})
 			for _, line := range strings.Split(string(files[1].Data), "\n") {
-				if line != "" && line[0] != '#' && !strings.Contains(line, "ipv6") {
+				if line != "" && line[0] != '#' {
 					w.run("ip", "netns", "exec", w.space(m.Name), "sysctl", "-qw", strings.ReplaceAll(line, " ", ""))
 				}
 			}
@@ -323,6 +338,9 @@ func TestKernelAgrees(t *testing.T) {
 					from := g.Adapters[0]
 					probes = append(probes, claims.Probe{Kind: claims.AskReach, From: from, Proto: s.Proto, Port: s.From})
 					for _, to := range p.Adapters {
+						if to.Machine != g && to.Machine.Guest != nil && to.Address6.IsValid() {
+							probes = append(probes, claims.Probe{Kind: claims.AskReach, From: from, To: to, Proto: s.Proto, Port: s.From, Six: true})
+						}
 						if to.Machine != g {
 							probes = append(probes, claims.Probe{Kind: claims.AskReach, From: from, To: to, Proto: s.Proto, Port: s.From})
 						}
@@ -345,6 +363,9 @@ func TestKernelAgrees(t *testing.T) {
 				}
 				if q.To != nil {
 					to = q.To.Address.Addr()
+				}
+				if q.Six {
+					to = q.To.Address6.Addr()
 				}
 				all.Add(1)
 				slots <- struct{}{}
