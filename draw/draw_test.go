@@ -287,3 +287,74 @@ func BenchmarkThousandGuests(b *testing.B) {
 		})
 	}
 }
+
+// An escape that is painted begins at the guest, ends outside, keeps to the
+// lines of the lab, and the gate is not on it when the guest goes around.
+func TestEscapesArePainted(t *testing.T) {
+	p := example(t, "saltmarsh-leaky")
+	doc := verdict(t, p)
+	l := &layout{Picture: &Picture{W: 2000}, t: grow(p, Options{}), left: margin, routes: map[route][]Point{}, ends: map[*block][2]float64{}, judged: judge(doc)}
+	l.place()
+	band := Box{margin, 44, 1000, 28}
+	l.draw(band)
+	l.links()
+	require.Len(t, l.judged.ways, 2)
+	gate := l.gateOf(p.Machine("sluice")).box
+	for _, w := range l.judged.ways {
+		way := l.trail(w.Path, band, 0)
+		require.Greater(t, len(way), 3, w.Path)
+		box := l.t.entries[p.Machine(w.From)].box
+		assert.True(t, way[0].X >= box.X-1 && way[0].X <= box.right()+1 && way[0].Y >= box.Y && way[0].Y <= box.bottom(), "%v begins at %v, and %s is at %v", w.Path, way[0], w.From, box)
+		end := way[len(way)-1]
+		assert.True(t, end.Y > band.Y && end.Y < band.bottom(), "%v ends at %v", w.Path, end)
+		for i := range way[1:] {
+			a, b := way[i], way[i+1]
+			assert.True(t, a.X == b.X || a.Y == b.Y, "%v goes aslant from %v to %v", w.Path, a, b)
+			leg := Box{min(a.X, b.X), min(a.Y, b.Y), max(.1, max(a.X, b.X)-min(a.X, b.X)), max(.1, max(a.Y, b.Y)-min(a.Y, b.Y))}
+			assert.False(t, leg.Overlaps(gate), "%v runs through the gate", w.Path)
+		}
+	}
+	assert.Empty(t, l.trail([]string{"nobody", "nowhere"}, band, 0))
+	painted := 0
+	for _, s := range Of(p, Options{Verdict: doc}).Shapes {
+		if s.Arrow && s.Ink == Broken {
+			painted++
+		}
+	}
+	assert.Equal(t, 2, painted)
+}
+
+// The worst of a group's verdicts is the group's, and a subject without claims
+// has no sign.
+func TestVerdictsOnGroups(t *testing.T) {
+	o := draft.Options{}
+	o.Lab, o.Shape, o.Guests = "bench", "one-lan", 20
+	text, err := draft.Write(o)
+	require.NoError(t, err)
+	p := planned(t, text)
+	signs := func(doc *claims.Document) (broken, holds int) {
+		for _, s := range Of(p, Options{Verdict: doc}).Shapes {
+			if s.Kind == Line && s.Width == 2.2 && s.Ink == Broken {
+				broken++
+			}
+			if s.Kind == Line && s.Width == 2 && s.Ink == Inside && len(s.Points) == 3 {
+				holds++
+			}
+		}
+		return broken / 2, holds // a cross is two lines
+	}
+	doc := verdict(t, p)
+	broken, before := signs(doc)
+	assert.Zero(t, broken)
+	assert.Positive(t, before)
+	for i := range doc.Claims {
+		if doc.Claims[i].ID == "guest17.cut" {
+			doc.Claims[i].Verdict = claims.Broken
+		}
+	}
+	doc.Verdict = claims.Broken
+	broken, after := signs(doc)
+	assert.Equal(t, 3, broken, "the group's, the whole's and the claim's own")
+	assert.Equal(t, before-2, after)
+	assert.Contains(t, strings.Join(Text(p, Options{Verdict: doc}, 80), "\n"), "· ✗ 20 guests")
+}

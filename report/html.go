@@ -155,7 +155,7 @@ func (w *writer) matrix() g.Node {
 		if r == nil {
 			return nil
 		}
-		return h.A(h.Class("sign "+string(r.Verdict)), h.Href("#"+r.ID), h.TitleAttr(r.Saw), g.Text(signs[r.Verdict]))
+		return h.A(h.Class("sign "+string(r.Verdict)), h.Href("#"+r.ID), h.Title(r.Saw), g.Text(signs[r.Verdict]))
 	}
 	for i := range w.doc.Claims {
 		r := &w.doc.Claims[i]
