@@ -134,6 +134,8 @@ func (w *walker) answer(step runbook.Step) (next int, stop bool, err error) {
 		switch {
 		case word == "" && judged != nil && !held:
 			w.s.line("The check does not hold. p: paste again; f: go on all the same; s: skip")
+		case word == "" && w.walk.Proved(step.ID): // looked at again: what was checked stays so
+			return 1, false, nil
 		case word == "":
 			return finish(runbook.Done, "")
 		case word == "f" && judged != nil:

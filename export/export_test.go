@@ -3,6 +3,7 @@ package export
 import (
 	"archive/tar"
 	"bytes"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -23,6 +24,7 @@ import (
 	"openbastion/format/bundle"
 	"openbastion/format/iso"
 	"openbastion/format/ovf"
+	"openbastion/format/sums"
 )
 
 // labs gives the examples, every shape, and one with all that exports speak of.
@@ -147,6 +149,13 @@ func checkFile(t *testing.T, p *plan.Plan, kind, path string, f bundle.File) {
 	case strings.HasSuffix(f.Name, ".ovf"):
 		judge(t, "xmllint", "--noout", path)
 		checkDescriptor(t, p, f)
+	case strings.HasSuffix(f.Name, ".mf"):
+		list, err := sums.Read(string(f.Data))
+		require.NoError(t, err)
+		data, err := os.ReadFile(strings.TrimSuffix(path, ".mf") + ".ovf")
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		assert.Equal(t, fmt.Sprintf("%x", sha256.Sum256(data)), list[0].Digest)
 	case strings.HasSuffix(f.Name, ".ova"):
 		r := tar.NewReader(bytes.NewReader(f.Data))
 		h, err := r.Next()

@@ -64,6 +64,16 @@ func (w *Walk) Add(e Entry) {
 	w.Entries = append(w.Entries, e)
 }
 
+// Proved tells whether a step's check held.
+func (w *Walk) Proved(step string) bool {
+	for _, e := range w.Entries {
+		if e.Step == step {
+			return e.Outcome == Proved
+		}
+	}
+	return false
+}
+
 // Record writes the walk as the record of what was built.
 func (w *Walk) Record(b Book) []byte {
 	var out bytes.Buffer
