@@ -55,6 +55,7 @@ var Words = []Word{
 	{"one-armed", nil, "An appliance with one adapter beside the router. Guests are pointed at it as their gateway; one that names the router avoids it. It cannot isolate.", ""},
 	{"outside", nil, "Everything beyond the lab's inside segments. As a claim: the guest reaches a witness out there, and the witness sees the appliance's WAN address.", ""},
 	{"path", nil, "The claim that the first hop on the way outside is the appliance.", ""},
+	{"poisoning", []string{"arp poisoning", "spoofing", "gratuitous arp"}, "A guest tells the others of its segment that it has somebody else's address, by ARP or neighbor discovery, and gets their packets. On a plain switch nothing prevents that among neighbors. It is no way out: what it then sends itself still meets the appliance. Guests that must not do it to each other belong on segments of their own.", "A managed switch can be told which address belongs to which socket."},
 	{"pool", nil, "The run of addresses that a lease server hands out. It must lie in the subnet and hold no address that some machine has fixed.", ""},
 	{"port", nil, "An appliance's interface, with a role; its number is its adapter's number. With tcp or udp before it, a port is a service's number.", ""},
 	{"pppoe", nil, "A WAN that dials in with a name and a password over the wire, as many house lines do. Packets can be a little smaller on it.", "The provider gives the name and the password."},

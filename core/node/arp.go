@@ -177,6 +177,28 @@ func (p *Port) forget(q *Inquiry) {
 	p.inquiries = slices.DeleteFunc(p.inquiries, func(x *Inquiry) bool { return x == q })
 }
 
+// Neighbor gives the hardware address that the port knows for an address.
+func (p *Port) Neighbor(a netip.Addr) (mac.Address, bool) {
+	e := p.neighbors[a]
+	if e == nil || !e.known {
+		return mac.Address{}, false
+	}
+	return e.mac, true
+}
+
+// Forget drops what a station by its hardware address made the port believe: of
+// whom it has the address, and that it is an IPv6 router with a prefix.
+func (p *Port) Forget(liar mac.Address, prefix netip.Prefix) {
+	for a, e := range p.neighbors {
+		if e.known && e.mac == liar {
+			delete(p.neighbors, a)
+		}
+	}
+	if p.Six != nil {
+		p.Six.unlearn(liar.LinkLocal(), prefix)
+	}
+}
+
 // send puts a frame out on the port's adapter, with the port's tag.
 func (n *Node) send(port *Port, frame []byte) {
 	if !port.up {

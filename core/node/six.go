@@ -2,6 +2,7 @@ package node
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/mdlayher/ndp"
@@ -78,6 +79,25 @@ func (s *Six) owns(a netip.Addr) bool {
 		}
 	}
 	return false
+}
+
+func (s *Six) unlearn(router netip.Addr, prefix netip.Prefix) {
+	s.Heard = slices.DeleteFunc(s.Heard, func(a Announcement) bool { return a.Router == router })
+	s.Addresses = slices.DeleteFunc(s.Addresses, func(a netip.Prefix) bool { return prefix.Contains(a.Addr()) })
+	for a := range s.tentative {
+		if prefix.Contains(a) {
+			delete(s.tentative, a)
+		}
+	}
+	if s.Router == router {
+		s.Router = netip.Addr{}
+		for _, a := range s.Heard {
+			if a.Lifetime > 0 {
+				s.Router = a.Router
+				break
+			}
+		}
+	}
 }
 
 // own gives the port's address for what it sends to another; invalid when it
@@ -234,7 +254,7 @@ func (n *Node) solicit6From(port *Port, from, a netip.Addr) {
 // receiveSix takes what neighbor discovery says; false when the packet is
 // something else.
 func (n *Node) receiveSix(port *Port, p *packet.Packet) bool {
-	if p.Proto != packet.ICMP6 || len(p.Data) < 8 || p.Data[0] < 133 || p.Data[0] > 137 {
+	if !p.Discovery() {
 		return false
 	}
 	if p.TTL != hopLimit || !p.TransportValid() || p.From == port.MAC {

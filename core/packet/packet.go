@@ -142,6 +142,11 @@ func (p *Packet) IsError() bool {
 	return p.IPv4 && p.Proto == ICMP && IsError(p.Data) || p.IPv6 && p.Proto == ICMP6 && len(p.Data) >= header.ICMPSize && p.Data[0] < 128
 }
 
+// Discovery tells a message of IPv6 neighbor discovery (RFC 4861).
+func (p *Packet) Discovery() bool {
+	return p.IPv6 && p.Proto == ICMP6 && len(p.Data) >= header.ICMPSize && p.Data[0] >= 133 && p.Data[0] <= 137
+}
+
 // Ping tells an echo request, or with answer the reply to one, of either
 // version.
 func (p *Packet) Ping(answer bool) bool {

@@ -37,6 +37,7 @@ type attempt struct {
 	hops    []hop
 	odd     bool // looked for on every wire outside, as no station may take it in
 	tried   string
+	before  func() // what must be done again first, or nil
 }
 
 type hop struct {
@@ -130,7 +131,15 @@ func (l *Lab) escape(m *plan.Machine) claims.Observation {
 		}
 	}
 	l.world.watch = l.tap(a, s)
-	o := claims.Observation{Attempts: l.fire(a)}
+	o := claims.Observation{Attempts: l.fire(a, 0)}
+	var notes []string
+	for _, ad := range m.Adapters {
+		if ad.Plugged {
+			n, said := l.play(a, s, ad)
+			o.Attempts += n
+			notes = append(notes, said...)
+		}
+	}
 	l.world.watch = nil
 	o.Escapes = l.explainWays(a, m.Name)
 	o.Answered = len(o.Escapes) > 0
@@ -138,6 +147,7 @@ func (l *Lab) escape(m *plan.Machine) claims.Observation {
 	for _, w := range o.Escapes {
 		o.Evidence = append(o.Evidence, w.Packet)
 	}
+	o.Evidence = append(o.Evidence, notes...)
 	return o
 }
 
@@ -317,10 +327,11 @@ func (t *attempt) aim(i int) []byte {
 	return b
 }
 
-// fire sends every attempt to each of its hops and gives how many that were.
-func (l *Lab) fire(a *attack) int {
+// fire sends every attempt from the first-th on to each of its hops and gives
+// how many that were.
+func (l *Lab) fire(a *attack, first int) int {
 	n := 0
-	for t := range a.attempts {
+	for t := first; t < len(a.attempts); t++ {
 		try := &a.attempts[t]
 		for i := range try.hops {
 			l.world.transmit(try.from, try.adapter, try.aim(i))
@@ -385,6 +396,9 @@ func (l *Lab) follow(a *attack, token, h int, from string) claims.Way {
 	var last *packet.Packet
 	over := false
 	l.world.watch = func(s *station, segment int, p *packet.Packet) {
+		if p.Type == packet.TypeARP || p.Discovery() {
+			return // asking for neighbors is no way
+		}
 		seg := l.plan.Segment(l.world.Segments[segment])
 		if over = over || s == l.buoy || l.outside[s] && seg != nil && s != try.from; over || wordOrToken(p) != token {
 			return // it has arrived; what follows is the way back
@@ -399,6 +413,9 @@ func (l *Lab) follow(a *attack, token, h int, from string) claims.Way {
 		}
 	}
 	delete(a.arrived, token)
+	if try.before != nil {
+		try.before()
+	}
 	l.world.transmit(try.from, try.adapter, try.aim(h))
 	l.world.run(l.world.now + 10*time.Millisecond)
 	l.world.watch = nil
@@ -492,6 +509,6 @@ func (l *Lab) intrude(wan *plan.Adapter) (int, []claims.Way) {
 			}
 		}
 	}
-	n := l.fire(a)
+	n := l.fire(a, 0)
 	return n, l.explainWays(a, router.name)
 }

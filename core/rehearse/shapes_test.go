@@ -14,6 +14,7 @@ import (
 	"openbastion/core/header"
 	"openbastion/core/lab"
 	"openbastion/core/packet"
+	"openbastion/core/plan"
 )
 
 // Labs of every shape that can be drafted hold all their claims, by bridging
@@ -261,7 +262,7 @@ func TestOddPacketsAreRecognised(t *testing.T) {
 	gates, neighbors := l.hops(ad)
 	l.odd(a, s, ad, l.address(ad), append(gates, neighbors...))
 	l.world.watch = l.tap(a, s)
-	l.fire(a)
+	l.fire(a, 0)
 	got := map[string]bool{}
 	for token := range a.caught {
 		what, _, _ := strings.Cut(a.attempts[token].tried, ",")
@@ -315,5 +316,36 @@ func TestSix(t *testing.T) {
 			assert.Contains(t, broken, id, name)
 		}
 		assert.NotContains(t, broken, "ferry.cut", name)
+	}
+}
+
+// A guest that lies to its segment takes a neighbor's place, which is told and
+// is no escape; afterwards nobody believes it any more.
+func TestLies(t *testing.T) {
+	for _, six := range []string{"", "ipv6: true\n"} {
+		l := build(t, []byte(strings.Replace(string(example(t, "saltmarsh.yaml")), "segments:", six+"segments:", 1)))
+		doc := claims.Run(l.plan, l)
+		assert.Equal(t, claims.Holds, doc.Verdict, verdicts(doc))
+		told := map[string]bool{}
+		for _, r := range doc.Claims {
+			for _, e := range r.Evidence {
+				if strings.Contains(e, "takes otter's place before sluice by ARP") || strings.Contains(e, "takes heron's place before sluice by ARP") {
+					told[r.ID] = true
+				}
+			}
+		}
+		assert.Equal(t, map[string]bool{"heron.cut": true, "otter.cut": true}, told)
+		heron, otter := l.plan.Machine("heron").Adapters[0], l.plan.Machine("otter").Adapters[0]
+		_, port := l.portOf(l.plan.Segment("reedbed").Port)
+		for _, a := range []*plan.Adapter{heron, otter} {
+			m, ok := port.Neighbor(l.address(a))
+			assert.True(t, !ok || m == a.MAC, "sluice still believes that %s is at %s", a.Machine.Name, m)
+			_, own := l.portOf(a)
+			if own.Six != nil {
+				for _, p := range own.Six.Addresses {
+					assert.True(t, a.Segment.Subnet6.Contains(p.Addr()), "%s keeps %s", a.Machine.Name, p)
+				}
+			}
+		}
 	}
 }
