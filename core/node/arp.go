@@ -186,11 +186,11 @@ func (p *Port) Neighbor(a netip.Addr) (mac.Address, bool) {
 	return e.mac, true
 }
 
-// Forget drops what a station by its hardware address made the port believe: of
-// whom it has the address, and that it is an IPv6 router with a prefix.
-func (p *Port) Forget(liar mac.Address, prefix netip.Prefix) {
+// Forget drops what a station by its hardware address made the port believe:
+// that it has other addresses than its own, and is an IPv6 router with a prefix.
+func (p *Port) Forget(liar mac.Address, own netip.Addr, prefix netip.Prefix) {
 	for a, e := range p.neighbors {
-		if e.known && e.mac == liar {
+		if e.known && e.mac == liar && a != own && a != liar.LinkLocal() {
 			delete(p.neighbors, a)
 		}
 	}

@@ -105,18 +105,18 @@ func (l *Lab) play(a *attack, s *station, ad *plan.Adapter) (attempts int, notes
 func (l *Lab) heal(ad *plan.Adapter) {
 	for _, other := range ad.Segment.Adapters {
 		if _, port := l.portOf(other); port != nil {
-			port.Forget(ad.MAC, strangePrefix)
+			port.Forget(ad.MAC, l.address(ad), strangePrefix)
 		}
 	}
 	for _, s := range []*station{l.routers[ad.Segment], l.announcers[ad.Segment]} {
 		if s != nil {
-			s.node.Ports()[0].Forget(ad.MAC, strangePrefix)
+			s.node.Ports()[0].Forget(ad.MAC, l.address(ad), strangePrefix)
 		}
 	}
 	if l.host != nil {
 		for _, port := range l.host.node.Ports() {
 			if port.Address == ad.Segment.HostLeg {
-				port.Forget(ad.MAC, strangePrefix)
+				port.Forget(ad.MAC, l.address(ad), strangePrefix)
 			}
 		}
 	}
