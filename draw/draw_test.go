@@ -130,7 +130,7 @@ func TestLabelsKeepApart(t *testing.T) {
 // runs through one that it does not end at.
 func TestLinksGoAround(t *testing.T) {
 	for name, p := range labs(t) {
-		l := &layout{Picture: &Picture{}, t: grow(p, Options{}), left: margin, routes: map[route][]Point{}, ends: map[*block][2]float64{}}
+		l := &layout{Picture: &Picture{}, t: grow(p, Options{}), routes: map[route][]Point{}, ends: map[*block][2]float64{}}
 		l.place()
 		var boxes []Box
 		for _, b := range l.all() {
@@ -293,7 +293,7 @@ func BenchmarkThousandGuests(b *testing.B) {
 func TestEscapesArePainted(t *testing.T) {
 	p := example(t, "saltmarsh-leaky")
 	doc := verdict(t, p)
-	l := &layout{Picture: &Picture{W: 2000}, t: grow(p, Options{}), left: margin, routes: map[route][]Point{}, ends: map[*block][2]float64{}, judged: judge(doc)}
+	l := &layout{Picture: &Picture{W: 2000}, t: grow(p, Options{}), routes: map[route][]Point{}, ends: map[*block][2]float64{}, judged: judge(doc)}
 	l.place()
 	band := Box{margin, 44, 1000, 28}
 	l.draw(band)

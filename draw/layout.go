@@ -31,7 +31,6 @@ var (
 type layout struct {
 	*Picture
 	t      *tree
-	left   float64
 	right  float64
 	bottom float64
 	routes map[route][]Point // from the machine to the segment's bar
@@ -49,7 +48,7 @@ type route struct {
 
 // Of draws a plan.
 func Of(p *plan.Plan, o Options) *Picture {
-	l := &layout{Picture: &Picture{Title: p.Name}, t: grow(p, o), left: margin, routes: map[route][]Point{}, ends: map[*block][2]float64{}, judged: judge(o.Verdict)}
+	l := &layout{Picture: &Picture{Title: p.Name}, t: grow(p, o), routes: map[route][]Point{}, ends: map[*block][2]float64{}, judged: judge(o.Verdict)}
 	if p.Lab.Title != "" {
 		l.Title += ": " + p.Lab.Title
 	}
@@ -295,7 +294,6 @@ func (e *entry) height() float64 { return 26 + 14*float64(len(e.lines)) }
 
 // entries places a block's guests from a corner.
 func (l *layout) entries(b *block, x, y float64) {
-	b.top = y
 	rows := b.rows()
 	cy := y
 	for i, e := range b.entries {

@@ -38,7 +38,6 @@ type block struct {
 	columns int     // of entries
 	entryW  float64
 	textW   float64
-	top     float64 // y from which it starts
 }
 
 // gate is an appliance.
