@@ -175,6 +175,7 @@ Start with: bastion demo`,
 	for _, c := range commands {
 		if len(args) > 0 && args[0] == c.name {
 			root.AddCommand(c.make(a))
+			root.CompletionOptions.DisableDefaultCmd = true
 			return root
 		}
 	}

@@ -121,16 +121,31 @@ where you stopped; --record writes what was done as the as-built record.`,
 
 // wordingNamed reads a wording that ships with the program, or a file.
 func (a *app) wordingNamed(name string) (*lab.Wording, error) {
-	file := "wordings/" + name + ".yaml"
-	data, err := profiles.Files.ReadFile(file)
+	shipped := func(name string) (*lab.Wording, error) {
+		file := "wordings/" + name + ".yaml"
+		data, err := profiles.Files.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		return lab.ReadWording(file, data)
+	}
+	w, err := shipped(name)
 	if err != nil {
 		if _, e := os.Stat(name); e != nil && name != "-" {
 			return nil, usage("there is no wording %s, neither shipped nor as a file; shipped are desktop and server", name)
 		}
-		file = name
-		if data, err = a.read(name, lab.MaxSize+1); err != nil {
+		data, err := a.read(name, lab.MaxSize+1)
+		if err != nil {
 			return nil, err
 		}
+		if w, err = lab.ReadWording(name, data); err != nil {
+			return nil, err
+		}
+		plain, err := shipped("desktop") // for what the file does not say
+		if err != nil {
+			return nil, err
+		}
+		w.Fill(plain)
 	}
-	return lab.ReadWording(file, data)
+	return w, nil
 }

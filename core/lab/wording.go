@@ -44,6 +44,15 @@ func ReadWording(file string, data []byte) (*Wording, error) {
 	return w, nil
 }
 
+// Fill takes the words that are not said from another wording.
+func (w *Wording) Fill(from *Wording) {
+	for _, t := range wordingTexts {
+		if at := t.at(w); *at == "" {
+			*at = *t.at(from)
+		}
+	}
+}
+
 // Say fills a word's keys in: pairs of a key without braces and its value.
 func (w *Wording) Say(word string, pairs ...string) string {
 	for i := 0; i < len(pairs); i += 2 {
@@ -52,27 +61,35 @@ func (w *Wording) Say(word string, pairs ...string) string {
 	return strings.NewReplacer(pairs...).Replace(word)
 }
 
+// wordingTexts are the words, each with its key.
+var wordingTexts = []struct {
+	key, doc string
+	at       func(w *Wording) *string
+}{
+	{"name", "The wording's name.", func(w *Wording) *string { return &w.Name }},
+	{"title", "What kind of hypervisor it speaks of.", func(w *Wording) *string { return &w.Title }},
+	{"bridged", "An adapter bridged to the host's {uplink}.", func(w *Wording) *string { return &w.Bridged }},
+	{"translated", "An adapter that the host translates.", func(w *Wording) *string { return &w.Translated }},
+	{"host-only", "An adapter on the network {name}, on which the host has a leg.", func(w *Wording) *string { return &w.HostOnly }},
+	{"internal", "An adapter on the network {name}, which is nobody else's.", func(w *Wording) *string { return &w.Internal }},
+	{"access", "Added for an adapter with the access tag {tag}.", func(w *Wording) *string { return &w.Access }},
+	{"trunk", "Added for an adapter to which frames with the tags {tags} pass.", func(w *Wording) *string { return &w.Trunk }},
+	{"machine", "What a virtual machine is called.", func(w *Wording) *string { return &w.Machine }},
+	{"adapter", "What network adapter {number} is called.", func(w *Wording) *string { return &w.Adapter }},
+	{"segment", "How the network {name} comes to be.", func(w *Wording) *string { return &w.Segment }},
+	{"medium", "Where an install medium goes in.", func(w *Wording) *string { return &w.Medium }},
+	{"snapshot", "What a snapshot is called.", func(w *Wording) *string { return &w.Snapshot }},
+	{"boot", "Where the boot order stands.", func(w *Wording) *string { return &w.Boot }},
+	{"floor", "How memory is kept from shrinking.", func(w *Wording) *string { return &w.Floor }},
+	{"leases", "Where the hypervisor's own lease service on {name} is switched off.", func(w *Wording) *string { return &w.Leases }},
+}
+
 func wordingFields() []field[Wording] {
-	text := func(key, doc string, at func(w *Wording) *string) field[Wording] { return textField(key, doc, at) }
-	return []field[Wording]{
-		intField("bastion-wording", "Version of the wording's format.", 1, 1, func(w *Wording) *int { return &w.Version }),
-		text("name", "The wording's name.", func(w *Wording) *string { return &w.Name }),
-		text("title", "What kind of hypervisor it speaks of.", func(w *Wording) *string { return &w.Title }),
-		text("bridged", "An adapter bridged to the host's {uplink}.", func(w *Wording) *string { return &w.Bridged }),
-		text("translated", "An adapter that the host translates.", func(w *Wording) *string { return &w.Translated }),
-		text("host-only", "An adapter on the network {name}, on which the host has a leg.", func(w *Wording) *string { return &w.HostOnly }),
-		text("internal", "An adapter on the network {name}, which is nobody else's.", func(w *Wording) *string { return &w.Internal }),
-		text("access", "Added for an adapter with the access tag {tag}.", func(w *Wording) *string { return &w.Access }),
-		text("trunk", "Added for an adapter to which frames with the tags {tags} pass.", func(w *Wording) *string { return &w.Trunk }),
-		text("machine", "What a virtual machine is called.", func(w *Wording) *string { return &w.Machine }),
-		text("adapter", "What network adapter {number} is called.", func(w *Wording) *string { return &w.Adapter }),
-		text("segment", "How the network {name} comes to be.", func(w *Wording) *string { return &w.Segment }),
-		text("medium", "Where an install medium goes in.", func(w *Wording) *string { return &w.Medium }),
-		text("snapshot", "What a snapshot is called.", func(w *Wording) *string { return &w.Snapshot }),
-		text("boot", "Where the boot order stands.", func(w *Wording) *string { return &w.Boot }),
-		text("floor", "How memory is kept from shrinking.", func(w *Wording) *string { return &w.Floor }),
-		text("leases", "Where the hypervisor's own lease service on {name} is switched off.", func(w *Wording) *string { return &w.Leases }),
+	out := []field[Wording]{intField("bastion-wording", "Version of the wording's format.", 1, 1, func(w *Wording) *int { return &w.Version })}
+	for _, t := range wordingTexts {
+		out = append(out, textField(t.key, t.doc, t.at))
 	}
+	return out
 }
 
 // WordingSchema gives the JSON Schema (2020-12) of wording files.

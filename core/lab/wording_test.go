@@ -14,6 +14,8 @@ func TestReadWording(t *testing.T) {
 	assert.Equal(t, "ours", w.Name)
 	assert.Equal(t, "on enp1, enp1 again", w.Say(w.Bridged, "uplink", "enp1", "tag", "4"))
 	assert.Equal(t, ", tag {tag}", w.Say(w.Access), "a key without a value stays")
+	w.Fill(&Wording{Machine: "box", Bridged: "other"})
+	assert.Equal(t, []string{"box", "on {uplink}, {uplink} again"}, []string{w.Machine, w.Bridged}, "what is said stays")
 	for text, want := range map[string]string{
 		"name: ours\n":                                  "does not say its format version",
 		"bastion-wording: 2\nname: ours\n":              "bastion-wording",
