@@ -70,6 +70,12 @@ func Of(p *plan.Plan, o Options) *Picture {
 	return l.Picture
 }
 
+// join notes the points by which a machine is joined to a segment's bar; nil
+// stands for the outside.
+func (l *layout) join(m *plan.Machine, s *plan.Segment, points ...Point) {
+	l.routes[route{m, s}] = points
+}
+
 // place measures and places all blocks and gates.
 func (l *layout) place() {
 	x, top := margin, 118.0
@@ -343,8 +349,9 @@ func (l *layout) draw(band Box) {
 		if r.seg.Reach == lab.Upstream {
 			how := joined(r.seg)
 			x := math.Max(r.bar.X+inset, r.bar.right()-small.width(how)-20)
-			l.routes[route{nil, r.seg}] = []Point{{x, band.bottom()}, {x, r.bar.Y}}
-			l.line(Outside, 2, false, Point{x, band.bottom()}, Point{x, r.bar.Y})
+			from, to := Point{x, band.bottom()}, Point{x, r.bar.Y}
+			l.join(nil, r.seg, from, to)
+			l.line(Outside, 2, false, from, to)
 			l.label(x+8, band.bottom()+14, small, how, 0)
 		}
 	}
@@ -384,9 +391,10 @@ func (l *layout) drawEntries(b *block) {
 		if i%rows != 0 {
 			from = b.entries[i-1].box.Y + 14
 		}
-		l.line(Faint, 1.2, false, Point{x, from}, mid, Point{e.box.X, mid.Y})
+		side, top := Point{e.box.X, mid.Y}, Point{x, b.bar.bottom()}
+		l.line(Faint, 1.2, false, Point{x, from}, mid, side)
 		for _, m := range e.guests {
-			l.routes[route{m, b.seg}] = []Point{{e.box.X, mid.Y}, mid, {x, b.bar.bottom()}}
+			l.join(m, b.seg, side, mid, top)
 		}
 		if len(e.guests) > 1 { // a stack of cards
 			l.box(Box{e.box.X + 4, e.box.Y + 4, e.box.W, e.box.H}, 4, Paper, Faint, 1, false)
@@ -410,12 +418,13 @@ func (l *layout) drawGate(g *gate) {
 		x := g.box.X + slot*float64(i) + inset
 		b := l.t.blocks[a.Segment]
 		l.drawPort(a, x, b.bar.bottom(), g.box.Y, Outside, b.seg.Reach != lab.Upstream)
-		l.routes[route{g.m, a.Segment}] = []Point{{x, g.box.Y}, {x, b.bar.bottom()}}
+		l.join(g.m, a.Segment, Point{x, g.box.Y}, Point{x, b.bar.bottom()})
 	}
 	for _, b := range g.below {
 		x := b.bar.X + inset
 		l.drawPort(b.port, x, g.box.bottom(), b.bar.Y, Inside, true)
-		l.routes[route{g.m, b.seg}] = []Point{{x, g.box.bottom()}, {x, b.bar.Y}}
+		from, to := Point{x, g.box.bottom()}, Point{x, b.bar.Y}
+		l.join(g.m, b.seg, from, to)
 	}
 	// A trunk: one adapter under several ports.
 	for _, b := range g.below {
