@@ -277,7 +277,7 @@ func BenchmarkThousandGuests(b *testing.B) {
 	p := planned(b, []byte(text.String()))
 	for name, write := range map[string]func(*Picture) error{
 		"svg": func(pic *Picture) error { return pic.SVG(io.Discard, Light) },
-		"png": func(pic *Picture) error { return pic.PNG(io.Discard, Light, 1) },
+		"png": func(pic *Picture) error { return pic.PNG(io.Discard, Light, pic.Screen()) },
 		"pdf": func(pic *Picture) error { return pic.PDF(io.Discard, Light) },
 	} {
 		b.Run(name, func(b *testing.B) {

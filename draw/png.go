@@ -18,10 +18,18 @@ import (
 const maxPixels = 120e6
 
 // Screen gives the scale at which the picture fills a screen of 1280 by 800
-// pixels, from 1 to 2 pixels a point.
+// pixels, from 1 to 2 pixels a point. A picture much larger than a screen is
+// drawn somewhat smaller, as small as its texts can still be read.
 func (p *Picture) Screen() float64 {
+	if points := p.W * p.H; points > largePicture {
+		return math.Max(0.7, math.Sqrt(largePicture/points))
+	}
 	return math.Max(1, math.Min(2, math.Min(1280/p.W, 800/p.H)))
 }
+
+// largePicture is the size, in square points, from which a picture is drawn
+// smaller: eight screens.
+const largePicture = 8 * 1280 * 800
 
 // PNG writes the picture as a PNG image of scale pixels a point.
 func (p *Picture) PNG(w io.Writer, g Ground, scale float64) error {
