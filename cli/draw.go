@@ -65,29 +65,17 @@ Of more than eight guests on a segment those that are alike become one group.`,
 			case "pdf":
 				err = draw.Of(p, o).PDF(&b, g)
 			case "text":
-				width := 80
-				if s := a.screen(); to == "" && s.width > 0 {
-					width = min(s.width, 100)
-				}
-				for _, line := range draw.Text(p, o, width) {
+				for _, line := range draw.Text(p, o, a.lineWidth(to)) {
 					fmt.Fprintln(&b, line)
 				}
 			}
 			if err != nil {
 				return usage("%s", err)
 			}
-			if to != "" {
-				if err := writeNew(to, b.Bytes(), replace); err != nil {
-					return err
-				}
-				a.note("the drawing is in " + to)
-				return nil
-			}
-			if s := a.screen(); s.tty && (form == "png" || form == "pdf") {
+			if s := a.screen(); to == "" && s.tty && (form == "png" || form == "pdf") {
 				return usage("a %s is nothing for a terminal; say --to FILE", form)
 			}
-			_, err = a.out.Write(b.Bytes())
-			return err
+			return a.deliver(to, "the drawing", b.Bytes(), replace)
 		},
 	}
 	c.Flags().StringVar(&form, "form", "", "svg, png, pdf or text")

@@ -125,9 +125,6 @@ func segmentComment(p *plan.Plan, name string) string {
 	return fmt.Sprintf("segment %s, %s, %s", seg.Name, seg.Subnet, reachWords(seg))
 }
 
-// guestKinds are the claims about guests, in the order of the matrix.
-var guestKinds = []claims.Kind{claims.Lease, claims.Gateway, claims.Names, claims.Outside, claims.Path, claims.Held, claims.Cut}
-
 func verdictCell(v claims.Verdict) cell {
 	switch v {
 	case claims.Holds:
@@ -193,10 +190,7 @@ func showBroken(s *screen, doc claims.Document, verbose bool) {
 }
 
 func summary(s *screen, doc claims.Document) string {
-	n := map[claims.Verdict]int{}
-	for _, r := range doc.Claims {
-		n[r.Verdict]++
-	}
+	n := doc.Count()
 	if len(doc.Claims) == 0 {
 		return s.paint(outside, signUnknown) + " Nothing to say: no guest is behind an appliance."
 	}
@@ -224,7 +218,7 @@ func showMatrix(s *screen, doc claims.Document) {
 	rows := map[string]map[claims.Kind]claims.Verdict{}
 	var order []string
 	for _, r := range doc.Claims {
-		for _, k := range guestKinds {
+		for _, k := range claims.GuestKinds {
 			if r.Kind != k {
 				continue
 			}
@@ -239,14 +233,14 @@ func showMatrix(s *screen, doc claims.Document) {
 		return
 	}
 	t := table{head: []string{"guest"}}
-	for _, k := range guestKinds {
+	for _, k := range claims.GuestKinds {
 		t.head = append(t.head, string(k))
 	}
 	hidden := 0
 	for _, g := range order {
 		sound := true
 		row := []any{g}
-		for _, k := range guestKinds {
+		for _, k := range claims.GuestKinds {
 			v, ok := rows[g][k]
 			c := verdictCell(v)
 			if !ok {

@@ -91,21 +91,9 @@ where you stopped; --record writes what was done as the as-built record.`,
 					return usage("%s", err)
 				}
 			default:
-				width := 80
-				if s := a.screen(); to == "" && s.width > 0 {
-					width = min(s.width, 100)
-				}
-				data = book.Text(width)
+				data = book.Text(a.lineWidth(to))
 			}
-			if to != "" {
-				if err := writeNew(to, data, replace); err != nil {
-					return err
-				}
-				a.note("the runbook is in " + to)
-				return nil
-			}
-			_, err = a.out.Write(data)
-			return err
+			return a.deliver(to, "the runbook", data, replace)
 		},
 	}
 	c.Flags().StringVar(&form, "form", "", "text, markdown or html; what --to ends with when absent")

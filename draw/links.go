@@ -3,6 +3,7 @@ package draw
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"openbastion/core/claims"
 	"openbastion/core/lab"
@@ -113,10 +114,7 @@ func judge(doc *claims.Document) judged {
 	}
 	seen := map[string]bool{}
 	for _, r := range doc.Claims {
-		was := j.by[r.Subject]
-		if was == "" || r.Verdict == claims.Broken || r.Verdict == claims.Unknown && was == claims.Holds {
-			j.by[r.Subject] = r.Verdict
-		}
+		j.by[r.Subject] = worse(j.by[r.Subject], r.Verdict)
 		for _, w := range r.Escapes {
 			if key := fmt.Sprint(w.Path); !seen[key] {
 				seen[key] = true
@@ -125,6 +123,25 @@ func judge(doc *claims.Document) judged {
 		}
 	}
 	return j
+}
+
+// worse gives the worse of two verdicts; an empty one is no verdict.
+func worse(a, b claims.Verdict) claims.Verdict {
+	if a == "" || b == claims.Broken || b == claims.Unknown && a == claims.Holds {
+		return b
+	}
+	return a
+}
+
+// worst gives the worst of an entry's guests' verdicts.
+func (j judged) worst(e *entry) claims.Verdict {
+	var v claims.Verdict
+	for _, m := range e.guests {
+		if of := j.by[m.Name]; of != "" {
+			v = worse(v, of)
+		}
+	}
+	return v
 }
 
 // of gives what became of a subject's claims; empty when nothing is known.
@@ -138,17 +155,11 @@ func (l *layout) state(x, y float64, subject string) {
 
 // entryState draws the worst of an entry's guests' verdicts.
 func (l *layout) entryState(e *entry) bool {
-	worst := ""
-	for _, m := range e.guests {
-		switch v := l.judged.of(m.Name); {
-		case v == "broken", v == "unknown" && worst != "broken", worst == "":
-			worst = v
-		}
-	}
+	worst := l.judged.worst(e)
 	if worst == "" {
 		return false
 	}
-	l.sign(e.box.right()-18, e.box.Y+8, worst)
+	l.sign(e.box.right()-18, e.box.Y+8, string(worst))
 	return true
 }
 
@@ -194,12 +205,10 @@ func (l *layout) trail(names []string, band Box, off float64) []Point {
 			way = append(way, p)
 		}
 	}
-	reversed := func(points []Point) []Point {
-		out := make([]Point, len(points))
-		for i, p := range points {
-			out[len(points)-1-i] = p
-		}
-		return out
+	back := func(r route) []Point { // from the bar to the machine
+		points := shifted(l.routes[r], off)
+		slices.Reverse(points)
+		return points
 	}
 	p := l.t.plan
 	for i, name := range names[:max(0, len(names)-1)] {
@@ -215,7 +224,7 @@ func (l *layout) trail(names []string, band Box, off float64) []Point {
 		}
 		bar := l.t.blocks[s].bar
 		if m != nil {
-			on := shifted(reversed(l.routes[route{m, s}]), off)
+			on := back(route{m, s})
 			if len(on) > 0 {
 				y := bar.bottom() - 5 + off/2
 				if len(way) > 0 {
@@ -225,8 +234,7 @@ func (l *layout) trail(names []string, band Box, off float64) []Point {
 			}
 			continue
 		}
-		if out := l.routes[route{nil, s}]; out != nil {
-			on := shifted(reversed(out), off)
+		if on := back(route{nil, s}); len(on) > 0 {
 			if len(way) > 0 {
 				y := bar.bottom() - 6 + off
 				add(Point{math.Max(bar.X+4, way[len(way)-1].X), y}, Point{on[0].X, y})
@@ -249,10 +257,7 @@ func shifted(points []Point, by float64) []Point {
 func (l *layout) foot() {
 	y := l.bottom + 22
 	if doc := l.judged.doc; doc != nil {
-		n := map[claims.Verdict]int{}
-		for _, r := range doc.Claims {
-			n[r.Verdict]++
-		}
+		n := doc.Count()
 		l.sign(margin, y+2, string(doc.Verdict))
 		text := fmt.Sprintf("%s, %s: %d hold, %d broken, %d unknown", doc.Stage, doc.Verdict, n[claims.Holds], n[claims.Broken], n[claims.Unknown])
 		l.label(margin+18, y, strong, text, l.W-2*margin-18)

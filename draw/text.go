@@ -5,6 +5,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 )
@@ -63,7 +64,7 @@ func (d *typed) line(lead, text string) {
 
 // bar writes a segment as a rule across the page with its name in it.
 func (d *typed) bar(lead string, b *block, rule rune) {
-	text := strings.Repeat(string(rule), 2) + " " + d.sign(b.seg.Name) + b.seg.Name + " "
+	text := strings.Repeat(string(rule), 2) + " " + sign(d.judged.by[b.seg.Name]) + b.seg.Name + " "
 	for _, s := range about(b.seg) {
 		if utf8.RuneCountInString(lead+text+s) > d.width-3 {
 			break
@@ -83,13 +84,7 @@ func (d *typed) entries(lead string, b *block) {
 		address = max(address, utf8.RuneCountInString(e.lines[0]))
 	}
 	for _, e := range b.entries {
-		worst := ""
-		for _, m := range e.guests {
-			if s := d.sign(m.Name); worst == "" || s == "✗ " {
-				worst = s
-			}
-		}
-		d.line(lead, fmt.Sprintf("· %s%-*s  %-*s  %s", worst, name, e.name(), address, e.lines[0], e.tail))
+		d.line(lead, fmt.Sprintf("· %s%-*s  %-*s  %s", sign(d.judged.worst(e)), name, e.name(), address, e.lines[0], e.tail))
 		for _, s := range e.lines[1:] {
 			d.line(lead+strings.Repeat(" ", name+4), s)
 		}
@@ -100,7 +95,7 @@ func (d *typed) gate(lead string, g *gate) {
 	for _, a := range g.tops {
 		d.line(lead, d.port("│", a, len(g.tops) > 1))
 	}
-	d.line(lead, "█ "+d.sign(g.m.Name)+g.m.Name+" █ "+g.details[0])
+	d.line(lead, "█ "+sign(d.judged.by[g.m.Name])+g.m.Name+" █ "+g.details[0])
 	for _, s := range g.details[1:] {
 		d.line(lead, "█ "+s)
 	}
@@ -131,15 +126,14 @@ func (d *typed) port(stem string, a *plan.Adapter, on bool) string {
 	return text
 }
 
-// sign gives a subject's verdict as a sign and a space; empty when unknown to
-// the verdict.
-func (d *typed) sign(name string) string {
-	switch d.judged.of(name) {
-	case "holds":
+// sign gives a verdict as a sign and a space; empty for none.
+func sign(v claims.Verdict) string {
+	switch v {
+	case claims.Holds:
 		return "✓ "
-	case "broken":
+	case claims.Broken:
 		return "✗ "
-	case "unknown":
+	case claims.Unknown:
 		return "? "
 	}
 	return ""

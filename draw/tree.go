@@ -60,8 +60,7 @@ type entry struct {
 	tail   string
 	also   []*plan.Adapter // adapters on other segments
 
-	box  Box
-	from *block
+	box Box
 }
 
 func (e *entry) name() string {
@@ -246,7 +245,6 @@ func (t *tree) guests(o Options) {
 		}
 		b.entries = append(b.entries, last...)
 		for _, e := range b.entries {
-			e.from = b
 			for _, m := range e.guests {
 				t.entries[m] = e
 			}

@@ -56,8 +56,6 @@ func Quoted(doc claims.Document) map[int]bool {
 	return out
 }
 
-var guestKinds = []claims.Kind{claims.Lease, claims.Gateway, claims.Names, claims.Outside, claims.Path, claims.Held, claims.Cut}
-
 // unfold opens what a link within the page leads to.
 const unfold = `function unfold() { const e = document.getElementById(decodeURIComponent(location.hash.slice(1))); if (e && e.tagName === "DETAILS") { e.open = true; e.scrollIntoView(); } }
 addEventListener("hashchange", unfold); unfold();`
@@ -88,10 +86,7 @@ func HTML(p *plan.Plan, doc claims.Document, frames []Frame) ([]byte, error) {
 }
 
 func (w *writer) banner() g.Node {
-	n := map[claims.Verdict]int{}
-	for _, r := range w.doc.Claims {
-		n[r.Verdict]++
-	}
+	n := w.doc.Count()
 	text := fmt.Sprintf("All %d claims hold in the %s.", len(w.doc.Claims), w.doc.Stage)
 	if w.doc.Verdict != claims.Holds {
 		text = fmt.Sprintf("Of %d claims, %d are broken, %d unknown and %d hold in the %s.", len(w.doc.Claims), n[claims.Broken], n[claims.Unknown], n[claims.Holds], w.doc.Stage)
@@ -159,13 +154,13 @@ func (w *writer) matrix() g.Node {
 	}
 	for i := range w.doc.Claims {
 		r := &w.doc.Claims[i]
-		k := slices.Index(guestKinds, r.Kind)
+		k := slices.Index(claims.GuestKinds, r.Kind)
 		if k < 0 {
 			others = append(others, []g.Node{cell(r), h.Span(h.Class("faint"), g.Text(string(r.Kind))), g.Text(r.Subject), g.Text(r.Saw)})
 			continue
 		}
 		if rows[r.Subject] == nil {
-			rows[r.Subject] = make([]*claims.Result, len(guestKinds))
+			rows[r.Subject] = make([]*claims.Result, len(claims.GuestKinds))
 			order = append(order, r.Subject)
 		}
 		rows[r.Subject][k] = r
@@ -173,7 +168,7 @@ func (w *writer) matrix() g.Node {
 	out := g.Group{h.H2(h.ID("claims"), g.Text("Claims"))}
 	if order != nil {
 		out = append(out, h.Table(
-			h.Tr(h.Th(g.Text("guest")), g.Map(guestKinds, func(k claims.Kind) g.Node { return h.Th(h.Class("sign"), g.Text(string(k))) })),
+			h.Tr(h.Th(g.Text("guest")), g.Map(claims.GuestKinds, func(k claims.Kind) g.Node { return h.Th(h.Class("sign"), g.Text(string(k))) })),
 			g.Map(order, func(name string) g.Node {
 				return h.Tr(h.Td(g.Text(name)), g.Map(rows[name], func(r *claims.Result) g.Node { return h.Td(h.Class("sign"), cell(r)) }))
 			})))

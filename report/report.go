@@ -30,10 +30,7 @@ func Markdown(p *plan.Plan, doc claims.Document) []byte {
 	if p.Lab.Title != "" {
 		fmt.Fprintf(&b, "%s\n\n", plain(p.Lab.Title))
 	}
-	n := map[claims.Verdict]int{}
-	for _, r := range doc.Claims {
-		n[r.Verdict]++
-	}
+	n := doc.Count()
 	fmt.Fprintf(&b, "%s: %d claims hold, %d are broken, %d unknown.\n", sign[doc.Verdict], n[claims.Holds], n[claims.Broken], n[claims.Unknown])
 	if n[claims.Broken]+n[claims.Unknown] > 0 {
 		b.WriteString("\n## What does not hold\n")

@@ -9,6 +9,7 @@ import (
 	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/core/subnet"
 )
 
 func (b *writer) page(m *plan.Machine) Step {
@@ -134,11 +135,7 @@ func text(a netip.Addr) string {
 }
 
 func texts(list []netip.Addr) string {
-	var out []string
-	for _, a := range list {
-		out = append(out, a.String())
-	}
-	return cmp.Or(strings.Join(out, ", "), "none")
+	return cmp.Or(strings.Join(subnet.Texts(list), ", "), "none")
 }
 
 func (b *writer) backup(m *plan.Machine) Step {

@@ -166,6 +166,19 @@ type claim struct {
 	judge  func(r *Result, obs []Observation)
 }
 
+// Count gives how many claims have each verdict.
+func (d Document) Count() map[Verdict]int {
+	n := map[Verdict]int{}
+	for _, r := range d.Claims {
+		n[r.Verdict]++
+	}
+	return n
+}
+
+// GuestKinds are the claims about guests, in the order in which a matrix shows
+// them.
+var GuestKinds = []Kind{Lease, Gateway, Names, Outside, Path, Held, Cut}
+
 // Run asks the stage about every claim of the plan and judges the answers.
 func Run(p *plan.Plan, s Stage) Document {
 	list := list(p, s.Witness())

@@ -254,3 +254,12 @@ func upper(p netip.Prefix) netip.Addr {
 	a, _ := netip.AddrFromSlice(b)
 	return a
 }
+
+// Texts gives addresses as text.
+func Texts(list []netip.Addr) []string {
+	out := make([]string, len(list))
+	for i, a := range list {
+		out[i] = a.String()
+	}
+	return out
+}

@@ -44,7 +44,11 @@ func Write(dir string, files []File, replace bool) (err error) {
 		}
 	}()
 	for i, f := range files { // all of them first beside where they go
-		if temporary[i], err = beside(filepath.Join(dir, filepath.FromSlash(f.Name)), f.Data); err != nil {
+		path := filepath.Join(dir, filepath.FromSlash(f.Name))
+		if err = os.MkdirAll(filepath.Dir(path), 0o755); err == nil {
+			temporary[i], err = Beside(path, f.Data)
+		}
+		if err != nil {
 			return fmt.Errorf("bundle: %w", err)
 		}
 	}
@@ -57,10 +61,9 @@ func Write(dir string, files []File, replace bool) (err error) {
 	return nil
 }
 
-func beside(path string, data []byte) (string, error) {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return "", err
-	}
+// Beside writes data into a file of another name beside path, to be renamed or
+// removed, and gives that name, on an error too where there is a file.
+func Beside(path string, data []byte) (string, error) {
 	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
 	if err != nil {
 		return "", err

@@ -50,11 +50,7 @@ func Files(p *plan.Plan) ([]bundle.File, error) {
 }
 
 func join(list []netip.Addr) string {
-	var out []string
-	for _, a := range list {
-		out = append(out, a.String())
-	}
-	return strings.Join(out, ", ")
+	return strings.Join(subnet.Texts(list), ", ")
 }
 
 // where tells an interface's hardware address as a comment tells it.

@@ -126,7 +126,7 @@ func networkConfig(m *plan.Machine) netplan {
 				d.Routes = append(d.Routes, route{"0.0.0.0/0", a.Gateway.String()})
 			}
 			if len(a.DNS) > 0 {
-				d.Nameservers = &resolvers{Addresses: texts(a.DNS)}
+				d.Nameservers = &resolvers{Addresses: subnet.Texts(a.DNS)}
 			}
 		}
 		if a.Address6.IsValid() && m.Appliance != nil {
@@ -155,14 +155,6 @@ func networkConfig(m *plan.Machine) netplan {
 		n.Bridges = map[string]device{"pair": {Interfaces: pair}}
 	}
 	return n
-}
-
-func texts(list []netip.Addr) []string {
-	var out []string
-	for _, a := range list {
-		out = append(out, a.String())
-	}
-	return out
 }
 
 type written struct {
@@ -219,7 +211,7 @@ func leases(a *plan.Adapter) string {
 	offset, size := subnet.Distance(a.Segment.Subnet.Addr(), v.Pool.From), subnet.Distance(v.Pool.From, v.Pool.To)+1
 	fmt.Fprintf(&b, "[Network]\nDHCPServer=yes\n\n[DHCPServer]\nPoolOffset=%d\nPoolSize=%d\nDefaultLeaseTimeSec=%d\nMaxLeaseTimeSec=%d\n", offset, size, int(v.Time.Seconds()), int(v.Time.Seconds()))
 	if len(v.DNS) > 0 {
-		fmt.Fprintf(&b, "EmitDNS=yes\nDNS=%s\n", strings.Join(texts(v.DNS), " "))
+		fmt.Fprintf(&b, "EmitDNS=yes\nDNS=%s\n", strings.Join(subnet.Texts(v.DNS), " "))
 	}
 	if v.Router.IsValid() {
 		fmt.Fprintf(&b, "EmitRouter=yes\nRouter=%s\n", v.Router)
