@@ -55,7 +55,7 @@ ratio:
 
 # The pages that are made from the program itself.
 docs: bastion
-	./bastion explain --format markdown > docs/findings.md
+	./bastion explain --form markdown > docs/findings.md
 
 screenshots: bastion
 	@sh scripts/screenshots.sh

@@ -18,17 +18,17 @@ import (
 )
 
 func (a *app) check() *cobra.Command {
-	var failOn, on string
+	var failOn, on, form string
 	var only, except []string
 	var mend, yes bool
 	c := &cobra.Command{
 		Use: "check [LAB]", Short: "What is wrong with a layout, before anything is built",
 		Long: `Reads the plan of a lab and says what will go wrong: where it stands in the file,
-what you would see if you built it so, and how to mend it. bastion explain CODE
+what you would see if you built it so, and the remedy. bastion explain CODE
 tells more. What is meant to be so is written under accept: in the lab file.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			if err := a.wantFormat("text", "json", "sarif"); err != nil {
+			if err := a.wantForm(form, "text", "sarif"); err != nil {
 				return err
 			}
 			if !oneOf(failOn, "error", "warning", "note", "never") {
@@ -58,7 +58,7 @@ tells more. What is meant to be so is written under accept: in the lab file.`,
 			if mend {
 				return a.mend(file, list, yes)
 			}
-			if err := a.showFindings(p, list); err != nil {
+			if err := a.showFindings(p, list, form); err != nil {
 				return err
 			}
 			for _, f := range list {
@@ -74,6 +74,7 @@ tells more. What is meant to be so is written under accept: in the lab file.`,
 	f.StringVar(&on, "on", "", "the day to judge trial periods by, such as 2026-11-20")
 	f.StringSliceVar(&only, "only", nil, "only these codes")
 	f.StringSliceVar(&except, "except", nil, "all but these codes")
+	f.StringVar(&form, "form", "text", "text, or sarif for annotations in a code host")
 	f.BoolVar(&mend, "mend", false, "write the mechanical mends into the lab file")
 	f.BoolVar(&yes, "yes", false, "with --mend: do not ask")
 	return c
@@ -108,15 +109,15 @@ func chosen(list []check.Finding, only, except []string) []check.Finding {
 	return out
 }
 
-func (a *app) showFindings(p *plan.Plan, list []check.Finding) error {
-	switch a.format {
-	case "json":
+func (a *app) showFindings(p *plan.Plan, list []check.Finding, form string) error {
+	switch {
+	case a.format == "json":
 		return a.json(struct {
 			Schema   string          `json:"schema"`
 			Lab      string          `json:"lab"`
 			Findings []check.Finding `json:"findings"`
 		}{"openbastion.findings/1", p.Name, list})
-	case "sarif":
+	case form == "sarif":
 		return sarif.Write(a.out, Version, list)
 	}
 	s := a.screen()
@@ -140,7 +141,7 @@ func severityCell(v check.Severity) cell {
 	case check.Error:
 		return cell{signBroken, broken}
 	case check.Warning:
-		return cell{"!", outside}
+		return cell{"!", strong}
 	}
 	return cell{signNote, faint}
 }
@@ -149,10 +150,10 @@ func showFinding(s *screen, f check.Finding) {
 	c := severityCell(f.Severity)
 	s.line(s.paint(c.st, c.text), " ", s.paint(strong, f.Code), "  ", f.Subject, "  ", s.paint(faint, fmt.Sprintf("%s:%d:%d", f.At.File, f.At.Line, f.At.Column)))
 	s.para(4, 0, plain, f.Message)
-	if f.Sign != "" {
-		s.para(4, 2, faint, "built so: "+f.Sign)
+	if f.See != "" {
+		s.para(4, 2, faint, "you would see: "+f.See)
 	}
-	s.para(4, 2, inside, "to mend it: "+f.Fix)
+	s.para(4, 2, strong, "remedy: "+f.Remedy)
 	for _, l := range f.Lines {
 		s.line("        ", s.paint(inside, l))
 	}
@@ -176,9 +177,9 @@ func tally(s *screen, n map[check.Severity]int, accepted int) string {
 	case n[check.Error] > 0:
 		return s.paint(broken, signBroken) + " " + strings.Join(parts, ", ") + "."
 	case len(parts) == 0:
-		return s.paint(inside, signHolds) + " Nothing found."
+		return signHolds + " Nothing found."
 	}
-	return s.paint(inside, signHolds) + " No error: " + strings.Join(parts, ", ") + "."
+	return signHolds + " No error: " + strings.Join(parts, ", ") + "."
 }
 
 // mend shows what the mechanical mends change, asks on a terminal, and writes.
@@ -191,7 +192,7 @@ func (a *app) mend(file string, list []check.Finding, yes bool) error {
 	s := a.screen()
 	for _, f := range list {
 		if len(f.Lines) == 0 && f.Accepted == "" {
-			s.line(s.paint(outside, "left: "), f.Code, " ", f.Subject, ": ", f.Fix)
+			s.line(s.paint(strong, "left: "), f.Code, " ", f.Subject, ": ", f.Remedy)
 		}
 	}
 	if n == 0 {

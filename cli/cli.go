@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -113,31 +114,43 @@ func (a *app) fail(err error) int {
 	return exitUsage
 }
 
-// commands makes each command, in the order in which help lists them.
-var commands = []struct {
-	name string
-	make func(*app) *cobra.Command
-}{
-	{"demo", (*app).demo},
-	{"survey", (*app).survey},
-	{"image", (*app).image},
-	{"new", (*app).newLab},
-	{"plan", (*app).plan},
-	{"check", (*app).check},
-	{"map", (*app).mapping},
-	{"compare", (*app).compare},
-	{"draw", (*app).draw},
-	{"runbook", (*app).runbook},
-	{"export", (*app).export},
-	{"rehearse", (*app).rehearse},
-	{"trace", (*app).trace},
-	{"explain", (*app).explain},
-	{"schema", (*app).schema},
-	{"version", (*app).version},
-	{survey.TryCommand, (*app).tryAccelerator},
-	{"lab-file", (*app).labTopic},
-	{"sentences", (*app).sentenceTopic},
-	{"status", (*app).statusTopic},
+// command is how a command is made, and in which group help lists it.
+type command struct {
+	name, group string
+	make        func(*app) *cobra.Command
+}
+
+// commands is filled at start, as making help looks through it.
+var commands []command
+
+func init() { commands = allCommands() }
+
+// allCommands gives every command, in the order of the work.
+func allCommands() []command {
+	return []command{
+		{"demo", groupStart, (*app).demo},
+		{"survey", groupPlan, (*app).survey},
+		{"image", groupPlan, (*app).image},
+		{"profile", groupPlan, (*app).profile},
+		{"new", groupPlan, (*app).newLab},
+		{"plan", groupPlan, (*app).plan},
+		{"check", groupPlan, (*app).check},
+		{"rehearse", groupProve, (*app).rehearse},
+		{"trace", groupProve, (*app).trace},
+		{"draw", groupBuild, (*app).draw},
+		{"runbook", groupBuild, (*app).runbook},
+		{"export", groupBuild, (*app).export},
+		{"map", groupBuild, (*app).mapping},
+		{"compare", groupBuild, (*app).compare},
+		{"explain", groupLookUp, (*app).explain},
+		{"schema", groupLookUp, (*app).schema},
+		{"completion", groupLookUp, (*app).completion},
+		{"version", groupLookUp, (*app).version},
+		{survey.TryCommand, groupNotShown, (*app).tryAccelerator},
+		{"lab-file", groupNotShown, (*app).labTopic},
+		{"sentences", groupNotShown, (*app).sentenceTopic},
+		{"status", groupNotShown, (*app).statusTopic},
+	}
 }
 
 // Commands gives all commands, for what describes them, such as manual pages.
@@ -167,21 +180,22 @@ Start with: bastion demo`,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	f := root.PersistentFlags()
-	f.StringVar(&a.format, "format", "text", "how results are written: text or json; some commands write more forms")
+	f.StringVar(&a.format, "format", "text", "how results are written: text or json")
 	f.StringVar(&a.color, "color", "auto", "colour: auto, always or never")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "say nothing but the result")
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more")
 	cobra.EnableCommandSorting = false
+	root.CompletionOptions.DisableDefaultCmd = true
+	only := len(args) > 0 && slices.ContainsFunc(commands, func(c command) bool { return c.name == args[0] })
 	for _, c := range commands {
-		if len(args) > 0 && args[0] == c.name {
-			root.AddCommand(c.make(a))
-			root.CompletionOptions.DisableDefaultCmd = true
-			return root
+		if only && args[0] != c.name {
+			continue
 		}
+		made := c.make(a)
+		made.Annotations = map[string]string{"group": c.group}
+		root.AddCommand(made)
 	}
-	for _, c := range commands {
-		root.AddCommand(c.make(a))
-	}
+	a.voice(root)
 	if completing(args) {
 		a.complete(root)
 	}
@@ -201,6 +215,21 @@ func oneOf(text string, known ...string) bool {
 func (a *app) wantFormat(known ...string) error {
 	if !oneOf(a.format, known...) {
 		return usage("--format is %s, not %q", strings.Join(known, " or "), a.format)
+	}
+	return nil
+}
+
+// wantForm refuses a form that the command does not write, and one beside
+// --format json.
+func (a *app) wantForm(form string, known ...string) error {
+	if err := a.wantFormat("text", "json"); err != nil {
+		return err
+	}
+	if !oneOf(form, known...) {
+		return usage("--form is %s, not %q", strings.Join(known, " or "), form)
+	}
+	if a.format == "json" && form != known[0] {
+		return usage("say --form %s or --format json, not both", form)
 	}
 	return nil
 }

@@ -110,7 +110,7 @@ func (a *app) showDifferences(p *plan.Plan, m *plan.Machine, title string, list 
 				sign = s.paint(outside, signUnknown)
 			}
 			s.para(2, 2, plain, sign+" "+d.Message)
-			fix := "to mend it: " + d.Fix
+			fix := "remedy: " + d.Remedy
 			if d.Code != "" {
 				fix += " (bastion explain " + d.Code + ")"
 			}

@@ -12,6 +12,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/export"
+	"openbastion/profiles"
 )
 
 // completing tells whether the call is a shell's question.
@@ -76,16 +77,17 @@ func (a *app) complete(root *cobra.Command) {
 			c.ValidArgsFunction = fixed(words...)
 		}
 		if c.Name() == "export" {
-			flag(c, "as", fixed(kinds...))
+			flag(c, "kind", fixed(kinds...))
 		} else {
 			flag(c, "as", onLab(machineNames))
 		}
+		flag(c, "profile", fixed(profiles.Names()...))
 		flag(c, "only", fixed(findingCodes()...))
 		flag(c, "except", fixed(findingCodes()...))
 		flag(c, "shape", fixed(shapes...))
-		flag(c, "form", fixed("text", "markdown", "html", "svg", "png", "pdf"))
+		flag(c, "form", fixed("text", "markdown", "html", "svg", "png", "pdf", "csv", "sarif"))
 		flag(c, "ground", fixed("light", "dark"))
-		flag(c, "wording", fixed("desktop", "server"))
+		flag(c, "wording", fixed(profiles.WordingNames()...))
 		flag(c, "of", fixed("lab", "profile", "wording"))
 		if c.Name() == "plan" {
 			var parts []string
@@ -106,7 +108,7 @@ func (a *app) complete(root *cobra.Command) {
 		}))
 	}
 	_ = root.RegisterFlagCompletionFunc("color", fixed("auto", "always", "never"))
-	_ = root.RegisterFlagCompletionFunc("format", fixed("text", "json", "markdown", "csv", "sarif"))
+	_ = root.RegisterFlagCompletionFunc("format", fixed("text", "json"))
 }
 
 func machineNames(p *plan.Plan) []string {

@@ -108,7 +108,7 @@ func (a *app) runDemo(dir string) error {
 			}
 		}
 		s.heading(fmt.Sprintf("Rehearsal: %s", count(frames, "frame", "frames")))
-		showVerdict(s, p, verdict, false)
+		showVerdict(s, verdict, false)
 	}
 	if a.format == "json" {
 		if err := a.json(doc); err != nil {

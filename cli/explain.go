@@ -11,17 +11,18 @@ import (
 )
 
 func (a *app) explain() *cobra.Command {
-	return &cobra.Command{
+	var form string
+	c := &cobra.Command{
 		Use: "explain [CODE|WORD]", Short: "What a finding, a claim or a term means, in plain words",
-		Long: "Without a word it lists all findings and terms; with --format markdown it writes the findings' pages.",
+		Long: "Without a word it lists all findings and terms; with --form markdown it writes the findings' pages.",
 		Args: cobra.ArbitraryArgs,
 		RunE: func(_ *cobra.Command, args []string) error {
-			if err := a.wantFormat("text", "json", "markdown"); err != nil {
+			if err := a.wantForm(form, "text", "markdown"); err != nil {
 				return err
 			}
 			name := strings.ToLower(strings.Join(args, " "))
 			switch e, ok := check.Lookup(name); {
-			case a.format == "markdown":
+			case form == "markdown":
 				text, err := check.Markdown()
 				if err == nil {
 					a.screen().write(text)
@@ -51,6 +52,8 @@ func (a *app) explain() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringVar(&form, "form", "text", "text, or markdown: the findings' pages")
+	return c
 }
 
 // findingDoc is a page of the catalogue as JSON.
@@ -58,9 +61,9 @@ type findingDoc struct {
 	Code     string         `json:"code"`
 	Severity check.Severity `json:"severity"`
 	Title    string         `json:"title"`
-	Sign     string         `json:"sign"`
+	See      string         `json:"see"`
 	Why      string         `json:"why"`
-	Mend     string         `json:"mend"`
+	Remedy   string         `json:"remedy"`
 	Before   []string       `json:"before"`
 	After    []string       `json:"after"`
 }
@@ -77,7 +80,7 @@ func (a *app) explainJSON(words []explain.Word, entries []check.Entry) error {
 		if err != nil {
 			return err
 		}
-		doc.Findings = append(doc.Findings, findingDoc{e.Code, e.Severity, e.Title, e.Sign, e.Why, e.Mend, page.Before, page.After})
+		doc.Findings = append(doc.Findings, findingDoc{e.Code, e.Severity, e.Title, e.See, e.Why, e.Remedy, page.Before, page.After})
 	}
 	return a.json(doc)
 }
@@ -122,8 +125,8 @@ func (a *app) explainFinding(e check.Entry) error {
 	}
 	s.line()
 	s.para(2, 0, plain, e.Why)
-	s.para(2, 2, plain, "What you see: "+e.Sign)
-	s.para(2, 2, inside, "To mend it: "+e.Mend)
+	s.para(2, 2, plain, "You would see: "+e.See)
+	s.para(2, 2, strong, "Remedy: "+e.Remedy)
 	for _, part := range page.Parts() {
 		st := inside
 		if part.Bad {

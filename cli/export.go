@@ -14,7 +14,7 @@ import (
 )
 
 func (a *app) export() *cobra.Command {
-	var as, to string
+	var kindName, to string
 	var devices []string
 	var replace bool
 	var about strings.Builder
@@ -29,7 +29,7 @@ func (a *app) export() *cobra.Command {
 			if err := a.wantFormat("text"); err != nil {
 				return err
 			}
-			kind, err := kindNamed(as)
+			kind, err := kindNamed(kindName)
 			if err != nil {
 				return err
 			}
@@ -38,8 +38,8 @@ func (a *app) export() *cobra.Command {
 				return err
 			}
 			if len(devices) > 0 {
-				if as != "nft" {
-					return usage("--device goes with --as nft")
+				if kindName != "nft" {
+					return usage("--device goes with --kind nft")
 				}
 				named, err := devicesNamed(p, devices)
 				if err != nil {
@@ -52,11 +52,11 @@ func (a *app) export() *cobra.Command {
 				return usage("%s", err)
 			}
 			if len(files) == 0 {
-				return usage("there is nothing to export as %s: no machine of %s needs it", as, p.Name)
+				return usage("there is nothing to export as %s: no machine of %s needs it", kindName, p.Name)
 			}
 			if to == "" {
 				if len(files) > 1 {
-					return usage("%s makes %d files; say --to FOLDER", as, len(files))
+					return usage("%s makes %d files; say --to FOLDER", kindName, len(files))
 				}
 				_, err := a.out.Write(files[0].Data)
 				return err
@@ -71,10 +71,10 @@ func (a *app) export() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&as, "as", "", "the kind, see above")
+	c.Flags().StringVar(&kindName, "kind", "", "the kind, see above")
 	c.Flags().StringVar(&to, "to", "", "the folder to write into")
 	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
-	c.Flags().StringArrayVar(&devices, "device", nil, "with --as nft: what a port is called on the machine, as APPLIANCE.PORT=DEVICE; may be said again")
+	c.Flags().StringArrayVar(&devices, "device", nil, "with --kind nft: what a port is called on the machine, as APPLIANCE.PORT=DEVICE; may be said again")
 	return c
 }
 
@@ -87,9 +87,9 @@ func kindNamed(name string) (export.Kind, error) {
 		known = append(known, k.Name)
 	}
 	if name == "" {
-		return export.Kind{}, usage("say --as KIND: %s", strings.Join(known, ", "))
+		return export.Kind{}, usage("say --kind KIND: %s", strings.Join(known, ", "))
 	}
-	return export.Kind{}, usage("--as %s is no kind; say %s", name, strings.Join(known, ", "))
+	return export.Kind{}, usage("--kind %s is no kind; say %s", name, strings.Join(known, ", "))
 }
 
 // devicesNamed reads APPLIANCE.PORT=DEVICE.

@@ -48,7 +48,7 @@ func (a *app) fault(p *plan.Plan, text string) error {
 		s.line()
 		s.table(t)
 		s.heading("Once it is over")
-		showVerdict(s, p, doc, a.verbose)
+		showVerdict(s, doc, a.verbose)
 	}
 	if err == nil && doc.Verdict != claims.Holds {
 		err = failure{status: exitBroken}

@@ -14,14 +14,15 @@ import (
 // meaning alone: signs and words say the same.
 type style string
 
-// The palette (SGR parameters): amber is outside, teal inside, magenta broken.
+// The palette (SGR parameters): sky is outside, earth inside, magenta broken.
+// Each stands out from a light ground and from a dark one.
 const (
 	plain   style = ""
 	strong  style = "1"
 	faint   style = "2"
-	outside style = "38;5;214"
-	inside  style = "38;5;43"
-	broken  style = "38;5;205"
+	outside style = "38;5;32"
+	inside  style = "38;5;136"
+	broken  style = "38;5;162"
 )
 
 // The signs of verdicts.
@@ -94,10 +95,11 @@ func (s *screen) para(indent, hang int, st style, text string) {
 // width gives how many columns a text takes.
 func width(text string) int { return displaywidth.String(text) }
 
-// wrap breaks text at spaces into lines of at most limit columns; a longer
-// word has a line of its own.
-func wrap(text string, limit int) []string {
-	limit = max(limit, 20)
+// wrap breaks text at spaces into lines of at most limit columns, and never
+// narrower than 20; a longer word has a line of its own.
+func wrap(text string, limit int) []string { return fold(text, max(limit, 20)) }
+
+func fold(text string, limit int) []string {
 	var lines []string
 	line := ""
 	for _, word := range strings.Fields(text) {
@@ -112,112 +114,6 @@ func wrap(text string, limit int) []string {
 		}
 	}
 	return append(lines, line)
-}
-
-// cell is a table's entry.
-type cell struct {
-	text string
-	st   style
-}
-
-// table is rows of cells in aligned columns, without lines around them. The
-// last column wraps at words when the screen is too narrow; when even that
-// leaves it too little room, it moves to a line of its own.
-type table struct {
-	head   []string
-	rows   [][]cell
-	indent int // more than all tables have
-}
-
-func (t *table) add(cells ...any) {
-	row := make([]cell, len(cells))
-	for i, c := range cells {
-		switch v := c.(type) {
-		case cell:
-			row[i] = v
-		case string:
-			row[i] = cell{text: v}
-		}
-	}
-	t.rows = append(t.rows, row)
-}
-
-const gap = 2
-
-func (s *screen) table(t table) {
-	if len(t.rows) == 0 {
-		return
-	}
-	var widths []int
-	measure := func(i int, text string) {
-		for len(widths) <= i {
-			widths = append(widths, 0)
-		}
-		widths[i] = max(widths[i], width(text))
-	}
-	for i, h := range t.head {
-		measure(i, h)
-	}
-	for _, row := range t.rows {
-		for i, c := range row {
-			measure(i, c.text)
-		}
-	}
-	last := len(widths) - 1
-	left := gap + t.indent
-	for _, w := range widths[:last] {
-		if w > 0 {
-			left += w + gap
-		}
-	}
-	room := s.width - left
-	below := room < min(widths[last], 24) // the last column goes on lines of its own
-	if len(t.head) > 0 {
-		row := make([]cell, len(t.head))
-		for i, h := range t.head {
-			row[i] = cell{h, faint}
-		}
-		if below {
-			row = row[:last]
-		}
-		s.row(row, widths, gap+t.indent, room)
-	}
-	for _, row := range t.rows {
-		if below && len(row) == last+1 {
-			s.row(row[:last], widths, gap+t.indent, room)
-			if row[last].text != "" {
-				s.para(3*gap+t.indent, 0, row[last].st, row[last].text)
-			}
-			continue
-		}
-		s.row(row, widths, gap+t.indent, room)
-	}
-}
-
-func (s *screen) row(row []cell, widths []int, used, room int) {
-	last := len(widths) - 1
-	var b strings.Builder
-	b.WriteString(strings.Repeat(" ", used))
-	for i, c := range row {
-		if widths[i] == 0 {
-			continue
-		}
-		if i == last && width(c.text) > room {
-			lines := wrap(c.text, room)
-			b.WriteString(s.paint(c.st, lines[0]))
-			for _, l := range lines[1:] {
-				b.WriteString("\n" + strings.Repeat(" ", used) + s.paint(c.st, l))
-			}
-			break
-		}
-		b.WriteString(s.paint(c.st, c.text))
-		pad := widths[i] - width(c.text) + gap
-		if i < len(row)-1 {
-			b.WriteString(strings.Repeat(" ", max(pad, 0)))
-		}
-		used += widths[i] + gap
-	}
-	s.line(b.String())
 }
 
 // count writes a number with its noun.

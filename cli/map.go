@@ -259,13 +259,7 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r assign.Result) error 
 		if r.Risk != "" {
 			s.para(2, 2, outside, "! "+r.Risk)
 		}
-		q := table{head: []string{"question", "answer"}}
-		for _, x := range r.Answers(p, m) {
-			if x.Stage == "console" {
-				q.add(x.Question, cell{x.Answer, inside})
-			}
-		}
-		s.section(section{"What the console asks", q})
+		s.section(section{"What the console asks", answerTable(r.Answers(p, m), m, "console")})
 	}
 	if !r.Sound() {
 		return failure{status: exitBroken}

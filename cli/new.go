@@ -3,12 +3,15 @@ package cli
 import (
 	"fmt"
 	"os"
+	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"openbastion/core/draft"
 	"openbastion/core/lab"
+	"openbastion/profiles"
 	"openbastion/survey"
 )
 
@@ -37,6 +40,9 @@ Shapes:
 				if err := a.askNew(in, &o, &to, told); err != nil {
 					return err
 				}
+			}
+			if err := a.useProfile(&o, to); err != nil {
+				return err
 			}
 			if o.Lab == "" {
 				return usage("say the name of the lab: bastion new NAME")
@@ -67,12 +73,39 @@ Shapes:
 	f.StringVar(&o.Shape, "shape", draft.Shapes[0].Name, "the lab's shape, see above")
 	f.StringVar(&o.Title, "title", "", "what the lab is for")
 	f.StringVar(&o.Appliance, "appliance", "gate", "the appliance's name")
+	f.StringVar(&o.Profile, "profile", "", "what kind of appliance: a shipped profile, or a file of your own")
 	f.StringVar(&o.WAN, "wan", "outer", "the WAN segment's name")
 	f.StringSliceVar(&o.LANs, "lan", []string{"inner"}, "shape one-lan: a LAN segment's name; may be given again")
 	f.IntVar(&o.Guests, "guests", 1, "how many guests on each inside segment")
 	f.IntVar(&o.Benches, "benches", 4, "shape classroom: how many benches")
 	f.StringVar(&o.Uplink, "uplink", "", "the host's adapter that the WAN is bridged to")
 	return c
+}
+
+// useProfile sees that the profile is one, and names a file as the lab file
+// will: from its own folder.
+func (a *app) useProfile(o *draft.Options, to string) error {
+	if o.Profile == "" {
+		return nil
+	}
+	if _, shipped := profiles.Profile(o.Profile); shipped {
+		return nil
+	}
+	if _, err := a.profileNamed(o.Profile, ""); err != nil {
+		return err
+	}
+	path := o.Profile
+	if to != "-" && !filepath.IsAbs(path) {
+		rel, err := filepath.Rel(filepath.Dir(to), path)
+		if err != nil {
+			return usage("%s cannot be named from %s: %v", path, to, err)
+		}
+		path = rel
+	}
+	if o.Profile = filepath.ToSlash(path); !filepath.IsAbs(path) && !strings.HasPrefix(path, ".") {
+		o.Profile = "./" + o.Profile
+	}
+	return nil
 }
 
 func shapeList() string {

@@ -2,8 +2,7 @@ package cli
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -12,7 +11,6 @@ import (
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
 	"openbastion/format/sheet"
-	"openbastion/profiles"
 )
 
 // part is one part of a plan: what makes its tables.
@@ -40,7 +38,7 @@ var planParts = []part{
 }
 
 func (a *app) plan() *cobra.Command {
-	var only string
+	var only, form string
 	var write bool
 	c := &cobra.Command{
 		Use: "plan [LAB]", Short: "Show the whole plan of a lab",
@@ -56,10 +54,10 @@ they are put into the file, so that they stay whatever is added later.`,
 			if !oneOf(only, names...) {
 				return usage("--part is %s, not %q", strings.Join(names, ", "), only)
 			}
-			if err := a.wantFormat("text", "json", "markdown", "csv"); err != nil {
+			if err := a.wantForm(form, "text", "markdown", "csv"); err != nil {
 				return err
 			}
-			if a.format == "csv" && only != "addresses" {
+			if form == "csv" && only != "addresses" {
 				return usage("csv holds the address book: say --part addresses")
 			}
 			if write && labArg(args) == "-" {
@@ -72,24 +70,25 @@ they are put into the file, so that they stay whatever is added later.`,
 			if write {
 				return a.pin(labArg(args), p)
 			}
-			return a.showPlan(p, only)
+			return a.showPlan(p, only, form)
 		},
 	}
 	c.Flags().StringVar(&only, "part", "all", "only this part: wires, adapters, addresses, leases, nat, rules, machines, answers")
+	c.Flags().StringVar(&form, "form", "text", "text, markdown, or csv (the addresses)")
 	c.Flags().BoolVar(&write, "write", false, "put the chosen values into the lab file")
 	return c
 }
 
-func (a *app) showPlan(p *plan.Plan, only string) error {
-	switch a.format {
-	case "json":
+func (a *app) showPlan(p *plan.Plan, only, form string) error {
+	switch {
+	case a.format == "json":
 		return a.json(p.Document())
-	case "csv":
+	case form == "csv":
 		_, err := a.out.Write(sheet.Book(p).Data)
 		return err
 	}
 	s := a.screen()
-	if a.format == "markdown" {
+	if form == "markdown" {
 		s.line("# ", p.Name, " ", p.Lab.Title)
 	} else {
 		showTitle(s, p, "")
@@ -99,7 +98,7 @@ func (a *app) showPlan(p *plan.Plan, only string) error {
 			continue
 		}
 		for _, t := range x.tables(p) {
-			if a.format == "markdown" {
+			if form == "markdown" {
 				s.markdown(t)
 			} else {
 				s.section(t)
@@ -138,6 +137,9 @@ func (s *screen) markdown(t section) {
 			cells[i] = c.text
 		}
 		bar(cells)
+	}
+	for _, n := range t.table.notes {
+		s.line("\n", n)
 	}
 }
 
@@ -252,7 +254,8 @@ func addressTables(p *plan.Plan) []section {
 		}
 		book.add(ad.Machine.Name, segmentCell(ad.Segment), address, string(ad.How), gateway)
 	}
-	nets := table{head: []string{"segment", "network", "mask", "wildcard", "first", "last", "broadcast", "pool", "free"}}
+	nets := table{head: []string{"segment", "network", "mask", "wildcard"}}
+	ranges := table{head: []string{"segment", "first", "last", "broadcast", "pool", "free"}}
 	sixes := table{head: []string{"segment", "IPv6 network"}}
 	for _, seg := range p.Segments {
 		if seg.HostLeg.IsValid() {
@@ -263,12 +266,13 @@ func addressTables(p *plan.Plan) []section {
 			pool = starred(seg.Port.Leases.Pool.String(), seg.Port.Leases.Planned)
 		}
 		n := seg.Subnet
-		nets.add(segmentCell(seg), starred(n.String(), seg.Planned || seg.Assumed), subnet.Mask(n.Bits()), subnet.Wildcard(n.Bits()), subnet.First(n).String(), subnet.Last(n).String(), subnet.Broadcast(n).String(), pool, grouped(seg.Free()))
+		nets.add(segmentCell(seg), starred(n.String(), seg.Planned || seg.Assumed), subnet.Mask(n.Bits()), subnet.Wildcard(n.Bits()))
+		ranges.add(segmentCell(seg), subnet.First(n).String(), subnet.Last(n).String(), subnet.Broadcast(n).String(), pool, grouped(seg.Free()))
 		if seg.Subnet6.IsValid() {
 			sixes.add(segmentCell(seg), starred(seg.Subnet6.String(), true))
 		}
 	}
-	return []section{{"Addresses", book}, {"Subnets", nets}, {"IPv6", sixes}}
+	return []section{{"Addresses", book}, {"Subnets", nets}, {"Addresses of each subnet", ranges}, {"IPv6", sixes}}
 }
 
 func leaseTables(p *plan.Plan) []section {
@@ -282,7 +286,7 @@ func leaseTables(p *plan.Plan) []section {
 		for _, d := range v.DNS {
 			dns = append(dns, d.String())
 		}
-		t.add(segmentCell(ad.Segment), ad.Machine.Name, starred(v.Pool.String(), v.Planned), v.Router.String(), strings.Join(dns, " "), v.Domain, strings.TrimSuffix(strings.TrimSuffix(v.Time.String(), "0s"), "0m"))
+		t.add(segmentCell(ad.Segment), ad.Machine.Name, starred(v.Pool.String(), v.Planned), v.Router.String(), strings.Join(dns, " "), v.Domain, plan.Lasting(v.Time))
 	}
 	for _, seg := range p.Segments {
 		if seg.HostPool != nil {
@@ -314,7 +318,7 @@ func ruleTables(p *plan.Plan) []section {
 			}
 			t.add(fmt.Sprint(i+1), cell{r.Text, st}, cell{r.Why, faint})
 		}
-		t.add("", cell{"deny any from any to any", broken}, cell{"always the last; answers to what was allowed pass", faint})
+		t.add("", cell{"everything else: denied", broken}, cell{"always the last; answers to what was allowed pass", faint})
 		out = append(out, section{"Rules of " + m.Name + ", the first that matches decides", t})
 	}
 	return out
@@ -343,14 +347,8 @@ func answerTables(p *plan.Plan) []section {
 	var out []section
 	for _, m := range p.Appliances() {
 		out = append(out, assumedTable(m))
-		for _, stage := range []struct{ name, title string }{{"console", "console asks"}, {"first-run", "first-run pages ask"}} {
-			t := table{head: []string{"question", "answer", "note"}}
-			for _, x := range p.Answers {
-				if x.Appliance == m && x.Stage == stage.name {
-					t.add(x.Question, cell{x.Answer, inside}, cell{x.Note, faint})
-				}
-			}
-			out = append(out, section{fmt.Sprintf("What the %s of %s (profile %s)", stage.title, m.Name, orNone(m.Profile.Name)), t})
+		for _, stage := range []struct{ name, title string }{{"console", "What the console of %s asks (profile %s)"}, {"pages", "What is set on the pages of %s (profile %s)"}} {
+			out = append(out, section{fmt.Sprintf(stage.title, m.Name, orNone(m.Profile.Name)), answerTable(p.Answers, m, stage.name)})
 		}
 	}
 	t := table{head: []string{"admin page", "of", "when"}}
@@ -362,6 +360,28 @@ func answerTables(p *plan.Plan) []section {
 		t.add(cell{x.URL, inside}, x.Appliance.Name, cell{when, faint})
 	}
 	return append(out, section{"Admin pages", t})
+}
+
+// answerTable shows what an appliance asks at a stage; what the questions are
+// about, and each remark, is said once.
+func answerTable(answers []plan.Answer, m *plan.Machine, stage string) table {
+	t := table{head: []string{"about", "question", "answer"}}
+	about := ""
+	for _, x := range answers {
+		if x.Appliance != m || x.Stage != stage {
+			continue
+		}
+		shown := x.About
+		if shown == about {
+			shown = ""
+		}
+		about = x.About
+		t.add(shown, x.Question, cell{x.Answer, inside})
+		if x.Note != "" && !slices.Contains(t.notes, x.Note) {
+			t.notes = append(t.notes, x.Note)
+		}
+	}
+	return t
 }
 
 // assumedTable warns where the kind of appliance takes an adapter for another
@@ -381,50 +401,4 @@ func orNone(text string) string {
 		return "none"
 	}
 	return text
-}
-
-// profiles reads the profiles that a lab's appliances name: one that ships
-// with the program by its name, another as a file beside the lab file.
-func (a *app) profiles(l *lab.Lab, file string) error {
-	l.Profiles = map[string]*lab.Profile{}
-	for _, ap := range l.Appliances {
-		if l.Profiles[ap.Profile] != nil {
-			continue
-		}
-		name := ap.Profile
-		if name == "" {
-			name = profiles.Default
-		}
-		data, err := profiles.Files.ReadFile(name + ".yaml")
-		if err != nil {
-			path := name
-			if !filepath.IsAbs(path) && file != "-" {
-				path = filepath.Join(filepath.Dir(file), path)
-			}
-			if data, err = a.read(path, lab.MaxSize+1); err != nil {
-				if _, e := os.Stat(path); e != nil {
-					return lab.Faults{{File: l.File, Pos: ap.At("profile"), Message: fmt.Sprintf("there is no profile %s, neither shipped nor as a file", name), Instead: "shipped are " + strings.Join(shippedProfiles(), ", ")}}
-				}
-				return err
-			}
-			name = path
-		}
-		p, err := lab.ReadProfile(name, data)
-		if err != nil {
-			return err
-		}
-		l.Profiles[ap.Profile] = p
-	}
-	return nil
-}
-
-func shippedProfiles() []string {
-	entries, _ := profiles.Files.ReadDir(".")
-	var names []string
-	for _, e := range entries {
-		if name, ok := strings.CutSuffix(e.Name(), ".yaml"); ok {
-			names = append(names, name)
-		}
-	}
-	return names
 }

@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
-	"slices"
 	"strings"
 	"time"
 
@@ -56,7 +55,7 @@ past the appliance. Each answer names the frames that show it.`,
 			} else {
 				s := a.screen()
 				showTitle(s, p, fmt.Sprintf("rehearsal: %s in %s", count(frames, "frame", "frames"), time.Since(began).Round(time.Millisecond)))
-				showVerdict(s, p, doc, a.verbose)
+				showVerdict(s, doc, a.verbose)
 			}
 			if capture != "" && err == nil {
 				a.note(fmt.Sprintf("%s written to %s", count(frames, "frame", "frames"), capture))
@@ -128,11 +127,11 @@ func segmentComment(p *plan.Plan, name string) string {
 func verdictCell(v claims.Verdict) cell {
 	switch v {
 	case claims.Holds:
-		return cell{signHolds, inside}
+		return cell{signHolds, plain}
 	case claims.Broken:
 		return cell{signBroken, broken}
 	case claims.Unknown:
-		return cell{signUnknown, outside}
+		return cell{signUnknown, strong}
 	}
 	return cell{signNote, faint}
 }
@@ -141,7 +140,8 @@ func verdictCell(v claims.Verdict) cell {
 // which something does not hold.
 const maxRows = 40
 
-func showVerdict(s *screen, p *plan.Plan, doc claims.Document, verbose bool) {
+func showVerdict(s *screen, doc claims.Document, verbose bool) {
+	s.para(0, 2, faint, claims.Introduction)
 	showMatrix(s, doc)
 	showOthers(s, doc)
 	showBroken(s, doc, verbose)
@@ -190,28 +190,8 @@ func showBroken(s *screen, doc claims.Document, verbose bool) {
 }
 
 func summary(s *screen, doc claims.Document) string {
-	n := doc.Count()
-	if len(doc.Claims) == 0 {
-		return s.paint(outside, signUnknown) + " Nothing to say: no guest is behind an appliance."
-	}
-	if n[claims.Holds] == len(doc.Claims) {
-		what := ": guests reach outside only through the appliance."
-		if !slices.ContainsFunc(doc.Claims, func(r claims.Result) bool { return r.Kind == claims.Cut }) {
-			what = ". Nothing keeps the guests from avoiding an appliance that stands beside their router."
-		}
-		return s.paint(inside, signHolds) + " All " + count(len(doc.Claims), "claim holds", "claims hold") + what
-	}
-	parts := []string{}
-	for _, x := range []struct {
-		v    claims.Verdict
-		word string
-	}{{claims.Broken, "broken"}, {claims.Unknown, "unknown"}, {claims.Holds, "hold"}} {
-		if n[x.v] > 0 {
-			parts = append(parts, fmt.Sprintf("%s %s", grouped(n[x.v]), x.word))
-		}
-	}
 	c := verdictCell(doc.Verdict)
-	return s.paint(c.st, c.text) + " " + fmt.Sprintf("Of %s, %s.", count(len(doc.Claims), "claim", "claims"), strings.Join(parts, ", "))
+	return s.paint(c.st, c.text) + " " + doc.Summary()
 }
 
 func showMatrix(s *screen, doc claims.Document) {
@@ -261,7 +241,7 @@ func showMatrix(s *screen, doc claims.Document) {
 		s.table(t)
 	}
 	if hidden > 0 {
-		s.line("  ", s.paint(inside, signHolds), " ", count(hidden, "guest, for which everything holds", "guests, for each of which everything holds"))
+		s.line("  ", signHolds, " ", count(hidden, "guest, for which everything holds", "guests, for each of which everything holds"))
 	}
 }
 
@@ -362,8 +342,8 @@ func showClaim(s *screen, r claims.Result, follows []string) {
 		}
 		s.para(4, 2, plain, "from this follow: "+strings.Join(follows, ", ")+more)
 	}
-	if r.Try != "" {
-		s.para(4, 2, inside, "try: "+r.Try)
+	if r.Remedy != "" {
+		s.para(4, 2, strong, "remedy: "+r.Remedy)
 	}
 }
 

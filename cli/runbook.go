@@ -20,11 +20,11 @@ func (a *app) runbook() *cobra.Command {
 	c := &cobra.Command{
 		Use: "runbook [LAB]", Short: "Steps to build the lab by hand: values to type, what to see",
 		Long: `Writes the whole job in order, for this lab and with its values: images, machines,
-adapters, console questions with their answers, first-run pages, rules, guests,
+adapters, console questions with their answers, settings on its pages, rules, guests,
 tests. Each step says what should be seen then and what is often wrong there.
 
---wording puts a hypervisor's words in: desktop or server, which ship with the
-program, or a file of your own ("bastion schema --of wording" describes it).
+--wording puts a hypervisor's words in: desktop, server or kernel (Linux bridges and
+tap devices), which ship with the program, or a file of your own ("bastion schema --of wording" describes it).
 --since writes the steps that differ from an older lab file. --walk takes you
 through the steps one at a time, judges listings that you paste, and remembers
 where you stopped; --record writes what was done as the as-built record.`,
@@ -99,7 +99,7 @@ where you stopped; --record writes what was done as the as-built record.`,
 	c.Flags().StringVar(&form, "form", "", "text, markdown or html; what --to ends with when absent")
 	c.Flags().StringVar(&to, "to", "", "the file to write; standard output when absent")
 	c.Flags().BoolVar(&replace, "replace", false, "replace the file when it is there")
-	c.Flags().StringVar(&wording, "wording", "desktop", "whose words: desktop, server, or a file")
+	c.Flags().StringVar(&wording, "wording", "desktop", "whose words: desktop, server, kernel, or a file")
 	c.Flags().StringVar(&since, "since", "", "only the steps that differ from those of this lab file")
 	c.Flags().BoolVar(&walk, "walk", false, "one step at a time, remembered")
 	c.Flags().StringVar(&state, "state", "", "with --walk: where to remember; beside the lab file when absent")
@@ -107,33 +107,26 @@ where you stopped; --record writes what was done as the as-built record.`,
 	return c
 }
 
-// wordingNamed reads a wording that ships with the program, or a file.
+// wordingNamed reads a wording that ships with the program, or a file; what a
+// file does not say is said in plain words.
 func (a *app) wordingNamed(name string) (*lab.Wording, error) {
-	shipped := func(name string) (*lab.Wording, error) {
-		file := "wordings/" + name + ".yaml"
-		data, err := profiles.Files.ReadFile(file)
-		if err != nil {
-			return nil, err
-		}
-		return lab.ReadWording(file, data)
+	if data, shipped := profiles.Wording(name); shipped {
+		return lab.ReadWording(name+".yaml", data)
 	}
-	w, err := shipped(name)
+	if _, e := os.Stat(name); e != nil && name != "-" {
+		return nil, usage("there is no wording %s, neither shipped nor as a file; shipped are %s", name, strings.Join(profiles.WordingNames(), ", "))
+	}
+	data, err := a.read(name, lab.MaxSize+1)
 	if err != nil {
-		if _, e := os.Stat(name); e != nil && name != "-" {
-			return nil, usage("there is no wording %s, neither shipped nor as a file; shipped are desktop and server", name)
-		}
-		data, err := a.read(name, lab.MaxSize+1)
-		if err != nil {
-			return nil, err
-		}
-		if w, err = lab.ReadWording(name, data); err != nil {
-			return nil, err
-		}
-		plain, err := shipped("desktop") // for what the file does not say
-		if err != nil {
-			return nil, err
-		}
+		return nil, err
+	}
+	w, err := lab.ReadWording(name, data)
+	if err != nil {
+		return nil, err
+	}
+	plain, err := a.wordingNamed("desktop")
+	if err == nil {
 		w.Fill(plain)
 	}
-	return w, nil
+	return w, err
 }

@@ -2,11 +2,13 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
@@ -55,7 +57,7 @@ pass. FROM and TO are guests, appliances or outside.`,
 			if a.format == "json" {
 				err = a.json(t)
 			} else {
-				showTrace(a.screen(), p, file, t)
+				showTrace(a.screen(), p, file, t, a.verbose)
 			}
 			if err == nil && !t.Passed {
 				err = failure{status: exitBroken}
@@ -93,10 +95,18 @@ func party(p *plan.Plan, name string) (*plan.Adapter, error) {
 // stepStyle gives how a step of a kind is told.
 var stepStyle = map[string]style{"arp": faint, "name": plain, "packet": plain, "error": broken, "route": faint, "conversation": faint, "rule": inside, "translation": outside, "lost": broken}
 
-func showTrace(s *screen, p *plan.Plan, file string, t rehearse.Trace) {
+// showTrace shows a flow. Of one that passes the hops that matter: verbose
+// shows how names and hardware addresses were found and which routes were
+// taken as well.
+func showTrace(s *screen, p *plan.Plan, file string, t rehearse.Trace, verbose bool) {
 	showTitle(s, p, fmt.Sprintf("%s to %s by %s", t.From, t.To, t.Service))
 	rows := table{head: []string{"frame", "at", "machine", "on", "what"}}
+	hidden := 0
 	for _, x := range t.Steps {
+		if t.Passed && !verbose && !slices.Contains([]string{"packet", "error", "rule", "translation", "lost"}, x.Kind) {
+			hidden++
+			continue
+		}
 		frame, at := "", ""
 		if x.Frame != 0 {
 			frame = fmt.Sprint(x.Frame)
@@ -114,14 +124,20 @@ func showTrace(s *screen, p *plan.Plan, file string, t rehearse.Trace) {
 		}
 		rows.add(cell{frame, faint}, cell{at, faint}, cell{x.Machine, strong}, x.Segment, cell{text, stepStyle[x.Kind]})
 	}
+	if t.Outside() {
+		s.para(0, 2, faint, claims.Introduction)
+	}
 	s.line()
 	s.table(rows)
 	if t.More > 0 {
 		s.line("  ", s.paint(faint, "… and "+count(t.More, "frame", "frames")+" more of it"))
 	}
+	if hidden > 0 {
+		s.para(2, 2, faint, "Names, hardware addresses and routes: with --verbose.")
+	}
 	s.line()
 	if t.Passed {
-		s.para(0, 2, plain, s.paint(inside, signHolds)+" It passes: "+t.Saw+".")
+		s.para(0, 2, plain, signHolds+" It passes: "+t.Saw+".")
 		return
 	}
 	s.para(0, 2, plain, s.paint(broken, signBroken)+" It does not pass: "+t.Died+".")
@@ -129,10 +145,10 @@ func showTrace(s *screen, p *plan.Plan, file string, t rehearse.Trace) {
 		s.para(2, 0, plain, t.From+" saw: "+t.Saw)
 	}
 	if t.Change != "" {
-		what := "to let it pass: " + t.Change
+		what := "remedy: " + t.Change
 		if t.Tried {
 			what += "; tried in memory, and it passes"
 		}
-		s.para(2, 2, inside, what)
+		s.para(2, 2, strong, what)
 	}
 }

@@ -218,7 +218,7 @@ func (w *walker) judge(check runbook.Check, m *plan.Machine) (said []string, hel
 		if d.Wrong {
 			sign, held = signBroken, false
 		}
-		said = append(said, fmt.Sprintf("%s %s; %s", sign, d.Message, d.Fix))
+		said = append(said, fmt.Sprintf("%s %s; %s", sign, d.Message, d.Remedy))
 	}
 	if held {
 		said = append(said, signHolds+" "+m.Name+" shows what is planned")

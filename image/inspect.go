@@ -189,7 +189,7 @@ func (c *Content) judgeSize() {
 
 // inspectStream looks into a compressed stream.
 func (c *Content) inspectStream(r io.ReaderAt, o Options, depth int) {
-	_, name := promised(c.Name)
+	_, name := Promised(c.Name)
 	if name == c.Name {
 		name += " (unpacked)"
 	}

@@ -15,8 +15,8 @@ var suffixes = map[string]Kind{
 	".sha256": List, ".sha512": List, ".mf": List,
 }
 
-// promised tells what a name promises, and the name without that promise.
-func promised(name string) (Kind, string) {
+// Promised tells what a name promises, and the name without that promise.
+func Promised(name string) (Kind, string) {
 	low := strings.ToLower(name)
 	for _, k := range []stream.Kind{stream.Gzip, stream.Bzip2, stream.XZ, stream.Zstd} {
 		for _, s := range stream.Suffixes[k] {
@@ -36,7 +36,7 @@ func compressed(k Kind) bool { return stream.Suffixes[stream.Kind(k)] != nil }
 
 // judgeName says how name and content disagree.
 func (c *Content) judgeName() {
-	says, _ := promised(c.Name)
+	says, _ := Promised(c.Name)
 	c.Agrees = true
 	if says == "" || c.Kind == Unknown && says == RawDisk || c.Kind == Empty {
 		return

@@ -39,7 +39,7 @@ func (c *Content) next() string {
 	case c.Kind == List:
 		return "a list of checksums: give it to bastion image verify with --sums"
 	}
-	if says, _ := promised(c.Name); says == List || strings.HasSuffix(c.Name, ".txt") {
+	if says, _ := Promised(c.Name); says == List || strings.HasSuffix(c.Name, ".txt") {
 		return "nothing to do with it"
 	}
 	return "no image that is known here: look at its maker's page for an optical image, a virtual disk or a package"

@@ -82,18 +82,14 @@ func HTML(p *plan.Plan, doc claims.Document, frames []Frame) ([]byte, error) {
 	}
 	return page.Write(fmt.Sprintf("%s: %s, %s", p.Name, doc.Stage, doc.Verdict), "", unfold,
 		h.H1(g.Text(p.Name)), h.P(h.Class("lead"), g.Text(p.Lab.Title)),
-		w.banner(), page.Diagram(svg.Bytes()), w.broken(), w.matrix(), w.plan(), w.evidence(), w.frames(frames))
+		w.banner(), w.broken(), page.Diagram(svg.Bytes()), w.matrix(), w.plan(), w.evidence(), w.frames(frames))
 }
 
 func (w *writer) banner() g.Node {
-	n := w.doc.Count()
-	text := fmt.Sprintf("All %d claims hold in the %s.", len(w.doc.Claims), w.doc.Stage)
-	if w.doc.Verdict != claims.Holds {
-		text = fmt.Sprintf("Of %d claims, %d are broken, %d unknown and %d hold in the %s.", len(w.doc.Claims), n[claims.Broken], n[claims.Unknown], n[claims.Holds], w.doc.Stage)
-	}
 	return g.Group{
-		h.Nav(link("diagram", "Diagram"), g.If(w.doc.Verdict != claims.Holds, link("broken", "What does not hold")), link("claims", "Claims"), link("plan", "Plan"), link("evidence", "Evidence"), g.If(len(w.shown) > 0, link("frames", "Frames"))),
-		h.Div(h.Class("banner "+string(w.doc.Verdict)), g.Text(signs[w.doc.Verdict]+" "+text)),
+		h.Nav(g.If(w.doc.Verdict != claims.Holds, link("broken", "What does not hold")), link("diagram", "Diagram"), link("claims", "Claims"), link("plan", "Plan"), link("evidence", "Evidence"), g.If(len(w.shown) > 0, link("frames", "Frames"))),
+		h.Div(h.Class("banner "+string(w.doc.Verdict)), g.Text(signs[w.doc.Verdict]+" "+w.doc.Summary())),
+		h.P(h.Class("faint"), g.Text(claims.Introduction)),
 	}
 }
 
@@ -131,9 +127,11 @@ func (w *writer) broken() g.Node {
 		case r.Follows != "":
 			rest = append(rest, h.P(verdict(r), g.Text(" follows from "), link(r.Follows, r.Follows), g.Text(": "+r.Saw)))
 		default:
-			causes = append(causes, h.Div(h.Class("card"), verdict(r), h.P(g.Text(r.Saw)),
-				g.Map(r.Escapes, func(e claims.Way) g.Node { return h.P(h.Class("way"), g.Text(strings.Join(e.Path, " → "))) }),
-				w.list(r.Evidence), g.If(r.Try != "", h.P(h.Class("try"), g.Text("Try: "), page.Code(r.Try)))))
+			causes = append(causes, h.Div(h.Class("card"), verdict(r), g.If(len(r.Escapes) == 0, h.P(g.Text(r.Saw))),
+				g.Map(r.Escapes, func(e claims.Way) g.Node {
+					return g.Group{h.P(h.Class("way"), g.Text(strings.Join(e.Path, " → "))), h.P(g.Text(e.Tried))}
+				}),
+				w.list(r.Evidence), g.If(r.Remedy != "", h.P(h.Class("remedy"), g.Text("Remedy: "), page.Code(r.Remedy)))))
 		}
 	}
 	if causes == nil && rest == nil {

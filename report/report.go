@@ -30,23 +30,25 @@ func Markdown(p *plan.Plan, doc claims.Document) []byte {
 	if p.Lab.Title != "" {
 		fmt.Fprintf(&b, "%s\n\n", plain(p.Lab.Title))
 	}
-	n := doc.Count()
-	fmt.Fprintf(&b, "%s: %d claims hold, %d are broken, %d unknown.\n", sign[doc.Verdict], n[claims.Holds], n[claims.Broken], n[claims.Unknown])
-	if n[claims.Broken]+n[claims.Unknown] > 0 {
+	fmt.Fprintf(&b, "%s %s\n\n%s\n", signs[doc.Verdict], doc.Summary(), claims.Introduction)
+	if doc.Verdict != claims.Holds {
 		b.WriteString("\n## What does not hold\n")
 		for _, r := range doc.Claims {
 			if r.Verdict == claims.Holds {
 				continue
 			}
-			fmt.Fprintf(&b, "\n### %s\n\n%s\n", r.ID, plain(r.Saw))
+			fmt.Fprintf(&b, "\n### %s\n", r.ID)
+			if len(r.Escapes) == 0 { // else the ways say it
+				fmt.Fprintf(&b, "\n%s\n", plain(r.Saw))
+			}
 			for _, w := range r.Escapes {
 				fmt.Fprintf(&b, "\n- %s → %s by `%s`: %s\n", w.From, w.To, strings.Join(w.Path, " → "), plain(w.Tried))
 			}
 			if r.Follows != "" {
 				fmt.Fprintf(&b, "\nIt follows from %s.\n", r.Follows)
 			}
-			if r.Try != "" {
-				fmt.Fprintf(&b, "\nTry: %s.\n", plain(r.Try))
+			if r.Remedy != "" {
+				fmt.Fprintf(&b, "\nRemedy: %s.\n", plain(r.Remedy))
 			}
 		}
 	}
@@ -108,7 +110,7 @@ func JUnit(doc claims.Document) ([]byte, error) {
 		c := junitCase{Class: doc.Lab + "." + string(r.Kind), Name: r.ID, Out: strings.Join(append([]string{r.Saw}, r.Evidence...), "\n")}
 		switch r.Verdict {
 		case claims.Broken:
-			c.Failure = &junitText{r.Saw, r.Try}
+			c.Failure = &junitText{r.Saw, r.Remedy}
 			s.Failures, all.Failures = s.Failures+1, all.Failures+1
 		case claims.Unknown:
 			c.Skipped = &junitText{Message: r.Saw}

@@ -45,7 +45,7 @@ type Table struct {
 }
 
 // Mistake is what goes wrong at a step, and how that shows.
-type Mistake struct{ What, Sign string }
+type Mistake struct{ What, See string }
 
 // Check is what judges a step.
 type Check string
@@ -81,7 +81,11 @@ func Of(p *plan.Plan, w *lab.Wording) Book {
 		}
 		add("Build "+m.Name, b.create(m), b.adapters(m), b.boot(m))
 		add("Set up "+m.Name+" at its console", b.first(m), b.which(m), b.console(m), b.restart(m))
-		add("Set up "+m.Name+" on its pages", b.page(m), b.firstRun(m), b.translation(m), b.rules(m), b.leases(m), b.backup(m))
+		if m.Profile.InFiles() {
+			add("Set up "+m.Name+" by files", b.files(m))
+			continue
+		}
+		add("Set up "+m.Name+" on its pages", b.page(m), b.settings(m), b.translation(m), b.rules(m), b.leases(m), b.backup(m))
 	}
 	var guests []Step
 	for _, s := range p.Segments {
@@ -94,7 +98,23 @@ func Of(p *plan.Plan, w *lab.Wording) Book {
 	}
 	add("Try it", append(tests, b.inbound(), b.unplug())...)
 	add("When it works", b.keep(), b.again())
+	book.sayOnce()
 	return book
+}
+
+// sayOnce leaves out a likely mistake where an earlier step has told it.
+func (b *Book) sayOnce() {
+	said := map[Mistake]bool{}
+	for i := range b.Parts {
+		for j := range b.Parts[i].Steps {
+			s := &b.Parts[i].Steps[j]
+			s.Mistakes = slices.DeleteFunc(s.Mistakes, func(m Mistake) bool {
+				was := said[m]
+				said[m] = true
+				return was
+			})
+		}
+	}
 }
 
 // attach says in the hypervisor's words how an adapter is attached.
@@ -103,7 +123,7 @@ func (b *writer) attach(a *plan.Adapter) string {
 		return fmt.Sprintf("nothing to attach: it rides with tag %d on adapter %d", a.Segment.Tag, a.Number)
 	}
 	root := b.p.Segment(a.Segment.Wire.Name)
-	word := b.w.Internal
+	word := b.w.Isolated
 	switch {
 	case root.Reach == lab.Upstream && root.Lab.Join == "nat":
 		word = b.w.Translated
@@ -248,29 +268,9 @@ func (b *writer) adapters(m *plan.Machine) Step {
 	for _, a := range m.Own() {
 		s.Table.Rows = append(s.Table.Rows, []string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), cmp.Or(a.Name, "the guest"), b.attach(a), a.MAC.String(), a.NIC})
 	}
-	s.Do = []string{"Set each hardware address by hand where the program lets you.", fmt.Sprintf("Where it does not: let it make its own, then `bastion map --as %s --adopt LISTING` writes them into the lab file.", m.Name)}
+	s.Do = []string{"Set each hardware address by hand where the program lets you.", fmt.Sprintf("Where it does not: let it make its own, then `bastion map LAB --as %s --adopt LISTING` writes them into the lab file.", m.Name)}
 	s.See = "As many adapters as rows, each with the address of its row."
 	s.Mistakes = []Mistake{{"WAN and LAN swapped", "guests get leases from upstream, or none at all"}, {"an adapter left on the default network", "a guest reaches outside with the appliance off"}}
-	return s
-}
-
-func (b *writer) boot(m *plan.Machine) Step {
-	if m.Spec.Media == "" && m.Appliance.Image.File == "" {
-		return Step{}
-	}
-	media := cmp.Or(m.Spec.Media, m.Appliance.Image.File)
-	return Step{ID: "boot." + m.Name, Title: "Put the medium in and set the boot order", Do: []string{
-		fmt.Sprintf("Put %s into %s.", media, b.w.Medium), fmt.Sprintf("Boot order (%s): %s.", b.w.Boot, strings.Join(m.Spec.Boot, ", then ")),
-	}, See: "With an empty disk it starts from the medium; once installed, from the disk.", Mistakes: []Mistake{{"the medium stands first", "after the installation it begins to install again"}, {"the medium was not connected at power-on", "it says that there is nothing to boot"}}}
-}
-
-func (b *writer) first(m *plan.Machine) Step {
-	s := Step{ID: "start." + m.Name, Title: "Start " + m.Name + " and install it", Do: []string{"Start it and open its console.", "Install it onto its disk where it asks."}}
-	for _, w := range m.Profile.Waits {
-		s.Do = append(s.Do, fmt.Sprintf("%s takes about %s; longer: %s.", w.For, w.Time, w.Longer))
-	}
-	s.See = "The console asks its first question, or lists its interfaces."
-	s.Mistakes = []Mistake{{"too little memory", "the installation stops halfway or restarts"}, {"the disk's bus has no driver", "the installer finds no disk"}}
 	return s
 }
 
@@ -280,7 +280,7 @@ func (b *writer) which(m *plan.Machine) Step {
 	for _, a := range m.Adapters {
 		s.Table.Rows = append(s.Table.Rows, []string{a.Name, "…" + a.MAC.Tail(2), strings.Join(a.Devices, " or "), fmt.Sprint(a.Number), shown(a)})
 	}
-	s.Do = []string{fmt.Sprintf("Copy the list of interfaces from the console: `bastion map --as %s --listing FILE` says which is which, in whatever form it stands.", m.Name)}
+	s.Do = []string{fmt.Sprintf("Copy the list of interfaces from the console: `bastion map LAB --as %s --listing FILE` says which is which, in whatever form it stands.", m.Name)}
 	s.See = "Every port has one interface whose address ends as in its row."
 	s.Mistakes = []Mistake{{"only the first digits are compared", "WAN and LAN swapped: they differ in the last digit only"}, {"taken in the order of the list", "right on this machine, wrong on the next"}}
 	return s
@@ -297,9 +297,15 @@ func shown(a *plan.Adapter) string {
 // answers gives a stage's questions of a machine.
 func (b *writer) answers(m *plan.Machine, stage string) *Table {
 	t := &Table{Head: []string{"question", "answer", "remark"}, Tick: true}
+	said := map[string]bool{}
 	for _, a := range b.p.Answers {
 		if a.Appliance == m && a.Stage == stage {
-			t.Rows = append(t.Rows, []string{a.Question, a.Answer, a.Note})
+			note := a.Note
+			if said[note] {
+				note = ""
+			}
+			said[note] = true
+			t.Rows = append(t.Rows, []string{a.Whole(), a.Answer, note})
 		}
 	}
 	if len(t.Rows) == 0 {
@@ -327,11 +333,3 @@ func (b *writer) console(m *plan.Machine) Step {
 		See: "It lists each port with the address that was planned.", Mistakes: []Mistake{{"an upstream gateway typed in on an inside port", "guests reach the appliance and nothing behind it"}, {"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"}}}
 }
 
-func (b *writer) restart(m *plan.Machine) Step {
-	if m.Spec.Media == "" && m.Appliance.Image.File == "" {
-		return Step{}
-	}
-	return Step{ID: "restart." + m.Name, Title: "Take the medium out and restart", Do: []string{"Take the medium out of " + b.w.Medium + ".", "Restart from the disk."},
-		See: "It starts from its disk and shows the same addresses.", Mistakes: []Mistake{{"the medium is still in", "it begins to install again, or your answers are gone"}, {"settings were not written before the restart", "factory addresses are back"}},
-		Keep: "Take a " + b.w.Snapshot + " called \"installed\"."}
-}

@@ -14,6 +14,9 @@ import (
 
 func (b *writer) page(m *plan.Machine) Step {
 	s := Step{ID: "page." + m.Name, Title: "Open the admin page of " + m.Name}
+	if !m.Profile.Factory.LAN.IsValid() {
+		s.Do = append(s.Do, "Where it answers from the factory, its label or its console shows.")
+	}
 	for _, p := range b.p.Pages {
 		if p.Appliance != m {
 			continue
@@ -23,9 +26,6 @@ func (b *writer) page(m *plan.Machine) Step {
 		} else {
 			s.Do = append(s.Do, fmt.Sprintf("With the planned address it answers at %s, from a guest on that segment.", p.URL))
 		}
-	}
-	if s.Do == nil {
-		return Step{}
 	}
 	if g := near(m); g != nil {
 		s.Do = append([]string{fmt.Sprintf("You need one machine on the inside: move %s to %s first, as the part Guests says.", g.Machine.Name, g.Segment.Name)}, s.Do...)
@@ -53,12 +53,12 @@ func near(m *plan.Machine) *plan.Adapter {
 	return nil
 }
 
-func (b *writer) firstRun(m *plan.Machine) Step {
-	t := b.answers(m, "first-run")
+func (b *writer) settings(m *plan.Machine) Step {
+	t := b.answers(m, "pages")
 	if t == nil {
 		return Step{}
 	}
-	s := Step{ID: "first-run." + m.Name, Title: "Answer the first-run pages", Table: t, See: "The pages end without an error, and the overview shows the ports as planned."}
+	s := Step{ID: "pages." + m.Name, Title: "Make the settings on its pages", Table: t, See: "The overview shows the ports as planned."}
 	for _, a := range m.WAN() {
 		if a.Segment.Subnet.IsValid() && a.Segment.Subnet.Addr().IsPrivate() {
 			s.Why = fmt.Sprintf("%s is a private network: a filter on private sources at the WAN would drop what comes from there.", a.Segment.Subnet)
@@ -114,7 +114,7 @@ func (b *writer) leases(m *plan.Machine) Step {
 		if v == nil {
 			continue
 		}
-		s.Table.Rows = append(s.Table.Rows, []string{a.Name, v.Pool.String(), text(v.Router), texts(v.DNS), v.Domain, v.Time.String()})
+		s.Table.Rows = append(s.Table.Rows, []string{a.Name, v.Pool.String(), text(v.Router), texts(v.DNS), v.Domain, plan.Lasting(v.Time)})
 		for _, r := range v.Reservations {
 			s.Do = append(s.Do, fmt.Sprintf("On %s reserve %s for %s (%s).", a.Name, r.Address.Addr(), r.Machine.Name, r.MAC))
 		}
@@ -213,13 +213,13 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 	hop := seg.Gateway
 	add(c.routes, "one default route, by "+text(hop), "none: the lease named no router; two: a second adapter is attached")
 	if hop.IsValid() {
-		if answers(m, source(a), hop, lab.ICMP, 0) {
+		if answers(m, sourceAddress(a), hop, lab.ICMP, 0) {
 			add(fmt.Sprintf(c.ping, hop), "answers", "the wrong segment, or the appliance's port is not the one you think")
 		} else {
 			add(fmt.Sprintf(c.ping, hop), "nothing: the rules keep "+seg.Name+" from the appliance too", "an answer: the rule that denies it is missing or stands too low")
 		}
 	}
-	allowed := claims.Passing(m, seg, source(a), netip.MustParseAddr("203.0.113.80"))
+	allowed := claims.Passing(m, seg, sourceAddress(a), netip.MustParseAddr("203.0.113.80"))
 	if len(allowed) == 0 {
 		add(fmt.Sprintf(c.ping, beyond), "nothing: the rules keep "+seg.Name+" from outside", "an answer: there is a way around the appliance, or a rule above lets it out")
 		add(fmt.Sprintf(c.fetch, "http://"+beyond), "nothing", "an answer: as above")
@@ -227,7 +227,7 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 		if up := m.WAN(); len(up) > 0 && up[0].Segment.Gateway.IsValid() && has(allowed, lab.ICMP) {
 			add(fmt.Sprintf(c.ping, up[0].Segment.Gateway), "answers", "the appliance's WAN has no address, or translation is missing for "+seg.Name)
 		}
-		if answers(m, source(a), hop, lab.UDP, 53) {
+		if answers(m, sourceAddress(a), hop, lab.UDP, 53) {
 			add(fmt.Sprintf(c.name, beyond), "an address", "addresses answer but names do not: the resolver that the lease names does not answer, or has none upstream")
 		}
 		if hop.IsValid() {
@@ -250,7 +250,7 @@ func answers(m *plan.Machine, from, hop netip.Addr, proto lab.Proto, port uint16
 	return rule == nil || action == lab.Allow // without a rule it answers the inside
 }
 
-func source(a *plan.Adapter) netip.Addr {
+func sourceAddress(a *plan.Adapter) netip.Addr {
 	if a.Address.IsValid() {
 		return a.Address.Addr()
 	}

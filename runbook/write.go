@@ -122,9 +122,9 @@ func (b Book) Markdown() []byte {
 					fmt.Fprintf(&w, "| %s |\n", strings.Join(cells, " | "))
 				}
 			}
-			fmt.Fprintf(&w, "\n**See:** %s\n", plain(s.See))
+			fmt.Fprintf(&w, "\n**You should see:** %s\n", plain(s.See))
 			for _, m := range s.Mistakes {
-				fmt.Fprintf(&w, "\n*Often wrong:* %s. *It shows:* %s.\n", plain(m.What), plain(m.Sign))
+				fmt.Fprintf(&w, "\n*Often wrong:* %s. *You would see:* %s.\n", plain(m.What), plain(m.See))
 			}
 			if s.Keep != "" {
 				fmt.Fprintf(&w, "\n**Keep:** %s\n", plain(s.Keep))
@@ -183,9 +183,9 @@ func (s Step) Text(width int) []byte {
 			}
 		}
 	}
-	para("    See: ", s.See)
+	para("    You should see: ", s.See)
 	for _, m := range s.Mistakes {
-		para("    Often wrong: ", m.What+". It shows: "+m.Sign+".")
+		para("    Often wrong: ", m.What+". You would see: "+m.See+".")
 	}
 	if s.Keep != "" {
 		para("    Keep: ", s.Keep)
@@ -265,9 +265,9 @@ func (s Step) html(number string) g.Node {
 		}
 		out = append(out, page.Table(head, rows))
 	}
-	out = append(out, h.P(h.Class("see"), g.Text("See: "), page.Code(s.See)))
+	out = append(out, h.P(h.Class("see"), g.Text("You should see: "), page.Code(s.See)))
 	for _, m := range s.Mistakes {
-		out = append(out, h.P(h.Class("wrong"), page.Code("Often wrong: "+m.What+". It shows: "+m.Sign+".")))
+		out = append(out, h.P(h.Class("wrong"), page.Code("Often wrong: "+m.What+". You would see: "+m.See+".")))
 	}
 	if s.Keep != "" {
 		out = append(out, h.P(h.Class("keep"), page.Code("Keep: "+s.Keep)))

@@ -67,7 +67,7 @@ func TestCompareBuilt(t *testing.T) {
 				line = "* " + d.Message
 			}
 			told = append(told, line)
-			assert.NotEmpty(t, d.Fix, c.what)
+			assert.NotEmpty(t, d.Remedy, c.what)
 		}
 		if !assert.GreaterOrEqual(t, len(told), len(c.want), "%s: %s", c.what, strings.Join(told, " | ")) {
 			continue

@@ -15,7 +15,7 @@ type Difference struct {
 	Code    string `json:"code"`  // of the catalogue of findings, where one fits
 	Wrong   bool   `json:"wrong"` // false: worth a look, perhaps only a wait
 	Message string `json:"message"`
-	Fix     string `json:"fix"`
+	Remedy  string `json:"remedy"`
 }
 
 // selfGiven is the range that systems take an address from when nobody gives

@@ -32,7 +32,7 @@ func TestCompare(t *testing.T) {
 		var told []string
 		for _, d := range list {
 			told = append(told, d.Message)
-			assert.NotEmpty(t, d.Fix, c.what)
+			assert.NotEmpty(t, d.Remedy, c.what)
 		}
 		if !assert.Len(t, told, len(c.want), "%s: %s", c.what, strings.Join(told, " | ")) {
 			continue

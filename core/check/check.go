@@ -36,8 +36,8 @@ type Finding struct {
 	Severity Severity `json:"severity"`
 	Subject  string   `json:"subject"`
 	Message  string   `json:"message"`
-	Sign     string   `json:"sign"`               // what a person sees when it is built so
-	Fix      string   `json:"fix"`                // how to mend it
+	See      string   `json:"see"`                // what one would see if it were built so
+	Remedy   string   `json:"remedy"`             // what to do about it
 	Lines    []string `json:"lines"`              // what to write, where that is mechanical
 	Accepted string   `json:"accepted,omitempty"` // why it is right here
 	At       Place    `json:"at"`
@@ -63,9 +63,9 @@ type Entry struct {
 	Code     string
 	Severity Severity // the worst it can have
 	Title    string
-	Sign     string // what a person sees in a guest or on the console
+	See      string // what one would see in a guest or on the console
 	Why      string
-	Mend     string
+	Remedy   string
 	Old, Bad string // in the example lab: a part, and what it is when the finding is there
 	On       string // the day of the example, when it depends on one
 	find     func(*checker)
@@ -119,9 +119,9 @@ func Run(p *plan.Plan, on time.Time) []Finding {
 }
 
 // find notes a finding of the code at hand.
-func (c *checker) find(subject string, at lab.Pos, fix, message string, args ...any) *Finding {
+func (c *checker) find(subject string, at lab.Pos, remedy, message string, args ...any) *Finding {
 	c.out = append(c.out, Finding{
-		Code: c.now.Code, Severity: c.now.Severity, Subject: subject, Message: fmt.Sprintf(message, args...), Sign: c.now.Sign, Fix: fix,
+		Code: c.now.Code, Severity: c.now.Severity, Subject: subject, Message: fmt.Sprintf(message, args...), See: c.now.See, Remedy: remedy,
 		Lines: []string{}, At: Place{c.p.Lab.File, at.Line, at.Column},
 	})
 	return &c.out[len(c.out)-1]

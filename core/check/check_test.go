@@ -90,8 +90,8 @@ func TestCatalogue(t *testing.T) {
 				assert.True(t, f.Severity.AtLeast(Note) && e.Severity.AtLeast(f.Severity))
 				assert.NotZero(t, f.At.Line, "no place")
 				assert.NotEmpty(t, f.Subject)
-				assert.NotEmpty(t, f.Fix)
-				assert.NotEmpty(t, f.Sign)
+				assert.NotEmpty(t, f.Remedy)
+				assert.NotEmpty(t, f.See)
 			}
 			for _, f := range findings(t, good, e.On) {
 				assert.Equal(t, "nested-nat", f.Code, "the mended lab has %s: %s", f.Code, f.Message)

@@ -7,7 +7,7 @@ import (
 
 // factory is the inside network that the examples' appliance has before it is
 // set up.
-var factory = netip.PrefixFrom(netip.AddrFrom4([4]byte{192, 168, 1, 1}), 24)
+var factory = netip.PrefixFrom(netip.AddrFrom4([4]byte{192, 168, 77, 1}), 24)
 
 // base is the example lab that the catalogue's pages change: it has no
 // finding.

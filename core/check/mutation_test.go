@@ -257,7 +257,7 @@ var mistakes = []mistake{
 		return "gate.wan"
 	}, nil},
 	{"default-clash", func(s *sound, i int) string {
-		s.site.set("networks", "[203.0.113.0/24, 192.168.1.0/24]")
+		s.site.set("networks", "[203.0.113.0/24, 192.168.77.0/24]")
 		return "gate"
 	}, nil},
 	{"near-subnet", func(s *sound, i int) string {

@@ -74,7 +74,7 @@ type Page struct {
 	Before  []string // the lines of the lab that has the finding
 	After   []string // the same lines mended
 	Message string   // what check says of it
-	Fix     string
+	Remedy  string
 }
 
 // PageOf makes the page of an entry from its example.
@@ -97,7 +97,7 @@ func PageOf(e Entry) (Page, error) {
 			subject, _, _ = strings.Cut(subject, " ")
 			marked[subject] = true
 			if page.Message == "" {
-				page.Message, page.Fix = f.Message, f.Fix
+				page.Message, page.Remedy = f.Message, f.Remedy
 			}
 		}
 	}
@@ -150,7 +150,7 @@ func Markdown() (string, error) {
 		}
 		fmt.Fprintf(&b, "\n## %s\n\n**%s** (%s). %s\n\n", e.Code, e.Title, e.Severity, e.Why)
 		fmt.Fprintf(&b, "```text\n%s\n```\n\n", strings.Join(page.Picture, "\n"))
-		fmt.Fprintf(&b, "- What you see: %s\n- What check says: %s.\n- To mend it: %s\n\n", e.Sign, page.Message, e.Mend)
+		fmt.Fprintf(&b, "- You would see: %s\n- What check says: %s.\n- Remedy: %s\n\n", e.See, page.Message, e.Remedy)
 		for _, part := range page.Parts() {
 			fmt.Fprintf(&b, "%s:\n\n```yaml\n%s\n```\n\n", part.Title, strings.Join(part.Lines, "\n"))
 		}

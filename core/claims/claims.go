@@ -141,7 +141,7 @@ type Result struct {
 	Saw      string   `json:"saw"`
 	Evidence []string `json:"evidence"`
 	Escapes  []Way    `json:"escapes,omitempty"`
-	Try      string   `json:"try,omitempty"`     // what to do next, when broken
+	Remedy   string   `json:"remedy,omitempty"`  // what to do next, when broken
 	Follows  string   `json:"follows,omitempty"` // the broken claim that explains this one
 
 	around bool // it went out, and not through the appliance
@@ -299,5 +299,5 @@ func (r *Result) broken(saw, try string) {
 	if r.Verdict == Broken { // the first reason is kept
 		return
 	}
-	r.Verdict, r.Saw, r.Try = Broken, saw, try
+	r.Verdict, r.Saw, r.Remedy = Broken, saw, try
 }

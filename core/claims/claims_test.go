@@ -116,7 +116,7 @@ func TestJudgements(t *testing.T) {
 			}
 			assert.Equal(t, c.verdict, r.Verdict, c.what)
 			assert.Contains(t, r.Saw, c.saw, c.what)
-			assert.Equal(t, c.verdict == Broken, r.Try != "", "%s: what to try", c.what)
+			assert.Equal(t, c.verdict == Broken, r.Remedy != "", "%s: what to try", c.what)
 		}
 		assert.Equal(t, c.verdict, doc.Verdict, c.what)
 	}

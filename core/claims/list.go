@@ -392,7 +392,7 @@ func expectClaim(p *plan.Plan, w Witness, i int) claim {
 				c.probes = append(c.probes, ThroughPublish(p, Probe{Kind: AskReach, From: from, To: to, Proto: s.Proto, Port: s.From}))
 				names = append(names, NameOf(from)+" to "+NameOf(to))
 			}
-			if e.Never && to == nil && from != nil {
+			if e.Never && to == nil && from != nil && e.Service.Proto == lab.Any { // else it speaks of its protocol and port alone
 				c.probes = append(c.probes, Probe{Kind: Escape, From: from})
 				names = append(names, NameOf(from))
 			}

@@ -44,7 +44,7 @@ func TestJudgeSix(t *testing.T) {
 		judgeRouters(r, c.s, Observation{Routers: c.routers})
 		assert.Equal(t, c.want == "", r.Verdict == Holds, c.what)
 		assert.Contains(t, r.Saw, c.want, c.what)
-		assert.Equal(t, c.want != "", r.Try != "", c.what)
+		assert.Equal(t, c.want != "", r.Remedy != "", c.what)
 	}
 	good := Observation{Address: home.Address6, From: port.MAC.LinkLocal(), Addrs: []netip.Addr{port.Address6.Addr()}}
 	for _, c := range []struct {

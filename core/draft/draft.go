@@ -15,6 +15,7 @@ type Options struct {
 	Title       string         // left out when empty
 	Shape       string         // one-lan
 	Appliance   string         // gate
+	Profile     string         // of its appliances: a shipped one's name, or a file as seen from the lab file; left out when empty
 	WAN         string         // outer
 	LANs        []string       // one, inner
 	Guests      int            // on each LAN: 1

@@ -58,12 +58,20 @@ func (w *writer) isolated(name, comment string) {
 	w.line("    reach: isolated         # %s", comment)
 }
 
+// profile writes what kind of appliance it is, where that was said.
+func (w *writer) profile(o *Options) {
+	if o.Profile != "" {
+		w.line("    profile: %s", o.Profile)
+	}
+}
+
 // gate starts the appliance and writes its WAN port; comment stands behind
 // ports.
 func (w *writer) gate(o *Options, comment string) {
 	w.line("")
 	w.line("appliances:")
 	w.line("  %s:", o.Appliance)
+	w.profile(o)
 	w.line("    ports:                  # %s", comment)
 	w.line("      - {role: wan, segment: %s}", o.WAN)
 }
@@ -191,6 +199,7 @@ func transparent(o *Options, w *writer) {
 	w.line("appliances:")
 	w.line("  %s:", o.Appliance)
 	w.line("    kind: transparent       # bridges its WAN and LAN port; neither has an address")
+	w.profile(o)
 	w.line("    ports:")
 	w.line("      - {role: wan, segment: %s}", o.WAN)
 	w.line("      - {role: lan, segment: behind}")
@@ -206,6 +215,7 @@ func oneArmed(o *Options, w *writer) {
 	w.line("appliances:")
 	w.line("  %s:", o.Appliance)
 	w.line("    kind: one-armed         # beside the router; a guest that names the router avoids it")
+	w.profile(o)
 	w.line("    ports:")
 	w.line("      - {role: lan, segment: %s}", o.WAN)
 	w.guests(o, o.WAN)
@@ -219,10 +229,12 @@ func chain(o *Options, w *writer) {
 	w.line("")
 	w.line("appliances:")
 	w.line("  outer-gate:")
+	w.profile(o)
 	w.line("    ports:")
 	w.line("      - {role: wan, segment: %s}", o.WAN)
 	w.line("      - {role: lan, segment: between}")
 	w.line("  inner-gate:")
+	w.profile(o)
 	w.line("    ports:")
 	w.line("      - {role: wan, segment: between}")
 	w.line("      - {role: lan, segment: inner}")

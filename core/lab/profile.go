@@ -10,8 +10,9 @@ import (
 )
 
 // Profile is what differs from one kind of appliance to the next: how its
-// system names interfaces, what it does from the factory, what its console
-// asks. The zero Profile knows nothing and plans as if nothing were known.
+// system names interfaces, what it does from the factory, where it asks which
+// of the topics. The zero Profile knows nothing and plans as if nothing were
+// known.
 type Profile struct {
 	Spot
 	File      string
@@ -23,19 +24,26 @@ type Profile struct {
 	Tagged    string              // a tagged interface's name; DEVICE and TAG are put in
 	Roles     []Role              // which role its adapters take, in order, when nobody says
 	Factory   Factory
+	Settings  string // where it is set up once it has addresses: pages (also when empty) or files
 	NICs      []string
 	DiskBuses []string
-	Sizes     map[string]Needs // by duty, and base, per-100-guests, per-gigabit: what each adds
-	Console   []Question
-	FirstRun  []Question
+	Needs     Needs   // what it needs at least
+	Console   []Topic // what its console asks, in order
+	Pages     []Topic // what is set on its pages, in order
+	Asks      map[Topic]string
 	Change    []string // on first login
 	Waits     []Wait
 }
 
-// Factory is an appliance as it comes, before anything is set up.
+// InFiles tells an appliance that is set up in files, not on pages.
+func (p *Profile) InFiles() bool { return p.Settings == "files" }
+
+// Factory is an appliance as it comes, before anything is set up. Its
+// addresses stand on its label or its console; a user's own profile may give
+// them.
 type Factory struct {
 	Spot
-	LAN        netip.Prefix // its address on its inside port
+	LAN        netip.Prefix // its address on its inside port; invalid when nobody said
 	From, To   netip.Addr   // its pool
 	Scheme     string       // of the admin page: http or https
 	AdminPort  int
@@ -44,14 +52,30 @@ type Factory struct {
 	Masquerade bool
 }
 
-// Question is one question of a console or a first-run page.
-type Question struct {
-	Spot
-	Ask    string
-	Answer string // with {keys} that the plan fills in
-	Each   string // ask once for each port of this role, or for each inside port
-	Note   string
-}
+// Topic is one of the questions that every appliance must have answered,
+// whatever words it asks them in.
+type Topic string
+
+// The topics. The first five are asked port by port in adapter order, the
+// others once for the machine.
+const (
+	Side      Topic = "side"      // which side of the appliance an adapter is on
+	Tags      Topic = "tags"      // which tags it carries
+	Way       Topic = "way"       // how it gets its address
+	Addressed Topic = "address"   // its address and length
+	Leasing   Topic = "leases"    // whether it hands out leases, from where to where
+	Named     Topic = "name"      // the machine's name and domain
+	Resolvers Topic = "resolvers" // where the machine looks names up
+	Private   Topic = "private"   // whether private sources are dropped on WAN
+	Change    Topic = "change"    // what to change first
+)
+
+// Topics are all topics, in the order in which they are asked when a profile
+// says no other.
+var Topics = []Topic{Side, Tags, Way, Addressed, Leasing, Named, Resolvers, Private, Change}
+
+// ByPort tells a topic that is asked port by port.
+func (t Topic) ByPort() bool { return slices.Contains(Topics[:5], t) }
 
 // Wait is how long something takes and what to do when it takes longer.
 type Wait struct {
@@ -68,47 +92,15 @@ func ReadProfile(file string, data []byte) (*Profile, error) {
 	if root == nil {
 		return nil, r.faults
 	}
-	p := &Profile{File: file, Devices: map[string][]string{}, Sizes: map[string]Needs{}}
+	p := &Profile{File: file, Devices: map[string][]string{}, Asks: map[Topic]string{}}
 	readObject(r, root, "the profile", profileFields(), p)
 	if p.Version == 0 && !p.Has("bastion-profile") {
 		r.fail(Pos{Line: 1, Column: 1}, "the file does not say its format version; write `bastion-profile: 1` as the first line")
-	}
-	for _, list := range [][]Question{p.Console, p.FirstRun} {
-		for i := range list {
-			r.template(&list[i])
-		}
 	}
 	if len(r.faults) > 0 {
 		return nil, r.faults.sorted()
 	}
 	return p, nil
-}
-
-// AnswerKeys are what an answer's template may hold in braces.
-var AnswerKeys = []string{
-	"hostname", "domain", "wan.device", "lan.device", "lan.devices", "other.devices", "port.name", "port.device", "port.segment",
-	"port.address", "port.length", "port.mask", "port.gateway", "port.pool.from", "port.pool.to", "port.how", "port.tag", "port.leases",
-	"wan.how", "wan.address", "wan.gateway", "lan.address", "resolver", "private", "tags",
-}
-
-// template checks that every {key} of an answer is known.
-func (r *reader) template(q *Question) {
-	rest := q.Answer
-	for {
-		_, after, ok := strings.Cut(rest, "{")
-		if !ok {
-			return
-		}
-		key, tail, ok := strings.Cut(after, "}")
-		if !ok {
-			r.fail(q.At("answer"), "the brace in %q is not closed", shorten(q.Answer))
-			return
-		}
-		if !slices.Contains(AnswerKeys, key) {
-			r.fail(q.At("answer"), "an answer has no key {%s}%s; known: %s", shorten(key), didYouMean(key, AnswerKeys...), strings.Join(AnswerKeys, ", "))
-		}
-		rest = tail
-	}
 }
 
 func profileFields() []field[Profile] {
@@ -150,27 +142,21 @@ func profileFields() []field[Profile] {
 		}, func(p *Profile) *Factory { return &p.Factory }),
 		listField("nics", "Adapter models it has drivers for.", textShape, plain, func(p *Profile) *[]string { return &p.NICs }),
 		listField("disk-buses", "Disk buses it has drivers for.", textShape, plain, func(p *Profile) *[]string { return &p.DiskBuses }),
-		{"sizes", "What each duty adds to the machine: base, filter, intrusion-detection, proxy, vpn, per-100-guests, per-gigabit.",
-			form{Type: "object", Values: &form{Type: "object", Properties: properties(needsFields())}}, func(r *reader, n *yaml.Node, p *Profile) {
-				known := append([]string{"base", "per-100-guests", "per-gigabit"}, duties...)
-				r.pairs(n, "sizes", func(k, v *yaml.Node) {
-					if !slices.Contains(known, k.Value) {
-						r.fail(place(k), "%q is no duty%s; known: %s", shorten(k.Value), didYouMean(k.Value, known...), strings.Join(known, ", "))
-						return
+		objectField("needs", "What it needs at least.", needsFields(), func(p *Profile) *Needs { return &p.Needs }),
+		topicsField("console", "Which topics its console asks, in order.", func(p *Profile) *[]Topic { return &p.Console }),
+		topicsField("pages", "Which topics are set on its pages, in order.", func(p *Profile) *[]Topic { return &p.Pages }),
+		{"asks", "By topic: the words in which this appliance asks it, as its label, console or manual says.",
+			form{Type: "object", Values: &textShape}, func(r *reader, n *yaml.Node, p *Profile) {
+				r.pairs(n, "asks", func(k, v *yaml.Node) {
+					topic, err := parseTopic(k.Value)
+					if err != nil {
+						r.fail(place(k), "%v", err)
+					} else if text, ok := r.text(v, "what it asks"); ok {
+						p.Asks[topic] = text
 					}
-					var needs Needs
-					readObject(r, v, "sizes", needsFields(), &needs)
-					p.Sizes[k.Value] = needs
 				})
 			}},
-		objectsField("console", "What its console asks, in order.", questionFields(), []string{"ask", "answer"}, func(p *Profile) *Question {
-			p.Console = append(p.Console, Question{})
-			return &p.Console[len(p.Console)-1]
-		}),
-		objectsField("first-run", "What its first-run pages ask, in order.", questionFields(), []string{"ask", "answer"}, func(p *Profile) *Question {
-			p.FirstRun = append(p.FirstRun, Question{})
-			return &p.FirstRun[len(p.FirstRun)-1]
-		}),
+		wordField("settings", "Where it is set up once it has addresses: on pages, or in files that an export writes.", func(p *Profile) *string { return &p.Settings }, "pages", "files"),
 		listField("change", "What must be changed on first login.", textShape, plain, func(p *Profile) *[]string { return &p.Change }),
 		objectsField("waits", "How long things take.", []field[Wait]{
 			textField("for", "What is waited for.", func(w *Wait) *string { return &w.For }),
@@ -183,13 +169,23 @@ func profileFields() []field[Profile] {
 	}
 }
 
-func questionFields() []field[Question] {
-	return []field[Question]{
-		textField("ask", "The question.", func(q *Question) *string { return &q.Ask }),
-		textField("answer", "The answer, with keys of the plan in braces.", func(q *Question) *string { return &q.Answer }),
-		wordField("each", "Ask once for each port of this kind.", func(q *Question) *string { return &q.Each }, "wan", "inside", "tagged"),
-		textField("note", "What to know about it.", func(q *Question) *string { return &q.Note }),
+func topicsField(name, doc string, at func(*Profile) *[]Topic) field[Profile] {
+	item := form{Type: "string"}
+	for _, t := range Topics {
+		item.Enum = append(item.Enum, string(t))
 	}
+	return listField(name, doc, item, parseTopic, at)
+}
+
+func parseTopic(text string) (Topic, error) {
+	var known []string
+	for _, t := range Topics {
+		if string(t) == text {
+			return t, nil
+		}
+		known = append(known, string(t))
+	}
+	return "", fmt.Errorf("%q is no topic%s; known: %s", shorten(text), didYouMean(text, known...), strings.Join(known, ", "))
 }
 
 // ProfileSchema gives the JSON Schema (2020-12) of profile files.
@@ -207,6 +203,24 @@ func (p *Profile) Device(model string, number int) []string {
 	for _, form := range p.Devices[model] {
 		name := strings.ReplaceAll(form, "#", fmt.Sprint(number-1))
 		out = append(out, strings.ReplaceAll(name, "%", fmt.Sprint(number)))
+	}
+	return out
+}
+
+// Fact is a key of a profile with what it does, and whether it is given.
+type Fact struct {
+	Key   string `json:"key"`
+	Does  string `json:"does"`
+	Given bool   `json:"given"`
+}
+
+// Facts lists a profile's keys in the order of the format.
+func (p *Profile) Facts() []Fact {
+	var out []Fact
+	for _, f := range profileFields() {
+		if f.name != "bastion-profile" {
+			out = append(out, Fact{f.name, f.doc, p.Has(f.name)})
+		}
 	}
 	return out
 }

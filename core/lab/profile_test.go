@@ -2,6 +2,7 @@ package lab
 
 import (
 	"io/fs"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -20,7 +21,18 @@ func TestShippedProfiles(t *testing.T) {
 		p, err := ReadProfile(name, data)
 		require.NoError(t, err, name)
 		assert.Equal(t, name, p.Name+".yaml")
-		assert.NotEmpty(t, p.Sizes["base"].Memory, name)
+		assert.NotEmpty(t, p.Console, name)
+		topics := slices.Concat(p.Console, p.Pages)
+		for i, topic := range topics {
+			assert.NotContains(t, topics[:i], topic, "%s asks for it once", name)
+		}
+		if name != profiles.Default+".yaml" { // none holds a fact that could be one product's
+			assert.False(t, p.Factory.LAN.IsValid() || p.Factory.From.IsValid() || p.Factory.Scheme != "" || p.Factory.AdminPort != 0, name)
+			assert.Empty(t, p.Asks, name)
+			assert.Empty(t, p.Waits, name)
+			assert.Zero(t, p.Needs.CPUs+int(p.Needs.Memory)+int(p.Needs.Disk), name)
+			assert.NotRegexp(t, `[0-9]+\.[0-9]+|\b[0-9]{2,}\b`, string(data), name)
+		}
 		for _, model := range p.NICs {
 			first, third := p.Device(model, 1), p.Device(model, 3)
 			require.NotEmpty(t, first, "%s %s", name, model)
@@ -31,13 +43,13 @@ func TestShippedProfiles(t *testing.T) {
 
 func TestProfileFaults(t *testing.T) {
 	for text, want := range map[string]string{
-		"name: x": "write `bastion-profile: 1`",
-		"bastion-profile: 1\nconsole: [{ask: a, answer: '{wan.devise}'}]": `no key {wan.devise} (did you mean "wan.device"?)`,
-		"bastion-profile: 1\nconsole: [{ask: a, answer: '{wan'}]":         "not closed",
-		"bastion-profile: 1\nsizes: {fiter: {cpus: 1}}":                   `did you mean "filter"?`,
-		"bastion-profile: 1\nroles: [wan, inside]":                        `"inside" is no role`,
-		"bastion-profile: 1\nfactory: {pool: 1.2.3.4}":                    "write FIRST-LAST",
-		"bastion-profile: 1\ndevises: {}":                                 "did you mean devices?",
+		"name: x":                                      "write `bastion-profile: 1`",
+		"bastion-profile: 1\nconsole: [adress]":        `did you mean "address"?`,
+		"bastion-profile: 1\nasks: {sied: x}":          `did you mean "side"?`,
+		"bastion-profile: 1\npages: [{a: b}]":          "pages",
+		"bastion-profile: 1\nroles: [wan, inside]":     `"inside" is no role`,
+		"bastion-profile: 1\nfactory: {pool: 1.2.3.4}": "write FIRST-LAST",
+		"bastion-profile: 1\ndevises: {}":              "did you mean devices?",
 	} {
 		_, err := ReadProfile("p.yaml", []byte(text))
 		assert.ErrorContains(t, err, want, text)

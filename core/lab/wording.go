@@ -13,7 +13,7 @@ type Wording struct {
 	Bridged    string // how an adapter is bridged to {uplink}
 	Translated string // translated by the host
 	HostOnly   string // on a network {name} that the host has a leg on
-	Internal   string // on a network {name} of its own
+	Isolated   string // on a network {name} that neither the host nor an adapter of the host is on
 	Access     string // with the access tag {tag}
 	Trunk      string // with {tags} passed
 	Machine    string // what a virtual machine is called
@@ -71,7 +71,7 @@ var wordingTexts = []struct {
 	{"bridged", "An adapter bridged to the host's {uplink}.", func(w *Wording) *string { return &w.Bridged }},
 	{"translated", "An adapter that the host translates.", func(w *Wording) *string { return &w.Translated }},
 	{"host-only", "An adapter on the network {name}, on which the host has a leg.", func(w *Wording) *string { return &w.HostOnly }},
-	{"internal", "An adapter on the network {name}, which is nobody else's.", func(w *Wording) *string { return &w.Internal }},
+	{"isolated", "An adapter on the network {name}, on which neither the host nor an adapter of the host is.", func(w *Wording) *string { return &w.Isolated }},
 	{"access", "Added for an adapter with the access tag {tag}.", func(w *Wording) *string { return &w.Access }},
 	{"trunk", "Added for an adapter to which frames with the tags {tags} pass.", func(w *Wording) *string { return &w.Trunk }},
 	{"machine", "What a virtual machine is called.", func(w *Wording) *string { return &w.Machine }},

@@ -37,7 +37,7 @@ func FuzzReadWording(f *testing.F) {
 	f.Add([]byte("bastion-wording: [1, {a: &x b}, *x]"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if w, err := ReadWording("w.yaml", data); err == nil {
-			_ = w.Say(w.Bridged, "uplink", w.Internal)
+			_ = w.Say(w.Bridged, "uplink", w.Isolated)
 		}
 	})
 }

@@ -3,18 +3,20 @@ package plan
 import (
 	"cmp"
 	"fmt"
-
 	"strings"
 
 	"openbastion/core/lab"
 	"openbastion/core/subnet"
 )
 
-// Answer is one question of an appliance's console or first-run pages with
-// the plan's answer to it.
+// Answer is one question that an appliance must have answered, in our words,
+// with the plan's answer to it.
 type Answer struct {
 	Appliance *Machine
-	Stage     string // console or first-run
+	Stage     string // console or pages
+	Topic     lab.Topic
+	Port      *Adapter // nil for a question about the whole machine
+	About     string   // the port or the machine, as a person tells it from others
 	Question  string
 	Answer    string
 	Note      string
@@ -27,35 +29,56 @@ type Page struct {
 	Factory   bool // before anything is set up
 }
 
-// answers fills the profile's questions in from the plan.
+// answers answers every appliance's questions from the plan.
 func (b *builder) answers() {
 	for _, m := range b.plan.Appliances() {
-		b.ask(m)
+		b.plan.Answers = append(b.plan.Answers, answersOf(m, nil)...)
 		b.pages(m)
 	}
 }
 
-// ask fills one appliance's questions in.
-func (b *builder) ask(m *Machine) {
+// answersOf answers the questions of one appliance, in the order in which its
+// profile asks for their topics; topics of ports that stand in a row are
+// answered port by port. devices are those that are known, not only likely.
+func answersOf(m *Machine, devices map[*Adapter]string) []Answer {
+	var out []Answer
 	for _, stage := range []struct {
-		name string
-		list []lab.Question
-	}{{"console", m.Profile.Console}, {"first-run", m.Profile.FirstRun}} {
-		for rest := stage.list; len(rest) > 0; {
-			n := 1 // questions of one kind in a row are asked port by port
-			for n < len(rest) && rest[0].Each != "" && rest[n].Each == rest[0].Each {
+		name   string
+		topics []lab.Topic
+	}{{"console", m.Profile.Console}, {"pages", m.Profile.Pages}} {
+		add := func(a Answer) {
+			if a.Question == "" {
+				return
+			}
+			a.Appliance, a.Stage = m, stage.name
+			if words := m.Profile.Asks[a.Topic]; words != "" {
+				a.Note = strings.TrimSpace(fmt.Sprintf("It asks: %s. %s", strings.TrimRight(words, ".?:"), a.Note))
+			}
+			out = append(out, a)
+		}
+		for rest := stage.topics; len(rest) > 0; {
+			n := 0
+			for n < len(rest) && rest[n].ByPort() {
 				n++
 			}
-			for _, port := range asked(m, rest[0].Each) {
-				fill := strings.NewReplacer(pairs(m, port)...)
-				for _, q := range rest[:n] {
-					b.plan.Answers = append(b.plan.Answers, Answer{m, stage.name, fill.Replace(q.Ask), fill.Replace(q.Answer), q.Note})
+			if n == 0 {
+				add(aboutMachine(m, rest[0]))
+				rest = rest[1:]
+				continue
+			}
+			for _, port := range m.Adapters {
+				for _, topic := range rest[:n] {
+					add(aboutPort(port, topic, devices))
 				}
 			}
 			rest = rest[n:]
 		}
 	}
+	return out
 }
+
+// Whole gives the question with what it is about.
+func (a Answer) Whole() string { return a.About + ": " + a.Question }
 
 // AnswersWith gives an appliance's questions answered with devices as they are
 // really called; where one is not told it is the likely name.
@@ -70,87 +93,101 @@ func (p *Plan) AnswersWith(m *Machine, devices map[*Adapter]string) []Answer {
 			a.Devices = []string{d}
 		}
 	}
-	b := builder{plan: &Plan{Lab: p.Lab, Machines: []*Machine{m}}}
-	b.ask(m)
-	return b.plan.Answers
+	return answersOf(m, devices)
 }
 
-// asked gives the ports that a question is asked for; one nil for a question
-// that is asked once.
-func asked(m *Machine, each string) []*Adapter {
-	if each == "" {
-		return []*Adapter{nil}
+// aboutPort answers what is asked about one port; the zero Answer when the
+// topic does not concern it.
+func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer {
+	about := fmt.Sprintf("Adapter %d (…%s)", a.Number, a.MAC.Tail(2))
+	if a.Over != nil {
+		about = fmt.Sprintf("Tag %d on adapter %d (%s)", a.Segment.Tag, a.Number, a.Name)
 	}
-	var list []*Adapter
-	for _, a := range m.Adapters {
-		if each == "wan" && a.Role == lab.WAN || each == "inside" && a.Role != lab.WAN && a.How != NoAddress || each == "tagged" && a.Over != nil {
-			list = append(list, a)
-		}
+	put := func(question, answer, note string) Answer {
+		return Answer{Topic: topic, Port: a, About: about, Question: question, Answer: answer, Note: note}
 	}
-	return list
-}
-
-// pairs gives each key of an answer with its value, as strings.Replacer wants
-// them.
-func pairs(m *Machine, port *Adapter) []string {
-	values := map[string]string{"hostname": m.Name, "private": "no", "tags": "no", "resolver": "as the WAN lease says"}
-	var inside, other []string
-	first := true
-	for _, a := range m.Adapters {
-		name := fmt.Sprintf("%s (…%s)", a.Device(), a.MAC.Tail(2))
-		switch {
-		case a.Role == lab.WAN:
-			if values["wan.device"] == "" {
-				values["wan.device"], values["wan.how"] = name, howText(a)
-				if a.Address.IsValid() {
-					values["wan.address"] = a.Address.String()
-				}
-				values["wan.gateway"] = text(a.Gateway)
-				if !subnet.Private(a.Segment.Subnet.Addr()) {
-					values["private"] = "yes"
-				}
-				if a.How == Static && len(a.DNS) > 0 {
-					values["resolver"] = strings.Join(addrTexts(a.DNS), ", ")
-				}
-			}
-		case a.Role.Inside():
-			inside = append(inside, name)
-			if first {
-				values["lan.device"], first = name, false
-				values["lan.address"] = a.Shown()
-			} else if a.Over == nil {
-				other = append(other, name)
-			}
+	switch topic {
+	case lab.Side:
+		answer := fmt.Sprintf("%s, on %s", a.Role, a.Segment.Name)
+		if d := devices[a]; d != "" {
+			answer += "; it is " + d
+		} else if devices[a.Over] != "" {
+			answer += "; it is " + a.Devices[0]
+		} else if len(a.Devices) > 0 {
+			answer += "; likely called " + a.Devices[0]
 		}
+		return put("which side?", answer, "Go by the last two bytes of the hardware address, not by the order.")
+	case lab.Tags:
 		if a.Over != nil {
-			if values["tags"] == "no" {
-				values["tags"] = "yes:"
+			return Answer{}
+		}
+		return put("which VLAN tags does it carry?", cmp.Or(a.tags(), "none"), "")
+	case lab.Way:
+		return put("how does it get its address?", howText(a), "")
+	case lab.Addressed:
+		if a.How != Static || !a.Address.IsValid() {
+			return Answer{}
+		}
+		note := "An inside port has no gateway; one here sends traffic the wrong way."
+		if a.Role == lab.WAN || a.Gateway.IsValid() {
+			note = ""
+		}
+		return put("its address and length?", fmt.Sprintf("%s (mask %s), %s", a.Address, subnet.Mask(a.Address.Bits()), gatewayText(a)), note)
+	case lab.Leasing:
+		if a.Role == lab.WAN || a.How == NoAddress {
+			return Answer{}
+		}
+		if v := a.Leases; v != nil {
+			return put("does it hand out leases (DHCP), from where to where?", fmt.Sprintf("yes, from %s to %s", v.Pool.From, v.Pool.To), "")
+		}
+		return put("does it hand out leases (DHCP), from where to where?", "no", "")
+	}
+	return Answer{}
+}
+
+// tags lists the tags that a port carries for others, each with its name.
+func (a *Adapter) tags() string {
+	var list []string
+	for _, o := range a.Machine.Adapters {
+		if o.Over == a {
+			list = append(list, fmt.Sprintf("%d (%s, on %s)", o.Segment.Tag, o.Name, o.Segment.Name))
+		}
+	}
+	return strings.Join(list, ", ")
+}
+
+// aboutMachine answers what is asked about the whole machine.
+func aboutMachine(m *Machine, topic lab.Topic) Answer {
+	out := Answer{Topic: topic, About: m.Name}
+	switch topic {
+	case lab.Named:
+		out.Question, out.Answer = "what is it called?", m.Name
+		for _, a := range m.Adapters {
+			if a.Leases != nil && a.Leases.Domain != "" {
+				out.Answer += ", in the domain " + a.Leases.Domain
+				break
 			}
-			values["tags"] += fmt.Sprintf(" %d on %s;", a.Segment.Tag, a.Over.Device())
 		}
-		if a.Leases != nil && values["domain"] == "" {
-			values["domain"] = a.Leases.Domain
+	case lab.Resolvers:
+		out.Question, out.Answer = "where does it look names up?", "at the resolvers that the WAN lease names"
+		for _, a := range m.Adapters {
+			if a.How == Static && len(a.DNS) > 0 && a.DNS[0].IsValid() {
+				out.Answer = "at " + strings.Join(addrTexts(a.DNS), ", ")
+				break
+			}
 		}
-	}
-	values["tags"] = strings.TrimSuffix(values["tags"], ";")
-	values["lan.devices"], values["other.devices"] = strings.Join(inside, ", "), cmp.Or(strings.Join(other, ", "), "none")
-	if port != nil {
-		values["port.name"], values["port.segment"] = port.Name, port.Segment.Name
-		values["port.device"], values["port.how"] = port.Device(), howText(port)
-		values["port.gateway"], values["port.tag"] = cmp.Or(text(port.Gateway), "none"), fmt.Sprint(port.Segment.Tag)
-		if port.Address.IsValid() {
-			values["port.address"], values["port.length"] = port.Address.Addr().String(), fmt.Sprint(port.Address.Bits())
-			values["port.mask"] = subnet.Mask(port.Address.Bits())
+	case lab.Private:
+		for _, a := range m.WAN() {
+			out.Question, out.Answer = "does it drop packets from private sources on WAN?", "yes"
+			if subnet.Private(a.Segment.Subnet.Addr()) {
+				out.Answer, out.Note = "no", "This WAN is on private addresses itself, and must not drop them."
+			}
+			break
 		}
-		values["port.leases"], values["port.pool.from"], values["port.pool.to"] = "no", "none", "none"
-		if v := port.Leases; v != nil {
-			values["port.leases"] = "yes, " + v.Pool.String()
-			values["port.pool.from"], values["port.pool.to"] = v.Pool.From.String(), v.Pool.To.String()
+	case lab.Change:
+		if len(m.Profile.Change) > 0 {
+			out.Question, out.Answer = "what is changed first?", strings.Join(m.Profile.Change, ", ")
 		}
-	}
-	out := make([]string, 0, 2*len(lab.AnswerKeys))
-	for _, k := range lab.AnswerKeys {
-		out = append(out, "{"+k+"}", cmp.Or(values[k], "none"))
 	}
 	return out
 }
@@ -158,20 +195,20 @@ func pairs(m *Machine, port *Adapter) []string {
 func howText(a *Adapter) string {
 	switch {
 	case a.Port != nil && a.Port.Address.How == "pppoe":
-		return "PPPoE"
+		return "by PPPoE, with the line's name and password"
 	case a.How == Static:
-		return "static, " + a.Address.String() + gatewayText(a)
+		return "typed in"
 	case a.How == NoAddress:
-		return "none"
+		return "it has none"
 	}
-	return "a lease"
+	return "by lease (DHCP)"
 }
 
 func gatewayText(a *Adapter) string {
 	if !a.Gateway.IsValid() {
-		return ""
+		return "no gateway"
 	}
-	return ", gateway " + a.Gateway.String()
+	return "gateway " + a.Gateway.String()
 }
 
 // pages lists the addresses of the appliance's admin page: where it answers

@@ -240,6 +240,9 @@ func (b *builder) ports() {
 // adminPage lets the admin page answer on the manage port, else the first
 // inside port, when the file says nothing of it.
 func (b *builder) adminPage(m *Machine) {
+	if m.Profile.InFiles() {
+		return // it has no pages
+	}
 	var first *Adapter
 	for _, a := range m.Adapters {
 		if a.Port.Has("admin") {

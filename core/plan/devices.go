@@ -65,9 +65,9 @@ func (b *builder) attach(a *Adapter) string {
 	case root.Reach == lab.Upstream:
 		text = "bridged to the host's uplink"
 	case root.Reach == lab.Host:
-		text = "host-only, named " + root.Name
+		text = "host-only network " + root.Name
 	default:
-		text = "internal, named " + root.Name
+		text = "isolated network " + root.Name
 	}
 	if s.Tag != 0 {
 		text += fmt.Sprintf(", access tag %d", s.Tag)

@@ -3,6 +3,8 @@ package plan
 import (
 	"fmt"
 	"net/netip"
+	"strings"
+	"time"
 
 	"openbastion/core/lab"
 	"openbastion/core/mac"
@@ -128,6 +130,9 @@ type MachineDoc struct {
 type AnswerDoc struct {
 	Appliance string `json:"appliance"`
 	Stage     string `json:"stage"`
+	Topic     string `json:"topic"`
+	Port      string `json:"port,omitempty"`
+	About     string `json:"about"`
 	Question  string `json:"question"`
 	Answer    string `json:"answer"`
 	Note      string `json:"note,omitempty"`
@@ -258,7 +263,11 @@ func (p *Plan) Document() Document {
 		d.Order = append(d.Order, m.Name)
 	}
 	for _, a := range p.Answers {
-		d.Answers = append(d.Answers, AnswerDoc{a.Appliance.Name, a.Stage, a.Question, a.Answer, a.Note})
+		port := ""
+		if a.Port != nil {
+			port = a.Port.Name
+		}
+		d.Answers = append(d.Answers, AnswerDoc{a.Appliance.Name, a.Stage, string(a.Topic), port, a.About, a.Question, a.Answer, a.Note})
 	}
 	for _, a := range p.Pages {
 		d.Pages = append(d.Pages, PageDoc{a.Appliance.Name, a.URL, a.Factory})
@@ -291,4 +300,15 @@ func (s *Segment) Free() int {
 		return n - max(leasing, 1+subnet.Distance(s.Port.Leases.Pool.From, s.Port.Leases.Pool.To))
 	}
 	return n - leasing
+}
+
+// Lasting writes a duration as people do: 8h, 90m, 45s.
+func Lasting(d time.Duration) string {
+	text := d.String()
+	for _, zero := range []string{"m0s", "h0m"} {
+		if strings.HasSuffix(text, zero) {
+			text = text[:len(text)-2]
+		}
+	}
+	return text
 }

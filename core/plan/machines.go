@@ -70,14 +70,25 @@ func (b *builder) guestSpec(m *Machine) {
 	m.Spec = s
 }
 
+// sizes is what routing takes, and what each duty and each measure of work adds
+// to it: a rule of thumb for a lab, not a maker's table.
+var sizes = map[string]lab.Needs{
+	"base":                {CPUs: 1, Memory: 512 * lab.MiB, Disk: 8 * lab.GiB},
+	"filter":              {Memory: 512 * lab.MiB},
+	"intrusion-detection": {CPUs: 1, Memory: 3 * lab.GiB, Disk: 16 * lab.GiB},
+	"proxy":               {CPUs: 1, Memory: lab.GiB, Disk: 24 * lab.GiB},
+	"vpn":                 {CPUs: 1, Memory: 512 * lab.MiB},
+	"per-100-guests":      {Memory: 128 * lab.MiB},
+	"per-gigabit":         {CPUs: 1, Memory: 256 * lab.MiB},
+}
+
 func (b *builder) applianceSpec(m *Machine) {
 	src, profile := m.Appliance, m.Profile
-	want := profile.Sizes["base"]
-	want.CPUs, want.Memory, want.Disk = max(want.CPUs, 1), max(want.Memory, 512*lab.MiB), max(want.Disk, 8*lab.GiB)
-	why := []string{fmt.Sprintf("%s from its profile", sizeText(want))}
+	want := sizes["base"]
+	why := []string{fmt.Sprintf("%s to route", sizeText(want))}
 	add := func(name, what string, times int) {
-		n, ok := profile.Sizes[name]
-		if !ok || times == 0 {
+		n := sizes[name]
+		if times == 0 {
 			return
 		}
 		n.CPUs, n.Memory, n.Disk = n.CPUs*times, n.Memory*lab.Bytes(times), n.Disk*lab.Bytes(times)
@@ -99,9 +110,14 @@ func (b *builder) applianceSpec(m *Machine) {
 	}
 	add("per-100-guests", fmt.Sprintf("%d guests", guests), guests/100)
 	add("per-gigabit", fmt.Sprintf("%d Mbit/s", src.Mbits), (src.Mbits+500)/1000)
-	if want.CPUs < src.Needs.CPUs || want.Memory < src.Needs.Memory || want.Disk < src.Needs.Disk {
-		want.CPUs, want.Memory, want.Disk = max(want.CPUs, src.Needs.CPUs), max(want.Memory, src.Needs.Memory), max(want.Disk, src.Needs.Disk)
-		why = append(why, "not below what the image needs")
+	for _, least := range []struct {
+		needs lab.Needs
+		whose string
+	}{{profile.Needs, "this kind of appliance"}, {src.Needs, "the image"}} {
+		if n := least.needs; want.CPUs < n.CPUs || want.Memory < n.Memory || want.Disk < n.Disk {
+			want.CPUs, want.Memory, want.Disk = max(want.CPUs, n.CPUs), max(want.Memory, n.Memory), max(want.Disk, n.Disk)
+			why = append(why, "not below what "+least.whose+" needs")
+		}
 	}
 	want.Memory = (want.Memory + 256*lab.MiB - 1) / (256 * lab.MiB) * (256 * lab.MiB)
 	site := b.lab.Site

@@ -3,6 +3,8 @@ package plan
 import (
 	"fmt"
 	"net/netip"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -187,13 +189,56 @@ guests: {heron: inner}
 	assert.Equal(t, []any{NoAddress, (*Service)(nil)}, []any{joined.How, joined.Leases})
 }
 
+// Every port is asked about in adapter order, the machine once, in the order
+// of the profile's topics.
+func TestAnswers(t *testing.T) {
+	l, err := lab.Read("lab.yaml", []byte(two))
+	require.NoError(t, err)
+	l.Profiles = map[string]*lab.Profile{"": {
+		Console: []lab.Topic{lab.Named, lab.Side, lab.Tags, lab.Addressed}, Pages: []lab.Topic{lab.Leasing, lab.Change, lab.Private},
+		Asks: map[lab.Topic]string{lab.Tags: "any tags?"}, Change: []string{"the password"},
+	}}
+	p, err := Build(l)
+	require.NoError(t, err)
+	var asked []string
+	for _, a := range p.Answers {
+		asked = append(asked, a.Stage+" "+string(a.Topic))
+		if a.Port != nil {
+			assert.Contains(t, a.About, strconv.Itoa(a.Port.Number))
+		}
+		if a.Topic == lab.Tags {
+			assert.Equal(t, "It asks: any tags.", a.Note, "a profile's own words")
+		}
+	}
+	m := p.Machine("sluice")
+	var want []string
+	want = append(want, "console name")
+	for _, a := range m.Adapters {
+		want = append(want, "console side")
+		if a.Over == nil {
+			want = append(want, "console tags")
+		}
+		if a.How == Static {
+			want = append(want, "console address")
+		}
+	}
+	for _, a := range m.Adapters {
+		if a.Role != lab.WAN {
+			want = append(want, "pages leases")
+		}
+	}
+	assert.Equal(t, append(want, "pages change", "pages private"), asked)
+	before := slices.Clone(m.Adapters[0].Devices)
+	named := p.AnswersWith(m, map[*Adapter]string{m.Adapters[0]: "xyz9"})
+	assert.Contains(t, named[1].Answer, "xyz9")
+	assert.Equal(t, before, m.Adapters[0].Devices, "the plan stays as it was")
+}
+
 func TestSizes(t *testing.T) {
 	text := strings.Replace(two, "  sluice:\n", "  sluice:\n    duties: [filter, proxy, intrusion-detection]\n    throughput: 2Gbit\n    needs: {disk: 99GiB}\n", 1)
-	profile := &lab.Profile{Name: "p", NICs: []string{"e1000"}, Sizes: map[string]lab.Needs{
-		"base": {CPUs: 1, Memory: lab.GiB, Disk: 8 * lab.GiB}, "proxy": {Memory: lab.GiB, Disk: 20 * lab.GiB}, "intrusion-detection": {CPUs: 1, Memory: 3 * lab.GiB}, "per-gigabit": {CPUs: 1},
-	}}
+	profile := &lab.Profile{Name: "p", NICs: []string{"e1000"}, Needs: lab.Needs{Memory: 6 * lab.GiB}}
 	for site, want := range map[string]Spec{
-		"":                                     {CPUs: 4, Memory: 5 * lab.GiB, Disk: 99 * lab.GiB},
+		"":                                     {CPUs: 5, Memory: 6 * lab.GiB, Disk: 99 * lab.GiB},
 		"cpus: 2, memory: 4GiB, disk: 50GiB, ": {CPUs: 2, Memory: 4 * lab.GiB, Disk: 50 * lab.GiB},
 	} {
 		l, err := lab.Read("lab.yaml", []byte(strings.Replace(text, "site: {", "site: {"+site, 1)))
@@ -204,7 +249,8 @@ func TestSizes(t *testing.T) {
 		s := p.Machine("sluice").Spec
 		assert.Equal(t, []any{want.CPUs, want.Memory, want.Disk, want.Memory}, []any{s.CPUs, s.Memory, s.Disk, s.MemoryFloor})
 		assert.Equal(t, []any{"e1000", 1}, []any{s.NIC, s.Queues}, "no queues on a model that has none")
-		assert.Contains(t, strings.Join(s.Why, "; "), "3GiB for intrusion-detection")
+		assert.Contains(t, strings.Join(s.Why, "; "), "3GiB, 16GiB disk for intrusion-detection")
+		assert.Contains(t, strings.Join(s.Why, "; "), "not below what this kind of appliance needs; not below what the image needs")
 	}
 }
 

@@ -86,7 +86,7 @@ func (a *attack) saw(by *station, p *packet.Packet) {
 		a.caught[t] = map[int]bool{}
 	}
 	a.caught[t][hopOf(p)] = true
-	if old := a.arrived[t]; old == nil || old.name != "buoy" { // a router on the way gives way to the witness
+	if old := a.arrived[t]; old == nil || old.name != witnessHost { // a router on the way gives way to the witness
 		a.arrived[t] = by
 	}
 }

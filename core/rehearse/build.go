@@ -22,6 +22,12 @@ import (
 // witnessName is what the witness is called outside.
 const witnessName = "buoy.example"
 
+// witnessHost and routerName are the machines that stand for the outside.
+const (
+	witnessHost = "buoy"
+	routerName  = "lighthouse"
+)
+
 // outsides gives the networks that the outside can have behind its routers,
 // in order of preference (documentation addresses, RFC 5737).
 func outsides() []netip.Prefix {
@@ -175,7 +181,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 	l.far = l.world.addCable()
 	far := l.far
 	l.world.addSegment(far, 0, "beyond")
-	buoy := node.New("buoy")
+	buoy := node.New(witnessHost)
 	buoy.AddPort(node.Port{Adapter: 1, MAC: standIn(kindBuoy, 1), Address: netip.PrefixFrom(l.witness, l.beyond.Bits()), Gateway: subnet.First(l.beyond)})
 	answer(buoy)
 	l.buoy = l.world.addStation(buoy)
@@ -193,7 +199,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 			continue
 		}
 		count++
-		name := "lighthouse"
+		name := routerName
 		if count > 1 {
 			name = fmt.Sprintf("lighthouse%d", count)
 		}

@@ -66,7 +66,7 @@ func TestLeakyTwin(t *testing.T) {
 	broken := verdicts(run(t, example(t, "saltmarsh-leaky.yaml")))
 	cut := broken["otter.cut"]
 	assert.Contains(t, cut.Saw, "otter → causeway → lighthouse → beyond → buoy")
-	assert.Contains(t, cut.Try, "adapter 2 of otter off causeway")
+	assert.Contains(t, cut.Remedy, "adapter 2 of otter off causeway")
 	assert.Contains(t, broken["heron.cut"].Saw, "heron → reedbed → otter → causeway", "a neighbor with a second door is everybody's door")
 	assert.Contains(t, broken["reedbed.alone"].Saw, "the host's lease server answers on reedbed too: 10.83.16.254 at 02:0b:00:13:00:01")
 	assert.Equal(t, "reedbed.alone", broken["heron.lease"].Follows)
@@ -107,7 +107,7 @@ func TestMistakes(t *testing.T) {
 		for id, saw := range c.broken {
 			if assert.Contains(t, broken, id, c.mistake) {
 				assert.Contains(t, broken[id].Saw, saw, c.mistake)
-				assert.NotEmpty(t, broken[id].Try, "%s: %s", c.mistake, id)
+				assert.NotEmpty(t, broken[id].Remedy, "%s: %s", c.mistake, id)
 			}
 		}
 		for id := range broken {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"openbastion/core/appliance"
@@ -140,7 +141,7 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 		}
 	}
 	if why != "" {
-		out.Died, out.Saw, out.Change = why, "nothing was sent", "find out why: bastion rehearse"
+		out.Died, out.Saw, out.Change = why, "nothing was sent", addressRemedy(from, to)
 		return out
 	}
 	t := &tracer{world: l.world, began: l.world.now, phase: "name", home: port.MAC, seen: map[Step]int{}}
@@ -179,7 +180,7 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 // blame finds where a flow died, and what would let it pass.
 func (l *Lab) blame(out *Trace, steps []Step, from, to *plan.Adapter, service lab.Service) {
 	out.Died = "no answer came back"
-	out.Change = "find out what is wrong with the guests on its way: bastion rehearse"
+	out.Change = "look at the machines after that one: `bastion explain outside` lists what to look at, nearest first"
 	for i := len(steps) - 1; i >= 0; i-- {
 		if s := steps[i]; s.Kind != "arp" && s.Frame != 0 { // what was sent last
 			out.Died = fmt.Sprintf("%s sends it on %s, and no answer comes back", s.Machine, s.Segment)
@@ -191,6 +192,9 @@ func (l *Lab) blame(out *Trace, steps []Step, from, to *plan.Adapter, service la
 			continue
 		}
 		out.Died = fmt.Sprintf("at %s: %s", s.Machine, s.Text)
+		if change := l.routeRemedy(s); change != "" {
+			out.Change = change
+		}
 		if m := l.plan.Machine(s.Machine); m != nil && m.Appliance != nil {
 			l.mend(out, m, s, from, to, service)
 		} else if from == nil && to.Guest != nil {
@@ -199,6 +203,45 @@ func (l *Lab) blame(out *Trace, steps []Step, from, to *plan.Adapter, service la
 		return
 	}
 }
+
+// addressRemedy says what to look at when one end of a flow has no address.
+func addressRemedy(ends ...*plan.Adapter) string {
+	for _, a := range ends {
+		if a != nil && (a.How == plan.Lease || a.How == plan.Reservation) {
+			return fmt.Sprintf("let somebody hand out leases on %s, and see that adapter %d of %s is plugged in there", a.Segment.Name, a.Number, a.Machine.Name)
+		}
+	}
+	return "give it an address, or see that its adapter is plugged in"
+}
+
+// routeRemedy says what to look at where a packet found no way on: the next
+// hop that does not answer, or the route that is missing; empty when that is
+// not why it was lost.
+func (l *Lab) routeRemedy(s Step) string {
+	text, silent := strings.CutPrefix(s.Text, "nobody answers for ")
+	if !silent && !strings.HasPrefix(s.Text, "no route to ") {
+		return ""
+	}
+	m := l.plan.Machine(s.Machine)
+	if m == nil {
+		return ""
+	}
+	for _, a := range m.Adapters {
+		port := a.Segment.Port
+		switch {
+		case a.Guest != nil && silent && a.Gateway.IsValid() && a.Gateway.String() == text && port != nil && port.Address.IsValid():
+			return fmt.Sprintf("set the gateway of %s to %s, which is %s of %s", m.Name, port.Address.Addr(), portWords(port), port.Machine.Name)
+		case a.Guest != nil && !silent && port != nil && port.Address.IsValid():
+			return fmt.Sprintf("give %s a next hop: the gateway %s, which is %s of %s", m.Name, port.Address.Addr(), portWords(port), port.Machine.Name)
+		}
+	}
+	if silent {
+		return fmt.Sprintf("see that the machine with %s is plugged in, on the segment where %s asks for it", text, m.Name)
+	}
+	return fmt.Sprintf("give %s a WAN address and a gateway there", m.Name)
+}
+
+func portWords(a *plan.Adapter) string { return "port " + a.Name }
 
 // mend proposes a rule where rules ended a flow, and tries it.
 func (l *Lab) mend(out *Trace, m *plan.Machine, s Step, from, to *plan.Adapter, service lab.Service) {
@@ -264,4 +307,10 @@ func (l *Lab) passes(from, to *plan.Adapter, service lab.Service) bool {
 	}
 	q := claims.ThroughPublish(changed, claims.Probe{Kind: claims.AskReach, From: twin(from), To: twin(to), Proto: service.Proto, Port: service.From})
 	return New(changed).Ask(claims.Running, []claims.Probe{q})[0].Answered
+}
+
+// Outside tells whether one of the machines that stand for the outside has a
+// part in the flow.
+func (t Trace) Outside() bool {
+	return slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Machine == routerName || s.Machine == witnessHost })
 }

@@ -18,9 +18,9 @@ func Graph(p *plan.Plan) bundle.File {
 	q := strconv.Quote
 	fmt.Fprintf(&b, "graph %s {\n  graph [rankdir=TB]\n  node [fontname=\"sans-serif\", shape=box]\n  outside [label=\"outside\", style=rounded, color=\"#9c5700\"]\n", q(p.Name))
 	for _, s := range p.Segments {
-		color := "#006b66"
+		color := "#8a5a00"
 		if s.Reach == lab.Upstream {
-			color = "#9c5700"
+			color = "#0a5fa3"
 			fmt.Fprintf(&b, "  outside -- %s\n", q("segment "+s.Name))
 		}
 		label := s.Name + "\n" + s.Subnet.String()

@@ -28,12 +28,12 @@ func Write(w io.Writer, version string, findings []check.Finding) error {
 	for _, f := range findings {
 		rule := run.AddRule(f.Code).WithDefaultConfiguration(sarif.NewReportingConfiguration().WithLevel(levels[f.Severity]))
 		if e, ok := entries[f.Code]; ok {
-			rule.WithShortDescription(sarif.NewMultiformatMessageString(e.Title)).WithFullDescription(sarif.NewMultiformatMessageString(e.Why)).WithHelp(sarif.NewMultiformatMessageString(e.Mend))
+			rule.WithShortDescription(sarif.NewMultiformatMessageString(e.Title)).WithFullDescription(sarif.NewMultiformatMessageString(e.Why)).WithHelp(sarif.NewMultiformatMessageString(e.Remedy))
 		}
 		region := sarif.NewRegion().WithStartLine(max(f.At.Line, 1)).WithStartColumn(max(f.At.Column, 1))
 		place := sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewArtifactLocation().WithUri(f.At.File)).WithRegion(region)
 		result := run.CreateResultForRule(f.Code).WithLevel(levels[f.Severity]).
-			WithMessage(sarif.NewTextMessage(f.Subject + ": " + f.Message + ". To mend it: " + f.Fix + "."))
+			WithMessage(sarif.NewTextMessage(f.Subject + ": " + f.Message + ". Remedy: " + f.Remedy + "."))
 		result.AddLocation(sarif.NewLocationWithPhysicalLocation(place))
 		if f.Accepted != "" {
 			result.WithSuppression([]*sarif.Suppression{sarif.NewSuppression("inSource").WithJustifcation(f.Accepted)})

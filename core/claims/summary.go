@@ -1,0 +1,52 @@
+package claims
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Stand-ins for the outside, as every output that names them introduces them.
+const Introduction = "Outside stand two invented machines: the witness (buoy), which reports who reached it, and the site's router (lighthouse)."
+
+// Summary says a verdict in one sentence, the same in every output.
+func (d Document) Summary() string {
+	n, all := d.Count(), len(d.Claims)
+	switch {
+	case all == 0:
+		return "Nothing to say: no guest is behind an appliance."
+	case n[Holds] == all && !slices.ContainsFunc(d.Claims, func(r Result) bool { return r.Kind == Cut }):
+		return counted(all, "claim holds", "claims hold") + ". Nothing keeps the guests from avoiding an appliance that stands beside their router."
+	case n[Holds] == all:
+		return counted(all, "claim holds", "claims hold") + ": guests reach outside only through the appliance."
+	}
+	var parts []string
+	for _, x := range []struct {
+		v         Verdict
+		one, many string
+	}{{Broken, "is broken", "are broken"}, {Unknown, "is unknown", "are unknown"}, {Holds, "holds", "hold"}} {
+		switch n[x.v] {
+		case 0:
+		case 1:
+			parts = append(parts, "1 "+x.one)
+		default:
+			parts = append(parts, fmt.Sprintf("%d %s", n[x.v], x.many))
+		}
+	}
+	last := len(parts) - 1
+	list := parts[last]
+	if last > 0 {
+		list = strings.Join(parts[:last], ", ") + " and " + list
+	}
+	if all == 1 {
+		return "The one claim " + strings.TrimPrefix(list, "1 ") + "."
+	}
+	return fmt.Sprintf("Of %d claims, %s.", all, list)
+}
+
+func counted(n int, one, many string) string {
+	if n == 1 {
+		return "The one " + one
+	}
+	return fmt.Sprintf("All %d %s", n, many)
+}
