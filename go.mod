@@ -6,7 +6,6 @@ require go.yaml.in/yaml/v3 v3.0.6
 
 require (
 	git.sr.ht/~sbinet/gg v0.8.0
-	github.com/ajstarks/svgo v0.0.0-20211024235047-1546f124cd8b
 	github.com/clipperhouse/displaywidth v0.11.0
 	github.com/gaissmai/bart v0.30.0
 	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
@@ -18,6 +17,7 @@ require (
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/signintech/gopdf v0.33.0
 	github.com/spf13/cobra v1.10.2
+	github.com/spf13/pflag v1.0.9
 	github.com/stretchr/testify v1.12.1
 	github.com/vishvananda/netlink v1.3.1
 	github.com/vishvananda/netns v0.0.5
@@ -41,7 +41,6 @@ require (
 	github.com/pierrec/lz4/v4 v4.1.26 // indirect
 	github.com/pkg/errors v0.9.1 // indirect
 	github.com/russross/blackfriday/v2 v2.1.0 // indirect
-	github.com/spf13/pflag v1.0.9 // indirect
 	github.com/u-root/uio v0.0.0-20230220225925-ffce2a382923 // indirect
 	github.com/xeipuuv/gojsonpointer v0.0.0-20180127040702-4e3ac2762d5f // indirect
 	github.com/xeipuuv/gojsonreference v0.0.0-20180127040603-bd5ef7bd5415 // indirect

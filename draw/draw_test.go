@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"encoding/xml"
 	"fmt"
+	"image/color"
 	"image/png"
 	"io"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -337,7 +339,7 @@ func TestVerdictsOnGroups(t *testing.T) {
 			if s.Kind == Line && s.Width == 2.2 && s.Ink == Broken {
 				broken++
 			}
-			if s.Kind == Line && s.Width == 2 && s.Ink == Inside && len(s.Points) == 3 {
+			if s.Kind == Line && s.Width == 2 && s.Ink == TextInk && len(s.Points) == 3 {
 				holds++
 			}
 		}
@@ -354,7 +356,59 @@ func TestVerdictsOnGroups(t *testing.T) {
 	}
 	doc.Verdict = claims.Broken
 	broken, after := signs(doc)
-	assert.Equal(t, 3, broken, "the group's, the whole's and the claim's own")
+	assert.Equal(t, 4, broken, "the group's, the whole's, the claim's own, and the legend's")
 	assert.Equal(t, before-2, after)
 	assert.Contains(t, strings.Join(Text(p, Options{Verdict: doc}, 80), "\n"), "· ✗ 20 guests")
+}
+
+// Every ink can be read on its ground, and outside, inside and broken stay
+// apart for readers who see few colours.
+func TestInks(t *testing.T) {
+	linear := func(c color.NRGBA) [3]float64 {
+		var out [3]float64
+		for i, v := range []uint8{c.R, c.G, c.B} {
+			if x := float64(v) / 255; x <= 0.04045 {
+				out[i] = x / 12.92
+			} else {
+				out[i] = math.Pow((x+0.055)/1.055, 2.4)
+			}
+		}
+		return out
+	}
+	luminance := func(v [3]float64) float64 { return 0.2126*v[0] + 0.7152*v[1] + 0.0722*v[2] }
+	contrast := func(a, b [3]float64) float64 {
+		x, y := luminance(a)+0.05, luminance(b)+0.05
+		return math.Max(x, y) / math.Min(x, y)
+	}
+	// How the colour-blind see (Machado, Oliveira and Fernandes 2009, severity 1).
+	sights := map[string][3][3]float64{
+		"usual":        {{1, 0, 0}, {0, 1, 0}, {0, 0, 1}},
+		"protanopia":   {{0.152286, 1.052583, -0.204868}, {0.114503, 0.786281, 0.099216}, {-0.003882, -0.048116, 1.051998}},
+		"deuteranopia": {{0.367322, 0.860646, -0.227968}, {0.280085, 0.672501, 0.047413}, {-0.011820, 0.042940, 0.968881}},
+		"tritanopia":   {{1.255528, -0.076749, -0.178779}, {-0.078411, 0.930809, 0.147602}, {0.004733, 0.691367, 0.303900}},
+	}
+	for _, g := range []Ground{Light, Dark} {
+		paper := linear(g.color(Paper))
+		for _, i := range []Ink{TextInk, Faint, Outside, Inside, Broken} {
+			assert.GreaterOrEqual(t, contrast(linear(g.color(i)), paper), 4.5, "%s on %s", g.hex(i), g)
+		}
+		for ink, wash := range map[Ink]Ink{Outside: OutsideWash, Inside: InsideWash, Broken: BrokenWash} {
+			assert.GreaterOrEqual(t, contrast(linear(g.color(ink)), linear(g.color(wash))), 4.5, "%s on its wash", g.hex(ink))
+		}
+		for name, m := range sights {
+			seen := func(i Ink) (out [3]float64) {
+				v := linear(g.color(i))
+				for r := range 3 {
+					x := math.Min(math.Max(m[r][0]*v[0]+m[r][1]*v[1]+m[r][2]*v[2], 0), 1)
+					out[r] = math.Cbrt(x) // about even steps to the eye
+				}
+				return out
+			}
+			for _, pair := range [][2]Ink{{Outside, Inside}, {Outside, Broken}, {Inside, Broken}} {
+				a, b := seen(pair[0]), seen(pair[1])
+				d := math.Sqrt(math.Pow(a[0]-b[0], 2) + math.Pow(a[1]-b[1], 2) + math.Pow(a[2]-b[2], 2))
+				assert.GreaterOrEqual(t, d, 0.2, "%s and %s on %s, %s", g.hex(pair[0]), g.hex(pair[1]), g, name)
+			}
+		}
+	}
 }

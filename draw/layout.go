@@ -52,6 +52,7 @@ func Of(p *plan.Plan, o Options) *Picture {
 	if p.Lab.Title != "" {
 		l.Title += ": " + p.Lab.Title
 	}
+	l.spare()
 	l.place()
 	l.W = math.Max(minWidth, l.right+margin)
 	w := l.label(margin, 14, title, p.Name, l.W-2*margin)
@@ -228,7 +229,7 @@ func portsH(ports []*plan.Adapter) float64 {
 	return 16 + 3*15
 }
 
-func (b *block) barH() float64 { return 33 + 15*float64(len(about(b.seg))) }
+func (b *block) barH() float64 { return 33 + b.spare + 15*float64(len(about(b.seg))) }
 
 // rows is how many entries stand in a column at most.
 func (b *block) rows() int {

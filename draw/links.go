@@ -166,16 +166,28 @@ func (l *layout) entryState(e *entry) bool {
 // shownWays bounds how many escapes are painted.
 const shownWays = 4
 
-// escapes paints the ways out that a verdict found.
+// wayGap is how far apart ways around run that take the same route.
+const wayGap = 7.0
+
+// spare makes room in the bars for the ways around to run beside each other.
+func (l *layout) spare() {
+	if n := min(shownWays, len(l.judged.ways)); n > 1 {
+		for _, b := range l.t.blocks {
+			b.spare = wayGap * float64(n-1)
+		}
+	}
+}
+
+// escapes paints the ways out that a verdict found, each beside the others.
 func (l *layout) escapes(band Box) {
 	for i, w := range l.judged.ways[:min(shownWays, len(l.judged.ways))] {
-		way := l.trail(w.Path, band, 3*float64(i)-3)
+		way := l.trail(w.Path, band, -wayGap*float64(i))
 		if len(way) < 2 {
 			continue
 		}
 		l.Shapes = append(l.Shapes,
-			Shape{Kind: Line, Points: way, Ink: Paper, Width: 6},
-			Shape{Kind: Line, Points: way, Ink: Broken, Width: 2.6, Arrow: true})
+			Shape{Kind: Line, Points: way, Ink: Paper, Width: 5},
+			Shape{Kind: Line, Points: way, Ink: Broken, Width: 2.4, Arrow: true})
 		at := way[0]
 		n := fmt.Sprint(i + 1)
 		s := style{10, true, Paper}
@@ -226,7 +238,7 @@ func (l *layout) trail(names []string, band Box, off float64) []Point {
 		if m != nil {
 			on := back(route{m, s})
 			if len(on) > 0 {
-				y := bar.bottom() - 5 + off/2
+				y := bar.bottom() - 5 + off
 				if len(way) > 0 {
 					add(Point{way[len(way)-1].X, y}, Point{on[0].X, y})
 				}
@@ -257,11 +269,13 @@ func shifted(points []Point, by float64) []Point {
 func (l *layout) foot() {
 	y := l.bottom + 22
 	if doc := l.judged.doc; doc != nil {
-		n := doc.Count()
 		l.sign(margin, y+2, string(doc.Verdict))
-		text := fmt.Sprintf("%s, %s: %d hold, %d broken, %d unknown", doc.Stage, doc.Verdict, n[claims.Holds], n[claims.Broken], n[claims.Unknown])
-		l.label(margin+18, y, strong, text, l.W-2*margin-18)
+		l.label(margin+18, y, strong, doc.Summary(), l.W-2*margin-18)
 		y += 20
+		if len(l.judged.ways) > 0 {
+			l.label(margin+18, y, small, claims.Introduction, l.W-2*margin-18)
+			y += 17
+		}
 		for i, w := range l.judged.ways[:min(shownWays, len(l.judged.ways))] {
 			l.label(margin+18, y, body, fmt.Sprintf("%d  %s gets to %s: %s", i+1, w.From, w.To, w.Tried), l.W-2*margin-18)
 			y += 16
@@ -303,16 +317,31 @@ func (l *layout) foot() {
 	}
 	key("leads outside", 22, stroke(Outside, 2.4, false))
 	key("inside", 22, stroke(Inside, 2.4, false))
-	tagged := false
+	key("a guest", 22, stroke(Faint, 1.2, false))
+	tagged, leg := false, false
 	for _, b := range l.all() {
 		tagged = tagged || b.seg.Tag != 0
+		leg = leg || b.seg.Reach == lab.Host
+	}
+	if leg {
+		key("dashed frame: the host is on it", 22, func(x, y float64) { l.box(Box{x, y - 6, 22, 12}, 3, InsideWash, Inside, 1.2, true) })
 	}
 	if tagged {
 		key("tagged", 22, stroke(Inside, 2.4, true))
 		key("one adapter carries several", 22, stroke(Inside, 5, false))
 	}
 	if len(l.judged.ways) > 0 {
-		key("a way around", 22, stroke(Broken, 2.6, false))
+		key("a way around, with its number", 22, stroke(Broken, 2.4, false))
+	}
+	if l.judged.doc != nil {
+		for _, v := range []struct {
+			verdict claims.Verdict
+			text    string
+		}{{claims.Holds, "all of it holds"}, {claims.Broken, "something of it is broken"}, {claims.Unknown, "something of it is unknown"}} {
+			if l.judged.doc.Count()[v.verdict] > 0 {
+				key(v.text, 14, func(x, y float64) { l.sign(x, y-5, string(v.verdict)) })
+			}
+		}
 	}
 	key("last bytes of the hardware address", small.width("…c2:01"), func(x, y float64) { l.label(x, y-7, small, "…c2:01", 0) })
 	l.bottom = y + 14

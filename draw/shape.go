@@ -37,9 +37,9 @@ const (
 func (g Ground) color(i Ink) color.NRGBA {
 	rgb := [...][2]uint32{
 		Paper: {0xffffff, 0x12181c}, TextInk: {0x1d2429, 0xe8edf0}, Faint: {0x5d6870, 0x9aa7b0},
-		Outside: {0x0a5fa3, 0x6cb6f2}, OutsideWash: {0xe1effa, 0x10283d},
-		Inside: {0x8a5a00, 0xd9ab5a}, InsideWash: {0xf8efdc, 0x33270f},
-		Broken: {0xb3127e, 0xff6cc4}, BrokenWash: {0xfbe3f2, 0x3a1230},
+		Outside: {0x0a62c0, 0x80ccff}, OutsideWash: {0xe1effa, 0x10283d},
+		Inside: {0x8a5a00, 0xf0c070}, InsideWash: {0xf8efdc, 0x33270f},
+		Broken: {0xa80f70, 0xe868b4}, BrokenWash: {0xfbe3f2, 0x3a1230},
 		Gate: {0x2b3640, 0x33414b}, GateText: {0xffffff, 0xffffff}, GateFaint: {0xc8d2d9, 0xc8d2d9},
 	}[i]
 	v := rgb[0]
@@ -123,7 +123,7 @@ func (p *Picture) sign(x, y float64, verdict string) {
 	at := func(u, v float64) Point { return Point{x + 10*u, y + 10*v} }
 	switch verdict {
 	case "holds":
-		p.line(Inside, 2, false, at(0, .55), at(.36, .92), at(1, .1))
+		p.line(TextInk, 2, false, at(0, .55), at(.36, .92), at(1, .1))
 	case "broken":
 		p.line(Broken, 2.2, false, at(.05, .05), at(.95, .95))
 		p.line(Broken, 2.2, false, at(.95, .05), at(.05, .95))

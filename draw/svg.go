@@ -1,13 +1,12 @@
 package draw
 
 import (
-	"encoding/xml"
 	"fmt"
 	"io"
 	"math"
 	"strings"
 
-	svg "github.com/ajstarks/svgo/float"
+	g "maragu.dev/gomponents"
 )
 
 // family is the typeface of the texts; where a reader lacks the first, each
@@ -16,60 +15,62 @@ const family = "Go,'Liberation Sans','Noto Sans',sans-serif"
 
 // SVG writes the picture as an SVG 1.1 document. Texts stay texts, so they can
 // be searched and copied.
-func (p *Picture) SVG(w io.Writer, g Ground) error {
-	out := &failing{w: w}
-	c := svg.New(out)
-	c.Decimals = 1
-	c.Startview(p.W, p.H, 0, 0, p.W, p.H)
-	c.Title(p.Title)
-	c.Rect(0, 0, p.W, p.H, "fill:"+g.hex(Paper))
+func (p *Picture) SVG(w io.Writer, ground Ground) error {
+	size := func(v float64) string { return fmt.Sprintf("%.1f", v) }
+	body := g.Group{
+		g.Attr("xmlns", "http://www.w3.org/2000/svg"), g.Attr("version", "1.1"), g.Attr("width", size(p.W)), g.Attr("height", size(p.H)),
+		g.Attr("viewBox", fmt.Sprintf("0 0 %.1f %.1f", p.W, p.H)), g.El("title", g.Text(p.Title)), line(),
+		rectangle(Box{0, 0, p.W, p.H}, 0, "fill:"+ground.hex(Paper)),
+	}
 	for _, s := range p.Shapes {
-		switch s.Kind {
-		case Rectangle:
-			style := fmt.Sprintf("fill:%s;stroke:%s;stroke-width:%g", g.hex(s.Fill), g.hex(s.Ink), s.Width)
-			if s.Dashed {
-				style += ";stroke-dasharray:6,4"
-			}
-			c.Roundrect(s.Box.X, s.Box.Y, s.Box.W, s.Box.H, s.Round, s.Round, style)
-		case Line:
-			style := fmt.Sprintf("fill:none;stroke:%s;stroke-width:%g;stroke-linejoin:round", g.hex(s.Ink), s.Width)
-			if s.Dashed {
-				style += ";stroke-dasharray:6,4"
-			}
-			x, y := split(s.Points)
-			c.Polyline(x, y, style)
-			if s.Arrow {
-				x, y := split(arrow(s.Points))
-				c.Polygon(x, y, "fill:"+g.hex(s.Ink))
-			}
-		case Label:
-			weight := "normal"
-			if s.Bold {
-				weight = "bold"
-			}
-			var text strings.Builder
-			if err := xml.EscapeText(&text, []byte(s.Text)); err != nil {
-				return err
-			}
-			fmt.Fprintf(out, "<text x=\"%.1f\" y=\"%.1f\" textLength=\"%.1f\" lengthAdjust=\"spacingAndGlyphs\" style=\"font:%s %gpx %s;fill:%s;white-space:pre\">%s</text>\n",
-				s.Box.X, s.Base, s.Box.W, weight, s.Size, family, g.hex(s.Ink), text.String())
+		body = append(body, s.svg(ground)...)
+	}
+	if _, err := io.WriteString(w, `<?xml version="1.0" encoding="UTF-8"?>`+"\n"); err != nil {
+		return err
+	}
+	return g.El("svg", body).Render(w)
+}
+
+// line ends a line of the document, so that it can be read and compared.
+func line() g.Node { return g.Raw("\n") }
+
+func (s Shape) svg(ground Ground) g.Group {
+	dashes := ""
+	if s.Dashed {
+		dashes = ";stroke-dasharray:6,4"
+	}
+	switch s.Kind {
+	case Rectangle:
+		style := fmt.Sprintf("fill:%s;stroke:%s;stroke-width:%g%s", ground.hex(s.Fill), ground.hex(s.Ink), s.Width, dashes)
+		return g.Group{rectangle(s.Box, s.Round, style)}
+	case Line:
+		style := fmt.Sprintf("fill:none;stroke:%s;stroke-width:%g;stroke-linejoin:round%s", ground.hex(s.Ink), s.Width, dashes)
+		out := g.Group{points("polyline", s.Points, style)}
+		if s.Arrow {
+			out = append(out, points("polygon", arrow(s.Points), "fill:"+ground.hex(s.Ink)))
 		}
+		return out
 	}
-	c.End()
-	return out.err
+	weight := "normal"
+	if s.Bold {
+		weight = "bold"
+	}
+	return g.Group{g.El("text", g.Attr("x", fmt.Sprintf("%.1f", s.Box.X)), g.Attr("y", fmt.Sprintf("%.1f", s.Base)),
+		g.Attr("textLength", fmt.Sprintf("%.1f", s.Box.W)), g.Attr("lengthAdjust", "spacingAndGlyphs"),
+		g.Attr("style", fmt.Sprintf("font:%s %gpx %s;fill:%s;white-space:pre", weight, s.Size, family, ground.hex(s.Ink))), g.Text(s.Text)), line()}
 }
 
-// failing keeps the first error of a writer whose user does not look.
-type failing struct {
-	w   io.Writer
-	err error
+func rectangle(b Box, round float64, style string) g.Node {
+	at := func(name string, v float64) g.Node { return g.Attr(name, fmt.Sprintf("%.1f", v)) }
+	return g.Group{g.El("rect", at("x", b.X), at("y", b.Y), at("width", b.W), at("height", b.H), at("rx", round), at("ry", round), g.Attr("style", style)), line()}
 }
 
-func (f *failing) Write(b []byte) (int, error) {
-	if f.err == nil {
-		_, f.err = f.w.Write(b)
+func points(name string, list []Point, style string) g.Node {
+	var text []string
+	for _, p := range list {
+		text = append(text, fmt.Sprintf("%.1f,%.1f", p.X, p.Y))
 	}
-	return len(b), f.err
+	return g.Group{g.El(name, g.Attr("points", strings.Join(text, " ")), g.Attr("style", style)), line()}
 }
 
 func (g Ground) hex(i Ink) string {
@@ -78,13 +79,6 @@ func (g Ground) hex(i Ink) string {
 	}
 	c := g.color(i)
 	return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B)
-}
-
-func split(points []Point) (x, y []float64) {
-	for _, p := range points {
-		x, y = append(x, p.X), append(y, p.Y)
-	}
-	return x, y
 }
 
 // arrow gives the head of a line's last leg.

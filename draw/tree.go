@@ -34,6 +34,7 @@ type block struct {
 	gates   []*gate // whose outer ports are here
 
 	bar     Box
+	spare   float64 // room at the bar's lower edge for ways around to pass
 	w       float64 // with all that hangs below
 	columns int     // of entries
 	entryW  float64

@@ -79,7 +79,7 @@ func (e Entry) day() time.Time {
 
 // Catalogue is every code, by family.
 func Catalogue() []Entry {
-	return slices.Concat(doors(), addresses(), leases(), rules(), machines())
+	return slices.Concat(doors(), wires(), addresses(), leases(), rules(), machines())
 }
 
 // Lookup gives a code's entry.

@@ -20,7 +20,7 @@ func Graph(p *plan.Plan) bundle.File {
 	for _, s := range p.Segments {
 		color := "#8a5a00"
 		if s.Reach == lab.Upstream {
-			color = "#0a5fa3"
+			color = "#0a62c0"
 			fmt.Fprintf(&b, "  outside -- %s\n", q("segment "+s.Name))
 		}
 		label := s.Name + "\n" + s.Subnet.String()
