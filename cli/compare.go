@@ -107,17 +107,17 @@ func (a *app) showDifferences(p *plan.Plan, m *plan.Machine, title string, list 
 		for _, d := range list {
 			sign := s.paint(broken, signBroken)
 			if !d.Wrong {
-				sign = s.paint(outside, signUnknown)
+				sign = s.paint(strong, signUnknown)
 			}
 			s.para(2, 2, plain, sign+" "+d.Message)
 			fix := "remedy: " + d.Remedy
 			if d.Code != "" {
 				fix += " (bastion explain " + d.Code + ")"
 			}
-			s.para(4, 2, inside, fix)
+			s.para(4, 2, strong, fix)
 		}
 		if len(list) == 0 {
-			s.line("  ", s.paint(inside, signHolds), " It is as planned.")
+			s.line("  ", signHolds, " It is as planned.")
 		}
 	}
 	if wrong > 0 {

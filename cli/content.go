@@ -28,18 +28,21 @@ func size1024(n int64) string {
 
 // showContent shows what a file is, what is in it and how to go on.
 func showContent(s *screen, c *image.Content) {
-	sign := s.paint(inside, signHolds)
-	if c.Broken() {
+	sign := signHolds
+	switch {
+	case c.Broken():
 		sign = s.paint(broken, signBroken)
+	case c.Unknown():
+		sign = s.paint(strong, signUnknown)
 	}
 	s.line(sign, " ", s.paint(strong, c.Name), "  ", inBrief(c))
 	if c.Mismatch != "" {
-		s.para(2, 2, outside, "! "+c.Mismatch)
+		s.para(2, 2, strong, "! "+c.Mismatch)
 	}
 	showFacts(s, c, 0)
 	showInside(s, c, 2)
 	showFaults(s, c, "")
-	s.para(2, 2, inside, c.Next)
+	s.para(2, 2, strong, c.Next)
 }
 
 // showFaults tells what is broken in a content and what is inside of it.

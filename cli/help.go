@@ -91,9 +91,7 @@ func (a *app) showHelp(c *cobra.Command) {
 	if long == "" {
 		long = c.Short + "."
 	}
-	for _, l := range strings.Split(long, "\n") {
-		s.line(l)
-	}
+	s.page(long)
 	if !c.Runnable() && !c.HasSubCommands() {
 		return // a page of text
 	}
@@ -127,6 +125,42 @@ func (a *app) showHelp(c *cobra.Command) {
 	}
 }
 
+
+// page sets a text of paragraphs: plain lines run on and wrap, indented ones
+// stay lines, and wrap under their second column.
+func (s *screen) page(text string) {
+	var run []string
+	flush := func() {
+		if run != nil {
+			s.para(0, 0, plain, strings.Join(run, " "))
+			run = nil
+		}
+	}
+	for _, l := range strings.Split(text, "\n") {
+		if l != "" && l[0] != ' ' {
+			run = append(run, l)
+			continue
+		}
+		flush()
+		body := strings.TrimLeft(l, " ")
+		lead := len(l) - len(body)
+		if _, rest, columns := strings.Cut(body, "  "); columns {
+			lead += len(body) - len(strings.TrimLeft(rest, " "))
+		}
+		if width(l) <= s.width {
+			s.line(l)
+			continue
+		}
+		for i, part := range wrap(l[lead:], s.width-lead) {
+			if i == 0 {
+				s.line(l[:lead], part)
+			} else {
+				s.line(strings.Repeat(" ", lead), part)
+			}
+		}
+	}
+	flush()
+}
 
 // flags shows a command's options.
 func (s *screen) flags(title string, set *pflag.FlagSet) {

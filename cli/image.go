@@ -77,7 +77,7 @@ and how to go on with it.`,
 			}
 			bad := false
 			for _, c := range list {
-				bad = bad || c.Broken()
+				bad = bad || c.Broken() || c.Unknown()
 			}
 			if a.format == "json" {
 				err := a.json(struct {
@@ -173,7 +173,7 @@ func (a *app) imageUnpack() *cobra.Command {
 				}{"openbastion.unpacked/1", args[0], to, n})
 			}
 			s := a.screen()
-			s.line(s.paint(inside, signHolds), " ", to, "  ", s.paint(faint, size1024(n)))
+			s.line(signHolds, " ", to, "  ", s.paint(faint, size1024(n)))
 			after, err := a.inspect(to, false)
 			if err != nil {
 				return err
@@ -239,7 +239,7 @@ beside the file.`,
 				s := a.screen()
 				for _, v := range verdicts {
 					if v.Holds {
-						s.para(0, 2, plain, fmt.Sprintf("%s %s has the %s that %s gives: %s", s.paint(inside, signHolds), v.File, v.Algorithm, v.From, v.Saw))
+						s.para(0, 2, plain, fmt.Sprintf("%s %s has the %s that %s gives: %s", signHolds, v.File, v.Algorithm, v.From, v.Saw))
 						continue
 					}
 					s.para(0, 2, plain, fmt.Sprintf("%s %s is not what %s promises", s.paint(broken, signBroken), v.File, v.From))

@@ -234,7 +234,7 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r assign.Result) error 
 		showTitle(s, p, "what "+m.Name+" lists")
 		t := table{head: []string{"", "device", "hardware address", "no.", "port", "role", "segment", "by"}}
 		for _, row := range r.Rows {
-			c, number := cell{signHolds, inside}, fmt.Sprint(row.Number)
+			c, number := cell{signHolds, plain}, fmt.Sprint(row.Number)
 			if row.Conflict != "" {
 				c = cell{signBroken, broken}
 			}
@@ -257,7 +257,7 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r assign.Result) error 
 			s.para(2, 2, plain, fmt.Sprintf("%s adapter %d (%s, …%s) is not in the list", s.paint(broken, signBroken), ad.Number, ad.Name, ad.MAC.Tail(2)))
 		}
 		if r.Risk != "" {
-			s.para(2, 2, outside, "! "+r.Risk)
+			s.para(2, 2, strong, "! "+r.Risk)
 		}
 		s.section(section{"What the console asks", answerTable(r.Answers(p, m), m, "console")})
 	}

@@ -357,7 +357,7 @@ func answerTables(p *plan.Plan) []section {
 		if x.Factory {
 			when = "from the factory, before anything is set up"
 		}
-		t.add(cell{x.URL, inside}, x.Appliance.Name, cell{when, faint})
+		t.add(cell{x.URL, strong}, x.Appliance.Name, cell{when, faint})
 	}
 	return append(out, section{"Admin pages", t})
 }
@@ -376,7 +376,7 @@ func answerTable(answers []plan.Answer, m *plan.Machine, stage string) table {
 			shown = ""
 		}
 		about = x.About
-		t.add(shown, x.Question, cell{x.Answer, inside})
+		t.add(shown, x.Question, cell{x.Answer, strong})
 		if x.Note != "" && !slices.Contains(t.notes, x.Note) {
 			t.notes = append(t.notes, x.Note)
 		}

@@ -110,7 +110,7 @@ func (w *walker) proceed(book runbook.Book) error {
 		at = max(0, at+next)
 	}
 	w.s.line()
-	w.s.line(w.s.paint(inside, signHolds), fmt.Sprintf(" All %d steps of %s are behind you.", len(w.steps), book.Lab))
+	w.s.line(signHolds, fmt.Sprintf(" All %d steps of %s are behind you.", len(w.steps), book.Lab))
 	return nil
 }
 

@@ -65,6 +65,12 @@ func (c *Content) Broken() bool {
 	return false
 }
 
+// Unknown tells content that is nothing known here: not an image, and nothing
+// that holds one.
+func (c *Content) Unknown() bool {
+	return c.Kind == Unknown || compressed(c.Kind) && len(c.Inside) == 1 && c.Inside[0].Unknown()
+}
+
 // Bootable tells how an image starts a machine: bios, uefi, both or neither.
 func (c *Content) Bootable() string {
 	bios, uefi := false, false

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"openbastion/core/listing"
 	"openbastion/core/plan"
@@ -140,7 +141,7 @@ func (c *comparison) way(m *plan.Machine, s listing.Shown) {
 		}
 		seen[g] = true
 		if !slices.Contains(hops, g) {
-			c.wrong("wrong-gateway", fmt.Sprintf("the next hop should be %v", hops), "its next hop is %s", g)
+			c.wrong("wrong-gateway", "the next hop should be "+strings.Join(subnet.Texts(hops), " or "), "its next hop is %s", g)
 		}
 	}
 	if len(seen) > 1 {
@@ -148,7 +149,7 @@ func (c *comparison) way(m *plan.Machine, s listing.Shown) {
 	}
 	for _, r := range s.Resolvers {
 		if !slices.Contains(resolvers, r) && !r.IsLoopback() && len(resolvers) > 0 {
-			c.wrong("no-names", fmt.Sprintf("the resolver should be %v", resolvers), "its resolver is %s", r)
+			c.wrong("no-names", "the resolver should be "+strings.Join(subnet.Texts(resolvers), " or "), "its resolver is %s", r)
 		}
 	}
 	if s.LeaseServer.IsValid() && len(servers) > 0 && !slices.Contains(servers, s.LeaseServer) {

@@ -127,6 +127,10 @@ func (c *checker) find(subject string, at lab.Pos, remedy, message string, args 
 	return &c.out[len(c.out)-1]
 }
 
+// see says what one would see where that differs from what the code's entry
+// says.
+func (f *Finding) see(text string) *Finding { f.See = text; return f }
+
 // set adds a mechanical mend: a key of an object of the lab file.
 func (f *Finding) set(o lab.Object, key, value string) *Finding {
 	f.mends = append(f.mends, mend{o, key, value})

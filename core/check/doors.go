@@ -206,7 +206,7 @@ func (c *checker) hostDoor() {
 		case s.Lab.HostForwards:
 			c.find(s.Name, s.Lab.At("host-forwards"), "write reach: isolated, or host-forwards: false", "the host forwards for %s, past %s", s.Name, s.Port.Machine.Name).set(s.Lab, "host-forwards", "false")
 		case s.Reach == lab.Host && s.Lab.Leases != "host":
-			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated, unless guests must reach the host", "the host has %s on %s: guests reach it, and it reaches them", s.HostLeg.Addr(), s.Name).as(Warning)
+			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated, unless guests must reach the host", "the host has %s on %s: guests reach it, and it reaches them", s.HostLeg.Addr(), s.Name).as(Warning).see("Guests reach the host, and it reaches them; with the appliance off nothing beyond it answers.")
 		}
 	}
 }

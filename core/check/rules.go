@@ -37,7 +37,7 @@ func rules() []Entry {
 		},
 		{
 			Code: "private-wan-dropped", Severity: Error, Title: "Private sources dropped on a private WAN",
-			See:    "The WAN gets no lease and the gateway does not answer.",
+			See:    "The appliance gets no answer from the site's own machines: names do not resolve, and what is published does not answer them.",
 			Why:    "The option drops packets from private addresses; a WAN on a private network has nothing else.",
 			Remedy: "Take the option off.",
 			Old:    "{role: wan, segment: road,",

@@ -42,6 +42,9 @@ const (
 	Expect    Kind = "expect"
 )
 
+// Kinds are all kinds.
+var Kinds = []Kind{Lease, Alone, Gateway, Names, Outside, Path, Cut, Held, Inbound, Published, Between, Expect}
+
 // Condition is the state of the lab in which a probe is made.
 type Condition uint8
 

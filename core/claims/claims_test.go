@@ -83,7 +83,7 @@ func TestJudgements(t *testing.T) {
 		{"out of the pool", AskLease, func(o *Observation) { o.Lease.Address = netip.PrefixFrom(foreign, 24) }, "heron.lease", Broken, "outside the pool"},
 		{"wrong mask", AskLease, func(o *Observation) { o.Lease.Address = netip.PrefixFrom(o.Lease.Address.Addr(), 16) }, "heron.lease", Broken, "the mask /16"},
 		{"wrong router", AskLease, func(o *Observation) { o.Lease.Router = foreign }, "heron.lease", Broken, "the router 192.0.2.9"},
-		{"wrong resolver", AskLease, func(o *Observation) { o.Lease.DNS = []netip.Addr{foreign} }, "heron.lease", Broken, "the resolvers [192.0.2.9]"},
+		{"wrong resolver", AskLease, func(o *Observation) { o.Lease.DNS = []netip.Addr{foreign} }, "heron.lease", Broken, "told resolver 192.0.2.9"},
 		{"another server", AskLease, func(o *Observation) { o.Lease.ServerMAC = stranger }, "heron.lease", Broken, "that is not port lan of sluice"},
 		{"a second server", AskServers, func(o *Observation) {
 			o.Offers = append(o.Offers, lease.Offer{Server: foreign, ServerMAC: stranger, Address: foreign})
@@ -92,7 +92,7 @@ func TestJudgements(t *testing.T) {
 		{"silent gateway", AskNeighbor, func(o *Observation) { o.MACs = nil }, "heron.gateway", Broken, "does not answer"},
 		{"two gateways", AskNeighbor, func(o *Observation) { o.MACs = append(o.MACs, stranger) }, "heron.gateway", Broken, "two machines answer"},
 		{"wrong gateway", AskNeighbor, func(o *Observation) { o.MACs = []mac.Address{stranger} }, "heron.gateway", Broken, "is 02:09:09:09:09:09, and port lan"},
-		{"wrong name", AskName, func(o *Observation) { o.Addrs = []netip.Addr{foreign} }, "heron.names", Broken, "[192.0.2.9], and it is at 203.0.113.80"},
+		{"wrong name", AskName, func(o *Observation) { o.Addrs = []netip.Addr{foreign} }, "heron.names", Broken, "address 192.0.2.9, and it is at 203.0.113.80"},
 		{"no way out", AskReach, func(o *Observation) { o.Answered = false }, "heron.outside", Broken, "does not reach the witness by icmp"},
 		{"around", AskReach, func(o *Observation) { o.From = foreign }, "heron.outside", Broken, "from 192.0.2.9, not from sluice's WAN address 172.29.64.7"},
 		{"another first hop", AskHop, func(o *Observation) { o.From = foreign }, "heron.path", Broken, "the first hop is 192.0.2.9"},

@@ -7,6 +7,7 @@ import (
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/core/subnet"
 )
 
 func judgeLease(r *Result, a *plan.Adapter, o Observation) {
@@ -41,7 +42,7 @@ func judgeLease(r *Result, a *plan.Adapter, o Observation) {
 	case b.Router != want.Router:
 		r.broken(fmt.Sprintf("%s was told the router %s, and %s is planned", a.Machine.Name, b.Router, want.Router), try)
 	case !slices.Equal(b.DNS, want.DNS):
-		r.broken(fmt.Sprintf("%s was told the resolvers %v, and %v are planned", a.Machine.Name, b.DNS, want.DNS), try)
+		r.broken(fmt.Sprintf("%s was told %s, and %s is planned", a.Machine.Name, subnet.Named("resolver", b.DNS), subnet.Named("resolver", want.DNS)), try)
 	default:
 		r.Saw = fmt.Sprintf("%s %s", b.Address, from)
 	}
@@ -123,7 +124,7 @@ func judgeSix(r *Result, home, port *plan.Adapter, o Observation) {
 	case o.From != port.MAC.LinkLocal():
 		r.broken(fmt.Sprintf("%s goes by the IPv6 router %s, and %s of %s is %s", home.Machine.Name, o.From, portWords(port), port.Machine.Name, port.MAC.LinkLocal()), "find who else announces on "+s.Name)
 	case !slices.Contains(o.Addrs, port.Address6.Addr()):
-		r.broken(fmt.Sprintf("%s was told the IPv6 resolvers %v, and %s is planned", home.Machine.Name, o.Addrs, port.Address6.Addr()), "look what answers DHCPv6 on "+s.Name)
+		r.broken(fmt.Sprintf("%s was told %s by IPv6, and %s is planned", home.Machine.Name, subnet.Named("resolver", o.Addrs), port.Address6.Addr()), "look what answers DHCPv6 on "+s.Name)
 	default:
 		r.Saw += fmt.Sprintf("; by IPv6 %s, router %s", o.Address, o.From)
 	}
@@ -155,7 +156,7 @@ func judgeNames(r *Result, home *plan.Adapter, w Witness, o Observation) {
 	case !o.Answered:
 		r.broken(fmt.Sprintf("the resolver %s does not answer %s: %s", o.From, home.Machine.Name, o.Saw), "look whether the appliance's resolver has one upstream")
 	case !slices.Contains(o.Addrs, w.Address):
-		r.broken(fmt.Sprintf("%s says that %s is at %v, and it is at %s: %s", o.From, w.Name, o.Addrs, w.Address, o.Saw), "look which resolver stands behind it")
+		r.broken(fmt.Sprintf("%s says that %s has %s, and it is at %s: %s", o.From, w.Name, subnet.Named("address", o.Addrs), w.Address, o.Saw), "look which resolver stands behind it")
 	default:
 		r.Saw = fmt.Sprintf("%s is %s, says %s", w.Name, w.Address, o.From)
 	}

@@ -56,7 +56,7 @@ func TestJudgeSix(t *testing.T) {
 		{"no address", func(o *Observation) { o.Address = netip.Prefix{} }, "heron has no IPv6 address on desks"},
 		{"a foreign address", func(o *Observation) { o.Address = netip.MustParsePrefix("2001:db8::5/64") }, "and " + s.Subnet6.String() + " is planned"},
 		{"a foreign router", func(o *Observation) { o.From = stranger.LinkLocal() }, "goes by the IPv6 router " + stranger.LinkLocal().String()},
-		{"no resolver", func(o *Observation) { o.Addrs = nil }, "was told the IPv6 resolvers []"},
+		{"no resolver", func(o *Observation) { o.Addrs = nil }, "was told no resolver by IPv6"},
 	} {
 		o := good
 		c.change(&o)

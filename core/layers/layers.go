@@ -249,7 +249,11 @@ func dhcp(m *dhcpv4.DHCPv4) Layer {
 		l.add("router", "%s", r[0])
 	}
 	if d := m.DNS(); len(d) > 0 {
-		l.add("resolvers", "%v", d)
+		var list []string
+		for _, a := range d {
+			list = append(list, a.String())
+		}
+		l.add("resolvers", "%s", strings.Join(list, ", "))
 	}
 	if d := m.DomainName(); d != "" {
 		l.add("domain", "%s", d)

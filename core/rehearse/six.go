@@ -8,6 +8,7 @@ import (
 	"openbastion/core/claims"
 	"openbastion/core/node"
 	"openbastion/core/plan"
+	"openbastion/core/subnet"
 	"openbastion/core/wire"
 )
 
@@ -78,7 +79,7 @@ func (l *Lab) askSix(q claims.Probe) func() claims.Observation {
 		if len(s.Addresses) > 0 {
 			o.Answered, o.Address = true, s.Addresses[0]
 		}
-		o.Evidence = []string{fmt.Sprintf("%s has the IPv6 address %s, router %s, resolvers %v", q.From.Machine.Name, shown(o.Address), orNone(s.Router), s.DNS)}
+		o.Evidence = []string{fmt.Sprintf("%s has the IPv6 address %s, router %s, %s", q.From.Machine.Name, shown(o.Address), orNone(s.Router), subnet.Named("resolver", s.DNS))}
 		if len(s.Heard) > 0 {
 			o.Evidence[0] = fmt.Sprintf("frame %d: ", s.Heard[0].Frame) + o.Evidence[0]
 		}

@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"openbastion/core/lease"
 	"openbastion/core/node"
 	"openbastion/core/plan"
+	"openbastion/core/subnet"
 )
 
 // settleTime is how long after its last question a round of probes waits for
@@ -153,12 +155,18 @@ func (l *Lab) payload() []byte {
 	return fmt.Appendf(nil, "open bastion probe %08d", l.pings)
 }
 
+// answerWords say a resolver's answer codes (RFC 1035, section 4.1.1) in words.
+var answerWords = map[string]string{
+	"RCodeSuccess": "the name is known", "RCodeNameError": "there is no such name", "RCodeServerFailure": "it found nobody to ask",
+	"RCodeRefused": "it refuses to look it up", "RCodeFormatError": "it did not understand", "RCodeNotImplemented": "it does not look such things up",
+}
+
 func leaseSeen(a *plan.Adapter, port *node.Port) claims.Observation {
 	b := port.Client.Binding
 	if b == nil {
 		return claims.Observation{Evidence: []string{fmt.Sprintf("%s asked for a lease and got %d offers", a.Machine.Name, len(port.Client.Offers))}}
 	}
-	return claims.Observation{Answered: true, Lease: b, Evidence: []string{fmt.Sprintf("frame %d: %s acknowledges %s, router %s, resolvers %v, for %s", b.Frame, b.ServerMAC, b.Address, orNone(b.Router), b.DNS, b.Duration)}}
+	return claims.Observation{Answered: true, Lease: b, Evidence: []string{fmt.Sprintf("frame %d: %s acknowledges %s, router %s, %s, for %s", b.Frame, b.ServerMAC, b.Address, orNone(b.Router), subnet.Named("resolver", b.DNS), plan.Lasting(b.Duration))}}
 }
 
 func orNone(a netip.Addr) string {
@@ -216,8 +224,12 @@ func (l *Lab) askName(q claims.Probe) func() claims.Observation {
 	return func() claims.Observation {
 		o := claims.Observation{Answered: look.Answered, From: look.Resolver, Addrs: look.Addrs, Saw: look.Error}
 		if look.Answered {
-			o.Saw = strings.TrimPrefix(look.Code, "RCode")
-			o.Evidence = []string{fmt.Sprintf("frame %d: %s says that %s is %v (%s)", look.Frame, look.Resolver, look.Name, look.Addrs, o.Saw)}
+			o.Saw = answerWords[look.Code]
+			what := "is " + strings.Join(subnet.Texts(look.Addrs), ", ")
+			if len(look.Addrs) == 0 {
+				what = "has no address"
+			}
+			o.Evidence = []string{fmt.Sprintf("frame %d: %s says that %s %s: %s", look.Frame, look.Resolver, look.Name, what, cmp.Or(o.Saw, look.Code))}
 		} else {
 			o.Evidence = []string{fmt.Sprintf("%s did not answer for %s: %s", look.Resolver, look.Name, look.Error)}
 		}

@@ -255,6 +255,18 @@ func upper(p netip.Prefix) netip.Addr {
 	return a
 }
 
+// Named gives addresses as a person says them: "no resolver" for none of them,
+// else "resolver 10.83.16.1" or "resolvers 10.83.16.1, 10.83.16.2".
+func Named(one string, list []netip.Addr) string {
+	switch len(list) {
+	case 0:
+		return "no " + one
+	case 1:
+		return one + " " + list[0].String()
+	}
+	return one + "s " + strings.Join(Texts(list), ", ")
+}
+
 // Texts gives addresses as text.
 func Texts(list []netip.Addr) []string {
 	out := make([]string, len(list))
