@@ -2,6 +2,7 @@ package cli
 
 import (
 	"slices"
+	"sort"
 	"strings"
 )
 
@@ -108,18 +109,34 @@ func (t *table) fit(room int) ([]int, bool) {
 	if total(least) > room {
 		return nil, false
 	}
-	capped := func(limit int) []int {
+	// With columns of at most limit, each no wider than its folded lines are.
+	folded := func(limit int) []int {
 		out := make([]int, len(widest))
 		for i := range out {
-			out[i] = max(least[i], min(widest[i], limit))
+			room := max(least[i], min(widest[i], limit))
+			if room == widest[i] {
+				out[i] = room
+				continue
+			}
+			texts := []string{}
+			if i < len(t.head) {
+				texts = append(texts, t.head[i])
+			}
+			for _, row := range t.rows {
+				if i < len(row) {
+					texts = append(texts, row[i].text)
+				}
+			}
+			for _, text := range texts {
+				for _, l := range fold(text, room) {
+					out[i] = max(out[i], width(l))
+				}
+			}
 		}
 		return out
 	}
-	limit := slices.Max(widest)
-	for total(capped(limit)) > room {
-		limit--
-	}
-	return capped(limit), true
+	limit := sort.Search(slices.Max(widest), func(n int) bool { return total(folded(n+1)) > room })
+	return folded(limit), true
 }
 
 // row writes a row, its cells wrapped within their columns.

@@ -1,6 +1,6 @@
 #!/bin/sh
 # Picture each main command's output on the sample lab: a terminal in a window
-# of 1280x800 under Xvfb. Needs Xvfb, xterm and ImageMagick's import.
+# of a hundred columns under Xvfb. Needs Xvfb, xterm and ImageMagick's import.
 set -eu
 for need in Xvfb xterm import qemu-img; do
 	command -v $need >/dev/null 2>&1 || { echo "$need is not here: apt-get install xvfb xterm imagemagick qemu-utils"; exit 3; }
@@ -10,7 +10,7 @@ bastion=$PWD/bastion
 mkdir -p "$out"
 work=$(mktemp -d)
 display=:97
-Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
+Xvfb $display -screen 0 1280x1200x24 >/dev/null 2>&1 &
 server=$!
 trap 'kill $server 2>/dev/null; rm -rf "$work"' EXIT
 sleep 1
@@ -22,15 +22,17 @@ sha256sum --tag sluice.ovf sluice-disk1.qcow2 | sed 's/ (/(/;s/) =/)=/' >sluice.
 tar cf sluice.ova sluice.ovf sluice.mf sluice-disk1.qcow2
 ln -s "$bastion" bastion
 
-shot() { # NAME COMMAND…: the command is shown as typed, then its output
+ground='#12181c'
+shot() { # NAME COMMAND…: the command is shown as typed, then its output; cropped to what is there
 	name=$1
 	shift
-	printf '#!/bin/sh\nPATH="$PWD:$PATH"\nprintf "\\033[38;5;245m$ %%s\\033[0m\\n" "%s"\n%s\ntouch %s.done\nsleep 30\n' "$*" "$*" "$name" >run.sh
-	DISPLAY=$display xterm -geometry 176x52+0+0 -fa 'DejaVu Sans Mono' -fs 9 -bg '#12181c' -fg '#d8dee2' -b 8 -e sh run.sh &
+	printf '#!/bin/sh\nPATH="$PWD:$PATH"\nCOLUMNS=100\nexport COLUMNS\nprintf "\\033[?25l\\033[2m$ %%s\\033[0m\\n" "%s"\n%s\ntouch %s.done\nsleep 30\n' "$*" "$*" "$name" >run.sh
+	DISPLAY=$display xterm -geometry 100x70+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg $ground -fg '#d8dee2' -b 8 +sb -uc -e sh run.sh &
 	terminal=$!
 	for _ in $(seq 50); do [ -e "$name.done" ] && break; sleep 0.1; done
 	sleep 0.6
-	DISPLAY=$display import -window root -depth 8 -colors 64 "$out/$name.png"
+	DISPLAY=$display import -window root -depth 8 "$out/$name.png"
+	mogrify -bordercolor black -border 1 -trim +repage -bordercolor $ground -border 1 -trim +repage -border 12 "$out/$name.png"
 	kill $terminal 2>/dev/null || true
 	wait $terminal 2>/dev/null || true
 }
@@ -45,7 +47,8 @@ shot rehearse bastion rehearse saltmarsh.yaml
 shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml
 shot image bastion image inspect sluice.ova
 shot compare bastion compare saltmarsh.yaml --built sluice.ova
-shot trace bastion trace saltmarsh.yaml newt outside tcp/443
+shot trace bastion trace saltmarsh.yaml heron outside tcp/443
+shot help bastion --help
 "$bastion" rehearse saltmarsh-leaky.yaml --format json >leaky.json || true
 "$bastion" draw saltmarsh-leaky.yaml --with leaky.json --to "$out/draw.png" --replace --quiet
 "$bastion" rehearse saltmarsh-leaky.yaml --report leaky.html --quiet >/dev/null || true
@@ -53,5 +56,4 @@ shot trace bastion trace saltmarsh.yaml newt outside tcp/443
 for page in leaky:report runbook:runbook; do
 	command -v chromium >/dev/null 2>&1 || { echo "chromium is not here: the pages are not pictured"; break; }
 	chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1000 --screenshot="$out/${page#*:}.png" "file://$work/${page%%:*}.html" >/dev/null 2>&1
-	mogrify -depth 8 -colors 64 "$out/${page#*:}.png"
 done
