@@ -44,7 +44,7 @@ func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
 	for _, s := range m.Masq {
 		a.Filter.masq = append(a.Filter.masq, s.Subnet)
 	}
-	resolver := &names.Resolver{Names: map[string]netip.Addr{}}
+	resolver := &names.Resolver{Names: map[string]netip.Addr{}, Self: map[string]bool{}}
 	for _, ad := range m.Adapters {
 		p := n.AddPort(node.Port{Name: ad.Name, Adapter: ad.Number, MAC: ad.MAC, Address: ad.Address, Gateway: ad.Gateway, DNS: ad.DNS})
 		if ad.Over != nil {
@@ -141,7 +141,7 @@ func LeaseConfig(a *plan.Adapter) lease.Config {
 func nameGuests(r *names.Resolver, v *plan.Service, m *plan.Machine, guests []*plan.Machine) {
 	zone := v.Domain + "."
 	r.Zones = append(r.Zones, zone)
-	r.Names[m.Name+"."+zone] = v.Router
+	r.Self[m.Name+"."+zone] = true
 	for _, g := range guests {
 		for _, ad := range g.Adapters {
 			if ad.Address.IsValid() && ad.Segment.Port != nil && ad.Segment.Port.Machine == m {

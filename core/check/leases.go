@@ -121,10 +121,10 @@ func spare(s *plan.Segment) plan.Pool {
 func (c *checker) poolOutside() {
 	for _, a := range c.p.Adapters {
 		v := a.Leases
-		if v == nil || !v.Pool.From.IsValid() {
-			continue
+		if v == nil || a.Port == nil || !v.Pool.From.IsValid() {
+			continue // what a guest hands out is planned, and fits
 		}
-		pos := a.Port.Leases.At("pool")
+		pos := leasesAt(a, "pool")
 		switch p := v.Pool; {
 		case p.From.Compare(p.To) > 0:
 			c.find(portName(a), pos, fmt.Sprintf("write %s-%s", p.To, p.From), "the pool %s of %s runs backwards", p, a.Segment.Name).set(&a.Port.Leases, "pool", p.To.String()+"-"+p.From.String())
@@ -136,10 +136,10 @@ func (c *checker) poolOutside() {
 
 func (c *checker) poolOverlap() {
 	for _, a := range c.p.Adapters {
-		if a.Leases == nil {
+		if a.Leases == nil || a.Port == nil {
 			continue
 		}
-		pool, pos := a.Leases.Pool, a.Port.Leases.At("pool")
+		pool, pos := a.Leases.Pool, leasesAt(a, "pool")
 		tell := func(what string) {
 			c.find(portName(a), pos, "let the pool begin behind it", "the pool %s of %s holds %s", pool, a.Segment.Name, what)
 		}
@@ -166,7 +166,7 @@ func (c *checker) smallPool() {
 			}
 		}
 		if size > 0 && size < want {
-			c.find(portName(a), a.Port.Leases.At("pool"), "make the pool larger", "the pool %s of %s has %d addresses for %d guests", a.Leases.Pool, a.Segment.Name, size, want)
+			c.find(portName(a), leasesAt(a, "pool"), "make the pool larger", "the pool %s of %s has %d addresses for %d guests", a.Leases.Pool, a.Segment.Name, size, want)
 		}
 	}
 }
@@ -195,8 +195,20 @@ func (c *checker) leaseNoRouter() {
 				found = found || other.Address.IsValid() && other.Address.Addr() == d
 			}
 			if !found {
-				c.find(portName(a), a.Port.Leases.At("dns"), "write dns: [self]", "leases on %s name the resolver %s, and nobody there has it", a.Segment.Name, d).set(&a.Port.Leases, "dns", "[self]")
+				f := c.find(portName(a), leasesAt(a, "dns"), "write dns: [self]", "leases on %s name the resolver %s, and nobody there has it", a.Segment.Name, d)
+				if a.Port != nil {
+					f.set(&a.Port.Leases, "dns", "[self]")
+				}
 			}
 		}
 	}
+}
+
+// leasesAt gives the place of a key of the lease service; for what a guest
+// hands out, where the guest stands.
+func leasesAt(a *plan.Adapter, key string) lab.Pos {
+	if a.Port == nil {
+		return a.Pos
+	}
+	return a.Port.Leases.At(key)
 }

@@ -38,6 +38,7 @@ type Out struct {
 // nothing.
 type Resolver struct {
 	Names     map[string]netip.Addr // full names, lower case, with the last dot
+	Self      map[string]bool       // names of its own, likewise: each is the address that it was asked at
 	Zones     []string              // what it alone answers for, likewise
 	Upstreams []netip.Addr
 
@@ -67,8 +68,8 @@ type cached struct {
 	until   time.Duration
 }
 
-// Query takes a question from a client.
-func (r *Resolver) Query(now time.Duration, from netip.AddrPort, data []byte) []Out {
+// Query takes a question that a client asked at one of the resolver's addresses.
+func (r *Resolver) Query(now time.Duration, at netip.Addr, from netip.AddrPort, data []byte) []Out {
 	var p dnsmessage.Parser
 	h, err := p.Start(data)
 	if err != nil || h.Response {
@@ -94,12 +95,21 @@ func (r *Resolver) Query(now time.Duration, from netip.AddrPort, data []byte) []
 	}
 	q := questions[0]
 	name := strings.ToLower(q.Name.String())
-	if a, ok := r.Names[name]; ok {
+	a, ok := r.Names[name]
+	if r.Self[name] {
+		a, ok = at, true
+	}
+	if ok {
 		var answers []dnsmessage.Resource
 		if q.Type == dnsmessage.TypeA && a.Is4() {
 			answers = append(answers, dnsmessage.Resource{
 				Header: dnsmessage.ResourceHeader{Name: q.Name, Class: q.Class, TTL: localTTL},
 				Body:   &dnsmessage.AResource{A: a.As4()},
+			})
+		} else if q.Type == dnsmessage.TypeAAAA && a.Is6() {
+			answers = append(answers, dnsmessage.Resource{
+				Header: dnsmessage.ResourceHeader{Name: q.Name, Class: q.Class, TTL: localTTL},
+				Body:   &dnsmessage.AAAAResource{AAAA: a.As16()},
 			})
 		}
 		return reply(dnsmessage.RCodeSuccess, questions, answers)
@@ -168,7 +178,7 @@ func (r *Resolver) Answer(now time.Duration, local uint16, from netip.AddrPort, 
 		!strings.EqualFold(m.Questions[0].Name.String(), q.ask.Name.String()) || m.Questions[0].Type != q.ask.Type {
 		return nil
 	}
-	r.settle(local, q)
+	r.forget(local, q)
 	ttl := uint32(localTTL)
 	for _, a := range m.Answers {
 		ttl = min(ttl, a.Header.TTL)
@@ -183,8 +193,8 @@ func (r *Resolver) Answer(now time.Duration, local uint16, from netip.AddrPort, 
 	return q.tell(m)
 }
 
-// settle forgets a question that is answered or given up.
-func (r *Resolver) settle(id uint16, q *question) {
+// forget drops a question that is answered or given up.
+func (r *Resolver) forget(id uint16, q *question) {
 	delete(r.pending, id)
 	delete(r.asked, q.ask)
 	if len(r.pending) == 0 {
@@ -232,7 +242,7 @@ func (r *Resolver) Advance(now time.Duration) []Out {
 			out = append(out, r.forward(now, id, q)...)
 			continue
 		}
-		r.settle(id, q)
+		r.forget(id, q)
 		out = append(out, q.tell(dnsmessage.Message{
 			Header:    dnsmessage.Header{Response: true, RecursionDesired: true, RecursionAvailable: true, RCode: dnsmessage.RCodeServerFailure},
 			Questions: []dnsmessage.Question{q.ask},

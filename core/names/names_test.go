@@ -24,7 +24,7 @@ func pair() (near, far *Resolver) {
 func ask(t *testing.T, r *Resolver, now time.Duration, id uint16, name string) []Out {
 	q, err := Question(id, name)
 	require.NoError(t, err)
-	return r.Query(now, guest, q)
+	return r.Query(now, netip.Addr{}, guest, q)
 }
 
 func TestResolver(t *testing.T) {
@@ -49,7 +49,7 @@ func TestResolver(t *testing.T) {
 			local := out[0].Local
 			assert.True(t, near.Waiting(local))
 			assert.Empty(t, ask(t, near, 0, 8, c.name), "the same question once only")
-			answer := far.Query(0, netip.AddrPortFrom(upstream, local), out[0].Data)
+			answer := far.Query(0, netip.Addr{}, netip.AddrPortFrom(upstream, local), out[0].Data)
 			forged := append([]byte(nil), answer[0].Data...)
 			assert.Empty(t, near.Answer(0, local, netip.AddrPortFrom(guest.Addr(), Port), forged), "not who was asked")
 			forged[0]++
@@ -90,10 +90,10 @@ func FuzzQuery(f *testing.F) {
 	f.Add(q)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		near, far := pair()
-		for _, o := range near.Query(0, guest, data) {
+		for _, o := range near.Query(0, netip.Addr{}, guest, data) {
 			if o.Local != Port {
 				near.Answer(0, o.Local, netip.AddrPortFrom(upstream, Port), data)
-				for _, a := range far.Query(0, guest, o.Data) {
+				for _, a := range far.Query(0, netip.Addr{}, guest, o.Data) {
 					near.Answer(0, o.Local, netip.AddrPortFrom(upstream, Port), a.Data)
 				}
 			}

@@ -394,7 +394,7 @@ func (n *Node) ServeNames(r *names.Resolver) {
 	n.Resolver = r
 	n.udp[names.Port] = func(d Datagram) {
 		if d.Error == "" {
-			n.resolverOut(r.Query(n.now, d.Remote, d.Data))
+			n.resolverOut(r.Query(n.now, d.Local.Addr(), d.Remote, d.Data))
 		}
 	}
 }
@@ -402,6 +402,9 @@ func (n *Node) ServeNames(r *names.Resolver) {
 // SendUDP sends a datagram from a local port. false: there is no route.
 func (n *Node) SendUDP(now time.Duration, local uint16, to netip.AddrPort, data []byte) bool {
 	n.now = now
+	if !to.Addr().IsValid() {
+		return false
+	}
 	from, ok := n.source(to.Addr())
 	return ok && n.originate(packet.Datagram(n.header(from, to.Addr()), local, to.Port(), data))
 }

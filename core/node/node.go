@@ -6,7 +6,9 @@
 package node
 
 import (
+	"container/heap"
 	"hash/fnv"
+	"math/rand/v2"
 	"net/netip"
 	"slices"
 	"time"
@@ -71,7 +73,7 @@ type Node struct {
 	nextPort  uint16
 	nextIdent uint16
 	nextID    uint16
-	random    uint32
+	random    *rand.Rand
 }
 
 // Port is one interface of a node. Tag makes it a tagged sub-interface of its
@@ -106,14 +108,25 @@ type Route struct {
 	Hop netip.Addr // on some port's network
 }
 
-// New makes a node without ports. Nodes of the same name behave the same.
+// New makes a node without ports, whose sequence numbers, ports and identifiers
+// come from its name: nodes of the same name behave the same in every run.
 func New(name string) *Node {
-	h := fnv.New32a()
+	h := fnv.New64a()
 	h.Write([]byte(name))
-	return &Node{
-		Name: name, udp: map[uint16]func(Datagram){}, random: h.Sum32() | 1, nextPort: 32768 + uint16(h.Sum32()%8192),
-	}
+	return NewWith(name, rand.NewPCG(h.Sum64(), 0))
 }
+
+// NewWith makes a node whose sequence numbers, ports and identifiers come from
+// a source: on a real wire it must be one that nobody outside can guess
+// (RFC 6056, RFC 6528).
+func NewWith(name string, source rand.Source) *Node {
+	n := &Node{Name: name, udp: map[uint16]func(Datagram){}, random: rand.New(source)}
+	n.nextPort = firstPort + uint16(n.random.UintN(8192))
+	return n
+}
+
+// firstPort is the lowest port that a node opens conversations from.
+const firstPort = 32768
 
 // AddPort adds a port that is up.
 func (n *Node) AddPort(p Port) *Port {
@@ -144,13 +157,8 @@ func (n *Node) Stirred() bool { return n.stir }
 // Now gives the time of the last event.
 func (n *Node) Now() time.Duration { return n.now }
 
-// rand gives the next number of a sequence that is the same in every run.
-func (n *Node) rand() uint32 {
-	n.random ^= n.random << 13
-	n.random ^= n.random >> 17
-	n.random ^= n.random << 5
-	return n.random
-}
+// rand gives the next number of the node's source.
+func (n *Node) rand() uint32 { return n.random.Uint32() }
 
 // SetLink tells the node that an adapter was plugged or unplugged. A lease
 // client asks again when its link comes back.
@@ -249,6 +257,9 @@ func (p *Port) Owns(a netip.Addr) bool {
 func (n *Node) Deadline() (at time.Duration, ok bool) {
 	at, ok = n.timers.next()
 	for _, p := range n.ports {
+		if !p.up {
+			continue // it can do nothing: what is due waits for the link
+		}
 		if p.Client != nil {
 			if t, has := p.Client.Deadline(); has && (!ok || t < at) {
 				at, ok = t, true
@@ -299,10 +310,10 @@ func (n *Node) after(d time.Duration, fn func()) {
 	n.timers.add(n.now+d, fn)
 }
 
-// timers is a heap of what is to be done when; equal times keep their order.
+// timers is what is to be done when; equal times keep their order.
 type timers struct {
-	heap []timer
-	seq  uint64
+	queue timerQueue
+	seq   uint64
 }
 
 type timer struct {
@@ -311,51 +322,39 @@ type timer struct {
 	fn  func()
 }
 
-func (a timer) before(b timer) bool { return a.at < b.at || a.at == b.at && a.seq < b.seq }
+// timerQueue is a heap of timers, the next first.
+type timerQueue []timer
+
+func (q timerQueue) Len() int      { return len(q) }
+func (q timerQueue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q timerQueue) Less(i, j int) bool {
+	return q[i].at < q[j].at || q[i].at == q[j].at && q[i].seq < q[j].seq
+}
+func (q *timerQueue) Push(x any) { *q = append(*q, x.(timer)) }
+func (q *timerQueue) Pop() any {
+	last := len(*q) - 1
+	t := (*q)[last]
+	(*q)[last] = timer{}
+	*q = (*q)[:last]
+	return t
+}
 
 func (t *timers) next() (time.Duration, bool) {
-	if len(t.heap) == 0 {
+	if len(t.queue) == 0 {
 		return 0, false
 	}
-	return t.heap[0].at, true
+	return t.queue[0].at, true
 }
 
 func (t *timers) add(at time.Duration, fn func()) {
 	t.seq++
-	t.heap = append(t.heap, timer{at, t.seq, fn})
-	for i := len(t.heap) - 1; i > 0; {
-		up := (i - 1) / 2
-		if !t.heap[i].before(t.heap[up]) {
-			break
-		}
-		t.heap[i], t.heap[up] = t.heap[up], t.heap[i]
-		i = up
-	}
+	heap.Push(&t.queue, timer{at, t.seq, fn})
 }
 
 // due takes the first timer off that is not after now, or gives nil.
 func (t *timers) due(now time.Duration) func() {
-	if len(t.heap) == 0 || t.heap[0].at > now {
+	if len(t.queue) == 0 || t.queue[0].at > now {
 		return nil
 	}
-	fn := t.heap[0].fn
-	last := len(t.heap) - 1
-	t.heap[0] = t.heap[last]
-	t.heap[last] = timer{}
-	t.heap = t.heap[:last]
-	for i := 0; ; {
-		down := 2*i + 1
-		if down >= last {
-			break
-		}
-		if down+1 < last && t.heap[down+1].before(t.heap[down]) {
-			down++
-		}
-		if !t.heap[down].before(t.heap[i]) {
-			break
-		}
-		t.heap[i], t.heap[down] = t.heap[down], t.heap[i]
-		i = down
-	}
-	return fn
+	return heap.Pop(&t.queue).(timer).fn
 }

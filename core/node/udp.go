@@ -47,8 +47,8 @@ func (n *Node) deliverUDP(port *Port, p *packet.Packet, toAll bool) {
 // freePort gives a local port that nothing uses.
 func (n *Node) freePort(used func(uint16) bool) uint16 {
 	for {
-		if n.nextPort++; n.nextPort < 32768 {
-			n.nextPort = 32768
+		if n.nextPort++; n.nextPort < firstPort {
+			n.nextPort = firstPort
 		}
 		if !used(n.nextPort) {
 			return n.nextPort

@@ -177,12 +177,11 @@ func aboutMachine(m *Machine, topic lab.Topic) Answer {
 			}
 		}
 	case lab.Private:
-		for _, a := range m.WAN() {
+		if wans := m.WAN(); len(wans) > 0 {
 			out.Question, out.Answer = "does it drop packets from private sources on WAN?", "yes"
-			if subnet.Private(a.Segment.Subnet.Addr()) {
+			if subnet.Private(wans[0].Segment.Subnet.Addr()) {
 				out.Answer, out.Note = "no", "This WAN is on private addresses itself, and must not drop them."
 			}
-			break
 		}
 	case lab.Change:
 		if len(m.Profile.Change) > 0 {

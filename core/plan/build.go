@@ -217,11 +217,11 @@ func (b *builder) ports() {
 				if !p.Has("gateway") && s.Gateway.IsValid() {
 					a.Gateway = s.Gateway
 				}
-				a.DNS = []netip.Addr{s.Gateway}
+				a.DNS = known(s.Gateway)
 			} else if p.Has("gateway") {
 				a.Gateway = p.Gateway
 			} else if m.Appliance.Kind == "one-armed" && s.Reach == lab.Upstream {
-				a.Gateway, a.DNS = s.Gateway, []netip.Addr{s.Gateway}
+				a.Gateway, a.DNS = s.Gateway, known(s.Gateway)
 			}
 			if s.Subnet6.IsValid() && a.Role != lab.WAN && a.Address.IsValid() {
 				a.Address6 = netip.PrefixFrom(subnet.First(s.Subnet6), 64)
@@ -235,6 +235,11 @@ func (b *builder) ports() {
 		}
 		b.adminPage(m)
 	}
+}
+
+// known gives the addresses that are valid.
+func known(list ...netip.Addr) []netip.Addr {
+	return slices.DeleteFunc(list, func(a netip.Addr) bool { return !a.IsValid() })
 }
 
 // adminPage lets the admin page answer on the manage port, else the first

@@ -243,7 +243,7 @@ func (l *Lab) addStrangers(cables map[*plan.Wire]*cable) {
 // joins the segment to its own network, that is the host, and it translates.
 func router(name string, s *plan.Segment, count int, far netip.Prefix) *node.Node {
 	own := netip.PrefixFrom(s.Gateway, s.Subnet.Bits())
-	serves := s.Lab.Leases == "" || s.Lab.Leases == "upstream"
+	serves := s.Lab.Leases == "" || s.Lab.Leases == "upstream" || s.Lab.Leases == "host" // the host that joins it, or stands on it
 	leases := upstreamLeases(s, own)
 	near := node.Port{Adapter: 1, MAC: standIn(kindRouter, 2*count-1), Address: own}
 	away := node.Port{Adapter: 2, MAC: standIn(kindRouter, 2*count), Address: far}
