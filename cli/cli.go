@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -52,6 +54,8 @@ type app struct {
 	color    string
 	quiet    bool
 	verbose  bool
+	ctx      context.Context // ends when the program is interrupted
+	cleaning sync.Mutex
 	cleanup  []func() // what to do when interrupted
 }
 
@@ -72,8 +76,15 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(errs)
-	err := root.Execute()
-	if err == nil {
+	ctx, stop := a.interruptible()
+	defer stop()
+	a.ctx = ctx
+	err := root.ExecuteContext(ctx)
+	switch {
+	case ctx.Err() != nil:
+		a.cleanUp()
+		return exitInterrupted
+	case err == nil:
 		return exitDone
 	}
 	return a.fail(err)

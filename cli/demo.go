@@ -88,7 +88,7 @@ func (a *app) runDemo(dir string) error {
 		if err != nil {
 			return err
 		}
-		verdict, frames, err := a.rehearsal(p, "")
+		verdict, frames, err := a.rehearsal(p, "", nil)
 		if err != nil {
 			return err
 		}

@@ -18,7 +18,10 @@ func (a *app) fault(p *plan.Plan, text string) error {
 	l := rehearse.New(p)
 	seen := l.Suffer(f)
 	l.Progress = a.progress("hostile guests")
-	doc := claims.Run(p, l)
+	doc, _, err := claims.Run(a.ctx, p, l)
+	if err != nil {
+		return err
+	}
 	l.Progress(0, 0)
 	if a.format == "json" {
 		err = a.json(struct {

@@ -148,8 +148,7 @@ func (a *app) imageUnpack() *cobra.Command {
 			}
 			defer r.Close()
 			if _, err := os.Lstat(image.Part(to)); err != nil {
-				a.cleanup = append(a.cleanup, func() { _ = os.Remove(image.Part(to)) })
-				a.onInterrupt()
+				a.onInterrupt(func() { _ = os.Remove(image.Part(to)) })
 			}
 			stop := a.meter("unpacking "+filepath.Base(to), size, counted.Count)
 			n, err := image.Write(to, r)

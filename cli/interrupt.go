@@ -1,26 +1,57 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/signal"
+	"syscall"
 	"time"
 
 	"golang.org/x/term"
 )
 
-// onInterrupt cleans up and ends with the status of an interrupted command
-// when the person presses Ctrl-C.
-func (a *app) onInterrupt() {
-	c := make(chan os.Signal, 1)
-	signal.Notify(c, os.Interrupt)
+// grace is how long a command that was interrupted may take to end in order,
+// before it is ended.
+const grace = 500 * time.Millisecond
+
+// interruptible gives a context that ends when somebody interrupts the program,
+// ends it or closes its terminal. What has not come to its end soon after is
+// ended with everything cleaned up; stop takes the watch away.
+func (a *app) interruptible() (ctx context.Context, stop func()) {
+	ctx, release := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	over := make(chan struct{})
 	go func() {
-		<-c
-		for _, clean := range a.cleanup {
-			clean()
+		select {
+		case <-over:
+			return
+		case <-ctx.Done():
 		}
-		os.Exit(exitInterrupted)
+		select {
+		case <-over:
+		case <-time.After(grace):
+			a.cleanUp()
+			os.Exit(exitInterrupted)
+		}
 	}()
+	return ctx, func() { close(over); release() }
+}
+
+// cleanUp takes away what a command left half done.
+func (a *app) cleanUp() {
+	a.cleaning.Lock()
+	defer a.cleaning.Unlock()
+	for _, clean := range a.cleanup {
+		clean()
+	}
+	a.cleanup = nil
+}
+
+// onInterrupt has something done when the command is interrupted.
+func (a *app) onInterrupt(clean func()) {
+	a.cleaning.Lock()
+	defer a.cleaning.Unlock()
+	a.cleanup = append(a.cleanup, clean)
 }
 
 // ticker gives what writes a line of progress over the last one, and takes it

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
 	"openbastion/format/pcapng"
+	"openbastion/report"
 )
 
 func (a *app) rehearse() *cobra.Command {
@@ -34,7 +36,6 @@ past the appliance. Each answer names the frames that show it.`,
 			if err != nil {
 				return err
 			}
-			a.onInterrupt()
 			began := time.Now()
 			if fault != "" {
 				if capture != "" || against != "" {
@@ -42,7 +43,11 @@ past the appliance. Each answer names the frames that show it.`,
 				}
 				return a.fault(p, fault)
 			}
-			doc, frames, err := a.rehearsal(p, capture)
+			var log *report.Log
+			if slices.ContainsFunc(reports, isPage) {
+				log = &report.Log{}
+			}
+			doc, frames, err := a.rehearsal(p, capture, log)
 			if err != nil {
 				return err
 			}
@@ -62,7 +67,7 @@ past the appliance. Each answer names the frames that show it.`,
 			}
 			for _, file := range reports {
 				if err == nil {
-					err = a.report(file, p, doc)
+					err = a.report(file, p, doc, log)
 				}
 			}
 			if err == nil && doc.Verdict != claims.Holds {
@@ -78,33 +83,45 @@ past the appliance. Each answer names the frames that show it.`,
 	return c
 }
 
-// rehearsal runs a plan and gives the verdict and how many frames it took.
-func (a *app) rehearsal(p *plan.Plan, capture string) (claims.Document, int, error) {
+// isPage tells a report that shows frames.
+func isPage(file string) bool { return strings.HasPrefix(strings.ToLower(filepath.Ext(file)), ".htm") }
+
+// rehearsal runs a plan and gives the verdict and how many frames it took. log,
+// where there is one, keeps the frames.
+func (a *app) rehearsal(p *plan.Plan, capture string, log *report.Log) (claims.Document, int, error) {
 	// Most of what a rehearsal allocates are frames that live for an instant:
 	// collecting them less often is worth the memory.
 	defer debug.SetGCPercent(debug.SetGCPercent(400))
 	l := rehearse.New(p)
 	l.Progress = a.progress("hostile guests")
 	defer l.Progress(0, 0)
+	var recorders rehearse.Recorders
+	if log != nil {
+		log.Segments, log.Start = l.World().Segments, rehearse.Epoch
+		recorders = append(recorders, log)
+	}
+	l.World().Recorder = recorders
 	if capture == "" {
-		doc := claims.Run(p, l)
-		return doc, l.World().Frames(), nil
+		doc, _, err := claims.Run(a.ctx, p, l)
+		return doc, l.World().Frames(), err
 	}
 	// The capture appears whole or not at all: also when the run is interrupted.
 	f, err := os.CreateTemp(filepath.Dir(capture), "."+filepath.Base(capture)+"-*")
 	if err != nil {
 		return claims.Document{}, 0, failure{exitUsage, fmt.Sprintf("cannot write %s: %v", capture, cause(err)), ""}
 	}
-	a.cleanup = append(a.cleanup, func() { _ = os.Remove(f.Name()) })
+	a.onInterrupt(func() { _ = os.Remove(f.Name()) })
 	defer os.Remove(f.Name()) // gone already when all went well
 	buffer := bufio.NewWriterSize(f, 1<<16)
 	w := pcapng.NewWriter(buffer, "bastion "+Version, "rehearsal of "+p.Name)
 	for _, name := range l.World().Segments {
 		w.AddInterface(name, segmentComment(p, name))
 	}
-	l.World().Recorder = w
-	doc := claims.Run(p, l)
-	err = w.Err()
+	l.World().Recorder = append(recorders, w)
+	doc, _, err := claims.Run(a.ctx, p, l)
+	if err == nil {
+		err = w.Err()
+	}
 	for _, step := range []func() error{buffer.Flush, func() error { return f.Chmod(0o644) }, f.Close, func() error { return os.Rename(f.Name(), capture) }} {
 		if e := step(); err == nil {
 			err = e
@@ -202,11 +219,11 @@ func showMatrix(s *screen, doc claims.Document) {
 			if r.Kind != k {
 				continue
 			}
-			if rows[r.Subject] == nil {
-				rows[r.Subject] = map[claims.Kind]claims.Verdict{}
-				order = append(order, r.Subject)
+			if rows[r.Guest] == nil {
+				rows[r.Guest] = map[claims.Kind]claims.Verdict{}
+				order = append(order, r.Guest)
 			}
-			rows[r.Subject][k] = r.Verdict
+			rows[r.Guest][k] = r.Verdict
 		}
 	}
 	if len(order) == 0 {
@@ -277,15 +294,7 @@ func showOthers(s *screen, doc claims.Document) {
 			if many && r.Verdict == claims.Holds {
 				continue
 			}
-			text := r.Subject
-			if k == claims.Published {
-				text = r.Subject + " " + publishedService(r.ID)
-			}
-			if port, ok := strings.CutPrefix(r.ID, r.Subject+"."); ok && k == claims.Inbound { // of several WANs
-				port, _, _ = strings.Cut(port, ".")
-				text = strings.TrimSuffix(r.Subject+" "+port, " inbound")
-			}
-			add(r.Verdict, strings.Replace(text, "-", " to ", boolInt(k == claims.Between)))
+			add(r.Verdict, r.Subject())
 		}
 		if many && sound > 0 {
 			add(claims.Holds, fmt.Sprintf("%s of %s", grouped(sound), grouped(len(list))))
@@ -295,22 +304,6 @@ func showOthers(s *screen, doc claims.Document) {
 		s.line()
 		s.table(t)
 	}
-}
-
-func boolInt(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
-}
-
-// publishedService reads the service out of a published claim's identifier.
-func publishedService(id string) string {
-	parts := strings.Split(strings.TrimSuffix(id, ".published"), "-")
-	if len(parts) < 3 {
-		return ""
-	}
-	return parts[len(parts)-2] + "/" + parts[len(parts)-1]
 }
 
 // maxEvidence bounds the lines of evidence shown for a claim.
@@ -332,7 +325,7 @@ func showClaim(s *screen, r claims.Result, follows []string) {
 			s.para(4, 2, faint, fmt.Sprintf("… and %d more", len(r.Evidence)-i))
 			break
 		}
-		s.para(4, 2, faint, e)
+		s.para(4, 2, faint, e.String())
 	}
 	if len(follows) > 0 {
 		more := ""

@@ -3,13 +3,10 @@ package cli
 import (
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
-	"time"
 
 	"openbastion/core/claims"
 	"openbastion/core/plan"
-	"openbastion/core/rehearse"
 	"openbastion/report"
 )
 
@@ -19,7 +16,7 @@ func (a *app) against(p *plan.Plan, doc claims.Document, file string) error {
 	if err != nil {
 		return err
 	}
-	before, _, err := a.rehearsal(old, "")
+	before, _, err := a.rehearsal(old, "", nil)
 	if err != nil {
 		return err
 	}
@@ -56,7 +53,7 @@ func (a *app) against(p *plan.Plan, doc claims.Document, file string) error {
 }
 
 // report writes a verdict into a file, in the form that its name asks for.
-func (a *app) report(file string, p *plan.Plan, doc claims.Document) error {
+func (a *app) report(file string, p *plan.Plan, doc claims.Document, log *report.Log) error {
 	var data []byte
 	var err error
 	switch strings.ToLower(filepath.Ext(file)) {
@@ -65,7 +62,7 @@ func (a *app) report(file string, p *plan.Plan, doc claims.Document) error {
 	case ".xml":
 		data, err = report.JUnit(doc)
 	case ".html", ".htm":
-		data, err = report.HTML(p, doc, quoted(p, doc))
+		data, err = report.HTML(p, doc, log.Frames(report.Quoted(doc)))
 	default:
 		return usage("--report writes .html, .md or .xml, and %s is none of them", file)
 	}
@@ -76,34 +73,4 @@ func (a *app) report(file string, p *plan.Plan, doc claims.Document) error {
 		a.note("the verdict is in " + file)
 	}
 	return err
-}
-
-// quoted gives the frames that a verdict's evidence names. A rehearsal gives the
-// same frames every time, so they are picked from another run instead of
-// keeping all of the first.
-func quoted(p *plan.Plan, doc claims.Document) []report.Frame {
-	wanted := report.Quoted(doc)
-	if len(wanted) == 0 {
-		return nil
-	}
-	l := rehearse.New(p)
-	k := &keeper{names: l.World().Segments, wanted: wanted}
-	l.World().Recorder = k
-	claims.Run(p, l)
-	return k.kept
-}
-
-// keeper is a recorder that keeps some frames.
-type keeper struct {
-	names  []string
-	wanted map[int]bool
-	n      int
-	kept   []report.Frame
-}
-
-// Record takes the next frame.
-func (k *keeper) Record(segment int, at time.Time, frame []byte) {
-	if k.n++; k.wanted[k.n] {
-		k.kept = append(k.kept, report.Frame{Number: k.n, At: at.Sub(rehearse.Epoch), Segment: k.names[segment], Bytes: slices.Clone(frame)})
-	}
 }

@@ -85,7 +85,7 @@ func labs(t testing.TB) map[string]*plan.Plan {
 }
 
 func verdict(t testing.TB, p *plan.Plan) *claims.Document {
-	doc := claims.Run(p, rehearse.New(p))
+	doc := rehearse.New(p).Verdict()
 	return &doc
 }
 

@@ -114,7 +114,9 @@ func judge(doc *claims.Document) judged {
 	}
 	seen := map[string]bool{}
 	for _, r := range doc.Claims {
-		j.by[r.Subject] = worse(j.by[r.Subject], r.Verdict)
+		for _, name := range r.Names() {
+			j.by[name] = worse(j.by[name], r.Verdict)
+		}
 		for _, w := range r.Escapes {
 			if key := fmt.Sprint(w.Path); !seen[key] {
 				seen[key] = true

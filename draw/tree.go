@@ -214,7 +214,7 @@ func (t *tree) guests(o Options) {
 		if len(m.Adapters) == 0 {
 			continue
 		}
-		home := claims.Home(m)
+		home := claims.InsideAdapter(m)
 		if home == nil {
 			home = m.Adapters[0]
 		}

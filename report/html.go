@@ -3,7 +3,6 @@ package report
 import (
 	"bytes"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,12 +31,9 @@ type Frame struct {
 // hold go first.
 const maxFrames = 400
 
-const frameWord = `frame (\d+)`
-
 // Quoted gives the numbers of the frames that a verdict's evidence names and a
 // page shows.
 func Quoted(doc claims.Document) map[int]bool {
-	words := regexp.MustCompile(frameWord)
 	out := map[int]bool{}
 	for _, holds := range []bool{false, true} {
 		for _, r := range doc.Claims {
@@ -45,10 +41,8 @@ func Quoted(doc claims.Document) map[int]bool {
 				continue
 			}
 			for _, e := range r.Evidence {
-				for _, m := range words.FindAllStringSubmatch(e, -1) {
-					if n, err := strconv.Atoi(m[1]); err == nil && len(out) < maxFrames {
-						out[n] = true
-					}
+				if e.Frame != 0 && e.Last == 0 && len(out) < maxFrames {
+					out[e.Frame] = true
 				}
 			}
 		}
@@ -65,14 +59,13 @@ type writer struct {
 	p     *plan.Plan
 	doc   claims.Document
 	shown map[int]bool // frames that are on the page
-	words *regexp.Regexp
 }
 
 // HTML writes a verdict as one page that needs nothing beside it: diagram,
 // what does not hold, the matrix, the plan, and the evidence with the frames
 // that it names taken apart.
 func HTML(p *plan.Plan, doc claims.Document, frames []Frame) ([]byte, error) {
-	w := &writer{p, doc, map[int]bool{}, regexp.MustCompile(frameWord)}
+	w := &writer{p, doc, map[int]bool{}}
 	for _, f := range frames {
 		w.shown[f.Number] = true
 	}
@@ -95,23 +88,14 @@ func (w *writer) banner() g.Node {
 
 func link(to, text string) g.Node { return h.A(h.Href("#"+to), g.Text(text)) }
 
-// linked sets the frames that a text names as links to them.
-func (w *writer) linked(text string) g.Node {
-	var out g.Group
-	at := 0
-	for _, m := range w.words.FindAllStringSubmatchIndex(text, -1) {
-		n, _ := strconv.Atoi(text[m[2]:m[3]])
-		if !w.shown[n] {
-			continue
+// list tells evidence; a frame that is on the page is linked.
+func (w *writer) list(evidence []claims.Evidence) g.Node {
+	return h.Ul(g.Map(evidence, func(e claims.Evidence) g.Node {
+		if !w.shown[e.Frame] || e.Last != 0 {
+			return h.Li(h.Class("mono"), g.Text(e.String()))
 		}
-		out = append(out, g.Text(text[at:m[0]]), link(fmt.Sprintf("frame-%d", n), text[m[0]:m[1]]))
-		at = m[1]
-	}
-	return append(out, g.Text(text[at:]))
-}
-
-func (w *writer) list(evidence []string) g.Node {
-	return h.Ul(g.Map(evidence, func(e string) g.Node { return h.Li(h.Class("mono"), w.linked(e)) }))
+		return h.Li(h.Class("mono"), link(fmt.Sprintf("frame-%d", e.Frame), fmt.Sprintf("frame %d", e.Frame)), g.Text(": "+e.Text))
+	}))
 }
 
 func verdict(r claims.Result) g.Node {
@@ -154,14 +138,14 @@ func (w *writer) matrix() g.Node {
 		r := &w.doc.Claims[i]
 		k := slices.Index(claims.GuestKinds, r.Kind)
 		if k < 0 {
-			others = append(others, []g.Node{cell(r), h.Span(h.Class("faint"), g.Text(string(r.Kind))), g.Text(r.Subject), g.Text(r.Saw)})
+			others = append(others, []g.Node{cell(r), h.Span(h.Class("faint"), g.Text(string(r.Kind))), g.Text(r.Subject()), g.Text(r.Saw)})
 			continue
 		}
-		if rows[r.Subject] == nil {
-			rows[r.Subject] = make([]*claims.Result, len(claims.GuestKinds))
-			order = append(order, r.Subject)
+		if rows[r.Guest] == nil {
+			rows[r.Guest] = make([]*claims.Result, len(claims.GuestKinds))
+			order = append(order, r.Guest)
 		}
-		rows[r.Subject][k] = r
+		rows[r.Guest][k] = r
 	}
 	out := g.Group{h.H2(h.ID("claims"), g.Text("Claims"))}
 	if order != nil {

@@ -54,7 +54,10 @@ func Markdown(p *plan.Plan, doc claims.Document) []byte {
 	}
 	b.WriteString("\n## All claims\n\n| claim | verdict | what is seen | evidence |\n| --- | --- | --- | --- |\n")
 	for _, r := range doc.Claims {
-		evidence := r.Evidence[:min(len(r.Evidence), maxEvidence)]
+		var evidence []string
+		for _, e := range r.Evidence[:min(len(r.Evidence), maxEvidence)] {
+			evidence = append(evidence, e.String())
+		}
 		more := ""
 		if len(r.Evidence) > maxEvidence {
 			more = fmt.Sprintf("; and %d more", len(r.Evidence)-maxEvidence)
@@ -107,7 +110,10 @@ func JUnit(doc claims.Document) ([]byte, error) {
 			all.Suites = append(all.Suites, junitSuite{Name: doc.Lab + "." + string(r.Kind)})
 		}
 		s := &all.Suites[at[r.Kind]]
-		c := junitCase{Class: doc.Lab + "." + string(r.Kind), Name: r.ID, Out: strings.Join(append([]string{r.Saw}, r.Evidence...), "\n")}
+		c := junitCase{Class: doc.Lab + "." + string(r.Kind), Name: r.ID, Out: r.Saw}
+		for _, e := range r.Evidence {
+			c.Out += "\n" + e.String()
+		}
 		switch r.Verdict {
 		case claims.Broken:
 			c.Failure = &junitText{r.Saw, r.Remedy}

@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/layers"
 	"openbastion/core/plan"
@@ -42,7 +41,7 @@ func TestHTML(t *testing.T) {
 		stage := rehearse.New(p)
 		rec := &all{}
 		stage.World().Recorder = rec
-		doc := claims.Run(p, stage)
+		doc := stage.Verdict()
 		wanted := Quoted(doc)
 		require.NotEmpty(t, wanted)
 		var frames []Frame
@@ -99,7 +98,7 @@ func TestLayersAgreeWithAnAnalyser(t *testing.T) {
 	}
 	rec := &all{}
 	stage.World().Recorder = both{rec, w}
-	claims.Run(p, stage)
+	stage.Verdict()
 	require.NoError(t, w.Err())
 	require.NoError(t, f.Close())
 

@@ -128,31 +128,44 @@ func TestPromisesHold(t *testing.T) {
 	all["shut"] = planned(t, bytes.Replace(example(t, "saltmarsh"), []byte("      - deny any from tidepool to any\n"), []byte("      - deny udp/53 from boathouse to any\n      - deny icmp from reedbed to 10.83.16.1\n"), 1))
 	for name, p := range all {
 		stage := rehearse.New(p)
+		_, err := stage.Open(t.Context(), p)
+		require.NoError(t, err)
 		for _, s := range Of(p, wording(t, "desktop")).Steps() {
 			if !strings.HasPrefix(s.ID, "try.") || s.Machine == "" {
 				continue
 			}
-			from := claims.Home(p.Machine(s.Machine))
+			from := claims.InsideAdapter(p.Machine(s.Machine))
 			for _, row := range s.Table.Rows {
-				probe := claims.Probe{Kind: claims.AskReach, From: from, Proto: lab.ICMP}
+				reach := claims.AskReach{From: claims.RefTo(from), Service: lab.Service{Proto: lab.ICMP}}
+				var ask claims.Asking
 				nothing := strings.HasPrefix(row[1], "nothing")
 				switch at := strings.TrimPrefix(row[0], "ping -c 3 "); {
 				case at == row[0] && strings.HasPrefix(row[0], "getent"):
-					probe = claims.Probe{Kind: claims.AskName, From: from}
+					ask = claims.AskName{At: claims.RefTo(from)}
 				case at == row[0] && strings.HasPrefix(row[0], "curl"):
-					probe.Proto, probe.Port = lab.TCP, 80
+					reach.Service = lab.Service{Proto: lab.TCP, From: 80, To: 80}
 					if strings.Contains(row[0], "https") {
-						probe.Port = 443
+						reach.Service = lab.Service{Proto: lab.TCP, From: 443, To: 443}
 					}
 				case at == row[0]:
 					continue
 				default:
 					if a, err := netip.ParseAddr(at); err == nil && from.Segment.Port != nil && from.Segment.Port.Address.IsValid() && a == from.Segment.Port.Address.Addr() {
-						probe.To = from.Segment.Port
+						reach.To = claims.RefTo(from.Segment.Port)
 					} // else something outside, for which the witness stands
 				}
-				o := stage.Ask(claims.Running, []claims.Probe{probe})[0]
-				assert.Equal(t, !nothing, o.Answered, "%s: %s in %s: %q, and the rehearsal saw %q", name, row[0], s.Machine, row[1], o.Saw)
+				if ask == nil {
+					ask = reach
+				}
+				var answered bool
+				var saw string
+				switch got := claims.AskOne(t.Context(), stage, ask).Got.(type) {
+				case claims.GotReach:
+					answered, saw = got.Answered, got.Saw
+				case claims.GotName:
+					answered, saw = got.Answered, got.Saw
+				}
+				assert.Equal(t, !nothing, answered, "%s: %s in %s: %q, and the rehearsal saw %q", name, row[0], s.Machine, row[1], saw)
 			}
 		}
 	}

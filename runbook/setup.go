@@ -192,7 +192,7 @@ func (b *writer) test(seg *plan.Segment) []Step {
 	var out []Step
 	seen := map[string]bool{}
 	for _, a := range seg.Adapters {
-		if a.Guest == nil || claims.Home(a.Machine) != a || seg.Port == nil {
+		if a.Guest == nil || claims.InsideAdapter(a.Machine) != a || seg.Port == nil {
 			continue
 		}
 		family := cmp.Or(a.Machine.Guest.System, "linux")
@@ -219,7 +219,7 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 			add(fmt.Sprintf(c.ping, hop), "nothing: the rules keep "+seg.Name+" from the appliance too", "an answer: the rule that denies it is missing or stands too low")
 		}
 	}
-	allowed := claims.Passing(m, seg, sourceAddress(a), netip.MustParseAddr("203.0.113.80"))
+	allowed := claims.AllowedServices(m, seg, sourceAddress(a), netip.MustParseAddr("203.0.113.80"))
 	if len(allowed) == 0 {
 		add(fmt.Sprintf(c.ping, beyond), "nothing: the rules keep "+seg.Name+" from outside", "an answer: there is a way around the appliance, or a rule above lets it out")
 		add(fmt.Sprintf(c.fetch, "http://"+beyond), "nothing", "an answer: as above")

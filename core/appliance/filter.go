@@ -160,9 +160,6 @@ func (f *Filter) sayKnown(was tuple, p *packet.Packet) {
 	f.node.Say(node.Translated, 0, "belongs to a conversation: %s > %s becomes %s > %s", netip.AddrPortFrom(was.source, was.from), netip.AddrPortFrom(was.destination, was.to), netip.AddrPortFrom(is.source, is.from), netip.AddrPortFrom(is.destination, is.to))
 }
 
-// NoRule is what is said of a packet that no rule matches.
-const NoRule = "dropped: no rule matches, and what no rule matches is denied"
-
 // sayRule tells what the rules say of a packet.
 func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 	switch {
@@ -170,7 +167,7 @@ func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 	case r == nil && published:
 		f.node.Say(node.Ruled, 0, "let through: it is published")
 	case r == nil:
-		f.node.Say(node.Lost, 0, NoRule)
+		f.node.Tell(node.Note{Kind: node.Lost, Why: node.ByRules}, "dropped: no rule matches, and what no rule matches is denied")
 	default:
 		line, kind := 0, node.Ruled
 		if r.Lab != nil {
@@ -183,7 +180,7 @@ func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 		if r.Log {
 			text += ", and it is logged"
 		}
-		f.node.Say(kind, line, text, r.Text)
+		f.node.Tell(node.Note{Kind: kind, Line: line, Why: node.ByRules}, text, r.Text)
 	}
 }
 

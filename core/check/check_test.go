@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
@@ -226,7 +225,7 @@ func FuzzLab(f *testing.F) {
 			t.Fatalf("a pinned lab is not read: %v", err)
 		}
 		if len(p.Adapters) < 12 && len(p.Segments) < 12 {
-			claims.Run(p, rehearse.New(p))
+			rehearse.New(p).Verdict()
 		}
 	})
 }

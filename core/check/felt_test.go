@@ -39,7 +39,7 @@ func TestWhatOneWouldSee(t *testing.T) {
 			p, err := plan.Build(l)
 			require.NoError(t, err, e.Code)
 			out := map[claims.Kind]bool{}
-			for _, r := range claims.Run(p, rehearse.New(p)).Claims {
+			for _, r := range rehearse.New(p).Verdict().Claims {
 				if r.Verdict != claims.Holds && r.Follows == "" {
 					out[r.Kind] = true
 				}

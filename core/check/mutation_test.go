@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"openbastion/core/claims"
 	"openbastion/core/draft"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
@@ -452,7 +451,7 @@ func TestManyMistakes(t *testing.T) {
 		pinned, _ := p.Pin([]byte(s.String()))
 		_, err = lab.Read("pinned.yaml", pinned)
 		require.NoError(t, err, string(pinned))
-		claims.Run(p, rehearse.New(p))
+		rehearse.New(p).Verdict()
 	})
 }
 

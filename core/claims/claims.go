@@ -1,15 +1,17 @@
 // Package claims says what must hold in a lab and judges the evidence for it.
 // The list of claims follows from the plan alone and is the same on every
 // stage: the rehearsal, the kernel's namespaces, virtual machines, the field.
-// A stage answers probes; what it could not observe is unknown, never holds.
+// A [Stage] answers questions; what it could not observe is unknown, never
+// holds. Judging is apart from asking, and monotone: a proved breakage stays
+// broken whatever else is missing.
 package claims
 
 import (
-	"net/netip"
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
 
-	"openbastion/core/lab"
-	"openbastion/core/lease"
-	"openbastion/core/mac"
 	"openbastion/core/plan"
 )
 
@@ -45,109 +47,53 @@ const (
 // Kinds are all kinds.
 var Kinds = []Kind{Lease, Alone, Gateway, Names, Outside, Path, Cut, Held, Inbound, Published, Between, Expect}
 
-// Condition is the state of the lab in which a probe is made.
-type Condition uint8
-
-// The conditions.
-const (
-	Running   Condition = iota // everything is on
-	Unplugged                  // every appliance's WAN is unplugged
-)
-
-// ProbeKind says what a probe asks.
-type ProbeKind uint8
-
-// The kinds of Probe.
-const (
-	AskAddress  ProbeKind = iota // which address does the adapter have?
-	AskLease                     // which lease did the adapter get?
-	AskServers                   // who answers a request for a lease there?
-	AskNeighbor                  // which hardware address has the adapter's next hop?
-	AskName                      // does the witness's name resolve, by the adapter's resolver?
-	AskReach                     // does Proto reach To at Port?
-	AskHop                       // which router is the first on the way to the witness?
-	Escape                       // everything a hostile guest can try to get outside
-	Scan                         // from outside: what answers at the WAN, and what passes it?
-	AskRouters                   // who announces IPv6 on the adapter's segment?
-	AskSix                       // which IPv6 address, router and resolvers has the adapter?
-)
-
-// Probe is one question to a stage.
-type Probe struct {
-	Kind  ProbeKind
-	When  Condition
-	From  *plan.Adapter // who asks; nil: the witness
-	To    *plan.Adapter // who is asked; nil: the witness
-	Proto lab.Proto
-	Port  uint16
-	Six   bool          // AskReach: over IPv6
-	Scan  []lab.Service // for Scan
-}
-
-// Observation is a stage's answer to a probe.
-type Observation struct {
-	Unknown  string   // why the stage could not ask; empty when it could
-	Answered bool     // there was an answer
-	Saw      string   // what happened, in words
-	Evidence []string // the frames or readings that show it
-
-	Address  netip.Prefix   // AskAddress
-	Lease    *lease.Binding // AskLease
-	Offers   []lease.Offer  // AskServers
-	MACs     []mac.Address  // AskNeighbor
-	Addrs    []netip.Addr   // AskName: what the name resolved to
-	From     netip.Addr     // AskReach: the source that the far end saw; AskHop: the router; AskName: the resolver
-	Who      string         // AskReach: who answered, by its own word
-	Attempts int            // Escape, Scan: how much was tried
-	Open     []lab.Service  // Scan: what answered
-	Escapes  []Way          // Escape, Scan: what got through
-	Routers  []Router       // AskRouters
-}
-
-// Router is who announces itself as an IPv6 router on a segment.
-type Router struct {
-	Address netip.Addr // link-local
-	MAC     mac.Address
-	Prefix  netip.Prefix // invalid: none
-}
-
-// Way is one way around the appliance.
-type Way struct {
-	From   string        `json:"from"`
-	To     string        `json:"to"`
-	Path   []string      `json:"path"` // machines and segments, in order
-	Packet string        `json:"packet"`
-	Tried  string        `json:"tried"` // what the guest did
-	Door   *plan.Adapter `json:"-"`     // the adapter that let it out, when known
-}
-
-// Witness is the outside host that reports what it saw.
-type Witness struct {
-	Name    string // full domain name
-	Address netip.Addr
-}
-
-// Stage is where a lab runs: it answers probes. All probes of one call share a
-// condition; answers are in their order.
-type Stage interface {
-	Name() string
-	Witness() Witness
-	Ask(when Condition, probes []Probe) []Observation
-}
-
-// Result is a claim with its verdict.
+// Result is a claim with its verdict. Its subject is a guest, a segment, an
+// appliance, or two of them: from one to the other.
 type Result struct {
-	ID       string   `json:"id"`
-	Subject  string   `json:"subject"`
-	Kind     Kind     `json:"kind"`
-	Verdict  Verdict  `json:"verdict"`
-	Saw      string   `json:"saw"`
-	Evidence []string `json:"evidence"`
-	Escapes  []Way    `json:"escapes,omitempty"`
-	Remedy   string   `json:"remedy,omitempty"`  // what to do next, when broken
-	Follows  string   `json:"follows,omitempty"` // the broken claim that explains this one
+	ID        string     `json:"id"`
+	Guest     string     `json:"guest,omitempty"`
+	Segment   string     `json:"segment,omitempty"`
+	Appliance string     `json:"appliance,omitempty"`
+	Port      string     `json:"port,omitempty"` // of the appliance, where it has several of its role
+	From      string     `json:"from,omitempty"`
+	To        string     `json:"to,omitempty"`
+	Service   string     `json:"service,omitempty"`  // of what is published
+	Sentence  string     `json:"sentence,omitempty"` // of an expectation
+	Kind      Kind       `json:"kind"`
+	Verdict   Verdict    `json:"verdict"`
+	Saw       string     `json:"saw"`
+	Evidence  []Evidence `json:"evidence"`
+	Escapes   []Way      `json:"escapes,omitempty"`
+	Remedy    string     `json:"remedy,omitempty"`  // what to do about it, when broken
+	Follows   string     `json:"follows,omitempty"` // the broken claim that explains this one
 
 	around bool // it went out, and not through the appliance
+}
+
+// Names gives the machines and segments that the claim is about.
+func (r Result) Names() []string {
+	var out []string
+	for _, n := range []string{r.Guest, r.Segment, r.Appliance, r.From, r.To} {
+		if n != "" {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// Subject says what the claim is about.
+func (r Result) Subject() string {
+	switch {
+	case r.Sentence != "":
+		return r.Sentence
+	case r.Service != "":
+		return r.Guest + " " + r.Service
+	case r.Port != "":
+		return r.Appliance + " " + r.Port
+	case r.From != "":
+		return r.From + " to " + r.To
+	}
+	return r.Guest + r.Segment + r.Appliance
 }
 
 // Schema names the JSON form of a verdict.
@@ -162,11 +108,35 @@ type Document struct {
 	Claims  []Result `json:"claims"`
 }
 
-// claim is a claim with the probes that decide it.
+// claim is a claim with the parts that decide it.
 type claim struct {
 	Result
-	probes []Probe
-	judge  func(r *Result, obs []Observation)
+	parts  []part
+	guests []string // whose other claims may explain this one
+	lone   string   // the segment whose lease servers may explain it
+}
+
+// part is questions that are judged together. With any set, judge is called
+// also when some answers are missing, which are nil then, and says what is
+// still missing.
+type part struct {
+	asks  []ask
+	judge func(r *Result, got []Got)
+	any   func(r *Result, got []Got) (missing bool)
+}
+
+// ask is a question before it has an identifier.
+type ask struct {
+	when Condition
+	what Asking
+}
+
+func asking(list ...Asking) []ask {
+	var out []ask
+	for _, a := range list {
+		out = append(out, ask{Running, a})
+	}
+	return out
 }
 
 // Count gives how many claims have each verdict.
@@ -182,35 +152,53 @@ func (d Document) Count() map[Verdict]int {
 // them.
 var GuestKinds = []Kind{Lease, Gateway, Names, Outside, Path, Held, Cut}
 
-// Run asks the stage about every claim of the plan and judges the answers.
-func Run(p *plan.Plan, s Stage) Document {
-	list := list(p, s.Witness())
-	doc := Document{Schema: Schema, Lab: p.Name, Stage: s.Name(), Verdict: Holds, Claims: []Result{}}
-	answers := make([][]Observation, len(list))
-	for _, when := range []Condition{Running, Unplugged} {
-		type slot struct{ claim, probe int }
-		var probes []Probe
-		var slots []slot
-		for i := range list {
-			if answers[i] == nil {
-				answers[i] = make([]Observation, len(list[i].probes))
-			}
-			for j, q := range list[i].probes {
-				if q.When == when {
-					probes, slots = append(probes, q), append(slots, slot{i, j})
+// Questions gives what the claims of a plan need to know, each thing once.
+func Questions(p *plan.Plan, facts Facts) []Question {
+	out, _ := questions(list(p, facts.Witness))
+	return out
+}
+
+// questions gives each thing that is asked once, and the identifiers of what
+// each part of each claim asks.
+func questions(claims []claim) (out []Question, ids [][][]string) {
+	known := map[string]string{}
+	for i := range claims {
+		var parts [][]string
+		n := 0
+		for _, p := range claims[i].parts {
+			var of []string
+			for _, a := range p.asks {
+				n++
+				data, _ := json.Marshal(a.what) // plain structs: it cannot fail
+				key := string(a.when) + string(a.what.kind()) + string(data)
+				if known[key] == "" {
+					known[key] = fmt.Sprintf("%s/%d", claims[i].ID, n)
+					out = append(out, Question{known[key], a.when, a.what})
 				}
+				of = append(of, known[key])
 			}
+			parts = append(parts, of)
 		}
-		if len(probes) == 0 {
-			continue
-		}
-		for k, o := range s.Ask(when, probes) {
-			answers[slots[k].claim][slots[k].probe] = o
+		ids = append(ids, parts)
+	}
+	return out, ids
+}
+
+// Judge judges answers, of one stage or of several together. Of two answers to
+// one question the first that is not missing counts.
+func Judge(p *plan.Plan, facts Facts, answers []Answer) Document {
+	list := list(p, facts.Witness)
+	_, ids := questions(list)
+	by := map[string]Answer{}
+	for _, a := range answers {
+		if old, ok := by[a.ID]; !ok || old.Got == nil {
+			by[a.ID] = a
 		}
 	}
+	doc := Document{Schema: Schema, Lab: p.Name, Stage: facts.Name, Verdict: Holds, Claims: []Result{}}
 	for i := range list {
 		c := &list[i]
-		decide(c, answers[i])
+		c.decide(ids[i], by)
 		if c.Verdict == Broken || c.Verdict == Unknown && doc.Verdict == Holds {
 			doc.Verdict = c.Verdict
 		}
@@ -223,6 +211,58 @@ func Run(p *plan.Plan, s Stage) Document {
 	return doc
 }
 
+// decide judges a claim from the answers to its questions.
+func (c *claim) decide(ids [][]string, by map[string]Answer) {
+	r := &c.Result
+	r.Verdict, r.Evidence = Holds, []Evidence{}
+	missing := ""
+	told := map[string]bool{} // answers whose evidence is listed
+	for i, p := range c.parts {
+		got := make([]Got, len(p.asks))
+		lacks := ""
+		for j, id := range ids[i] {
+			a, ok := by[id]
+			if !told[id] {
+				r.Evidence = append(r.Evidence, a.Evidence...)
+				told[id] = true
+			}
+			switch {
+			case !ok:
+				lacks = "nothing was answered"
+			case a.Got == nil || a.Got.kind() != p.asks[j].what.kind():
+				lacks = cmp.Or(a.Missing, "nothing was answered")
+			default:
+				got[j] = a.Got
+			}
+		}
+		switch {
+		case p.any != nil:
+			if !p.any(r, got) {
+				lacks = ""
+			}
+		case lacks == "":
+			p.judge(r, got)
+		}
+		missing = cmp.Or(missing, lacks)
+	}
+	switch {
+	case r.Verdict == Broken && len(r.Evidence) > 0:
+	case r.Verdict == Unknown:
+	case missing != "":
+		r.Verdict, r.Saw, r.Remedy = Unknown, missing, ""
+	case len(r.Evidence) == 0:
+		r.Verdict, r.Saw, r.Remedy = Unknown, "nothing was observed that shows it", ""
+	}
+}
+
+// broken says that the claim is broken, for the first reason that comes.
+func (r *Result) broken(saw, remedy string) {
+	if r.Verdict == Broken {
+		return
+	}
+	r.Verdict, r.Saw, r.Remedy = Broken, saw, remedy
+}
+
 // trace finds, for each broken claim, the broken claim that explains it: a
 // guest without its planned lease has no next hop, no names and no way out; one
 // with a second door goes out by that.
@@ -232,31 +272,18 @@ func trace(list []claim, results []Result) {
 		isBroken[r.ID] = r.Verdict == Broken
 	}
 	first := func(ids ...string) string {
-		for _, id := range ids {
-			if isBroken[id] {
-				return id
-			}
+		i := slices.IndexFunc(ids, func(id string) bool { return isBroken[id] })
+		if i < 0 {
+			return ""
 		}
-		return ""
+		return ids[i]
 	}
 	for i := range results {
 		r := &results[i]
 		if r.Verdict != Broken {
 			continue
 		}
-		var guests []string // whose claims may explain it
-		for _, q := range list[i].probes {
-			if q.From != nil && q.From.Machine.Guest != nil {
-				guests = append(guests, q.From.Machine.Name)
-			}
-			if q.To != nil && q.To.Machine.Guest != nil {
-				guests = append(guests, q.To.Machine.Name)
-			}
-		}
-		if len(guests) == 0 {
-			guests = []string{r.Subject}
-		}
-		for _, g := range guests {
+		for _, g := range list[i].guests {
 			switch r.Kind {
 			case Gateway, Names:
 				r.Follows = first(g + ".lease")
@@ -273,34 +300,8 @@ func trace(list []claim, results []Result) {
 				break
 			}
 		}
-		if r.Kind == Lease && list[i].probes[0].From.Segment != nil {
-			r.Follows = first(list[i].probes[0].From.Segment.Name + ".alone")
+		if r.Kind == Lease {
+			r.Follows = first(list[i].lone + ".alone")
 		}
 	}
-}
-
-func decide(c *claim, obs []Observation) {
-	r := &c.Result
-	r.Evidence = []string{}
-	for _, o := range obs {
-		r.Evidence = append(r.Evidence, o.Evidence...)
-		if o.Unknown != "" {
-			r.Verdict, r.Saw = Unknown, o.Unknown
-		}
-	}
-	if r.Verdict == Unknown {
-		return
-	}
-	r.Verdict = Holds
-	c.judge(r, obs)
-	if r.Verdict == Holds && len(r.Evidence) == 0 {
-		r.Verdict, r.Saw = Unknown, "nothing was observed that shows it"
-	}
-}
-
-func (r *Result) broken(saw, try string) {
-	if r.Verdict == Broken { // the first reason is kept
-		return
-	}
-	r.Verdict, r.Saw, r.Remedy = Broken, saw, try
 }

@@ -10,7 +10,7 @@ import (
 	"openbastion/core/subnet"
 )
 
-func judgeLease(r *Result, a *plan.Adapter, o Observation) {
+func judgeLease(r *Result, a *plan.Adapter, o GotLease) {
 	b := o.Lease
 	server, want := a.Segment.LeaseService()
 	switch {
@@ -56,7 +56,7 @@ func portWords(a *plan.Adapter) string {
 	return "port " + a.Name
 }
 
-func judgeAlone(r *Result, s *plan.Segment, o Observation) {
+func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
 	var known []string
 	server, _ := s.LeaseService()
 	planned, found := server != nil, false
@@ -88,7 +88,7 @@ func judgeAlone(r *Result, s *plan.Segment, o Observation) {
 }
 
 // judgeRouters: nobody but the planned port announces IPv6.
-func judgeRouters(r *Result, s *plan.Segment, o Observation) {
+func judgeRouters(r *Result, s *plan.Segment, o GotRouters) {
 	planned := s.Port != nil && s.Port.Address6.IsValid()
 	found := false
 	for _, a := range o.Routers {
@@ -111,9 +111,9 @@ func judgeRouters(r *Result, s *plan.Segment, o Observation) {
 	}
 }
 
-// judgeSix: the guest made itself an address of the planned prefix and goes by
+// judgeIPv6: the guest made itself an address of the planned prefix and goes by
 // the planned port.
-func judgeSix(r *Result, home, port *plan.Adapter, o Observation) {
+func judgeIPv6(r *Result, home, port *plan.Adapter, o GotIPv6) {
 	s := home.Segment
 	switch {
 	case r.Verdict == Broken:
@@ -121,150 +121,162 @@ func judgeSix(r *Result, home, port *plan.Adapter, o Observation) {
 		r.broken(fmt.Sprintf("%s has no IPv6 address on %s", home.Machine.Name, s.Name), "look whether "+portWords(port)+" announces "+s.Subnet6.String())
 	case !s.Subnet6.Contains(o.Address.Addr()):
 		r.broken(fmt.Sprintf("%s has the IPv6 address %s, and %s is planned", home.Machine.Name, o.Address, s.Subnet6), "find who else announces on "+s.Name)
-	case o.From != port.MAC.LinkLocal():
-		r.broken(fmt.Sprintf("%s goes by the IPv6 router %s, and %s of %s is %s", home.Machine.Name, o.From, portWords(port), port.Machine.Name, port.MAC.LinkLocal()), "find who else announces on "+s.Name)
-	case !slices.Contains(o.Addrs, port.Address6.Addr()):
-		r.broken(fmt.Sprintf("%s was told %s by IPv6, and %s is planned", home.Machine.Name, subnet.Named("resolver", o.Addrs), port.Address6.Addr()), "look what answers DHCPv6 on "+s.Name)
+	case o.Router != port.MAC.LinkLocal():
+		r.broken(fmt.Sprintf("%s goes by the IPv6 router %s, and %s of %s is %s", home.Machine.Name, o.Router, portWords(port), port.Machine.Name, port.MAC.LinkLocal()), "find who else announces on "+s.Name)
+	case !slices.Contains(o.Resolvers, port.Address6.Addr()):
+		r.broken(fmt.Sprintf("%s was told %s by IPv6, and %s is planned", home.Machine.Name, subnet.Named("resolver", o.Resolvers), port.Address6.Addr()), "look what answers DHCPv6 on "+s.Name)
 	default:
-		r.Saw += fmt.Sprintf("; by IPv6 %s, router %s", o.Address, o.From)
+		r.Saw += fmt.Sprintf("; by IPv6 %s, router %s", o.Address, o.Router)
 	}
 }
 
-func judgeGateway(r *Result, home, port *plan.Adapter, o Observation) {
+func judgeGateway(r *Result, home, port *plan.Adapter, o GotNeighbor) {
 	switch {
 	case port == nil:
 		r.broken(fmt.Sprintf("no appliance has a port for guests on %s", home.Segment.Name), "give an appliance a lan port there")
-	case !o.From.IsValid():
+	case !o.Hop.IsValid():
 		r.broken(fmt.Sprintf("%s has no next hop: %s", home.Machine.Name, o.Saw), "look at its lease, or the gateway typed into it")
-	case len(o.MACs) == 0:
-		r.broken(fmt.Sprintf("the next hop %s of %s does not answer", o.From, home.Machine.Name), fmt.Sprintf("compare it with %s, port %s of %s", port.Shown(), port.Name, port.Machine.Name))
-	case len(o.MACs) > 1:
-		r.broken(fmt.Sprintf("two machines answer for the next hop %s: %s and %s", o.From, o.MACs[0], o.MACs[1]), "change the address of the one that is not the appliance")
-	case transparent(port) && !slices.ContainsFunc(home.Segment.Adapters, func(a *plan.Adapter) bool { return a.MAC == o.MACs[0] }):
-		r.Saw = fmt.Sprintf("%s is at %s, beyond %s", o.From, o.MACs[0], port.Machine.Name)
-	case o.MACs[0] != port.MAC:
-		r.broken(fmt.Sprintf("the next hop %s is %s, and port %s of %s is %s", o.From, o.MACs[0], port.Name, port.Machine.Name, port.MAC), "set the gateway to "+port.Shown())
+	case len(o.Hardware) == 0:
+		r.broken(fmt.Sprintf("the next hop %s of %s does not answer", o.Hop, home.Machine.Name), fmt.Sprintf("compare it with %s, port %s of %s", port.Shown(), port.Name, port.Machine.Name))
+	case len(o.Hardware) > 1:
+		r.broken(fmt.Sprintf("two machines answer for the next hop %s: %s and %s", o.Hop, o.Hardware[0], o.Hardware[1]), "change the address of the one that is not the appliance")
+	case transparent(port) && !slices.ContainsFunc(home.Segment.Adapters, func(a *plan.Adapter) bool { return a.MAC == o.Hardware[0] }):
+		r.Saw = fmt.Sprintf("%s is at %s, beyond %s", o.Hop, o.Hardware[0], port.Machine.Name)
+	case o.Hardware[0] != port.MAC:
+		r.broken(fmt.Sprintf("the next hop %s is %s, and port %s of %s is %s", o.Hop, o.Hardware[0], port.Name, port.Machine.Name, port.MAC), "set the gateway to "+port.Shown())
 	default:
-		r.Saw = fmt.Sprintf("%s is at %s, port %s of %s", o.From, o.MACs[0], port.Name, port.Machine.Name)
+		r.Saw = fmt.Sprintf("%s is at %s, port %s of %s", o.Hop, o.Hardware[0], port.Name, port.Machine.Name)
 	}
 }
 
-func judgeNames(r *Result, home *plan.Adapter, w Witness, o Observation) {
+func judgeNames(r *Result, home *plan.Adapter, w Witness, o GotName) {
 	switch {
-	case !o.From.IsValid():
+	case !o.Resolver.IsValid():
 		r.broken(home.Machine.Name+" has no resolver: "+o.Saw, "let its lease name one, or type one in")
 	case !o.Answered:
-		r.broken(fmt.Sprintf("the resolver %s does not answer %s: %s", o.From, home.Machine.Name, o.Saw), "look whether the appliance's resolver has one upstream")
-	case !slices.Contains(o.Addrs, w.Address):
-		r.broken(fmt.Sprintf("%s says that %s has %s, and it is at %s: %s", o.From, w.Name, subnet.Named("address", o.Addrs), w.Address, o.Saw), "look which resolver stands behind it")
+		r.broken(fmt.Sprintf("the resolver %s does not answer %s: %s", o.Resolver, home.Machine.Name, o.Saw), "look whether the appliance's resolver has one upstream")
+	case !slices.Contains(o.Addresses, w.Address):
+		r.broken(fmt.Sprintf("%s says that %s has %s, and it is at %s: %s", o.Resolver, w.Name, subnet.Named("address", o.Addresses), w.Address, o.Saw), "look which resolver stands behind it")
 	default:
-		r.Saw = fmt.Sprintf("%s is %s, says %s", w.Name, w.Address, o.From)
+		r.Saw = fmt.Sprintf("%s is %s, says %s", w.Name, w.Address, o.Resolver)
 	}
 }
 
-func judgeOutside(r *Result, home *plan.Adapter, wans []*plan.Adapter, asked []lab.Service, wan, obs []Observation) {
-	// What the witness must see is known only where the last of the appliances
-	// translates and nothing above it does so again.
-	var translated, again bool
+// seenAs gives the addresses as which the witness must see a guest: known only
+// where the last of the appliances translates and nothing above it does so
+// again.
+type seenAs struct {
+	wans       []*plan.Adapter
+	translated bool
+	again      bool // the host translates once more
+	own        []string
+}
+
+func expectedSource(home *plan.Adapter, wans []*plan.Adapter, addresses []Got) seenAs {
+	s := seenAs{wans: wans}
 	if len(wans) > 0 && !transparent(wans[0]) {
-		translated = wans[0].Machine != home.Segment.Port.Machine || slices.Contains(wans[0].Machine.Masq, home.Segment)
-		again = wans[0].Segment.Lab.Join == "nat"
+		s.translated = wans[0].Machine != home.Segment.Port.Machine || slices.Contains(wans[0].Machine.Masq, home.Segment)
+		s.again = wans[0].Segment.Lab.Join == "nat"
 	}
-	var own []string
 	for _, m := range wans {
 		for _, v := range m.Machine.OneToOne {
 			if v.To == home { // an outside address of its own
-				own = append(own, v.Outside.String())
+				s.own = append(s.own, v.Outside.String())
 			}
 		}
 	}
-	for _, o := range wan {
-		if o.Address.IsValid() {
-			own = append(own, o.Address.Addr().String())
+	for _, g := range addresses {
+		if a := g.(GotAddress).Address; a.IsValid() {
+			s.own = append(s.own, a.Addr().String())
 		}
 	}
-	var passed []string
-	for i, o := range obs {
-		switch {
-		case !o.Answered:
-			r.broken(fmt.Sprintf("%s does not reach the witness by %s: %s", home.Machine.Name, asked[i], o.Saw), "`bastion explain outside` lists what to look at, nearest first")
-		case again && home.Segment.Subnet.Contains(o.From):
-			r.broken(fmt.Sprintf("the witness saw %s's own address %s: nothing translated it", home.Machine.Name, o.From), "look which way it took")
-		case translated && !again && !slices.Contains(own, o.From.String()):
-			r.around = true
-			r.broken(fmt.Sprintf("the witness saw %s reach it by %s from %s, not from %s's WAN address %s", home.Machine.Name, asked[i], o.From, wans[0].Machine.Name, strings.Join(own, ", ")),
-				"find the way that avoids the appliance: another adapter, or a segment that leads out")
-		default:
-			passed = append(passed, asked[i].String())
-		}
-	}
-	if r.Verdict == Holds {
-		r.Saw = fmt.Sprintf("the witness saw %s by %s", obs[0].From, strings.Join(passed, ", "))
+	return s
+}
+
+func judgeReached(r *Result, home *plan.Adapter, service lab.Service, o GotReach) {
+	if !o.Answered {
+		r.broken(fmt.Sprintf("%s does not reach the witness by %s: %s", home.Machine.Name, service, o.Saw), "`bastion explain outside` lists what to look at, nearest first")
 	}
 }
 
-func judgePath(r *Result, port *plan.Adapter, o Observation) {
+func judgeSource(r *Result, home *plan.Adapter, service lab.Service, s seenAs, o GotReach) {
 	switch {
-	case !o.From.IsValid():
-		r.broken("no router on the way says that it is there: "+o.Saw, "look at the guest's next hop first")
-	case o.From != port.Address.Addr():
+	case !o.Answered:
+	case s.again && home.Segment.Subnet.Contains(o.Source):
+		r.broken(fmt.Sprintf("the witness saw %s's own address %s: nothing translated it", home.Machine.Name, o.Source), "look which way it took")
+	case s.translated && !s.again && !slices.Contains(s.own, o.Source.String()):
 		r.around = true
-		r.broken(fmt.Sprintf("the first hop is %s, and it should be %s, port %s of %s", o.From, port.Address.Addr(), port.Name, port.Machine.Name),
+		r.broken(fmt.Sprintf("the witness saw %s reach it by %s from %s, not from %s's WAN address %s", home.Machine.Name, service, o.Source, s.wans[0].Machine.Name, strings.Join(s.own, ", ")),
+			"find the way that avoids the appliance: another adapter, or a segment that leads out")
+	case r.Verdict == Holds && r.Saw == "":
+		r.Saw = fmt.Sprintf("the witness saw %s by %s", o.Source, service)
+	case r.Verdict == Holds:
+		r.Saw += ", " + service.String()
+	}
+}
+
+func judgePath(r *Result, port *plan.Adapter, o GotHop) {
+	switch {
+	case !o.Router.IsValid():
+		r.broken("no router on the way says that it is there: "+o.Saw, "look at the guest's next hop first")
+	case o.Router != port.Address.Addr():
+		r.around = true
+		r.broken(fmt.Sprintf("the first hop is %s, and it should be %s, port %s of %s", o.Router, port.Address.Addr(), port.Name, port.Machine.Name),
 			"find which adapter or gateway leads there and take it away")
 	default:
-		r.Saw = fmt.Sprintf("the first hop is %s, port %s of %s", o.From, port.Name, port.Machine.Name)
+		r.Saw = fmt.Sprintf("the first hop is %s, port %s of %s", o.Router, port.Name, port.Machine.Name)
 	}
 }
 
-func judgeEscapes(r *Result, obs []Observation) {
-	attempts := 0
-	for _, o := range obs {
-		attempts += o.Attempts
-		for _, w := range o.Escapes {
-			try := "take that way out of the lab, then rehearse again"
-			if w.Door != nil {
-				try = fmt.Sprintf("take adapter %d of %s off %s", w.Door.Number, w.Door.Machine.Name, w.Door.Segment.Name)
-			}
-			r.broken(fmt.Sprintf("%s gets to %s: %s (%s)", w.From, w.To, strings.Join(w.Path, " → "), w.Tried), try)
+// judgeWays: nothing got through, and something was tried.
+func judgeWays(r *Result, attempts int, ways []Way, holds string) {
+	for _, w := range ways {
+		remedy := "take that way out of the lab, then rehearse again"
+		if w.Door != (Ref{}) {
+			remedy = fmt.Sprintf("take adapter %d of %s off %s", w.Door.Adapter, w.Door.Machine, segmentAfter(w.Path, w.Door.Machine))
 		}
-		r.Escapes = append(r.Escapes, o.Escapes...)
+		r.broken(fmt.Sprintf("%s gets to %s: %s (%s)", w.From, w.To, strings.Join(w.Path, " → "), w.Tried), remedy)
 	}
+	r.Escapes = append(r.Escapes, ways...)
 	switch {
 	case r.Verdict == Broken:
 	case attempts == 0:
 		r.Verdict, r.Saw = Unknown, "nothing could be tried"
 	default:
-		r.Saw = fmt.Sprintf("%d ways tried, none leads outside", attempts)
+		r.Saw = fmt.Sprintf(holds, attempts)
 	}
 }
 
-func judgeBetween(r *Result, a, b *plan.Adapter, asked []lab.Service, allowed int, how string, obs []Observation) {
-	var passed, stopped []string
-	for i, o := range obs {
-		s := asked[i]
-		switch {
-		case i < allowed && !o.Answered:
-			r.broken(fmt.Sprintf("the rules let %s%s pass from %s to %s, and %s does not reach %s: %s", s, how, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name, o.Saw), "look at the lease and gateway of both guests")
-		case i >= allowed && o.Answered:
-			r.broken(fmt.Sprintf("the rules let no %s%s pass from %s to %s, and %s reaches %s", s, how, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name), "find what joins the two segments beside the appliance")
-		case o.Answered:
-			passed = append(passed, s.String())
-		default:
-			stopped = append(stopped, s.String())
+// segmentAfter gives the segment that a path leaves a machine by.
+func segmentAfter(path []string, machine string) string {
+	for i := len(path) - 2; i >= 0; i-- {
+		if path[i] == machine {
+			return path[i+1]
 		}
 	}
-	if r.Verdict != Holds {
-		return
+	return "its segment"
+}
+
+func judgeAttack(r *Result, got []Got) {
+	o := got[0].(GotAttack)
+	judgeWays(r, o.Attempts, o.Ways, "%d ways tried, none leads outside")
+}
+
+// judgeBetween judges one service from a segment to another.
+func judgeBetween(r *Result, a, b *plan.Adapter, s lab.Service, allowed bool, how string, o GotReach) {
+	switch {
+	case allowed && !o.Answered:
+		r.broken(fmt.Sprintf("the rules let %s%s pass from %s to %s, and %s does not reach %s: %s", s, how, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name, o.Saw), "look at the lease and gateway of both guests")
+	case !allowed && o.Answered:
+		r.broken(fmt.Sprintf("the rules let no %s%s pass from %s to %s, and %s reaches %s", s, how, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name), "find what joins the two segments beside the appliance")
+	case r.Verdict == Holds:
+		what := " stopped"
+		if o.Answered {
+			what = " passes"
+		}
+		if r.Saw != "" {
+			r.Saw += "; "
+		}
+		r.Saw += s.String() + how + what + " as the rules say"
 	}
-	var parts []string
-	if r.Saw != "" {
-		parts = append(parts, r.Saw)
-	}
-	if passed != nil {
-		parts = append(parts, strings.Join(passed, ", ")+how+" pass as the rules say")
-	}
-	if stopped != nil {
-		parts = append(parts, strings.Join(stopped, ", ")+how+" stopped as the rules say")
-	}
-	r.Saw = strings.Join(parts, "; ")
 }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
@@ -14,18 +13,17 @@ import (
 func list(p *plan.Plan, w Witness) []claim {
 	var out []claim
 	for _, g := range p.Guests() {
-		home := Home(g)
+		home := InsideAdapter(g)
 		if home == nil { // not behind an appliance
 			if a := stranded(g); a != nil {
 				out = append(out, claim{
-					Result: Result{ID: g.Name + "." + string(Gateway), Subject: g.Name, Kind: Gateway},
-					probes: []Probe{{Kind: AskNeighbor, From: a}},
-					judge:  func(r *Result, obs []Observation) { judgeGateway(r, a, nil, obs[0]) },
+					Result: Result{ID: g.Name + "." + string(Gateway), Guest: g.Name, Kind: Gateway}, guests: []string{g.Name},
+					parts: []part{{asks: asking(AskNeighbor{RefTo(a)}), judge: func(r *Result, got []Got) { judgeGateway(r, a, nil, got[0].(GotNeighbor)) }}},
 				})
 			}
 			continue
 		}
-		out = append(out, guestClaims(p, g, home, w)...)
+		out = append(out, guestClaims(g, home, w)...)
 	}
 	for _, s := range p.Segments {
 		if c, ok := aloneClaim(s); ok {
@@ -35,7 +33,7 @@ func list(p *plan.Plan, w Witness) []claim {
 	out = append(out, betweenClaims(p)...)
 	for _, m := range p.Appliances() {
 		for _, wan := range m.WAN() {
-			out = append(out, inboundClaim(p, m, wan))
+			out = append(out, inboundClaim(m, wan))
 		}
 		if ways := waysOut(m); len(ways) > 0 {
 			for i := range m.Publishes {
@@ -49,9 +47,9 @@ func list(p *plan.Plan, w Witness) []claim {
 	return out
 }
 
-// Home gives the guest's first adapter on a segment behind an appliance, or
-// nil. It is where the guest's way out must lead.
-func Home(g *plan.Machine) *plan.Adapter {
+// InsideAdapter gives the guest's first adapter on a segment behind an
+// appliance, or nil. It is where the guest's way out must lead.
+func InsideAdapter(g *plan.Machine) *plan.Adapter {
 	for _, a := range g.Adapters {
 		if a.Segment.Inside() && a.Plugged {
 			return a
@@ -72,9 +70,9 @@ func stranded(g *plan.Machine) *plan.Adapter {
 	return g.Adapters[0]
 }
 
-// Passing gives services, one of each protocol where there is one, that every
+// AllowedServices gives services, one of each protocol where there is one, that every
 // appliance on the way from an address on a segment to the outside lets pass.
-func Passing(m *plan.Machine, from *plan.Segment, source, to netip.Addr) []lab.Service {
+func AllowedServices(m *plan.Machine, from *plan.Segment, source, to netip.Addr) []lab.Service {
 	type gate struct {
 		m      *plan.Machine
 		source netip.Addr
@@ -88,7 +86,7 @@ func Passing(m *plan.Machine, from *plan.Segment, source, to netip.Addr) []lab.S
 				candidates = append(candidates, s)
 			}
 		}
-		wan, next := above(m)
+		wan, next := outerAppliance(m)
 		if next == nil {
 			break
 		}
@@ -115,7 +113,7 @@ func Passing(m *plan.Machine, from *plan.Segment, source, to netip.Addr) []lab.S
 // of those in a row.
 func last(m *plan.Machine) *plan.Machine {
 	for range 64 {
-		_, next := above(m)
+		_, next := outerAppliance(m)
 		if next == nil {
 			break
 		}
@@ -124,9 +122,9 @@ func last(m *plan.Machine) *plan.Machine {
 	return m
 }
 
-// above gives the appliance behind which an appliance stands, and the WAN by
+// outerAppliance gives the appliance behind which an appliance stands, and the WAN by
 // which it does; nil when it is the outermost.
-func above(m *plan.Machine) (wan *plan.Adapter, next *plan.Machine) {
+func outerAppliance(m *plan.Machine) (wan *plan.Adapter, next *plan.Machine) {
 	wans := m.WAN()
 	if len(wans) == 0 || !wans[0].Segment.Inside() || wans[0].Segment.Port == nil || wans[0].Segment.Port.Machine == m {
 		return nil, nil
@@ -148,66 +146,66 @@ func likely(a *plan.Adapter) netip.Addr {
 // usual is one service of each protocol, tried before what rules name.
 var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
 
-func guestClaims(p *plan.Plan, g *plan.Machine, home *plan.Adapter, w Witness) []claim {
+func guestClaims(g *plan.Machine, home *plan.Adapter, w Witness) []claim {
 	var out []claim
-	add := func(kind Kind, judge func(*Result, []Observation), probes ...Probe) {
-		out = append(out, claim{Result: Result{ID: g.Name + "." + string(kind), Subject: g.Name, Kind: kind}, probes: probes, judge: judge})
+	add := func(kind Kind, parts ...part) {
+		out = append(out, claim{Result: Result{ID: g.Name + "." + string(kind), Guest: g.Name, Kind: kind}, parts: parts, guests: []string{g.Name}, lone: home.Segment.Name})
 	}
-	var leasing []Probe
+	var leasing []part
 	for _, a := range g.Adapters {
 		if a.Segment.Inside() && a.Plugged && (a.How == plan.Lease || a.How == plan.Reservation) {
-			leasing = append(leasing, Probe{Kind: AskLease, From: a})
+			leasing = append(leasing, part{asks: asking(AskLease{RefTo(a)}), judge: func(r *Result, got []Got) { judgeLease(r, a, got[0].(GotLease)) }})
 		}
 	}
 	if len(leasing) > 0 {
-		add(Lease, func(r *Result, obs []Observation) {
-			for i, o := range obs {
-				judgeLease(r, leasing[i].From, o)
-			}
-		}, leasing...)
+		add(Lease, leasing...)
 	}
 	port := home.Segment.Port
-	next := []Probe{{Kind: AskNeighbor, From: home}}
+	next := []part{{asks: asking(AskNeighbor{RefTo(home)}), judge: func(r *Result, got []Got) { judgeGateway(r, home, port, got[0].(GotNeighbor)) }}}
 	if home.Address6.IsValid() && port != nil {
-		next = append(next, Probe{Kind: AskSix, From: home})
+		next = append(next, part{asks: asking(AskIPv6{RefTo(home)}), judge: func(r *Result, got []Got) { judgeIPv6(r, home, port, got[0].(GotIPv6)) }})
 	}
-	add(Gateway, func(r *Result, obs []Observation) {
-		judgeGateway(r, home, port, obs[0])
-		if len(obs) > 1 {
-			judgeSix(r, home, port, obs[1])
-		}
-	}, next...)
+	add(Gateway, next...)
 
 	var allowed []lab.Service
 	if port != nil {
-		allowed = Passing(port.Machine, home.Segment, likely(home), w.Address)
+		allowed = AllowedServices(port.Machine, home.Segment, likely(home), w.Address)
 	}
 	if len(allowed) > 0 {
-		add(Names, func(r *Result, obs []Observation) { judgeNames(r, home, w, obs[0]) }, Probe{Kind: AskName, From: home})
-		probes := []Probe{}
-		wans := waysOut(last(port.Machine))
-		for _, wan := range wans {
-			probes = append(probes, Probe{Kind: AskAddress, From: wan})
-		}
-		for _, s := range allowed {
-			probes = append(probes, Probe{Kind: AskReach, From: home, Proto: s.Proto, Port: s.From})
-		}
-		add(Outside, func(r *Result, obs []Observation) {
-			judgeOutside(r, home, wans, allowed, obs[:len(wans)], obs[len(wans):])
-		}, probes...)
+		add(Names, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) { judgeNames(r, home, w, got[0].(GotName)) }})
+		add(Outside, outsideParts(home, waysOut(last(port.Machine)), allowed)...)
 		if !transparent(port) { // a bridge is no hop
-			add(Path, func(r *Result, obs []Observation) { judgePath(r, port, obs[0]) }, Probe{Kind: AskHop, From: home})
+			add(Path, part{asks: asking(AskHop{RefTo(home)}), judge: func(r *Result, got []Got) { judgePath(r, port, got[0].(GotHop)) }})
 		}
 	} else {
-		add(Held, func(r *Result, obs []Observation) {
-			judgeEscapes(r, obs[:1])
-			if names := obs[1]; names.Answered && slices.Contains(names.Addrs, w.Address) {
-				r.Saw += fmt.Sprintf("; but %s looks names up outside for it: what words a resolver carries out and back, no rule on addresses closes", names.From)
+		add(Held, part{asks: asking(AskAttack{g.Name}), judge: judgeAttack}, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) {
+			if names := got[0].(GotName); r.Verdict == Holds && names.Answered && slices.Contains(names.Addresses, w.Address) {
+				r.Saw += fmt.Sprintf("; but %s looks names up outside for it: what words a resolver carries out and back, no rule on addresses closes", names.Resolver)
 			}
-		}, Probe{Kind: Escape, From: home}, Probe{Kind: AskName, From: home})
+		}})
 	}
 	if home.Segment.Reach != lab.Upstream { // beside a one-armed appliance the way around it is open, by design
-		add(Cut, judgeEscapes, Probe{Kind: Escape, From: home, When: Unplugged})
+		add(Cut, part{asks: []ask{{Unplugged, AskAttack{g.Name}}}, judge: judgeAttack})
+	}
+	return out
+}
+
+// outsideParts ask whether each allowed service reaches the witness, and, apart
+// from that, whether it saw the planned source.
+func outsideParts(home *plan.Adapter, wans []*plan.Adapter, allowed []lab.Service) []part {
+	var addresses []Asking
+	for _, wan := range wans {
+		addresses = append(addresses, AskAddress{RefTo(wan)})
+	}
+	n := len(addresses)
+	var out []part
+	for _, s := range allowed {
+		reach := AskReach{From: RefTo(home), Service: s}
+		out = append(out,
+			part{asks: asking(reach), judge: func(r *Result, got []Got) { judgeReached(r, home, s, got[0].(GotReach)) }},
+			part{asks: asking(append(slices.Clone(addresses), reach)...), judge: func(r *Result, got []Got) {
+				judgeSource(r, home, s, expectedSource(home, wans, got[:n]), got[n].(GotReach))
+			}})
 	}
 	return out
 }
@@ -238,11 +236,10 @@ func aloneClaim(s *plan.Segment) (claim, bool) {
 	for _, a := range s.Adapters {
 		if a.Guest != nil && a.Plugged && a.Leases == nil { // who hands them out does not hear itself
 			return claim{
-				Result: Result{ID: s.Name + ".alone", Subject: s.Name, Kind: Alone},
-				probes: []Probe{{Kind: AskServers, From: a}, {Kind: AskRouters, From: a}},
-				judge: func(r *Result, obs []Observation) {
-					judgeAlone(r, s, obs[0])
-					judgeRouters(r, s, obs[1])
+				Result: Result{ID: s.Name + ".alone", Segment: s.Name, Kind: Alone},
+				parts: []part{
+					{asks: asking(AskServers{RefTo(a)}), judge: func(r *Result, got []Got) { judgeAlone(r, s, got[0].(GotServers)) }},
+					{asks: asking(AskRouters{RefTo(a)}), judge: func(r *Result, got []Got) { judgeRouters(r, s, got[0].(GotRouters)) }},
 				},
 			}, true
 		}
@@ -255,7 +252,7 @@ func aloneClaim(s *plan.Segment) (claim, bool) {
 func betweenClaims(p *plan.Plan) []claim {
 	first := map[*plan.Segment]*plan.Adapter{}
 	for _, g := range p.Guests() {
-		if home := Home(g); home != nil && len(g.Adapters) == 1 && first[home.Segment] == nil {
+		if home := InsideAdapter(g); home != nil && len(g.Adapters) == 1 && first[home.Segment] == nil {
 			first[home.Segment] = home
 		}
 	}
@@ -266,24 +263,19 @@ func betweenClaims(p *plan.Plan) []claim {
 			if from == to || a == nil || b == nil || from.Port == nil || to.Port == nil || from.Port.Machine != to.Port.Machine {
 				continue
 			}
-			m := from.Port.Machine
-			asked, allowed := askedBetween(m, likely(a), likely(b))
-			c := claim{Result: Result{ID: from.Name + "-" + to.Name + ".between", Subject: from.Name + "-" + to.Name, Kind: Between}}
-			for _, s := range asked {
-				c.probes = append(c.probes, Probe{Kind: AskReach, From: a, To: b, Proto: s.Proto, Port: s.From})
-			}
-			n := len(asked)
-			var six []lab.Service // the same question over IPv6: what passes first, then what does not
-			allowed6 := 0
-			if a.Address6.IsValid() && b.Address6.IsValid() {
-				six, allowed6 = askedBetween(m, a.Address6.Addr(), b.Address6.Addr())
-				for _, s := range six {
-					c.probes = append(c.probes, Probe{Kind: AskReach, From: a, To: b, Proto: s.Proto, Port: s.From, Six: true})
+			c := claim{Result: Result{ID: from.Name + "-" + to.Name + ".between", From: from.Name, To: to.Name, Kind: Between}, guests: []string{a.Machine.Name, b.Machine.Name}}
+			add := func(source, destination netip.Addr, six bool, how string) {
+				asked, allowed := askedBetween(from.Port.Machine, source, destination)
+				for i, s := range asked {
+					c.parts = append(c.parts, part{
+						asks:  asking(AskReach{RefTo(a), RefTo(b), s, six}),
+						judge: func(r *Result, got []Got) { judgeBetween(r, a, b, s, i < allowed, how, got[0].(GotReach)) },
+					})
 				}
 			}
-			c.judge = func(r *Result, obs []Observation) {
-				judgeBetween(r, a, b, asked, allowed, "", obs[:n])
-				judgeBetween(r, a, b, six, allowed6, " over IPv6", obs[n:])
+			add(likely(a), likely(b), false, "")
+			if a.Address6.IsValid() && b.Address6.IsValid() { // the same question over IPv6
+				add(a.Address6.Addr(), b.Address6.Addr(), true, " over IPv6")
 			}
 			out = append(out, c)
 		}
@@ -306,7 +298,7 @@ func askedBetween(m *plan.Machine, from, to netip.Addr) (asked []lab.Service, al
 
 // inboundClaim scans the WAN from outside: usual services, the admin page's
 // port, what is published.
-func inboundClaim(p *plan.Plan, m *plan.Machine, wan *plan.Adapter) claim {
+func inboundClaim(m *plan.Machine, wan *plan.Adapter) claim {
 	scan := []lab.Service{{Proto: lab.ICMP}}
 	add := func(proto lab.Proto, ports ...uint16) {
 		for _, port := range ports {
@@ -332,97 +324,111 @@ func inboundClaim(p *plan.Plan, m *plan.Machine, wan *plan.Adapter) claim {
 	if transparent(wan) {
 		scan = nil // it has no address that could answer
 	}
-	id := m.Name + "." + string(Inbound)
+	c := claim{Result: Result{ID: m.Name + "." + string(Inbound), Appliance: m.Name, Kind: Inbound}}
 	if len(m.WAN()) > 1 {
-		id = m.Name + "." + wan.Name + "." + string(Inbound)
+		c.ID, c.Port = m.Name+"."+wan.Name+"."+string(Inbound), wan.Name
 	}
-	return claim{
-		Result: Result{ID: id, Subject: m.Name, Kind: Inbound},
-		probes: []Probe{{Kind: Scan, To: wan, Scan: scan}},
-		judge: func(r *Result, obs []Observation) {
-			o := obs[0]
-			for _, s := range o.Open {
-				if published[s] {
-					continue
-				}
-				what := s.String()
-				if s.Proto == lab.TCP && admin[s.From] {
-					what += ", the admin page,"
-				}
-				r.broken(fmt.Sprintf("from outside, %s answers at port %s of %s, and it is not published", what, wan.Name, m.Name),
-					fmt.Sprintf("take admin off port %s, or the rule away that lets it in", wan.Name))
+	c.parts = []part{{asks: asking(AskScan{RefTo(wan), scan}), judge: func(r *Result, got []Got) {
+		o := got[0].(GotScan)
+		for _, s := range o.Open {
+			if published[s] {
+				continue
 			}
-			judgeEscapes(r, obs)
-			if r.Verdict == Holds {
-				r.Saw = fmt.Sprintf("%d tries from outside, nothing but what is published answers", o.Attempts)
+			what := s.String()
+			if s.Proto == lab.TCP && admin[s.From] {
+				what += ", the admin page,"
 			}
-		},
-	}
+			r.broken(fmt.Sprintf("from outside, %s answers at port %s of %s, and it is not published", what, wan.Name, m.Name),
+				fmt.Sprintf("take admin off port %s, or the rule away that lets it in", wan.Name))
+		}
+		judgeWays(r, o.Attempts, o.Ways, "%d tries from outside, nothing but what is published answers")
+	}}}
+	return c
 }
 
 func publishedClaim(m *plan.Machine, wan *plan.Adapter, v *plan.Publish) claim {
 	s := lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}
+	guest := v.To.Machine.Name
 	return claim{
-		Result: Result{ID: fmt.Sprintf("%s-%s-%d.published", v.To.Machine.Name, v.Proto, v.Port), Subject: v.To.Machine.Name, Kind: Published},
-		probes: []Probe{{Kind: AskReach, To: wan, Proto: v.Proto, Port: v.Port}},
-		judge: func(r *Result, obs []Observation) {
-			switch o := obs[0]; {
+		Result: Result{ID: fmt.Sprintf("%s-%s-%d.published", guest, v.Proto, v.Port), Guest: guest, Appliance: m.Name, Service: s.String(), Kind: Published},
+		guests: []string{guest},
+		parts: []part{{asks: asking(AskReach{To: RefTo(wan), Service: s}), judge: func(r *Result, got []Got) {
+			switch o := got[0].(GotReach); {
 			case !o.Answered:
 				r.broken(fmt.Sprintf("from outside, %s at %s does not answer: %s", s, m.Name, o.Saw), "look whether the guest has its planned address and the rules let it in")
-			case o.Who != v.To.Machine.Name:
-				r.broken(fmt.Sprintf("%s at %s reaches %s, not %s", s, m.Name, o.Who, v.To.Machine.Name), "give "+v.To.Machine.Name+" a fixed address")
+			case o.Who != guest:
+				r.broken(fmt.Sprintf("%s at %s reaches %s, not %s", s, m.Name, o.Who, guest), "give "+guest+" a fixed address")
 			default:
 				r.Saw = fmt.Sprintf("%s at %s reaches %s", s, m.Name, o.Who)
 			}
-		},
+		}}},
 	}
 }
 
 // expectClaim asks what a sentence says, by every adapter it speaks of.
 func expectClaim(p *plan.Plan, w Witness, i int) claim {
 	e := p.Lab.Expect[i]
-	c := claim{Result: Result{ID: fmt.Sprintf("expect-%d.expect", i+1), Subject: e.String(), Kind: Expect}}
-	var names []string // of each group of probes
+	c := claim{Result: Result{ID: fmt.Sprintf("expect-%d.expect", i+1), Sentence: e.String(), Kind: Expect}}
+	said := 0
 	for _, from := range parties(p, e.From) {
 		for _, to := range parties(p, e.To) {
 			if from == to || from != nil && to != nil && from.Machine == to.Machine {
 				continue
 			}
+			for _, a := range []*plan.Adapter{from, to} {
+				if a != nil && a.Guest != nil && !slices.Contains(c.guests, a.Machine.Name) {
+					c.guests = append(c.guests, a.Machine.Name)
+				}
+			}
+			var asks []Asking
 			for _, s := range meant(p, w, e.Service, from, to) {
-				c.probes = append(c.probes, ThroughPublish(p, Probe{Kind: AskReach, From: from, To: to, Proto: s.Proto, Port: s.From}))
-				names = append(names, NameOf(from)+" to "+NameOf(to))
+				asks = append(asks, ThroughPublish(p, from, to, s))
 			}
+			c.parts = append(c.parts, part{asks: asking(asks...), any: expected(e.Never, NameOf(from)+" to "+NameOf(to), &said)})
 			if e.Never && to == nil && from != nil && e.Service.Proto == lab.Any { // else it speaks of its protocol and port alone
-				c.probes = append(c.probes, Probe{Kind: Escape, From: from})
-				names = append(names, NameOf(from))
+				c.parts = append(c.parts, part{asks: asking(AskAttack{from.Machine.Name}), judge: func(r *Result, got []Got) {
+					was := r.Saw
+					if judgeAttack(r, got); r.Verdict == Holds {
+						r.Saw = was
+					}
+				}})
 			}
-		}
-	}
-	c.judge = func(r *Result, obs []Observation) {
-		reached := map[string]bool{}
-		var order []string
-		for j, o := range obs {
-			if len(o.Escapes) > 0 {
-				judgeEscapes(r, obs[j:j+1])
-			}
-			if !slices.Contains(order, names[j]) {
-				order = append(order, names[j])
-			}
-			reached[names[j]] = reached[names[j]] || o.Answered
-		}
-		for _, n := range order {
-			switch {
-			case e.Never && reached[n]:
-				r.broken(n+" gets through", "look at the rules, and which of them lets it pass")
-			case !e.Never && !reached[n]:
-				r.broken(n+" does not get through", "look at the rules, and which of them denies it")
-			}
-		}
-		if r.Verdict == Holds {
-			r.Saw = "as the sentence says: " + strings.Join(order[:min(3, len(order))], ", ")
 		}
 	}
 	return c
+}
+
+// expected judges what a sentence says of one pair: reaching means that one of
+// the services that are meant gets through, never that none does. said counts
+// the pairs that were told, of which a sentence names three.
+func expected(never bool, pair string, said *int) func(r *Result, got []Got) bool {
+	return func(r *Result, got []Got) (missing bool) {
+		reached := false
+		for _, g := range got {
+			if g == nil {
+				missing = true
+			} else {
+				reached = reached || g.(GotReach).Answered
+			}
+		}
+		switch {
+		case reached && never:
+			r.broken(pair+" gets through", "look at the rules, and which of them lets it pass")
+			return false
+		case reached:
+			missing = false
+		case !missing && !never:
+			r.broken(pair+" does not get through", "look at the rules, and which of them denies it")
+		}
+		if r.Verdict == Holds && !missing {
+			if *said++; *said == 1 {
+				r.Saw = "as the sentence says: " + pair
+			} else if *said <= 3 {
+				r.Saw += ", " + pair
+			}
+		}
+		return missing
+	}
 }
 
 // meant gives the services that stand for what a sentence names: itself, or,
@@ -461,29 +467,22 @@ func meant(p *plan.Plan, w Witness, named lab.Service, from, to *plan.Adapter) [
 	return asked
 }
 
-// ThroughPublish turns a probe from outside to a guest into one to the WAN
-// port that publishes it, where one does.
-func ThroughPublish(p *plan.Plan, q Probe) Probe {
-	if q.From != nil || q.To == nil {
+// ThroughPublish asks whether a service reaches an adapter: from outside, at the
+// WAN port that publishes it, where one does.
+func ThroughPublish(p *plan.Plan, from, to *plan.Adapter, s lab.Service) AskReach {
+	q := AskReach{From: RefTo(from), To: RefTo(to), Service: s}
+	if from != nil || to == nil {
 		return q
 	}
 	for _, m := range p.Appliances() {
 		for _, v := range m.Publishes {
-			if v.To.Machine == q.To.Machine && v.Proto == q.Proto && (v.Port == q.Port || v.Target == q.Port) && len(m.WAN()) > 0 {
-				q.To, q.Port = m.WAN()[0], v.Port
+			if v.To.Machine == to.Machine && v.Proto == s.Proto && (v.Port == s.From || v.Target == s.From) && len(m.WAN()) > 0 {
+				q.To, q.Service = RefTo(m.WAN()[0]), lab.Service{Proto: s.Proto, From: v.Port, To: v.Port}
 				return q
 			}
 		}
 	}
 	return q
-}
-
-// NameOf gives the machine of an adapter; nil stands for the outside.
-func NameOf(a *plan.Adapter) string {
-	if a == nil {
-		return "outside"
-	}
-	return a.Machine.Name
 }
 
 // parties gives the adapters that a name in a sentence speaks of; nil stands
@@ -493,8 +492,8 @@ func parties(p *plan.Plan, w lab.Who) []*plan.Adapter {
 	case lab.WhoOutside:
 		return []*plan.Adapter{nil}
 	case lab.WhoGuest:
-		if g := p.Machine(w.Name); Home(g) != nil {
-			return []*plan.Adapter{Home(g)}
+		if g := p.Machine(w.Name); InsideAdapter(g) != nil {
+			return []*plan.Adapter{InsideAdapter(g)}
 		}
 		return p.Machine(w.Name).Adapters[:1]
 	case lab.WhoAppliance:

@@ -107,7 +107,7 @@ func (n *Node) forward(in *Port, p *packet.Packet) {
 		}
 	}
 	if out == nil {
-		n.Say(Lost, 0, "no route to %s", p.Destination)
+		n.Tell(Note{Kind: Lost, Why: NoRoute, Hop: p.Destination}, "no route to %s", p.Destination)
 		n.icmpError(in, p, packet.Unreachable, packet.NetUnreachable)
 		return
 	}
@@ -203,7 +203,7 @@ func (n *Node) originate(frame []byte) bool {
 	}
 	out, hop := n.route(p.Destination)
 	if out == nil {
-		n.Say(Lost, 0, "no route to %s", p.Destination)
+		n.Tell(Note{Kind: Lost, Why: NoRoute, Hop: p.Destination}, "no route to %s", p.Destination)
 		return false
 	}
 	if hop != p.Destination && p.IPv4 { // what has the address of one way out does not leave by another

@@ -1,6 +1,9 @@
 package node
 
-import "fmt"
+import (
+	"fmt"
+	"net/netip"
+)
 
 // Note is what a node says of a packet that it decides about, for those who
 // follow one.
@@ -8,7 +11,20 @@ type Note struct {
 	Kind NoteKind
 	Text string
 	Line int // of the lab file, where what decides is written; 0 when nothing there does
+	Why  Why
+	Hop  netip.Addr // that did not answer, or that no route leads to
 }
+
+// Why is the reason for a packet's end, for who must tell reasons apart.
+type Why uint8
+
+// The reasons that are told apart.
+const (
+	Otherwise  Why = iota
+	ByRules        // a rule decided, or that there is none
+	Unanswered     // nobody answers for the next hop
+	NoRoute        // no route leads to the destination
+)
 
 // NoteKind is what a Note is about.
 type NoteKind string
@@ -25,6 +41,14 @@ const (
 // Say tells whoever follows packets through the node; cheap when nobody does.
 func (n *Node) Say(kind NoteKind, line int, format string, args ...any) {
 	if n.Noted != nil {
-		n.Noted(Note{kind, fmt.Sprintf(format, args...), line})
+		n.Noted(Note{Kind: kind, Text: fmt.Sprintf(format, args...), Line: line})
+	}
+}
+
+// Tell is Say with a reason, and the address that it is about.
+func (n *Node) Tell(note Note, format string, args ...any) {
+	if n.Noted != nil {
+		note.Text = fmt.Sprintf(format, args...)
+		n.Noted(note)
 	}
 }

@@ -7,6 +7,9 @@ import (
 	"time"
 
 	"openbastion/core/appliance"
+	"openbastion/core/ask"
+	"openbastion/core/attack"
+	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/lease"
 	"openbastion/core/mac"
@@ -38,8 +41,8 @@ func outsides() []netip.Prefix {
 	return list
 }
 
-// settleOutside picks a network for the outside that no segment of the lab has.
-func (l *Lab) settleOutside() {
+// placeOutside picks a network for the outside that no segment of the lab has.
+func (l *Lab) placeOutside() {
 	for _, l.beyond = range outsides() {
 		if !slices.ContainsFunc(l.plan.Segments, func(s *plan.Segment) bool { return s.Subnet.Overlaps(l.beyond) }) {
 			break
@@ -57,7 +60,6 @@ type Lab struct {
 	buoy       *station
 	far        *cable                     // behind the routers upstream
 	routers    map[*plan.Segment]*station // upstream, by segment
-	named      []lab.Service              // what rules let pass by name, for hostile guests
 	announcers map[*plan.Segment]*station // who announces IPv6 there and is not the appliance
 	host       *station                   // nil when no segment has a host leg
 	beyond     netip.Prefix               // behind the routers upstream
@@ -67,19 +69,20 @@ type Lab struct {
 
 	Progress func(done, total int) // told how many hostile guests have had their turn, or nil
 
-	seen    map[string]netip.Addr // by ping payload: the source that the witness saw
-	pings   int
-	attack  *attack
-	started bool
+	seen      map[string]netip.Addr // by ping payload: the source that the witness saw
+	pings     int
+	round     *round
+	condition claims.Condition
+	started   bool
 }
 
 // New builds the world of a plan.
 func New(p *plan.Plan) *Lab {
 	l := &Lab{
-		world: newWorld(), plan: p, named: allowedByName(p), members: map[*plan.Machine]*station{}, appliances: map[*plan.Machine]*appliance.Appliance{},
+		world: newWorld(), plan: p, members: map[*plan.Machine]*station{}, condition: claims.Running, appliances: map[*plan.Machine]*appliance.Appliance{},
 		routers: map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
 	}
-	l.settleOutside()
+	l.placeOutside()
 	cables := map[*plan.Wire]*cable{}
 	for _, w := range p.Wires {
 		c := l.world.addCable()
@@ -156,8 +159,22 @@ func guest(m *plan.Machine) *node.Node {
 			n.Ports()[i].Six = &node.Six{Accepts: true}
 		}
 	}
-	answer(n)
+	introduce(n)
 	return n
+}
+
+// introduce makes a node answer every question and page with its name and the
+// source it saw, and nothing else.
+func introduce(n *node.Node) {
+	n.AnyUDP = func(d node.Datagram) {
+		if d.Error != "" {
+			return
+		}
+		if reply, ok := ask.Reply(d.Data, n.Name, d.Remote); ok {
+			n.SendUDP(n.Now(), d.Local.Port(), d.Remote, reply)
+		}
+	}
+	n.AnyTCP = node.Pages(func(client netip.AddrPort) string { return ask.Page(n.Name, client) })
 }
 
 // standIn gives a hardware address for a machine that no plan has: the n-th of
@@ -183,7 +200,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 	l.world.addSegment(far, 0, "beyond")
 	buoy := node.New(witnessHost)
 	buoy.AddPort(node.Port{Adapter: 1, MAC: standIn(kindBuoy, 1), Address: netip.PrefixFrom(l.witness, l.beyond.Bits()), Gateway: subnet.First(l.beyond)})
-	answer(buoy)
+	introduce(buoy)
 	l.buoy = l.world.addStation(buoy)
 	l.world.attach(l.buoy, 1, far, wire.Port{})
 	l.outside[l.buoy] = true
@@ -191,7 +208,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		if p.Ping(false) {
 			l.seen[string(p.Data[8:])] = p.Source
 		}
-		l.attack.saw(l.buoy, p)
+		l.round.saw(l.buoy, p)
 	}
 	count := 0
 	for _, s := range l.plan.Segments {
@@ -219,7 +236,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		l.world.attach(st, 1, cables[s.Wire], wire.Port{Native: s.Tag})
 		l.world.attach(st, 2, far, wire.Port{})
 		l.routers[s], l.outside[st] = st, true
-		n.Seen = func(p *packet.Packet) { l.attack.saw(st, p) }
+		n.Seen = func(p *packet.Packet) { l.round.saw(st, p) }
 	}
 }
 
@@ -230,7 +247,7 @@ func (l *Lab) addStrangers(cables map[*plan.Wire]*cable) {
 		if s.Reach == lab.Upstream || s.Lab.Leases != "upstream" || s.Bridged != nil {
 			continue
 		}
-		own := netip.PrefixFrom(guess(s), s.Subnet.Bits())
+		own := netip.PrefixFrom(attack.Free(s), s.Subnet.Bits())
 		n := node.New("stranger on " + s.Name)
 		n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindStranger, i+1), Address: own, Server: lease.NewServer(lease.Config{
 			Address: own, From: subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)*3/4), To: own.Addr().Prev(), Router: own.Addr(), DNS: []netip.Addr{own.Addr()}, Time: time.Hour,

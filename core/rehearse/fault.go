@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"cmp"
 	"fmt"
 	"hash/fnv"
 	"net/netip"
@@ -103,27 +104,28 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 	l.start()
 	type patient struct {
 		Suffered
-		from *station
-		to   netip.Addr
-		q    claims.Probe
-		talk *node.Conn
-		data bool
+		from    *station
+		to      netip.Addr
+		service lab.Service
+		hop     *plan.Adapter // whose next hop is asked for instead
+		talk    *node.Conn
+		data    bool
 	}
 	var all []*patient
 	for _, g := range l.plan.Guests() {
-		home := claims.Home(g)
+		home := claims.InsideAdapter(g)
 		if home == nil {
 			continue
 		}
 		s, port := l.portOf(home)
-		x := &patient{q: claims.Probe{Kind: claims.AskReach}, from: s, to: l.witness, Suffered: Suffered{Guest: g.Name, Talk: "none"}}
+		x := &patient{from: s, to: l.witness, Suffered: Suffered{Guest: g.Name, Talk: "none"}}
 		var allowed []lab.Service
 		if home.Segment.Port != nil && port.Address.IsValid() {
-			allowed = claims.Passing(home.Segment.Port.Machine, home.Segment, port.Address.Addr(), l.witness)
+			allowed = claims.AllowedServices(home.Segment.Port.Machine, home.Segment, port.Address.Addr(), l.witness)
 		}
 		switch {
 		case len(allowed) > 0:
-			x.q.Proto, x.q.Port = allowed[0].Proto, allowed[0].From
+			x.service = allowed[0]
 			x.Tried = "outside by " + allowed[0].String()
 			for _, v := range allowed {
 				if v.Proto == lab.TCP {
@@ -133,34 +135,39 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 				}
 			}
 		case port.Gateway.IsValid():
-			x.q, x.Tried = claims.Probe{Kind: claims.AskNeighbor, From: home}, "its next hop by ARP"
+			x.hop, x.Tried = home, "its next hop by ARP"
 		default:
 			continue
 		}
 		all = append(all, x)
 	}
 	l.world.run(l.world.now + 5*time.Second)
-	attempt := func() []claims.Observation {
+	attempt := func() []bool {
 		began := l.world.now
-		var finish []func() claims.Observation
+		var finish []func() answer
 		for _, x := range all {
-			if x.q.Kind == claims.AskNeighbor {
-				finish = append(finish, l.askNeighbor(x.q))
+			if x.hop != nil {
+				finish = append(finish, l.askNeighbor(x.hop))
 			} else {
-				finish = append(finish, l.reach(x.from, x.to, x.q))
+				finish = append(finish, l.reach(x.from, x.to, x.service))
 			}
 		}
 		l.world.run(began + tryEvery)
-		out := make([]claims.Observation, len(all))
+		out := make([]bool, len(all))
 		for i, fn := range finish {
-			out[i] = fn()
+			switch got := fn().got.(type) {
+			case claims.GotNeighbor:
+				out[i] = len(got.Hardware) > 0
+			case claims.GotReach:
+				out[i] = got.Answered
+			}
 		}
 		return out
 	}
 	l.strike(f, true)
 	for end := l.world.now + faultTime; l.world.now < end; {
-		for i, o := range attempt() {
-			if all[i].Tries++; !o.Answered {
+		for i, answered := range attempt() {
+			if all[i].Tries++; !answered {
 				all[i].Lost++
 			}
 		}
@@ -168,8 +175,8 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 	l.strike(f, false)
 	healed := l.world.now
 	for waiting := len(all); waiting > 0 && l.world.now < healed+backTime; {
-		for i, o := range attempt() {
-			if o.Answered && !all[i].Back {
+		for i, answered := range attempt() {
+			if answered && !all[i].Back {
 				all[i].Back, all[i].After = true, (l.world.now - healed - tryEvery).Seconds()
 				waiting--
 			}
@@ -189,7 +196,7 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 		case x.data:
 			x.Talk = "goes on"
 		default:
-			x.Talk = "ended: " + orName(x.talk.Error, "no answer")
+			x.Talk = "ended: " + cmp.Or(x.talk.Error, "no answer")
 		}
 		out = append(out, x.Suffered)
 	}

@@ -45,7 +45,7 @@ func verdicts(doc claims.Document) map[string]claims.Result {
 
 func run(t require.TestingT, data []byte) claims.Document {
 	r := build(t, data)
-	return claims.Run(r.plan, r)
+	return r.Verdict()
 }
 
 func TestSampleHolds(t *testing.T) {
@@ -142,7 +142,7 @@ func TestSameBytesEveryRun(t *testing.T) {
 		l := build(t, example(t, "saltmarsh-leaky.yaml"))
 		rec := &recorder{}
 		l.World().Recorder = rec
-		doc := claims.Run(l.plan, l)
+		doc := l.Verdict()
 		text, err := json.Marshal(doc)
 		require.NoError(t, err)
 		if first == nil {
@@ -185,7 +185,7 @@ func BenchmarkRehearse(b *testing.B) {
 			frames := 0
 			for b.Loop() {
 				l := build(b, data)
-				if doc := claims.Run(l.plan, l); doc.Verdict != claims.Holds {
+				if doc := l.Verdict(); doc.Verdict != claims.Holds {
 					b.Fatal(doc.Verdict)
 				}
 				frames += l.World().Frames()

@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"context"
 	"net/netip"
 	"strings"
 	"testing"
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"openbastion/core/attack"
 	"openbastion/core/claims"
 	"openbastion/core/draft"
 	"openbastion/core/header"
@@ -52,6 +54,16 @@ guests:
 // With two uplinks the second is taken while the first is cut or its router is
 // silent, and the first again afterwards; what comes in by the second is
 // answered by the second.
+func tcp(port uint16) lab.Service { return lab.Service{Proto: lab.TCP, From: port, To: port} }
+func udp(port uint16) lab.Service { return lab.Service{Proto: lab.UDP, From: port, To: port} }
+
+// reached asks whether a service reaches one adapter from another; nil is the
+// witness.
+func reached(l *Lab, from, to *plan.Adapter, s lab.Service) claims.GotReach {
+	l.start()
+	return claims.AskOne(context.Background(), l, claims.AskReach{From: claims.RefTo(from), To: claims.RefTo(to), Service: s}).Got.(claims.GotReach)
+}
+
 func TestFailOver(t *testing.T) {
 	l := build(t, []byte(twoWays))
 	l.start()
@@ -59,11 +71,11 @@ func TestFailOver(t *testing.T) {
 	gate := l.members[l.plan.Machine("gate")]
 	first := l.routers[l.plan.Segment("first")]
 	source := func() string {
-		o := l.Ask(claims.Running, []claims.Probe{{Kind: claims.AskReach, From: heron, Proto: lab.UDP, Port: 7}})[0]
+		o := reached(l, heron, nil, udp(7))
 		if !o.Answered {
 			return o.Saw
 		}
-		return netip.PrefixFrom(o.From, 24).Masked().String()
+		return netip.PrefixFrom(o.Source, 24).Masked().String()
 	}
 	assert.Equal(t, "172.29.64.0/24", source())
 	l.world.setLink(gate, 1, false)
@@ -77,7 +89,7 @@ func TestFailOver(t *testing.T) {
 	l.world.setLink(first, 1, true)
 	l.world.run(l.world.now + 20*time.Second)
 	assert.Equal(t, "172.29.64.0/24", source())
-	in := l.Ask(claims.Running, []claims.Probe{{Kind: claims.AskReach, To: l.plan.Machine("gate").Adapters[1], Proto: lab.TCP, Port: 8080}})[0]
+	in := reached(l, nil, l.plan.Machine("gate").Adapters[1], tcp(8080))
 	assert.Equal(t, "heron", in.Who, "published on both: %s", in.Saw)
 }
 
@@ -134,17 +146,16 @@ func TestOneToOne(t *testing.T) {
 	text = strings.Replace(text, "    nat:", "    rules: [allow any from inner to outside, allow tcp/443 from outside to heron]\n    nat:", 1) + "  otter: inner\n"
 	l := build(t, []byte(text))
 	heron, otter := l.plan.Machine("heron").Adapters[0], l.plan.Machine("otter").Adapters[0]
-	out := l.Ask(claims.Running, []claims.Probe{{Kind: claims.AskReach, From: heron, Proto: lab.UDP, Port: 7}, {Kind: claims.AskReach, From: otter, Proto: lab.UDP, Port: 7}})
-	assert.Equal(t, "172.29.64.9", out[0].From.String())
-	assert.NotEqual(t, "172.29.64.9", out[1].From.String())
+	assert.Equal(t, "172.29.64.9", reached(l, heron, nil, udp(7)).Source.String())
+	assert.NotEqual(t, "172.29.64.9", reached(l, otter, nil, udp(7)).Source.String())
 	for _, c := range []struct {
 		from *station
 		port uint16
 		who  string
 	}{{l.buoy, 443, "heron"}, {l.buoy, 80, ""}, {l.members[otter.Machine], 443, "heron"}} {
-		finish := l.reach(c.from, netip.MustParseAddr("172.29.64.9"), claims.Probe{Proto: lab.TCP, Port: c.port})
+		finish := l.reach(c.from, netip.MustParseAddr("172.29.64.9"), tcp(c.port))
 		l.world.run(l.world.now + settleTime)
-		assert.Equal(t, c.who, finish().Who, "%s to tcp/%d", c.from.name, c.port)
+		assert.Equal(t, c.who, finish().got.(claims.GotReach).Who, "%s to tcp/%d", c.from.name, c.port)
 	}
 }
 
@@ -189,16 +200,16 @@ func TestSessionOnWAN(t *testing.T) {
 		}
 	}
 	heron := l.plan.Machine("heron").Adapters[0]
-	o := l.Ask(claims.Running, []claims.Probe{{Kind: claims.AskReach, From: heron, Proto: lab.TCP, Port: 80}})[0]
+	o := reached(l, heron, nil, tcp(80))
 	l.world.watch = nil
-	assert.Equal(t, "172.29.64.64", o.From.String())
+	assert.Equal(t, "172.29.64.64", o.Source.String())
 	assert.Equal(t, map[uint16]bool{1452: true}, sizes)
 	l.plugWAN(false)
 	assert.False(t, wan.Address.IsValid())
 	l.plugWAN(true)
 	l.world.run(l.world.now + 10*time.Second)
 	assert.True(t, wan.Address.IsValid())
-	assert.Empty(t, verdicts(claims.Run(l.plan, l)))
+	assert.Empty(t, verdicts(l.Verdict()))
 }
 
 // Two ports on one segment, joined on purpose, are one door: the second stays
@@ -237,7 +248,7 @@ func TestFaults(t *testing.T) {
 			assert.True(t, s.Back, "%s: %s is back", c.fault, s.Guest)
 		}
 		assert.Equal(t, c.want, strings.Join(got, " "), c.fault)
-		assert.Empty(t, verdicts(claims.Run(l.plan, l)), c.fault)
+		assert.Empty(t, verdicts(l.Verdict()), c.fault)
 	}
 	for text, want := range map[string]string{
 		"unplug=heran": "no machine", "unplug=heron.9": "no adapter", "reboot=sluice.wan": "no adapter", "slow=reedbed:1h": "a delay is",
@@ -250,22 +261,22 @@ func TestFaults(t *testing.T) {
 
 // What a hostile guest can invent gets out where a neighbor passes everything
 // on, and is recognised outside.
-func TestOddPacketsAreRecognised(t *testing.T) {
+func TestMalformedPacketsAreRecognised(t *testing.T) {
 	l := build(t, example(t, "saltmarsh-leaky.yaml"))
 	l.start()
 	l.plugWAN(false)
 	otter := l.plan.Machine("otter")
 	heron := l.plan.Machine("heron")
 	l.members[otter].node.Forwards, l.members[otter].node.Spreads = true, true
-	a := &attack{caught: map[int]map[int]bool{}, arrived: map[int]*station{}, targets: l.outside}
-	s, ad := l.members[heron], heron.Adapters[0]
-	gates, neighbors := l.hops(ad)
-	l.odd(a, s, ad, l.address(ad), append(gates, neighbors...))
-	l.world.watch = l.tap(a, s)
-	l.fire(a, 0)
+	r := l.newRound(l.members[heron], attack.Escape(l.plan, heron, l.known()), l.outside)
+	for i := range r.attempts {
+		r.attempts[i].Hops = append(r.attempts[i].Hops, attack.Hop{MAC: otter.Adapters[0].MAC, Name: "otter"})
+	}
+	l.world.watch = l.tap(r)
+	l.fire(r, func(t *attack.Attempt) bool { return t.Malformed })
 	got := map[string]bool{}
-	for token := range a.caught {
-		what, _, _ := strings.Cut(a.attempts[token].tried, ",")
+	for token := range r.caught {
+		what, _, _ := strings.Cut(r.attempts[token].Tried, ",")
 		got[what] = true
 	}
 	for _, want := range []string{"IPv6 in IPv4 to the witness", "a GRE tunnel to the witness", "a later fragment", "udp/123 from its own address"} {
@@ -324,12 +335,12 @@ func TestSix(t *testing.T) {
 func TestLies(t *testing.T) {
 	for _, six := range []string{"", "ipv6: true\n"} {
 		l := build(t, []byte(strings.Replace(string(example(t, "saltmarsh.yaml")), "segments:", six+"segments:", 1)))
-		doc := claims.Run(l.plan, l)
+		doc := l.Verdict()
 		assert.Equal(t, claims.Holds, doc.Verdict, verdicts(doc))
 		told := map[string]bool{}
 		for _, r := range doc.Claims {
 			for _, e := range r.Evidence {
-				if strings.Contains(e, "takes otter's place before sluice by ARP") || strings.Contains(e, "takes heron's place before sluice by ARP") {
+				if strings.Contains(e.Text, "takes otter's place before sluice by ARP") || strings.Contains(e.Text, "takes heron's place before sluice by ARP") {
 					told[r.ID] = true
 				}
 			}

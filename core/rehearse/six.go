@@ -1,7 +1,6 @@
 package rehearse
 
 import (
-	"fmt"
 	"net/netip"
 	"time"
 
@@ -46,10 +45,12 @@ func (l *Lab) addAnnouncers(cables map[*plan.Wire]*cable) {
 }
 
 // askRouters asks who announces IPv6 on an adapter's segment. A guest that
-// speaks none there does so from now on, and makes itself no address.
-func (l *Lab) askRouters(q claims.Probe) func() claims.Observation {
-	s, port := l.portOf(q.From)
-	if port.Six == nil {
+// speaks none there listens for as long as the question takes, makes itself no
+// address, and is as before afterwards: observing changes nothing.
+func (l *Lab) askRouters(a *plan.Adapter) func() answer {
+	s, port := l.portOf(a)
+	mute := port.Six == nil
+	if mute {
 		port.Six = &node.Six{}
 		s.node.StartSix(l.world.now, port)
 		l.world.pump(s)
@@ -57,32 +58,39 @@ func (l *Lab) askRouters(q claims.Probe) func() claims.Observation {
 	}
 	s.node.SolicitRouters(l.world.now, port)
 	l.world.pump(s)
-	return func() claims.Observation {
-		o := claims.Observation{}
-		for _, h := range port.Six.Heard {
-			o.Routers = append(o.Routers, claims.Router{Address: h.Router, MAC: h.MAC, Prefix: h.Prefix})
-			o.Evidence = append(o.Evidence, fmt.Sprintf("frame %d: %s at %s announces %s", h.Frame, h.Router, h.MAC, shown(h.Prefix)))
+	six := port.Six
+	return func() answer {
+		got, out := claims.GotRouters{}, answer{}
+		for _, h := range six.Heard {
+			got.Routers = append(got.Routers, claims.Router{Address: h.Router, MAC: h.MAC, Prefix: h.Prefix})
+			out.evidence = append(out.evidence, l.frame(h.Frame, "%s at %s announces %s", h.Router, h.MAC, shown(h.Prefix)))
 		}
-		if o.Answered = len(o.Routers) > 0; !o.Answered {
-			o.Evidence = []string{q.From.Machine.Name + " asked who announces IPv6, and nobody answered"}
+		if len(got.Routers) == 0 {
+			out.evidence = []claims.Evidence{l.frame(0, "%s asked who announces IPv6, and nobody answered", a.Machine.Name)}
 		}
-		return o
+		if mute {
+			port.Six = nil
+		}
+		out.got = got
+		return out
 	}
 }
 
-// askSix looks what IPv6 an adapter came by.
-func (l *Lab) askSix(q claims.Probe) func() claims.Observation {
-	_, port := l.portOf(q.From)
-	return func() claims.Observation {
+// askIPv6 looks what IPv6 an adapter came by.
+func (l *Lab) askIPv6(a *plan.Adapter) func() answer {
+	_, port := l.portOf(a)
+	return func() answer {
 		s := port.Six
-		o := claims.Observation{From: s.Router, Addrs: s.DNS}
+		if s == nil {
+			return answer{missing: a.Machine.Name + " speaks no IPv6 there"}
+		}
+		got, frame := claims.GotIPv6{Router: s.Router, Resolvers: s.DNS}, 0
 		if len(s.Addresses) > 0 {
-			o.Answered, o.Address = true, s.Addresses[0]
+			got.Address = s.Addresses[0]
 		}
-		o.Evidence = []string{fmt.Sprintf("%s has the IPv6 address %s, router %s, %s", q.From.Machine.Name, shown(o.Address), orNone(s.Router), subnet.Named("resolver", s.DNS))}
 		if len(s.Heard) > 0 {
-			o.Evidence[0] = fmt.Sprintf("frame %d: ", s.Heard[0].Frame) + o.Evidence[0]
+			frame = s.Heard[0].Frame
 		}
-		return o
+		return answer{got: got, evidence: []claims.Evidence{l.frame(frame, "%s has the IPv6 address %s, router %s, %s", a.Machine.Name, shown(got.Address), orNone(s.Router), subnet.Named("resolver", s.DNS))}}
 	}
 }

@@ -2,11 +2,13 @@ package rehearse
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"net/netip"
 	"strings"
 	"time"
 
+	"openbastion/core/ask"
 	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/lease"
@@ -19,46 +21,104 @@ import (
 // answers: longer than any retransmission goes on.
 const settleTime = 75 * time.Second
 
-// Name gives "rehearsal".
-func (l *Lab) Name() string { return "rehearsal" }
-
-// Witness gives the witness of the rehearsal's outside.
-func (l *Lab) Witness() claims.Witness {
-	return claims.Witness{Name: witnessName, Address: l.witness}
+// Open brings the lab to life. The plan must be the one that the lab was made
+// of.
+func (l *Lab) Open(ctx context.Context, p *plan.Plan) (claims.Facts, error) {
+	if p != l.plan {
+		return claims.Facts{}, fmt.Errorf("this rehearsal is of the lab %s", l.plan.Name)
+	}
+	l.world.ctx = ctx
+	l.start()
+	return l.Facts(), l.world.stopped()
 }
 
-// Ask makes the probes, all in one span of virtual time, and gives what was
-// observed.
-func (l *Lab) Ask(when claims.Condition, probes []claims.Probe) []claims.Observation {
-	l.start()
-	if when == claims.Unplugged {
-		l.plugWAN(false)
-		defer func() {
-			l.plugWAN(true)
-			l.world.run(l.world.now + settleTime)
-		}()
+// Facts say what the rehearsal is and where its witness stands.
+func (l *Lab) Facts() claims.Facts {
+	return claims.Facts{Name: "rehearsal", Witness: claims.Witness{Name: witnessName, Address: l.witness}}
+}
+
+// Set plugs or unplugs every appliance's WAN.
+func (l *Lab) Set(ctx context.Context, c claims.Condition) error {
+	l.world.ctx = ctx
+	if c == l.condition {
+		return l.world.stopped()
 	}
-	out := make([]claims.Observation, len(probes))
-	finish := make([]func() claims.Observation, len(probes))
-	hostile := false
-	for i, q := range probes {
-		if q.Kind == claims.Escape || q.Kind == claims.Scan {
-			hostile = true
+	l.start()
+	l.plugWAN(c == claims.Running)
+	if l.condition = c; c == claims.Running {
+		l.world.run(l.world.now + settleTime)
+	}
+	return l.world.stopped()
+}
+
+// Verdict asks the lab everything that its claims need and judges it.
+func (l *Lab) Verdict() claims.Document {
+	doc, _, _ := claims.Run(context.Background(), l.plan, l) // which nothing ends, and a rehearsal of its own plan opens
+	return doc
+}
+
+// Close ends nothing: a rehearsal holds nothing that must be given back.
+func (l *Lab) Close(context.Context) error { return nil }
+
+// Ask puts the questions, all in one span of virtual time; what makes guests
+// hostile comes last. When the budget of events is spent, what was not seen by
+// then is missing.
+func (l *Lab) Ask(ctx context.Context, questions []claims.Question, tell func(claims.Answer)) error {
+	l.world.ctx = ctx
+	l.start()
+	finish := make([]func() answer, len(questions))
+	var hostile []claims.Question
+	for i, q := range questions {
+		if k := q.KindOf(); k == "attack" || k == "scan" {
+			hostile = append(hostile, q)
 			continue
 		}
-		finish[i] = l.ask(q)
+		fn, err := l.ask(q.Ask)
+		if err != nil {
+			tell(claims.Answer{ID: q.ID, Missing: err.Error()})
+			continue
+		}
+		finish[i] = fn
 		l.world.run(l.world.now + 100*time.Microsecond)
 	}
 	l.world.run(l.world.now + settleTime)
+	if err := l.world.stopped(); err != nil {
+		return err
+	}
 	for i, fn := range finish {
 		if fn != nil {
-			out[i] = fn()
+			l.tell(questions[i], fn(), tell)
 		}
 	}
-	if hostile {
-		l.assault(probes, out)
+	if len(hostile) > 0 {
+		l.assault(hostile, func(q claims.Question, a answer) { l.tell(q, a, tell) })
 	}
-	return out
+	return l.world.stopped()
+}
+
+// answer is an answer in the making.
+type answer struct {
+	got      claims.Got
+	missing  string
+	evidence []claims.Evidence
+}
+
+func (l *Lab) tell(q claims.Question, a answer, tell func(claims.Answer)) {
+	if l.world.spent {
+		a = answer{missing: "the rehearsal ended before it was seen: its budget of events is spent"}
+	}
+	tell(claims.Answer{ID: q.ID, Got: a.got, Missing: a.missing, Evidence: a.evidence})
+}
+
+// frame is evidence by a frame; number 0 by what a machine knows.
+func (l *Lab) frame(number int, format string, args ...any) claims.Evidence {
+	e := claims.Evidence{Frame: number, Text: fmt.Sprintf(format, args...)}
+	if number == 0 {
+		e.Reading = "the simulated machine"
+	} else {
+		e.At = Epoch.Add(l.world.sent[number-1])
+	}
+	return e
 }
 
 // plugWAN plugs or unplugs the WAN adapters of every appliance.
@@ -71,75 +131,99 @@ func (l *Lab) plugWAN(up bool) {
 	l.world.run(l.world.now + time.Second)
 }
 
-// target gives the station a probe starts from, the address it goes to, and
+// target gives the station a question starts from, the address it goes to, and
 // why it cannot be asked.
-func (l *Lab) target(q claims.Probe) (from *station, to netip.Addr, why string) {
+func (l *Lab) target(fromAdapter, toAdapter *plan.Adapter, six bool) (from *station, to netip.Addr, why string) {
 	from, to = l.buoy, l.witness
-	if q.From != nil {
-		from, _ = l.portOf(q.From)
+	if fromAdapter != nil {
+		from, _ = l.portOf(fromAdapter)
 	}
-	if q.To != nil {
-		_, port := l.portOf(q.To)
-		if q.Six {
-			if port.Six == nil || len(port.Six.Addresses) == 0 {
-				return from, to, q.To.Machine.Name + " has no IPv6 address"
-			}
-			return from, port.Six.Addresses[0].Addr(), ""
+	if toAdapter == nil {
+		return from, to, ""
+	}
+	_, port := l.portOf(toAdapter)
+	if six {
+		if port.Six == nil || len(port.Six.Addresses) == 0 {
+			return from, to, toAdapter.Machine.Name + " has no IPv6 address"
 		}
-		if !port.Address.IsValid() {
-			return from, to, q.To.Machine.Name + " has no address"
-		}
-		to = port.Address.Addr()
-		if r := l.routers[q.To.Segment]; q.From == nil && q.To.Role == lab.WAN && q.To.Segment.Lab.Join == "nat" && r != nil {
-			to = r.node.Ports()[1].Address.Addr() // the host passes on what is published, see router
-		}
+		return from, port.Six.Addresses[0].Addr(), ""
+	}
+	if !port.Address.IsValid() {
+		return from, to, toAdapter.Machine.Name + " has no address"
+	}
+	to = port.Address.Addr()
+	if r := l.routers[toAdapter.Segment]; fromAdapter == nil && toAdapter.Role == lab.WAN && toAdapter.Segment.Lab.Join == "nat" && r != nil {
+		to = r.node.Ports()[1].Address.Addr() // the host passes on what is published, see router
 	}
 	return from, to, ""
 }
 
-// ask starts one probe and gives what reads its outcome later.
-func (l *Lab) ask(q claims.Probe) func() claims.Observation {
-	now := l.world.now
-	switch q.Kind {
-	case claims.AskAddress:
-		_, port := l.portOf(q.From)
-		return func() claims.Observation {
-			return claims.Observation{Answered: port.Address.IsValid(), Address: port.Address, Evidence: []string{fmt.Sprintf("%s port %s has %s", q.From.Machine.Name, q.From.Name, shown(port.Address))}}
-		}
-	case claims.AskLease:
-		_, port := l.portOf(q.From)
-		return func() claims.Observation { return leaseSeen(q.From, port) }
-	case claims.AskServers:
-		s, port := l.portOf(q.From)
-		survey := s.node.SurveyServers(now, port)
-		l.world.pump(s)
-		return func() claims.Observation { return serversSeen(q.From, survey) }
-	case claims.AskNeighbor:
-		return l.askNeighbor(q)
-	case claims.AskName:
-		return l.askName(q)
-	case claims.AskHop:
-		s, _ := l.portOf(q.From)
-		p := s.node.Ping(now, l.witness, 1, time.Second, l.payload())
-		l.world.pump(s)
-		return func() claims.Observation {
-			o := claims.Observation{Answered: p.Expired, From: p.From, Saw: p.Error}
-			if p.Frame != 0 {
-				o.Evidence = []string{fmt.Sprintf("frame %d: time exceeded from %s", p.Frame, p.From)}
-			} else {
-				o.Evidence = []string{"no router answered a packet with one hop to live: " + p.Error}
-			}
-			return o
-		}
-	case claims.AskReach:
+// ask starts what answers one question and gives what reads its outcome later.
+func (l *Lab) ask(what claims.Asking) (func() answer, error) {
+	if q, ok := what.(claims.AskReach); ok {
 		return l.askReach(q)
-	case claims.AskRouters:
-		return l.askRouters(q)
-	case claims.AskSix:
-		return l.askSix(q)
 	}
-	return func() claims.Observation {
-		return claims.Observation{Unknown: fmt.Sprintf("the rehearsal does not know probe %d", q.Kind)}
+	var at claims.Ref
+	switch q := what.(type) {
+	case claims.AskAddress:
+		at = q.At
+	case claims.AskLease:
+		at = q.At
+	case claims.AskServers:
+		at = q.At
+	case claims.AskRouters:
+		at = q.At
+	case claims.AskIPv6:
+		at = q.At
+	case claims.AskNeighbor:
+		at = q.At
+	case claims.AskName:
+		at = q.At
+	case claims.AskHop:
+		at = q.At
+	default:
+		return nil, fmt.Errorf("the rehearsal does not know the question %T", what)
+	}
+	a, err := at.In(l.plan)
+	if err != nil {
+		return nil, err
+	}
+	if a == nil {
+		return nil, fmt.Errorf("the witness is asked nothing but what reaches it")
+	}
+	s, port := l.portOf(a)
+	switch what.(type) {
+	case claims.AskAddress:
+		return func() answer {
+			return answer{got: claims.GotAddress{Address: port.Address}, evidence: []claims.Evidence{l.frame(0, "%s port %s has %s", a.Machine.Name, a.Name, shown(port.Address))}}
+		}, nil
+	case claims.AskLease:
+		return func() answer { return l.leaseSeen(a, port) }, nil
+	case claims.AskServers:
+		survey := s.node.SurveyServers(l.world.now, port)
+		l.world.pump(s)
+		return func() answer { return l.serversSeen(a, survey) }, nil
+	case claims.AskNeighbor:
+		return l.askNeighbor(a), nil
+	case claims.AskName:
+		return l.askName(a), nil
+	case claims.AskHop:
+		return l.askHop(s), nil
+	case claims.AskRouters:
+		return l.askRouters(a), nil
+	}
+	return l.askIPv6(a), nil
+}
+
+func (l *Lab) askHop(s *station) func() answer {
+	p := s.node.Ping(l.world.now, l.witness, 1, time.Second, l.payload())
+	l.world.pump(s)
+	return func() answer {
+		out := answer{got: claims.GotHop{Saw: p.Error}, evidence: []claims.Evidence{l.frame(0, "no router answered a packet with one hop to live: %s", p.Error)}}
+		if p.Expired {
+			out = answer{got: claims.GotHop{Router: p.From}, evidence: []claims.Evidence{l.frame(p.Frame, "time exceeded from %s", p.From)}}
+		}
+		return out
 	}
 }
 
@@ -161,12 +245,16 @@ var answerWords = map[string]string{
 	"RCodeRefused": "it refuses to look it up", "RCodeFormatError": "it did not understand", "RCodeNotImplemented": "it does not look such things up",
 }
 
-func leaseSeen(a *plan.Adapter, port *node.Port) claims.Observation {
+func (l *Lab) leaseSeen(a *plan.Adapter, port *node.Port) answer {
+	if port.Client == nil {
+		return answer{missing: a.Machine.Name + " asks for no lease"}
+	}
 	b := port.Client.Binding
 	if b == nil {
-		return claims.Observation{Evidence: []string{fmt.Sprintf("%s asked for a lease and got %d offers", a.Machine.Name, len(port.Client.Offers))}}
+		return answer{got: claims.GotLease{}, evidence: []claims.Evidence{l.frame(0, "%s asked for a lease and got %d offers", a.Machine.Name, len(port.Client.Offers))}}
 	}
-	return claims.Observation{Answered: true, Lease: b, Evidence: []string{fmt.Sprintf("frame %d: %s acknowledges %s, router %s, %s, for %s", b.Frame, b.ServerMAC, b.Address, orNone(b.Router), subnet.Named("resolver", b.DNS), plan.Lasting(b.Duration))}}
+	return answer{got: claims.GotLease{Lease: b}, evidence: []claims.Evidence{l.frame(b.Frame, "%s acknowledges %s, router %s, %s, for %s",
+		b.ServerMAC, b.Address, orNone(b.Router), subnet.Named("resolver", b.DNS), plan.Lasting(b.Duration))}}
 }
 
 func orNone(a netip.Addr) string {
@@ -176,123 +264,115 @@ func orNone(a netip.Addr) string {
 	return a.String()
 }
 
-func serversSeen(a *plan.Adapter, survey *lease.Client) claims.Observation {
-	o := claims.Observation{Answered: len(survey.Offers) > 0, Offers: survey.Offers}
+func (l *Lab) serversSeen(a *plan.Adapter, survey *lease.Client) answer {
+	out := answer{got: claims.GotServers{Offers: survey.Offers}}
 	for _, offer := range survey.Offers {
-		o.Evidence = append(o.Evidence, fmt.Sprintf("frame %d: %s at %s offers %s to %s", offer.Frame, offer.Server, offer.ServerMAC, offer.Address, a.Machine.Name))
+		out.evidence = append(out.evidence, l.frame(offer.Frame, "%s at %s offers %s to %s", offer.Server, offer.ServerMAC, offer.Address, a.Machine.Name))
 	}
 	if len(survey.Offers) == 0 {
-		o.Evidence = []string{fmt.Sprintf("%s asked who hands out leases, and nobody answered", a.Machine.Name)}
+		out.evidence = []claims.Evidence{l.frame(0, "%s asked who hands out leases, and nobody answered", a.Machine.Name)}
 	}
-	return o
+	return out
 }
 
-func (l *Lab) askNeighbor(q claims.Probe) func() claims.Observation {
-	s, port := l.portOf(q.From)
+func (l *Lab) askNeighbor(a *plan.Adapter) func() answer {
+	s, port := l.portOf(a)
 	if !port.Gateway.IsValid() {
 		why := "it has no gateway"
 		if !port.Address.IsValid() {
 			why = "it has no address"
 		}
-		return func() claims.Observation {
-			return claims.Observation{Saw: why, Evidence: []string{q.From.Machine.Name + ": " + why}}
+		return func() answer {
+			return answer{got: claims.GotNeighbor{Saw: why}, evidence: []claims.Evidence{l.frame(0, "%s: %s", a.Machine.Name, why)}}
 		}
 	}
 	hop := port.Gateway
 	inquiry := s.node.Inquire(l.world.now, port, hop)
 	l.world.pump(s)
-	return func() claims.Observation {
-		o := claims.Observation{From: hop, MACs: inquiry.Answers, Answered: len(inquiry.Answers) > 0}
-		if o.Answered {
-			o.Evidence = []string{fmt.Sprintf("frame %d: %s is at %s", inquiry.Frame, hop, inquiry.Answers[0])}
-		} else {
-			o.Evidence = []string{fmt.Sprintf("nobody answers for %s", hop)}
+	return func() answer {
+		out := answer{got: claims.GotNeighbor{Hop: hop, Hardware: inquiry.Answers}, evidence: []claims.Evidence{l.frame(0, "nobody answers for %s", hop)}}
+		if len(inquiry.Answers) > 0 {
+			out.evidence = []claims.Evidence{l.frame(inquiry.Frame, "%s is at %s", hop, inquiry.Answers[0])}
 		}
-		return o
+		return out
 	}
 }
 
-func (l *Lab) askName(q claims.Probe) func() claims.Observation {
-	s, port := l.portOf(q.From)
+func (l *Lab) askName(a *plan.Adapter) func() answer {
+	s, port := l.portOf(a)
 	if len(port.DNS) == 0 {
-		return func() claims.Observation {
-			return claims.Observation{Saw: "none was named", Evidence: []string{q.From.Machine.Name + " knows no resolver"}}
+		return func() answer {
+			return answer{got: claims.GotName{Saw: "none was named"}, evidence: []claims.Evidence{l.frame(0, "%s knows no resolver", a.Machine.Name)}}
 		}
 	}
 	look := s.node.LookUp(l.world.now, port.DNS[0], witnessName)
 	l.world.pump(s)
-	return func() claims.Observation {
-		o := claims.Observation{Answered: look.Answered, From: look.Resolver, Addrs: look.Addrs, Saw: look.Error}
-		if look.Answered {
-			o.Saw = answerWords[look.Code]
-			what := "is " + strings.Join(subnet.Texts(look.Addrs), ", ")
-			if len(look.Addrs) == 0 {
-				what = "has no address"
-			}
-			o.Evidence = []string{fmt.Sprintf("frame %d: %s says that %s %s: %s", look.Frame, look.Resolver, look.Name, what, cmp.Or(o.Saw, look.Code))}
-		} else {
-			o.Evidence = []string{fmt.Sprintf("%s did not answer for %s: %s", look.Resolver, look.Name, look.Error)}
+	return func() answer {
+		got := claims.GotName{Answered: look.Answered, Resolver: look.Resolver, Addresses: look.Addrs, Saw: look.Error}
+		if !look.Answered {
+			return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s did not answer for %s: %s", look.Resolver, look.Name, look.Error)}}
 		}
-		return o
+		got.Saw = cmp.Or(answerWords[look.Code], look.Code)
+		what := "is " + strings.Join(subnet.Texts(look.Addrs), ", ")
+		if len(look.Addrs) == 0 {
+			what = "has no address"
+		}
+		return answer{got: got, evidence: []claims.Evidence{l.frame(look.Frame, "%s says that %s %s: %s", look.Resolver, look.Name, what, got.Saw)}}
 	}
 }
 
-func (l *Lab) askReach(q claims.Probe) func() claims.Observation {
-	from, to, why := l.target(q)
+func (l *Lab) askReach(q claims.AskReach) (func() answer, error) {
+	fromAdapter, err := q.From.In(l.plan)
+	if err != nil {
+		return nil, err
+	}
+	toAdapter, err := q.To.In(l.plan)
+	if err != nil {
+		return nil, err
+	}
+	from, to, why := l.target(fromAdapter, toAdapter, q.IPv6)
 	if why != "" {
-		return func() claims.Observation { return claims.Observation{Saw: why, Evidence: []string{why}} }
+		return func() answer {
+			return answer{got: claims.GotReach{Saw: why}, evidence: []claims.Evidence{l.frame(0, "%s", why)}}
+		}, nil
 	}
-	return l.reach(from, to, q)
+	return l.reach(from, to, q.Service), nil
 }
 
-// reach starts a probe from a station to an address.
-func (l *Lab) reach(from *station, to netip.Addr, q claims.Probe) func() claims.Observation {
+// reach asks from a station whether a service answers at an address.
+func (l *Lab) reach(from *station, to netip.Addr, service lab.Service) func() answer {
 	now := l.world.now
-	outcome := func(done bool, frame int, saw, who string, source netip.Addr) claims.Observation {
-		o := claims.Observation{Answered: done, Saw: saw, Who: who, From: source}
-		what := fmt.Sprintf("%s to %s by %s", from.name, to, service(q))
+	outcome := func(done bool, frame int, saw, who string, source netip.Addr) answer {
+		what := fmt.Sprintf("%s to %s by %s", from.name, to, service)
 		switch {
 		case done && source.IsValid():
-			o.Evidence = []string{fmt.Sprintf("frame %d: %s answered; %s saw %s", frame, what, orName(who, "the far end"), source)}
+			what += fmt.Sprintf(" answered; %s saw %s", cmp.Or(who, "the far end"), source)
 		case done:
-			o.Evidence = []string{fmt.Sprintf("frame %d: %s answered", frame, what)}
-		case frame != 0:
-			o.Evidence = []string{fmt.Sprintf("frame %d: %s: %s", frame, what, saw)}
+			what += " answered"
 		default:
-			o.Evidence = []string{fmt.Sprintf("%s: %s", what, saw)}
+			what += ": " + saw
 		}
-		return o
+		return answer{got: claims.GotReach{Answered: done, Saw: saw, Who: who, Source: source}, evidence: []claims.Evidence{l.frame(frame, "%s", what)}}
 	}
-	switch q.Proto {
+	switch service.Proto {
 	case lab.ICMP:
 		payload := l.payload()
 		p := from.node.Ping(now, to, 0, 2*time.Second, payload)
 		l.world.pump(from)
-		return func() claims.Observation { return outcome(p.Answered, p.Frame, p.Error, "", l.seen[string(payload)]) }
+		return func() answer { return outcome(p.Answered, p.Frame, p.Error, "", l.seen[string(payload)]) }
 	case lab.UDP:
-		x := from.node.Ask(now, netip.AddrPortFrom(to, q.Port), ask(q.Port), 2*time.Second)
+		x := from.node.Ask(now, netip.AddrPortFrom(to, service.From), ask.Question(service.From), 2*time.Second)
 		l.world.pump(from)
-		return func() claims.Observation {
-			who, source := introduced(q.Port, string(x.Data))
+		return func() answer {
+			who, source := ask.Introduced(x.Data)
 			return outcome(x.Answered, x.Frame, x.Error, who, source)
 		}
 	default:
-		f := from.node.Fetch(now, netip.AddrPortFrom(to, q.Port), "/")
+		f := from.node.Fetch(now, netip.AddrPortFrom(to, service.From), "/")
 		l.world.pump(from)
-		return func() claims.Observation {
-			who, source := introduced(0, f.Body)
+		return func() answer {
+			who, source := ask.Introduced([]byte(f.Body))
 			return outcome(f.Connected, f.Frame, f.Error, who, source)
 		}
 	}
-}
-
-func orName(name, other string) string {
-	if name == "" {
-		return other
-	}
-	return name
-}
-
-func service(q claims.Probe) lab.Service {
-	return lab.Service{Proto: q.Proto, From: q.Port, To: q.Port}
 }

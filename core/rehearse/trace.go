@@ -1,13 +1,13 @@
 package rehearse
 
 import (
+	"cmp"
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
-	"openbastion/core/appliance"
 	"openbastion/core/claims"
 	"openbastion/core/header"
 	"openbastion/core/lab"
@@ -29,6 +29,9 @@ type Step struct {
 	Text    string `json:"text"`
 	Line    int    `json:"line,omitempty"` // of the lab file, where it is written
 	Times   int    `json:"times"`          // how often the same came
+
+	why node.Why
+	hop netip.Addr
 }
 
 // Trace is one flow, hop by hop: schema openbastion.trace/1.
@@ -116,7 +119,7 @@ func (t *tracer) follow() func() {
 	for _, s := range t.world.stations {
 		s.node.Noted = func(n node.Note) {
 			if !t.done {
-				t.add(Step{Machine: s.name, Kind: string(n.Kind), Text: n.Text, Line: n.Line}, 0)
+				t.add(Step{Machine: s.name, Kind: string(n.Kind), Text: n.Text, Line: n.Line, why: n.Why, hop: n.Hop}, 0)
 			}
 		}
 	}
@@ -132,8 +135,9 @@ func (t *tracer) follow() func() {
 func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	l.start()
 	out := Trace{Schema: "openbastion.trace/1", Lab: l.plan.Name, From: claims.NameOf(from), To: claims.NameOf(to), Service: service.String(), Steps: []Step{}}
-	q := claims.ThroughPublish(l.plan, claims.Probe{Kind: claims.AskReach, From: from, To: to, Proto: service.Proto, Port: service.From})
-	st, target, why := l.target(q)
+	through := claims.ThroughPublish(l.plan, from, to, service)
+	aim, _ := through.To.In(l.plan) // of this very plan
+	st, target, why := l.target(from, aim, false)
 	port := st.node.Ports()[0]
 	if from != nil {
 		if _, port = l.portOf(from); !port.Address.IsValid() {
@@ -160,17 +164,17 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	}
 	named := len(t.steps)
 	t.phase, t.seen = "packet", map[Step]int{}
-	finish := l.reach(st, target, q)
+	finish := l.reach(st, target, through.Service)
 	l.world.run(l.world.now + settleTime)
 	stop()
-	o := finish()
+	o := finish().got.(claims.GotReach)
 	out.Address, out.Passed, out.Saw, out.More = target.String(), o.Answered, o.Saw, t.more
 	out.Steps = append(out.Steps, t.steps...)
 	switch {
 	case !o.Answered:
 		l.blame(&out, t.steps[named:], from, to, service)
-	case o.From.IsValid():
-		out.Saw = fmt.Sprintf("%s saw %s", orName(o.Who, out.To), o.From)
+	case o.Source.IsValid():
+		out.Saw = fmt.Sprintf("%s saw %s", cmp.Or(o.Who, out.To), o.Source)
 	default:
 		out.Saw = "answered"
 	}
@@ -218,8 +222,8 @@ func addressRemedy(ends ...*plan.Adapter) string {
 // hop that does not answer, or the route that is missing; empty when that is
 // not why it was lost.
 func (l *Lab) routeRemedy(s Step) string {
-	text, silent := strings.CutPrefix(s.Text, "nobody answers for ")
-	if !silent && !strings.HasPrefix(s.Text, "no route to ") {
+	silent := s.why == node.Unanswered
+	if !silent && s.why != node.NoRoute {
 		return ""
 	}
 	m := l.plan.Machine(s.Machine)
@@ -229,14 +233,14 @@ func (l *Lab) routeRemedy(s Step) string {
 	for _, a := range m.Adapters {
 		port := a.Segment.Port
 		switch {
-		case a.Guest != nil && silent && a.Gateway.IsValid() && a.Gateway.String() == text && port != nil && port.Address.IsValid():
+		case a.Guest != nil && silent && a.Gateway == s.hop && port != nil && port.Address.IsValid():
 			return fmt.Sprintf("set the gateway of %s to %s, which is %s of %s", m.Name, port.Address.Addr(), portWords(port), port.Machine.Name)
 		case a.Guest != nil && !silent && port != nil && port.Address.IsValid():
 			return fmt.Sprintf("give %s a next hop: the gateway %s, which is %s of %s", m.Name, port.Address.Addr(), portWords(port), port.Machine.Name)
 		}
 	}
 	if silent {
-		return fmt.Sprintf("see that the machine with %s is plugged in, on the segment where %s asks for it", text, m.Name)
+		return fmt.Sprintf("see that the machine with %s is plugged in, on the segment where %s asks for it", s.hop, m.Name)
 	}
 	return fmt.Sprintf("give %s a WAN address and a gateway there", m.Name)
 }
@@ -252,15 +256,15 @@ func (l *Lab) mend(out *Trace, m *plan.Machine, s Step, from, to *plan.Adapter, 
 			at, place = i, fmt.Sprintf("before line %d", s.Line)
 		}
 	}
-	if s.Line == 0 && s.Text != appliance.NoRule {
+	if s.why != node.ByRules {
 		return
 	}
 	rule := lab.Rule{Action: lab.Allow, Services: []lab.Service{service}, From: []lab.Who{who(from)}, To: []lab.Who{who(to)}}
 	out.Change = fmt.Sprintf("write `%s` %s", rule, place)
-	old := src.Rules
-	src.Rules = slices.Insert(slices.Clone(old), at, rule)
-	out.Tried = l.passes(from, to, service)
-	src.Rules = old
+	changed := l.plan.Lab.Clone()
+	twin := changed.Appliance(m.Name)
+	twin.Rules = slices.Insert(slices.Clone(twin.Rules), at, rule)
+	out.Tried = passes(changed, from, to, service)
 }
 
 // publish proposes to publish what the outside cannot reach, and tries it.
@@ -269,17 +273,15 @@ func (l *Lab) publish(out *Trace, to *plan.Adapter, service lab.Service) {
 	if port == nil || len(port.Machine.WAN()) == 0 || service.Proto == lab.ICMP {
 		return
 	}
-	src := port.Machine.Appliance
+	changed := l.plan.Lab.Clone()
 	out.Change = fmt.Sprintf("publish it: `{port: %s, to: %s}` under nat: publish: of %s", service, to.Machine.Name, port.Machine.Name)
 	if _, p := l.portOf(to); to.How == plan.Lease && p.Address.IsValid() { // a lease may move
 		out.Change = fmt.Sprintf("give %s a fixed address (`reserve: %s`), and ", to.Machine.Name, p.Address.Addr()) + out.Change
-		to.Guest.Reserve = p.Address.Addr()
-		defer func() { to.Guest.Reserve = netip.Addr{} }()
+		changed.Guest(to.Machine.Name).Adapters[to.Number-1].Reserve = p.Address.Addr()
 	}
-	old := src.NAT.Publish
-	src.NAT.Publish = append(slices.Clone(old), lab.Publish{Port: service, To: to.Machine.Name, Target: service})
-	out.Tried = l.passes(nil, to, service)
-	src.NAT.Publish = old
+	nat := &changed.Appliance(port.Machine.Name).NAT
+	nat.Publish = append(slices.Clone(nat.Publish), lab.Publish{Port: service, To: to.Machine.Name, Target: service})
+	out.Tried = passes(changed, nil, to, service)
 }
 
 func who(a *plan.Adapter) lab.Who {
@@ -292,10 +294,10 @@ func who(a *plan.Adapter) lab.Who {
 	return lab.Who{Kind: lab.WhoGuest, Name: a.Machine.Name}
 }
 
-// passes plans the lab as it has become, runs it anew, and tells whether the
-// flow passes then.
-func (l *Lab) passes(from, to *plan.Adapter, service lab.Service) bool {
-	changed, err := plan.Build(l.plan.Lab)
+// passes plans a changed lab, runs it anew, and tells whether the flow passes
+// then. from and to are adapters of the lab as it was.
+func passes(changed *lab.Lab, from, to *plan.Adapter, service lab.Service) bool {
+	p, err := plan.Build(changed)
 	if err != nil {
 		return false
 	}
@@ -303,10 +305,12 @@ func (l *Lab) passes(from, to *plan.Adapter, service lab.Service) bool {
 		if a == nil {
 			return nil
 		}
-		return changed.Machine(a.Machine.Name).Adapters[slices.Index(a.Machine.Adapters, a)]
+		return p.Machine(a.Machine.Name).Adapters[slices.Index(a.Machine.Adapters, a)]
 	}
-	q := claims.ThroughPublish(changed, claims.Probe{Kind: claims.AskReach, From: twin(from), To: twin(to), Proto: service.Proto, Port: service.From})
-	return New(changed).Ask(claims.Running, []claims.Probe{q})[0].Answered
+	l := New(p)
+	l.start()
+	got, _ := claims.AskOne(context.Background(), l, claims.ThroughPublish(p, twin(from), twin(to), service)).Got.(claims.GotReach)
+	return got.Answered
 }
 
 // Outside tells whether one of the machines that stand for the outside has a

@@ -6,6 +6,8 @@ package rehearse
 
 import (
 	"cmp"
+	"container/heap"
+	"context"
 	"slices"
 	"time"
 
@@ -19,6 +21,16 @@ import (
 // in [World.Segments]; the n-th call is about frame number n, from 1.
 type Recorder interface {
 	Record(segment int, at time.Time, frame []byte)
+}
+
+// Recorders gives each frame to each of several.
+type Recorders []Recorder
+
+// Record takes the next frame.
+func (r Recorders) Record(segment int, at time.Time, frame []byte) {
+	for _, one := range r {
+		one.Record(segment, at, frame)
+	}
 }
 
 // Epoch is the wall clock time at which every rehearsal starts.
@@ -40,11 +52,44 @@ type World struct {
 	stations []*station
 	owner    map[mac.Address]*station // whose hardware address it is
 	number   int                      // of the last frame sent
+	sent     []time.Duration          // when each frame was, by number less one
 	watch    func(from *station, segment int, p *packet.Packet)
 	disturb  func(segment int) (lost bool, later time.Duration) // a fault, or nil
 	late     []inflight                                         // frames that a fault holds up, by time
 	at       *cable                                             // whose frame is being delivered
 	deliver  func(port int, p *packet.Packet)                   // to a port of it
+
+	ctx    context.Context // whose end stops the loop, or nil
+	Budget int             // how many events may happen in all; 0: as many as a lab of its size needs
+	events int
+	spent  bool // the budget is: nothing happens any more
+}
+
+// Events that a lab may need: some for every pair of stations that can talk,
+// and many for each station. A loop that takes more goes round for ever.
+const (
+	eventsPerStation = 400_000
+	eventsAtLeast    = 20_000_000
+)
+
+func (w *World) budget() int {
+	return cmp.Or(w.Budget, max(eventsAtLeast, eventsPerStation*len(w.stations)))
+}
+
+// stopped tells why the loop stands still, when its context ended.
+func (w *World) stopped() error {
+	if w.ctx == nil {
+		return nil
+	}
+	return w.ctx.Err()
+}
+
+// halted counts an event and tells whether the loop must stand still.
+func (w *World) halted() bool {
+	if w.events++; w.events > w.budget() {
+		w.spent = true
+	}
+	return w.spent || w.events%1024 == 0 && w.stopped() != nil
 }
 
 func newWorld() *World {
@@ -63,6 +108,7 @@ func newWorld() *World {
 type station struct {
 	node  *node.Node
 	name  string
+	index int    // of the world's stations
 	links []link // by adapter number
 	alarm time.Duration
 }
@@ -105,7 +151,7 @@ func (w *World) addSegment(c *cable, tag int, name string) {
 }
 
 func (w *World) addStation(n *node.Node) *station {
-	s := &station{node: n, name: n.Name}
+	s := &station{node: n, name: n.Name, index: len(w.stations)}
 	w.stations = append(w.stations, s)
 	for _, p := range n.Ports() {
 		w.owner[p.MAC] = s
@@ -147,6 +193,7 @@ func (w *World) transmit(s *station, adapter int, frame []byte) {
 		return
 	}
 	w.number++
+	w.sent = append(w.sent, w.now)
 	p.Number = w.number
 	segment := l.cable.segments[tag]
 	if w.Recorder != nil {
@@ -178,7 +225,7 @@ func (w *World) pump(s *station) {
 	if at, ok := s.node.Deadline(); ok && (s.alarm == 0 || at < s.alarm) {
 		at = max(at, 1)
 		s.alarm = at
-		w.alarms.push(alarm{at, s})
+		heap.Push(&w.alarms, alarm{at, s})
 	}
 }
 
@@ -200,6 +247,10 @@ func (w *World) run(until time.Duration) {
 			return
 		}
 		w.now = max(w.now, at)
+		if w.halted() {
+			w.now = max(w.now, until)
+			return
+		}
 		if frame {
 			var f inflight
 			if len(w.late) > 0 && w.late[0].at == at {
@@ -211,7 +262,7 @@ func (w *World) run(until time.Duration) {
 			f.cable.Forward(f.port, f.tag, f.p, w.deliver)
 			continue
 		}
-		a := w.alarms.pop()
+		a := heap.Pop(&w.alarms).(alarm)
 		if a.station.alarm != a.at {
 			continue // an earlier one took its place
 		}
@@ -251,8 +302,8 @@ func (r *ring) pop() inflight {
 	return f
 }
 
-// alarms is a heap of stations' deadlines; equal times go by name, so that the
-// order is the same in every run.
+// alarms is a heap of stations' deadlines; equal times go by the order in which
+// stations were added, so that it is the same in every run.
 type alarms []alarm
 
 type alarm struct {
@@ -260,44 +311,17 @@ type alarm struct {
 	station *station
 }
 
-func (a alarm) before(b alarm) bool {
-	return a.at < b.at || a.at == b.at && a.station.name < b.station.name
+func (h alarms) Len() int      { return len(h) }
+func (h alarms) Swap(i, j int) { h[i], h[j] = h[j], h[i] }
+func (h alarms) Less(i, j int) bool {
+	return h[i].at < h[j].at || h[i].at == h[j].at && h[i].station.index < h[j].station.index
 }
-
-func (h *alarms) push(a alarm) {
-	*h = append(*h, a)
-	s := *h
-	for i := len(s) - 1; i > 0; {
-		up := (i - 1) / 2
-		if !s[i].before(s[up]) {
-			break
-		}
-		s[i], s[up] = s[up], s[i]
-		i = up
-	}
-}
-
-func (h *alarms) pop() alarm {
-	s := *h
-	top := s[0]
-	last := len(s) - 1
-	s[0] = s[last]
-	s = s[:last]
-	*h = s
-	for i := 0; ; {
-		down := 2*i + 1
-		if down >= last {
-			return top
-		}
-		if down+1 < last && s[down+1].before(s[down]) {
-			down++
-		}
-		if !s[down].before(s[i]) {
-			return top
-		}
-		s[i], s[down] = s[down], s[i]
-		i = down
-	}
+func (h *alarms) Push(x any) { *h = append(*h, x.(alarm)) }
+func (h *alarms) Pop() any {
+	last := len(*h) - 1
+	a := (*h)[last]
+	*h = (*h)[:last]
+	return a
 }
 
 // Frames gives how many frames were sent so far.

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -331,41 +332,54 @@ func TestKernelAgrees(t *testing.T) {
 			tcp, udp := []int{25, 80, 443, 8443}, []int{7, 123}
 			w.serve("outside", "203.0.113.80", tcp, udp)
 			w.serve(m.Name, "", []int{443}, []int{53})
-			var probes []claims.Probe
+			var probes []claims.AskReach
 			for _, g := range p.Guests() {
 				w.serve(g.Name, "", tcp, udp)
 				for _, s := range services {
 					from := g.Adapters[0]
-					probes = append(probes, claims.Probe{Kind: claims.AskReach, From: from, Proto: s.Proto, Port: s.From})
+					probes = append(probes, claims.AskReach{From: claims.RefTo(from), Service: s})
 					for _, to := range p.Adapters {
 						if to.Machine != g && to.Machine.Guest != nil && to.Address6.IsValid() {
-							probes = append(probes, claims.Probe{Kind: claims.AskReach, From: from, To: to, Proto: s.Proto, Port: s.From, Six: true})
+							probes = append(probes, claims.AskReach{From: claims.RefTo(from), To: claims.RefTo(to), Service: s, IPv6: true})
 						}
 						if to.Machine != g {
-							probes = append(probes, claims.Probe{Kind: claims.AskReach, From: from, To: to, Proto: s.Proto, Port: s.From})
+							probes = append(probes, claims.AskReach{From: claims.RefTo(from), To: claims.RefTo(to), Service: s})
 						}
 					}
 				}
 			}
 			for _, s := range services {
-				probes = append(probes, claims.Probe{Kind: claims.AskReach, To: wan, Proto: s.Proto, Port: s.From})
+				probes = append(probes, claims.AskReach{To: claims.RefTo(wan), Service: s})
 			}
 			stage := rehearse.New(p)
-			said := stage.Ask(claims.Running, probes)
+			_, err = stage.Open(t.Context(), p)
+			require.NoError(t, err)
+			var questions []claims.Question
+			for i, q := range probes {
+				questions = append(questions, claims.Question{ID: strconv.Itoa(i), When: claims.Running, Ask: q})
+			}
+			said := make([]claims.GotReach, len(probes))
+			require.NoError(t, stage.Ask(t.Context(), questions, func(a claims.Answer) {
+				i, err := strconv.Atoi(a.ID)
+				require.NoError(t, err)
+				said[i] = a.Got.(claims.GotReach)
+			}))
 			passed := 0
 			var mu sync.Mutex
 			var all sync.WaitGroup
 			slots := make(chan struct{}, 32)
 			for i, q := range probes {
 				from, to := "outside", netip.MustParseAddr("203.0.113.80")
-				if q.From != nil {
-					from = q.From.Machine.Name
+				source, _ := q.From.In(p)
+				target, _ := q.To.In(p)
+				if source != nil {
+					from = source.Machine.Name
 				}
-				if q.To != nil {
-					to = q.To.Address.Addr()
+				if target != nil {
+					to = target.Address.Addr()
 				}
-				if q.Six {
-					to = q.To.Address6.Addr()
+				if q.IPv6 {
+					to = target.Address6.Addr()
 				}
 				all.Add(1)
 				slots <- struct{}{}
@@ -375,13 +389,13 @@ func TestKernelAgrees(t *testing.T) {
 					if said[i].Answered { // a busy machine may take its time
 						patience = 8 * time.Second
 					}
-					real := w.reaches(from, to, q.Proto, q.Port, patience)
+					real := w.reaches(from, to, q.Service.Proto, q.Service.From, patience)
 					mu.Lock()
 					defer mu.Unlock()
 					if real {
 						passed++
 					}
-					assert.Equal(t, said[i].Answered, real, "%s to %s by %s/%d: the rehearsal saw %q", from, to, q.Proto, q.Port, said[i].Saw)
+					assert.Equal(t, said[i].Answered, real, "%s to %s by %s: the rehearsal saw %q", from, to, q.Service, said[i].Saw)
 				}()
 			}
 			all.Wait()

@@ -13,7 +13,7 @@ import (
 )
 
 // Each way in which IPv6 can differ from the plan is told by what it is.
-func TestJudgeSix(t *testing.T) {
+func TestJudgeIPv6(t *testing.T) {
 	build := func(six string) *plan.Plan {
 		l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: six\n"+six+"segments: {road: {reach: upstream}, desks: {reach: isolated}}\nappliances:\n  gate: {ports: [{role: wan, segment: road}, {role: lan, segment: desks}]}\nguests: {heron: desks}\n"))
 		require.NoError(t, err)
@@ -41,31 +41,31 @@ func TestJudgeSix(t *testing.T) {
 		{"one where none is planned", build("").Segment("desks"), []Router{theirs}, "nobody planned that"},
 	} {
 		r := &Result{Verdict: Holds}
-		judgeRouters(r, c.s, Observation{Routers: c.routers})
+		judgeRouters(r, c.s, GotRouters{c.routers})
 		assert.Equal(t, c.want == "", r.Verdict == Holds, c.what)
 		assert.Contains(t, r.Saw, c.want, c.what)
 		assert.Equal(t, c.want != "", r.Remedy != "", c.what)
 	}
-	good := Observation{Address: home.Address6, From: port.MAC.LinkLocal(), Addrs: []netip.Addr{port.Address6.Addr()}}
+	good := GotIPv6{Address: home.Address6, Router: port.MAC.LinkLocal(), Resolvers: []netip.Addr{port.Address6.Addr()}}
 	for _, c := range []struct {
 		what   string
-		change func(o *Observation)
+		change func(o *GotIPv6)
 		want   string
 	}{
-		{"as planned", func(*Observation) {}, ""},
-		{"no address", func(o *Observation) { o.Address = netip.Prefix{} }, "heron has no IPv6 address on desks"},
-		{"a foreign address", func(o *Observation) { o.Address = netip.MustParsePrefix("2001:db8::5/64") }, "and " + s.Subnet6.String() + " is planned"},
-		{"a foreign router", func(o *Observation) { o.From = stranger.LinkLocal() }, "goes by the IPv6 router " + stranger.LinkLocal().String()},
-		{"no resolver", func(o *Observation) { o.Addrs = nil }, "was told no resolver by IPv6"},
+		{"as planned", func(*GotIPv6) {}, ""},
+		{"no address", func(o *GotIPv6) { o.Address = netip.Prefix{} }, "heron has no IPv6 address on desks"},
+		{"a foreign address", func(o *GotIPv6) { o.Address = netip.MustParsePrefix("2001:db8::5/64") }, "and " + s.Subnet6.String() + " is planned"},
+		{"a foreign router", func(o *GotIPv6) { o.Router = stranger.LinkLocal() }, "goes by the IPv6 router " + stranger.LinkLocal().String()},
+		{"no resolver", func(o *GotIPv6) { o.Resolvers = nil }, "was told no resolver by IPv6"},
 	} {
 		o := good
 		c.change(&o)
 		r := &Result{Verdict: Holds, Saw: "by IPv4"}
-		judgeSix(r, home, port, o)
+		judgeIPv6(r, home, port, o)
 		assert.Equal(t, c.want == "", r.Verdict == Holds, c.what)
 		assert.Contains(t, r.Saw, c.want, c.what)
 	}
 	already := &Result{Verdict: Broken, Saw: "worse"}
-	judgeSix(already, home, port, Observation{})
+	judgeIPv6(already, home, port, GotIPv6{})
 	assert.Equal(t, "worse", already.Saw)
 }

@@ -1,4 +1,4 @@
-package rehearse
+package attack
 
 import (
 	"bytes"
@@ -8,25 +8,28 @@ import (
 	"net/netip"
 	"slices"
 
+	"openbastion/core/ask"
+	"openbastion/core/claims"
 	"openbastion/core/header"
 	"openbastion/core/packet"
 	"openbastion/core/plan"
 )
 
-// odd lists what a guest can try beside ordinary packets: tags that are not
-// its own, addresses that live nowhere, fragments that hide their ports, source
-// routes, tunnels, and IPv6. gates are the next hops that may route.
-func (l *Lab) odd(a *attack, s *station, ad *plan.Adapter, own netip.Addr, gates []hop) {
-	add := func(what string, hops []hop, frame func(word string) []byte) {
-		token := len(a.attempts)
-		f := frame(fmt.Sprintf("%s%08x", tokenWord, token))
+// malformed lists what a guest can try beside ordinary packets: tags that are
+// not its own, addresses that live nowhere, fragments that hide their ports,
+// source routes, tunnels, and IPv6.
+func (a *attacker) malformed(ad *plan.Adapter) {
+	gates, _ := a.hops(ad)
+	own := a.address(ad)
+	add := func(what string, hops []Hop, frame func(word string) []byte) {
+		f := frame(wordOf(len(a.out)))
 		packet.SetLink(f, ad.MAC, ad.MAC)
-		a.attempts = append(a.attempts, attempt{from: s, adapter: ad.Number, frame: f, hops: hops, odd: true, tried: what + fmt.Sprintf(", by adapter %d", ad.Number)})
+		a.out = append(a.out, Attempt{From: claims.RefTo(ad), Frame: f, Hops: hops, Malformed: true, Tried: what + fmt.Sprintf(", by adapter %d", ad.Number)})
 	}
-	to := packet.IP{Source: own, Destination: l.witness}
+	to := packet.IP{Source: own, Destination: a.known.Witness}
 	udp := func(from netip.Addr) func(string) []byte {
 		return func(word string) []byte {
-			return packet.Datagram(packet.IP{Source: from, Destination: l.witness}, 40000, 7, []byte(word))
+			return packet.Datagram(packet.IP{Source: from, Destination: a.known.Witness}, 40000, 7, []byte(word))
 		}
 	}
 	for _, v := range []struct {
@@ -35,17 +38,17 @@ func (l *Lab) odd(a *attack, s *station, ad *plan.Adapter, own netip.Addr, gates
 	}{
 		{netip.AddrFrom4([4]byte{169, 254, 7, 7}), "the self-given address"}, {netip.AddrFrom4([4]byte{192, 168, 199, 9}), "the private address"},
 		{netip.AddrFrom4([4]byte{127, 0, 0, 1}), "the loopback address"}, {netip.AddrFrom4([4]byte{}), "nobody's address"},
-		{netip.AddrFrom4([4]byte{224, 0, 0, 5}), "the multicast address"}, {l.witness, "the witness's own address"},
+		{netip.AddrFrom4([4]byte{224, 0, 0, 5}), "the multicast address"}, {a.known.Witness, "the witness's own address"},
 	} {
 		add("udp/7 from "+v.what+" "+v.from.String(), gates, udp(v.from))
 	}
 
-	tags := map[int][]hop{4094: gates}
+	tags := map[int][]Hop{4094: gates}
 	for _, seg := range ad.Segment.Wire.Segments {
 		if seg.Tag != ad.Segment.Tag && len(tags) < 9 {
 			for _, other := range seg.Adapters {
 				if other.Guest == nil {
-					tags[seg.Tag] = append(tags[seg.Tag], hop{other.MAC, other.Machine.Name})
+					tags[seg.Tag] = append(tags[seg.Tag], Hop{other.MAC, other.Machine.Name})
 				}
 			}
 		}
@@ -74,23 +77,23 @@ func (l *Lab) odd(a *attack, s *station, ad *plan.Adapter, own netip.Addr, gates
 	}
 	add("the first fragment of udp/7", gates, cut(0, true))
 	add("a later fragment, without ports", gates, cut(64, false))
-	add("udp/7 by a source route through the next hop (RFC 791)", gates, func(word string) []byte { return sourceRouted(udp(own)(word), l.nextHop(ad)) })
-	far := witness6
+	add("udp/7 by a source route through the next hop (RFC 791)", gates, func(word string) []byte { return sourceRouted(udp(own)(word), nextHop(ad)) })
+	far := a.known.Witness6
 	for _, t := range []struct {
 		proto uint8
 		what  string
 		data  func(word string) []byte
 	}{
 		{4, "IPv4 in IPv4", func(word string) []byte { return udp(own)(word)[14:] }},
-		{41, "IPv6 in IPv4", func(word string) []byte { return ipv6(ad.MAC.LinkLocal(), far, []byte(word))[14:] }},
+		{41, "IPv6 in IPv4", func(word string) []byte { return datagram6(ad.MAC.LinkLocal(), far, []byte(word))[14:] }},
 		{47, "a GRE tunnel", func(word string) []byte { return append([]byte{0, 0, 8, 0}, udp(own)(word)[14:]...) }},
 		{253, "a protocol that nobody knows", func(word string) []byte { return []byte(word) }},
 	} {
 		add(t.what+" to the witness", gates, func(word string) []byte { return packet.Other(to, t.proto, t.data(word)) })
 	}
-	for _, own := range l.sixes(ad) {
+	for _, own := range a.ipv6(ad) {
 		what := own.String()
-		add("IPv6 udp/7 from its own address "+what, gates, func(word string) []byte { return ipv6(own, far, []byte(word)) })
+		add("IPv6 udp/7 from its own address "+what, gates, func(word string) []byte { return datagram6(own, far, []byte(word)) })
 		add("ping by IPv6 from its own address "+what, gates, func(word string) []byte {
 			return packet.Echo(packet.IP{Source: own, Destination: far}, false, 0xb5b5, 1, []byte(word))
 		})
@@ -103,22 +106,13 @@ func (l *Lab) odd(a *attack, s *station, ad *plan.Adapter, own netip.Addr, gates
 		{netip.MustParseAddr("2001:db8:7::7"), far, "IPv6 from a public address"},
 		{ad.MAC.LinkLocal(), netip.MustParseAddr("ff02::1"), "IPv6 to everybody on the link"},
 	} {
-		add(v.what, gates, func(word string) []byte { return ipv6(v.from, v.to, []byte(word)) })
+		add(v.what, gates, func(word string) []byte { return datagram6(v.from, v.to, []byte(word)) })
 	}
 	for _, port := range []uint16{53, 123} { // what equipment often lets pass on its own
 		add(fmt.Sprintf("udp/%d from its own address", port), gates, func(word string) []byte {
-			return packet.Datagram(to, 40000, port, say(port, word))
+			return packet.Datagram(to, 40000, port, ask.Dress(port, word))
 		})
 	}
-}
-
-// nextHop gives the address of the port that guests on the adapter's segment
-// are sent to, or the segment's gateway.
-func (l *Lab) nextHop(ad *plan.Adapter) netip.Addr {
-	if port := ad.Segment.Port; port != nil && port.Address.IsValid() {
-		return port.Address.Addr()
-	}
-	return guess(ad.Segment)
 }
 
 // sourceRouted sends a packet to a router first, with a loose source route to
@@ -137,19 +131,12 @@ func sourceRouted(frame []byte, via netip.Addr) []byte {
 	return b
 }
 
-// sixes gives IPv6 addresses that a guest has or can make itself on the
-// adapter's segment.
-func (l *Lab) sixes(ad *plan.Adapter) []netip.Addr {
-	var out []netip.Addr
-	if _, port := l.portOf(ad); port.Six != nil {
-		for _, p := range port.Six.Addresses {
-			out = append(out, p.Addr())
-		}
-	}
-	return out
+// ipv6 gives the IPv6 addresses that a guest has.
+func (a *attacker) ipv6(ad *plan.Adapter) []netip.Addr {
+	return slices.DeleteFunc(slices.Clone(a.known.Addresses[claims.RefTo(ad)]), netip.Addr.Is4)
 }
 
-// ipv6 builds an IPv6 frame with a UDP datagram in it.
-func ipv6(from, to netip.Addr, data []byte) []byte {
+// datagram6 builds an IPv6 frame with a UDP datagram in it.
+func datagram6(from, to netip.Addr, data []byte) []byte {
 	return packet.Datagram(packet.IP{Source: from, Destination: to}, 40000, 7, data)
 }

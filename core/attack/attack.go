@@ -1,0 +1,340 @@
+// Package attack is what a hostile guest tries: a sequence of attempts made
+// from the plan and from what a stage learned, each with a token by which it is
+// recognised wherever it comes out. The rehearsal puts them on its wires, other
+// stages on theirs. What a guest could do to its neighbors beside that (claim
+// their addresses, announce itself as a router) are lies.
+package attack
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+
+	"openbastion/core/ask"
+	"openbastion/core/claims"
+	"openbastion/core/header"
+	"openbastion/core/lab"
+	"openbastion/core/mac"
+	"openbastion/core/packet"
+	"openbastion/core/plan"
+)
+
+// Known is what a stage learned that an attacker would know too.
+type Known struct {
+	Witness   netip.Addr
+	Witness6  netip.Addr
+	Addresses map[claims.Ref][]netip.Addr // what each adapter has now, IPv4 first
+	Routers   map[string][]Hop            // by segment: stations that may route and are not in the plan
+}
+
+// Hop is a station that a packet can be handed to.
+type Hop struct {
+	MAC  mac.Address
+	Name string // empty: everybody on the segment
+}
+
+// String names the hop for people.
+func (h Hop) String() string {
+	if h.Name == "" {
+		return "everybody on the segment"
+	}
+	return h.Name
+}
+
+// Attempt is one packet, sent to each of several next hops; the hop is told
+// from the identification field of the IPv4 header, or the IPv6 flow label.
+type Attempt struct {
+	From      claims.Ref
+	Frame     []byte // complete but for the hop
+	Hops      []Hop
+	Malformed bool // looked for on every wire outside, as no station may take it in
+	AfterLies bool // sent once the guest has told its lies
+	Tried     string
+}
+
+// Attempts are what somebody tries; the place of each is its token.
+type Attempts []Attempt
+
+// Every hostile packet carries its token: after a word in what it says, and
+// behind a first byte in the sequence number of a SYN.
+const (
+	tokenMark = 0xb5
+	tokenWord = "open-bastion-escape-"
+)
+
+// TokenOf finds the token of a hostile packet that a station took in, or -1.
+func TokenOf(p *packet.Packet) int {
+	if p.Proto == packet.TCP {
+		if len(p.Data) >= header.TCPSize && p.Data[4] == tokenMark && p.Data[13] == packet.SYN {
+			return int(binary.BigEndian.Uint32(p.Data[4:]) & 0xffffff)
+		}
+		return -1
+	}
+	return TokenIn(p.Data)
+}
+
+// TokenOnWire finds the token in any packet on a wire, or -1.
+func TokenOnWire(p *packet.Packet) int {
+	if p.IP() {
+		return TokenOf(p)
+	}
+	return TokenIn(p.Bytes)
+}
+
+// TokenIn finds the token in any bytes, or -1.
+func TokenIn(b []byte) int {
+	at := bytes.Index(b, []byte(tokenWord))
+	if at < 0 || len(b) < at+len(tokenWord)+8 {
+		return -1
+	}
+	n, err := strconv.ParseUint(string(b[at+len(tokenWord):][:8]), 16, 32)
+	if err != nil {
+		return -1
+	}
+	return int(n)
+}
+
+// HopOf reads to which of its hops a hostile packet was sent: [Attempt.Aim]
+// wrote that into its identification, or its flow label.
+func HopOf(p *packet.Packet) int {
+	switch {
+	case p.IPv4:
+		return int(header.IPv4(p.Body).ID())
+	case p.IPv6:
+		return int(p.Body[3])
+	}
+	return 0
+}
+
+// Aim gives the attempt's frame for its i-th hop.
+func (t *Attempt) Aim(i int) []byte {
+	b := slices.Clone(t.Frame)
+	copy(b, t.Hops[i].MAC[:])
+	switch binary.BigEndian.Uint16(b[12:]) {
+	case packet.TypeIPv4:
+		header.IPv4(b[14:]).SetID(uint16(i))
+	case packet.TypeIPv6:
+		b[14+3] = byte(i)
+	} // else it is tagged: the hop is not marked
+	return b
+}
+
+// forge builds a hostile packet with the hop's place still open.
+func forge(from mac.Address, source, to netip.Addr, service lab.Service, token int) []byte {
+	h := packet.IP{Source: source, Destination: to}
+	word := wordOf(token)
+	var b []byte
+	switch service.Proto {
+	case lab.ICMP:
+		b = packet.Echo(h, false, 0xb5b5, uint16(token), []byte(word))
+	case lab.UDP:
+		b = packet.Datagram(h, 40000, service.From, ask.Dress(service.From, word))
+	default:
+		b = packet.Segment(h, packet.SegmentFields{Source: 40000, Destination: service.From, Seq: tokenMark<<24 | uint32(token)&0xffffff, Flags: packet.SYN, Window: 1024}, nil)
+	}
+	packet.SetLink(b, mac.Address{}, from)
+	return b
+}
+
+func wordOf(token int) string { return fmt.Sprintf("%s%08x", tokenWord, token) }
+
+// Usual is one service of each protocol.
+var Usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
+
+// ShownAs calls a service what people call it.
+func ShownAs(s lab.Service) string {
+	if s.Proto == lab.ICMP {
+		return "ping"
+	}
+	return s.String()
+}
+
+// attacker is somebody at work.
+type attacker struct {
+	p     *plan.Plan
+	known Known
+	named []lab.Service // what rules let pass by name: an attacker knows them
+	out   Attempts
+}
+
+// Escape lists what a hostile guest tries to get outside, by every adapter that
+// is plugged.
+func Escape(p *plan.Plan, guest *plan.Machine, known Known) Attempts {
+	a := &attacker{p: p, known: known, named: allowedByName(p)}
+	for _, ad := range guest.Adapters {
+		if ad.Plugged {
+			a.plain(ad)
+			a.malformed(ad)
+		}
+	}
+	for _, ad := range guest.Adapters {
+		if ad.Plugged {
+			a.afterLies(ad)
+		}
+	}
+	return a.out
+}
+
+// Intrude lists what a machine beside a WAN tries to get inside: packets to each
+// inside address, handed to the appliance, or, where it bridges, to the guest.
+// from is the intruder's hardware address.
+func Intrude(p *plan.Plan, wan *plan.Adapter, from mac.Address, known Known) Attempts {
+	var out Attempts
+	for _, m := range p.Guests() {
+		for _, ad := range m.Adapters {
+			s := ad.Segment
+			to := known.Addresses[claims.RefTo(ad)]
+			if s.Port == nil || s.Port.Machine != wan.Machine || len(to) == 0 {
+				continue
+			}
+			hop := Hop{wan.MAC, wan.Machine.Name}
+			if s.Bridged != nil {
+				hop = Hop{ad.MAC, m.Name}
+			}
+			for _, service := range Usual {
+				out = append(out, Attempt{
+					Hops: []Hop{hop}, Frame: forge(from, known.Witness, to[0], service, len(out)),
+					Tried: ShownAs(service) + " from " + known.Witness.String() + " on " + wan.Segment.Name,
+				})
+			}
+		}
+	}
+	return out
+}
+
+// plain lists ordinary packets: from its own address and from others', to the
+// outside, by every station that may route and by its neighbors.
+func (a *attacker) plain(ad *plan.Adapter) {
+	gates, neighbors := a.hops(ad)
+	own := a.address(ad)
+	targets := []netip.Addr{a.known.Witness}
+	for _, seg := range a.p.Segments {
+		if seg.Reach == lab.Upstream && seg.Gateway.IsValid() {
+			targets = append(targets, seg.Gateway)
+		}
+	}
+	add := func(source, to netip.Addr, hops []Hop, services []lab.Service) {
+		what := "the foreign address " + source.String()
+		if source == own {
+			what = "its own address " + source.String()
+		}
+		for _, service := range services {
+			a.out = append(a.out, Attempt{
+				From: claims.RefTo(ad), Hops: hops, Frame: forge(ad.MAC, source, to, service, len(a.out)),
+				Tried: fmt.Sprintf("%s from %s, by adapter %d", ShownAs(service), what, ad.Number),
+			})
+		}
+	}
+	for _, to := range targets {
+		for _, source := range a.sources(ad, own) {
+			add(source, to, gates, Usual)
+			if source == own && to == a.known.Witness {
+				add(source, to, gates, a.named)
+			}
+		}
+	}
+	add(own, a.known.Witness, neighbors, Usual)
+}
+
+// afterLies lists ordinary packets to send once the lies are told.
+func (a *attacker) afterLies(ad *plan.Adapter) {
+	gates, _ := a.hops(ad)
+	own := a.address(ad)
+	for _, service := range Usual {
+		a.out = append(a.out, Attempt{
+			From: claims.RefTo(ad), Hops: gates, AfterLies: true, Frame: forge(ad.MAC, own, a.known.Witness, service, len(a.out)),
+			Tried: fmt.Sprintf("%s from its own address %s, by adapter %d, after it took its next hop's and neighbor's addresses", ShownAs(service), own, ad.Number),
+		})
+	}
+}
+
+// address gives the adapter's address, or one that it could take.
+func (a *attacker) address(ad *plan.Adapter) netip.Addr {
+	for _, has := range a.known.Addresses[claims.RefTo(ad)] {
+		if has.Is4() {
+			return has
+		}
+	}
+	return Free(ad.Segment)
+}
+
+// Free gives an address on a segment that a hostile guest could take: high up,
+// where few are in use.
+func Free(s *plan.Segment) netip.Addr {
+	b := s.Subnet.Addr().As4()
+	binary.BigEndian.PutUint32(b[:], binary.BigEndian.Uint32(b[:])|1<<(32-s.Subnet.Bits())-2)
+	return netip.AddrFrom4(b)
+}
+
+// hops gives the stations of the adapter's segment that may route (appliances,
+// the host, routers, everybody at once), and the other guests.
+func (a *attacker) hops(ad *plan.Adapter) (gates, neighbors []Hop) {
+	s := ad.Segment
+	for _, other := range s.Adapters {
+		switch {
+		case other.Machine == ad.Machine:
+		case other.Guest == nil:
+			gates = append(gates, Hop{other.MAC, other.Machine.Name})
+		default:
+			neighbors = append(neighbors, Hop{other.MAC, other.Machine.Name})
+		}
+	}
+	routers := a.known.Routers[s.Name]
+	if len(routers) == 0 && s.Bridged != nil {
+		routers = a.known.Routers[s.Bridged.Name] // beyond a transparent appliance
+	}
+	return append(append(gates, routers...), Hop{MAC: mac.Broadcast}), neighbors
+}
+
+// sources gives the addresses that a guest may pretend to have: its own, a
+// neighbor's, the router's, one of each other segment, and a public one.
+func (a *attacker) sources(ad *plan.Adapter, own netip.Addr) []netip.Addr {
+	list := []netip.Addr{own, netip.AddrFrom4([4]byte{198, 51, 100, 7})}
+	add := func(x netip.Addr) {
+		if x.IsValid() && !slices.Contains(list, x) && len(list) < 12 {
+			list = append(list, x)
+		}
+	}
+	add(Free(ad.Segment))
+	add(ad.Segment.Gateway)
+	for _, s := range a.p.Segments {
+		if s != ad.Segment {
+			add(Free(s))
+		}
+	}
+	return list
+}
+
+// nextHop gives the address of the port that guests on the adapter's segment
+// are sent to, or one that nobody has.
+func nextHop(ad *plan.Adapter) netip.Addr {
+	if port := ad.Segment.Port; port != nil && port.Address.IsValid() {
+		return port.Address.Addr()
+	}
+	return Free(ad.Segment)
+}
+
+// maxNamed bounds the services of rules that a hostile guest tries.
+const maxNamed = 64
+
+// allowedByName gives the services that rules let pass.
+func allowedByName(p *plan.Plan) []lab.Service {
+	var list []lab.Service
+	for _, m := range p.Appliances() {
+		for i := range m.Rules {
+			for _, s := range m.Rules[i].Services {
+				if len(list) == maxNamed {
+					return list
+				}
+				s.To = s.From
+				if m.Rules[i].Action == lab.Allow && s.From != 0 && !slices.Contains(Usual, s) && !slices.Contains(list, s) {
+					list = append(list, s)
+				}
+			}
+		}
+	}
+	return list
+}

@@ -1,0 +1,34 @@
+package lab
+
+import "slices"
+
+// Clone gives a lab that can be changed without changing this one: its
+// segments, appliances with their ports, and guests with their adapters are
+// copies. Lists within them, and profiles, are shared: replace them whole.
+func (l *Lab) Clone() *Lab {
+	c := *l
+	c.names = map[string]any{}
+	c.Segments, c.Appliances, c.Guests = nil, nil, nil
+	for _, s := range l.Segments {
+		twin := *s
+		c.Segments = append(c.Segments, &twin)
+		c.names[s.Name] = &twin
+	}
+	for _, a := range l.Appliances {
+		twin := *a
+		twin.Ports = nil
+		for _, p := range a.Ports {
+			port := *p
+			twin.Ports = append(twin.Ports, &port)
+		}
+		c.Appliances = append(c.Appliances, &twin)
+		c.names[a.Name] = &twin
+	}
+	for _, g := range l.Guests {
+		twin := *g
+		twin.Adapters = slices.Clone(g.Adapters)
+		c.Guests = append(c.Guests, &twin)
+		c.names[g.Name] = &twin
+	}
+	return &c
+}
