@@ -263,20 +263,44 @@ func judgeAttack(r *Result, got []Got) {
 }
 
 // judgeBetween judges one service from a segment to another.
-func judgeBetween(r *Result, a, b *plan.Adapter, s lab.Service, allowed bool, how string, o GotReach) {
+func judgeBetween(r *Result, a, b *plan.Adapter, s lab.Service, allowed bool, how string, seen *between, o GotReach) {
 	switch {
 	case allowed && !o.Answered:
 		r.broken(fmt.Sprintf("the rules let %s%s pass from %s to %s, and %s does not reach %s: %s", s, how, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name, o.Saw), "look at the lease and gateway of both guests")
 	case !allowed && o.Answered:
 		r.broken(fmt.Sprintf("the rules let no %s%s pass from %s to %s, and %s reaches %s", s, how, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name), "find what joins the two segments beside the appliance")
-	case r.Verdict == Holds:
-		what := " stopped"
-		if o.Answered {
-			what = " passes"
+	default:
+		seen.add(s.String(), how, o.Answered)
+		if r.Verdict == Holds {
+			r.Saw = seen.String()
 		}
-		if r.Saw != "" {
-			r.Saw += "; "
-		}
-		r.Saw += s.String() + how + what + " as the rules say"
 	}
+}
+
+// between is what was seen from one segment to another, by what became of it.
+type between struct {
+	heads []string
+	by    map[string][]string
+}
+
+func (b *between) add(service, how string, passed bool) {
+	head := how + " stopped as the rules say"
+	if passed {
+		head = how + " pass as the rules say"
+	}
+	if b.by == nil {
+		b.by = map[string][]string{}
+	}
+	if b.by[head] == nil {
+		b.heads = append(b.heads, head)
+	}
+	b.by[head] = append(b.by[head], service)
+}
+
+func (b *between) String() string {
+	var parts []string
+	for _, h := range b.heads {
+		parts = append(parts, strings.Join(b.by[h], ", ")+h)
+	}
+	return strings.Join(parts, "; ")
 }

@@ -264,12 +264,13 @@ func betweenClaims(p *plan.Plan) []claim {
 				continue
 			}
 			c := claim{Result: Result{ID: from.Name + "-" + to.Name + ".between", From: from.Name, To: to.Name, Kind: Between}, guests: []string{a.Machine.Name, b.Machine.Name}}
+			seen := &between{}
 			add := func(source, destination netip.Addr, six bool, how string) {
 				asked, allowed := askedBetween(from.Port.Machine, source, destination)
 				for i, s := range asked {
 					c.parts = append(c.parts, part{
 						asks:  asking(AskReach{RefTo(a), RefTo(b), s, six}),
-						judge: func(r *Result, got []Got) { judgeBetween(r, a, b, s, i < allowed, how, got[0].(GotReach)) },
+						judge: func(r *Result, got []Got) { judgeBetween(r, a, b, s, i < allowed, how, seen, got[0].(GotReach)) },
 					})
 				}
 			}

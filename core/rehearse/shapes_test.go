@@ -349,7 +349,7 @@ func TestLies(t *testing.T) {
 		heron, otter := l.plan.Machine("heron").Adapters[0], l.plan.Machine("otter").Adapters[0]
 		_, port := l.portOf(l.plan.Segment("reedbed").Port)
 		for _, a := range []*plan.Adapter{heron, otter} {
-			m, ok := port.Neighbor(l.address(a))
+			m, ok := port.Neighbor(l.addressOf(a))
 			assert.True(t, !ok || m == a.MAC, "sluice still believes that %s is at %s", a.Machine.Name, m)
 			_, own := l.portOf(a)
 			if own.Six != nil {
