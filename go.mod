@@ -12,7 +12,6 @@ require (
 	github.com/klauspost/compress v1.20.3
 	github.com/mdlayher/ndp v1.1.0
 	github.com/mikelolasagasti/xz v1.0.1
-	github.com/owenrumney/go-sarif/v2 v2.3.3
 	github.com/owenrumney/go-sarif/v3 v3.3.1
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/signintech/gopdf v0.33.0

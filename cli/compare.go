@@ -3,7 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"openbastion/core/assign"
+	"openbastion/core/identify"
 	"openbastion/core/listing"
 	"openbastion/core/plan"
 	"openbastion/image"
@@ -51,7 +51,7 @@ sizes, media. Says what differs from the plan, worst first.`,
 			if len(shown.Interfaces) == 0 && len(shown.Gateways) == 0 {
 				return failure{exitUsage, "no interface and no route is found in " + args[1], "copy the whole output: addresses, then routes, then resolvers"}
 			}
-			return a.showDifferences(p, m, "what "+m.Name+" shows, against the plan", assign.Compare(p, m, shown))
+			return a.showDifferences(p, m, "what "+m.Name+" shows, against the plan", identify.Compare(p, m, shown))
 		},
 	}
 	c.Flags().StringVar(&as, "as", "", "whose listing it is; the first appliance when absent")
@@ -81,10 +81,10 @@ func (a *app) compareBuilt(p *plan.Plan, as, file, machine string) error {
 	if err != nil {
 		return err
 	}
-	return a.showDifferences(p, m, "how "+m.Name+" was built, against the plan", assign.CompareBuilt(p, m, image.Built(*s)))
+	return a.showDifferences(p, m, "how "+m.Name+" was built, against the plan", identify.CompareBuilt(p, m, image.Built(*s)))
 }
 
-func (a *app) showDifferences(p *plan.Plan, m *plan.Machine, title string, list []assign.Difference) error {
+func (a *app) showDifferences(p *plan.Plan, m *plan.Machine, title string, list []identify.Difference) error {
 	wrong := 0
 	for _, d := range list {
 		if d.Wrong {
@@ -93,11 +93,11 @@ func (a *app) showDifferences(p *plan.Plan, m *plan.Machine, title string, list 
 	}
 	if a.format == "json" {
 		err := a.json(struct {
-			Schema      string              `json:"schema"`
-			Lab         string              `json:"lab"`
-			Machine     string              `json:"machine"`
-			Differences []assign.Difference `json:"differences"`
-		}{"openbastion.compare/1", p.Name, m.Name, append([]assign.Difference{}, list...)})
+			Schema      string                `json:"schema"`
+			Lab         string                `json:"lab"`
+			Machine     string                `json:"machine"`
+			Differences []identify.Difference `json:"differences"`
+		}{"openbastion.compare/1", p.Name, m.Name, append([]identify.Difference{}, list...)})
 		if err != nil {
 			return err
 		}

@@ -9,8 +9,8 @@ import (
 
 	"openbastion/core/plan"
 	"openbastion/export"
-	"openbastion/format/bundle"
-	"openbastion/format/nft"
+	"openbastion/export/bundle"
+	"openbastion/export/nft"
 )
 
 func (a *app) export() *cobra.Command {

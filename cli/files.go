@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"os"
 
-	"openbastion/format/bundle"
+	"openbastion/export/bundle"
 )
 
 // deliver writes a result to a file, where one is named, else to standard

@@ -125,7 +125,6 @@ func (a *app) showHelp(c *cobra.Command) {
 	}
 }
 
-
 // page sets a text of paragraphs: plain lines run on and wrap, indented ones
 // stay lines, and wrap under their second column.
 func (s *screen) page(text string) {

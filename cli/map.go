@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"openbastion/core/assign"
+	"openbastion/core/identify"
 	"openbastion/core/lab"
 	"openbastion/core/listing"
 	"openbastion/core/plan"
@@ -64,7 +64,7 @@ device is which port, what to answer, and what does not fit.`,
 			if err != nil {
 				return err
 			}
-			return a.showMapping(p, m, assign.Listed(p, m, list))
+			return a.showMapping(p, m, identify.Listed(p, m, list))
 		},
 	}
 	c.Flags().StringArrayVar(&files, "listing", nil, "what the console shows: a file, or - for standard input; several with --by-link")
@@ -120,7 +120,7 @@ func (a *app) mapByLink(p *plan.Plan, m *plan.Machine, files []string) error {
 	if len(lists) < 2 || len(lists[0]) == 0 {
 		return usage("--by-link takes two listings or more: all connected, then one adapter unplugged at a time")
 	}
-	return a.showMapping(p, m, assign.ByLink(m, lists[0], lists[1:]))
+	return a.showMapping(p, m, identify.ByLink(m, lists[0], lists[1:]))
 }
 
 // carriers counts the adapters of a machine.
@@ -138,7 +138,7 @@ func (a *app) adopt(file string, m *plan.Machine, list []listing.Interface) erro
 	if file == "-" {
 		return usage("--adopt changes a file; standard input is none")
 	}
-	addresses, err := assign.Adopt(m, list)
+	addresses, err := identify.Adopt(m, list)
 	if err != nil {
 		return failure{exitUsage, err.Error(), "list each adapter once, with its whole address"}
 	}
@@ -178,9 +178,9 @@ func machineNamed(p *plan.Plan, name string) (*plan.Machine, error) {
 // showTails shows the planned adapters, to compare by eye.
 func (a *app) showTails(p *plan.Plan, m *plan.Machine) error {
 	if a.format == "json" {
-		rows := []assign.Row{}
+		rows := []identify.Row{}
 		for _, ad := range m.Adapters {
-			rows = append(rows, assign.Row{Device: ad.Device(), MAC: ad.MAC.String(), Machine: m.Name, Number: ad.Number, Port: ad.Name, Role: ad.Role, Segment: ad.Segment.Name})
+			rows = append(rows, identify.Row{Device: ad.Device(), MAC: ad.MAC.String(), Machine: m.Name, Number: ad.Number, Port: ad.Name, Role: ad.Role, Segment: ad.Segment.Name})
 		}
 		return a.mapJSON(p, rows)
 	}
@@ -216,15 +216,15 @@ func tailLength(m *plan.Machine) int {
 	return 6
 }
 
-func (a *app) mapJSON(p *plan.Plan, rows []assign.Row) error {
+func (a *app) mapJSON(p *plan.Plan, rows []identify.Row) error {
 	return a.json(struct {
-		Schema     string       `json:"schema"`
-		Lab        string       `json:"lab"`
-		Interfaces []assign.Row `json:"interfaces"`
+		Schema     string         `json:"schema"`
+		Lab        string         `json:"lab"`
+		Interfaces []identify.Row `json:"interfaces"`
 	}{"openbastion.map/1", p.Name, rows})
 }
 
-func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r assign.Result) error {
+func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result) error {
 	if a.format == "json" {
 		if err := a.mapJSON(p, r.Rows); err != nil {
 			return err

@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"openbastion/core/assign"
+	"openbastion/core/identify"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/image"
@@ -54,8 +54,8 @@ or takes --ports 1=wan,2=lan.`,
 			if m.Appliance == nil {
 				return usage("%s is a guest; image: and needs: belong to an appliance", m.Name)
 			}
-			wiring := assign.Wire(p, m, built)
-			if err := settle(m, wiring, told); err != nil {
+			wiring := identify.Wire(p, m, built)
+			if err := useTold(m, wiring, told); err != nil {
 				return err
 			}
 			if err := a.askWiring(m, wiring); err != nil {
@@ -74,8 +74,8 @@ or takes --ports 1=wan,2=lan.`,
 	return c
 }
 
-// settle takes what a person said of adapters and ports.
-func settle(m *plan.Machine, wiring []assign.Wiring, told string) error {
+// useTold takes what a person said of adapters and ports.
+func useTold(m *plan.Machine, wiring []identify.Wiring, told string) error {
 	if told == "" {
 		return nil
 	}
@@ -105,7 +105,7 @@ func settle(m *plan.Machine, wiring []assign.Wiring, told string) error {
 }
 
 // take gives an adapter a port; who had it before has none.
-func take(wiring []assign.Wiring, k int, a *plan.Adapter) {
+func take(wiring []identify.Wiring, k int, a *plan.Adapter) {
 	for j := range wiring {
 		if wiring[j].Port == a && j != k {
 			wiring[j].Port, wiring[j].Doubt = nil, fmt.Sprintf("its port %s went to adapter %d", a.Name, k+1)
@@ -127,7 +127,7 @@ func portNamed(m *plan.Machine, name string) (*plan.Adapter, error) {
 
 // askWiring asks for every adapter whose port is in doubt, when ports are left
 // that it could be.
-func (a *app) askWiring(m *plan.Machine, wiring []assign.Wiring) error {
+func (a *app) askWiring(m *plan.Machine, wiring []identify.Wiring) error {
 	var doubts []int
 	for k, w := range wiring {
 		if w.Doubt != "" && (w.Port != nil || left(m, wiring) > 0) {
@@ -166,17 +166,17 @@ func (a *app) askWiring(m *plan.Machine, wiring []assign.Wiring) error {
 }
 
 // left counts the ports that no adapter has.
-func left(m *plan.Machine, wiring []assign.Wiring) int {
+func left(m *plan.Machine, wiring []identify.Wiring) int {
 	n := 0
 	for _, a := range m.Own() {
-		if !slices.ContainsFunc(wiring, func(w assign.Wiring) bool { return w.Port == a }) {
+		if !slices.ContainsFunc(wiring, func(w identify.Wiring) bool { return w.Port == a }) {
 			n++
 		}
 	}
 	return n
 }
 
-func (a *app) showNeeds(b assign.Built, n lab.Needs, wiring []assign.Wiring) error {
+func (a *app) showNeeds(b identify.Built, n lab.Needs, wiring []identify.Wiring) error {
 	type row struct {
 		Number  int    `json:"number"`
 		Network string `json:"network"`
@@ -246,7 +246,7 @@ func needsKeys(n lab.Needs) [][2]string {
 }
 
 // writeNeeds fills image: and needs: and puts the ports into the package's order.
-func (a *app) writeNeeds(file, pack string, m *plan.Machine, n lab.Needs, wiring []assign.Wiring) error {
+func (a *app) writeNeeds(file, pack string, m *plan.Machine, n lab.Needs, wiring []identify.Wiring) error {
 	digest, err := a.digest(pack)
 	if err != nil {
 		return err
@@ -282,7 +282,7 @@ func (a *app) writeNeeds(file, pack string, m *plan.Machine, n lab.Needs, wiring
 	for k, w := range wiring {
 		switch {
 		case w.Port != nil:
-		case slices.ContainsFunc(wiring[k:], func(w assign.Wiring) bool { return w.Port != nil }):
+		case slices.ContainsFunc(wiring[k:], func(w identify.Wiring) bool { return w.Port != nil }):
 			a.note(fmt.Sprintf("adapter %d of the package (%q) is of no port and stands before others that are: the lab would count them wrong; add a port for it, such as one with role manage, as the port in place %d", w.Adapter.Number, w.Adapter.Network, w.Adapter.Number))
 		default:
 			a.note(fmt.Sprintf("adapter %d of the package (%q) is of no port: leave it unconnected, or add a port", w.Adapter.Number, w.Adapter.Network))
@@ -310,7 +310,7 @@ func (a *app) digest(file string) (string, error) {
 
 // portOrder gives the places of the file's ports when those with adapters stand
 // in the package's order; moved tells whether that changes anything.
-func portOrder(m *plan.Machine, wiring []assign.Wiring) (order []int, moved bool) {
+func portOrder(m *plan.Machine, wiring []identify.Wiring) (order []int, moved bool) {
 	place := map[*plan.Adapter]int{}
 	for _, a := range m.Adapters {
 		place[a] = slices.Index(m.Appliance.Ports, a.Port)

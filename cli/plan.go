@@ -10,7 +10,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
-	"openbastion/format/sheet"
+	"openbastion/export/sheet"
 )
 
 // part is one part of a plan: what makes its tables.

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"openbastion/core/assign"
+	"openbastion/core/identify"
 	"openbastion/core/listing"
 	"openbastion/core/plan"
 	"openbastion/runbook"
@@ -189,7 +189,7 @@ func (w *walker) judge(check runbook.Check, m *plan.Machine) (said []string, hel
 		return []string{signBroken + " " + slip}, false, true
 	}
 	if check == runbook.Mapped || m.Appliance != nil {
-		r := assign.Listed(w.p, m, listing.Read(b.String()))
+		r := identify.Listed(w.p, m, listing.Read(b.String()))
 		for _, row := range r.Rows {
 			switch {
 			case row.Conflict != "":
@@ -213,7 +213,7 @@ func (w *walker) judge(check runbook.Check, m *plan.Machine) (said []string, hel
 		return []string{signBroken + " no interface is found in it"}, false, true
 	}
 	held = true
-	for _, d := range assign.Compare(w.p, m, shown) {
+	for _, d := range identify.Compare(w.p, m, shown) {
 		sign := signNote
 		if d.Wrong {
 			sign, held = signBroken, false

@@ -11,15 +11,15 @@ import (
 	"time"
 
 	"openbastion/core/plan"
-	"openbastion/format/bundle"
-	"openbastion/format/dot"
-	"openbastion/format/leases"
-	"openbastion/format/nft"
+	"openbastion/export/bundle"
+	"openbastion/export/dot"
+	"openbastion/export/leases"
+	"openbastion/export/nft"
+	"openbastion/export/seed"
+	"openbastion/export/sheet"
+	"openbastion/export/yang"
+	"openbastion/export/zone"
 	"openbastion/format/ovf"
-	"openbastion/format/seed"
-	"openbastion/format/sheet"
-	"openbastion/format/yang"
-	"openbastion/format/zone"
 )
 
 // Kind is what a plan can be turned into.

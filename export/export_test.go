@@ -21,7 +21,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/examples"
-	"openbastion/format/bundle"
+	"openbastion/export/bundle"
 	"openbastion/format/iso"
 	"openbastion/format/ovf"
 	"openbastion/format/sums"

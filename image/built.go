@@ -4,14 +4,14 @@ import (
 	"slices"
 	"strings"
 
-	"openbastion/core/assign"
+	"openbastion/core/identify"
 	"openbastion/core/lab"
 	"openbastion/format/ovf"
 )
 
 // Built turns a package's virtual system into what is compared with a plan.
-func Built(s ovf.System) assign.Built {
-	b := assign.Built{Name: s.Name, CPUs: s.CPUs, Memory: lab.Bytes(s.Memory), Firmware: s.Firmware, Boot: s.Boot}
+func Built(s ovf.System) identify.Built {
+	b := identify.Built{Name: s.Name, CPUs: s.CPUs, Memory: lab.Bytes(s.Memory), Firmware: s.Firmware, Boot: s.Boot}
 	if b.Name == "" {
 		b.Name = s.ID
 	}
@@ -28,7 +28,7 @@ func Built(s ovf.System) assign.Built {
 		}
 	}
 	for _, a := range s.Adapters {
-		b.Adapters = append(b.Adapters, assign.BuiltAdapter{Number: a.Number, Name: a.Name, Network: a.Network, Models: strings.Fields(a.Model), MAC: a.MAC, Plugged: a.Plugged})
+		b.Adapters = append(b.Adapters, identify.BuiltAdapter{Number: a.Number, Name: a.Name, Network: a.Network, Models: strings.Fields(a.Model), MAC: a.MAC, Plugged: a.Plugged})
 	}
 	return b
 }

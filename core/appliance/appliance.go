@@ -66,9 +66,9 @@ func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
 			learn()
 		}
 		if ad.Address6.IsValid() {
-			p.Six = &node.Six{Addresses: []netip.Prefix{ad.Address6}, Announces: &node.Announcement{Prefix: ad.Segment.Subnet6, Lifetime: announceLifetime, DNS: []netip.Addr{ad.Address6.Addr()}}}
+			p.IPv6 = &node.IPv6{Addresses: []netip.Prefix{ad.Address6}, Announces: &node.Announcement{Prefix: ad.Segment.Subnet6, Lifetime: announceLifetime, DNS: []netip.Addr{ad.Address6.Addr()}}}
 			if ad.Leases != nil {
-				p.Six.Announces.Domain = ad.Leases.Domain
+				p.IPv6.Announces.Domain = ad.Leases.Domain
 			}
 			n.ServeInformation()
 		}

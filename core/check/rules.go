@@ -9,8 +9,8 @@ import (
 	"github.com/gaissmai/bart"
 
 	"openbastion/core/lab"
+	"openbastion/core/packetset"
 	"openbastion/core/plan"
-	"openbastion/core/set"
 	"openbastion/core/subnet"
 )
 
@@ -129,83 +129,83 @@ func rules() []Entry {
 }
 
 // inside gives the addresses of an appliance's inside networks, outside the others.
-func (c *checker) inside(m *plan.Machine) set.Line {
+func (c *checker) inside(m *plan.Machine) packetset.Line {
 	if l, ok := c.insides[m]; ok {
 		return l
 	}
-	var l set.Line
+	var l packetset.Line
 	for _, a := range m.Adapters {
 		if a.Role != lab.WAN {
-			l = l.Union(set.Prefixes(a.Segment.Subnet))
+			l = l.Union(packetset.Prefixes(a.Segment.Subnet))
 		}
 	}
 	if c.insides == nil {
-		c.insides = map[*plan.Machine]set.Line{}
+		c.insides = map[*plan.Machine]packetset.Line{}
 	}
 	c.insides[m] = l
 	return l
 }
 
-func (c *checker) outside(m *plan.Machine) set.Line { return set.All.Minus(c.inside(m)) }
+func (c *checker) outside(m *plan.Machine) packetset.Line { return packetset.All.Minus(c.inside(m)) }
 
 // side gives the addresses of one side of a rule.
-func (c *checker) side(m *plan.Machine, list []plan.Match) set.Line {
-	var l set.Line
+func (c *checker) side(m *plan.Machine, list []plan.Match) packetset.Line {
+	var l packetset.Line
 	for i := range list {
 		switch x := &list[i]; {
 		case x.Any:
-			return set.All
+			return packetset.All
 		case x.Outside:
 			l = l.Union(c.outside(m))
 		default:
-			l = l.Union(set.Prefixes(x.Prefixes...))
+			l = l.Union(packetset.Prefixes(x.Prefixes...))
 		}
 	}
 	return l
 }
 
 // sets gives the rules of an appliance as sets of packets, made once.
-func (c *checker) sets(m *plan.Machine) []set.Packets {
+func (c *checker) sets(m *plan.Machine) []packetset.Packets {
 	if list, ok := c.ruleSets[m]; ok {
 		return list
 	}
-	list := make([]set.Packets, len(m.Rules))
+	list := make([]packetset.Packets, len(m.Rules))
 	for i := range m.Rules {
 		r := &m.Rules[i]
-		list[i] = set.Packets{Source: c.side(m, r.From), Destination: c.side(m, r.To), Service: set.Services(r.Services)}
+		list[i] = packetset.Packets{Source: c.side(m, r.From), Destination: c.side(m, r.To), Service: packetset.Services(r.Services)}
 	}
 	if c.ruleSets == nil {
-		c.ruleSets = map[*plan.Machine][]set.Packets{}
+		c.ruleSets = map[*plan.Machine][]packetset.Packets{}
 	}
 	c.ruleSets[m] = list
 	return list
 }
 
 // source gives the addresses that an adapter has or may get.
-func (c *checker) source(a *plan.Adapter) set.Line {
+func (c *checker) source(a *plan.Adapter) packetset.Line {
 	if a.Address.IsValid() {
 		return one(a)
 	}
-	return set.Prefixes(a.Segment.Subnet)
+	return packetset.Prefixes(a.Segment.Subnet)
 }
 
 // one gives the adapter's address alone.
-func one(a *plan.Adapter) set.Line {
-	return set.Prefixes(netip.PrefixFrom(a.Address.Addr(), a.Address.Addr().BitLen()))
+func one(a *plan.Adapter) packetset.Line {
+	return packetset.Prefixes(netip.PrefixFrom(a.Address.Addr(), a.Address.Addr().BitLen()))
 }
 
 // passing gives the services that rules let pass from some source to some
 // destination; for a part of them is enough.
-func (c *checker) passing(m *plan.Machine, from, to set.Line) set.Line {
-	return c.allowed(m, set.Packets{Source: from, Destination: to, Service: set.AllServices})
+func (c *checker) passing(m *plan.Machine, from, to packetset.Line) packetset.Line {
+	return c.allowed(m, packetset.Packets{Source: from, Destination: to, Service: packetset.AllServices})
 }
 
 // allowed gives the services of the packets that the rules let pass.
-func (c *checker) allowed(m *plan.Machine, p set.Packets) set.Line {
-	var out set.Line
-	left := []set.Packets{p}
+func (c *checker) allowed(m *plan.Machine, p packetset.Packets) packetset.Line {
+	var out packetset.Line
+	left := []packetset.Packets{p}
 	for i, r := range c.sets(m) {
-		var next []set.Packets
+		var next []packetset.Packets
 		for _, part := range left {
 			if !part.Meets(r) {
 				next = append(next, part)
@@ -239,7 +239,7 @@ func (c *checker) untranslated() {
 				continue
 			}
 			done[s] = true
-			if len(c.passing(m, set.Prefixes(s.Subnet), c.outside(m))) > 0 {
+			if len(c.passing(m, packetset.Prefixes(s.Subnet), c.outside(m))) > 0 {
 				c.find(s.Name, m.Appliance.NAT.At("masquerade"), "add "+s.Name+" to masquerade, or leave masquerade out", "%s may go outside, and %s does not translate %s", s.Name, m.Name, s.Subnet)
 			}
 		}
@@ -303,10 +303,10 @@ func (c *checker) publishDenied() {
 			if !v.To.Address.IsValid() {
 				continue
 			}
-			packets := set.Packets{Source: c.outside(m), Destination: one(v.To), Service: set.Service(lab.Service{Proto: v.Proto, From: v.Target, To: v.Target})}
-			left := []set.Packets{packets}
+			packets := packetset.Packets{Source: c.outside(m), Destination: one(v.To), Service: packetset.Service(lab.Service{Proto: v.Proto, From: v.Target, To: v.Target})}
+			left := []packetset.Packets{packets}
 			for j, r := range c.sets(m) {
-				var next []set.Packets
+				var next []packetset.Packets
 				meets := false
 				for _, part := range left {
 					meets = meets || part.Meets(r)
@@ -356,7 +356,7 @@ func (c *checker) openInbound() {
 			for _, s := range rule.Services {
 				wide = wide || s.Proto == lab.Any || s.AllPorts() && s.Proto != lab.ICMP
 			}
-			in := set.Packets{Source: c.outside(m), Destination: c.inside(m), Service: set.AllServices}
+			in := packetset.Packets{Source: c.outside(m), Destination: c.inside(m), Service: packetset.AllServices}
 			if wide && r.Meets(in) && bigger(r.Source.And(in.Source), 1<<16) {
 				c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), rule.Lab.Pos, "publish the one port that is meant, and take the rule away", "%q lets everything from outside in", rule.Text)
 			}
@@ -365,7 +365,7 @@ func (c *checker) openInbound() {
 }
 
 // bigger tells whether a line holds more than n numbers.
-func bigger(l set.Line, n uint64) bool {
+func bigger(l packetset.Line, n uint64) bool {
 	total := uint64(0)
 	for _, s := range l {
 		total += s.To - s.From + 1
@@ -417,8 +417,8 @@ func (c *checker) deadRule() {
 	}
 }
 
-func (c *checker) deadAmong(m *plan.Machine, i int, sets []set.Packets, candidates []int) {
-	var others []set.Packets
+func (c *checker) deadAmong(m *plan.Machine, i int, sets []packetset.Packets, candidates []int) {
+	var others []packetset.Packets
 	var index []int
 	slices.Sort(candidates)
 	for _, j := range candidates {
@@ -461,17 +461,17 @@ func (c *checker) sentence(e lab.Expectation) (passes, known, outside bool) {
 	if len(from) == 0 || len(to) == 0 || from.Meets(to) {
 		return false, false, outside
 	}
-	return len(c.allowed(m, set.Packets{Source: from, Destination: to, Service: set.Service(e.Service)})) > 0, true, outside
+	return len(c.allowed(m, packetset.Packets{Source: from, Destination: to, Service: packetset.Service(e.Service)})) > 0, true, outside
 }
 
 // party gives the addresses of one who of a sentence, and the appliance that
 // stands before it.
-func (c *checker) party(w lab.Who) (set.Line, *plan.Machine) {
+func (c *checker) party(w lab.Who) (packetset.Line, *plan.Machine) {
 	switch w.Kind {
 	case lab.WhoSegment:
 		s := c.p.Segment(w.Name)
 		if s.Port != nil && s.Inside() {
-			return set.Prefixes(s.Subnet), s.Port.Machine
+			return packetset.Prefixes(s.Subnet), s.Port.Machine
 		}
 	case lab.WhoGuest:
 		g := c.p.Machine(w.Name)
@@ -479,7 +479,7 @@ func (c *checker) party(w lab.Who) (set.Line, *plan.Machine) {
 			return c.source(a), a.Segment.Port.Machine
 		}
 	case lab.WhoPrefix:
-		return set.Prefixes(w.Prefix), nil
+		return packetset.Prefixes(w.Prefix), nil
 	}
 	return nil, nil
 }

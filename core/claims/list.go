@@ -81,7 +81,7 @@ func AllowedServices(m *plan.Machine, from *plan.Segment, source, to netip.Addr)
 	var candidates []lab.Service
 	for range 64 {
 		way = append(way, gate{m, source})
-		for _, s := range m.Passing(source, to, usual) {
+		for _, s := range m.AllowedServices(source, to, usual) {
 			if !slices.Contains(candidates, s) {
 				candidates = append(candidates, s)
 			}
@@ -287,7 +287,7 @@ func betweenClaims(p *plan.Plan) []claim {
 // askedBetween gives services to try between two addresses: first those that
 // the rules let pass, and how many they are, then usual ones that they do not.
 func askedBetween(m *plan.Machine, from, to netip.Addr) (asked []lab.Service, allowed int) {
-	asked = m.Passing(from, to, usual)
+	asked = m.AllowedServices(from, to, usual)
 	allowed = len(asked)
 	for _, s := range usual {
 		if _, action := m.Decide(plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From}); action != lab.Allow {
@@ -461,7 +461,7 @@ func meant(p *plan.Plan, w Witness, named lab.Service, from, to *plan.Adapter) [
 		if to != nil {
 			outside = likely(to)
 		}
-		for _, s := range m.Passing(likely(from), outside, usual) {
+		for _, s := range m.AllowedServices(likely(from), outside, usual) {
 			add(s)
 		}
 	}

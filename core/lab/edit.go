@@ -50,7 +50,7 @@ func (e *Editor) replace(from, to int, text string) {
 // Set writes a key of an object: its value is replaced where the key is there,
 // else the key is added. The new value is one line.
 func (e *Editor) Set(o Object, key, value string) {
-	s := o.spot()
+	s := o.origin()
 	if s.Has(key) {
 		at := e.offset(s.At(key))
 		end := e.end(at)
@@ -82,7 +82,7 @@ func (e *Editor) Set(o Object, key, value string) {
 func (e *Editor) Reorder(objects []Object, order []int) {
 	spans := make([][2]int, len(objects))
 	for k, o := range objects {
-		s := o.spot()
+		s := o.origin()
 		at := e.offset(s.body)
 		spans[k] = [2]int{at, e.end(at)}
 		if e.text[at] != '{' {
@@ -109,7 +109,7 @@ func (e *Editor) addFlow(at int, key, value string) {
 
 // addShort turns a plain value that stands for an object into the object, and
 // adds to it.
-func (e *Editor) addShort(s *Spot, at int, key, value string) {
+func (e *Editor) addShort(s *Origin, at int, key, value string) {
 	end := e.end(at)
 	for i := range e.edits {
 		if old := &e.edits[i]; old.from == at && old.to == end {

@@ -254,7 +254,7 @@ func objectsField[T, V any, P interface {
 			v := add(t)
 			readObject(r, n, "an entry of "+name, fields, v)
 			for _, key := range required {
-				if s := v.spot(); n.Kind == yaml.MappingNode && !s.Has(key) {
+				if s := v.origin(); n.Kind == yaml.MappingNode && !s.Has(key) {
 					r.fail(place(n), "this entry of %s has no %s; write `%s: …`", name, key, key)
 				}
 			}
@@ -288,14 +288,14 @@ func namedField[T, V any, P interface {
 			v := add(t, id)
 			switch {
 			case short != nil && value.Kind == yaml.ScalarNode:
-				v.spot().Pos = place(value)
+				v.origin().Pos = place(value)
 				short(r, value, v)
 			case value.Kind == yaml.ScalarNode && value.Tag == "!!null":
 				r.fail(place(key), "%s %s says nothing of itself; write its keys below it, indented", one, id)
 			default:
 				readObject(r, value, one+" "+id, fields, v)
 			}
-			v.spot().Pos = place(key)
+			v.origin().Pos = place(key)
 		})
 	}}
 }

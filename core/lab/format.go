@@ -43,9 +43,9 @@ func labFields() []field[Lab] {
 				return g
 			}, func(r *reader, n *yaml.Node, g *Guest) {
 				if v, ok := r.text(n, "a guest's segment"); ok {
-					spot := Spot{Pos: place(n), body: place(n), short: "segment", keys: []keySpot{{"segment", place(n), place(n)}}}
+					spot := Origin{Pos: place(n), body: place(n), short: "segment", keys: []keySpot{{"segment", place(n), place(n)}}}
 					g.body, g.short = spot.body, spot.short
-					g.Adapters = []Adapter{{Segment: v, Plugged: true, Spot: spot}}
+					g.Adapters = []Adapter{{Segment: v, Plugged: true, Origin: spot}}
 				}
 			}),
 		objectsField("accept", "Findings taken on purpose, each with its reason.", []field[Accept]{
@@ -387,7 +387,7 @@ func guestFields() []field[Guest] {
 				return
 			}
 			if len(g.Adapters) == 0 {
-				g.Adapters = []Adapter{{Plugged: true, Spot: Spot{Pos: place(n), body: g.body}}}
+				g.Adapters = []Adapter{{Plugged: true, Origin: Origin{Pos: place(n), body: g.body}}}
 			}
 			a := &g.Adapters[0]
 			a.keys = append(a.keys, keySpot{f.name, place(n), place(n)})

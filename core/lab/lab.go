@@ -12,7 +12,7 @@ const Version = 1
 
 // Lab is a whole lab file. Segments, appliances and guests keep file order.
 type Lab struct {
-	Spot
+	Origin
 	File       string // as the user named it; for messages
 	Version    int
 	Name       string
@@ -44,7 +44,7 @@ func (l *Lab) Profile(a *Appliance) *Profile {
 
 // Site is the machine that carries the lab.
 type Site struct {
-	Spot
+	Origin
 	Networks []netip.Prefix    // networks it is on already
 	Uplinks  map[string]string // adapter name to wired or wireless
 	CPUs     int
@@ -57,7 +57,7 @@ type Site struct {
 
 // Accept is a finding taken on purpose.
 type Accept struct {
-	Spot
+	Origin
 	Code    string
 	Subject string // whose; every one when empty
 	Because string
@@ -75,7 +75,7 @@ const (
 
 // Segment is one broadcast domain.
 type Segment struct {
-	Spot
+	Origin
 	Name                 string
 	Reach                Reach
 	Join                 string // bridged or nat; upstream only
@@ -94,7 +94,7 @@ type Segment struct {
 
 // Appliance is a firewall or router machine between segments.
 type Appliance struct {
-	Spot
+	Origin
 	Name      string
 	Kind      string // routed, transparent or one-armed
 	Profile   string
@@ -111,7 +111,7 @@ type Appliance struct {
 
 // Image is what the appliance is installed from.
 type Image struct {
-	Spot
+	Origin
 	File       string
 	SHA256     string
 	Evaluation Evaluation
@@ -119,14 +119,14 @@ type Image struct {
 
 // Evaluation is a trial period that starts on From and lasts Days days.
 type Evaluation struct {
-	Spot
+	Origin
 	From time.Time // midnight UTC
 	Days int
 }
 
 // Machine is how a virtual machine is made.
 type Machine struct {
-	Spot
+	Origin
 	CPUs        int
 	Memory      Bytes
 	MemoryFloor Bytes
@@ -140,7 +140,7 @@ type Machine struct {
 
 // Needs is what an image asks of its machine.
 type Needs struct {
-	Spot
+	Origin
 	CPUs      int
 	Memory    Bytes
 	Disk      Bytes
@@ -164,7 +164,7 @@ func (r Role) Inside() bool { return r == LAN || r == DMZ }
 
 // Port is an appliance's interface.
 type Port struct {
-	Spot
+	Origin
 	Role        Role
 	Name        string // as given, else the role, numbered when that repeats
 	Segment     string
@@ -193,7 +193,7 @@ type Admin struct {
 
 // PortLeases is the lease service of a port.
 type PortLeases struct {
-	Spot
+	Origin
 	Off    bool // leases: none
 	From   netip.Addr
 	To     netip.Addr
@@ -204,7 +204,7 @@ type PortLeases struct {
 
 // NAT is address translation.
 type NAT struct {
-	Spot
+	Origin
 	Masquerade []string
 	Publish    []Publish
 	OneToOne   []OneToOne
@@ -212,7 +212,7 @@ type NAT struct {
 
 // Publish is a port forward: what arrives at Port on a WAN goes to To at Target.
 type Publish struct {
-	Spot
+	Origin
 	Port   Service
 	To     string
 	Target Service
@@ -220,14 +220,14 @@ type Publish struct {
 
 // OneToOne gives a guest an outside address of its own.
 type OneToOne struct {
-	Spot
+	Origin
 	Outside netip.Addr
 	Inside  string
 }
 
 // Guest is a machine on a segment.
 type Guest struct {
-	Spot
+	Origin
 	Name      string
 	Adapters  []Adapter
 	Forwards  bool
@@ -238,7 +238,7 @@ type Guest struct {
 
 // Adapter is one adapter of a guest.
 type Adapter struct {
-	Spot
+	Origin
 	Segment string
 	Reserve netip.Addr
 	Static  netip.Prefix

@@ -14,7 +14,7 @@ import (
 // of the topics. The zero Profile knows nothing and plans as if nothing were
 // known.
 type Profile struct {
-	Spot
+	Origin
 	File      string
 	Version   int
 	Name      string
@@ -42,7 +42,7 @@ func (p *Profile) InFiles() bool { return p.Settings == "files" }
 // addresses stand on its label or its console; a user's own profile may give
 // them.
 type Factory struct {
-	Spot
+	Origin
 	LAN        netip.Prefix // its address on its inside port; invalid when nobody said
 	From, To   netip.Addr   // its pool
 	Scheme     string       // of the admin page: http or https
@@ -79,7 +79,7 @@ func (t Topic) ByPort() bool { return slices.Contains(Topics[:5], t) }
 
 // Wait is how long something takes and what to do when it takes longer.
 type Wait struct {
-	Spot
+	Origin
 	For    string
 	Time   string
 	Longer string

@@ -30,7 +30,7 @@ func Read(file string, data []byte) (*Lab, error) {
 	}
 	l := &Lab{File: file, names: map[string]any{}, Site: Site{Accelerated: true}}
 	readObject(r, root, "the lab file", labFields(), l)
-	r.settle(l)
+	r.complete(l)
 	if len(r.faults) > 0 {
 		return nil, r.faults.sorted()
 	}
@@ -106,7 +106,7 @@ func (r *reader) parse() *yaml.Node {
 		r.fail(Pos{Line: line, Column: column}, "this is not text: byte 0x%02x is neither a letter nor a line end; save the file as UTF-8", r.data[i])
 		return nil
 	}
-	if n, depth := marks(r.data); n > maxMarks || depth > maxDepth {
+	if n, depth := valueBound(r.data); n > maxMarks || depth > maxDepth {
 		if depth > maxDepth {
 			r.fail(Pos{}, "values are nested more than %d deep; a lab file needs five levels", maxDepth)
 		} else {
@@ -159,7 +159,7 @@ func invalid(data []byte) int {
 
 // marks bounds from above how many values the text can hold and how deep its
 // brackets nest, before a parser spends memory on it.
-func marks(data []byte) (n, depth int) {
+func valueBound(data []byte) (n, depth int) {
 	open := 0
 	for i, c := range data {
 		switch c {
@@ -195,7 +195,7 @@ func readObject[T any, P interface {
 	*T
 	Object
 }](r *reader, n *yaml.Node, what string, fields []field[T], t P) {
-	s := t.spot()
+	s := t.origin()
 	s.Pos, s.body = place(n), place(n)
 	r.pairs(n, what, func(key, value *yaml.Node) {
 		for i := range fields {

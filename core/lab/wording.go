@@ -5,7 +5,7 @@ import "strings"
 // Wording is what one hypervisor calls things: a runbook puts these words in.
 // Each holds keys in braces: {uplink}, {name}, {tag}, {tags}, {number}.
 type Wording struct {
-	Spot
+	Origin
 	File       string
 	Version    int
 	Name       string

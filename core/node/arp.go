@@ -194,8 +194,8 @@ func (p *Port) Forget(liar mac.Address, own netip.Addr, prefix netip.Prefix) {
 			delete(p.neighbors, a)
 		}
 	}
-	if p.Six != nil {
-		p.Six.unlearn(liar.LinkLocal(), prefix)
+	if p.IPv6 != nil {
+		p.IPv6.unlearn(liar.LinkLocal(), prefix)
 	}
 }
 

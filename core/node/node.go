@@ -93,7 +93,7 @@ type Port struct {
 	Dial    *ppp.Client // takes the address from a PPPoE session
 	Access  *ppp.Server // gives PPPoE sessions
 	Changed func()      // told after a lease gave or took the address, or nil
-	Six     *Six        // its IPv6 side, or nil
+	IPv6    *IPv6       // its IPv6 side, or nil
 
 	up        bool
 	bridge    *bridge
@@ -170,7 +170,7 @@ func (n *Node) SetLink(now time.Duration, adapter int, up bool) {
 		}
 		p.up = up
 		p.neighbors = nil
-		if p.Six != nil {
+		if p.IPv6 != nil {
 			n.linked6(p, up)
 		}
 		if up && p.Client != nil {
@@ -220,7 +220,7 @@ func (n *Node) Receive(now time.Duration, adapter int, p *packet.Packet) {
 	case packet.TypeARP:
 		n.receiveARP(port, p)
 	case packet.TypeIPv4, packet.TypeIPv6:
-		if p.IPv4 || p.IPv6 && port.Six != nil && port.Six.on {
+		if p.IPv4 || p.IPv6 && port.IPv6 != nil && port.IPv6.on {
 			if n.Seen != nil {
 				n.Seen(p)
 			}
@@ -250,7 +250,7 @@ func (n *Node) Local(a netip.Addr) bool {
 
 // Owns tells whether the port answers for an address.
 func (p *Port) Owns(a netip.Addr) bool {
-	return p.Address.IsValid() && p.Address.Addr() == a || slices.Contains(p.Also, a) || p.Six != nil && p.Six.owns(a)
+	return p.Address.IsValid() && p.Address.Addr() == a || slices.Contains(p.Also, a) || p.IPv6 != nil && p.IPv6.owns(a)
 }
 
 // Deadline gives the time at which Advance must be called.

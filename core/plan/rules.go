@@ -112,10 +112,10 @@ func NewTranslator(name string, near, far *Adapter) *Machine {
 	return m
 }
 
-// Passing gives, for each usual service, one of its protocol that the rules let
+// AllowedServices gives, for each usual service, one of its protocol that the rules let
 // pass from one address to another: itself, else the first port that some rule
 // names. Rules of other addresses never decide, so they are set aside once.
-func (m *Machine) Passing(from, to netip.Addr, usual []lab.Service) []lab.Service {
+func (m *Machine) AllowedServices(from, to netip.Addr, usual []lab.Service) []lab.Service {
 	fromOutside, toOutside := m.Outside(from), m.Outside(to)
 	var speak []*Rule
 	for i := range m.Rules {

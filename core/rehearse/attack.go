@@ -94,8 +94,8 @@ func (l *Lab) known() attack.Known {
 		if port.Address.IsValid() {
 			k.Addresses[ref] = append(k.Addresses[ref], port.Address.Addr())
 		}
-		if port.Six != nil {
-			for _, p := range port.Six.Addresses {
+		if port.IPv6 != nil {
+			for _, p := range port.IPv6.Addresses {
 				k.Addresses[ref] = append(k.Addresses[ref], p.Addr())
 			}
 		}
@@ -369,7 +369,7 @@ func (l *Lab) scan(wan *plan.Adapter, services []lab.Service) answer {
 		finish[i] = l.reach(from, port.Address.Addr(), s)
 		l.world.run(l.world.now + time.Millisecond)
 	}
-	l.world.run(l.world.now + settleTime)
+	l.world.run(l.world.now + answerTime)
 	for i, fn := range finish {
 		got.Attempts++
 		if a := fn(); a.got.(claims.GotReach).Answered {

@@ -156,7 +156,7 @@ func guest(m *plan.Machine) *node.Node {
 	}
 	for i, a := range m.Adapters {
 		if a.Segment.Subnet6.IsValid() || a.Segment.Lab.RouterAdvertisements {
-			n.Ports()[i].Six = &node.Six{Accepts: true}
+			n.Ports()[i].IPv6 = &node.IPv6{Accepts: true}
 		}
 	}
 	introduce(n)

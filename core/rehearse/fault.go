@@ -188,7 +188,7 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 			l.world.pump(x.from)
 		}
 	}
-	l.world.run(l.world.now + settleTime)
+	l.world.run(l.world.now + answerTime)
 	var out []Suffered
 	for _, x := range all {
 		switch {

@@ -154,7 +154,7 @@ func TestOneToOne(t *testing.T) {
 		who  string
 	}{{l.buoy, 443, "heron"}, {l.buoy, 80, ""}, {l.members[otter.Machine], 443, "heron"}} {
 		finish := l.reach(c.from, netip.MustParseAddr("172.29.64.9"), tcp(c.port))
-		l.world.run(l.world.now + settleTime)
+		l.world.run(l.world.now + answerTime)
 		assert.Equal(t, c.who, finish().got.(claims.GotReach).Who, "%s to tcp/%d", c.from.name, c.port)
 	}
 }
@@ -352,8 +352,8 @@ func TestLies(t *testing.T) {
 			m, ok := port.Neighbor(l.addressOf(a))
 			assert.True(t, !ok || m == a.MAC, "sluice still believes that %s is at %s", a.Machine.Name, m)
 			_, own := l.portOf(a)
-			if own.Six != nil {
-				for _, p := range own.Six.Addresses {
+			if own.IPv6 != nil {
+				for _, p := range own.IPv6.Addresses {
 					assert.True(t, a.Segment.Subnet6.Contains(p.Addr()), "%s keeps %s", a.Machine.Name, p)
 				}
 			}

@@ -17,9 +17,9 @@ import (
 	"openbastion/core/subnet"
 )
 
-// settleTime is how long after its last question a round of probes waits for
+// answerTime is how long after its last question a round of probes waits for
 // answers: longer than any retransmission goes on.
-const settleTime = 75 * time.Second
+const answerTime = 75 * time.Second
 
 // Open brings the lab to life. The plan must be the one that the lab was made
 // of.
@@ -46,7 +46,7 @@ func (l *Lab) Set(ctx context.Context, c claims.Condition) error {
 	l.start()
 	l.plugWAN(c == claims.Running)
 	if l.condition = c; c == claims.Running {
-		l.world.run(l.world.now + settleTime)
+		l.world.run(l.world.now + answerTime)
 	}
 	return l.world.stopped()
 }
@@ -81,7 +81,7 @@ func (l *Lab) Ask(ctx context.Context, questions []claims.Question, tell func(cl
 		finish[i] = fn
 		l.world.run(l.world.now + 100*time.Microsecond)
 	}
-	l.world.run(l.world.now + settleTime)
+	l.world.run(l.world.now + answerTime)
 	if err := l.world.stopped(); err != nil {
 		return err
 	}
@@ -143,10 +143,10 @@ func (l *Lab) target(fromAdapter, toAdapter *plan.Adapter, six bool) (from *stat
 	}
 	_, port := l.portOf(toAdapter)
 	if six {
-		if port.Six == nil || len(port.Six.Addresses) == 0 {
+		if port.IPv6 == nil || len(port.IPv6.Addresses) == 0 {
 			return from, to, toAdapter.Machine.Name + " has no IPv6 address"
 		}
-		return from, port.Six.Addresses[0].Addr(), ""
+		return from, port.IPv6.Addresses[0].Addr(), ""
 	}
 	if !port.Address.IsValid() {
 		return from, to, toAdapter.Machine.Name + " has no address"

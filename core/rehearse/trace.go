@@ -165,7 +165,7 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	named := len(t.steps)
 	t.phase, t.seen = "packet", map[Step]int{}
 	finish := l.reach(st, target, through.Service)
-	l.world.run(l.world.now + settleTime)
+	l.world.run(l.world.now + answerTime)
 	stop()
 	o := finish().got.(claims.GotReach)
 	out.Address, out.Passed, out.Saw, out.More = target.String(), o.Answered, o.Saw, t.more

@@ -1,0 +1,241 @@
+package lab
+
+import "fmt"
+
+// complete checks what no single key can: that names lead somewhere, that what
+// belongs together is there. What is well written but unwise is left to
+// findings.
+func (r *reader) complete(l *Lab) {
+	if l.Version == 0 && !l.Has("bastion") {
+		r.fail(Pos{Line: 1, Column: 1}, "the file does not say its format version; write `bastion: 1` as the first line")
+	}
+	if l.Name == "" && !l.Has("lab") {
+		r.fail(Pos{Line: 1, Column: 1}, "the lab has no name; write `lab: NAME`")
+	}
+	for _, s := range l.Segments {
+		r.known(l, s.Name, "segment", s, s.Pos)
+	}
+	for _, a := range l.Appliances {
+		r.known(l, a.Name, "appliance", a, a.Pos)
+	}
+	for _, g := range l.Guests {
+		r.known(l, g.Name, "guest", g, g.Pos)
+	}
+	for _, s := range l.Segments {
+		r.completeSegment(l, s)
+	}
+	for _, a := range l.Appliances {
+		r.completeAppliance(l, a)
+	}
+	for _, g := range l.Guests {
+		if len(g.Adapters) == 0 {
+			r.fail(g.Pos, "guest %s is on no segment; write its segment's name", g.Name)
+		}
+		for i := range g.Adapters {
+			a := &g.Adapters[i]
+			r.segment(l, a.Segment, a.At("segment"))
+			if a.Reserve.IsValid() && a.Static.IsValid() {
+				r.fail(a.At("static"), "guest %s has both a reservation and a static address; keep one", g.Name)
+			}
+			if a.Segment == "" {
+				r.fail(a.Pos, "guest %s has an adapter on no segment; write `segment: NAME`", g.Name)
+			}
+		}
+	}
+	for i := range l.Expect {
+		e := &l.Expect[i]
+		r.who(l, &e.From, e.Pos)
+		r.who(l, &e.To, e.Pos)
+	}
+}
+
+func (r *reader) known(l *Lab, name, what string, v any, at Pos) {
+	if old, ok := l.names[name]; ok {
+		r.fail(at, "%s %s has the name of %s; rules could not tell them apart, choose another", what, name, aKind(old))
+		return
+	}
+	l.names[name] = v
+}
+
+func aKind(v any) string {
+	switch v.(type) {
+	case *Segment:
+		return "a segment"
+	case *Appliance:
+		return "an appliance"
+	}
+	return "a guest"
+}
+
+// segment checks that name is a segment.
+func (r *reader) segment(l *Lab, name string, at Pos) {
+	if name == "" || l.Segment(name) != nil {
+		return
+	}
+	if v, ok := l.names[name]; ok {
+		r.fail(at, "%s is %s, not a segment", name, aKind(v))
+		return
+	}
+	known := map[string]*Segment{}
+	for _, s := range l.Segments {
+		known[s.Name] = s
+	}
+	r.fail(at, "there is no segment %s%s", shorten(name), suggest(name, known))
+}
+
+func (r *reader) guest(l *Lab, name string, at Pos) {
+	if name == "" || l.Guest(name) != nil {
+		return
+	}
+	if v, ok := l.names[name]; ok {
+		r.fail(at, "%s is %s, not a guest", name, aKind(v))
+		return
+	}
+	known := map[string]*Guest{}
+	for _, g := range l.Guests {
+		known[g.Name] = g
+	}
+	r.fail(at, "there is no guest %s%s", shorten(name), suggest(name, known))
+}
+
+func suggest[V any](name string, known map[string]V) string {
+	if near := closest(name, known); near != "" {
+		return "; did you mean " + near + "?"
+	}
+	return "; add it, or name one that is there"
+}
+
+// who turns a name into the kind of thing it names.
+func (r *reader) who(l *Lab, w *Who, at Pos) {
+	if w.Kind != WhoSegment {
+		return
+	}
+	switch l.names[w.Name].(type) {
+	case *Segment:
+	case *Guest:
+		w.Kind = WhoGuest
+	case *Appliance:
+		w.Kind = WhoAppliance
+	default:
+		r.fail(at, "%q is no segment, guest or appliance of this lab%s", shorten(w.Name), suggest(w.Name, l.names))
+	}
+}
+
+func (r *reader) completeSegment(l *Lab, s *Segment) {
+	if s.Reach == "" {
+		if !s.Has("reach") {
+			if s.Within != "" && l.Segment(s.Within) != nil {
+				s.Reach = l.Segment(s.Within).Reach
+			}
+			if s.Reach == "" {
+				r.fail(s.Pos, "segment %s does not say how far it reaches; write `reach: isolated`, host or upstream", s.Name)
+			}
+		}
+	}
+	r.segment(l, s.Within, s.At("within"))
+	if s.Within == s.Name {
+		r.fail(s.At("within"), "segment %s cannot be within itself", s.Name)
+	}
+	if s.Within != "" && !s.Has("vlan") {
+		r.fail(s.At("within"), "segment %s is within %s and has no tag; write `vlan: 48` or another number from 1 to 4094", s.Name, s.Within)
+	}
+	if s.Reach != Upstream && s.Reach != "" {
+		for _, key := range []string{"join", "uplink", "gateway"} {
+			if s.Has(key) {
+				r.fail(s.At(key), "%s belongs to a segment of reach upstream, and %s has reach %s; leave it out", key, s.Name, s.Reach)
+			}
+		}
+	}
+	if s.Reach != Host && s.Reach != "" {
+		for _, key := range []string{"host-address", "host-forwards"} {
+			if s.Has(key) {
+				r.fail(s.At(key), "%s belongs to a segment of reach host, and %s has reach %s; leave it out", key, s.Name, s.Reach)
+			}
+		}
+	}
+	switch s.Leases {
+	case "", "upstream", "host", "none":
+	default:
+		r.guest(l, s.Leases, s.At("leases"))
+	}
+}
+
+func (r *reader) completeAppliance(l *Lab, a *Appliance) {
+	if len(a.Ports) == 0 {
+		r.fail(a.Pos, "appliance %s has no ports; write at least `ports: [{role: wan, segment: …}, {role: lan, segment: …}]`", a.Name)
+	}
+	used := map[string]*Port{}
+	for _, p := range a.Ports {
+		if p.Name != "" {
+			if old := used[p.Name]; old != nil {
+				r.fail(p.At("name"), "appliance %s has two ports named %s; the first is in line %d", a.Name, p.Name, old.Pos.Line)
+			}
+			used[p.Name] = p
+		}
+	}
+	for _, p := range a.Ports {
+		if p.Name == "" && p.Role != "" {
+			p.Name = string(p.Role)
+			for i := 2; used[p.Name] != nil; i++ {
+				p.Name = fmt.Sprintf("%s%d", p.Role, i)
+			}
+			used[p.Name] = p
+		}
+		r.segment(l, p.Segment, p.At("segment"))
+		if p.Address.How != "static" && p.Has("gateway") && p.Role == WAN {
+			r.fail(p.At("gateway"), "a gateway is typed in only beside a static address; write the address, or leave the gateway out")
+		}
+	}
+	for _, p := range a.Ports {
+		if p.Over == "" {
+			continue
+		}
+		carrier := used[p.Over]
+		switch {
+		case carrier == nil:
+			r.fail(p.At("over"), "appliance %s has no port %s%s", a.Name, shorten(p.Over), suggest(p.Over, used))
+		case carrier == p || carrier.Over != "":
+			r.fail(p.At("over"), "port %s cannot be over %s, which has no adapter of its own", p.Name, p.Over)
+		}
+		if s := l.Segment(p.Segment); s != nil && s.Within == "" {
+			r.fail(p.At("over"), "port %s is over %s, and segment %s has no tag; write `within:` and `vlan:` there, or leave over out", p.Name, p.Over, s.Name)
+		}
+	}
+	for _, p := range a.Ports {
+		other := used[p.Joins]
+		switch {
+		case p.Joins == "":
+		case other == nil:
+			r.fail(p.At("joins"), "appliance %s has no port %s%s", a.Name, shorten(p.Joins), suggest(p.Joins, used))
+		case other == p || other.Joins != "" || other.Segment != p.Segment:
+			r.fail(p.At("joins"), "port %s cannot join %s; join a port of the same segment that joins none itself", p.Name, p.Joins)
+		case p.Has("address") || p.Has("leases"):
+			r.fail(p.At("joins"), "port %s joins %s and shares its address; write the address and leases there", p.Name, p.Joins)
+		}
+	}
+	for _, m := range a.NAT.Masquerade {
+		r.segment(l, m, a.NAT.At("masquerade"))
+	}
+	for i := range a.NAT.Publish {
+		p := &a.NAT.Publish[i]
+		r.guest(l, p.To, p.At("to"))
+		if p.Target.Proto == "" {
+			p.Target = p.Port
+		}
+		if p.Target.Proto != p.Port.Proto && p.Port.Proto != "" {
+			r.fail(p.At("at"), "a publish cannot turn %s into %s; write %s/%d", p.Port.Proto, p.Target.Proto, p.Port.Proto, p.Target.From)
+		}
+	}
+	for i := range a.NAT.OneToOne {
+		r.guest(l, a.NAT.OneToOne[i].Inside, a.NAT.OneToOne[i].At("inside"))
+	}
+	for i := range a.Rules {
+		rule := &a.Rules[i]
+		for j := range rule.From {
+			r.who(l, &rule.From[j], rule.Pos)
+		}
+		for j := range rule.To {
+			r.who(l, &rule.To[j], rule.Pos)
+		}
+	}
+}

@@ -1,0 +1,56 @@
+package lab
+
+import "fmt"
+
+// Pos is a place in a lab file: line and column count from 1, the column in
+// characters. The zero Pos is no place, as of a value that nobody wrote.
+type Pos struct {
+	Line   int `json:"line"`
+	Column int `json:"column"`
+}
+
+// IsZero tells a Pos that points nowhere.
+func (p Pos) IsZero() bool { return p.Line == 0 }
+
+func (p Pos) String() string { return fmt.Sprintf("%d:%d", p.Line, p.Column) }
+
+// Origin remembers where an object of the file stands and which keys were
+// written in it, so that a planned value can be told from a given one.
+type Origin struct {
+	Pos   Pos
+	keys  []keySpot
+	body  Pos    // where the object's own text starts: a brace, its first key, a plain value
+	short string // for a plain value: the key that it stands for
+}
+
+type keySpot struct {
+	name string
+	pos  Pos // of the value
+	key  Pos
+}
+
+// Has tells whether the file wrote the key.
+func (s *Origin) Has(key string) bool {
+	for i := range s.keys {
+		if s.keys[i].name == key {
+			return true
+		}
+	}
+	return false
+}
+
+// At gives the place of the key's value, or of the whole object when the key
+// was not written.
+func (s *Origin) At(key string) Pos {
+	for i := range s.keys {
+		if s.keys[i].name == key {
+			return s.keys[i].pos
+		}
+	}
+	return s.Pos
+}
+
+func (s *Origin) origin() *Origin { return s }
+
+// Object is any object of a lab file: all embed a Origin.
+type Object interface{ origin() *Origin }
