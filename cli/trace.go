@@ -124,7 +124,7 @@ func showTrace(s *screen, p *plan.Plan, file string, t rehearse.Trace, verbose b
 		}
 		rows.add(cell{frame, faint}, cell{at, faint}, cell{x.Machine, strong}, x.Segment, cell{text, stepStyle[x.Kind]})
 	}
-	if t.Outside() {
+	if t.Beyond {
 		s.para(0, 2, faint, claims.Introduction)
 	}
 	s.line()

@@ -5,6 +5,7 @@ package appliance
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"time"
 
@@ -16,10 +17,6 @@ import (
 	"openbastion/core/plan"
 	"openbastion/core/ppp"
 )
-
-// SessionSecret is the password by which appliances get their PPPoE sessions
-// in a rehearsal: the lab file holds none.
-const SessionSecret = "high tide"
 
 // announceLifetime is how long guests take a port for their IPv6 router after
 // its last word (RFC 4861, section 6.2.1).
@@ -33,11 +30,21 @@ type Appliance struct {
 	Ports  []*node.Port // in the order of the plan's adapters
 }
 
+// Options are what an appliance is given beside its plan. The zero Options name
+// nobody, give no secret, and make it the same in every run.
+type Options struct {
+	Guests        []*plan.Machine // whose names its resolver answers for
+	SessionSecret string          // by which it gets its PPPoE session; a lab file holds none
+	Random        rand.Source     // of sequence numbers, ports and identifiers; on a real wire one that nobody can guess
+}
+
 // New makes an appliance of the plan. Its adapters are numbered as in the
-// plan, from 1. lookup gives the plan's guests by the names that the resolver
-// answers for; nil names nobody.
-func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
+// plan, from 1.
+func New(m *plan.Machine, o Options) *Appliance {
 	n := node.New(m.Name)
+	if o.Random != nil {
+		n = node.NewWith(m.Name, o.Random)
+	}
 	n.Forwards = m.Appliance == nil || m.Appliance.Kind != "transparent"
 	a := &Appliance{Node: n, Plan: m, Filter: &Filter{machine: m, node: n, ports: map[*node.Port]*plan.Adapter{}}}
 	n.Hook = a.Filter
@@ -56,7 +63,7 @@ func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
 			a.Filter.wans = append(a.Filter.wans, p)
 		}
 		if ad.How == plan.FromAbove && ad.Port != nil && ad.Port.Address.How == "pppoe" {
-			p.Dial = &ppp.Client{MAC: ad.MAC, User: m.Name, Password: SessionSecret}
+			p.Dial = &ppp.Client{MAC: ad.MAC, User: m.Name, Password: o.SessionSecret}
 		} else if ad.How == plan.FromAbove {
 			p.Client = &lease.Client{MAC: ad.MAC, Hostname: m.Name}
 		}
@@ -75,7 +82,7 @@ func New(m *plan.Machine, guests []*plan.Machine) *Appliance {
 		if v := ad.Leases; v != nil {
 			p.Server = lease.NewServer(LeaseConfig(ad))
 			if v.Domain != "" {
-				nameGuests(resolver, v, m, guests)
+				nameGuests(resolver, v, m, o.Guests)
 			}
 		}
 		for _, o := range m.OneToOne {

@@ -62,7 +62,7 @@ func newSluice(t require.TestingT) *sluice {
 	require.NoError(t, err)
 	p, err := plan.Build(l)
 	require.NoError(t, err)
-	s := &sluice{Appliance: New(p.Machine("sluice"), p.Guests())}
+	s := &sluice{Appliance: New(p.Machine("sluice"), Options{Guests: p.Guests()})}
 	for adapter, hosts := range map[int][]netip.Addr{1: {router}, 2: {heron, otter}, 3: {newt}} {
 		for _, h := range hosts {
 			m := mac.Address{2, 0, 0, 0, byte(adapter), h.As4()[3]}

@@ -90,6 +90,10 @@ func proto(p uint8) lab.Proto {
 // Arriving finds the packet's conversation and undoes translation.
 func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) node.Verdict {
 	f.cur = current{in: in}
+	if f.node.Local(p.Source) {
+		f.node.Say(node.Lost, 0, "dropped: %s is an address of the appliance itself", p.Source)
+		return node.Discard
+	}
 	if back, _ := f.node.Route(p.Source); back != in && !(p.IPv6 && p.Source.IsLinkLocalUnicast()) && !f.otherWay(back, in, p.Source) {
 		f.node.Say(node.Lost, 0, "dropped: %s does not live at port %s, where it came in", p.Source, in.Name)
 		return node.Discard
@@ -311,7 +315,7 @@ func (f *Filter) Delivering(now time.Duration, in *node.Port, p *packet.Packet) 
 		}
 	case admin && (inside || port.Admin != 0):
 		verdict = node.Pass
-	case inside && (proto(p.Proto) == lab.ICMP || p.Proto == packet.UDP && k.to == names.Port):
+	case inside && (proto(p.Proto) == lab.ICMP || p.Proto != packet.ICMP && k.to == names.Port):
 		verdict = node.Pass
 	}
 	switch {

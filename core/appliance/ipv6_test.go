@@ -28,7 +28,7 @@ func newSix(t *testing.T) *six {
 	require.NoError(t, err)
 	p, err := plan.Build(l)
 	require.NoError(t, err)
-	s := &six{&sluice{Appliance: New(p.Machine("sluice"), p.Guests())}, p, map[int]mac.Address{2: {2, 2}, 3: {2, 3}}}
+	s := &six{&sluice{Appliance: New(p.Machine("sluice"), Options{Guests: p.Guests()})}, p, map[int]mac.Address{2: {2, 2}, 3: {2, 3}}}
 	for _, port := range s.Ports {
 		s.Node.StartSix(0, port)
 	}

@@ -29,9 +29,10 @@ const (
 // answers, another for questions to an upstream resolver, whose answers must
 // come to Answer.
 type Out struct {
-	To    netip.AddrPort
-	Local uint16
-	Data  []byte
+	To     netip.AddrPort
+	Local  uint16
+	Stream bool // by TCP: to a client that asked so
+	Data   []byte
 }
 
 // Resolver answers questions. The zero value knows no names and forwards
@@ -58,8 +59,55 @@ type question struct {
 }
 
 type client struct {
-	addr netip.AddrPort
-	id   uint16
+	addr   netip.AddrPort
+	id     uint16
+	stream bool
+	room   int // how large an answer it takes
+}
+
+// How large an answer by UDP may be: without more said (RFC 1035, section
+// 4.2.1), and at most, so that it fits any wire whole.
+const (
+	plainRoom = 512
+	mostRoom  = 1232
+)
+
+// room gives how large an answer a question asks for: by UDP what its EDNS
+// option says (RFC 6891, section 6.2.3), by TCP all of it.
+func room(p *dnsmessage.Parser, stream bool) int {
+	if stream {
+		return 65535
+	}
+	if p.SkipAllAnswers() == nil && p.SkipAllAuthorities() == nil {
+		for {
+			h, err := p.AdditionalHeader()
+			if err != nil {
+				break
+			}
+			if h.Type == dnsmessage.TypeOPT {
+				return min(max(int(h.Class), plainRoom), mostRoom)
+			}
+			if p.SkipAdditional() != nil {
+				break
+			}
+		}
+	}
+	return plainRoom
+}
+
+// fitted packs a message for a client, cut to its question with the truncation
+// flag when it has no room for all; nil when it cannot be packed.
+func (c client) fitted(m dnsmessage.Message) []byte {
+	m.ID = c.id
+	b, err := m.Pack()
+	if err != nil {
+		return nil
+	}
+	if len(b) > c.room {
+		m.Truncated, m.Answers, m.Authorities, m.Additionals = true, nil, nil, nil
+		b, _ = m.Pack()
+	}
+	return b
 }
 
 type cached struct {
@@ -68,23 +116,25 @@ type cached struct {
 	until   time.Duration
 }
 
-// Query takes a question that a client asked at one of the resolver's addresses.
-func (r *Resolver) Query(now time.Duration, at netip.Addr, from netip.AddrPort, data []byte) []Out {
+// Query takes a question that a client asked at one of the resolver's addresses,
+// by TCP when stream is set, else by UDP.
+func (r *Resolver) Query(now time.Duration, at netip.Addr, from netip.AddrPort, stream bool, data []byte) []Out {
 	var p dnsmessage.Parser
 	h, err := p.Start(data)
 	if err != nil || h.Response {
 		return nil // not even a header to answer to
 	}
+	asker := client{addr: from, id: h.ID, stream: stream, room: plainRoom}
 	reply := func(rcode dnsmessage.RCode, q []dnsmessage.Question, answers []dnsmessage.Resource) []Out {
 		m := dnsmessage.Message{
 			Header:    dnsmessage.Header{ID: h.ID, Response: true, RecursionDesired: h.RecursionDesired, RecursionAvailable: true, OpCode: h.OpCode, RCode: rcode},
 			Questions: q, Answers: answers,
 		}
-		b, err := m.Pack()
-		if err != nil {
+		b := asker.fitted(m)
+		if b == nil {
 			return nil
 		}
-		return []Out{{To: from, Local: Port, Data: b}}
+		return []Out{{To: from, Local: Port, Stream: stream, Data: b}}
 	}
 	if h.OpCode != 0 {
 		return reply(dnsmessage.RCodeNotImplemented, nil, nil)
@@ -94,6 +144,7 @@ func (r *Resolver) Query(now time.Duration, at netip.Addr, from netip.AddrPort, 
 		return reply(dnsmessage.RCodeFormatError, nil, nil)
 	}
 	q := questions[0]
+	asker.room = room(&p, stream)
 	name := strings.ToLower(q.Name.String())
 	a, ok := r.Names[name]
 	if r.Self[name] {
@@ -129,11 +180,11 @@ func (r *Resolver) Query(now time.Duration, at netip.Addr, from netip.AddrPort, 
 		r.pending, r.asked = map[uint16]*question{}, map[dnsmessage.Question]uint16{}
 	}
 	if id, ok := r.asked[q]; ok { // under way for somebody else: one question serves both
-		r.pending[id].clients = append(r.pending[id].clients, client{from, h.ID})
+		r.pending[id].clients = append(r.pending[id].clients, asker)
 		return nil
 	}
 	id := r.fresh()
-	ask := &question{clients: []client{{from, h.ID}}, ask: q}
+	ask := &question{clients: []client{asker}, ask: q}
 	r.pending[id], r.asked[q] = ask, id
 	return r.forward(now, id, ask)
 }
@@ -183,8 +234,14 @@ func (r *Resolver) Answer(now time.Duration, local uint16, from netip.AddrPort, 
 	for _, a := range m.Answers {
 		ttl = min(ttl, a.Header.TTL)
 	}
-	if r.cache == nil || len(r.cache) >= maxCached {
+	if r.cache == nil {
 		r.cache = map[dnsmessage.Question]cached{}
+	}
+	if len(r.cache) >= maxCached {
+		r.thin(now)
+	}
+	if m.Truncated {
+		return q.tell(m) // it is not the whole answer
 	}
 	if m.RCode == dnsmessage.RCodeSuccess || m.RCode == dnsmessage.RCodeNameError {
 		r.cache[q.ask] = cached{m.RCode, m.Answers, now + time.Duration(ttl)*time.Second}
@@ -202,13 +259,36 @@ func (r *Resolver) forget(id uint16, q *question) {
 	}
 }
 
+// thin drops what the cache no longer may say, and half of the rest when that is
+// nothing.
+func (r *Resolver) thin(now time.Duration) {
+	was := len(r.cache)
+	for k, c := range r.cache {
+		if c.until <= now {
+			delete(r.cache, k)
+		}
+	}
+	if len(r.cache) < was {
+		return
+	}
+	var ends []time.Duration
+	for _, c := range r.cache {
+		ends = append(ends, c.until)
+	}
+	slices.Sort(ends)
+	for k, c := range r.cache {
+		if c.until <= ends[len(ends)/2] {
+			delete(r.cache, k)
+		}
+	}
+}
+
 // tell sends a message to everybody who asked.
 func (q *question) tell(m dnsmessage.Message) []Out {
 	var out []Out
 	for _, c := range q.clients {
-		m.ID = c.id
-		if b, err := m.Pack(); err == nil {
-			out = append(out, Out{To: c.addr, Local: Port, Data: b})
+		if b := c.fitted(m); b != nil {
+			out = append(out, Out{To: c.addr, Local: Port, Stream: c.stream, Data: b})
 		}
 	}
 	return out

@@ -385,7 +385,21 @@ func (n *Node) resolverOut(list []names.Out) {
 				}
 			}
 		}
-		n.SendUDP(n.now, o.Local, o.To, o.Data)
+		if o.Stream {
+			n.answerStream(o)
+		} else {
+			n.SendUDP(n.now, o.Local, o.To, o.Data)
+		}
+	}
+}
+
+// answerStream gives an answer to the connection that it was asked by, if that
+// is still there.
+func (n *Node) answerStream(o names.Out) {
+	for k, c := range n.conns {
+		if k.remote == o.To && k.local.Port() == o.Local {
+			c.Write(append([]byte{byte(len(o.Data) >> 8), byte(len(o.Data))}, o.Data...))
+		}
 	}
 }
 
@@ -394,9 +408,29 @@ func (n *Node) ServeNames(r *names.Resolver) {
 	n.Resolver = r
 	n.udp[names.Port] = func(d Datagram) {
 		if d.Error == "" {
-			n.resolverOut(r.Query(n.now, d.Local.Addr(), d.Remote, d.Data))
+			n.resolverOut(r.Query(n.now, d.Local.Addr(), d.Remote, false, d.Data))
 		}
 	}
+	n.Listen(names.Port, n.serveNamesTo)
+}
+
+// serveNamesTo takes questions from a connection: each has its length before it
+// (RFC 1035, section 4.2.2).
+func (n *Node) serveNamesTo(c *Conn) {
+	var waiting []byte
+	c.OnData = func(data []byte) {
+		waiting = append(waiting, data...)
+		for len(waiting) >= 2 {
+			size := int(waiting[0])<<8 | int(waiting[1])
+			if len(waiting) < 2+size {
+				return
+			}
+			question := waiting[2 : 2+size]
+			waiting = waiting[2+size:]
+			n.resolverOut(n.Resolver.Query(n.now, c.Local.Addr(), c.Remote, true, question))
+		}
+	}
+	c.OnClose = c.Close
 }
 
 // SendUDP sends a datagram from a local port. false: there is no route.

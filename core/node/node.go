@@ -83,6 +83,7 @@ type Port struct {
 	Adapter int
 	Tag     int
 	MAC     mac.Address
+	MTU     int          // the largest packet that its wire takes; 0: 1500
 	Address netip.Prefix // invalid: none
 	Gateway netip.Addr   // invalid: no way out here
 	DNS     []netip.Addr

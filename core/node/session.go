@@ -90,11 +90,19 @@ func (p *Port) carries(hop netip.Addr) int {
 			return ppp.MTU
 		}
 	}
-	return maxPacket
+	return p.mtu()
 }
 
-// maxPacket is what an Ethernet frame carries.
-const maxPacket = 1500
+// mtu is the size of the largest packet that the port's wire takes.
+func (p *Port) mtu() int {
+	if p.MTU == 0 {
+		return ethernetMTU
+	}
+	return p.MTU
+}
+
+// ethernetMTU is what an Ethernet frame carries.
+const ethernetMTU = 1500
 
 // viaSession sends a packet by a session, where the port's next hop is in one;
 // false: it is not.

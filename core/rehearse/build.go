@@ -31,6 +31,19 @@ const (
 	routerName  = "lighthouse"
 )
 
+// unused gives a name for a stand-in that nothing in the plan has: a guest that is
+// called as one of them is an ordinary guest.
+func (l *Lab) unused(name string) string {
+	for l.plan.Machine(name) != nil || l.plan.Segment(name) != nil {
+		name += "-outside"
+	}
+	return name
+}
+
+// sessionSecret is the password by which appliances get their PPPoE sessions in a
+// rehearsal.
+const sessionSecret = "high tide"
+
 // outsides gives the networks that the outside can have behind its routers,
 // in order of preference (documentation addresses, RFC 5737).
 func outsides() []netip.Prefix {
@@ -100,7 +113,7 @@ func New(p *plan.Plan) *Lab {
 	l.addStrangers(cables)
 	l.addAnnouncers(cables)
 	for _, m := range p.Appliances() {
-		l.appliances[m] = appliance.New(m, p.Guests())
+		l.appliances[m] = appliance.New(m, appliance.Options{Guests: p.Guests(), SessionSecret: sessionSecret})
 		s := l.world.addStation(l.appliances[m].Node)
 		l.members[m] = s
 		l.attach(s, m, cables)
@@ -197,8 +210,8 @@ const (
 func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 	l.far = l.world.addCable()
 	far := l.far
-	l.world.addSegment(far, 0, "beyond")
-	buoy := node.New(witnessHost)
+	l.world.addSegment(far, 0, l.unused("beyond"))
+	buoy := node.New(l.unused(witnessHost))
 	buoy.AddPort(node.Port{Adapter: 1, MAC: standIn(kindBuoy, 1), Address: netip.PrefixFrom(l.witness, l.beyond.Bits()), Gateway: subnet.First(l.beyond)})
 	introduce(buoy)
 	l.buoy = l.world.addStation(buoy)
@@ -218,8 +231,9 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		count++
 		name := routerName
 		if count > 1 {
-			name = fmt.Sprintf("lighthouse%d", count)
+			name = fmt.Sprintf("%s%d", routerName, count)
 		}
+		name = l.unused(name)
 		farAddress := subnet.First(l.beyond)
 		if count > 1 {
 			farAddress = subnet.Add(l.beyond.Addr(), 200+count)
@@ -287,7 +301,7 @@ func router(name string, s *plan.Segment, count int, far netip.Prefix) *node.Nod
 				m.Publishes = append(m.Publishes, plan.Publish{Proto: v.Proto, Port: v.Port, To: &at, Target: v.Port})
 			}
 		}
-		return appliance.New(m, nil).Node
+		return appliance.New(m, appliance.Options{}).Node
 	}
 	n := node.New(name)
 	n.Forwards = true
@@ -312,7 +326,7 @@ func access(s *plan.Segment, near *node.Port) *ppp.Server {
 			if secrets == nil {
 				secrets = map[string]string{}
 			}
-			secrets[a.Machine.Name] = appliance.SessionSecret
+			secrets[a.Machine.Name] = sessionSecret
 		}
 	}
 	if secrets == nil {
@@ -351,7 +365,7 @@ func (l *Lab) addHost(cables map[*plan.Wire]*cable) {
 	if legs == nil {
 		return
 	}
-	n := node.New("host")
+	n := node.New(l.unused("host"))
 	n.Forwards = forwards
 	var where []*plan.Segment
 	for i, s := range legs {

@@ -194,3 +194,22 @@ func BenchmarkRehearse(b *testing.B) {
 		})
 	}
 }
+
+// A guest that is called as a stand-in is an ordinary guest, and so is a segment.
+func TestNamesOfStandIns(t *testing.T) {
+	text := `bastion: 1
+lab: names
+segments: {lighthouse: {reach: upstream}, beyond: {reach: isolated}}
+appliances: {outsider: {ports: [{role: wan, segment: lighthouse}, {role: lan, segment: beyond}]}}
+guests: {buoy: beyond, everybody: beyond, announcer: beyond, witness: {adapters: [{segment: beyond}, {segment: lighthouse}]}}
+`
+	doc := run(t, []byte(text))
+	broken := verdicts(doc)
+	for _, g := range []string{"buoy", "everybody", "announcer", "witness"} {
+		assert.Contains(t, broken, g+".cut", "witness is a way out for all")
+		assert.NotContains(t, broken, g+".lease")
+	}
+	require.NotEmpty(t, broken["buoy.cut"].Escapes)
+	way := broken["buoy.cut"].Escapes[0]
+	assert.Equal(t, []string{"buoy", "beyond", "witness", "lighthouse", "lighthouse-outside", "beyond-outside", "buoy-outside"}, way.Path)
+}

@@ -42,6 +42,7 @@ type Trace struct {
 	To      string `json:"to"`
 	Service string `json:"service"`
 	Address string `json:"address,omitempty"` // that was asked
+	Beyond  bool   `json:"beyond"`            // a stand-in for the outside has a part in it
 	Passed  bool   `json:"passed"`
 	Saw     string `json:"saw"` // what the other end saw, or what the sender was told
 	Steps   []Step `json:"steps"`
@@ -170,6 +171,9 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	o := finish().got.(claims.GotReach)
 	out.Address, out.Passed, out.Saw, out.More = target.String(), o.Answered, o.Saw, t.more
 	out.Steps = append(out.Steps, t.steps...)
+	out.Beyond = slices.ContainsFunc(out.Steps, func(s Step) bool {
+		return slices.ContainsFunc(l.world.stations, func(st *station) bool { return l.outside[st] && st.name == s.Machine })
+	})
 	switch {
 	case !o.Answered:
 		l.blame(&out, t.steps[named:], from, to, service)
@@ -311,10 +315,4 @@ func passes(changed *lab.Lab, from, to *plan.Adapter, service lab.Service) bool 
 	l.start()
 	got, _ := claims.AskOne(context.Background(), l, claims.ThroughPublish(p, twin(from), twin(to), service)).Got.(claims.GotReach)
 	return got.Answered
-}
-
-// Outside tells whether one of the machines that stand for the outside has a
-// part in the flow.
-func (t Trace) Outside() bool {
-	return slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Machine == routerName || s.Machine == witnessHost })
 }

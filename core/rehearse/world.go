@@ -96,6 +96,10 @@ func newWorld() *World {
 	w := &World{owner: map[mac.Address]*station{}}
 	w.deliver = func(port int, p *packet.Packet) {
 		e := &w.at.ends[port]
+		if o := e.station.outlet; o != nil {
+			o.frames = append(o.frames, node.Emission{Adapter: e.adapter, Frame: p.Bytes})
+			return
+		}
 		e.station.node.Receive(w.now, e.adapter, p)
 		if e.station.node.Stirred() {
 			w.pump(e.station)
@@ -106,11 +110,12 @@ func newWorld() *World {
 
 // station is a node with its links.
 type station struct {
-	node  *node.Node
-	name  string
-	index int    // of the world's stations
-	links []link // by adapter number
-	alarm time.Duration
+	node   *node.Node
+	name   string
+	index  int     // of the world's stations
+	links  []link  // by adapter number
+	outlet *Outlet // what stands in its place outside the simulation, or nil
+	alarm  time.Duration
 }
 
 type link struct {
@@ -227,6 +232,20 @@ func (w *World) pump(s *station) {
 		s.alarm = at
 		heap.Push(&w.alarms, alarm{at, s})
 	}
+}
+
+// next gives when something happens next.
+func (w *World) next() (at time.Duration, ok bool) {
+	if w.frames.size() > 0 {
+		at, ok = w.frames.first().at, true
+	}
+	if len(w.late) > 0 && (!ok || w.late[0].at < at) {
+		at, ok = w.late[0].at, true
+	}
+	if len(w.alarms) > 0 && (!ok || w.alarms[0].at < at) {
+		at, ok = w.alarms[0].at, true
+	}
+	return at, ok
 }
 
 // run lets everything happen that happens until the given time.

@@ -323,7 +323,7 @@ func (w *writer) input() {
 	}
 	if len(inside) > 0 {
 		w.line(2, "iifname %s meta l4proto { icmp, icmpv6 } accept", ports(inside))
-		w.line(2, "iifname %s udp dport 53 accept", ports(inside))
+		w.line(2, "iifname %s meta l4proto { tcp, udp } th dport 53 accept", ports(inside))
 	}
 	w.line(2, "counter")
 	w.line(1, "}")

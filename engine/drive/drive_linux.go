@@ -1,0 +1,241 @@
+package drive
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"openbastion/core/packet"
+)
+
+// ethernetMTU is the largest packet that is handed on whole.
+const ethernetMTU = 1500
+
+// largest is what a receive buffer holds: a segment as large as the kernel makes
+// one (64 KiB) with its headers.
+const largest = 1<<16 + 256
+
+// burst bounds how many frames are taken from one adapter before others have
+// their turn.
+const burst = 256
+
+// Adapter is a real adapter, opened for all frames of its wire.
+type Adapter struct {
+	Number int // by which the machine knows it
+	fd     int
+	name   string
+}
+
+// Open opens the adapter of a name in the network namespace of the calling
+// thread. It needs the right to open packet sockets there.
+func Open(name string, number int) (*Adapter, error) {
+	fd, err := unix.Socket(unix.AF_PACKET, unix.SOCK_RAW|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
+	if err != nil {
+		return nil, fmt.Errorf("open %s: packet socket: %w", name, err)
+	}
+	a := &Adapter{Number: number, fd: fd, name: name}
+	if err := a.bind(); err != nil {
+		_ = unix.Close(fd)
+		return nil, fmt.Errorf("open %s: %w", name, err)
+	}
+	return a, nil
+}
+
+func (a *Adapter) bind() error {
+	device, err := net.InterfaceByName(a.name)
+	if err != nil {
+		return err
+	}
+	for _, option := range []struct{ name, value int }{{unix.PACKET_AUXDATA, 1}, {unix.PACKET_IGNORE_OUTGOING, 1}} {
+		if err := unix.SetsockoptInt(a.fd, unix.SOL_PACKET, option.name, option.value); err != nil {
+			return err
+		}
+	}
+	everything := unix.PacketMreq{Ifindex: int32(device.Index), Type: unix.PACKET_MR_PROMISC}
+	if err := unix.SetsockoptPacketMreq(a.fd, unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &everything); err != nil {
+		return err
+	}
+	all := binary.NativeEndian.Uint16(binary.BigEndian.AppendUint16(nil, unix.ETH_P_ALL))
+	return unix.Bind(a.fd, &unix.SockaddrLinklayer{Protocol: all, Ifindex: device.Index})
+}
+
+// Close gives the adapter back.
+func (a *Adapter) Close() error { return unix.Close(a.fd) }
+
+// receive takes one frame, whole: with its checksum, and its tag where the
+// kernel took that off; nil when none is there.
+func (a *Adapter) receive(buffer, control []byte) ([]byte, error) {
+	n, c, _, _, err := unix.Recvmsg(a.fd, buffer, control, 0)
+	switch {
+	case errors.Is(err, unix.EAGAIN), errors.Is(err, unix.EINTR), errors.Is(err, unix.ENETDOWN):
+		return nil, nil
+	case err != nil:
+		return nil, fmt.Errorf("%s: %w", a.name, err)
+	}
+	frame := slices.Clone(buffer[:n])
+	messages, err := unix.ParseSocketControlMessage(control[:c])
+	if err != nil {
+		return frame, nil
+	}
+	for _, m := range messages {
+		if m.Header.Level != unix.SOL_PACKET || m.Header.Type != unix.PACKET_AUXDATA || len(m.Data) < int(unsafe.Sizeof(unix.TpacketAuxdata{})) {
+			continue
+		}
+		aux := (*unix.TpacketAuxdata)(unsafe.Pointer(&m.Data[0]))
+		if aux.Status&unix.TP_STATUS_VLAN_VALID != 0 {
+			frame = packet.Tagged(frame, int(aux.Vlan_tci&0xfff))
+		}
+		if aux.Status&unix.TP_STATUS_CSUMNOTREADY != 0 {
+			frame = packet.Complete(frame)
+		}
+	}
+	return frame, nil
+}
+
+// send puts a frame on the wire. What the wire does not take at once is lost, as
+// on any wire.
+func (a *Adapter) send(frame []byte) error {
+	err := unix.Send(a.fd, frame, unix.MSG_DONTWAIT)
+	switch {
+	case err == nil, errors.Is(err, unix.EAGAIN), errors.Is(err, unix.ENOBUFS), errors.Is(err, unix.ENETDOWN), errors.Is(err, unix.EMSGSIZE):
+		return nil
+	}
+	return fmt.Errorf("%s: %w", a.name, err)
+}
+
+// Drive runs a machine on adapters.
+type Drive struct {
+	machine  Machine
+	adapters []*Adapter
+	began    time.Time
+	wake     [2]int // a pipe whose reading end the loop watches
+	calls    chan call
+}
+
+type call struct {
+	do   func(now time.Duration)
+	done chan struct{}
+}
+
+// New makes a drive. Run must be called for anything to happen.
+func New(m Machine, adapters ...*Adapter) (*Drive, error) {
+	d := &Drive{machine: m, adapters: adapters, began: time.Now(), calls: make(chan call, 16)}
+	var pipe [2]int
+	if err := unix.Pipe2(pipe[:], unix.O_CLOEXEC|unix.O_NONBLOCK); err != nil {
+		return nil, fmt.Errorf("drive: %w", err)
+	}
+	d.wake = pipe
+	return d, nil
+}
+
+// Do calls a function between two events of the loop, where the machine may be
+// touched, and returns when it is done; at once when the context ends first.
+func (d *Drive) Do(ctx context.Context, do func(now time.Duration)) {
+	c := call{do, make(chan struct{})}
+	select {
+	case d.calls <- c:
+	case <-ctx.Done():
+		return
+	}
+	_, _ = unix.Write(d.wake[1], []byte{1})
+	select {
+	case <-c.done:
+	case <-ctx.Done():
+	}
+}
+
+// Run drives the machine until the context ends, or an adapter fails.
+func (d *Drive) Run(ctx context.Context) error {
+	defer func() { _ = unix.Close(d.wake[0]); _ = unix.Close(d.wake[1]) }()
+	stop := context.AfterFunc(ctx, func() { _, _ = unix.Write(d.wake[1], []byte{1}) })
+	defer stop()
+	polls := []unix.PollFd{{Fd: int32(d.wake[0]), Events: unix.POLLIN}}
+	for _, a := range d.adapters {
+		polls = append(polls, unix.PollFd{Fd: int32(a.fd), Events: unix.POLLIN})
+	}
+	buffer, control := make([]byte, largest), make([]byte, 256)
+	for ctx.Err() == nil {
+		if err := d.flush(); err != nil {
+			return err
+		}
+		if _, err := unix.Ppoll(polls, d.patience(), nil); err != nil && !errors.Is(err, unix.EINTR) {
+			return fmt.Errorf("drive: poll: %w", err)
+		}
+		d.called(buffer)
+		for _, a := range d.adapters {
+			if err := d.take(a, buffer, control); err != nil {
+				return err
+			}
+		}
+		d.machine.Advance(d.now())
+	}
+	return nil
+}
+
+func (d *Drive) now() time.Duration { return time.Since(d.began) }
+
+// patience gives how long to wait for frames: until the machine's deadline.
+func (d *Drive) patience() *unix.Timespec {
+	wait := time.Second
+	if at, ok := d.machine.Deadline(); ok {
+		wait = min(wait, max(at-d.now(), 0))
+	}
+	ts := unix.NsecToTimespec(wait.Nanoseconds())
+	return &ts
+}
+
+// called empties the pipe and does what was asked for.
+func (d *Drive) called(buffer []byte) {
+	for {
+		if n, err := unix.Read(d.wake[0], buffer); err != nil || n == 0 {
+			break
+		}
+	}
+	for {
+		select {
+		case c := <-d.calls:
+			c.do(d.now())
+			close(c.done)
+		default:
+			return
+		}
+	}
+}
+
+// take hands the machine what an adapter has received.
+func (d *Drive) take(a *Adapter, buffer, control []byte) error {
+	for range burst {
+		frame, err := a.receive(buffer, control)
+		if err != nil || frame == nil {
+			return err
+		}
+		for _, part := range packet.Split(frame, ethernetMTU) {
+			d.machine.Receive(d.now(), a.Number, part)
+		}
+		if err := d.flush(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// flush sends what the machine wants sent.
+func (d *Drive) flush() error {
+	for _, e := range d.machine.Drain() {
+		for _, a := range d.adapters {
+			if a.Number == e.Adapter {
+				if err := a.send(e.Frame); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
