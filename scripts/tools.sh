@@ -5,7 +5,8 @@ want=""
 PATH=$PATH:/usr/sbin:/sbin
 for pair in tshark:tshark ip:iproute2 gcc:gcc genisoimage:genisoimage xorriso:xorriso qemu-img:qemu-utils \
 	zstd:zstd xz:xz-utils bzip2:bzip2 zip:zip mcopy:mtools mkfs.vfat:dosfstools sfdisk:fdisk \
-	rsvg-convert:librsvg2-bin tidy:tidy pdftotext:poppler-utils; do
+	rsvg-convert:librsvg2-bin tidy:tidy pdftotext:poppler-utils \
+	udhcpc:udhcpc ping:iputils-ping dig:bind9-dnsutils curl:curl nft:nftables xmllint:libxml2-utils dot:graphviz named-checkzone:bind9-utils; do
 	command -v "${pair%%:*}" >/dev/null 2>&1 || want="$want ${pair##*:}"
 done
 [ -n "$want" ] || exit 0

@@ -83,6 +83,7 @@ type Lab struct {
 	Progress func(done, total int) // told how many hostile guests have had their turn, or nil
 
 	seen      map[string]netip.Addr // by ping payload: the source that the witness saw
+	pinged    netip.Addr            // the source of the last ping that it saw
 	pings     int
 	round     *round
 	condition claims.Condition
@@ -220,6 +221,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 	buoy.Seen = func(p *packet.Packet) {
 		if p.Ping(false) {
 			l.seen[string(p.Data[8:])] = p.Source
+			l.pinged = p.Source
 		}
 		l.round.saw(l.buoy, p)
 	}

@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"net/netip"
 	"slices"
 	"time"
 
@@ -43,8 +44,17 @@ func (o *Outlet) Receive(now time.Duration, _ int, frame []byte) {
 	o.lab.world.transmit(o.s, o.number, slices.Clone(frame))
 }
 
-// Advance lets everything happen in the lab that happens until now.
-func (o *Outlet) Advance(now time.Duration) { o.lab.world.run(o.began + now) }
+// Advance lets everything happen in the lab that happens until now. When the lab
+// was asked something meanwhile, which takes time of its own, its clock is set by
+// what it has become.
+func (o *Outlet) Advance(now time.Duration) {
+	o.began = max(o.began, o.lab.world.now-now)
+	o.lab.world.run(o.began + now)
+}
+
+// Pinged gives the source of the last ping that the witness saw, or the zero
+// Addr.
+func (o *Outlet) Pinged() netip.Addr { return o.lab.pinged }
 
 // Deadline gives when something happens next.
 func (o *Outlet) Deadline() (time.Duration, bool) {
