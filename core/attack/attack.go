@@ -186,8 +186,11 @@ func Intrude(p *plan.Plan, wan *plan.Adapter, from mac.Address, known Known) Att
 	for _, m := range p.Guests() {
 		for _, ad := range m.Adapters {
 			s := ad.Segment
-			to := known.Addresses[claims.RefTo(ad)]
-			if s.Port == nil || s.Port.Machine != wan.Machine || len(to) == 0 {
+			if s.Port == nil || s.Port.Machine != wan.Machine {
+				continue
+			}
+			to := slices.DeleteFunc(slices.Clone(known.Addresses[claims.RefTo(ad)]), netip.Addr.Is6)
+			if len(to) == 0 {
 				continue
 			}
 			hop := Hop{wan.MAC, wan.Machine.Name}

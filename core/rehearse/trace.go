@@ -169,6 +169,10 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	l.world.run(l.world.now + answerTime)
 	stop()
 	o := finish().got.(claims.GotReach)
+	if l.world.spent {
+		out.Died, out.Saw, out.Change = "the lab never comes to rest: frames go round in it until the rehearsal's budget of events is spent", "nothing that counts", "look for a loop: `bastion check` names one"
+		return out
+	}
 	out.Address, out.Passed, out.Saw, out.More = target.String(), o.Answered, o.Saw, t.more
 	out.Steps = append(out.Steps, t.steps...)
 	out.Beyond = slices.ContainsFunc(out.Steps, func(s Step) bool {

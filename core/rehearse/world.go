@@ -68,12 +68,12 @@ type World struct {
 // Events that a lab may need: some for every pair of stations that can talk,
 // and many for each station. A loop that takes more goes round for ever.
 const (
-	eventsPerStation = 400_000
-	eventsAtLeast    = 20_000_000
+	eventsPerStation = 20_000
+	eventsAtLeast    = 200_000
 )
 
 func (w *World) budget() int {
-	return cmp.Or(w.Budget, max(eventsAtLeast, eventsPerStation*len(w.stations)))
+	return cmp.Or(w.Budget, eventsAtLeast+eventsPerStation*len(w.stations))
 }
 
 // stopped tells why the loop stands still, when its context ended.

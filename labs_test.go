@@ -1,0 +1,335 @@
+package openbastion
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"openbastion/core/check"
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+	"openbastion/core/rehearse"
+	"openbastion/draw"
+	"openbastion/export"
+	"openbastion/profiles"
+	"openbastion/report"
+	"openbastion/runbook"
+)
+
+// labMaker makes lab files from bytes: every key of the schema may come, with
+// values that are mostly good, and nothing else decides.
+type labMaker struct {
+	bytes   []byte
+	out     strings.Builder
+	without []string // keys that do not go with what was chosen
+}
+
+func (m *labMaker) next() int {
+	if len(m.bytes) == 0 {
+		return 0
+	}
+	b := m.bytes[0]
+	m.bytes = m.bytes[1:]
+	return int(b)
+}
+
+func (m *labMaker) pick(list ...string) string { return list[m.next()%len(list)] }
+
+var (
+	segments = []string{"s1", "s2", "s3", "s4", "s5"}
+	machines = []string{"a1", "a2", "g1", "g2", "g3", "g4"}
+	hosts    = []string{"1", "2", "5", "10", "20", "50", "199", "254", "0", "255"}
+)
+
+func (m *labMaker) address() string {
+	return m.pick("10.83.16.", "10.83.17.", "172.29.64.", "10.83.16.", "203.0.113.") + m.pick(hosts...)
+}
+
+// values gives a value for a key by its name; empty: by its form.
+func (m *labMaker) value(key string) string {
+	who := func() string {
+		return m.pick(append([]string{"any", "outside", "10.83.16.0/24", "10.83.16.20", "fd00::/8"}, append(segments, machines...)...)...)
+	}
+	service := func() string {
+		return m.pick("any", "icmp", "tcp", "udp", "tcp/80", "tcp/443,udp/53", "tcp/1000-2000", "udp/7")
+	}
+	switch key {
+	case "segment", "within":
+		return m.pick(segments...)
+	case "subnet", "space":
+		return m.pick("10.83.16.0/24", "10.83.17.0/24", "172.29.64.0/24", "10.83.0.0/16", "203.0.113.0/24", "10.83.16.0/30", "10.83.18.0/31")
+	case "host-address", "static":
+		return m.address() + m.pick("/24", "/24", "/16", "/32", "/31")
+	case "gateway", "reserve", "outside":
+		return m.address()
+	case "address":
+		return m.pick("lease", "pppoe", "none", m.address()+"/24")
+	case "pool":
+		return m.address() + "-" + m.address()
+	case "to", "inside":
+		return m.pick(machines[2:]...)
+	case "port", "at":
+		return m.pick("tcp/80", "tcp/443", "udp/53", "udp/7", "tcp/8443")
+	case "mac":
+		return "'" + m.pick("02:00:00:00:00:01", "02:00:00:00:00:02", "01:00:5e:00:00:01", "02-5b-00-00-00-07") + "'"
+	case "over", "joins":
+		return m.pick("wan", "lan")
+	case "profile":
+		return m.pick(profiles.Names()...)
+	case "rules":
+		return fmt.Sprintf("[%s %s from %s to %s, allow any from %s to outside]", m.pick("allow", "deny", "refuse"), service(), who(), who(), m.pick(segments...))
+	case "expect":
+		return fmt.Sprintf("[%s %s %s %s]", who(), m.pick("reaches", "never reaches"), who(), m.pick("", "tcp/80", "icmp", "udp"))
+	case "masquerade":
+		return "[" + m.pick(segments...) + "]"
+	case "dns":
+		return "[" + m.pick("10.83.16.1", "9.9.9.9") + "]"
+	case "admin":
+		return m.pick("true", "false", "tcp/8443")
+	case "memory", "memory-floor", "disk":
+		return m.pick("1GiB", "512MiB", "8GiB", "100GiB")
+	case "boot":
+		return "[disk, media]"
+	case "nic", "nics", "disk-bus", "disk-buses":
+		return m.pick("virtio", "e1000", "sata", "odd")
+	case "accept":
+		return "[{code: nested-nat, because: it is so}]"
+	case "duties":
+		return m.pick("filter", "vpn", "proxy")
+	case "networks":
+		return "[" + m.pick("192.168.77.0/24", "10.83.16.0/24", "10.0.0.0/8") + "]"
+	case "uplinks":
+		return "{enp1: wired, wlp2: wireless}"
+	case "uplink":
+		return m.pick("enp1", "wlp2")
+	case "sha256":
+		return strings.Repeat("ab", 32)
+	case "throughput":
+		return "2Gbit"
+	case "time":
+		return m.pick("8h", "90s")
+	case "from":
+		return "2026-11-20"
+	case "domain":
+		return "lab.example"
+	}
+	return ""
+}
+
+// object writes the keys of a schema's object, as a flow mapping; must come those
+// that are named.
+func (m *labMaker) object(schema map[string]any, must ...string) string {
+	properties, _ := schema["properties"].(map[string]any)
+	var parts []string
+	for _, key := range slices.Sorted(maps.Keys(properties)) {
+		if slices.Contains(m.without, key) || key != "role" && !slices.Contains(must, key) && m.next()%5 != 1 {
+			continue
+		}
+		if v := m.of(key, properties[key].(map[string]any)); v != "" {
+			parts = append(parts, key+": "+v)
+		}
+	}
+	return "{" + strings.Join(parts, ", ") + "}"
+}
+
+// of gives a value for a key with a schema.
+func (m *labMaker) of(key string, s map[string]any) string {
+	if key == "leases" && s["anyOf"] == nil { // of a segment
+		return m.pick("upstream", "host", "none", "g1")
+	}
+	if list, ok := s["anyOf"].([]any); ok && key != "dns" {
+		if one := list[m.next()%len(list)].(map[string]any); one["properties"] != nil {
+			return m.object(one)
+		} else if key == "leases" {
+			return "none"
+		}
+	}
+	if v := m.value(key); v != "" {
+		return v
+	}
+	if words, ok := s["enum"].([]string); ok {
+		return m.pick(words...)
+	}
+	switch s["type"] {
+	case "boolean":
+		return m.pick("true", "false")
+	case "integer":
+		return fmt.Sprint(1 + m.next()%60)
+	case "string":
+		return m.pick("x1", "y2")
+	case "object":
+		return m.object(s)
+	case "array":
+		item, _ := s["items"].(map[string]any)
+		var list []string
+		for range 1 + m.next()%2 {
+			list = append(list, m.of("", item))
+		}
+		return "[" + strings.Join(list, ", ") + "]"
+	}
+	return ""
+}
+
+// lab writes a whole lab file.
+func (m *labMaker) lab() []byte {
+	schema := lab.Schema()
+	properties := schema["properties"].(map[string]any)
+	item := func(key string) map[string]any {
+		values := properties[key].(map[string]any)["additionalProperties"].(map[string]any)
+		if list, ok := values["anyOf"].([]any); ok {
+			return list[len(list)-1].(map[string]any)
+		}
+		return values
+	}
+	fmt.Fprintf(&m.out, "bastion: 1\nlab: made\n")
+	for _, key := range []string{"ipv6", "site", "expect", "accept"} {
+		if m.next()%4 == 1 {
+			if v := m.of(key, properties[key].(map[string]any)); v != "" {
+				fmt.Fprintf(&m.out, "%s: %s\n", key, v)
+			}
+		}
+	}
+	m.out.WriteString("segments:\n")
+	for i, s := range segments {
+		reach := m.pick("isolated", "isolated", "host", "upstream")
+		if i == 0 {
+			reach = "upstream"
+		}
+		m.without = map[string][]string{
+			"upstream": {"reach", "host-address", "host-forwards", "router-advertisements"},
+			"host":     {"reach", "join", "uplink", "gateway"},
+			"isolated": {"reach", "join", "uplink", "gateway", "host-address", "host-forwards"},
+		}[reach]
+		tag := ""
+		if m.without = append(m.without, "within", "vlan"); i > 1 && m.next()%4 == 1 {
+			tag = fmt.Sprintf(", within: %s, vlan: %d", segments[i-1], 40+i)
+		}
+		fmt.Fprintf(&m.out, "  %s: {reach: %s%s, %s\n", s, reach, tag, strings.TrimPrefix(m.object(item("segments")), "{"))
+	}
+	m.without = nil
+	m.out.WriteString("appliances:\n")
+	port := item("appliances")["properties"].(map[string]any)["ports"].(map[string]any)["items"].(map[string]any)
+	for _, a := range machines[:1+m.next()%2] {
+		ports := "[{role: wan, segment: s1}, {role: lan, segment: s2}"
+		for i := range m.next() % 3 {
+			m.without = []string{"name", []string{"over", "joins", "mac"}[m.next()%3]}
+			ports += ", " + strings.Replace(m.object(port, "segment"), "{", fmt.Sprintf("{name: p%d, ", i), 1)
+		}
+		m.without = []string{"ports"}
+		fmt.Fprintf(&m.out, "  %s: {ports: %s], %s\n", a, ports, strings.TrimPrefix(m.object(item("appliances")), "{"))
+		m.without = nil
+	}
+	m.out.WriteString("guests:\n")
+	for _, g := range machines[2:] {
+		if m.next()%2 == 0 {
+			fmt.Fprintf(&m.out, "  %s: %s\n", g, m.pick(segments...))
+		} else {
+			m.without = []string{"adapters", "static"}
+			if m.next()%2 == 0 {
+				m.without = []string{"adapters", "reserve"}
+			}
+			text := m.object(item("guests"), "segment")
+			if m.next()%3 == 1 {
+				m.without = nil
+				text = fmt.Sprintf("{adapters: [{segment: %s}, {segment: %s}], forwards: %s}", m.pick(segments...), m.pick(segments...), m.pick("true", "false"))
+			}
+			fmt.Fprintf(&m.out, "  %s: %s\n", g, text)
+		}
+	}
+	return []byte(m.out.String())
+}
+
+// tryEverything runs every command's core on a lab file. Nothing may panic, or
+// take long; a lab that cannot be read or planned says so.
+func tryEverything(t *testing.T, text []byte) bool {
+	began := time.Now()
+	l, err := lab.Read("lab.yaml", text)
+	if err != nil {
+		assert.NotEmpty(t, err.Error())
+		return false
+	}
+	l.Profiles = map[string]*lab.Profile{}
+	for _, a := range l.Appliances {
+		name := a.Profile
+		if name == "" {
+			name = profiles.Default
+		}
+		if data, ok := profiles.Profile(name); ok {
+			profile, err := lab.ReadProfile(name, data)
+			require.NoError(t, err)
+			l.Profiles[a.Profile] = profile
+		}
+	}
+	p, err := plan.Build(l)
+	if err != nil {
+		return false
+	}
+	p.Document()
+	findings := check.Run(p, time.Time{})
+	check.Mend(text, findings)
+	r := rehearse.New(p)
+	doc := r.Verdict()
+	report.Markdown(p, doc)
+	var b bytes.Buffer
+	require.NoError(t, draw.Of(p, draw.Options{Verdict: &doc}).SVG(&b, draw.Light))
+	draw.Text(p, draw.Options{}, 80)
+	words, _ := profiles.Wording("desktop")
+	w, err := lab.ReadWording("desktop", words)
+	require.NoError(t, err)
+	runbook.Of(p, w).Text(80)
+	for _, k := range export.Kinds() {
+		_, _ = k.Files(p)
+	}
+	for _, g := range p.Guests()[:min(2, len(p.Guests()))] {
+		rehearse.New(p).Trace(g.Adapters[0], nil, lab.Service{Proto: lab.TCP, From: 443, To: 443})
+		rehearse.New(p).Trace(nil, g.Adapters[0], lab.Service{Proto: lab.ICMP})
+	}
+	assert.Less(t, time.Since(began), 20*time.Second, "%s", text)
+	return true
+}
+
+func FuzzLabs(f *testing.F) {
+	f.Add([]byte{})
+	f.Add([]byte("a lab from bytes"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if len(data) < 4096 {
+			m := &labMaker{bytes: data}
+			tryEverything(t, m.lab())
+		}
+	})
+}
+
+// Labs from a seed go through everything; enough of them are whole.
+func TestMadeLabs(t *testing.T) {
+	whole, n := 0, 150
+	for seed := range uint64(n) {
+		r := rand.New(rand.NewPCG(seed, 7))
+		data := make([]byte, 600)
+		for i := range data {
+			data[i] = byte(r.Uint32())
+		}
+		m := &labMaker{bytes: data}
+		text := m.lab()
+		func() {
+			defer func() {
+				if e := recover(); e != nil {
+					t.Errorf("seed %d: %v\n%s", seed, e, text)
+					panic(e)
+				}
+			}()
+			if tryEverything(t, text) {
+				whole++
+			}
+		}()
+	}
+	t.Logf("%d of %d labs can be planned", whole, n)
+	assert.Greater(t, whole, n/10)
+}
