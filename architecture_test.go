@@ -8,9 +8,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,13 +20,15 @@ import (
 
 // What core may not import, directly or through other packages of the module:
 // it has no files, sockets, clocks, environment, terminals or commands.
-var impure = []string{"os", "os/exec", "net/http", "syscall", "math/rand", "crypto/rand", "log", "openbastion/cli", "openbastion/engine", "github.com/spf13/cobra", "golang.org/x/term"}
+var impure = []string{"os", "os/exec", "net/http", "syscall", "math/rand", "crypto/rand", "log", "openbastion/cli", "openbastion/engine",
+	"github.com/spf13/cobra", "golang.org/x/term"}
 
 // Of net only the plain types are used, as the lease library speaks in them.
 var netTypes = map[string]bool{"IP": true, "IPMask": true, "HardwareAddr": true, "CIDRMask": true, "IPv4zero": true}
 
 // Of time only what does not read the clock.
-var clock = map[string]bool{"Now": true, "Since": true, "Until": true, "Sleep": true, "After": true, "Tick": true, "NewTimer": true, "NewTicker": true, "AfterFunc": true}
+var clock = map[string]bool{"Now": true, "Since": true, "Until": true, "Sleep": true, "After": true, "Tick": true, "NewTimer": true,
+	"NewTicker": true, "AfterFunc": true}
 
 func TestCoreIsPure(t *testing.T) {
 	files := 0
@@ -68,6 +72,14 @@ func TestFilesAreShort(t *testing.T) {
 		}
 		data, err := os.ReadFile(path)
 		assert.LessOrEqual(t, strings.Count(string(data), "\n"), 520, path)
+		for i, line := range strings.Split(string(data), "\n") {
+			if !long.MatchString(line) { // a sentence is not cut
+				assert.LessOrEqual(t, utf8.RuneCountInString(line), 140, "%s:%d", path, i+1)
+			}
+		}
 		return err
 	}))
 }
+
+// long finds a sentence, or another text that is one piece.
+var long = regexp.MustCompile(`"([^"\\]|\\.){60,}|// .{60,}` + "|`[^`]{60,}")

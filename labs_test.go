@@ -85,7 +85,8 @@ func (m *labMaker) value(key string) string {
 	case "profile":
 		return m.pick(profiles.Names()...)
 	case "rules":
-		return fmt.Sprintf("[%s %s from %s to %s, allow any from %s to outside]", m.pick("allow", "deny", "refuse"), service(), who(), who(), m.pick(segments...))
+		return fmt.Sprintf("[%s %s from %s to %s, allow any from %s to outside]", m.pick("allow", "deny", "refuse"), service(), who(), who(),
+			m.pick(segments...))
 	case "expect":
 		return fmt.Sprintf("[%s %s %s %s]", who(), m.pick("reaches", "never reaches"), who(), m.pick("", "tcp/80", "icmp", "udp"))
 	case "masquerade":
@@ -239,7 +240,8 @@ func (m *labMaker) lab() []byte {
 			text := m.object(item("guests"), "segment")
 			if m.next()%3 == 1 {
 				m.without = nil
-				text = fmt.Sprintf("{adapters: [{segment: %s}, {segment: %s}], forwards: %s}", m.pick(segments...), m.pick(segments...), m.pick("true", "false"))
+				text = fmt.Sprintf("{adapters: [{segment: %s}, {segment: %s}], forwards: %s}", m.pick(segments...), m.pick(segments...),
+					m.pick("true", "false"))
 			}
 			fmt.Fprintf(&m.out, "  %s: %s\n", g, text)
 		}

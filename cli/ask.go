@@ -120,18 +120,21 @@ func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) b
 		}
 	}
 	if !told("uplink") && o.Shape != "one-armed" {
-		if err := d.text(&o.Uplink, "Uplink to bridge the WAN to (empty: translate)", "The adapter of this machine that leads outside. The WAN is bridged to it: the appliance then stands on your network like any other machine. Most wireless access points refuse that; leave it empty there, and this machine translates for the appliance."); err != nil {
+		if err := d.text(&o.Uplink, "Uplink to bridge the WAN to (empty: translate)",
+			"The adapter of this machine that leads outside. The WAN is bridged to it: the appliance then stands on your network like any other machine. Most wireless access points refuse that; leave it empty there, and this machine translates for the appliance."); err != nil {
 			return err
 		}
 		o.NAT = o.Uplink == ""
 	}
 	if !told("appliance") && o.Shape != "chain" {
-		if err := d.name(&o.Appliance, "Name of the appliance", "The firewall or router between the segments. Its host name as well."); err != nil {
+		if err := d.name(&o.Appliance, "Name of the appliance",
+			"The firewall or router between the segments. Its host name as well."); err != nil {
 			return err
 		}
 	}
 	if !told("lan") && o.Shape == "one-lan" {
-		if err := d.name(&o.LANs[0], "Name of the LAN segment", "Where the guests are. Write this name, letter by letter, on the appliance's adapter and on the guests': a segment with another spelling is another segment."); err != nil {
+		if err := d.name(&o.LANs[0], "Name of the LAN segment",
+			"Where the guests are. Write this name, letter by letter, on the appliance's adapter and on the guests': a segment with another spelling is another segment."); err != nil {
 			return err
 		}
 	}
@@ -141,7 +144,8 @@ func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) b
 		}
 	}
 	if !told("guests") {
-		if err := d.number(&o.Guests, "How many guests on each inside segment", "You can add more in the file later; nothing that is planned changes by it.", 1, 1000); err != nil {
+		if err := d.number(&o.Guests, "How many guests on each inside segment",
+			"You can add more in the file later; nothing that is planned changes by it.", 1, 1000); err != nil {
 			return err
 		}
 	}

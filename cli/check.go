@@ -148,7 +148,8 @@ func severityCell(v check.Severity) cell {
 
 func showFinding(s *screen, f check.Finding) {
 	c := severityCell(f.Severity)
-	s.line(s.paint(c.st, c.text), " ", s.paint(strong, f.Code), "  ", f.Subject, "  ", s.paint(faint, fmt.Sprintf("%s:%d:%d", f.At.File, f.At.Line, f.At.Column)))
+	s.line(s.paint(c.st, c.text), " ", s.paint(strong, f.Code), "  ", f.Subject, "  ",
+		s.paint(faint, fmt.Sprintf("%s:%d:%d", f.At.File, f.At.Line, f.At.Column)))
 	s.para(4, 0, plain, f.Message)
 	if f.See != "" {
 		s.para(4, 2, faint, "you would see: "+f.See)

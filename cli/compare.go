@@ -49,7 +49,8 @@ sizes, media. Says what differs from the plan, worst first.`,
 			}
 			shown := listing.ReadShown(string(data))
 			if len(shown.Interfaces) == 0 && len(shown.Gateways) == 0 {
-				return failure{exitUsage, "no interface and no route is found in " + args[1], "copy the whole output: addresses, then routes, then resolvers"}
+				return failure{exitUsage, "no interface and no route is found in " + args[1],
+					"copy the whole output: addresses, then routes, then resolvers"}
 			}
 			return a.showDifferences(p, m, "what "+m.Name+" shows, against the plan", identify.Compare(p, m, shown))
 		},

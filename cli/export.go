@@ -74,7 +74,8 @@ func (a *app) export() *cobra.Command {
 	c.Flags().StringVar(&kindName, "kind", "", "the kind, see above")
 	c.Flags().StringVar(&to, "to", "", "the folder to write into")
 	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
-	c.Flags().StringArrayVar(&devices, "device", nil, "with --kind nft: what a port is called on the machine, as APPLIANCE.PORT=DEVICE; may be said again")
+	c.Flags().StringArrayVar(&devices, "device", nil,
+		"with --kind nft: what a port is called on the machine, as APPLIANCE.PORT=DEVICE; may be said again")
 	return c
 }
 

@@ -34,7 +34,8 @@ func (a *app) lineWidth(to string) int {
 // replace is set.
 func writeNew(path string, data []byte, replace bool) error {
 	if _, err := os.Lstat(path); err == nil && !replace {
-		return failure{exitUsage, path + " is there already and stays as it is", "choose another place, or say --replace where the command has it"}
+		return failure{exitUsage, path + " is there already and stays as it is",
+			"choose another place, or say --replace where the command has it"}
 	}
 	cannot := func(err error) error {
 		return failure{exitUsage, fmt.Sprintf("cannot write %s: %v", path, cause(err)), ""}

@@ -139,7 +139,8 @@ func (a *app) imageUnpack() *cobra.Command {
 				to = filepath.Join(to, choice.Name())
 			}
 			if free, ok := image.Free(filepath.Dir(to)); ok && choice.Content.Size > free {
-				return failure{exitLacking, fmt.Sprintf("%s takes %s, and %s are free there", to, size1024(choice.Content.Size), size1024(free)), "make room, or unpack to another place with --to"}
+				return failure{exitLacking, fmt.Sprintf("%s takes %s, and %s are free there", to, size1024(choice.Content.Size), size1024(free)),
+					"make room, or unpack to another place with --to"}
 			}
 			counted := &image.Counted{ReaderAt: f}
 			r, err := choice.Open(counted, size, !huge)
@@ -320,5 +321,6 @@ func (a *app) pack(file, machine string) (*ovf.System, *image.Content, error) {
 	if near := lab.Nearest(machine, names); machine != "" && near != "" {
 		return nil, nil, usage("%s has no machine %s; did you mean %s?", file, machine, near)
 	}
-	return nil, nil, failure{exitUsage, fmt.Sprintf("%s has %d machines: %s", file, len(names), strings.Join(names, ", ")), "say which with --machine NAME"}
+	return nil, nil, failure{exitUsage, fmt.Sprintf("%s has %d machines: %s", file, len(names), strings.Join(names, ", ")),
+		"say which with --machine NAME"}
 }

@@ -82,7 +82,8 @@ func (a *app) listing(file string) ([]listing.Interface, error) {
 	}
 	list := listing.Read(string(data))
 	if len(list) == 0 {
-		return nil, failure{exitUsage, "no interface is found in " + file, "copy the whole list from the console: a name and a hardware address to a line will do"}
+		return nil, failure{exitUsage, "no interface is found in " + file,
+			"copy the whole list from the console: a name and a hardware address to a line will do"}
 	}
 	return list, nil
 }
@@ -180,7 +181,8 @@ func (a *app) showTails(p *plan.Plan, m *plan.Machine) error {
 	if a.format == "json" {
 		rows := []identify.Row{}
 		for _, ad := range m.Adapters {
-			rows = append(rows, identify.Row{Device: ad.Device(), MAC: ad.MAC.String(), Machine: m.Name, Number: ad.Number, Port: ad.Name, Role: ad.Role, Segment: ad.Segment.Name})
+			rows = append(rows, identify.Row{Device: ad.Device(), MAC: ad.MAC.String(), Machine: m.Name, Number: ad.Number, Port: ad.Name,
+				Role: ad.Role, Segment: ad.Segment.Name})
 		}
 		return a.mapJSON(p, rows)
 	}
@@ -189,12 +191,14 @@ func (a *app) showTails(p *plan.Plan, m *plan.Machine) error {
 	t := table{head: []string{"no.", "port", "role", "segment", "hardware address", "tail", "likely device"}}
 	n := tailLength(m)
 	for _, ad := range m.Adapters {
-		t.add(fmt.Sprint(ad.Number), ad.Name, cell{string(ad.Role), roleStyle(ad.Role)}, segmentCell(ad.Segment), cell{ad.MAC.String(), faint}, cell{ad.MAC.Tail(n), strong}, strings.Join(ad.Devices, " or "))
+		t.add(fmt.Sprint(ad.Number), ad.Name, cell{string(ad.Role), roleStyle(ad.Role)}, segmentCell(ad.Segment), cell{ad.MAC.String(), faint},
+			cell{ad.MAC.Tail(n), strong}, strings.Join(ad.Devices, " or "))
 	}
 	s.line()
 	s.table(t)
 	s.line()
-	s.para(2, 0, faint, fmt.Sprintf("The last %s tell them apart. Copy the console's list and say: bastion map --listing FILE", count(n, "byte", "bytes")))
+	s.para(2, 0, faint, fmt.Sprintf("The last %s tell them apart. Copy the console's list and say: bastion map --listing FILE",
+		count(n, "byte", "bytes")))
 	return nil
 }
 
@@ -254,7 +258,8 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result) erro
 			}
 		}
 		for _, ad := range r.Missing {
-			s.para(2, 2, plain, fmt.Sprintf("%s adapter %d (%s, …%s) is not in the list", s.paint(broken, signBroken), ad.Number, ad.Name, ad.MAC.Tail(2)))
+			s.para(2, 2, plain, fmt.Sprintf("%s adapter %d (%s, …%s) is not in the list", s.paint(broken, signBroken), ad.Number, ad.Name,
+				ad.MAC.Tail(2)))
 		}
 		if r.Risk != "" {
 			s.para(2, 2, strong, "! "+r.Risk)

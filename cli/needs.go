@@ -93,7 +93,8 @@ func useTold(m *plan.Machine, wiring []identify.Wiring, told string) error {
 		number, name, ok := strings.Cut(strings.TrimSpace(part), "=")
 		k, err := strconv.Atoi(number)
 		if !ok || err != nil || k < 1 || k > len(wiring) {
-			return usage("--ports takes ADAPTER=PORT pairs such as 1=wan,2=lan; the package has adapters 1 to %d, and %q is none of them", len(wiring), part)
+			return usage("--ports takes ADAPTER=PORT pairs such as 1=wan,2=lan; the package has adapters 1 to %d, and %q is none of them",
+				len(wiring), part)
 		}
 		a, err := portNamed(m, name)
 		if err != nil {
@@ -140,7 +141,8 @@ func (a *app) askWiring(m *plan.Machine, wiring []identify.Wiring) error {
 	in, ok := a.in.(*os.File)
 	if !ok || !term.IsTerminal(int(in.Fd())) {
 		w := wiring[doubts[0]]
-		return failure{exitUsage, fmt.Sprintf("adapter %d of the package: %s", w.Adapter.Number, w.Doubt), "say which port each adapter is: --ports 1=wan,2=lan, or --ports order"}
+		return failure{exitUsage, fmt.Sprintf("adapter %d of the package: %s", w.Adapter.Number, w.Doubt),
+			"say which port each adapter is: --ports 1=wan,2=lan, or --ports order"}
 	}
 	return a.dialogue(in, func(d *dialogue) error {
 		for _, k := range doubts {
@@ -285,7 +287,8 @@ func (a *app) writeNeeds(file, pack string, m *plan.Machine, n lab.Needs, wiring
 		case slices.ContainsFunc(wiring[k:], func(w identify.Wiring) bool { return w.Port != nil }):
 			a.note(fmt.Sprintf("adapter %d of the package (%q) is of no port and stands before others that are: the lab would count them wrong; add a port for it, such as one with role manage, as the port in place %d", w.Adapter.Number, w.Adapter.Network, w.Adapter.Number))
 		default:
-			a.note(fmt.Sprintf("adapter %d of the package (%q) is of no port: leave it unconnected, or add a port", w.Adapter.Number, w.Adapter.Network))
+			a.note(fmt.Sprintf("adapter %d of the package (%q) is of no port: leave it unconnected, or add a port", w.Adapter.Number,
+				w.Adapter.Network))
 		}
 	}
 	return a.rewrite(file, data, e.Bytes(), e.Changed())

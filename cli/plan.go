@@ -185,7 +185,8 @@ func wireTables(p *plan.Plan) []section {
 		if seg.Tag != 0 {
 			on += fmt.Sprintf(", tag %d", seg.Tag)
 		}
-		t.add(segmentCell(seg), on, starred(seg.Subnet.String(), seg.Planned || seg.Assumed), gatewayOf(seg), grouped(seg.Free()), cell{reachWords(seg), faint})
+		t.add(segmentCell(seg), on, starred(seg.Subnet.String(), seg.Planned || seg.Assumed), gatewayOf(seg), grouped(seg.Free()),
+			cell{reachWords(seg), faint})
 	}
 	return []section{{"Wires and segments", t}}
 }
@@ -232,7 +233,8 @@ func adapterTables(p *plan.Plan) []section {
 		if ad.Guest != nil {
 			port = ""
 		}
-		list.add(ad.Machine.Name, fmt.Sprint(ad.Number), cell{port, roleStyle(ad.Role)}, starred(ad.MAC.String(), !ad.MACGiven), segmentCell(ad.Segment), strings.Join(ad.Devices, " or "), ad.NIC)
+		list.add(ad.Machine.Name, fmt.Sprint(ad.Number), cell{port, roleStyle(ad.Role)}, starred(ad.MAC.String(), !ad.MACGiven),
+			segmentCell(ad.Segment), strings.Join(ad.Devices, " or "), ad.NIC)
 		attach.add(ad.Machine.Name, fmt.Sprint(ad.Number), how)
 	}
 	return []section{{"Adapters", list}, {"How to attach them", attach}}
@@ -286,7 +288,8 @@ func leaseTables(p *plan.Plan) []section {
 		for _, d := range v.DNS {
 			dns = append(dns, d.String())
 		}
-		t.add(segmentCell(ad.Segment), ad.Machine.Name, starred(v.Pool.String(), v.Planned), v.Router.String(), strings.Join(dns, " "), v.Domain, plan.Lasting(v.Time))
+		t.add(segmentCell(ad.Segment), ad.Machine.Name, starred(v.Pool.String(), v.Planned), v.Router.String(), strings.Join(dns, " "),
+			v.Domain, plan.Lasting(v.Time))
 	}
 	for _, seg := range p.Segments {
 		if seg.HostPool != nil {
@@ -336,7 +339,8 @@ func machineTables(p *plan.Plan) []section {
 		if v.MemoryFloor < v.Memory {
 			memory += " to " + v.MemoryFloor.String()
 		}
-		t.add(m.Name, fmt.Sprint(v.CPUs), memory, v.Disk.String(), v.DiskBus, v.NIC, fmt.Sprint(v.Queues), strings.Join(v.Boot, ", "), cell{strings.Join(v.Why, "; "), faint})
+		t.add(m.Name, fmt.Sprint(v.CPUs), memory, v.Disk.String(), v.DiskBus, v.NIC, fmt.Sprint(v.Queues), strings.Join(v.Boot, ", "),
+			cell{strings.Join(v.Why, "; "), faint})
 	}
 	order := table{head: []string{"start in this order"}}
 	order.add(strings.Join(names, ", "))
@@ -347,7 +351,8 @@ func answerTables(p *plan.Plan) []section {
 	var out []section
 	for _, m := range p.Appliances() {
 		out = append(out, assumedTable(m))
-		for _, stage := range []struct{ name, title string }{{"console", "What the console of %s asks (profile %s)"}, {"pages", "What is set on the pages of %s (profile %s)"}} {
+		for _, stage := range []struct{ name, title string }{{"console", "What the console of %s asks (profile %s)"},
+			{"pages", "What is set on the pages of %s (profile %s)"}} {
 			out = append(out, section{fmt.Sprintf(stage.title, m.Name, orNone(m.Profile.Name)), answerTable(p.Answers, m, stage.name)})
 		}
 	}
@@ -390,7 +395,8 @@ func assumedTable(m *plan.Machine) section {
 	t := table{head: []string{"adapter", "taken for", "planned as", ""}}
 	for _, a := range m.Adapters {
 		if role := a.Assumed(); role != "" && role != a.Role {
-			t.add(fmt.Sprintf("%d (…%s)", a.Number, a.MAC.Tail(2)), cell{string(role), broken}, cell{string(a.Role), roleStyle(a.Role)}, cell{"answer by hardware address, not by order", faint})
+			t.add(fmt.Sprintf("%d (…%s)", a.Number, a.MAC.Tail(2)), cell{string(role), broken}, cell{string(a.Role), roleStyle(a.Role)},
+				cell{"answer by hardware address, not by order", faint})
 		}
 	}
 	return section{fmt.Sprintf("What %s takes for what when nobody says", m.Name), t}

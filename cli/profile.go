@@ -151,7 +151,8 @@ func (a *app) profileNamed(name, folder string) (*lab.Profile, error) {
 		path = filepath.Join(folder, path)
 	}
 	if _, err := os.Stat(path); err != nil && name != "-" {
-		return nil, failure{exitUsage, fmt.Sprintf("there is no profile %s, neither shipped nor as a file", name), "shipped are " + strings.Join(profiles.Names(), ", ")}
+		return nil, failure{exitUsage, fmt.Sprintf("there is no profile %s, neither shipped nor as a file", name),
+			"shipped are " + strings.Join(profiles.Names(), ", ")}
 	}
 	data, err := a.read(path, lab.MaxSize+1)
 	if err != nil {

@@ -79,7 +79,8 @@ past the appliance. Each answer names the frames that show it.`,
 	c.Flags().StringVar(&capture, "capture", "", "write every frame to this file (pcapng)")
 	c.Flags().StringVar(&against, "against", "", "rehearse this lab too, as it was before, and show which claims changed")
 	c.Flags().StringVar(&fault, "fault", "", "what goes wrong for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT")
-	c.Flags().StringArrayVar(&reports, "report", nil, "write the verdict to this file: .html (a page with diagram, plan and evidence), .md (Markdown) or .xml (JUnit, for build servers); may be said again")
+	c.Flags().StringArrayVar(&reports, "report", nil,
+		"write the verdict to this file: .html (a page with diagram, plan and evidence), .md (Markdown) or .xml (JUnit, for build servers); may be said again")
 	return c
 }
 
@@ -122,7 +123,8 @@ func (a *app) rehearsal(p *plan.Plan, capture string, log *report.Log) (claims.D
 	if err == nil {
 		err = w.Err()
 	}
-	for _, step := range []func() error{buffer.Flush, func() error { return f.Chmod(0o644) }, f.Close, func() error { return os.Rename(f.Name(), capture) }} {
+	for _, step := range []func() error{buffer.Flush, func() error { return f.Chmod(0o644) }, f.Close,
+		func() error { return os.Rename(f.Name(), capture) }} {
 		if e := step(); err == nil {
 			err = e
 		}

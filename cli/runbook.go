@@ -114,7 +114,8 @@ func (a *app) wordingNamed(name string) (*lab.Wording, error) {
 		return lab.ReadWording(name+".yaml", data)
 	}
 	if _, e := os.Stat(name); e != nil && name != "-" {
-		return nil, usage("there is no wording %s, neither shipped nor as a file; shipped are %s", name, strings.Join(profiles.WordingNames(), ", "))
+		return nil, usage("there is no wording %s, neither shipped nor as a file; shipped are %s", name,
+			strings.Join(profiles.WordingNames(), ", "))
 	}
 	data, err := a.read(name, lab.MaxSize+1)
 	if err != nil {

@@ -93,7 +93,8 @@ func party(p *plan.Plan, name string) (*plan.Adapter, error) {
 }
 
 // stepStyle gives how a step of a kind is told.
-var stepStyle = map[string]style{"arp": faint, "name": plain, "packet": plain, "error": broken, "route": faint, "conversation": faint, "rule": inside, "translation": outside, "lost": broken}
+var stepStyle = map[string]style{"arp": faint, "name": plain, "packet": plain, "error": broken, "route": faint, "conversation": faint,
+	"rule": inside, "translation": outside, "lost": broken}
 
 // showTrace shows a flow. Of one that passes the hops that matter: verbose
 // shows how names and hardware addresses were found and which routes were

@@ -37,7 +37,8 @@ q       stop; the same command goes on here`
 
 // walk leads through a book from where the person stopped.
 func (a *app) walk(p *plan.Plan, book runbook.Book, state, record string) error {
-	w := &walker{a: a, p: p, steps: book.Steps(), in: bufio.NewScanner(a.in), s: a.screen(), file: state, walk: runbook.Walk{Schema: runbook.WalkSchema, Lab: p.Name}}
+	w := &walker{a: a, p: p, steps: book.Steps(), in: bufio.NewScanner(a.in), s: a.screen(), file: state,
+		walk: runbook.Walk{Schema: runbook.WalkSchema, Lab: p.Name}}
 	w.in.Buffer(nil, listing.MaxSize)
 	if err := w.load(); err != nil {
 		return err
@@ -122,7 +123,8 @@ func (w *walker) answer(step runbook.Step) (next int, stop bool, err error) {
 	}
 	judged, held := []string(nil), false
 	finish := func(o runbook.Outcome, note string) (int, bool, error) {
-		w.walk.Add(runbook.Entry{Step: step.ID, Title: step.Title, Outcome: o, At: time.Now().UTC().Truncate(time.Second), Seen: judged, Note: note})
+		w.walk.Add(runbook.Entry{Step: step.ID, Title: step.Title, Outcome: o, At: time.Now().UTC().Truncate(time.Second), Seen: judged,
+			Note: note})
 		return 1, false, w.save()
 	}
 	for {

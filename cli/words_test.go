@@ -51,7 +51,8 @@ func outputs(file string) map[string]string {
 	out := map[string]string{}
 	for _, call := range []string{
 		"plan F", "plan F --form markdown", "check F", "rehearse F --verbose", "rehearse F", "draw F --form text", "map F",
-		"runbook F", "runbook F --wording server --form markdown", "runbook F --wording kernel --form html", "trace F outside gate tcp/443", "export F --kind hosts",
+		"runbook F", "runbook F --wording server --form markdown", "runbook F --wording kernel --form html", "trace F outside gate tcp/443",
+		"export F --kind hosts",
 	} {
 		args := strings.Fields(call)
 		args[1] = file
@@ -118,7 +119,8 @@ func TestOneVocabulary(t *testing.T) {
 		require.NoError(t, err)
 		look(page, string(data))
 	}
-	known := append([]string{"buoy", "lighthouse", "leg", "uplink", "reach", "claim", "profile", "wording", "*", "?", "✓", "✗", "tail", "dashed line", "remedy", "you would see"},
+	known := append([]string{"buoy", "lighthouse", "leg", "uplink", "reach", "claim", "profile", "wording", "*", "?", "✓", "✗", "tail",
+		"dashed line", "remedy", "you would see"},
 		"witness", "beyond", "evidence", "verdict", "finding", "escape", "stage", "device", "listing")
 	for _, k := range claims.Kinds {
 		known = append(known, string(k))
@@ -200,6 +202,7 @@ func TestStartedProfile(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "ours", p.Name)
 	for _, f := range p.Facts() {
-		assert.Contains(t, string(text), "\n"+map[bool]string{true: "", false: "# "}[f.Given]+f.Key+":", "every key is in it, given or to fill in")
+		assert.Contains(t, string(text), "\n"+map[bool]string{true: "", false: "# "}[f.Given]+f.Key+":",
+			"every key is in it, given or to fill in")
 	}
 }

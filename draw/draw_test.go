@@ -71,7 +71,8 @@ guests:
 `
 
 func labs(t testing.TB) map[string]*plan.Plan {
-	out := map[string]*plan.Plan{"sound": example(t, "saltmarsh"), "leaky": example(t, "saltmarsh-leaky"), "crowded": planned(t, []byte(strings.Replace(crowded, "reserve: auto", "static: 10.9.0.9/24", 1)))}
+	out := map[string]*plan.Plan{"sound": example(t, "saltmarsh"), "leaky": example(t, "saltmarsh-leaky"),
+		"crowded": planned(t, []byte(strings.Replace(crowded, "reserve: auto", "static: 10.9.0.9/24", 1)))}
 	for _, s := range draft.Shapes {
 		for _, n := range []int{1, 12} {
 			o := draft.Options{}
@@ -104,7 +105,8 @@ func TestLabelsKeepApart(t *testing.T) {
 				for _, o := range labels {
 					require.False(t, s.Box.Overlaps(o.Box), "%s: %q lies over %q", name, s.Text, o.Text)
 				}
-				assert.True(t, s.Box.X >= 0 && s.Box.right() <= pic.W && s.Box.Y >= 0 && s.Box.bottom() <= pic.H, "%s: %q leaves the picture", name, s.Text)
+				assert.True(t, s.Box.X >= 0 && s.Box.right() <= pic.W && s.Box.Y >= 0 && s.Box.bottom() <= pic.H, "%s: %q leaves the picture", name,
+					s.Text)
 				labels = append(labels, s)
 				fmt.Fprintln(&text, s.Text)
 			}
@@ -169,7 +171,8 @@ func TestAnyLab(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		name := rapid.StringMatching(`[a-z][a-z0-9-]{0,24}[a-z0-9]`)
 		var b strings.Builder
-		fmt.Fprintf(&b, "bastion: 1\nlab: every\nipv6: %t\ntitle: %q\nsegments:\n", rapid.Bool().Draw(t, "ipv6"), strings.Repeat("long ", rapid.IntRange(1, 40).Draw(t, "title")))
+		fmt.Fprintf(&b, "bastion: 1\nlab: every\nipv6: %t\ntitle: %q\nsegments:\n", rapid.Bool().Draw(t, "ipv6"),
+			strings.Repeat("long ", rapid.IntRange(1, 40).Draw(t, "title")))
 		n := rapid.IntRange(1, 7).Draw(t, "segments")
 		segments := rapid.SliceOfNDistinct(name, n, n, rapid.ID[string]).Draw(t, "names")
 		for i, s := range segments {
@@ -190,7 +193,8 @@ func TestAnyLab(t *testing.T) {
 					continue
 				}
 				used[s] = true
-				fmt.Fprintf(&b, "      - {role: %s, name: p%d, segment: %s, plugged: %t}\n", rapid.SampledFrom([]string{"wan", "lan", "dmz", "manage"}).Draw(t, "role"), k, s, rapid.Bool().Draw(t, "plugged"))
+				fmt.Fprintf(&b, "      - {role: %s, name: p%d, segment: %s, plugged: %t}\n",
+					rapid.SampledFrom([]string{"wan", "lan", "dmz", "manage"}).Draw(t, "role"), k, s, rapid.Bool().Draw(t, "plugged"))
 			}
 		}
 		b.WriteString("guests:\n")
@@ -217,7 +221,8 @@ func TestAnyLab(t *testing.T) {
 			for _, o := range labels {
 				require.False(t, s.Box.Overlaps(o.Box), "%q lies over %q in\n%s", s.Text, o.Text, b.String())
 			}
-			require.True(t, s.Box.X >= 0 && s.Box.right() <= pic.W && s.Box.Y >= 0 && s.Box.bottom() <= pic.H, "%q leaves the picture of\n%s", s.Text, b.String())
+			require.True(t, s.Box.X >= 0 && s.Box.right() <= pic.W && s.Box.Y >= 0 && s.Box.bottom() <= pic.H, "%q leaves the picture of\n%s",
+				s.Text, b.String())
 			labels = append(labels, s)
 		}
 		require.NoError(t, pic.SVG(io.Discard, Dark))
@@ -295,7 +300,8 @@ func BenchmarkThousandGuests(b *testing.B) {
 func TestEscapesArePainted(t *testing.T) {
 	p := example(t, "saltmarsh-leaky")
 	doc := verdict(t, p)
-	l := &layout{Picture: &Picture{W: 2000}, t: grow(p, Options{}), routes: map[route][]Point{}, ends: map[*block][2]float64{}, judged: judge(doc)}
+	l := &layout{Picture: &Picture{W: 2000}, t: grow(p, Options{}), routes: map[route][]Point{}, ends: map[*block][2]float64{},
+		judged: judge(doc)}
 	l.place()
 	band := Box{margin, 44, 1000, 28}
 	l.draw(band)
@@ -306,7 +312,8 @@ func TestEscapesArePainted(t *testing.T) {
 		way := l.trail(w.Path, band, 0)
 		require.Greater(t, len(way), 3, w.Path)
 		box := l.t.entries[p.Machine(w.From)].box
-		assert.True(t, way[0].X >= box.X-1 && way[0].X <= box.right()+1 && way[0].Y >= box.Y && way[0].Y <= box.bottom(), "%v begins at %v, and %s is at %v", w.Path, way[0], w.From, box)
+		assert.True(t, way[0].X >= box.X-1 && way[0].X <= box.right()+1 && way[0].Y >= box.Y && way[0].Y <= box.bottom(),
+			"%v begins at %v, and %s is at %v", w.Path, way[0], w.From, box)
 		end := way[len(way)-1]
 		assert.True(t, end.Y > band.Y && end.Y < band.bottom(), "%v ends at %v", w.Path, end)
 		for i := range way[1:] {

@@ -48,7 +48,8 @@ type route struct {
 
 // Of draws a plan.
 func Of(p *plan.Plan, o Options) *Picture {
-	l := &layout{Picture: &Picture{Title: p.Name}, t: grow(p, o), routes: map[route][]Point{}, ends: map[*block][2]float64{}, judged: judge(o.Verdict)}
+	l := &layout{Picture: &Picture{Title: p.Name}, t: grow(p, o), routes: map[route][]Point{}, ends: map[*block][2]float64{},
+		judged: judge(o.Verdict)}
 	if p.Lab.Title != "" {
 		l.Title += ": " + p.Lab.Title
 	}

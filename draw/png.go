@@ -34,7 +34,8 @@ const largePicture = 8 * 1280 * 800
 // PNG writes the picture as a PNG image of scale pixels a point.
 func (p *Picture) PNG(w io.Writer, g Ground, scale float64) error {
 	if scale <= 0 || p.W*p.H*scale*scale > maxPixels {
-		return fmt.Errorf("draw: a scale of %g makes %.0f by %.0f pixels; too many, take a smaller one or another form", scale, p.W*scale, p.H*scale)
+		return fmt.Errorf("draw: a scale of %g makes %.0f by %.0f pixels; too many, take a smaller one or another form", scale, p.W*scale,
+			p.H*scale)
 	}
 	c := gg.NewContext(int(p.W*scale), int(p.H*scale))
 	c.SetColor(g.color(Paper))

@@ -113,7 +113,8 @@ func (p *Picture) label(x, y float64, s style, text string, width float64) float
 		text = s.fit(text, width)
 	}
 	w := s.width(text)
-	p.Shapes = append(p.Shapes, Shape{Kind: Label, Box: Box{x, y, w, s.height()}, Base: y + s.height()*0.8, Text: text, Size: s.size, Bold: s.bold, Ink: s.ink})
+	p.Shapes = append(p.Shapes, Shape{Kind: Label, Box: Box{x, y, w, s.height()}, Base: y + s.height()*0.8, Text: text, Size: s.size,
+		Bold: s.bold, Ink: s.ink})
 	return w
 }
 

@@ -57,12 +57,14 @@ func (s Shape) svg(ground Ground) g.Group {
 	}
 	return g.Group{g.El("text", g.Attr("x", fmt.Sprintf("%.1f", s.Box.X)), g.Attr("y", fmt.Sprintf("%.1f", s.Base)),
 		g.Attr("textLength", fmt.Sprintf("%.1f", s.Box.W)), g.Attr("lengthAdjust", "spacingAndGlyphs"),
-		g.Attr("style", fmt.Sprintf("font:%s %gpx %s;fill:%s;white-space:pre", weight, s.Size, family, ground.hex(s.Ink))), g.Text(s.Text)), line()}
+		g.Attr("style", fmt.Sprintf("font:%s %gpx %s;fill:%s;white-space:pre", weight, s.Size, family, ground.hex(s.Ink))), g.Text(s.Text)),
+		line()}
 }
 
 func rectangle(b Box, round float64, style string) g.Node {
 	at := func(name string, v float64) g.Node { return g.Attr(name, fmt.Sprintf("%.1f", v)) }
-	return g.Group{g.El("rect", at("x", b.X), at("y", b.Y), at("width", b.W), at("height", b.H), at("rx", round), at("ry", round), g.Attr("style", style)), line()}
+	return g.Group{g.El("rect", at("x", b.X), at("y", b.Y), at("width", b.W), at("height", b.H), at("rx", round), at("ry", round),
+		g.Attr("style", style)), line()}
 }
 
 func points(name string, list []Point, style string) g.Node {

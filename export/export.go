@@ -37,10 +37,12 @@ func Kinds() []Kind {
 	return []Kind{
 		{"ovf", "descriptors of the machines for a hypervisor's import, one each and one for all", descriptors},
 		{"ova", "the same as one archive for each", archives},
-		{"nft", "packet filter, translation and kernel settings that make a Linux machine the appliance", func(p *plan.Plan) ([]bundle.File, error) { return nft.Files(p, nil), nil }},
+		{"nft", "packet filter, translation and kernel settings that make a Linux machine the appliance",
+			func(p *plan.Plan) ([]bundle.File, error) { return nft.Files(p, nil), nil }},
 		{"seed", "first-start seeds (NoCloud) that make plain Debian cloud machines the lab's", seed.Files},
 		{"leases", "configuration of the two lease servers that Debian carries", leases.Files},
-		{"zone", "master files of the lab's domains and the reverse of its networks", func(p *plan.Plan) ([]bundle.File, error) { return zone.Zones(p), nil }},
+		{"zone", "master files of the lab's domains and the reverse of its networks",
+			func(p *plan.Plan) ([]bundle.File, error) { return zone.Zones(p), nil }},
 		{"hosts", "lines for a hosts file", one(zone.Hosts)},
 		{"yang", "interfaces, translation and access lists as RFC 7951 JSON after the IETF models", yang.Files},
 		{"sheet", "the address book as comma-separated values", one(sheet.Book)},
@@ -52,7 +54,8 @@ func Kinds() []Kind {
 func machine(m *plan.Machine) ovf.System {
 	s := ovf.System{ID: m.Name, Name: m.Name, CPUs: m.Spec.CPUs, Memory: int64(m.Spec.Memory), Firmware: m.Spec.Firmware}
 	for _, a := range m.Own() {
-		s.Adapters = append(s.Adapters, ovf.Adapter{Number: a.Number, Name: a.Name + ": " + a.Attach, Network: a.Segment.Name, Model: a.NIC, MAC: a.MAC.String(), Plugged: a.Plugged})
+		s.Adapters = append(s.Adapters, ovf.Adapter{Number: a.Number, Name: a.Name + ": " + a.Attach, Network: a.Segment.Name, Model: a.NIC,
+			MAC: a.MAC.String(), Plugged: a.Plugged})
 	}
 	if m.Spec.Disk > 0 {
 		s.Drives = append(s.Drives, ovf.Drive{Disk: "disk-" + m.Name, Size: int64(m.Spec.Disk), Bus: m.Spec.DiskBus})
@@ -144,7 +147,8 @@ func archives(p *plan.Plan) ([]bundle.File, error) {
 		var b bytes.Buffer
 		w := tar.NewWriter(&b)
 		for _, f := range list[i : i+2] {
-			if err := w.WriteHeader(&tar.Header{Name: f.Name, Mode: 0o644, Size: int64(len(f.Data)), ModTime: time.Unix(0, 0), Format: tar.FormatUSTAR}); err != nil {
+			if err := w.WriteHeader(&tar.Header{Name: f.Name, Mode: 0o644, Size: int64(len(f.Data)), ModTime: time.Unix(0, 0),
+				Format: tar.FormatUSTAR}); err != nil {
 				return nil, fmt.Errorf("export: %s: %w", f.Name, err)
 			}
 			if _, err := w.Write(f.Data); err != nil {

@@ -211,5 +211,7 @@ func checkYang(t *testing.T, path string, f bundle.File) {
 	part, err := json.Marshal(map[string]json.RawMessage{"ietf-interfaces:interfaces": all["ietf-interfaces:interfaces"]})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, part, 0o600))
-	judge(t, "yanglint", "-p", models+"nmda-modules/ietf", "-p", models+"modules/ietf", models+"nmda-modules/ietf/ietf-interfaces@2018-02-20.yang", models+"nmda-modules/ietf/ietf-ip@2018-02-22.yang", models+"modules/ietf/iana-if-type@2014-05-08.yang", "-t", "config", path)
+	judge(t, "yanglint", "-p", models+"nmda-modules/ietf", "-p", models+"modules/ietf",
+		models+"nmda-modules/ietf/ietf-interfaces@2018-02-20.yang", models+"nmda-modules/ietf/ietf-ip@2018-02-22.yang",
+		models+"modules/ietf/iana-if-type@2014-05-08.yang", "-t", "config", path)
 }

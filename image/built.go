@@ -28,7 +28,8 @@ func Built(s ovf.System) identify.Built {
 		}
 	}
 	for _, a := range s.Adapters {
-		b.Adapters = append(b.Adapters, identify.BuiltAdapter{Number: a.Number, Name: a.Name, Network: a.Network, Models: strings.Fields(a.Model), MAC: a.MAC, Plugged: a.Plugged})
+		b.Adapters = append(b.Adapters, identify.BuiltAdapter{Number: a.Number, Name: a.Name, Network: a.Network,
+			Models: strings.Fields(a.Model), MAC: a.MAC, Plugged: a.Plugged})
 	}
 	return b
 }

@@ -97,7 +97,8 @@ cp d.vdi x.qcow2; head -c 100000 d.qcow2 > cut.qcow2; : > nil.iso; sha256sum gat
 func TestInspectRealFiles(t *testing.T) {
 	dir := t.TempDir()
 	tools(t, dir, makeImages, "genisoimage", "xorriso", "qemu-img", "zstd", "xz", "bzip2", "zip", "mcopy", "/sbin/mkfs.vfat", "/sbin/sfdisk")
-	const gate, hybrid = "optical image, GATE, boots bios and uefi, for ARM, 64 bits+x86, 64 bits", "optical image, HYBRID, boots bios and uefi, for ARM, 64 bits+x86, 64 bits, and stick"
+	const gate, hybrid = "optical image, GATE, boots bios and uefi, for ARM, 64 bits+x86, 64 bits",
+		"optical image, HYBRID, boots bios and uefi, for ARM, 64 bits+x86, 64 bits, and stick"
 	for name, want := range map[string]string{
 		"gate.iso":      gate,
 		"files.iso":     "optical image, FILES, boots , for ",
@@ -269,7 +270,8 @@ func FuzzInspect(f *testing.F) {
 	copy(optical[16*iso.Sector:], "\x01CD001")
 	copy(optical[17*iso.Sector:], "\x00CD001\x01EL TORITO SPECIFICATION")
 	f.Add(optical, 16*iso.Sector)
-	for _, head := range []string{"QFI\xfb\x00\x00\x00\x03", "KDMV\x01\x00\x00\x00", "# Disk DescriptorFile\nRW 20480 FLAT \"x\"\n", "vhdxfile", "PK\x03\x04", "\xfd7zXZ\x00\x00\x04", "BZh91AY", "\x28\xb5\x2f\xfd"} {
+	for _, head := range []string{"QFI\xfb\x00\x00\x00\x03", "KDMV\x01\x00\x00\x00", "# Disk DescriptorFile\nRW 20480 FLAT \"x\"\n",
+		"vhdxfile", "PK\x03\x04", "\xfd7zXZ\x00\x00\x04", "BZh91AY", "\x28\xb5\x2f\xfd"} {
 		f.Add(append([]byte(head), make([]byte, 2048)...), 512)
 	}
 	data, err := os.ReadFile("../format/ovf/testdata/sluice.ovf")

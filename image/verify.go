@@ -101,10 +101,12 @@ func Beside(dir fs.FS, name string) (Wanted, error) {
 		for _, e := range list {
 			low, isOwn := strings.ToLower(e.Name()), false
 			if rest, ok := strings.CutPrefix(low, strings.ToLower(name)+"."); ok {
-				isOwn = rest == "sha256" || rest == "sha512" || rest == "sha256sum" || rest == "sha512sum" || rest == "sha256.txt" || rest == "sha512.txt"
+				isOwn = rest == "sha256" || rest == "sha512" || rest == "sha256sum" || rest == "sha512sum" || rest == "sha256.txt" ||
+					rest == "sha512.txt"
 			}
 			sign := strings.NewReplacer("-", "", "_", "", ".txt", "").Replace(low)
-			if isOwn != own || !isOwn && !slices.Contains([]string{"sha256sums", "sha512sums", "sha256sum", "sha512sum", "sha256", "sha512", "checksums", "checksum", "sums"}, sign) {
+			if isOwn != own || !isOwn && !slices.Contains([]string{"sha256sums", "sha512sums", "sha256sum", "sha512sum", "sha256", "sha512",
+				"checksums", "checksum", "sums"}, sign) {
 				continue
 			}
 			f, err := dir.Open(e.Name())

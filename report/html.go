@@ -80,7 +80,8 @@ func HTML(p *plan.Plan, doc claims.Document, frames []Frame) ([]byte, error) {
 
 func (w *writer) banner() g.Node {
 	return g.Group{
-		h.Nav(g.If(w.doc.Verdict != claims.Holds, link("broken", "What does not hold")), link("diagram", "Diagram"), link("claims", "Claims"), link("plan", "Plan"), link("evidence", "Evidence"), g.If(len(w.shown) > 0, link("frames", "Frames"))),
+		h.Nav(g.If(w.doc.Verdict != claims.Holds, link("broken", "What does not hold")), link("diagram", "Diagram"), link("claims", "Claims"),
+			link("plan", "Plan"), link("evidence", "Evidence"), g.If(len(w.shown) > 0, link("frames", "Frames"))),
 		h.Div(h.Class("banner "+string(w.doc.Verdict)), g.Text(signs[w.doc.Verdict]+" "+w.doc.Summary())),
 		h.P(h.Class("faint"), g.Text(claims.Introduction)),
 	}
@@ -175,7 +176,8 @@ func (w *writer) plan() g.Node {
 		if s.Tag != 0 {
 			tag = strconv.Itoa(s.Tag)
 		}
-		add(text(s.Name), text(s.Wire), text(tag), page.Mono(strings.TrimSpace(s.Subnet.String()+" "+s.Subnet6)), page.Mono(s.Gateway), text(w.p.Segment(s.Name).Reach))
+		add(text(s.Name), text(s.Wire), text(tag), page.Mono(strings.TrimSpace(s.Subnet.String()+" "+s.Subnet6)), page.Mono(s.Gateway),
+			text(w.p.Segment(s.Name).Reach))
 	}
 	table("Segments", "segment", "wire", "tag", "subnet", "gateway", "reach")
 	for _, a := range d.Adapters {
@@ -219,7 +221,8 @@ func (w *writer) frames(list []Frame) g.Node {
 			summary = q.String()
 		}
 		return h.Details(h.ID(fmt.Sprintf("frame-%d", f.Number)),
-			h.Summary(h.Class("mono"), g.Textf("frame %d ", f.Number), h.Span(h.Class("faint"), g.Textf("%.6f s on %s ", f.At.Seconds(), f.Segment)), g.Text(summary)),
+			h.Summary(h.Class("mono"), g.Textf("frame %d ", f.Number),
+				h.Span(h.Class("faint"), g.Textf("%.6f s on %s ", f.At.Seconds(), f.Segment)), g.Text(summary)),
 			h.Div(g.Map(layers.Of(f.Bytes), func(l layers.Layer) g.Node {
 				return g.Group{h.Strong(g.Text(l.Name)), h.Table(h.Class("fields"), g.Map(l.Fields, func(x layers.Field) g.Node {
 					return h.Tr(h.Td(g.Text(x.Name)), h.Td(page.Mono(x.Value)))

@@ -25,7 +25,8 @@ func Markdown(p *plan.Plan, doc claims.Document) []byte {
 	plain := func(s string) string {
 		return strings.NewReplacer("|", `\|`, "\n", " ", "<", "&lt;").Replace(s)
 	}
-	sign := map[claims.Verdict]string{claims.Holds: signs[claims.Holds] + " holds", claims.Broken: signs[claims.Broken] + " **broken**", claims.Unknown: signs[claims.Unknown] + " unknown"}
+	sign := map[claims.Verdict]string{claims.Holds: signs[claims.Holds] + " holds", claims.Broken: signs[claims.Broken] + " **broken**",
+		claims.Unknown: signs[claims.Unknown] + " unknown"}
 	fmt.Fprintf(&b, "# %s: %s\n\n", p.Name, doc.Stage)
 	if p.Lab.Title != "" {
 		fmt.Fprintf(&b, "%s\n\n", plain(p.Lab.Title))

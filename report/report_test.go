@@ -102,7 +102,8 @@ func TestLayersAgreeWithAnAnalyser(t *testing.T) {
 	require.NoError(t, w.Err())
 	require.NoError(t, f.Close())
 
-	fields := []string{"eth.src", "vlan.id", "ip.src", "ip.dst", "ip.ttl", "ipv6.src", "ipv6.dst", "tcp.srcport", "tcp.dstport", "udp.srcport", "udp.dstport", "dns.qry.name", "dhcp.option.dhcp", "icmp.type", "icmpv6.type", "arp.dst.proto_ipv4"}
+	fields := []string{"eth.src", "vlan.id", "ip.src", "ip.dst", "ip.ttl", "ipv6.src", "ipv6.dst", "tcp.srcport", "tcp.dstport",
+		"udp.srcport", "udp.dstport", "dns.qry.name", "dhcp.option.dhcp", "icmp.type", "icmpv6.type", "arp.dst.proto_ipv4"}
 	// Of what lies in a tunnel or behind two tags, or is sent round by a source, the page tells the outside only.
 	args := []string{"-r", file, "-Y", "!(ip.proto == 4 || ip.proto == 41 || ip.proto == 47 || ip.opt.type || ip.flags.mf == 1 || ip.frag_offset > 0 || vlan.etype == 0x8100)", "-T", "fields", "-e", "frame.number", "-E", "occurrence=f", "-E", "separator=|"}
 	for _, name := range fields {

@@ -144,7 +144,8 @@ func (b *writer) attach(a *plan.Adapter) string {
 	if tags != nil {
 		word += b.w.Trunk
 	}
-	text := b.w.Say(word, "uplink", cmp.Or(root.Lab.Uplink, "uplink"), "name", root.Name, "tag", fmt.Sprint(a.Segment.Tag), "tags", strings.Join(tags, ", "), "number", fmt.Sprint(a.Number))
+	text := b.w.Say(word, "uplink", cmp.Or(root.Lab.Uplink, "uplink"), "name", root.Name, "tag", fmt.Sprint(a.Segment.Tag), "tags",
+		strings.Join(tags, ", "), "number", fmt.Sprint(a.Number))
 	if !a.Plugged {
 		text += ", cable unplugged"
 	}
@@ -152,7 +153,8 @@ func (b *writer) attach(a *plan.Adapter) string {
 }
 
 func (b *writer) images() Step {
-	s := Step{ID: "images", Title: "Fetch the images and verify them", Why: "A medium that was cut short or changed on the way fails late and oddly."}
+	s := Step{ID: "images", Title: "Fetch the images and verify them",
+		Why: "A medium that was cut short or changed on the way fails late and oddly."}
 	t := &Table{Head: []string{"for", "file", "SHA-256", "remark"}, Tick: true}
 	for _, m := range b.p.Machines {
 		image := lab.Image{}
@@ -167,15 +169,19 @@ func (b *writer) images() Step {
 		if e := image.Evaluation; e.Days > 0 {
 			remark = fmt.Sprintf("may be tried for %d days from %s", e.Days, e.From.Format("2006-01-02"))
 		}
-		t.Rows = append(t.Rows, []string{m.Name, cmp.Or(file, "its install medium or disk image"), cmp.Or(image.SHA256, "as its publisher says"), remark})
+		t.Rows = append(t.Rows, []string{m.Name, cmp.Or(file, "its install medium or disk image"),
+			cmp.Or(image.SHA256, "as its publisher says"), remark})
 	}
 	if len(t.Rows) == 0 {
 		return Step{}
 	}
 	s.Table = t
-	s.Do = []string{"Fetch each file from where its publisher offers it.", "`bastion image verify FILE` compares it with the sum; `bastion image inspect FILE` says what it is and whether it boots.", "`bastion image unpack FILE` where it is packed."}
+	s.Do = []string{"Fetch each file from where its publisher offers it.",
+		"`bastion image verify FILE` compares it with the sum; `bastion image inspect FILE` says what it is and whether it boots.",
+		"`bastion image unpack FILE` where it is packed."}
 	s.See = "Each sum is the same, and each image is of the kind that the machine needs."
-	s.Mistakes = []Mistake{{"the packed file is given to the machine", "it says that there is nothing to boot"}, {"an image for another processor", "the screen stays black after the first line"}}
+	s.Mistakes = []Mistake{{"the packed file is given to the machine", "it says that there is nothing to boot"},
+		{"an image for another processor", "the screen stays black after the first line"}}
 	return s
 }
 
@@ -203,7 +209,8 @@ func (b *writer) segments() Step {
 		s.Table.Rows = append(s.Table.Rows, []string{seg.Name, how, networks(seg), tag})
 	}
 	s.See = "Each is in the list that an adapter can be attached to."
-	s.Mistakes = []Mistake{{"two networks whose names differ by a letter", "a guest gets no lease, and nobody answers it"}, {"an inside network made with an uplink", "`bastion rehearse` says cut, and a guest reaches outside with the appliance off"}}
+	s.Mistakes = []Mistake{{"two networks whose names differ by a letter", "a guest gets no lease, and nobody answers it"},
+		{"an inside network made with an uplink", "`bastion rehearse` says cut, and a guest reaches outside with the appliance off"}}
 	return s
 }
 
@@ -215,7 +222,8 @@ func networks(s *plan.Segment) string {
 }
 
 func (b *writer) strangers() Step {
-	s := Step{ID: "strangers", Title: "Switch off what hands out leases beside the appliance", Why: "Two lease servers on a segment race, and guests that hear the wrong one have no way out, or one around the appliance."}
+	s := Step{ID: "strangers", Title: "Switch off what hands out leases beside the appliance",
+		Why: "Two lease servers on a segment race, and guests that hear the wrong one have no way out, or one around the appliance."}
 	for _, seg := range b.p.Segments {
 		if seg.Inside() && seg.Bridged == nil && seg.Tag == 0 {
 			s.Do = append(s.Do, b.w.Say(b.w.Leases, "name", seg.Name)+": off.")
@@ -225,13 +233,15 @@ func (b *writer) strangers() Step {
 		return Step{}
 	}
 	s.See = "The networks' settings say that nobody hands out leases."
-	s.Mistakes = []Mistake{{"it is switched off for one network only", "a guest has an address outside the pool"}, {"it comes back after an update", "leases that were right turn wrong a day later"}}
+	s.Mistakes = []Mistake{{"it is switched off for one network only", "a guest has an address outside the pool"},
+		{"it comes back after an update", "leases that were right turn wrong a day later"}}
 	return s
 }
 
 func (b *writer) create(m *plan.Machine) Step {
 	spec := m.Spec
-	s := Step{ID: "create." + m.Name, Title: "Create the " + b.w.Machine + " " + m.Name, Table: &Table{Head: []string{"setting", "value", "why"}}}
+	s := Step{ID: "create." + m.Name, Title: "Create the " + b.w.Machine + " " + m.Name,
+		Table: &Table{Head: []string{"setting", "value", "why"}}}
 	add := func(name, value, why string) { s.Table.Rows = append(s.Table.Rows, []string{name, value, why}) }
 	add("name", m.Name, "the lab's files call it so")
 	add("processors", fmt.Sprint(spec.CPUs), reason(m, "CPU"))
@@ -247,7 +257,8 @@ func (b *writer) create(m *plan.Machine) Step {
 	}
 	s.Do = []string{"Create it with these settings, and do not start it yet."}
 	s.See = "The settings page shows the same values."
-	s.Mistakes = []Mistake{{"an adapter or disk model that it has no driver for", "it finds fewer interfaces, or no disk"}, {"memory that may shrink", "conversations break when the host is busy"}}
+	s.Mistakes = []Mistake{{"an adapter or disk model that it has no driver for", "it finds fewer interfaces, or no disk"},
+		{"memory that may shrink", "conversations break when the host is busy"}}
 	return s
 }
 
@@ -263,26 +274,34 @@ func reason(m *plan.Machine, about string) string {
 }
 
 func (b *writer) adapters(m *plan.Machine) Step {
-	s := Step{ID: "adapters." + m.Name, Title: "Attach the adapters of " + m.Name + ", in this order", Why: "The order and the hardware address are how the console tells them apart.",
+	s := Step{ID: "adapters." + m.Name, Title: "Attach the adapters of " + m.Name + ", in this order",
+		Why:   "The order and the hardware address are how the console tells them apart.",
 		Table: &Table{Head: []string{"adapter", "for", "attach it to", "hardware address", "model"}, Tick: true}}
 	for _, a := range m.Own() {
-		s.Table.Rows = append(s.Table.Rows, []string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), cmp.Or(a.Name, "the guest"), b.attach(a), a.MAC.String(), a.NIC})
+		s.Table.Rows = append(s.Table.Rows, []string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), cmp.Or(a.Name, "the guest"),
+			b.attach(a), a.MAC.String(), a.NIC})
 	}
-	s.Do = []string{"Set each hardware address by hand where the program lets you.", fmt.Sprintf("Where it does not: let it make its own, then `bastion map LAB --as %s --adopt LISTING` writes them into the lab file.", m.Name)}
+	s.Do = []string{"Set each hardware address by hand where the program lets you.",
+		fmt.Sprintf("Where it does not: let it make its own, then `bastion map LAB --as %s --adopt LISTING` writes them into the lab file.",
+			m.Name)}
 	s.See = "As many adapters as rows, each with the address of its row."
-	s.Mistakes = []Mistake{{"WAN and LAN swapped", "guests get leases from upstream, or none at all"}, {"an adapter left on the default network", "a guest reaches outside with the appliance off"}}
+	s.Mistakes = []Mistake{{"WAN and LAN swapped", "guests get leases from upstream, or none at all"},
+		{"an adapter left on the default network", "a guest reaches outside with the appliance off"}}
 	return s
 }
 
 func (b *writer) which(m *plan.Machine) Step {
-	s := Step{ID: "which." + m.Name, Title: "Find out which interface is which", Why: "Names on the console follow the hardware, not your intent. Compare the last two bytes of each hardware address.",
+	s := Step{ID: "which." + m.Name, Title: "Find out which interface is which",
+		Why:   "Names on the console follow the hardware, not your intent. Compare the last two bytes of each hardware address.",
 		Table: &Table{Head: []string{"port", "last bytes", "likely called", "adapter", "address then"}}, Check: Mapped, Machine: m.Name}
 	for _, a := range m.Adapters {
-		s.Table.Rows = append(s.Table.Rows, []string{a.Name, "…" + a.MAC.Tail(2), strings.Join(a.Devices, " or "), fmt.Sprint(a.Number), shown(a)})
+		s.Table.Rows = append(s.Table.Rows, []string{a.Name, "…" + a.MAC.Tail(2), strings.Join(a.Devices, " or "), fmt.Sprint(a.Number),
+			shown(a)})
 	}
 	s.Do = []string{fmt.Sprintf("Copy the list of interfaces from the console: `bastion map LAB --as %s --listing FILE` says which is which, in whatever form it stands.", m.Name)}
 	s.See = "Every port has one interface whose address ends as in its row."
-	s.Mistakes = []Mistake{{"only the first digits are compared", "WAN and LAN swapped: they differ in the last digit only"}, {"taken in the order of the list", "right on this machine, wrong on the next"}}
+	s.Mistakes = []Mistake{{"only the first digits are compared", "WAN and LAN swapped: they differ in the last digit only"},
+		{"taken in the order of the list", "right on this machine, wrong on the next"}}
 	return s
 }
 
@@ -329,6 +348,9 @@ func (b *writer) console(m *plan.Machine) Step {
 			t.Rows = append(t.Rows, []string{a.Name, shown(a), gateway, pool})
 		}
 	}
-	return Step{ID: "console." + m.Name, Title: "Answer the console's questions", Table: t, Do: []string{"Where a device's name differs from the likely one, put in what the step before found."},
-		See: "It lists each port with the address that was planned.", Mistakes: []Mistake{{"an upstream gateway typed in on an inside port", "guests reach the appliance and nothing behind it"}, {"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"}}}
+	return Step{ID: "console." + m.Name, Title: "Answer the console's questions", Table: t,
+		Do:  []string{"Where a device's name differs from the likely one, put in what the step before found."},
+		See: "It lists each port with the address that was planned.",
+		Mistakes: []Mistake{{"an upstream gateway typed in on an inside port", "guests reach the appliance and nothing behind it"},
+			{"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"}}}
 }

@@ -59,23 +59,30 @@ func (b *writer) boot(m *plan.Machine) Step {
 		step.Title = "Import the package"
 		step.Do = append(step.Do, fmt.Sprintf("Import %s instead of making the machine by hand, then set what the steps before say where it differs.", s.inner))
 		step.See = fmt.Sprintf("`bastion compare LAB --as %s --built FILE` on the machine's export finds no difference.", m.Name)
-		step.Mistakes = []Mistake{{"the package's own networks are kept", "an adapter is on the default network, and a guest reaches outside with the appliance off"}, {"it is imported twice", "two machines have one hardware address"}}
+		step.Mistakes = []Mistake{{"the package's own networks are kept",
+			"an adapter is on the default network, and a guest reaches outside with the appliance off"},
+			{"it is imported twice", "two machines have one hardware address"}}
 	case s.kind == image.VirtDisk:
 		step.Title = "Attach the ready disk"
 		step.Do = append(step.Do, fmt.Sprintf("Attach %s as the machine's disk on %s, in place of an empty one. It is installed already: nothing goes into the optical drive.", s.inner, m.Spec.DiskBus))
 		step.See = "It starts from this disk."
-		step.Mistakes = []Mistake{{"the disk is attached on a bus that it has no driver for", "it stops with a line about its root, or restarts again and again"}, {"the fetched file itself is attached, not a copy", "the next lab begins with this one's settings"}}
+		step.Mistakes = []Mistake{{"the disk is attached on a bus that it has no driver for",
+			"it stops with a line about its root, or restarts again and again"},
+			{"the fetched file itself is attached, not a copy", "the next lab begins with this one's settings"}}
 	case s.kind == image.RawDisk:
 		step.Title = "Attach the disk image and set the start order"
-		step.Do = append(step.Do, fmt.Sprintf("`bastion image inspect %s` says whether it is an installed disk or a stick that installs.", s.inner),
+		step.Do = append(step.Do, fmt.Sprintf("`bastion image inspect %s` says whether it is an installed disk or a stick that installs.",
+			s.inner),
 			"An installed disk: attach it as the machine's disk, in place of an empty one. A stick: attach it as a second disk, and start from that one once.", order)
 		step.See = "It starts from what you attached."
-		step.Mistakes = []Mistake{{"it is put into the optical drive", "it says that there is nothing to boot"}, {"the stick stands first in the start order", "after the installation it begins to install again"}}
+		step.Mistakes = []Mistake{{"it is put into the optical drive", "it says that there is nothing to boot"},
+			{"the stick stands first in the start order", "after the installation it begins to install again"}}
 	default:
 		step.Title = "Put the medium in and set the start order"
 		step.Do = append(step.Do, fmt.Sprintf("Put %s into %s.", s.inner, b.w.Medium), order)
 		step.See = "With an empty disk it starts from the medium; once installed, from the disk."
-		step.Mistakes = []Mistake{{"the medium stands first", "after the installation it begins to install again"}, {"the medium was not connected at power-on", "it says that there is nothing to boot"}}
+		step.Mistakes = []Mistake{{"the medium stands first", "after the installation it begins to install again"},
+			{"the medium was not connected at power-on", "it says that there is nothing to boot"}}
 	}
 	return step
 }
@@ -90,7 +97,8 @@ func (b *writer) first(m *plan.Machine) Step {
 		s.Do = append(s.Do, fmt.Sprintf("%s takes about %s; longer: %s.", w.For, w.Time, cmp.Or(w.Longer, "look at the console")))
 	}
 	s.See = "The console asks its first question, or lists its interfaces."
-	s.Mistakes = []Mistake{{"too little memory", "the installation stops halfway or restarts"}, {"the disk's bus has no driver", "the installer finds no disk"}}
+	s.Mistakes = []Mistake{{"too little memory", "the installation stops halfway or restarts"},
+		{"the disk's bus has no driver", "the installer finds no disk"}}
 	return s
 }
 
@@ -99,19 +107,26 @@ func (b *writer) restart(m *plan.Machine) Step {
 	if !s.installs() || s.kind == image.RawDisk {
 		return Step{}
 	}
-	return Step{ID: "restart." + m.Name, Title: "Take the medium out and restart", Do: []string{"Take the medium out of " + b.w.Medium + ".", "Restart from the disk."},
-		See: "It starts from its disk and shows the same addresses.", Mistakes: []Mistake{{"the medium is still in", "it begins to install again, or your answers are gone"}, {"settings were not written before the restart", "factory addresses are back"}},
+	return Step{ID: "restart." + m.Name, Title: "Take the medium out and restart",
+		Do:  []string{"Take the medium out of " + b.w.Medium + ".", "Restart from the disk."},
+		See: "It starts from its disk and shows the same addresses.",
+		Mistakes: []Mistake{{"the medium is still in", "it begins to install again, or your answers are gone"},
+			{"settings were not written before the restart", "factory addresses are back"}},
 		Keep: "Take a " + b.w.Snapshot + " called \"installed\"."}
 }
 
 // files gives an appliance that is set up in files what an export writes.
 func (b *writer) files(m *plan.Machine) Step {
-	return Step{ID: "files." + m.Name, Title: "Give " + m.Name + " its files", Why: "It has no pages: addresses, packet filter, translation and leases are files that the program writes from the plan.",
+	return Step{ID: "files." + m.Name, Title: "Give " + m.Name + " its files",
+		Why: "It has no pages: addresses, packet filter, translation and leases are files that the program writes from the plan.",
 		Do: []string{
-			"`bastion export LAB --kind seed --to files` writes a first-start seed: attach files/" + m.Name + ".iso as a medium, and the machine sets itself up when it first starts.",
+			"`bastion export LAB --kind seed --to files` writes a first-start seed: attach files/" + m.Name +
+				".iso as a medium, and the machine sets itself up when it first starts.",
 			"Where the machine is installed already: `bastion export LAB --kind nft --to files` writes its packet filter and kernel settings, `bastion export LAB --kind leases --to files` its lease server's configuration; copy them to where each file's first lines say.",
 		},
 		See: "`nft list ruleset` on it shows the rules of the plan, and `sysctl net.ipv4.ip_forward` says 1.",
-		Mistakes: []Mistake{{"an interface is called otherwise than in the files", "the packet filter does not load, or lets nothing pass; --device says the real name"}, {"the files are loaded and not kept for the next start",
-			"everything is gone after a restart"}}}
+		Mistakes: []Mistake{{"an interface is called otherwise than in the files",
+			"the packet filter does not load, or lets nothing pass; --device says the real name"},
+			{"the files are loaded and not kept for the next start",
+				"everything is gone after a restart"}}}
 }

@@ -73,7 +73,8 @@ func TestNamesEverything(t *testing.T) {
 			page, err := b.HTML(nil)
 			require.NoError(t, err)
 			text := strings.Join(strings.Fields(string(b.Text(80))), " ")
-			for form, out := range map[string]string{"markdown": strings.ReplaceAll(string(b.Markdown()), "&lt;", "<"), "html": html.UnescapeString(string(page)), "text": text} {
+			for form, out := range map[string]string{"markdown": strings.ReplaceAll(string(b.Markdown()), "&lt;", "<"),
+				"html": html.UnescapeString(string(page)), "text": text} {
 				where := name + " as " + form
 				for _, a := range p.Adapters {
 					assert.Contains(t, out, a.MAC.Tail(2), where)
@@ -125,7 +126,8 @@ func TestNamesEverything(t *testing.T) {
 func TestPromisesHold(t *testing.T) {
 	all := labs(t)
 	delete(all, "leaky") // there guests do not see what was planned: that is its point
-	all["shut"] = planned(t, bytes.Replace(example(t, "saltmarsh"), []byte("      - deny any from tidepool to any\n"), []byte("      - deny udp/53 from boathouse to any\n      - deny icmp from reedbed to 10.83.16.1\n"), 1))
+	all["shut"] = planned(t, bytes.Replace(example(t, "saltmarsh"), []byte("      - deny any from tidepool to any\n"),
+		[]byte("      - deny udp/53 from boathouse to any\n      - deny icmp from reedbed to 10.83.16.1\n"), 1))
 	for name, p := range all {
 		stage := rehearse.New(p)
 		_, err := stage.Open(t.Context(), p)
@@ -150,7 +152,8 @@ func TestPromisesHold(t *testing.T) {
 				case at == row[0]:
 					continue
 				default:
-					if a, err := netip.ParseAddr(at); err == nil && from.Segment.Port != nil && from.Segment.Port.Address.IsValid() && a == from.Segment.Port.Address.Addr() {
+					if a, err := netip.ParseAddr(at); err == nil && from.Segment.Port != nil && from.Segment.Port.Address.IsValid() &&
+						a == from.Segment.Port.Address.Addr() {
 						reach.To = claims.RefTo(from.Segment.Port)
 					} // else something outside, for which the witness stands
 				}
@@ -185,14 +188,16 @@ func TestSince(t *testing.T) {
 	same, gone := Since(old, old)
 	assert.Empty(t, same.Parts)
 	assert.Empty(t, gone)
-	now := Of(planned(t, []byte(strings.NewReplacer("reserve: 10.83.16.20", "reserve: 10.83.16.21", "      - refuse tcp/25 from reedbed to outside\n", "").Replace(text))), words)
+	now := Of(planned(t, []byte(strings.NewReplacer("reserve: 10.83.16.20", "reserve: 10.83.16.21",
+		"      - refuse tcp/25 from reedbed to outside\n", "").Replace(text))), words)
 	changed, gone := Since(old, now)
 	assert.Empty(t, gone)
 	assert.Equal(t, []string{"rules.sluice", "leases.sluice", "guests.reedbed"}, ids(changed))
 	out := string(changed.Text(80))
 	assert.Contains(t, out, "[ ] take away\n        no.: 2")
 	assert.Contains(t, out, "10.83.16.21")
-	_, gone = Since(old, Of(planned(t, []byte(strings.Replace(text, "  newt: tidepool\n", "", 1)[:strings.Index(text, "expect:")-len("  newt: tidepool\n")])), words))
+	_, gone = Since(old, Of(planned(t, []byte(strings.Replace(text, "  newt: tidepool\n", "",
+		1)[:strings.Index(text, "expect:")-len("  newt: tidepool\n")])), words))
 	assert.Equal(t, []string{"Move the guests of tidepool there, one by one", "In newt (tidepool), from the bottom up"}, gone)
 }
 

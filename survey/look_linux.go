@@ -47,7 +47,8 @@ func (r *Report) links() error {
 			continue
 		}
 		a := Adapter{
-			Name: at.Name, Kind: Virtual, Up: at.OperState == netlink.OperUp || at.OperState == netlink.OperUnknown && at.RawFlags&syscall.IFF_UP != 0,
+			Name: at.Name, Kind: Virtual, Up: at.OperState == netlink.OperUp || at.OperState == netlink.OperUnknown &&
+				at.RawFlags&syscall.IFF_UP != 0,
 			MAC: at.HardwareAddr.String(), Addresses: []netip.Prefix{},
 		}
 		sys := filepath.Join("/sys/class/net", at.Name)

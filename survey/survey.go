@@ -129,10 +129,12 @@ func (r *Report) Follows() []string {
 	switch {
 	case r.Available == 0:
 	case r.Available <= reserve:
-		out = append(out, fmt.Sprintf("Only %s of memory is free: too little for an appliance and a guest. Close something first.", about(r.Available)))
+		out = append(out, fmt.Sprintf("Only %s of memory is free: too little for an appliance and a guest. Close something first.",
+			about(r.Available)))
 	default:
 		n := int((r.Available - reserve) / lab.GiB)
-		out = append(out, fmt.Sprintf("About %s of memory is left for machines when the host keeps %s: an appliance and %d guests of 1GiB.", about(r.Available-reserve), reserve, max(n-1, 0)))
+		out = append(out, fmt.Sprintf("About %s of memory is left for machines when the host keeps %s: an appliance and %d guests of 1GiB.",
+			about(r.Available-reserve), reserve, max(n-1, 0)))
 	}
 	switch r.Accelerated {
 	case No:

@@ -31,11 +31,15 @@ func TestFollows(t *testing.T) {
 		says   []string
 		nets   string
 	}{
-		{"a wired machine", Report{Adapters: []Adapter{air, wired}, Default: "enp1", Available: 10 * lab.GiB, Accelerated: Yes}, []string{"Bridge the WAN to enp1", "10.83.0.0/16", "8GiB of memory is left", "7 guests", "can be accelerated here"}, "[172.29.64.0/24]"},
+		{"a wired machine", Report{Adapters: []Adapter{air, wired}, Default: "enp1", Available: 10 * lab.GiB, Accelerated: Yes},
+			[]string{"Bridge the WAN to enp1", "10.83.0.0/16", "8GiB of memory is left", "7 guests", "can be accelerated here"}, "[172.29.64.0/24]"},
 		{"wireless", Report{Adapters: []Adapter{air}, Default: "wlp2"}, []string{"wlp2, which is wireless", "join: nat"}, "[172.29.64.0/24]"},
-		{"a guest itself", Report{Adapters: []Adapter{{Name: "eth0", Kind: Virtual, Up: true}}, Default: "eth0"}, []string{"a guest or a container itself"}, "[]"},
-		{"no way out", Report{Accelerated: No, Why: "no device", Available: lab.GiB}, []string{"No adapter leads outside", "too little for an appliance", "cannot be accelerated here (no device)"}, "[]"},
-		{"much in use", Report{Adapters: []Adapter{wired}, Routes: prefixes("10.0.0.0/8", "172.16.0.0/12", "10.83.4.0/24", "169.254.0.0/16")}, []string{"Free for a lab: 192.168.100.0/24."}, "[10.0.0.0/8 172.16.0.0/12]"},
+		{"a guest itself", Report{Adapters: []Adapter{{Name: "eth0", Kind: Virtual, Up: true}}, Default: "eth0"},
+			[]string{"a guest or a container itself"}, "[]"},
+		{"no way out", Report{Accelerated: No, Why: "no device", Available: lab.GiB},
+			[]string{"No adapter leads outside", "too little for an appliance", "cannot be accelerated here (no device)"}, "[]"},
+		{"much in use", Report{Adapters: []Adapter{wired}, Routes: prefixes("10.0.0.0/8", "172.16.0.0/12", "10.83.4.0/24", "169.254.0.0/16")},
+			[]string{"Free for a lab: 192.168.100.0/24."}, "[10.0.0.0/8 172.16.0.0/12]"},
 	} {
 		text := strings.Join(c.report.Follows(), "\n")
 		for _, s := range c.says {

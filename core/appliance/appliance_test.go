@@ -97,7 +97,8 @@ func (s *sluice) send(adapter int, frame []byte) []*packet.Packet {
 }
 
 func tcp(from netip.Addr, port uint16, to netip.Addr, at uint16, flags uint8) []byte {
-	return packet.Segment(packet.IP{Source: from, Destination: to}, packet.SegmentFields{Source: port, Destination: at, Seq: 100, Ack: 7, Flags: flags, Window: 1000}, nil)
+	return packet.Segment(packet.IP{Source: from, Destination: to},
+		packet.SegmentFields{Source: port, Destination: at, Seq: 100, Ack: 7, Flags: flags, Window: 1000}, nil)
 }
 
 func udp(from netip.Addr, port uint16, to netip.Addr, at uint16) []byte {
@@ -132,14 +133,17 @@ func TestFilter(t *testing.T) {
 		want    []string
 	}{
 		{"out, translated", 2, tcp(heron, 40000, buoy, 80, packet.SYN), []string{"1 172.29.64.7 > 203.0.113.80: tcp 40000 > 80 SYN"}},
-		{"its answer back", 1, tcp(buoy, 80, wan, 40000, packet.SYN|packet.ACK), []string{"2 203.0.113.80 > 10.83.16.50: tcp 80 > 40000 SYN,ACK"}},
-		{"a second guest with the same port", 2, tcp(otter, 40000, buoy, 80, packet.SYN), []string{"1 172.29.64.7 > 203.0.113.80: tcp 1025 > 80 SYN"}},
+		{"its answer back", 1, tcp(buoy, 80, wan, 40000, packet.SYN|packet.ACK),
+			[]string{"2 203.0.113.80 > 10.83.16.50: tcp 80 > 40000 SYN,ACK"}},
+		{"a second guest with the same port", 2, tcp(otter, 40000, buoy, 80, packet.SYN),
+			[]string{"1 172.29.64.7 > 203.0.113.80: tcp 1025 > 80 SYN"}},
 		{"an answer to nothing", 1, tcp(buoy, 80, wan, 40001, packet.SYN|packet.ACK), nil},
 		{"not the start of a connection", 2, tcp(heron, 40009, buoy, 80, packet.ACK), nil},
 		{"ping out", 2, ping(heron, buoy, 5, false), []string{"1 172.29.64.7 > 203.0.113.80: ping"}},
 		{"and back", 1, ping(buoy, wan, 5, true), []string{"2 203.0.113.80 > 10.83.16.50: ping answered"}},
 		{"refused by a rule", 2, tcp(heron, 40000, buoy, 25, packet.SYN), []string{"2 203.0.113.80 > 10.83.16.50: tcp 25 > 40000 RST,ACK"}},
-		{"refused again: its reset opened no way", 2, tcp(heron, 40000, buoy, 25, packet.SYN), []string{"2 203.0.113.80 > 10.83.16.50: tcp 25 > 40000 RST,ACK"}},
+		{"refused again: its reset opened no way", 2, tcp(heron, 40000, buoy, 25, packet.SYN),
+			[]string{"2 203.0.113.80 > 10.83.16.50: tcp 25 > 40000 RST,ACK"}},
 		{"refused, not TCP", 2, udp(heron, 40000, buoy, 53), []string{"2 10.83.16.1 > 10.83.16.50: unreachable (code 13)"}},
 		{"denied for want of a rule", 3, tcp(newt, 40000, buoy, 80, packet.SYN), nil},
 		{"allowed by its rule", 3, tcp(newt, 40000, buoy, 443, packet.SYN), []string{"1 172.29.64.7 > 203.0.113.80: tcp 40000 > 443 SYN"}},
@@ -150,10 +154,12 @@ func TestFilter(t *testing.T) {
 		{"an inside source from outside", 1, udp(heron, 40000, wan, 7), nil},
 		{"a fragment", 2, fragment, nil},
 		{"published", 1, tcp(buoy, 50000, wan, 8080, packet.SYN), []string{"2 203.0.113.80 > 10.83.16.20: tcp 50000 > 80 SYN"}},
-		{"the published guest's answer", 2, tcp(otter, 80, buoy, 50000, packet.SYN|packet.ACK), []string{"1 172.29.64.7 > 203.0.113.80: tcp 8080 > 50000 SYN,ACK"}},
+		{"the published guest's answer", 2, tcp(otter, 80, buoy, 50000, packet.SYN|packet.ACK),
+			[]string{"1 172.29.64.7 > 203.0.113.80: tcp 8080 > 50000 SYN,ACK"}},
 		{"not published", 1, tcp(buoy, 50000, wan, 8081, packet.SYN), nil},
 		{"the admin page from outside", 1, tcp(buoy, 50000, wan, 8443, packet.SYN), nil},
-		{"the admin page from inside", 2, tcp(heron, 50000, lan, 8443, packet.SYN), []string{"2 10.83.16.1 > 10.83.16.50: tcp 8443 > 50000 SYN,ACK"}},
+		{"the admin page from inside", 2, tcp(heron, 50000, lan, 8443, packet.SYN),
+			[]string{"2 10.83.16.1 > 10.83.16.50: tcp 8443 > 50000 SYN,ACK"}},
 		{"ping from outside", 1, ping(buoy, wan, 1, false), nil},
 		{"to an inside address from outside", 1, udp(buoy, 1, heron, 7), nil},
 	} {
@@ -199,8 +205,10 @@ func TestTimeouts(t *testing.T) {
 	}{
 		{"UDP without answer", udp(heron, 40000, buoy, 7), udp(buoy, 7, wan, 40000), udpNew - time.Second, udpNew + time.Second},
 		{"ICMP", ping(heron, buoy, 3, false), ping(buoy, wan, 3, true), icmpIdle - time.Second, icmpIdle + time.Second},
-		{"TCP opening", tcp(heron, 40000, buoy, 80, packet.SYN), tcp(buoy, 80, wan, 40000, packet.SYN|packet.ACK), tcpOpening - time.Second, tcpOpening + time.Second},
-		{"TCP after a reset", tcp(heron, 40000, buoy, 80, packet.SYN), tcp(buoy, 80, wan, 40000, packet.RST), tcpOpening - time.Second, tcpOpening + time.Second},
+		{"TCP opening", tcp(heron, 40000, buoy, 80, packet.SYN), tcp(buoy, 80, wan, 40000, packet.SYN|packet.ACK), tcpOpening - time.Second,
+			tcpOpening + time.Second},
+		{"TCP after a reset", tcp(heron, 40000, buoy, 80, packet.SYN), tcp(buoy, 80, wan, 40000, packet.RST), tcpOpening - time.Second,
+			tcpOpening + time.Second},
 	} {
 		for _, wait := range []time.Duration{c.live, c.dead} {
 			s := newSluice(t)
@@ -250,7 +258,8 @@ func TestNothingGetsIn(t *testing.T) {
 			target := rapid.SampledFrom([]netip.Addr{wan, heron, otter, newt, lan}).Draw(t, "target")
 			frame := udp(peer, at, target, port)
 			if rapid.Bool().Draw(t, "tcp") {
-				frame = tcp(peer, at, target, port, rapid.SampledFrom([]uint8{packet.SYN, packet.ACK, packet.SYN | packet.ACK, packet.RST}).Draw(t, "flags"))
+				frame = tcp(peer, at, target, port, rapid.SampledFrom([]uint8{packet.SYN, packet.ACK, packet.SYN | packet.ACK, packet.RST}).Draw(t,
+					"flags"))
 			}
 			q, _ := packet.Decode(frame)
 			for _, p := range s.send(1, frame) {

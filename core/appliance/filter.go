@@ -54,7 +54,8 @@ func leaseTalk(p *packet.Packet, k tuple, outward bool) bool {
 		return false
 	}
 	if outward {
-		return m[0] == 1 && k.from == lease.ClientPort && k.to == lease.ServerPort && p.Destination == netip.AddrFrom4([4]byte{255, 255, 255, 255})
+		return m[0] == 1 && k.from == lease.ClientPort && k.to == lease.ServerPort && p.Destination == netip.AddrFrom4([4]byte{255, 255, 255,
+			255})
 	}
 	return m[0] == 2 && k.from == lease.ServerPort && k.to == lease.ClientPort
 }
@@ -138,7 +139,8 @@ func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) no
 				if v.Lab != nil {
 					line = v.Lab.Pos.Line
 				}
-				f.node.Say(node.Translated, line, "published: destination %s becomes %s", netip.AddrPortFrom(p.Destination, k.to), netip.AddrPortFrom(v.To.Address.Addr(), v.Target))
+				f.node.Say(node.Translated, line, "published: destination %s becomes %s", netip.AddrPortFrom(p.Destination, k.to),
+					netip.AddrPortFrom(v.To.Address.Addr(), v.Target))
 				p.SetDestination(v.To.Address.Addr(), v.Target)
 				return node.Pass
 			}
@@ -161,7 +163,8 @@ func (f *Filter) sayKnown(was tuple, p *packet.Packet) {
 		f.node.Say(node.Known, 0, "belongs to a conversation that was let through")
 		return
 	}
-	f.node.Say(node.Translated, 0, "belongs to a conversation: %s > %s becomes %s > %s", netip.AddrPortFrom(was.source, was.from), netip.AddrPortFrom(was.destination, was.to), netip.AddrPortFrom(is.source, is.from), netip.AddrPortFrom(is.destination, is.to))
+	f.node.Say(node.Translated, 0, "belongs to a conversation: %s > %s becomes %s > %s", netip.AddrPortFrom(was.source, was.from),
+		netip.AddrPortFrom(was.destination, was.to), netip.AddrPortFrom(is.source, is.from), netip.AddrPortFrom(is.destination, is.to))
 }
 
 // sayRule tells what the rules say of a packet.
@@ -191,7 +194,8 @@ func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 // otherWay tells whether a packet may come by one WAN though the way to its
 // source leads by another.
 func (f *Filter) otherWay(back, in *node.Port, source netip.Addr) bool {
-	return back != nil && f.ports[back].Role == lab.WAN && f.ports[in].Role == lab.WAN && !back.Address.Contains(source) && !in.Address.Contains(source)
+	return back != nil && f.ports[back].Role == lab.WAN && f.ports[in].Role == lab.WAN && !back.Address.Contains(source) &&
+		!in.Address.Contains(source)
 }
 
 // ownWAN gives the WAN port that answers for an address, or nil.
@@ -388,7 +392,8 @@ func (f *Filter) Leaving(now time.Duration, out *node.Port, p *packet.Packet, ow
 			back.from = back.to
 		}
 		if f.node.Noted != nil {
-			f.node.Say(node.Translated, 0, "source %s becomes %s", netip.AddrPortFrom(p.Source, k.from), netip.AddrPortFrom(back.destination, back.to))
+			f.node.Say(node.Translated, 0, "source %s becomes %s", netip.AddrPortFrom(p.Source, k.from),
+				netip.AddrPortFrom(back.destination, back.to))
 		}
 		p.SetSource(back.destination, back.to)
 	}

@@ -36,9 +36,11 @@ func newSix(t *testing.T) *six {
 	s.Node.Advance(s.now)
 	s.Node.Drain()
 	for adapter, m := range s.guests {
-		s.say(adapter, packet.IP{Source: s.guest(adapter), Destination: s.Ports[adapter-1].IPv6.Addresses[0].Addr(), TTL: 255}, &ndp.NeighborSolicitation{
-			TargetAddress: s.Ports[adapter-1].IPv6.Addresses[0].Addr(), Options: []ndp.Option{&ndp.LinkLayerAddress{Direction: ndp.Source, Addr: m[:]}},
-		})
+		s.say(adapter, packet.IP{Source: s.guest(adapter), Destination: s.Ports[adapter-1].IPv6.Addresses[0].Addr(), TTL: 255},
+			&ndp.NeighborSolicitation{
+				TargetAddress: s.Ports[adapter-1].IPv6.Addresses[0].Addr(),
+				Options:       []ndp.Option{&ndp.LinkLayerAddress{Direction: ndp.Source, Addr: m[:]}},
+			})
 	}
 	return s
 }
@@ -128,6 +130,7 @@ func TestSixAnnounces(t *testing.T) {
 	}
 	assert.Equal(t, s.p.Segment("reedbed").Subnet6, netip.PrefixFrom(prefix.Prefix, int(prefix.PrefixLength)))
 	assert.True(t, prefix.AutonomousAddressConfiguration && prefix.OnLink)
-	assert.Empty(t, s.say(2, packet.IP{Source: link, Destination: netip.MustParseAddr("ff02::2"), TTL: 64}, &ndp.RouterSolicitation{}), "from beyond the link")
+	assert.Empty(t, s.say(2, packet.IP{Source: link, Destination: netip.MustParseAddr("ff02::2"), TTL: 64}, &ndp.RouterSolicitation{}),
+		"from beyond the link")
 	assert.Nil(t, s.Ports[0].IPv6, "WAN announces nothing")
 }

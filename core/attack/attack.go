@@ -133,7 +133,8 @@ func forge(from mac.Address, source, to netip.Addr, service lab.Service, token i
 	case lab.UDP:
 		b = packet.Datagram(h, 40000, service.From, ask.Dress(service.From, word))
 	default:
-		b = packet.Segment(h, packet.SegmentFields{Source: 40000, Destination: service.From, Seq: tokenMark<<24 | uint32(token)&0xffffff, Flags: packet.SYN, Window: 1024}, nil)
+		b = packet.Segment(h, packet.SegmentFields{Source: 40000, Destination: service.From, Seq: tokenMark<<24 | uint32(token)&0xffffff,
+			Flags: packet.SYN, Window: 1024}, nil)
 	}
 	packet.SetLink(b, mac.Address{}, from)
 	return b
@@ -249,7 +250,8 @@ func (a *attacker) afterLies(ad *plan.Adapter) {
 	for _, service := range Usual {
 		a.out = append(a.out, Attempt{
 			From: claims.RefTo(ad), Hops: gates, AfterLies: true, Frame: forge(ad.MAC, own, a.known.Witness, service, len(a.out)),
-			Tried: fmt.Sprintf("%s from its own address %s, by adapter %d, after it took its next hop's and neighbor's addresses", ShownAs(service), own, ad.Number),
+			Tried: fmt.Sprintf("%s from its own address %s, by adapter %d, after it took its next hop's and neighbor's addresses",
+				ShownAs(service), own, ad.Number),
 		})
 	}
 }

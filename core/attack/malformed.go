@@ -24,7 +24,8 @@ func (a *attacker) malformed(ad *plan.Adapter) {
 	add := func(what string, hops []Hop, frame func(word string) []byte) {
 		f := frame(wordOf(len(a.out)))
 		packet.SetLink(f, ad.MAC, ad.MAC)
-		a.out = append(a.out, Attempt{From: claims.RefTo(ad), Frame: f, Hops: hops, Malformed: true, Tried: what + fmt.Sprintf(", by adapter %d", ad.Number)})
+		a.out = append(a.out, Attempt{From: claims.RefTo(ad), Frame: f, Hops: hops, Malformed: true,
+			Tried: what + fmt.Sprintf(", by adapter %d", ad.Number)})
 	}
 	to := packet.IP{Source: own, Destination: a.known.Witness}
 	udp := func(from netip.Addr) func(string) []byte {
@@ -77,7 +78,8 @@ func (a *attacker) malformed(ad *plan.Adapter) {
 	}
 	add("the first fragment of udp/7", gates, cut(0, true))
 	add("a later fragment, without ports", gates, cut(64, false))
-	add("udp/7 by a source route through the next hop (RFC 791)", gates, func(word string) []byte { return sourceRouted(udp(own)(word), nextHop(ad)) })
+	add("udp/7 by a source route through the next hop (RFC 791)", gates,
+		func(word string) []byte { return sourceRouted(udp(own)(word), nextHop(ad)) })
 	far := a.known.Witness6
 	for _, t := range []struct {
 		proto uint8

@@ -156,7 +156,8 @@ func (c *checker) overlap() {
 			}
 		}
 		if old != nil {
-			c.find(s.Name, s.Lab.At("subnet"), "choose another subnet for one of them", "%s (%s) overlaps %s (%s)", s.Name, s.Subnet, old.Name, old.Subnet)
+			c.find(s.Name, s.Lab.At("subnet"), "choose another subnet for one of them", "%s (%s) overlaps %s (%s)", s.Name, s.Subnet, old.Name,
+				old.Subnet)
 			continue
 		}
 		table.Insert(s.Subnet, s)
@@ -173,7 +174,8 @@ func (c *checker) siteOverlap() {
 			continue
 		}
 		n, _ := subnet.Overlap(s.Subnet, c.p.Lab.Site.Networks)
-		c.find(s.Name, s.Lab.At("subnet"), "choose another subnet, or leave it out", "%s (%s) overlaps %s, which the host is on", s.Name, s.Subnet, n)
+		c.find(s.Name, s.Lab.At("subnet"), "choose another subnet, or leave it out", "%s (%s) overlaps %s, which the host is on", s.Name,
+			s.Subnet, n)
 	}
 }
 
@@ -207,15 +209,18 @@ func (c *checker) offSubnet() {
 	for _, a := range c.p.Adapters {
 		// A reservation outside is one of leases; here it is what is typed in.
 		if a.How == plan.Static && a.Address.IsValid() && !a.Segment.Subnet.Contains(a.Address.Addr()) {
-			c.find(who(a), at(a, keyOf(a)), "take an address of "+a.Segment.Subnet.String(), "%s has %s, and %s is %s", who(a), a.Address.Addr(), a.Segment.Name, a.Segment.Subnet)
+			c.find(who(a), at(a, keyOf(a)), "take an address of "+a.Segment.Subnet.String(), "%s has %s, and %s is %s", who(a), a.Address.Addr(),
+				a.Segment.Name, a.Segment.Subnet)
 		}
 	}
 	for _, s := range c.p.Segments {
 		if s.Lab.Gateway.IsValid() && !s.Subnet.Contains(s.Lab.Gateway) {
-			c.find(s.Name, s.Lab.At("gateway"), "take an address of "+s.Subnet.String(), "the gateway %s of %s is not in %s", s.Lab.Gateway, s.Name, s.Subnet)
+			c.find(s.Name, s.Lab.At("gateway"), "take an address of "+s.Subnet.String(), "the gateway %s of %s is not in %s", s.Lab.Gateway,
+				s.Name, s.Subnet)
 		}
 		if s.HostLeg.IsValid() && !s.Subnet.Contains(s.HostLeg.Addr()) {
-			c.find(s.Name, s.Lab.At("host-address"), "take an address of "+s.Subnet.String(), "the host's %s on %s is not in %s", s.HostLeg.Addr(), s.Name, s.Subnet)
+			c.find(s.Name, s.Lab.At("host-address"), "take an address of "+s.Subnet.String(), "the host's %s on %s is not in %s", s.HostLeg.Addr(),
+				s.Name, s.Subnet)
 		}
 	}
 }
@@ -223,12 +228,14 @@ func (c *checker) offSubnet() {
 func (c *checker) reservedAddress() {
 	for _, a := range c.p.Adapters {
 		if a.Address.IsValid() && subnet.Reserved(a.Segment.Subnet, a.Address.Addr()) {
-			c.find(who(a), at(a, keyOf(a)), fmt.Sprintf("take one from %s to %s", subnet.First(a.Segment.Subnet), subnet.Last(a.Segment.Subnet)), "%s has %s, the network or broadcast address of %s", who(a), a.Address.Addr(), a.Segment.Name)
+			c.find(who(a), at(a, keyOf(a)), fmt.Sprintf("take one from %s to %s", subnet.First(a.Segment.Subnet), subnet.Last(a.Segment.Subnet)),
+				"%s has %s, the network or broadcast address of %s", who(a), a.Address.Addr(), a.Segment.Name)
 		}
 	}
 	for _, s := range c.p.Segments {
 		if s.HostLeg.IsValid() && subnet.Reserved(s.Subnet, s.HostLeg.Addr()) {
-			c.find(s.Name, s.Lab.At("host-address"), "take another address", "the host has %s, the network or broadcast address of %s", s.HostLeg.Addr(), s.Name)
+			c.find(s.Name, s.Lab.At("host-address"), "take another address", "the host has %s, the network or broadcast address of %s",
+				s.HostLeg.Addr(), s.Name)
 		}
 	}
 }
@@ -244,7 +251,9 @@ func (c *checker) narrowMask() {
 			continue
 		}
 		right := netip.PrefixFrom(a.Address.Addr(), a.Segment.Subnet.Bits()).String()
-		c.find(who(a), at(a, keyOf(a)), "write "+right, "%s has the mask /%d (%s), and %s has /%d (%s)", who(a), a.Address.Bits(), subnet.Mask(a.Address.Bits()), a.Segment.Name, a.Segment.Subnet.Bits(), subnet.Mask(a.Segment.Subnet.Bits())).set(a.Object(), keyOf(a), right)
+		c.find(who(a), at(a, keyOf(a)), "write "+right, "%s has the mask /%d (%s), and %s has /%d (%s)", who(a), a.Address.Bits(),
+			subnet.Mask(a.Address.Bits()), a.Segment.Name, a.Segment.Subnet.Bits(), subnet.Mask(a.Segment.Subnet.Bits())).set(a.Object(), keyOf(a),
+			right)
 	}
 }
 
@@ -292,9 +301,11 @@ func (c *checker) wrongGateway() {
 			switch {
 			case right:
 			case a.Gateway.IsValid():
-				c.find(g.Name, at(a, "gateway"), "write gateway: "+port.Address.Addr().String(), "%s has the gateway %s, and on %s %s is at %s", g.Name, a.Gateway, a.Segment.Name, port.Machine.Name, port.Address.Addr()).set(a.Object(), "gateway", port.Address.Addr().String())
+				c.find(g.Name, at(a, "gateway"), "write gateway: "+port.Address.Addr().String(), "%s has the gateway %s, and on %s %s is at %s",
+					g.Name, a.Gateway, a.Segment.Name, port.Machine.Name, port.Address.Addr()).set(a.Object(), "gateway", port.Address.Addr().String())
 			case c.mayGoOutside(a):
-				c.find(g.Name, a.Pos, "write gateway: "+port.Address.Addr().String(), "%s has no gateway, and may go outside", g.Name).set(a.Object(), "gateway", port.Address.Addr().String())
+				c.find(g.Name, a.Pos, "write gateway: "+port.Address.Addr().String(), "%s has no gateway, and may go outside", g.Name).set(a.Object(),
+					"gateway", port.Address.Addr().String())
 			}
 		}
 	}
@@ -320,7 +331,8 @@ func (c *checker) noNames() {
 			}
 			if !good && port.Address.IsValid() {
 				right := port.Address.Addr().String()
-				c.find(g.Name, at(a, "dns"), "write dns: ["+right+"]", "%s may go outside and has no resolver that it can reach", g.Name).set(a.Object(), "dns", "["+right+"]")
+				c.find(g.Name, at(a, "dns"), "write dns: ["+right+"]", "%s may go outside and has no resolver that it can reach",
+					g.Name).set(a.Object(), "dns", "["+right+"]")
 			}
 		}
 	}
@@ -330,7 +342,8 @@ func (c *checker) insideGateway() {
 	for _, m := range c.p.Appliances() {
 		for _, a := range m.Adapters {
 			if a.Role != lab.WAN && a.Port.Has("gateway") && m.Appliance.Kind != "one-armed" {
-				c.find(portName(a), a.Port.At("gateway"), "leave gateway out", "port %s of %s is inside and has the upstream gateway %s", a.Name, m.Name, a.Port.Gateway)
+				c.find(portName(a), a.Port.At("gateway"), "leave gateway out", "port %s of %s is inside and has the upstream gateway %s", a.Name,
+					m.Name, a.Port.Gateway)
 			}
 		}
 	}
@@ -340,7 +353,8 @@ func (c *checker) wanNoGateway() {
 	for _, m := range c.p.Appliances() {
 		for _, a := range m.WAN() {
 			if a.How == plan.Static && !a.Port.Has("gateway") && !a.Segment.Lab.Gateway.IsValid() {
-				c.find(portName(a), a.Port.At("address"), "write the upstream router's address as gateway", "port %s of %s has %s and no gateway", a.Name, m.Name, a.Address)
+				c.find(portName(a), a.Port.At("address"), "write the upstream router's address as gateway", "port %s of %s has %s and no gateway",
+					a.Name, m.Name, a.Address)
 			}
 		}
 	}
@@ -354,12 +368,14 @@ func (c *checker) defaultClash() {
 		}
 		f = f.Masked()
 		if n, ok := subnet.Overlap(f, c.p.Lab.Site.Networks); ok {
-			c.find(m.Name, m.Appliance.Pos, "leave the WAN unplugged until the inside address is set", "from the factory %s has %s inside, and the host is on %s", m.Name, f, n)
+			c.find(m.Name, m.Appliance.Pos, "leave the WAN unplugged until the inside address is set",
+				"from the factory %s has %s inside, and the host is on %s", m.Name, f, n)
 			continue
 		}
 		for _, a := range m.WAN() {
 			if a.Segment.Subnet.Overlaps(f) {
-				c.find(m.Name, m.Appliance.Pos, "leave the WAN unplugged until the inside address is set", "from the factory %s has %s inside, and its WAN is on %s", m.Name, f, a.Segment.Subnet)
+				c.find(m.Name, m.Appliance.Pos, "leave the WAN unplugged until the inside address is set",
+					"from the factory %s has %s inside, and its WAN is on %s", m.Name, f, a.Segment.Subnet)
 				break
 			}
 		}
@@ -384,7 +400,8 @@ func (c *checker) nearSubnet() {
 				found := false
 				for n, other := range table.Subnets(wide) {
 					if n.Bits() == s.Subnet.Bits() && other != s && !other.Subnet.Overlaps(s.Subnet) {
-						c.find(s.Name, s.Lab.At("subnet"), "keep them farther apart", "%s (%s) and %s (%s) are one network with the mask /%d", s.Name, s.Subnet, other.Name, other.Subnet, wide.Bits())
+						c.find(s.Name, s.Lab.At("subnet"), "keep them farther apart", "%s (%s) and %s (%s) are one network with the mask /%d", s.Name,
+							s.Subnet, other.Name, other.Subnet, wide.Bits())
 						found = true
 						break
 					}
@@ -401,7 +418,8 @@ func (c *checker) nearSubnet() {
 func (c *checker) borrowedSpace() {
 	for _, s := range c.p.Segments {
 		if s.Reach != lab.Upstream && s.Bridged == nil && !subnet.Private(s.Subnet.Addr()) {
-			c.find(s.Name, s.Lab.At("subnet"), "use a part of 10.0.0.0/8, 172.16.0.0/12 or 192.168.0.0/16", "%s is %s, which is not private space", s.Name, s.Subnet)
+			c.find(s.Name, s.Lab.At("subnet"), "use a part of 10.0.0.0/8, 172.16.0.0/12 or 192.168.0.0/16", "%s is %s, which is not private space",
+				s.Name, s.Subnet)
 		}
 	}
 }
@@ -421,7 +439,8 @@ func (c *checker) tightSubnet() {
 			taken++
 		}
 		if n := subnet.Usable(s.Subnet); (n-taken)*5 < n || s.Subnet.Bits() >= 29 && n-taken < 5 {
-			c.find(s.Name, s.Lab.At("subnet"), "take a shorter prefix", "%s is %s: %d of %d addresses are free", s.Name, s.Subnet, max(n-taken, 0), n)
+			c.find(s.Name, s.Lab.At("subnet"), "take a shorter prefix", "%s is %s: %d of %d addresses are free", s.Name, s.Subnet, max(n-taken, 0),
+				n)
 		}
 	}
 }

@@ -143,7 +143,8 @@ func (c *checker) sameWire() {
 				continue
 			}
 			if old.Role != a.Role && old.Role != lab.Manage && a.Role != lab.Manage && m.Appliance.Kind != "transparent" {
-				c.find(portName(a), a.Pos, "put it on a segment of its own", "ports %s (%s) and %s (%s) of %s both end on %s", old.Name, old.Role, a.Name, a.Role, m.Name, w)
+				c.find(portName(a), a.Pos, "put it on a segment of its own", "ports %s (%s) and %s (%s) of %s both end on %s", old.Name, old.Role,
+					a.Name, a.Role, m.Name, w)
 			}
 		}
 	}
@@ -185,11 +186,13 @@ func (c *checker) secondDoor() {
 				continue
 			}
 			out := leadsOut(a.Segment)
-			if out == "" && a.Segment.Inside() && home.Segment.Port != nil && a.Segment.Port != nil && a.Segment.Port.Machine != home.Segment.Port.Machine {
+			if out == "" && a.Segment.Inside() && home.Segment.Port != nil && a.Segment.Port != nil &&
+				a.Segment.Port.Machine != home.Segment.Port.Machine {
 				out = a.Segment.Name + ", behind another appliance"
 			}
 			if out != "" {
-				c.find(g.Name, a.Pos, fmt.Sprintf("take adapter %d of %s away", a.Number, g.Name), "%s is on %s and, with adapter %d, on %s", g.Name, home.Segment.Name, a.Number, out)
+				c.find(g.Name, a.Pos, fmt.Sprintf("take adapter %d of %s away", a.Number, g.Name), "%s is on %s and, with adapter %d, on %s", g.Name,
+					home.Segment.Name, a.Number, out)
 			}
 		}
 	}
@@ -202,11 +205,15 @@ func (c *checker) hostDoor() {
 		}
 		switch {
 		case s.Reach == lab.Upstream:
-			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated", "%s is behind %s and leads upstream as well", s.Name, s.Port.Machine.Name).set(s.Lab, "reach", "isolated")
+			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated", "%s is behind %s and leads upstream as well", s.Name,
+				s.Port.Machine.Name).set(s.Lab, "reach", "isolated")
 		case s.Lab.HostForwards:
-			c.find(s.Name, s.Lab.At("host-forwards"), "write reach: isolated, or host-forwards: false", "the host forwards for %s, past %s", s.Name, s.Port.Machine.Name).set(s.Lab, "host-forwards", "false")
+			c.find(s.Name, s.Lab.At("host-forwards"), "write reach: isolated, or host-forwards: false", "the host forwards for %s, past %s",
+				s.Name, s.Port.Machine.Name).set(s.Lab, "host-forwards", "false")
 		case s.Reach == lab.Host && s.Lab.Leases != "host":
-			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated, unless guests must reach the host", "the host has %s on %s: guests reach it, and it reaches them", s.HostLeg.Addr(), s.Name).as(Warning).see("Guests reach the host, and it reaches them; with the appliance off nothing beyond it answers.")
+			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated, unless guests must reach the host",
+				"the host has %s on %s: guests reach it, and it reaches them", s.HostLeg.Addr(),
+				s.Name).as(Warning).see("Guests reach the host, and it reaches them; with the appliance off nothing beyond it answers.")
 		}
 	}
 }
@@ -226,7 +233,8 @@ func (c *checker) deadSegment() {
 			}
 		}
 		if guests > 0 && ports == 0 {
-			c.find(s.Name, s.Lab.Pos, "give an appliance a port on "+s.Name, "%s on %s, and no appliance is", crowd(first.Machine.Name, guests), s.Name)
+			c.find(s.Name, s.Lab.Pos, "give an appliance a port on "+s.Name, "%s on %s, and no appliance is", crowd(first.Machine.Name, guests),
+				s.Name)
 		}
 	}
 }
@@ -257,9 +265,11 @@ func (c *checker) looseEnd() {
 			continue
 		}
 		if a.Port != nil {
-			c.find(portName(a), a.Port.At("plugged"), "write plugged: true", "port %s of %s is unplugged", a.Name, a.Machine.Name).set(a.Port, "plugged", "true")
+			c.find(portName(a), a.Port.At("plugged"), "write plugged: true", "port %s of %s is unplugged", a.Name, a.Machine.Name).set(a.Port,
+				"plugged", "true")
 		} else {
-			c.find(a.Machine.Name, a.Guest.At("plugged"), "write plugged: true, or take the adapter out", "adapter %d of %s is unplugged", a.Number, a.Machine.Name)
+			c.find(a.Machine.Name, a.Guest.At("plugged"), "write plugged: true, or take the adapter out", "adapter %d of %s is unplugged",
+				a.Number, a.Machine.Name)
 		}
 	}
 }
@@ -274,9 +284,11 @@ func (c *checker) twinMAC() {
 				}
 				switch old := first[a.MAC]; {
 				case a.MAC.IsZero(), a.MAC.IsGroup():
-					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "adapter %d of %s has %s, which belongs to no single machine", a.Number, a.Machine.Name, a.MAC)
+					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "adapter %d of %s has %s, which belongs to no single machine",
+						a.Number, a.Machine.Name, a.MAC)
 				case old != nil:
-					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "%s has the hardware address %s of %s, on one wire with it", a.Machine.Name, a.MAC, old.Machine.Name)
+					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "%s has the hardware address %s of %s, on one wire with it",
+						a.Machine.Name, a.MAC, old.Machine.Name)
 				default:
 					first[a.MAC] = a
 				}
@@ -299,7 +311,8 @@ func (c *checker) unpinnedOrder() {
 		if n < 3 || given == n {
 			continue
 		}
-		f := c.find(m.Name, m.Appliance.Pos, "fix the hardware addresses: bastion plan --write", "%s has %d adapters and nothing in the file fixes their order", m.Name, n)
+		f := c.find(m.Name, m.Appliance.Pos, "fix the hardware addresses: bastion plan --write",
+			"%s has %d adapters and nothing in the file fixes their order", m.Name, n)
 		for _, a := range m.Adapters {
 			if a.Over == nil && !a.MACGiven {
 				f.set(a.Port, "mac", "'"+a.MAC.String()+"'")
@@ -314,7 +327,8 @@ func listed(list []string, what string) bool { return len(list) == 0 || slices.C
 func (c *checker) oddNIC() {
 	for _, m := range c.p.Appliances() {
 		if src := m.Appliance; !listed(src.Needs.NICs, m.Spec.NIC) {
-			c.find(m.Name, src.Machine.At("nic"), "write nic: "+src.Needs.NICs[0], "%s has %s adapters, and its image has drivers for %s", m.Name, m.Spec.NIC, strings.Join(src.Needs.NICs, ", ")).set(&src.Machine, "nic", src.Needs.NICs[0])
+			c.find(m.Name, src.Machine.At("nic"), "write nic: "+src.Needs.NICs[0], "%s has %s adapters, and its image has drivers for %s", m.Name,
+				m.Spec.NIC, strings.Join(src.Needs.NICs, ", ")).set(&src.Machine, "nic", src.Needs.NICs[0])
 		}
 	}
 }
@@ -322,7 +336,9 @@ func (c *checker) oddNIC() {
 func (c *checker) oddDisk() {
 	for _, m := range c.p.Appliances() {
 		if src := m.Appliance; !listed(src.Needs.DiskBuses, m.Spec.DiskBus) {
-			c.find(m.Name, src.Machine.At("disk-bus"), "write disk-bus: "+src.Needs.DiskBuses[0], "%s has its disk on %s, and its image has drivers for %s", m.Name, m.Spec.DiskBus, strings.Join(src.Needs.DiskBuses, ", ")).set(&src.Machine, "disk-bus", src.Needs.DiskBuses[0])
+			c.find(m.Name, src.Machine.At("disk-bus"), "write disk-bus: "+src.Needs.DiskBuses[0],
+				"%s has its disk on %s, and its image has drivers for %s", m.Name, m.Spec.DiskBus,
+				strings.Join(src.Needs.DiskBuses, ", ")).set(&src.Machine, "disk-bus", src.Needs.DiskBuses[0])
 		}
 	}
 }

@@ -69,17 +69,21 @@ var examples = map[string]func() string{
 	"refusing-switch": func() string { return veil },
 	"bridge-loop":     func() string { return veil },
 	"private-wan-dropped": func() string {
-		return strings.NewReplacer("203.0.113.0/24, gateway: 203.0.113.1", "172.29.64.0/24, gateway: 172.29.64.1", "[203.0.113.0/24]", "[172.29.64.0/24]").Replace(base)
+		return strings.NewReplacer("203.0.113.0/24, gateway: 203.0.113.1", "172.29.64.0/24, gateway: 172.29.64.1", "[203.0.113.0/24]",
+			"[172.29.64.0/24]").Replace(base)
 	},
 	"wan-no-gateway": func() string {
-		return strings.NewReplacer(", gateway: 203.0.113.1}", "}", "{role: wan, segment: road,", "{role: wan, segment: road, address: 203.0.113.7/24, gateway: 203.0.113.1,").Replace(base)
+		return strings.NewReplacer(", gateway: 203.0.113.1}", "}", "{role: wan, segment: road,",
+			"{role: wan, segment: road, address: 203.0.113.7/24, gateway: 203.0.113.1,").Replace(base)
 	},
 	"dead-segment": func() string {
-		return strings.NewReplacer("segments:\n", "segments:\n  attic: {reach: isolated, subnet: 10.83.99.0/24}\n", "guests:\n", "guests:\n  wader: {segment: attic, static: 10.83.99.9/24}\n",
+		return strings.NewReplacer("segments:\n", "segments:\n  attic: {reach: isolated, subnet: 10.83.99.0/24}\n", "guests:\n",
+			"guests:\n  wader: {segment: attic, static: 10.83.99.9/24}\n",
 			"    nat:\n", "      - {role: lan, name: attic, segment: attic, mac: '02:00:00:00:01:04'}\n    nat:\n").Replace(base)
 	},
 	"tag-unheard": func() string {
-		return strings.NewReplacer("segments:\n", "segments:\n  loft: {reach: isolated, within: desks, vlan: 64, subnet: 10.83.64.0/24}\n", "guests:\n", "guests:\n  wader: {segment: loft, static: 10.83.64.9/24}\n",
+		return strings.NewReplacer("segments:\n", "segments:\n  loft: {reach: isolated, within: desks, vlan: 64, subnet: 10.83.64.0/24}\n",
+			"guests:\n", "guests:\n  wader: {segment: loft, static: 10.83.64.9/24}\n",
 			"    nat:\n", "      - {role: lan, name: loft, segment: loft, over: lan}\n    nat:\n").Replace(base)
 	},
 	"small-pool": func() string {

@@ -23,9 +23,11 @@ var felt = map[string]string{
 	"one-sided": "names outside", "same-wire": "gateway", "second-door": "cut", "host-door": "cut", "dead-segment": "gateway",
 	"loose-end": "gateway names alone", "twin-mac": "alone", "tag-unheard": "gateway", "refusing-switch": "gateway names inbound",
 	"v6-door": "cut alone", "shared-roles": "gateway", "bridge-loop": "gateway inbound", "twin-appliance": "alone",
-	"off-subnet": "held", "reserved-address": "outside path published", "twin-address": "lease", "wrong-gateway": "gateway", "no-names": "names",
+	"off-subnet": "held", "reserved-address": "outside path published", "twin-address": "lease", "wrong-gateway": "gateway",
+	"no-names":          "names",
 	"two-lease-servers": "alone", "no-lease-server": "lease", "pool-outside": "held", "small-pool": "lease", "reservation-outside": "held",
-	"lease-no-router": "names", "untranslated": "outside", "no-way-out": "expect", "private-wan-dropped": "names", "publish-moving": "published",
+	"lease-no-router": "names", "untranslated": "outside", "no-way-out": "expect", "private-wan-dropped": "names",
+	"publish-moving": "published",
 	"publish-denied": "published", "admin-outside": "inbound", "open-inbound": "inbound", "unreachable-expectation": "expect",
 }
 

@@ -85,24 +85,29 @@ func (c *checker) twoLeaseServers() {
 		server := s.Port.Machine.Name
 		switch by := s.Lab.Leases; {
 		case by == "host":
-			c.find(s.Name, s.Lab.At("leases"), "switch off the host's lease service: leases: none", "%s and the host both hand out leases on %s", server, s.Name).set(s.Lab, "leases", "none")
+			c.find(s.Name, s.Lab.At("leases"), "switch off the host's lease service: leases: none", "%s and the host both hand out leases on %s",
+				server, s.Name).set(s.Lab, "leases", "none")
 		case by == "upstream":
-			c.find(s.Name, s.Lab.At("leases"), "keep upstream's lease server off this wire", "%s and upstream both hand out leases on %s", server, s.Name)
+			c.find(s.Name, s.Lab.At("leases"), "keep upstream's lease server off this wire", "%s and upstream both hand out leases on %s", server,
+				s.Name)
 		case c.p.Lab.Guest(by) != nil:
-			c.find(s.Name, s.Lab.At("leases"), "write leases: none on the port", "%s and %s both hand out leases on %s", server, by, s.Name).set(s.Port.Port, "leases", "none")
+			c.find(s.Name, s.Lab.At("leases"), "write leases: none on the port", "%s and %s both hand out leases on %s", server, by,
+				s.Name).set(s.Port.Port, "leases", "none")
 		}
 	}
 }
 
 func (c *checker) noLeaseServer() {
 	for _, s := range c.p.Segments {
-		if s.Reach == lab.Upstream && s.Lab.Leases != "none" || s.Bridged != nil || c.p.Lab.Guest(s.Lab.Leases) != nil || s.Lab.Leases == "host" || s.Lab.Leases == "upstream" ||
+		if s.Reach == lab.Upstream && s.Lab.Leases != "none" || s.Bridged != nil || c.p.Lab.Guest(s.Lab.Leases) != nil ||
+			s.Lab.Leases == "host" || s.Lab.Leases == "upstream" ||
 			s.Port == nil || s.Port.Leases != nil {
 			continue
 		}
 		for _, a := range s.Adapters {
 			if a.How == plan.Lease || a.How == plan.Reservation {
-				f := c.find(s.Name, s.Lab.Pos, "let the appliance hand out leases there", "%s expects a lease on %s, and nobody hands any out", a.Machine.Name, s.Name)
+				f := c.find(s.Name, s.Lab.Pos, "let the appliance hand out leases there", "%s expects a lease on %s, and nobody hands any out",
+					a.Machine.Name, s.Name)
 				if s.Port.Port.Leases.Off {
 					f.set(s.Port.Port, "leases", fmt.Sprintf("{pool: %s}", spare(s)))
 				}
@@ -127,9 +132,11 @@ func (c *checker) poolOutside() {
 		pos := leasesAt(a, "pool")
 		switch p := v.Pool; {
 		case p.From.Compare(p.To) > 0:
-			c.find(portName(a), pos, fmt.Sprintf("write %s-%s", p.To, p.From), "the pool %s of %s runs backwards", p, a.Segment.Name).set(&a.Port.Leases, "pool", p.To.String()+"-"+p.From.String())
+			c.find(portName(a), pos, fmt.Sprintf("write %s-%s", p.To, p.From), "the pool %s of %s runs backwards", p,
+				a.Segment.Name).set(&a.Port.Leases, "pool", p.To.String()+"-"+p.From.String())
 		case !a.Segment.Subnet.Contains(p.From) || !a.Segment.Subnet.Contains(p.To):
-			c.find(portName(a), pos, "write first and last address within "+a.Segment.Subnet.String(), "the pool %s leaves %s, which is %s", p, a.Segment.Name, a.Segment.Subnet)
+			c.find(portName(a), pos, "write first and last address within "+a.Segment.Subnet.String(), "the pool %s leaves %s, which is %s", p,
+				a.Segment.Name, a.Segment.Subnet)
 		}
 	}
 }
@@ -166,7 +173,8 @@ func (c *checker) smallPool() {
 			}
 		}
 		if size > 0 && size < want {
-			c.find(portName(a), leasesAt(a, "pool"), "make the pool larger", "the pool %s of %s has %d addresses for %d guests", a.Leases.Pool, a.Segment.Name, size, want)
+			c.find(portName(a), leasesAt(a, "pool"), "make the pool larger", "the pool %s of %s has %d addresses for %d guests", a.Leases.Pool,
+				a.Segment.Name, size, want)
 		}
 	}
 }
@@ -178,7 +186,8 @@ func (c *checker) reservationOutside() {
 				continue
 			}
 			if !a.Segment.Subnet.Contains(a.Address.Addr()) {
-				c.find(g.Name, at(a, "reserve"), "reserve an address of "+a.Segment.Subnet.String(), "%s is reserved for %s, and %s is %s", a.Address.Addr(), g.Name, a.Segment.Name, a.Segment.Subnet)
+				c.find(g.Name, at(a, "reserve"), "reserve an address of "+a.Segment.Subnet.String(), "%s is reserved for %s, and %s is %s",
+					a.Address.Addr(), g.Name, a.Segment.Name, a.Segment.Subnet)
 			}
 		}
 	}
@@ -195,7 +204,8 @@ func (c *checker) leaseNoRouter() {
 				found = found || other.Address.IsValid() && other.Address.Addr() == d
 			}
 			if !found {
-				f := c.find(portName(a), leasesAt(a, "dns"), "write dns: [self]", "leases on %s name the resolver %s, and nobody there has it", a.Segment.Name, d)
+				f := c.find(portName(a), leasesAt(a, "dns"), "write dns: [self]", "leases on %s name the resolver %s, and nobody there has it",
+					a.Segment.Name, d)
 				if a.Port != nil {
 					f.set(&a.Port.Leases, "dns", "[self]")
 				}

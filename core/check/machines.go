@@ -92,7 +92,8 @@ func (c *checker) bootsMedia() {
 		boot := m.Spec.Boot
 		disk, media := slices.Index(boot, "disk"), slices.Index(boot, "media")
 		if media >= 0 && (disk < 0 || media < disk) {
-			c.find(m.Name, m.Appliance.Machine.At("boot"), "write boot: [disk, media]", "%s starts from the medium before the disk", m.Name).set(&m.Appliance.Machine, "boot", "[disk, media]")
+			c.find(m.Name, m.Appliance.Machine.At("boot"), "write boot: [disk, media]", "%s starts from the medium before the disk",
+				m.Name).set(&m.Appliance.Machine, "boot", "[disk, media]")
 		}
 	}
 }
@@ -101,13 +102,16 @@ func (c *checker) undersized() {
 	for _, m := range c.p.Appliances() {
 		n, s, src := m.Appliance.Needs, m.Spec, &m.Appliance.Machine
 		if s.CPUs < n.CPUs {
-			c.find(m.Name, src.At("cpus"), fmt.Sprintf("write cpus: %d", n.CPUs), "%s has %d processors, and its image needs %d", m.Name, s.CPUs, n.CPUs).set(src, "cpus", fmt.Sprint(n.CPUs))
+			c.find(m.Name, src.At("cpus"), fmt.Sprintf("write cpus: %d", n.CPUs), "%s has %d processors, and its image needs %d", m.Name, s.CPUs,
+				n.CPUs).set(src, "cpus", fmt.Sprint(n.CPUs))
 		}
 		if s.Memory < n.Memory {
-			c.find(m.Name, src.At("memory"), "write memory: "+n.Memory.String(), "%s has %s of memory, and its image needs %s", m.Name, s.Memory, n.Memory).set(src, "memory", n.Memory.String())
+			c.find(m.Name, src.At("memory"), "write memory: "+n.Memory.String(), "%s has %s of memory, and its image needs %s", m.Name, s.Memory,
+				n.Memory).set(src, "memory", n.Memory.String())
 		}
 		if s.Disk < n.Disk {
-			c.find(m.Name, src.At("disk"), "write disk: "+n.Disk.String(), "%s has a disk of %s, and its image needs %s", m.Name, s.Disk, n.Disk).set(src, "disk", n.Disk.String())
+			c.find(m.Name, src.At("disk"), "write disk: "+n.Disk.String(), "%s has a disk of %s, and its image needs %s", m.Name, s.Disk,
+				n.Disk).set(src, "disk", n.Disk.String())
 		}
 	}
 }
@@ -116,7 +120,8 @@ func (c *checker) shrinkingMemory() {
 	for _, m := range c.p.Appliances() {
 		if s := m.Spec; s.MemoryFloor < s.Memory {
 			src := &m.Appliance.Machine
-			c.find(m.Name, src.At("memory-floor"), "write memory-floor: "+s.Memory.String(), "%s has %s of memory that may shrink to %s", m.Name, s.Memory, s.MemoryFloor).set(src, "memory-floor", s.Memory.String())
+			c.find(m.Name, src.At("memory-floor"), "write memory-floor: "+s.Memory.String(), "%s has %s of memory that may shrink to %s", m.Name,
+				s.Memory, s.MemoryFloor).set(src, "memory-floor", s.Memory.String())
 		}
 	}
 }
@@ -144,10 +149,12 @@ func (c *checker) hostFull() {
 		}
 	}
 	if site.Memory > 0 && memory > site.Memory {
-		c.find("site", site.At("memory"), "make some smaller, or start fewer at a time", "the machines together want %s of memory, and the site has %s", memory, site.Memory).as(Warning)
+		c.find("site", site.At("memory"), "make some smaller, or start fewer at a time",
+			"the machines together want %s of memory, and the site has %s", memory, site.Memory).as(Warning)
 	}
 	if site.Disk > 0 && disk > site.Disk {
-		c.find("site", site.At("disk"), "make some smaller", "the machines together want %s of disk, and the site has %s", disk, site.Disk).as(Warning)
+		c.find("site", site.At("disk"), "make some smaller", "the machines together want %s of disk, and the site has %s", disk,
+			site.Disk).as(Warning)
 	}
 }
 
@@ -164,9 +171,11 @@ func (c *checker) trialEnding() {
 		left := int(end.Sub(c.on) / (24 * time.Hour))
 		switch {
 		case left <= 0:
-			c.find(m.Name, e.Pos, "take a restore point from before, or a new image", "the evaluation of %s ended on %s", m.Name, end.Format(time.DateOnly))
+			c.find(m.Name, e.Pos, "take a restore point from before, or a new image", "the evaluation of %s ended on %s", m.Name,
+				end.Format(time.DateOnly))
 		case left <= 7:
-			c.find(m.Name, e.Pos, "take a restore point, and plan what comes after", "the evaluation of %s ends on %s, in %d days", m.Name, end.Format(time.DateOnly), left).as(Warning)
+			c.find(m.Name, e.Pos, "take a restore point, and plan what comes after", "the evaluation of %s ends on %s, in %d days", m.Name,
+				end.Format(time.DateOnly), left).as(Warning)
 		}
 	}
 }
@@ -180,7 +189,8 @@ func (c *checker) lateAppliance() {
 		for _, a := range g.Adapters {
 			if p := a.Segment.Port; p != nil && !p.Machine.Spec.Autostart && !told[p.Machine.Name] {
 				told[p.Machine.Name] = true
-				c.find(p.Machine.Name, p.Machine.Appliance.At("autostart"), "write autostart: true", "%s starts with the host, and %s before it does not", g.Name, p.Machine.Name).set(p.Machine.Appliance, "autostart", "true")
+				c.find(p.Machine.Name, p.Machine.Appliance.At("autostart"), "write autostart: true",
+					"%s starts with the host, and %s before it does not", g.Name, p.Machine.Name).set(p.Machine.Appliance, "autostart", "true")
 			}
 		}
 	}
@@ -189,7 +199,8 @@ func (c *checker) lateAppliance() {
 func (c *checker) wirelessBridge() {
 	for _, s := range c.p.Segments {
 		if s.Reach == lab.Upstream && s.Lab.Join != "nat" && c.p.Lab.Site.Uplinks[s.Lab.Uplink] == "wireless" {
-			c.find(s.Name, s.Lab.At("uplink"), "write join: nat", "%s is bridged to %s, which is wireless", s.Name, s.Lab.Uplink).set(s.Lab, "join", "nat")
+			c.find(s.Name, s.Lab.At("uplink"), "write join: nat", "%s is bridged to %s, which is wireless", s.Name, s.Lab.Uplink).set(s.Lab,
+				"join", "nat")
 		}
 	}
 }

@@ -84,10 +84,12 @@ func newSound(n int) *sound {
 	for i := 1; i <= n; i++ {
 		name := fmt.Sprintf("s%d", i)
 		s.segments = append(s.segments, obj(name, "reach", "isolated", "subnet", fmt.Sprintf("10.83.%d.0/24", 16*i)))
-		s.ports = append(s.ports, obj(fmt.Sprintf("p%d", i), "role", "lan", "name", fmt.Sprintf("p%d", i), "segment", name, "address", fmt.Sprintf("10.83.%d.1/24", 16*i), "mac", fmt.Sprintf("'02:00:00:00:01:%02x'", i+1)))
+		s.ports = append(s.ports, obj(fmt.Sprintf("p%d", i), "role", "lan", "name", fmt.Sprintf("p%d", i), "segment", name, "address",
+			fmt.Sprintf("10.83.%d.1/24", 16*i), "mac", fmt.Sprintf("'02:00:00:00:01:%02x'", i+1)))
 		s.guests = append(s.guests,
 			obj(fmt.Sprintf("g%da", i), "segment", name),
-			obj(fmt.Sprintf("g%db", i), "segment", name, "static", fmt.Sprintf("10.83.%d.10/24", 16*i), "gateway", fmt.Sprintf("10.83.%d.1", 16*i), "dns", fmt.Sprintf("[10.83.%d.1]", 16*i)))
+			obj(fmt.Sprintf("g%db", i), "segment", name, "static", fmt.Sprintf("10.83.%d.10/24", 16*i), "gateway", fmt.Sprintf("10.83.%d.1", 16*i),
+				"dns", fmt.Sprintf("[10.83.%d.1]", 16*i)))
 		s.rules = append(s.rules, "allow any from "+name+" to outside")
 	}
 	s.publishes = []*object{obj("", "port", "tcp/8443", "to", "g1b", "at", "tcp/443")}
@@ -204,7 +206,8 @@ var mistakes = []mistake{
 	}, nil},
 	{"tag-clash", func(s *sound, i int) string {
 		for _, n := range []string{"loft", "roof"} {
-			s.newSegment(obj(n, "reach", "isolated", "within", name("s", i, ""), "vlan", "7", "subnet", "10.99."+fmt.Sprint(len(n)+len(s.segments))+".0/24"))
+			s.newSegment(obj(n, "reach", "isolated", "within", name("s", i, ""), "vlan", "7", "subnet",
+				"10.99."+fmt.Sprint(len(n)+len(s.segments))+".0/24"))
 			s.newPort(obj("", "role", "lan", "name", n, "segment", n, "over", name("p", i, "")))
 		}
 		return "roof"
@@ -216,7 +219,8 @@ var mistakes = []mistake{
 	}, nil},
 	{"v6-door", func(s *sound, i int) string { s.seg(i).set("router-advertisements", "true"); return name("s", i, "") }, nil},
 	{"shared-roles", func(s *sound, i int) string {
-		s.newPort(obj("", "role", "manage", "name", "odd", "segment", name("s", i, ""), "address", addr(i, 2)+"/24", "mac", "'02:00:00:00:01:ee'"))
+		s.newPort(obj("", "role", "manage", "name", "odd", "segment", name("s", i, ""), "address", addr(i, 2)+"/24", "mac",
+			"'02:00:00:00:01:ee'"))
 		return "gate.odd"
 	}, nil},
 	{"twin-appliance", func(s *sound, i int) string {
@@ -224,7 +228,8 @@ var mistakes = []mistake{
 		return "spare.lan"
 	}, []string{"twin-address"}},
 	{"twin-appliance", func(s *sound, i int) string {
-		s.more = append(s.more, fmt.Sprintf("  spare: {ports: [{role: wan, segment: road}, {role: lan, segment: s%d, address: %s/24}]}", i, addr(i, 2)))
+		s.more = append(s.more, fmt.Sprintf("  spare: {ports: [{role: wan, segment: road}, {role: lan, segment: s%d, address: %s/24}]}", i,
+			addr(i, 2)))
 		return "spare.lan"
 	}, nil},
 	{"overlap", func(s *sound, i int) string {

@@ -240,7 +240,8 @@ func (c *checker) untranslated() {
 			}
 			done[s] = true
 			if len(c.passing(m, packetset.Prefixes(s.Subnet), c.outside(m))) > 0 {
-				c.find(s.Name, m.Appliance.NAT.At("masquerade"), "add "+s.Name+" to masquerade, or leave masquerade out", "%s may go outside, and %s does not translate %s", s.Name, m.Name, s.Subnet)
+				c.find(s.Name, m.Appliance.NAT.At("masquerade"), "add "+s.Name+" to masquerade, or leave masquerade out",
+					"%s may go outside, and %s does not translate %s", s.Name, m.Name, s.Subnet)
 			}
 		}
 	}
@@ -250,7 +251,9 @@ func (c *checker) privateWANDropped() {
 	for _, m := range c.p.Appliances() {
 		for _, a := range m.WAN() {
 			if a.Port.DropPrivate && subnet.Private(a.Segment.Subnet.Addr()) {
-				c.find(portName(a), a.Port.At("drop-private"), "write drop-private: false", "port %s of %s drops packets from private sources, and %s is private itself", a.Name, m.Name, a.Segment.Subnet).set(a.Port, "drop-private", "false")
+				c.find(portName(a), a.Port.At("drop-private"), "write drop-private: false",
+					"port %s of %s drops packets from private sources, and %s is private itself", a.Name, m.Name, a.Segment.Subnet).set(a.Port,
+					"drop-private", "false")
 			}
 		}
 	}
@@ -260,7 +263,8 @@ func (c *checker) nestedNAT() {
 	for _, m := range c.p.Appliances() {
 		for _, a := range m.WAN() {
 			if a.Segment.Reach == lab.Upstream && subnet.Private(a.Segment.Subnet.Addr()) && !a.Segment.Assumed {
-				c.find(portName(a), a.Pos, "to publish beyond the site, forward there as well", "the WAN of %s is on %s: another translation stands above it", m.Name, a.Segment.Subnet)
+				c.find(portName(a), a.Pos, "to publish beyond the site, forward there as well",
+					"the WAN of %s is on %s: another translation stands above it", m.Name, a.Segment.Subnet)
 			}
 		}
 	}
@@ -270,7 +274,8 @@ func (c *checker) publishMoving() {
 	for _, m := range c.p.Appliances() {
 		for i := range m.Publishes {
 			if v := &m.Publishes[i]; !v.To.Address.IsValid() {
-				c.find(v.To.Machine.Name, v.Lab.Pos, "reserve an address for "+v.To.Machine.Name, "%s/%d is published to %s, whose lease may change", v.Proto, v.Port, v.To.Machine.Name)
+				c.find(v.To.Machine.Name, v.Lab.Pos, "reserve an address for "+v.To.Machine.Name, "%s/%d is published to %s, whose lease may change",
+					v.Proto, v.Port, v.To.Machine.Name)
 			}
 		}
 	}
@@ -288,7 +293,8 @@ func (c *checker) publishClash() {
 			v := &m.Publishes[i]
 			key := fmt.Sprintf("%s/%d", v.Proto, v.Port)
 			if old, ok := taken[key]; ok {
-				c.find(v.To.Machine.Name, v.Lab.Pos, "choose another outside port", "%s is published to %s, and %s has it already", key, v.To.Machine.Name, old)
+				c.find(v.To.Machine.Name, v.Lab.Pos, "choose another outside port", "%s is published to %s, and %s has it already", key,
+					v.To.Machine.Name, old)
 				continue
 			}
 			taken[key] = "the publish to " + v.To.Machine.Name
@@ -303,7 +309,8 @@ func (c *checker) publishDenied() {
 			if !v.To.Address.IsValid() {
 				continue
 			}
-			packets := packetset.Packets{Source: c.outside(m), Destination: one(v.To), Service: packetset.Service(lab.Service{Proto: v.Proto, From: v.Target, To: v.Target})}
+			packets := packetset.Packets{Source: c.outside(m), Destination: one(v.To),
+				Service: packetset.Service(lab.Service{Proto: v.Proto, From: v.Target, To: v.Target})}
 			left := []packetset.Packets{packets}
 			for j, r := range c.sets(m) {
 				var next []packetset.Packets
@@ -316,7 +323,8 @@ func (c *checker) publishDenied() {
 					break // some of the outside gets in, as a list of who may not can mean to
 				}
 				if left = next; len(left) == 0 {
-					c.find(v.To.Machine.Name, v.Lab.Pos, "take the rule away, or allow it before", "%s/%d is published to %s, and the rule %q denies it", v.Proto, v.Port, v.To.Machine.Name, m.Rules[j].Text)
+					c.find(v.To.Machine.Name, v.Lab.Pos, "take the rule away, or allow it before", "%s/%d is published to %s, and the rule %q denies it",
+						v.Proto, v.Port, v.To.Machine.Name, m.Rules[j].Text)
 					break
 				}
 			}
@@ -328,7 +336,8 @@ func (c *checker) adminOutside() {
 	for _, m := range c.p.Appliances() {
 		for _, a := range m.WAN() {
 			if a.Admin != 0 {
-				c.find(portName(a), a.Port.At("admin"), "write admin: false", "the admin page of %s answers on its WAN, tcp/%d", m.Name, a.Admin).set(a.Port, "admin", "false")
+				c.find(portName(a), a.Port.At("admin"), "write admin: false", "the admin page of %s answers on its WAN, tcp/%d", m.Name,
+					a.Admin).set(a.Port, "admin", "false")
 			}
 		}
 	}
@@ -339,7 +348,8 @@ func (c *checker) plainAdmin() {
 		for _, a := range m.Adapters {
 			switch a.Admin {
 			case 23, 80, 8080:
-				c.find(portName(a), a.Port.At("admin"), "write admin: true, which is tcp/443", "the admin page of %s answers on tcp/%d, in plain text", m.Name, a.Admin).set(a.Port, "admin", "true")
+				c.find(portName(a), a.Port.At("admin"), "write admin: true, which is tcp/443",
+					"the admin page of %s answers on tcp/%d, in plain text", m.Name, a.Admin).set(a.Port, "admin", "true")
 			}
 		}
 	}
@@ -358,7 +368,8 @@ func (c *checker) openInbound() {
 			}
 			in := packetset.Packets{Source: c.outside(m), Destination: c.inside(m), Service: packetset.AllServices}
 			if wide && r.Meets(in) && bigger(r.Source.And(in.Source), 1<<16) {
-				c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), rule.Lab.Pos, "publish the one port that is meant, and take the rule away", "%q lets everything from outside in", rule.Text)
+				c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), rule.Lab.Pos, "publish the one port that is meant, and take the rule away",
+					"%q lets everything from outside in", rule.Text)
 			}
 		}
 	}
@@ -440,7 +451,8 @@ func (c *checker) deadAmong(m *plan.Machine, i int, sets []packetset.Packets, ca
 	if len(names) == 0 {
 		names = []string{"nothing: it speaks of no packet"}
 	}
-	c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), m.Rules[i].Lab.Pos, "take it away, or move it up", "%q never decides: earlier ones do, %s", m.Rules[i].Text, strings.Join(names, ", "))
+	c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), m.Rules[i].Lab.Pos, "take it away, or move it up",
+		"%q never decides: earlier ones do, %s", m.Rules[i].Text, strings.Join(names, ", "))
 }
 
 // sentence looks at an expectation by the rules alone: whether some packet it

@@ -87,7 +87,8 @@ func (c *checker) tagClash() {
 			case s.Tag < 1 || s.Tag > 4094:
 				c.find(s.Name, s.Lab.At("vlan"), "choose a tag from 1 to 4094", "%s has tag %d, and tags go from 1 to 4094", s.Name, s.Tag)
 			case parent.Lab.Within != "":
-				c.find(s.Name, s.Lab.At("within"), "write within: "+w.Name, "%s is within %s, which is tagged itself", s.Name, parent.Name).set(s.Lab, "within", w.Name)
+				c.find(s.Name, s.Lab.At("within"), "write within: "+w.Name, "%s is within %s, which is tagged itself", s.Name, parent.Name).set(s.Lab,
+					"within", w.Name)
 			case old != nil:
 				c.find(s.Name, s.Lab.At("vlan"), "choose another tag", "%s has tag %d, and so has %s on the same wire", s.Name, s.Tag, old.Name)
 			default:
@@ -114,7 +115,8 @@ func (c *checker) tagUnheard() {
 			heard = heard || a.Over == nil || a.Over.Segment.Wire == s.Wire
 		}
 		if guests > 0 && !heard {
-			c.find(s.Name, s.Lab.At("within"), fmt.Sprintf("add a port {role: lan, segment: %s, over: …} to the appliance on %s", s.Name, s.Lab.Within), "%s on %s, tag %d of %s, and no appliance has a port that hears it", crowd(first, guests), s.Name, s.Tag, s.Wire.Name)
+			c.find(s.Name, s.Lab.At("within"), fmt.Sprintf("add a port {role: lan, segment: %s, over: …} to the appliance on %s", s.Name,
+				s.Lab.Within), "%s on %s, tag %d of %s, and no appliance has a port that hears it", crowd(first, guests), s.Name, s.Tag, s.Wire.Name)
 		}
 	}
 }
@@ -126,7 +128,8 @@ func (c *checker) refusingSwitch() {
 		}
 		for _, a := range m.Adapters {
 			if s := a.Segment; a.Role != lab.Manage && s.Lab.ForeignMACs == "refuse" {
-				c.find(s.Name, s.Lab.At("foreign-macs"), "write foreign-macs: allow", "%s bridges %s, whose switch refuses frames from its guests' addresses", m.Name, s.Name).set(s.Lab, "foreign-macs", "allow")
+				c.find(s.Name, s.Lab.At("foreign-macs"), "write foreign-macs: allow",
+					"%s bridges %s, whose switch refuses frames from its guests' addresses", m.Name, s.Name).set(s.Lab, "foreign-macs", "allow")
 			}
 		}
 	}
@@ -135,7 +138,8 @@ func (c *checker) refusingSwitch() {
 func (c *checker) v6Door() {
 	for _, s := range c.p.Segments {
 		if s.Inside() && s.Lab.RouterAdvertisements {
-			c.find(s.Name, s.Lab.At("router-advertisements"), "find what announces it and switch it off", "something that is not the appliance announces IPv6 on %s", s.Name)
+			c.find(s.Name, s.Lab.At("router-advertisements"), "find what announces it and switch it off",
+				"something that is not the appliance announces IPv6 on %s", s.Name)
 		}
 	}
 }
@@ -153,14 +157,17 @@ func (c *checker) sharedRoles() {
 				}
 				for _, g := range a.Segment.Adapters {
 					if g.Guest != nil {
-						c.find(portName(a), a.Pos, "give the manage port a segment of its own", "port %s of %s is for managing, and %s is on its segment", a.Name, m.Name, g.Machine.Name)
+						c.find(portName(a), a.Pos, "give the manage port a segment of its own", "port %s of %s is for managing, and %s is on its segment",
+							a.Name, m.Name, g.Machine.Name)
 						break
 					}
 				}
 			case old.Role == lab.Manage || a.Role == lab.Manage:
-				c.find(portName(a), a.Pos, "give the manage port a segment of its own", "ports %s and %s of %s share %s, and one is for managing", old.Name, a.Name, m.Name, a.Segment.Name)
+				c.find(portName(a), a.Pos, "give the manage port a segment of its own", "ports %s and %s of %s share %s, and one is for managing",
+					old.Name, a.Name, m.Name, a.Segment.Name)
 			case old.Role == a.Role && a.Role.Inside() && a.Port.Joins == "":
-				c.find(portName(a), a.Pos, "write joins: "+old.Name+", or give it another segment", "ports %s and %s of %s are both on %s", old.Name, a.Name, m.Name, a.Segment.Name).set(a.Port, "joins", old.Name)
+				c.find(portName(a), a.Pos, "write joins: "+old.Name+", or give it another segment", "ports %s and %s of %s are both on %s", old.Name,
+					a.Name, m.Name, a.Segment.Name).set(a.Port, "joins", old.Name)
 			}
 		}
 	}
@@ -178,7 +185,8 @@ func (c *checker) bridgeLoop() {
 			}
 			w := wireOf(a.Segment)
 			if old := sides[w]; old != nil {
-				c.find(portName(a), a.Pos, "put the two sides on two wires", "ports %s and %s of %s, which bridges them, both end on %s", old.Name, a.Name, m.Name, w)
+				c.find(portName(a), a.Pos, "put the two sides on two wires", "ports %s and %s of %s, which bridges them, both end on %s", old.Name,
+					a.Name, m.Name, w)
 			}
 			sides[w] = a
 		}
@@ -192,11 +200,14 @@ func (c *checker) twinAppliance() {
 			if a.Guest != nil || a.Over != nil && a.Leases == nil {
 				continue
 			}
-			if first != nil && first.Machine != a.Machine && a.Address.IsValid() && first.Address.IsValid() && a.Address.Addr() == first.Address.Addr() {
-				c.find(portName(a), a.Pos, "give one of them another address", "%s and %s both have %s on %s", first.Machine.Name, a.Machine.Name, a.Address.Addr(), s.Name)
+			if first != nil && first.Machine != a.Machine && a.Address.IsValid() && first.Address.IsValid() &&
+				a.Address.Addr() == first.Address.Addr() {
+				c.find(portName(a), a.Pos, "give one of them another address", "%s and %s both have %s on %s", first.Machine.Name, a.Machine.Name,
+					a.Address.Addr(), s.Name)
 			}
 			if a.Port.Role.Inside() && server != nil && server.Machine != a.Machine && !a.Port.Leases.Off {
-				c.find(portName(a), a.Pos, "write leases: none on one of them", "%s and %s would both hand out leases on %s", server.Machine.Name, a.Machine.Name, s.Name).set(a.Port, "leases", "none")
+				c.find(portName(a), a.Pos, "write leases: none on one of them", "%s and %s would both hand out leases on %s", server.Machine.Name,
+					a.Machine.Name, s.Name).set(a.Port, "leases", "none")
 			}
 			if first == nil {
 				first = a

@@ -55,7 +55,8 @@ func (f *fake) Ask(_ context.Context, questions []Question, tell func(Answer)) e
 		case AskAddress:
 			a.Got = GotAddress{netip.MustParsePrefix("172.29.64.7/24")}
 		case AskLease:
-			a.Got = GotLease{&lease.Binding{Address: netip.PrefixFrom(s.Pool.From, 24), Router: s.Router, DNS: s.DNS, ServerMAC: port.MAC, Server: s.Router}}
+			a.Got = GotLease{&lease.Binding{Address: netip.PrefixFrom(s.Pool.From, 24), Router: s.Router, DNS: s.DNS, ServerMAC: port.MAC,
+				Server: s.Router}}
 		case AskServers:
 			a.Got = GotServers{[]lease.Offer{{Server: s.Router, ServerMAC: port.MAC}}}
 		case AskRouters:
@@ -134,8 +135,10 @@ func TestJudgements(t *testing.T) {
 		saw     string
 	}{
 		{"no lease", changed(func(o *GotLease) { o.Lease = nil }), "heron.lease", Broken, "nobody gave heron a lease"},
-		{"out of the pool", changed(func(o *GotLease) { o.Lease.Address = netip.PrefixFrom(foreign, 24) }), "heron.lease", Broken, "outside the pool"},
-		{"wrong mask", changed(func(o *GotLease) { o.Lease.Address = netip.PrefixFrom(o.Lease.Address.Addr(), 16) }), "heron.lease", Broken, "the mask /16"},
+		{"out of the pool", changed(func(o *GotLease) { o.Lease.Address = netip.PrefixFrom(foreign, 24) }), "heron.lease", Broken,
+			"outside the pool"},
+		{"wrong mask", changed(func(o *GotLease) { o.Lease.Address = netip.PrefixFrom(o.Lease.Address.Addr(), 16) }), "heron.lease", Broken,
+			"the mask /16"},
 		{"wrong router", changed(func(o *GotLease) { o.Lease.Router = foreign }), "heron.lease", Broken, "the router 192.0.2.9"},
 		{"wrong resolver", changed(func(o *GotLease) { o.Lease.DNS = []netip.Addr{foreign} }), "heron.lease", Broken, "told resolver 192.0.2.9"},
 		{"another server", changed(func(o *GotLease) { o.Lease.ServerMAC = stranger }), "heron.lease", Broken, "that is not port lan of sluice"},
@@ -144,11 +147,15 @@ func TestJudgements(t *testing.T) {
 		}), "reedbed.alone", Broken, "192.0.2.9 at 02:09:09:09:09:09 offers"},
 		{"no server", changed(func(o *GotServers) { o.Offers = nil }), "reedbed.alone", Broken, "nobody answers"},
 		{"silent gateway", changed(func(o *GotNeighbor) { o.Hardware = nil }), "heron.gateway", Broken, "does not answer"},
-		{"two gateways", changed(func(o *GotNeighbor) { o.Hardware = append(o.Hardware, stranger) }), "heron.gateway", Broken, "two machines answer"},
-		{"wrong gateway", changed(func(o *GotNeighbor) { o.Hardware = []mac.Address{stranger} }), "heron.gateway", Broken, "is 02:09:09:09:09:09, and port lan"},
-		{"wrong name", changed(func(o *GotName) { o.Addresses = []netip.Addr{foreign} }), "heron.names", Broken, "address 192.0.2.9, and it is at 203.0.113.80"},
+		{"two gateways", changed(func(o *GotNeighbor) { o.Hardware = append(o.Hardware, stranger) }), "heron.gateway", Broken,
+			"two machines answer"},
+		{"wrong gateway", changed(func(o *GotNeighbor) { o.Hardware = []mac.Address{stranger} }), "heron.gateway", Broken,
+			"is 02:09:09:09:09:09, and port lan"},
+		{"wrong name", changed(func(o *GotName) { o.Addresses = []netip.Addr{foreign} }), "heron.names", Broken,
+			"address 192.0.2.9, and it is at 203.0.113.80"},
 		{"no way out", changed(func(o *GotReach) { o.Answered = false }), "heron.outside", Broken, "does not reach the witness by icmp"},
-		{"around", changed(func(o *GotReach) { o.Source = foreign }), "heron.outside", Broken, "from 192.0.2.9, not from sluice's WAN address 172.29.64.7"},
+		{"around", changed(func(o *GotReach) { o.Source = foreign }), "heron.outside", Broken,
+			"from 192.0.2.9, not from sluice's WAN address 172.29.64.7"},
 		{"another first hop", changed(func(o *GotHop) { o.Router = foreign }), "heron.path", Broken, "the first hop is 192.0.2.9"},
 		{"an escape", changed(func(o *GotAttack) {
 			o.Ways = []Way{{From: "heron", To: "buoy", Path: []string{"heron", "reedbed", "buoy"}}}
@@ -165,7 +172,8 @@ func TestJudgements(t *testing.T) {
 				a.Got = GotScan{}
 			}
 		}, "heron.path", Unknown, "nothing was answered"},
-		{"open port", changed(func(o *GotScan) { o.Open = []lab.Service{{Proto: lab.TCP, From: 443, To: 443}} }), "sluice.inbound", Broken, "tcp/443, the admin page, answers"},
+		{"open port", changed(func(o *GotScan) { o.Open = []lab.Service{{Proto: lab.TCP, From: 443, To: 443}} }), "sluice.inbound", Broken,
+			"tcp/443, the admin page, answers"},
 	} {
 		doc, _ := run(t, &fake{change: c.change})
 		for _, r := range doc.Claims {
@@ -191,9 +199,10 @@ func TestJudgements(t *testing.T) {
 // What a stage cannot set or be asked is unknown, and says so.
 func TestWhatAStageCannot(t *testing.T) {
 	for why, f := range map[string]*fake{
-		"cannot make the lab unplugged":       {sets: []Condition{Running}},
-		"the cable is glued in":               {refuse: true},
-		"the fake cannot be asked for attack": {asks: []AskKind{"lease", "servers", "routers", "neighbor", "name", "hop", "reach", "address", "scan"}},
+		"cannot make the lab unplugged": {sets: []Condition{Running}},
+		"the cable is glued in":         {refuse: true},
+		"the fake cannot be asked for attack": {asks: []AskKind{"lease", "servers", "routers", "neighbor", "name", "hop", "reach", "address",
+			"scan"}},
 	} {
 		doc, _ := run(t, f)
 		for _, r := range doc.Claims {

@@ -15,7 +15,8 @@ import (
 // Each way in which IPv6 can differ from the plan is told by what it is.
 func TestJudgeIPv6(t *testing.T) {
 	build := func(six string) *plan.Plan {
-		l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: six\n"+six+"segments: {road: {reach: upstream}, desks: {reach: isolated}}\nappliances:\n  gate: {ports: [{role: wan, segment: road}, {role: lan, segment: desks}]}\nguests: {heron: desks}\n"))
+		l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: six\n"+six+
+			"segments: {road: {reach: upstream}, desks: {reach: isolated}}\nappliances:\n  gate: {ports: [{role: wan, segment: road}, {role: lan, segment: desks}]}\nguests: {heron: desks}\n"))
 		require.NoError(t, err)
 		p, err := plan.Build(l)
 		require.NoError(t, err)
@@ -54,7 +55,8 @@ func TestJudgeIPv6(t *testing.T) {
 	}{
 		{"as planned", func(*GotIPv6) {}, ""},
 		{"no address", func(o *GotIPv6) { o.Address = netip.Prefix{} }, "heron has no IPv6 address on desks"},
-		{"a foreign address", func(o *GotIPv6) { o.Address = netip.MustParsePrefix("2001:db8::5/64") }, "and " + s.Subnet6.String() + " is planned"},
+		{"a foreign address", func(o *GotIPv6) { o.Address = netip.MustParsePrefix("2001:db8::5/64") },
+			"and " + s.Subnet6.String() + " is planned"},
 		{"a foreign router", func(o *GotIPv6) { o.Router = stranger.LinkLocal() }, "goes by the IPv6 router " + stranger.LinkLocal().String()},
 		{"no resolver", func(o *GotIPv6) { o.Resolvers = nil }, "was told no resolver by IPv6"},
 	} {

@@ -18,7 +18,9 @@ func judgeLease(r *Result, a *plan.Adapter, o GotLease) {
 		r.broken(fmt.Sprintf("nobody is planned to hand out leases on %s", a.Segment.Name), "let the appliance hand out leases there")
 		return
 	case b == nil:
-		r.broken(fmt.Sprintf("nobody gave %s a lease on %s", a.Machine.Name, a.Segment.Name), fmt.Sprintf("look whether adapter %d of %s and %s of %s are on the same segment", a.Number, a.Machine.Name, portWords(server), server.Machine.Name))
+		r.broken(fmt.Sprintf("nobody gave %s a lease on %s", a.Machine.Name, a.Segment.Name),
+			fmt.Sprintf("look whether adapter %d of %s and %s of %s are on the same segment", a.Number, a.Machine.Name, portWords(server),
+				server.Machine.Name))
 		return
 	}
 	from := fmt.Sprintf("from %s (%s)", b.Server, b.ServerMAC)
@@ -36,13 +38,16 @@ func judgeLease(r *Result, a *plan.Adapter, o GotLease) {
 	case a.How == plan.Lease && !want.Pool.Contains(at):
 		r.broken(fmt.Sprintf("%s got %s %s, outside the pool %s", a.Machine.Name, b.Address, from, want.Pool), try)
 	case intruder:
-		r.broken(fmt.Sprintf("%s got %s %s, and that is not %s of %s", a.Machine.Name, b.Address, from, portWords(server), server.Machine.Name), try)
+		r.broken(fmt.Sprintf("%s got %s %s, and that is not %s of %s", a.Machine.Name, b.Address, from, portWords(server), server.Machine.Name),
+			try)
 	case b.Address.Bits() != a.Segment.Subnet.Bits():
-		r.broken(fmt.Sprintf("%s got the mask /%d, and %s has /%d", a.Machine.Name, b.Address.Bits(), a.Segment.Name, a.Segment.Subnet.Bits()), try)
+		r.broken(fmt.Sprintf("%s got the mask /%d, and %s has /%d", a.Machine.Name, b.Address.Bits(), a.Segment.Name, a.Segment.Subnet.Bits()),
+			try)
 	case b.Router != want.Router:
 		r.broken(fmt.Sprintf("%s was told the router %s, and %s is planned", a.Machine.Name, b.Router, want.Router), try)
 	case !slices.Equal(b.DNS, want.DNS):
-		r.broken(fmt.Sprintf("%s was told %s, and %s is planned", a.Machine.Name, subnet.Named("resolver", b.DNS), subnet.Named("resolver", want.DNS)), try)
+		r.broken(fmt.Sprintf("%s was told %s, and %s is planned", a.Machine.Name, subnet.Named("resolver", b.DNS),
+			subnet.Named("resolver", want.DNS)), try)
 	default:
 		r.Saw = fmt.Sprintf("%s %s", b.Address, from)
 	}
@@ -70,7 +75,8 @@ func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
 			known = append(known, fmt.Sprintf("upstream, through %s, at %s", s.Port.Machine.Name, offer.ServerMAC))
 			continue
 		}
-		whose, try := "a lease server that nobody planned", fmt.Sprintf("find the machine with hardware address %s and switch its lease service off", offer.ServerMAC)
+		whose, try := "a lease server that nobody planned",
+			fmt.Sprintf("find the machine with hardware address %s and switch its lease service off", offer.ServerMAC)
 		if s.HostLeg.IsValid() && s.HostLeg.Addr() == offer.Server {
 			whose, try = "the host's lease server", fmt.Sprintf("switch off the host's lease service on %s: `leases: none`", s.Name)
 		}
@@ -79,7 +85,8 @@ func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
 	switch {
 	case r.Verdict == Broken:
 	case planned && !found:
-		r.broken(fmt.Sprintf("nobody answers on %s, and %s should", s.Name, server.Machine.Name), fmt.Sprintf("look whether %s of %s is on %s", portWords(server), server.Machine.Name, s.Name))
+		r.broken(fmt.Sprintf("nobody answers on %s, and %s should", s.Name, server.Machine.Name),
+			fmt.Sprintf("look whether %s of %s is on %s", portWords(server), server.Machine.Name, s.Name))
 	case planned, len(known) > 0:
 		r.Saw = "only " + strings.Join(known, ", ") + " answers"
 	default:
@@ -100,12 +107,14 @@ func judgeRouters(r *Result, s *plan.Segment, o GotRouters) {
 		if a.Prefix.IsValid() {
 			what = a.Prefix.String()
 		}
-		r.broken(fmt.Sprintf("%s at %s announces %s by IPv6 on %s, and nobody planned that", a.Address, a.MAC, what, s.Name), fmt.Sprintf("find the machine with hardware address %s and switch its announcements off", a.MAC))
+		r.broken(fmt.Sprintf("%s at %s announces %s by IPv6 on %s, and nobody planned that", a.Address, a.MAC, what, s.Name),
+			fmt.Sprintf("find the machine with hardware address %s and switch its announcements off", a.MAC))
 	}
 	switch {
 	case r.Verdict == Broken:
 	case planned && !found:
-		r.broken(fmt.Sprintf("nobody announces %s on %s, and %s should", s.Subnet6, s.Name, s.Port.Machine.Name), "switch router advertisements on for "+portWords(s.Port))
+		r.broken(fmt.Sprintf("nobody announces %s on %s, and %s should", s.Subnet6, s.Name, s.Port.Machine.Name),
+			"switch router advertisements on for "+portWords(s.Port))
 	case planned:
 		r.Saw += fmt.Sprintf("; it alone announces %s", s.Subnet6)
 	}
@@ -118,13 +127,17 @@ func judgeIPv6(r *Result, home, port *plan.Adapter, o GotIPv6) {
 	switch {
 	case r.Verdict == Broken:
 	case !o.Address.IsValid():
-		r.broken(fmt.Sprintf("%s has no IPv6 address on %s", home.Machine.Name, s.Name), "look whether "+portWords(port)+" announces "+s.Subnet6.String())
+		r.broken(fmt.Sprintf("%s has no IPv6 address on %s", home.Machine.Name, s.Name),
+			"look whether "+portWords(port)+" announces "+s.Subnet6.String())
 	case !s.Subnet6.Contains(o.Address.Addr()):
-		r.broken(fmt.Sprintf("%s has the IPv6 address %s, and %s is planned", home.Machine.Name, o.Address, s.Subnet6), "find who else announces on "+s.Name)
+		r.broken(fmt.Sprintf("%s has the IPv6 address %s, and %s is planned", home.Machine.Name, o.Address, s.Subnet6),
+			"find who else announces on "+s.Name)
 	case o.Router != port.MAC.LinkLocal():
-		r.broken(fmt.Sprintf("%s goes by the IPv6 router %s, and %s of %s is %s", home.Machine.Name, o.Router, portWords(port), port.Machine.Name, port.MAC.LinkLocal()), "find who else announces on "+s.Name)
+		r.broken(fmt.Sprintf("%s goes by the IPv6 router %s, and %s of %s is %s", home.Machine.Name, o.Router, portWords(port),
+			port.Machine.Name, port.MAC.LinkLocal()), "find who else announces on "+s.Name)
 	case !slices.Contains(o.Resolvers, port.Address6.Addr()):
-		r.broken(fmt.Sprintf("%s was told %s by IPv6, and %s is planned", home.Machine.Name, subnet.Named("resolver", o.Resolvers), port.Address6.Addr()), "look what answers DHCPv6 on "+s.Name)
+		r.broken(fmt.Sprintf("%s was told %s by IPv6, and %s is planned", home.Machine.Name, subnet.Named("resolver", o.Resolvers),
+			port.Address6.Addr()), "look what answers DHCPv6 on "+s.Name)
 	default:
 		r.Saw += fmt.Sprintf("; by IPv6 %s, router %s", o.Address, o.Router)
 	}
@@ -137,13 +150,16 @@ func judgeGateway(r *Result, home, port *plan.Adapter, o GotNeighbor) {
 	case !o.Hop.IsValid():
 		r.broken(fmt.Sprintf("%s has no next hop: %s", home.Machine.Name, o.Saw), "look at its lease, or the gateway typed into it")
 	case len(o.Hardware) == 0:
-		r.broken(fmt.Sprintf("the next hop %s of %s does not answer", o.Hop, home.Machine.Name), fmt.Sprintf("compare it with %s, port %s of %s", port.Shown(), port.Name, port.Machine.Name))
+		r.broken(fmt.Sprintf("the next hop %s of %s does not answer", o.Hop, home.Machine.Name),
+			fmt.Sprintf("compare it with %s, port %s of %s", port.Shown(), port.Name, port.Machine.Name))
 	case len(o.Hardware) > 1:
-		r.broken(fmt.Sprintf("two machines answer for the next hop %s: %s and %s", o.Hop, o.Hardware[0], o.Hardware[1]), "change the address of the one that is not the appliance")
+		r.broken(fmt.Sprintf("two machines answer for the next hop %s: %s and %s", o.Hop, o.Hardware[0], o.Hardware[1]),
+			"change the address of the one that is not the appliance")
 	case transparent(port) && !slices.ContainsFunc(home.Segment.Adapters, func(a *plan.Adapter) bool { return a.MAC == o.Hardware[0] }):
 		r.Saw = fmt.Sprintf("%s is at %s, beyond %s", o.Hop, o.Hardware[0], port.Machine.Name)
 	case o.Hardware[0] != port.MAC:
-		r.broken(fmt.Sprintf("the next hop %s is %s, and port %s of %s is %s", o.Hop, o.Hardware[0], port.Name, port.Machine.Name, port.MAC), "set the gateway to "+port.Shown())
+		r.broken(fmt.Sprintf("the next hop %s is %s, and port %s of %s is %s", o.Hop, o.Hardware[0], port.Name, port.Machine.Name, port.MAC),
+			"set the gateway to "+port.Shown())
 	default:
 		r.Saw = fmt.Sprintf("%s is at %s, port %s of %s", o.Hop, o.Hardware[0], port.Name, port.Machine.Name)
 	}
@@ -154,9 +170,11 @@ func judgeNames(r *Result, home *plan.Adapter, w Witness, o GotName) {
 	case !o.Resolver.IsValid():
 		r.broken(home.Machine.Name+" has no resolver: "+o.Saw, "let its lease name one, or type one in")
 	case !o.Answered:
-		r.broken(fmt.Sprintf("the resolver %s does not answer %s: %s", o.Resolver, home.Machine.Name, o.Saw), "look whether the appliance's resolver has one upstream")
+		r.broken(fmt.Sprintf("the resolver %s does not answer %s: %s", o.Resolver, home.Machine.Name, o.Saw),
+			"look whether the appliance's resolver has one upstream")
 	case !slices.Contains(o.Addresses, w.Address):
-		r.broken(fmt.Sprintf("%s says that %s has %s, and it is at %s: %s", o.Resolver, w.Name, subnet.Named("address", o.Addresses), w.Address, o.Saw), "look which resolver stands behind it")
+		r.broken(fmt.Sprintf("%s says that %s has %s, and it is at %s: %s", o.Resolver, w.Name, subnet.Named("address", o.Addresses), w.Address,
+			o.Saw), "look which resolver stands behind it")
 	default:
 		r.Saw = fmt.Sprintf("%s is %s, says %s", w.Name, w.Address, o.Resolver)
 	}
@@ -195,7 +213,8 @@ func expectedSource(home *plan.Adapter, wans []*plan.Adapter, addresses []Got) s
 
 func judgeReached(r *Result, home *plan.Adapter, service lab.Service, o GotReach) {
 	if !o.Answered {
-		r.broken(fmt.Sprintf("%s does not reach the witness by %s: %s", home.Machine.Name, service, o.Saw), "`bastion explain outside` lists what to look at, nearest first")
+		r.broken(fmt.Sprintf("%s does not reach the witness by %s: %s", home.Machine.Name, service, o.Saw),
+			"`bastion explain outside` lists what to look at, nearest first")
 	}
 }
 
@@ -206,7 +225,8 @@ func judgeSource(r *Result, home *plan.Adapter, service lab.Service, s seenAs, o
 		r.broken(fmt.Sprintf("the witness saw %s's own address %s: nothing translated it", home.Machine.Name, o.Source), "look which way it took")
 	case s.translated && !s.again && !slices.Contains(s.own, o.Source.String()):
 		r.around = true
-		r.broken(fmt.Sprintf("the witness saw %s reach it by %s from %s, not from %s's WAN address %s", home.Machine.Name, service, o.Source, s.wans[0].Machine.Name, strings.Join(s.own, ", ")),
+		r.broken(fmt.Sprintf("the witness saw %s reach it by %s from %s, not from %s's WAN address %s", home.Machine.Name, service, o.Source,
+			s.wans[0].Machine.Name, strings.Join(s.own, ", ")),
 			"find the way that avoids the appliance: another adapter, or a segment that leads out")
 	case r.Verdict == Holds && r.Saw == "":
 		r.Saw = fmt.Sprintf("the witness saw %s by %s", o.Source, service)
@@ -221,7 +241,8 @@ func judgePath(r *Result, port *plan.Adapter, o GotHop) {
 		r.broken("no router on the way says that it is there: "+o.Saw, "look at the guest's next hop first")
 	case o.Router != port.Address.Addr():
 		r.around = true
-		r.broken(fmt.Sprintf("the first hop is %s, and it should be %s, port %s of %s", o.Router, port.Address.Addr(), port.Name, port.Machine.Name),
+		r.broken(fmt.Sprintf("the first hop is %s, and it should be %s, port %s of %s", o.Router, port.Address.Addr(), port.Name,
+			port.Machine.Name),
 			"find which adapter or gateway leads there and take it away")
 	default:
 		r.Saw = fmt.Sprintf("the first hop is %s, port %s of %s", o.Router, port.Name, port.Machine.Name)
@@ -266,9 +287,11 @@ func judgeAttack(r *Result, got []Got) {
 func judgeBetween(r *Result, a, b *plan.Adapter, s lab.Service, allowed bool, how string, seen *between, o GotReach) {
 	switch {
 	case allowed && !o.Answered:
-		r.broken(fmt.Sprintf("the rules let %s%s pass from %s to %s, and %s does not reach %s: %s", s, how, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name, o.Saw), "look at the lease and gateway of both guests")
+		r.broken(fmt.Sprintf("the rules let %s%s pass from %s to %s, and %s does not reach %s: %s", s, how, a.Segment.Name, b.Segment.Name,
+			a.Machine.Name, b.Machine.Name, o.Saw), "look at the lease and gateway of both guests")
 	case !allowed && o.Answered:
-		r.broken(fmt.Sprintf("the rules let no %s%s pass from %s to %s, and %s reaches %s", s, how, a.Segment.Name, b.Segment.Name, a.Machine.Name, b.Machine.Name), "find what joins the two segments beside the appliance")
+		r.broken(fmt.Sprintf("the rules let no %s%s pass from %s to %s, and %s reaches %s", s, how, a.Segment.Name, b.Segment.Name,
+			a.Machine.Name, b.Machine.Name), "find what joins the two segments beside the appliance")
 	default:
 		seen.add(s.String(), how, o.Answered)
 		if r.Verdict == Holds {

@@ -100,15 +100,19 @@ func (AskScan) kind() AskKind     { return "scan" }
 // askings and gots make the values of each kind, to read them into.
 var (
 	askings = map[AskKind]func() any{
-		"address": func() any { return &AskAddress{} }, "lease": func() any { return &AskLease{} }, "servers": func() any { return &AskServers{} },
-		"routers": func() any { return &AskRouters{} }, "ipv6": func() any { return &AskIPv6{} }, "neighbor": func() any { return &AskNeighbor{} },
-		"name": func() any { return &AskName{} }, "hop": func() any { return &AskHop{} }, "reach": func() any { return &AskReach{} },
+		"address": func() any { return &AskAddress{} }, "lease": func() any { return &AskLease{} },
+		"servers": func() any { return &AskServers{} },
+		"routers": func() any { return &AskRouters{} }, "ipv6": func() any { return &AskIPv6{} },
+		"neighbor": func() any { return &AskNeighbor{} },
+		"name":     func() any { return &AskName{} }, "hop": func() any { return &AskHop{} }, "reach": func() any { return &AskReach{} },
 		"attack": func() any { return &AskAttack{} }, "scan": func() any { return &AskScan{} },
 	}
 	gots = map[AskKind]func() any{
-		"address": func() any { return &GotAddress{} }, "lease": func() any { return &GotLease{} }, "servers": func() any { return &GotServers{} },
-		"routers": func() any { return &GotRouters{} }, "ipv6": func() any { return &GotIPv6{} }, "neighbor": func() any { return &GotNeighbor{} },
-		"name": func() any { return &GotName{} }, "hop": func() any { return &GotHop{} }, "reach": func() any { return &GotReach{} },
+		"address": func() any { return &GotAddress{} }, "lease": func() any { return &GotLease{} },
+		"servers": func() any { return &GotServers{} },
+		"routers": func() any { return &GotRouters{} }, "ipv6": func() any { return &GotIPv6{} },
+		"neighbor": func() any { return &GotNeighbor{} },
+		"name":     func() any { return &GotName{} }, "hop": func() any { return &GotHop{} }, "reach": func() any { return &GotReach{} },
 		"attack": func() any { return &GotAttack{} }, "scan": func() any { return &GotScan{} },
 	}
 )

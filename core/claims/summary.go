@@ -16,7 +16,8 @@ func (d Document) Summary() string {
 	case all == 0:
 		return "Nothing to say: no guest is behind an appliance."
 	case n[Holds] == all && !slices.ContainsFunc(d.Claims, func(r Result) bool { return r.Kind == Cut }):
-		return counted(all, "claim holds", "claims hold") + ". Nothing keeps the guests from avoiding an appliance that stands beside their router."
+		return counted(all, "claim holds", "claims hold") +
+			". Nothing keeps the guests from avoiding an appliance that stands beside their router."
 	case n[Holds] == all:
 		return counted(all, "claim holds", "claims hold") + ": guests reach outside only through the appliance."
 	}

@@ -15,15 +15,21 @@ type Shape struct {
 
 // Shapes are all shapes, the simplest first.
 var Shapes = []Shape{
-	{"one-lan", "a WAN and one LAN behind one appliance", "The usual first lab: a few guests that reach outside only through the appliance.", oneLAN},
-	{"quarantine", "two LANs, one of which never reaches outside", "For guests that must not be let out: malware, untrusted appliances, evidence.", quarantine},
-	{"dmz", "a LAN and a DMZ with a published server", "For a server that the outside may reach at one port, and that may not reach the LAN.", dmz},
+	{"one-lan", "a WAN and one LAN behind one appliance", "The usual first lab: a few guests that reach outside only through the appliance.",
+		oneLAN},
+	{"quarantine", "two LANs, one of which never reaches outside",
+		"For guests that must not be let out: malware, untrusted appliances, evidence.", quarantine},
+	{"dmz", "a LAN and a DMZ with a published server",
+		"For a server that the outside may reach at one port, and that may not reach the LAN.", dmz},
 	{"trunk", "three tagged segments on one wire", "When the hypervisor has few networks, or to practise VLANs: one adapter carries them all.", trunk},
 	{"two-uplinks", "two WANs, primary and backup, before one LAN", "When the lab should live on while one line is down.", twoUplinks},
-	{"transparent", "an appliance that bridges and filters, without addresses of its own", "To put a filter into a network that must not be renumbered.", transparent},
-	{"one-armed", "an appliance beside the router, on one adapter", "To try an appliance without rewiring; guests are pointed at it, and can avoid it.", oneArmed},
+	{"transparent", "an appliance that bridges and filters, without addresses of its own",
+		"To put a filter into a network that must not be renumbered.", transparent},
+	{"one-armed", "an appliance beside the router, on one adapter",
+		"To try an appliance without rewiring; guests are pointed at it, and can avoid it.", oneArmed},
 	{"chain", "a firewall behind a firewall", "To practise two appliances in a row, with a zone between them.", chain},
-	{"classroom", "many identical benches behind one appliance", "For a course: each bench is a segment of its own, and none reaches another.", classroom},
+	{"classroom", "many identical benches behind one appliance",
+		"For a course: each bench is a segment of its own, and none reaches another.", classroom},
 }
 
 // ShapeNamed gives a shape by its name.

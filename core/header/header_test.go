@@ -49,13 +49,15 @@ func TestSegmentsAndMessages(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		b := make([]byte, TCPSize+MSSSize+3)
 		seq, ack := rapid.Uint32().Draw(t, "seq"), rapid.Uint32().Draw(t, "ack")
-		flags, window, mss := rapid.ByteRange(0, 31).Draw(t, "flags"), rapid.Uint16().Draw(t, "window"), rapid.Uint16Range(64, 9000).Draw(t, "mss")
+		flags, window, mss := rapid.ByteRange(0, 31).Draw(t, "flags"), rapid.Uint16().Draw(t, "window"),
+			rapid.Uint16Range(64, 9000).Draw(t, "mss")
 		s := TCP(b)
 		s.SetPorts(4000, 80)
 		s.Encode(seq, ack, TCPSize+MSSSize, flags, window)
 		PutMSS(b[TCPSize:], mss)
 		p := peer.TCP(b)
-		require.Equal(t, []any{p.SourcePort(), p.DestinationPort(), p.SequenceNumber(), p.AckNumber(), uint8(p.Flags()), p.WindowSize(), int(p.DataOffset())},
+		require.Equal(t, []any{p.SourcePort(), p.DestinationPort(), p.SequenceNumber(), p.AckNumber(), uint8(p.Flags()), p.WindowSize(),
+			int(p.DataOffset())},
 			[]any{s.SourcePort(), s.DestinationPort(), s.Seq(), s.Ack(), s.Flags(), s.Window(), s.HeaderSize()})
 		require.Equal(t, peer.ParseSynOptions(p.Options(), false).MSS, s.MSS())
 

@@ -57,7 +57,8 @@ func network(p *plan.Plan, name string) (s *plan.Segment, near bool) {
 	var best *plan.Segment
 	for _, s := range p.Segments {
 		a, b := fold(name), fold(s.Name)
-		if a == b || strings.TrimRight(a, "0123456789") == strings.TrimRight(b, "0123456789") && a != "" && best == nil || len(b) > 3 && lab.Nearest(a, []string{b}) != "" && best == nil {
+		if a == b || strings.TrimRight(a, "0123456789") == strings.TrimRight(b,
+			"0123456789") && a != "" && best == nil || len(b) > 3 && lab.Nearest(a, []string{b}) != "" && best == nil {
 			best = s
 			if a == b {
 				break
@@ -78,7 +79,8 @@ func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Difference {
 	for _, x := range b.Adapters {
 		if address := fold(x.MAC); address != "" {
 			if first := twins[address]; first != 0 {
-				c.wrong("twin-mac", "give each adapter an address of its own", "adapters %d and %d have the same hardware address %s", first, x.Number, x.MAC)
+				c.wrong("twin-mac", "give each adapter an address of its own", "adapters %d and %d have the same hardware address %s", first,
+					x.Number, x.MAC)
 			}
 			twins[address] = x.Number
 		}
@@ -92,7 +94,8 @@ func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Difference {
 	}
 	for _, a := range m.Adapters {
 		if own[a.Number] == a {
-			c.wrong("loose-end", fmt.Sprintf("add it, on %s, behind the ones that are there: order counts", a.Segment.Name), "adapter %d (%s on %s) is missing", a.Number, a.Name, a.Segment.Name)
+			c.wrong("loose-end", fmt.Sprintf("add it, on %s, behind the ones that are there: order counts", a.Segment.Name),
+				"adapter %d (%s on %s) is missing", a.Number, a.Name, a.Segment.Name)
 		}
 	}
 	c.hardware(m, b)
@@ -106,7 +109,8 @@ func (c *comparison) extra(p *plan.Plan, m *plan.Machine, x BuiltAdapter) {
 	case s != nil && m.Guest != nil:
 		c.wrong("second-door", "remove it", "adapter %d is in no plan, and it is on %s: a second way out past the appliance", x.Number, s.Name)
 	case x.Plugged && x.Network != "":
-		c.wrong("loose-end", "remove it, or add a port for it to the lab", "adapter %d is in no plan, and it is connected to %q", x.Number, x.Network)
+		c.wrong("loose-end", "remove it, or add a port for it to the lab", "adapter %d is in no plan, and it is connected to %q", x.Number,
+			x.Network)
 	default:
 		c.look("remove it, or add a port for it to the lab", "adapter %d is in no plan; it is not connected at start", x.Number)
 	}
@@ -120,10 +124,12 @@ func (c *comparison) adapter(p *plan.Plan, b Built, a *plan.Adapter, x BuiltAdap
 	case x.Network == "":
 		c.look(attach, "adapter %d (%s) says no network; %s is planned", x.Number, a.Name, a.Segment.Name)
 	case s == a.Segment && near && a.Segment.Reach == lab.Isolated:
-		c.wrong("dead-segment", fmt.Sprintf("write it %s everywhere, letter by letter", s.Name), "adapter %d is on %q, and the segment is called %s: to the hypervisor that is another network", x.Number, x.Network, s.Name)
+		c.wrong("dead-segment", fmt.Sprintf("write it %s everywhere, letter by letter", s.Name),
+			"adapter %d is on %q, and the segment is called %s: to the hypervisor that is another network", x.Number, x.Network, s.Name)
 	case s == a.Segment, s != nil && s == p.Segment(a.Segment.Wire.Name):
 	case s == nil && a.Segment.Reach == lab.Upstream:
-		c.look("look whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, which the lab does not name; it should lead to %s", x.Number, a.Name, x.Network, a.Segment.Name)
+		c.look("look whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, which the lab does not name; it should lead to %s",
+			x.Number, a.Name, x.Network, a.Segment.Name)
 	case s == nil:
 		c.wrong("dead-segment", attach, "adapter %d (%s) is on %q, which is no segment of the lab", x.Number, a.Name, x.Network)
 	default:
@@ -144,12 +150,16 @@ func (c *comparison) adapter(p *plan.Plan, b Built, a *plan.Adapter, x BuiltAdap
 		c.wrong("loose-end", "connect it", "adapter %d (%s) is there and not connected at start", x.Number, a.Name)
 	}
 	if address, err := mac.Parse(x.MAC); err == nil && address != a.MAC {
-		c.look("keep it: bastion map --adopt takes it into the lab; or set the planned one", "adapter %d has the hardware address %s, and %s is planned", x.Number, address, a.MAC)
+		c.look("keep it: bastion map --adopt takes it into the lab; or set the planned one",
+			"adapter %d has the hardware address %s, and %s is planned", x.Number, address, a.MAC)
 	}
-	if needs := needsOf(a.Machine); needs != nil && len(needs.NICs) > 0 && len(x.Models) > 0 && !slices.ContainsFunc(x.Models, func(m string) bool { return slices.Contains(needs.NICs, m) }) {
-		c.wrong("odd-nic", "choose one of "+strings.Join(needs.NICs, ", "), "adapter %d is a %s, and the image has no driver for that", x.Number, strings.Join(x.Models, " or "))
+	if needs := needsOf(a.Machine); needs != nil && len(needs.NICs) > 0 && len(x.Models) > 0 && !slices.ContainsFunc(x.Models,
+		func(m string) bool { return slices.Contains(needs.NICs, m) }) {
+		c.wrong("odd-nic", "choose one of "+strings.Join(needs.NICs, ", "), "adapter %d is a %s, and the image has no driver for that",
+			x.Number, strings.Join(x.Models, " or "))
 	} else if len(x.Models) > 0 && !slices.Contains(x.Models, a.NIC) {
-		c.look("change it, or write its model into the lab", "adapter %d is a %s, and %s is planned", x.Number, strings.Join(x.Models, " or "), a.NIC)
+		c.look("change it, or write its model into the lab", "adapter %d is a %s, and %s is planned", x.Number, strings.Join(x.Models, " or "),
+			a.NIC)
 	}
 }
 
@@ -179,17 +189,20 @@ func (c *comparison) hardware(m *plan.Machine, b Built) {
 	bytes := func(b lab.Bytes) string { return b.String() }
 	size("memory", b.Memory, m.Spec.Memory, least.Memory, bytes)
 	size("disk", b.Disk, m.Spec.Disk, least.Disk, bytes)
-	size("processors", lab.Bytes(b.CPUs), lab.Bytes(m.Spec.CPUs), lab.Bytes(least.CPUs), func(n lab.Bytes) string { return fmt.Sprint(int64(n)) })
+	size("processors", lab.Bytes(b.CPUs), lab.Bytes(m.Spec.CPUs), lab.Bytes(least.CPUs),
+		func(n lab.Bytes) string { return fmt.Sprint(int64(n)) })
 	for _, bus := range b.Buses {
 		switch {
 		case len(least.DiskBuses) > 0 && !slices.Contains(least.DiskBuses, bus):
-			c.wrong("odd-disk", "attach it by "+strings.Join(least.DiskBuses, " or "), "a disk is attached by %s, and the image has no driver for that", bus)
+			c.wrong("odd-disk", "attach it by "+strings.Join(least.DiskBuses, " or "),
+				"a disk is attached by %s, and the image has no driver for that", bus)
 		case bus != m.Spec.DiskBus:
 			c.look("change it, or write the bus into the lab", "a disk is attached by %s, and %s is planned", bus, m.Spec.DiskBus)
 		}
 	}
 	if b.Firmware != "" && b.Firmware != m.Spec.Firmware {
-		c.wrong("", "set the firmware to "+m.Spec.Firmware+", or write the other into the lab", "it starts by %s, and %s is planned: a disk installed under one does not start under the other", b.Firmware, m.Spec.Firmware)
+		c.wrong("", "set the firmware to "+m.Spec.Firmware+", or write the other into the lab",
+			"it starts by %s, and %s is planned: a disk installed under one does not start under the other", b.Firmware, m.Spec.Firmware)
 	}
 	disk, media := slices.Index(b.Boot, "disk"), slices.Index(b.Boot, "media")
 	if media >= 0 && (disk < 0 || media < disk) {

@@ -43,7 +43,8 @@ func Compare(p *plan.Plan, m *plan.Machine, s listing.Shown) []Difference {
 	for _, a := range m.Adapters {
 		if !planned[a] && a.Plugged && a.How != plan.NoAddress {
 			if len(live) == 0 || m.Appliance != nil {
-				c.look("wait a little and ask for a lease again; then look whether adapter "+fmt.Sprint(a.Number)+" is on "+a.Segment.Name, "adapter %d of %s should have %s and shows no address", a.Number, m.Name, a.Shown())
+				c.look("wait a little and ask for a lease again; then look whether adapter "+fmt.Sprint(a.Number)+" is on "+a.Segment.Name,
+					"adapter %d of %s should have %s and shows no address", a.Number, m.Name, a.Shown())
 			}
 		}
 	}
@@ -80,7 +81,8 @@ func (c *comparison) sorted() []Difference {
 func (c *comparison) address(p *plan.Plan, m *plan.Machine, i listing.Interface, x netip.Prefix) *plan.Adapter {
 	at := x.Addr()
 	if selfGiven.Contains(at) {
-		c.wrong("no-lease-server", "look whether the adapter is on the right segment, and the appliance hands out leases there", "%s has %s, which it gave itself because nobody answered", i.Device, at)
+		c.wrong("no-lease-server", "look whether the adapter is on the right segment, and the appliance hands out leases there",
+			"%s has %s, which it gave itself because nobody answered", i.Device, at)
 		return nil
 	}
 	var home *plan.Adapter
@@ -105,10 +107,12 @@ func (c *comparison) address(p *plan.Plan, m *plan.Machine, i listing.Interface,
 	case home.Address.IsValid() && at != home.Address.Addr():
 		c.wrong("", "set it, or renew the lease", "%s has %s, and %s is planned", i.Device, at, home.Address.Addr())
 	case home.How == plan.Lease && service != nil && service.Leases != nil && !service.Leases.Pool.Contains(at):
-		c.wrong("two-lease-servers", "find who gave it: another lease server answers on "+s.Name, "%s has %s, outside the pool %s", i.Device, at, service.Leases.Pool)
+		c.wrong("two-lease-servers", "find who gave it: another lease server answers on "+s.Name, "%s has %s, outside the pool %s", i.Device,
+			at, service.Leases.Pool)
 	}
 	if x.Bits() != 32 && x.Bits() != s.Subnet.Bits() {
-		c.wrong("narrow-mask", "write the mask "+subnet.Mask(s.Subnet.Bits()), "%s has the mask /%d (%s), and %s has /%d (%s)", i.Device, x.Bits(), subnet.Mask(x.Bits()), s.Name, s.Subnet.Bits(), subnet.Mask(s.Subnet.Bits()))
+		c.wrong("narrow-mask", "write the mask "+subnet.Mask(s.Subnet.Bits()), "%s has the mask /%d (%s), and %s has /%d (%s)", i.Device,
+			x.Bits(), subnet.Mask(x.Bits()), s.Name, s.Subnet.Bits(), subnet.Mask(s.Subnet.Bits()))
 	}
 	return home
 }
@@ -153,6 +157,7 @@ func (c *comparison) way(m *plan.Machine, s listing.Shown) {
 		}
 	}
 	if s.LeaseServer.IsValid() && len(servers) > 0 && !slices.Contains(servers, s.LeaseServer) {
-		c.wrong("two-lease-servers", fmt.Sprintf("switch off the lease server at %s", s.LeaseServer), "its lease came from %s, and %v is planned", s.LeaseServer, servers[0])
+		c.wrong("two-lease-servers", fmt.Sprintf("switch off the lease server at %s", s.LeaseServer),
+			"its lease came from %s, and %v is planned", s.LeaseServer, servers[0])
 	}
 }

@@ -135,7 +135,8 @@ func byAddress(p *plan.Plan, m *plan.Machine, i listing.Interface, row *Row) {
 	}
 	for _, a := range m.Adapters {
 		if h := hex(a); a.Over == nil && len(i.Tail) >= 4 && differs(h[12-len(i.Tail):], i.Tail) == 1 {
-			row.Conflict = fmt.Sprintf("it is in no plan; one digit differs from adapter %d (%s): read it again", a.Number, a.MAC.Tail((len(i.Tail)+1)/2))
+			row.Conflict = fmt.Sprintf("it is in no plan; one digit differs from adapter %d (%s): read it again", a.Number,
+				a.MAC.Tail((len(i.Tail)+1)/2))
 			return
 		}
 	}

@@ -49,7 +49,8 @@ func TestListings(t *testing.T) {
 	for _, c := range []struct{ what, text, want string }{
 		{"ip link", "1: lo: <LOOPBACK,UP> mtu 65536\n    link/loopback 00:00:00:00:00:00 brd 00:00:00:00:00:00\n2: enp1s0: <BROADCAST,UP,LOWER_UP> mtu 1500 state UP\n    link/ether 02:5b:ac:50:c2:02 brd ff:ff:ff:ff:ff:ff\n3: enp2s0: <UP,LOWER_UP>\n    link/ether 02:5b:ac:50:c2:01 brd ff:ff:ff:ff:ff:ff\n", "enp1s0=2(mac) | enp2s0=1(mac)"},
 		{"ip -br link", "lo               UNKNOWN        00:00:00:00:00:00 <LOOPBACK,UP,LOWER_UP>\neth0             UP             02:5b:ac:50:c2:03 <BROADCAST,MULTICAST,UP,LOWER_UP>\n", "eth0=3(mac)"},
-		{"a tagged one", "5: eth1.48@eth1: <BROADCAST,UP>\n    link/ether 02:5b:ac:50:c2:02\n6: eth1: <UP>\n    link/ether 02:5b:ac:50:c2:02", "eth1.48=2(mac) | eth1=2(mac)"},
+		{"a tagged one", "5: eth1.48@eth1: <BROADCAST,UP>\n    link/ether 02:5b:ac:50:c2:02\n6: eth1: <UP>\n    link/ether 02:5b:ac:50:c2:02",
+			"eth1.48=2(mac) | eth1=2(mac)"},
 		{"ifconfig of Linux", "eth0: flags=4163<UP,BROADCAST,RUNNING,MULTICAST>  mtu 1500\n        inet 10.83.16.1  netmask 255.255.255.0  broadcast 10.83.16.255\n        ether 02:5b:ac:50:c2:02  txqueuelen 1000  (Ethernet)\n        RX packets 10  bytes 840 (840.0 B)\n", "eth0=2(mac)"},
 		{"the old one", "eth0      Link encap:Ethernet  HWaddr 02:5B:AC:50:C2:01  \n          inet addr:172.29.64.130  Bcast:172.29.64.255  Mask:255.255.255.0\n", "eth0=1(mac)"},
 		{"ifconfig of BSD", "vtnet0: flags=8843<UP,BROADCAST,RUNNING> metric 0 mtu 1500\n\toptions=80028<VLAN_MTU>\n\tether 02:5b:ac:50:c2:01\n\tinet 172.29.64.130 netmask 0xffffff00 broadcast 172.29.64.255\n\tmedia: Ethernet autoselect\n\tstatus: active\nlo0: flags=8049<UP,LOOPBACK>\n\tinet 127.0.0.1 netmask 0xff000000\n", "vtnet0=1(mac)"},
@@ -64,7 +65,8 @@ func TestListings(t *testing.T) {
 		{"ifconfig with address:", "wm0: flags=0x8843<UP,BROADCAST,RUNNING,SIMPLEX,MULTICAST> mtu 1500\n\tec_capabilities=7<VLAN_MTU,VLAN_HWTAGGING,JUMBO_MTU>\n\taddress: 02:5b:ac:50:c2:03\n\tmedia: Ethernet autoselect\n", "wm0=3(mac)"},
 		{"at start-up", "em0: <Network Connection> port 0xd020-0xd027 mem 0xf1200000-0xf121ffff irq 19 at device 3.0 on pci0\nem0: Ethernet address: 02:5b:ac:50:c2:02\nem1: Ethernet address: 02:5b:ac:50:c2:01\n", "em0=2(mac) | em1=1(mac)"},
 		{"in a frame", "+-------+-------------------+------+\n| name  | address           | link |\n| port1 | 02:5B:AC:50:C2:01 | up   |\n| port2 | 02:5B:AC:50:C2:02 | up   |\n+-------+-------------------+------+\n", "port1=1(mac) | port2=2(mac)"},
-		{"a menu", " [1] vtnet0 (02:5b:ac:50:c2:01) link up\n [2] vtnet1 (02:5b:ac:50:c2:02) link up\n [q] quit\n", "vtnet0=1(mac) | vtnet1=2(mac)"},
+		{"a menu", " [1] vtnet0 (02:5b:ac:50:c2:01) link up\n [2] vtnet1 (02:5b:ac:50:c2:02) link up\n [q] quit\n",
+			"vtnet0=1(mac) | vtnet1=2(mac)"},
 		{"in words", "Interface ens18, MAC address 02-5b-ac-50-c2-03, not configured.\n", "ens18=3(mac)"},
 		{"the address first", "02:5b:ac:50:c2:01  eth0\n02:5b:ac:50:c2:02  eth1\n", "eth0=1(mac) | eth1=2(mac)"},
 		{"upper case, no separators, by hand", "WAN0: 025BAC50C201\nLAN0: 025BAC50C202\n", "WAN0=1(mac) | LAN0=2(mac)"},
@@ -74,11 +76,15 @@ func TestListings(t *testing.T) {
 		{"without leading zeros", "eth0 2:5b:ac:50:c2:1\n", "eth0=1(mac)"},
 		{"no address at all", "eth0\nvtnet0 (up)\nvtnet1 (up)\n", "vtnet0=1(order) | vtnet1=2(order)"},
 		{"an ambiguous tail", "eth0 5b:ac\n", "eth0=0()!its hardware address is in no plan"},
-		{"a slip of a digit", "eth0 02:5b:ac:50:c2:0a\n", "eth0=0()!it is in no plan; one digit differs from adapter 1 (02:5b:ac:50:c2:01): read it again"},
+		{"a slip of a digit", "eth0 02:5b:ac:50:c2:0a\n",
+			"eth0=0()!it is in no plan; one digit differs from adapter 1 (02:5b:ac:50:c2:01): read it again"},
 		{"another machine's", "ens3 02:5b:ac:3f:e7:01\n", "ens3=0()!that is adapter 1 of heron: is this the console of heron?"},
-		{"twice the same", "eth0 02:5b:ac:50:c2:01\neth1 02:5b:ac:50:c2:01\n", "eth0=1(mac)!eth0 and eth1 both look like adapter 1 | eth1=1(mac)!eth0 and eth1 both look like adapter 1"},
-		{"swapped", "2: eth0: <UP>\n    link/ether 02:5b:ac:50:c2:01\n    inet 10.83.16.1/24\n", "eth0=1(mac)!it has 10.83.16.1, which is on reedbed: the roles look swapped"},
-		{"no link", "vtnet0: flags=8843<UP>\n\tether 02:5b:ac:50:c2:01\n\tstatus: no carrier\n", "vtnet0=1(mac)!it has no link: look whether its adapter is connected"},
+		{"twice the same", "eth0 02:5b:ac:50:c2:01\neth1 02:5b:ac:50:c2:01\n",
+			"eth0=1(mac)!eth0 and eth1 both look like adapter 1 | eth1=1(mac)!eth0 and eth1 both look like adapter 1"},
+		{"swapped", "2: eth0: <UP>\n    link/ether 02:5b:ac:50:c2:01\n    inet 10.83.16.1/24\n",
+			"eth0=1(mac)!it has 10.83.16.1, which is on reedbed: the roles look swapped"},
+		{"no link", "vtnet0: flags=8843<UP>\n\tether 02:5b:ac:50:c2:01\n\tstatus: no carrier\n",
+			"vtnet0=1(mac)!it has no link: look whether its adapter is connected"},
 		{"nothing", "Welcome.\nPlease choose:\n", ""},
 	} {
 		assert.Equal(t, c.want, told(Listed(p, p.Machine("sluice"), listing.Read(c.text))), c.what)
@@ -174,9 +180,12 @@ func TestByLink(t *testing.T) {
 		want string
 	}{
 		{"one after another", [][]listing.Interface{state("em2"), state("em0"), state("em1")}, "em0=2(link) | em1=3(link) | em2=1(link)"},
-		{"nothing changed", [][]listing.Interface{state(), state("em0"), state("em1")}, "em0=2(link) | em1=3(link) | em2=0()!its link never changed"},
-		{"two at once", [][]listing.Interface{state("em0", "em1"), state("em0"), state("em2")}, "em0=2(link)!2 interfaces lost their link when adapter 1 was unplugged: plug the others in and copy the list again | em1=0()!2 interfaces lost their link when adapter 1 was unplugged: plug the others in and copy the list again | em2=3(link)"},
-		{"the same twice", [][]listing.Interface{state("em0"), state("em0")}, "em0=1(link)!it lost its link for adapters 1 and 2: unplug one at a time | em1=0()!its link never changed | em2=0()!its link never changed"},
+		{"nothing changed", [][]listing.Interface{state(), state("em0"), state("em1")},
+			"em0=2(link) | em1=3(link) | em2=0()!its link never changed"},
+		{"two at once", [][]listing.Interface{state("em0", "em1"), state("em0"), state("em2")},
+			"em0=2(link)!2 interfaces lost their link when adapter 1 was unplugged: plug the others in and copy the list again | em1=0()!2 interfaces lost their link when adapter 1 was unplugged: plug the others in and copy the list again | em2=3(link)"},
+		{"the same twice", [][]listing.Interface{state("em0"), state("em0")},
+			"em0=1(link)!it lost its link for adapters 1 and 2: unplug one at a time | em1=0()!its link never changed | em2=0()!its link never changed"},
 	} {
 		assert.Equal(t, c.want, told(ByLink(p.Machine("sluice"), state(), c.one)), c.what)
 	}

@@ -198,7 +198,8 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 			r.fail(p.At("over"), "port %s cannot be over %s, which has no adapter of its own", p.Name, p.Over)
 		}
 		if s := l.Segment(p.Segment); s != nil && s.Within == "" {
-			r.fail(p.At("over"), "port %s is over %s, and segment %s has no tag; write `within:` and `vlan:` there, or leave over out", p.Name, p.Over, s.Name)
+			r.fail(p.At("over"), "port %s is over %s, and segment %s has no tag; write `within:` and `vlan:` there, or leave over out", p.Name,
+				p.Over, s.Name)
 		}
 	}
 	for _, p := range a.Ports {

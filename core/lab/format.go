@@ -21,7 +21,8 @@ func labFields() []field[Lab] {
 		intField("bastion", "Version of the lab file's format.", 1, 1, func(l *Lab) *int { return &l.Version }),
 		{"lab", "The lab's name.", nameShape, func(r *reader, n *yaml.Node, l *Lab) { l.Name, _ = r.name(n, "lab") }},
 		textField("title", "What the lab is for, in a few words.", func(l *Lab) *string { return &l.Title }),
-		networkField("space", "The network that planned subnets are carved from, packed; a /16 of private space when absent.", func(l *Lab) *netip.Prefix { return &l.Space }),
+		networkField("space", "The network that planned subnets are carved from, packed; a /16 of private space when absent.",
+			func(l *Lab) *netip.Prefix { return &l.Space }),
 		boolField("ipv6", "Whether inside segments get IPv6 unique local prefixes as well (RFC 4193).", func(l *Lab) *bool { return &l.IPv6 }),
 		objectField("site", "The machine that carries the lab.", siteFields(), func(l *Lab) *Site { return &l.Site }),
 		namedField("segments", "segment", "The segments, by name: each is one broadcast domain.", segmentFields(),
@@ -75,7 +76,8 @@ func labFields() []field[Lab] {
 
 func siteFields() []field[Site] {
 	return []field[Site]{
-		listField("networks", "Networks the machine is on already; plans keep clear of them.", prefixShape, parseSubnet, func(s *Site) *[]netip.Prefix { return &s.Networks }),
+		listField("networks", "Networks the machine is on already; plans keep clear of them.", prefixShape, parseSubnet,
+			func(s *Site) *[]netip.Prefix { return &s.Networks }),
 		{"uplinks", "The machine's network adapters that lead outside: wired or wireless.",
 			form{Type: "object", Values: &form{Type: "string", Enum: []string{"wired", "wireless"}}},
 			func(r *reader, n *yaml.Node, s *Site) {
@@ -99,28 +101,36 @@ func segmentFields() []field[Segment] {
 	return []field[Segment]{
 		wordField("reach", "How far the segment extends: upstream (beyond the host), host (the host has a leg on it), isolated (nobody but those attached).",
 			func(s *Segment) *Reach { return &s.Reach }, Upstream, Host, Isolated),
-		wordField("join", "Upstream only: bridged onto an uplink, or translated (nat) by the host.", func(s *Segment) *string { return &s.Join }, "bridged", "nat"),
+		wordField("join", "Upstream only: bridged onto an uplink, or translated (nat) by the host.",
+			func(s *Segment) *string { return &s.Join }, "bridged", "nat"),
 		textField("uplink", "Upstream only: which of the host's adapters.", func(s *Segment) *string { return &s.Uplink }),
 		networkField("subnet", "The segment's network; planned when absent.", func(s *Segment) *netip.Prefix { return &s.Subnet }),
 		intField("hosts", "How many machines the planned subnet must hold.", 1, 1<<20, func(s *Segment) *int { return &s.Hosts }),
 		addrField("gateway", "Upstream only: the router that is there.", func(s *Segment) *netip.Addr { return &s.Gateway }),
-		nameField("leases", "Who else hands out leases here: upstream, host, none, or a guest's name.", func(s *Segment) *string { return &s.Leases }),
+		nameField("leases", "Who else hands out leases here: upstream, host, none, or a guest's name.",
+			func(s *Segment) *string { return &s.Leases }),
 		nameField("within", "The segment whose wire carries this one, tagged.", func(s *Segment) *string { return &s.Within }),
 		intField("vlan", "The tag, 1 to 4094 (IEEE 802.1Q).", 0, 65535, func(s *Segment) *int { return &s.VLAN }),
-		wordField("foreign-macs", "Whether the switch passes frames from addresses it did not hand out.", func(s *Segment) *string { return &s.ForeignMACs }, "allow", "refuse"),
+		wordField("foreign-macs", "Whether the switch passes frames from addresses it did not hand out.",
+			func(s *Segment) *string { return &s.ForeignMACs }, "allow", "refuse"),
 		hostField("host-address", "Reach host: the host's leg.", func(s *Segment) *netip.Prefix { return &s.HostAddress }),
-		boolField("host-forwards", "Reach host: whether the host routes or translates for the segment.", func(s *Segment) *bool { return &s.HostForwards }),
-		boolField("router-advertisements", "Whether IPv6 router advertisements are seen here from something that is not the appliance.", func(s *Segment) *bool { return &s.RouterAdvertisements }),
+		boolField("host-forwards", "Reach host: whether the host routes or translates for the segment.",
+			func(s *Segment) *bool { return &s.HostForwards }),
+		boolField("router-advertisements", "Whether IPv6 router advertisements are seen here from something that is not the appliance.",
+			func(s *Segment) *bool { return &s.RouterAdvertisements }),
 	}
 }
 
 func applianceFields() []field[Appliance] {
 	return []field[Appliance]{
-		wordField("kind", "How the appliance stands between its segments.", func(a *Appliance) *string { return &a.Kind }, "routed", "transparent", "one-armed"),
-		textField("profile", "File with the facts about this kind of appliance; the reference appliance when absent.", func(a *Appliance) *string { return &a.Profile }),
+		wordField("kind", "How the appliance stands between its segments.", func(a *Appliance) *string { return &a.Kind }, "routed",
+			"transparent", "one-armed"),
+		textField("profile", "File with the facts about this kind of appliance; the reference appliance when absent.",
+			func(a *Appliance) *string { return &a.Profile }),
 		boolField("autostart", "Whether it comes up with the host.", func(a *Appliance) *bool { return &a.Autostart }),
 		objectField("image", "What it is installed from.", imageFields(), func(a *Appliance) *Image { return &a.Image }),
-		objectField("machine", "How its virtual machine is made; planned when absent.", machineFields(), func(a *Appliance) *Machine { return &a.Machine }),
+		objectField("machine", "How its virtual machine is made; planned when absent.", machineFields(),
+			func(a *Appliance) *Machine { return &a.Machine }),
 		objectField("needs", "What its image asks of the machine.", needsFields(), func(a *Appliance) *Needs { return &a.Needs }),
 		listField("duties", "What it does beside routing; sizes follow.", form{Type: "string", Enum: duties}, func(text string) (string, error) {
 			if !slices.Contains(duties, text) {
@@ -128,7 +138,8 @@ func applianceFields() []field[Appliance] {
 			}
 			return text, nil
 		}, func(a *Appliance) *[]string { return &a.Duties }),
-		parsedField("throughput", "What it must pass, such as 100Mbit or 1Gbit; sizes follow.", form{Type: "string", Pattern: "^[0-9]+ ?[MG]bit$"}, parseRate, func(a *Appliance) *int { return &a.Mbits }),
+		parsedField("throughput", "What it must pass, such as 100Mbit or 1Gbit; sizes follow.",
+			form{Type: "string", Pattern: "^[0-9]+ ?[MG]bit$"}, parseRate, func(a *Appliance) *int { return &a.Mbits }),
 		objectsField("ports", "Its interfaces, in adapter order.", portFields(), []string{"role", "segment"}, func(a *Appliance) *Port {
 			p := &Port{Plugged: true}
 			a.Ports = append(a.Ports, p)
@@ -174,15 +185,17 @@ func parseRate(text string) (int, error) {
 func imageFields() []field[Image] {
 	return []field[Image]{
 		textField("file", "The image's file.", func(i *Image) *string { return &i.File }),
-		parsedField("sha256", "Its SHA-256 digest, in hexadecimal.", form{Type: "string", Pattern: "^[0-9a-fA-F]{64}$"}, parseDigest, func(i *Image) *string { return &i.SHA256 }),
+		parsedField("sha256", "Its SHA-256 digest, in hexadecimal.", form{Type: "string", Pattern: "^[0-9a-fA-F]{64}$"}, parseDigest,
+			func(i *Image) *string { return &i.SHA256 }),
 		objectField("evaluation", "A trial period.", []field[Evaluation]{
-			parsedField("from", "First day, as YEAR-MONTH-DAY.", form{Type: "string", Pattern: `^\d{4}-\d{2}-\d{2}$`}, func(text string) (time.Time, error) {
-				t, err := parseDay(text)
-				if err != nil {
-					return t, fmt.Errorf("%q is no day; write one such as 2026-11-20", text)
-				}
-				return t, nil
-			}, func(e *Evaluation) *time.Time { return &e.From }),
+			parsedField("from", "First day, as YEAR-MONTH-DAY.", form{Type: "string", Pattern: `^\d{4}-\d{2}-\d{2}$`},
+				func(text string) (time.Time, error) {
+					t, err := parseDay(text)
+					if err != nil {
+						return t, fmt.Errorf("%q is no day; write one such as 2026-11-20", text)
+					}
+					return t, nil
+				}, func(e *Evaluation) *time.Time { return &e.From }),
 			intField("days", "How many days it lasts.", 1, 3660, func(e *Evaluation) *int { return &e.Days }),
 		}, func(i *Image) *Evaluation { return &i.Evaluation }),
 	}
@@ -205,13 +218,15 @@ func machineFields() []field[Machine] {
 		textField("disk-bus", "How the disk is attached, such as virtio, scsi, sata or ide.", func(m *Machine) *string { return &m.DiskBus }),
 		textField("nic", "Adapter model, such as virtio or e1000.", func(m *Machine) *string { return &m.NIC }),
 		wordField("firmware", "How it boots.", func(m *Machine) *string { return &m.Firmware }, "bios", "uefi"),
-		listField("boot", "Boot order: disk, media, network.", form{Type: "string", Enum: []string{"disk", "media", "network"}}, func(text string) (string, error) {
-			switch text {
-			case "disk", "media", "network":
-				return text, nil
-			}
-			return "", fmt.Errorf("%q cannot be booted from%s; write disk, media or network", shorten(text), didYouMean(text, "disk", "media", "network"))
-		}, func(m *Machine) *[]string { return &m.Boot }),
+		listField("boot", "Boot order: disk, media, network.", form{Type: "string", Enum: []string{"disk", "media", "network"}},
+			func(text string) (string, error) {
+				switch text {
+				case "disk", "media", "network":
+					return text, nil
+				}
+				return "", fmt.Errorf("%q cannot be booted from%s; write disk, media or network", shorten(text),
+					didYouMean(text, "disk", "media", "network"))
+			}, func(m *Machine) *[]string { return &m.Boot }),
 		textField("media", "Installation medium in the drive.", func(m *Machine) *string { return &m.Media }),
 	}
 }
@@ -229,16 +244,20 @@ func needsFields() []field[Needs] {
 func portFields() []field[Port] {
 	return []field[Port]{
 		wordField("role", "What the port is for.", func(p *Port) *Role { return &p.Role }, WAN, LAN, DMZ, Manage),
-		{"name", "The port's name; its role when absent.", nameShape, func(r *reader, n *yaml.Node, p *Port) { p.Name, _ = r.name(n, "a port's name") }},
+		{"name", "The port's name; its role when absent.", nameShape,
+			func(r *reader, n *yaml.Node, p *Port) { p.Name, _ = r.name(n, "a port's name") }},
 		nameField("segment", "The segment it is on.", func(p *Port) *string { return &p.Segment }),
 		nameField("over", "The port whose adapter carries this one, tagged.", func(p *Port) *string { return &p.Over }),
-		nameField("joins", "The port that this one is bridged with: both are one inside segment on purpose.", func(p *Port) *string { return &p.Joins }),
-		parsedField("address", "lease, pppoe, none, or an address with its prefix length; planned when absent.", textShape, parsePortAddress, func(p *Port) *Address { return &p.Address }),
+		nameField("joins", "The port that this one is bridged with: both are one inside segment on purpose.",
+			func(p *Port) *string { return &p.Joins }),
+		parsedField("address", "lease, pppoe, none, or an address with its prefix length; planned when absent.", textShape, parsePortAddress,
+			func(p *Port) *Address { return &p.Address }),
 		addrField("gateway", "With a static WAN address: the next hop.", func(p *Port) *netip.Addr { return &p.Gateway }),
 		macField(func(p *Port) *mac.Address { return &p.MAC }),
 		boolField("plugged", "Whether the adapter is connected.", func(p *Port) *bool { return &p.Plugged }),
 		boolField("drop-private", "Drop packets from private sources that arrive here.", func(p *Port) *bool { return &p.DropPrivate }),
-		{"admin", "Whether the admin page answers here: true for tcp/443, or a port of its own.", form{OneOf: []form{boolShape, {Type: "string", Pattern: "^tcp/[0-9]+$"}}},
+		{"admin", "Whether the admin page answers here: true for tcp/443, or a port of its own.",
+			form{OneOf: []form{boolShape, {Type: "string", Pattern: "^tcp/[0-9]+$"}}},
 			func(r *reader, n *yaml.Node, p *Port) {
 				text, ok := r.text(n, "admin")
 				if !ok {
@@ -255,7 +274,8 @@ func portFields() []field[Port] {
 					p.Admin = Admin{On: v, Port: 443}
 				}
 			}},
-		{"leases", "The lease service of the port, or none.", form{OneOf: []form{{Type: "string", Enum: []string{"none"}}, {Type: "object", Properties: properties(leaseFields())}}},
+		{"leases", "The lease service of the port, or none.",
+			form{OneOf: []form{{Type: "string", Enum: []string{"none"}}, {Type: "object", Properties: properties(leaseFields())}}},
 			func(r *reader, n *yaml.Node, p *Port) {
 				if n.Kind == yaml.ScalarNode {
 					p.Leases.Pos = place(n)
@@ -317,7 +337,8 @@ func parseDomain(text string) (string, error) {
 		return "", fmt.Errorf("a domain name has at most 253 characters")
 	}
 	for _, label := range strings.Split(t, ".") {
-		if label == "" || len(label) > 63 || strings.Trim(label, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || label[0] == '-' || label[len(label)-1] == '-' {
+		if label == "" || len(label) > 63 || strings.Trim(label,
+			"abcdefghijklmnopqrstuvwxyz0123456789-") != "" || label[0] == '-' || label[len(label)-1] == '-' {
 			return "", fmt.Errorf("%q is no domain name; write one such as saltmarsh.example", shorten(text))
 		}
 	}
@@ -330,7 +351,8 @@ func parsePortAddress(text string) (Address, error) {
 		return Address{How: text}, nil
 	}
 	if !strings.ContainsAny(text, ".:/") {
-		return Address{}, fmt.Errorf("%q is no way to get an address%s; write lease, pppoe, none or ADDRESS/LENGTH", shorten(text), didYouMean(text, "lease", "pppoe", "none"))
+		return Address{}, fmt.Errorf("%q is no way to get an address%s; write lease, pppoe, none or ADDRESS/LENGTH", shorten(text),
+			didYouMean(text, "lease", "pppoe", "none"))
 	}
 	p, err := subnet.ParsePrefix(text)
 	return Address{How: "static", Prefix: p}, err
@@ -338,14 +360,15 @@ func parsePortAddress(text string) (Address, error) {
 
 func natFields() []field[NAT] {
 	return []field[NAT]{
-		{"masquerade", "Segments whose addresses become the WAN address; every lan and dmz segment when absent.", listOf(nameShape), func(r *reader, n *yaml.Node, t *NAT) {
-			t.Masquerade = []string{}
-			r.items(n, func(n *yaml.Node) {
-				if v, ok := r.text(n, "masquerade"); ok {
-					t.Masquerade = append(t.Masquerade, v)
-				}
-			})
-		}},
+		{"masquerade", "Segments whose addresses become the WAN address; every lan and dmz segment when absent.", listOf(nameShape),
+			func(r *reader, n *yaml.Node, t *NAT) {
+				t.Masquerade = []string{}
+				r.items(n, func(n *yaml.Node) {
+					if v, ok := r.text(n, "masquerade"); ok {
+						t.Masquerade = append(t.Masquerade, v)
+					}
+				})
+			}},
 		objectsField("publish", "Port forwards: port on the WAN, to a guest, at its port.", []field[Publish]{
 			serviceField("port", "The port outside, such as tcp/8443.", func(p *Publish) *Service { return &p.Port }),
 			nameField("to", "The guest.", func(p *Publish) *string { return &p.To }),
@@ -370,7 +393,8 @@ func adapterFields() []field[Adapter] {
 		addrField("reserve", "A fixed lease.", func(a *Adapter) *netip.Addr { return &a.Reserve }),
 		hostField("static", "An address typed into the guest, with its prefix length.", func(a *Adapter) *netip.Prefix { return &a.Static }),
 		addrField("gateway", "With static: the next hop typed into the guest.", func(a *Adapter) *netip.Addr { return &a.Gateway }),
-		listField("dns", "With static: resolvers typed into the guest.", addrShape, subnet.ParseAddr, func(a *Adapter) *[]netip.Addr { return &a.DNS }),
+		listField("dns", "With static: resolvers typed into the guest.", addrShape, subnet.ParseAddr,
+			func(a *Adapter) *[]netip.Addr { return &a.DNS }),
 		macField(func(a *Adapter) *mac.Address { return &a.MAC }),
 		textField("nic", "Adapter model.", func(a *Adapter) *string { return &a.NIC }),
 		boolField("plugged", "Whether the adapter is connected.", func(a *Adapter) *bool { return &a.Plugged }),
@@ -395,13 +419,16 @@ func guestFields() []field[Guest] {
 		}})
 	}
 	return append(list,
-		objectsField("adapters", "The adapters, in order, for a guest with several.", adapterFields(), []string{"segment"}, func(g *Guest) *Adapter {
-			g.Adapters = append(g.Adapters, Adapter{Plugged: true})
-			return &g.Adapters[len(g.Adapters)-1]
-		}),
+		objectsField("adapters", "The adapters, in order, for a guest with several.", adapterFields(), []string{"segment"},
+			func(g *Guest) *Adapter {
+				g.Adapters = append(g.Adapters, Adapter{Plugged: true})
+				return &g.Adapters[len(g.Adapters)-1]
+			}),
 		boolField("forwards", "Whether the guest passes packets on between its adapters.", func(g *Guest) *bool { return &g.Forwards }),
 		boolField("autostart", "Whether it comes up with the host.", func(g *Guest) *bool { return &g.Autostart }),
-		wordField("system", "The family of its system, for device names and tests.", func(g *Guest) *string { return &g.System }, "linux", "bsd", "desktop"),
-		objectField("machine", "How its virtual machine is made; planned when absent.", machineFields(), func(g *Guest) *Machine { return &g.Machine }),
+		wordField("system", "The family of its system, for device names and tests.", func(g *Guest) *string { return &g.System }, "linux",
+			"bsd", "desktop"),
+		objectField("machine", "How its virtual machine is made; planned when absent.", machineFields(),
+			func(g *Guest) *Machine { return &g.Machine }),
 	)
 }

@@ -121,12 +121,13 @@ func profileFields() []field[Profile] {
 				})
 			}},
 		textField("tagged", "A tagged interface's name, with DEVICE and TAG in it.", func(p *Profile) *string { return &p.Tagged }),
-		listField("roles", "Which roles its adapters take, in order, when nobody says.", form{Type: "string", Enum: []string{"wan", "lan", "dmz", "manage"}}, func(text string) (Role, error) {
-			if role := Role(text); slices.Contains([]Role{WAN, LAN, DMZ, Manage}, role) {
-				return role, nil
-			}
-			return "", fmt.Errorf("%q is no role; write wan, lan, dmz or manage", shorten(text))
-		}, func(p *Profile) *[]Role { return &p.Roles }),
+		listField("roles", "Which roles its adapters take, in order, when nobody says.",
+			form{Type: "string", Enum: []string{"wan", "lan", "dmz", "manage"}}, func(text string) (Role, error) {
+				if role := Role(text); slices.Contains([]Role{WAN, LAN, DMZ, Manage}, role) {
+					return role, nil
+				}
+				return "", fmt.Errorf("%q is no role; write wan, lan, dmz or manage", shorten(text))
+			}, func(p *Profile) *[]Role { return &p.Roles }),
 		objectField("factory", "How it comes, before anything is set up.", []field[Factory]{
 			hostField("lan", "Its address on its inside port.", func(f *Factory) *netip.Prefix { return &f.LAN }),
 			{"pool", "Its pool, first and last address.", textShape, func(r *reader, n *yaml.Node, f *Factory) {
@@ -156,7 +157,8 @@ func profileFields() []field[Profile] {
 					}
 				})
 			}},
-		wordField("settings", "Where it is set up once it has addresses: on pages, or in files that an export writes.", func(p *Profile) *string { return &p.Settings }, "pages", "files"),
+		wordField("settings", "Where it is set up once it has addresses: on pages, or in files that an export writes.",
+			func(p *Profile) *string { return &p.Settings }, "pages", "files"),
 		listField("change", "What must be changed on first login.", textShape, plain, func(p *Profile) *[]string { return &p.Change }),
 		objectsField("waits", "How long things take.", []field[Wait]{
 			textField("for", "What is waited for.", func(w *Wait) *string { return &w.For }),

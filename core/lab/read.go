@@ -103,7 +103,8 @@ func (r *reader) parse() *yaml.Node {
 	if i := invalid(r.data); i >= 0 {
 		line := 1 + bytes.Count(r.data[:i], []byte("\n"))
 		column := i - bytes.LastIndexByte(r.data[:i], '\n')
-		r.fail(Pos{Line: line, Column: column}, "this is not text: byte 0x%02x is neither a letter nor a line end; save the file as UTF-8", r.data[i])
+		r.fail(Pos{Line: line, Column: column}, "this is not text: byte 0x%02x is neither a letter nor a line end; save the file as UTF-8",
+			r.data[i])
 		return nil
 	}
 	if n, depth := valueBound(r.data); n > maxMarks || depth > maxDepth {

@@ -33,7 +33,8 @@ func TestReadSample(t *testing.T) {
 	require.NoError(t, err)
 	l, err := Read("saltmarsh.yaml", data)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"causeway", "reedbed", "boathouse", "tidepool"}, []string{l.Segments[0].Name, l.Segments[1].Name, l.Segments[2].Name, l.Segments[3].Name})
+	assert.Equal(t, []string{"causeway", "reedbed", "boathouse", "tidepool"},
+		[]string{l.Segments[0].Name, l.Segments[1].Name, l.Segments[2].Name, l.Segments[3].Name})
 	assert.Equal(t, 16*GiB, l.Site.Memory)
 	assert.Equal(t, Isolated, l.Segment("tidepool").Reach)
 	ports := l.Appliance("sluice").Ports
@@ -81,7 +82,8 @@ func TestFaults(t *testing.T) {
 		{"  heron: reedbed", "  heron: {reserve: 10.0.0.1, static: 10.0.0.2/24, segment: reedbed}", "both a reservation and a static address"},
 		{"  heron: reedbed", "  heron: reedbed\n  heron: reedbed", "13:3: heron is here twice; the first is in line 12"},
 		{"  heron: reedbed", "  heron: reedbed\nexpect: [heron never reach outside]", "is not whole; write: WHO reaches"},
-		{"  heron: reedbed", "  heron: reedbed\nexpect: [heorn reaches outside]", `"heorn" is no segment, guest or appliance of this lab; did you mean heron?`},
+		{"  heron: reedbed", "  heron: reedbed\nexpect: [heorn reaches outside]",
+			`"heorn" is no segment, guest or appliance of this lab; did you mean heron?`},
 		{"guests:", "    rules: [permit any from heron to outside]\nguests:", "a rule starts with allow, deny or refuse"},
 		{"guests:", "    rules: ['allow tcp/80-70 from heron to outside']\nguests:", "run backwards; write tcp/70-80"},
 		{"guests:", "    nat: {publish: [{port: tcp/443, to: heron, at: udp/443}]}\nguests:", "cannot turn tcp into udp; write tcp/443"},
@@ -100,7 +102,8 @@ func TestFaults(t *testing.T) {
 			}
 		}
 	}
-	_, err := Read("lab.yaml", []byte(strings.NewReplacer("isolated", "isolted", "lan,", "lam,", "heron: reedbed", "heron: reed").Replace(shortest)))
+	_, err := Read("lab.yaml", []byte(strings.NewReplacer("isolated", "isolted", "lan,", "lam,", "heron: reedbed",
+		"heron: reed").Replace(shortest)))
 	assert.Len(t, err, 3, "all faults are told in one go")
 }
 
@@ -120,7 +123,8 @@ func TestSentences(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) { // what is printed is read as the same
 		who := rapid.SampledFrom([]string{"any", "outside", "reedbed", "10.0.0.0/8", "10.1.2.3", "a,b"})
 		service := rapid.SampledFrom([]string{"any", "icmp", "tcp", "udp/53", "tcp/1-9", "tcp/80,udp/80"})
-		text := fmt.Sprintf("%s %s from %s to %s", rapid.SampledFrom([]string{"allow", "deny", "refuse"}).Draw(t, "action"), service.Draw(t, "service"), who.Draw(t, "from"), who.Draw(t, "to"))
+		text := fmt.Sprintf("%s %s from %s to %s", rapid.SampledFrom([]string{"allow", "deny", "refuse"}).Draw(t, "action"),
+			service.Draw(t, "service"), who.Draw(t, "from"), who.Draw(t, "to"))
 		r, err := ParseRule(text)
 		require.NoError(t, err)
 		require.Equal(t, text, r.String())
@@ -201,7 +205,8 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(shortest))
 	sample, _ := os.ReadFile("../../examples/saltmarsh.yaml")
 	f.Add(sample)
-	for _, s := range []string{"a: &a [*a]", "? {x: y}: z", "bastion: 1\nlab: {}\n", "- - - a", "%YAML 1.2\n---\nx", "!!binary x: y", "\"\\ud800\": 1"} {
+	for _, s := range []string{"a: &a [*a]", "? {x: y}: z", "bastion: 1\nlab: {}\n", "- - - a", "%YAML 1.2\n---\nx", "!!binary x: y",
+		"\"\\ud800\": 1"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {

@@ -56,7 +56,8 @@ func Of(frame []byte) []Layer {
 	return append(out, unread(p.Body, err))
 }
 
-var typeNames = map[uint16]string{packet.TypeIPv4: "IPv4", packet.TypeARP: "ARP", packet.TypeIPv6: "IPv6", packet.TypePPP: "PPPoE session", 0x8863: "PPPoE discovery", packet.TypeVLAN: "another tag"}
+var typeNames = map[uint16]string{packet.TypeIPv4: "IPv4", packet.TypeARP: "ARP", packet.TypeIPv6: "IPv6",
+	packet.TypePPP: "PPPoE session", 0x8863: "PPPoE discovery", packet.TypeVLAN: "another tag"}
 
 func group(a mac.Address) string {
 	switch {

@@ -118,7 +118,8 @@ func (c *Client) wait(now time.Duration) {
 func (c *Client) message(now time.Duration, kind dhcpv4.MessageType) *dhcpv4.DHCPv4 {
 	m := message(dhcpv4.OpcodeBootRequest, kind, c.xid, c.MAC[:])
 	m.NumSeconds = uint16((now - c.since) / time.Second)
-	m.UpdateOption(dhcpv4.OptParameterRequestList(dhcpv4.OptionSubnetMask, dhcpv4.OptionRouter, dhcpv4.OptionDomainNameServer, dhcpv4.OptionDomainName))
+	m.UpdateOption(dhcpv4.OptParameterRequestList(dhcpv4.OptionSubnetMask, dhcpv4.OptionRouter, dhcpv4.OptionDomainNameServer,
+		dhcpv4.OptionDomainName))
 	if c.Hostname != "" {
 		m.UpdateOption(dhcpv4.OptHostName(c.Hostname))
 	}

@@ -76,7 +76,8 @@ func TestFirstLease(t *testing.T) {
 	assert.Equal(t, []dhcpv4.MessageType{1, 2, 3, 5}, b.log, "discover, offer, request, ack")
 	require.NotNil(t, c.Binding)
 	assert.Equal(t, Binding{
-		Address: netip.MustParsePrefix("10.83.16.50/24"), Router: addr("10.83.16.1"), DNS: []netip.Addr{addr("10.83.16.1")}, Domain: "saltmarsh.example",
+		Address: netip.MustParsePrefix("10.83.16.50/24"), Router: addr("10.83.16.1"), DNS: []netip.Addr{addr("10.83.16.1")},
+		Domain: "saltmarsh.example",
 		Server: addr("10.83.16.1"), ServerMAC: mac.Address{2, 0xaa, 0}, Duration: time.Hour, Frame: 4,
 	}, *c.Binding)
 	fixed := &Client{MAC: mac.Address{2, 9}}

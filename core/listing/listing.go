@@ -61,7 +61,8 @@ type reader struct {
 }
 
 func (r *reader) flush() {
-	if r.now != nil && r.now.Device != "lo" && !strings.HasPrefix(r.now.Device, "lo0") && (r.now.Tail != "" || len(r.now.Addresses) > 0 || r.now.Link != LinkUnknown) && len(r.out) < maxInterfaces {
+	if r.now != nil && r.now.Device != "lo" && !strings.HasPrefix(r.now.Device,
+		"lo0") && (r.now.Tail != "" || len(r.now.Addresses) > 0 || r.now.Link != LinkUnknown) && len(r.out) < maxInterfaces {
 		r.out = append(r.out, *r.now)
 	}
 	r.now = nil
@@ -93,7 +94,9 @@ func (r *reader) line(n int, line string) {
 	head := strings.TrimRight(words[0], ":-=,")
 	_, tailAt := r.address(words[1:])
 	switch {
-	case !indented && isDevice(head) && r.keyword(head) == "" && (strings.HasSuffix(words[0], ":") || tailAt >= 0 || hasState(words) || counted && len(words) > 1 && strings.HasPrefix(words[1], "inet") || len(words) > 1 && strings.HasPrefix(words[1], "flags=") || len(words) > 2 && words[1] == "Link"):
+	case !indented && isDevice(head) && r.keyword(head) == "" && (strings.HasSuffix(words[0],
+		":") || tailAt >= 0 || hasState(words) || counted && len(words) > 1 && strings.HasPrefix(words[1],
+		"inet") || len(words) > 1 && strings.HasPrefix(words[1], "flags=") || len(words) > 2 && words[1] == "Link"):
 		r.start(n, head)
 		words = words[1:]
 	case tailAt >= 0 && isDevice(head) && r.keyword(head) == "":
@@ -124,7 +127,8 @@ func (r *reader) line(n int, line string) {
 // keyword tells words that start a line about an interface and name none.
 func (r *reader) keyword(w string) string {
 	switch strings.ToLower(w) {
-	case "ether", "link/ether", "inet", "inet6", "hwaddr", "status", "media", "mac", "address", "lladdr", "options", "groups", "nd6", "rx", "tx", "up", "link", "hardware", "physical", "interface", "adapter", "device", "nic", "card", "brd", "lladdr:", "address:", "ethernet":
+	case "ether", "link/ether", "inet", "inet6", "hwaddr", "status", "media", "mac", "address", "lladdr", "options", "groups", "nd6", "rx",
+		"tx", "up", "link", "hardware", "physical", "interface", "adapter", "device", "nic", "card", "brd", "lladdr:", "address:", "ethernet":
 		return w
 	}
 	return ""
@@ -201,7 +205,8 @@ func isIP(w string) bool {
 func (r *reader) address(words []string) (string, int) {
 	for i, w := range words {
 		d := digits(w)
-		if len(d) < 4 || len(d) > 12 || isIP(w) || i > 0 && (words[i-1] == "brd" || words[i-1] == "broadcast" || words[i-1] == "mtu" || words[i-1] == "qlen" || words[i-1] == "netmask") {
+		if len(d) < 4 || len(d) > 12 || isIP(w) || i > 0 &&
+			(words[i-1] == "brd" || words[i-1] == "broadcast" || words[i-1] == "mtu" || words[i-1] == "qlen" || words[i-1] == "netmask") {
 			continue
 		}
 		if len(d) == 12 && d != "ffffffffffff" && d != "000000000000" {
@@ -209,7 +214,8 @@ func (r *reader) address(words []string) (string, int) {
 		}
 		// A tail counts where nothing whole is listed, and when it cannot be a
 		// plain number or word: it has a separator, or a digit.
-		if !r.whole && len(d) < 12 && len(d)%2 == 0 && (strings.ContainsAny(strings.Trim(w, "(),"), ":-.") || strings.ContainsAny(d, "0123456789")) {
+		if !r.whole && len(d) < 12 && len(d)%2 == 0 && (strings.ContainsAny(strings.Trim(w, "(),"), ":-.") || strings.ContainsAny(d,
+			"0123456789")) {
 			return d, i
 		}
 	}
@@ -259,9 +265,11 @@ func maskBits(text string) int {
 
 func (r *reader) link(line string) {
 	switch l := strings.ToLower(line); {
-	case strings.Contains(l, "no-carrier"), strings.Contains(l, "no carrier"), strings.Contains(l, "state down"), strings.Contains(l, "(down)"), strings.Contains(l, " down "), strings.Contains(l, "no link"):
+	case strings.Contains(l, "no-carrier"), strings.Contains(l, "no carrier"), strings.Contains(l, "state down"),
+		strings.Contains(l, "(down)"), strings.Contains(l, " down "), strings.Contains(l, "no link"):
 		r.now.Link = LinkDown
-	case r.now.Link == LinkUnknown && (strings.Contains(l, "lower_up") || strings.Contains(l, "status: active") || strings.Contains(l, "(up)") || strings.Contains(l, " up ") || strings.Contains(l, "running")):
+	case r.now.Link == LinkUnknown && (strings.Contains(l, "lower_up") || strings.Contains(l, "status: active") || strings.Contains(l,
+		"(up)") || strings.Contains(l, " up ") || strings.Contains(l, "running")):
 		r.now.Link = LinkUp
 	}
 }

@@ -72,7 +72,8 @@ func TestSlip(t *testing.T) {
 // their bounds.
 func TestReadersAreBounded(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		words := rapid.SliceOfN(rapid.SampledFrom([]string{"eth0", "02:5b:ac:50:c2:01", "inet", "10.83.16.5/24", "default", "via", "\n", "\n\t", ":", "[{", `"ifname"`, "UP", "c2:01", "ether", "Physical Address. . . :", "adapter x:"}), 0, 200).Draw(t, "words")
+		words := rapid.SliceOfN(rapid.SampledFrom([]string{"eth0", "02:5b:ac:50:c2:01", "inet", "10.83.16.5/24", "default", "via", "\n", "\n\t",
+			":", "[{", `"ifname"`, "UP", "c2:01", "ether", "Physical Address. . . :", "adapter x:"}), 0, 200).Draw(t, "words")
 		text := strings.Join(words, " ")
 		for _, i := range Read(text) {
 			if i.Device == "" || len(i.Tail) > 12 {

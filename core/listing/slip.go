@@ -14,7 +14,8 @@ import (
 func Slip(text string) string {
 	for n, line := range strings.Split(text[:min(len(text), MaxSize)], "\n") {
 		low := strings.ToLower(line)
-		told := slices.ContainsFunc([]string{"addr", "inet", "mask", "gateway", "router", "via", "nameserver", "dns"}, func(w string) bool { return strings.Contains(low, w) })
+		told := slices.ContainsFunc([]string{"addr", "inet", "mask", "gateway", "router", "via", "nameserver", "dns"},
+			func(w string) bool { return strings.Contains(low, w) })
 		for word := range strings.FieldsFuncSeq(line, func(c rune) bool {
 			return (c < '0' || c > '9') && (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && !strings.ContainsRune("./:-_", c)
 		}) {

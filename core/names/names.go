@@ -127,7 +127,8 @@ func (r *Resolver) Query(now time.Duration, at netip.Addr, from netip.AddrPort, 
 	asker := client{addr: from, id: h.ID, stream: stream, room: plainRoom}
 	reply := func(rcode dnsmessage.RCode, q []dnsmessage.Question, answers []dnsmessage.Resource) []Out {
 		m := dnsmessage.Message{
-			Header:    dnsmessage.Header{ID: h.ID, Response: true, RecursionDesired: h.RecursionDesired, RecursionAvailable: true, OpCode: h.OpCode, RCode: rcode},
+			Header: dnsmessage.Header{ID: h.ID, Response: true, RecursionDesired: h.RecursionDesired, RecursionAvailable: true,
+				OpCode: h.OpCode, RCode: rcode},
 			Questions: q, Answers: answers,
 		}
 		b := asker.fitted(m)

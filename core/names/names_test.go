@@ -18,7 +18,8 @@ var (
 
 func pair() (near, far *Resolver) {
 	far = &Resolver{Names: map[string]netip.Addr{"buoy.example.": buoy}, Zones: []string{"example."}}
-	return &Resolver{Names: map[string]netip.Addr{"heron.saltmarsh.example.": netip.MustParseAddr("10.83.16.50")}, Zones: []string{"saltmarsh.example."}, Upstreams: []netip.Addr{upstream}}, far
+	return &Resolver{Names: map[string]netip.Addr{"heron.saltmarsh.example.": netip.MustParseAddr("10.83.16.50")},
+		Zones: []string{"saltmarsh.example."}, Upstreams: []netip.Addr{upstream}}, far
 }
 
 func ask(t *testing.T, r *Resolver, now time.Duration, id uint16, name string) []Out {
@@ -107,7 +108,8 @@ func FuzzQuery(f *testing.F) {
 func TestRoomAndSelf(t *testing.T) {
 	r := &Resolver{Upstreams: []netip.Addr{upstream}, Self: map[string]bool{"sluice.example.": true}}
 	ask := func(name string, stream bool, edns bool) []Out {
-		q := dnsmessage.Message{Header: dnsmessage.Header{ID: 9, RecursionDesired: true}, Questions: []dnsmessage.Question{{Name: dnsmessage.MustNewName(name), Type: dnsmessage.TypeA, Class: dnsmessage.ClassINET}}}
+		q := dnsmessage.Message{Header: dnsmessage.Header{ID: 9, RecursionDesired: true},
+			Questions: []dnsmessage.Question{{Name: dnsmessage.MustNewName(name), Type: dnsmessage.TypeA, Class: dnsmessage.ClassINET}}}
 		if edns {
 			var h dnsmessage.ResourceHeader
 			require.NoError(t, h.SetEDNS0(4096, 0, false))
@@ -126,7 +128,8 @@ func TestRoomAndSelf(t *testing.T) {
 	var question dnsmessage.Message
 	require.NoError(t, question.Unpack(out[0].Data))
 	for range 60 {
-		question.Answers = append(question.Answers, dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: question.Questions[0].Name, Class: dnsmessage.ClassINET, TTL: 60}, Body: &dnsmessage.AResource{A: [4]byte{192, 0, 2, 1}}})
+		question.Answers = append(question.Answers, dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: question.Questions[0].Name,
+			Class: dnsmessage.ClassINET, TTL: 60}, Body: &dnsmessage.AResource{A: [4]byte{192, 0, 2, 1}}})
 	}
 	question.Response = true
 	b, err := question.Pack()

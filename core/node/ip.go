@@ -354,7 +354,8 @@ func (n *Node) icmpFailed(p *packet.Packet) {
 // when the packet is none.
 func (n *Node) leaseMessage(port *Port, p *packet.Packet) bool {
 	_, to, ok := p.Ports()
-	if !ok || to != lease.ServerPort && to != lease.ClientPort || to == lease.ServerPort && port.Server == nil || to == lease.ClientPort && port.Client == nil && port.surveys == nil {
+	if !ok || to != lease.ServerPort && to != lease.ClientPort || to == lease.ServerPort && port.Server == nil || to == lease.ClientPort &&
+		port.Client == nil && port.surveys == nil {
 		return false
 	}
 	if !p.TransportValid() {

@@ -203,7 +203,8 @@ func (n *Node) advertise(port *Port, to netip.Addr) {
 	n.say6(port, port.IPv6.Link, to, &ndp.RouterAdvertisement{
 		CurrentHopLimit: 64, OtherConfiguration: len(v.DNS) > 0, RouterLifetime: v.Lifetime,
 		Options: []ndp.Option{
-			&ndp.PrefixInformation{PrefixLength: announcedBits, OnLink: true, AutonomousAddressConfiguration: true, ValidLifetime: validLifetime, PreferredLifetime: preferLifetime, Prefix: v.Prefix.Addr()},
+			&ndp.PrefixInformation{PrefixLength: announcedBits, OnLink: true, AutonomousAddressConfiguration: true, ValidLifetime: validLifetime,
+				PreferredLifetime: preferLifetime, Prefix: v.Prefix.Addr()},
 			source(port),
 		},
 	})
@@ -289,7 +290,8 @@ func (n *Node) solicited(port *Port, p *packet.Packet, m *ndp.NeighborSolicitati
 	if !s.owns(a) {
 		return
 	}
-	to, answer := p.Source, &ndp.NeighborAdvertisement{Router: s.Announces != nil, Override: true, TargetAddress: a, Options: []ndp.Option{&ndp.LinkLayerAddress{Direction: ndp.Target, Addr: port.MAC[:]}}}
+	to, answer := p.Source, &ndp.NeighborAdvertisement{Router: s.Announces != nil, Override: true, TargetAddress: a,
+		Options: []ndp.Option{&ndp.LinkLayerAddress{Direction: ndp.Target, Addr: port.MAC[:]}}}
 	if to == nobody6 {
 		n.say6(port, a, allNodes, answer)
 		return
@@ -378,7 +380,8 @@ func (n *Node) inform(port *Port, left int) {
 			}
 		}
 	}
-	frame := packet.Datagram(packet.IP{Source: s.Link, Destination: allServers, TTL: 1}, clientPort6, serverPort6, lease.InformationRequest(port.MAC, s.xid))
+	frame := packet.Datagram(packet.IP{Source: s.Link, Destination: allServers, TTL: 1}, clientPort6, serverPort6,
+		lease.InformationRequest(port.MAC, s.xid))
 	n.sendGroup(port, frame, allServers)
 	n.after(solicitWait, func() { n.inform(port, left-1) })
 }

@@ -48,7 +48,9 @@ var (
 func router6() *Node {
 	n := New("router")
 	n.Forwards = true
-	n.AddPort(Port{Adapter: 1, MAC: mac.Address{2, 1}, IPv6: &IPv6{Addresses: []netip.Prefix{own6}, Announces: &Announcement{Prefix: prefix6, Lifetime: time.Hour, DNS: []netip.Addr{own6.Addr()}, Domain: "a.example"}}})
+	n.AddPort(Port{Adapter: 1, MAC: mac.Address{2, 1},
+		IPv6: &IPv6{Addresses: []netip.Prefix{own6}, Announces: &Announcement{Prefix: prefix6, Lifetime: time.Hour,
+			DNS: []netip.Addr{own6.Addr()}, Domain: "a.example"}}})
 	n.ServeInformation()
 	return n
 }

@@ -91,7 +91,8 @@ func (c *cord) run(until time.Duration) {
 
 func host(name string, last byte) *Node {
 	n := New(name)
-	n.AddPort(Port{Adapter: 1, MAC: mac.Address{2, 0, 0, 0, 0, last}, Address: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 83, 16, last}), 24), Gateway: netip.AddrFrom4([4]byte{10, 83, 16, 1})})
+	n.AddPort(Port{Adapter: 1, MAC: mac.Address{2, 0, 0, 0, 0, last},
+		Address: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 83, 16, last}), 24), Gateway: netip.AddrFrom4([4]byte{10, 83, 16, 1})})
 	return n
 }
 
@@ -132,7 +133,8 @@ func TestForwarding(t *testing.T) {
 	far := netip.MustParsePrefix("203.0.113.1/24")
 	r.AddPort(Port{Adapter: 2, MAC: mac.Address{2, 1}, Address: far})
 	_ = b
-	p, err := packet.Decode(packet.Echo(packet.IP{Source: at(a, 0).Addr(), Destination: netip.MustParseAddr("203.0.113.80")}, false, 1, 1, nil))
+	p, err := packet.Decode(packet.Echo(packet.IP{Source: at(a, 0).Addr(), Destination: netip.MustParseAddr("203.0.113.80")}, false, 1, 1,
+		nil))
 	require.NoError(t, err)
 	packet.SetLink(p.Bytes, r.Ports()[0].MAC, a.Ports()[0].MAC)
 	for _, c := range []struct {
@@ -148,7 +150,8 @@ func TestForwarding(t *testing.T) {
 				p.Hop()
 			}
 		}, "1 ARP: who has 10.83.16.20? says 02:00:00:00:00:01"},
-		{"no route", func(p *packet.Packet) { p.SetDestination(netip.MustParseAddr("198.51.100.1"), 1) }, "1 ARP: who has 10.83.16.20? says 02:00:00:00:00:01"},
+		{"no route", func(p *packet.Packet) { p.SetDestination(netip.MustParseAddr("198.51.100.1"), 1) },
+			"1 ARP: who has 10.83.16.20? says 02:00:00:00:00:01"},
 	} {
 		r.Ports()[0].neighbors, r.Ports()[1].neighbors = nil, nil
 		r.Ports()[0].Gateway = netip.Addr{}
@@ -170,7 +173,8 @@ func TestForwarding(t *testing.T) {
 
 func TestLeaseOnPort(t *testing.T) {
 	server, client := host("sluice", 1), New("heron")
-	server.Ports()[0].Server = lease.NewServer(lease.Config{Address: server.Ports()[0].Address, From: netip.MustParseAddr("10.83.16.50"), To: netip.MustParseAddr("10.83.16.60"), Time: time.Hour})
+	server.Ports()[0].Server = lease.NewServer(lease.Config{Address: server.Ports()[0].Address, From: netip.MustParseAddr("10.83.16.50"),
+		To: netip.MustParseAddr("10.83.16.60"), Time: time.Hour})
 	m := mac.Address{2, 7}
 	changes := 0
 	port := client.AddPort(Port{Adapter: 1, MAC: m, Client: &lease.Client{MAC: m}, Changed: func() { changes++ }})

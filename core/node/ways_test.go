@@ -20,9 +20,12 @@ func address(text string) netip.Addr  { return netip.MustParseAddr(text) }
 func TestWays(t *testing.T) {
 	n := New("gate")
 	lan := n.AddPort(Port{Name: "lan", Adapter: 1, MAC: mac.Address{2, 1}, Address: prefix("10.83.16.1/24")})
-	first := n.AddPort(Port{Name: "first", Adapter: 2, MAC: mac.Address{2, 2}, Address: prefix("172.29.64.2/24"), Gateway: address("172.29.64.1")})
-	second := n.AddPort(Port{Name: "second", Adapter: 3, MAC: mac.Address{2, 3}, Address: prefix("172.29.65.2/24"), Gateway: address("172.29.65.1"), Also: []netip.Addr{address("172.29.65.9")}})
-	n.Routes = []Route{{prefix("10.99.0.0/16"), address("10.83.16.9")}, {prefix("10.99.7.0/24"), address("172.29.65.7")}, {prefix("10.98.0.0/16"), address("192.0.2.1")}}
+	first := n.AddPort(Port{Name: "first", Adapter: 2, MAC: mac.Address{2, 2}, Address: prefix("172.29.64.2/24"),
+		Gateway: address("172.29.64.1")})
+	second := n.AddPort(Port{Name: "second", Adapter: 3, MAC: mac.Address{2, 3}, Address: prefix("172.29.65.2/24"),
+		Gateway: address("172.29.65.1"), Also: []netip.Addr{address("172.29.65.9")}})
+	n.Routes = []Route{{prefix("10.99.0.0/16"), address("10.83.16.9")}, {prefix("10.99.7.0/24"), address("172.29.65.7")},
+		{prefix("10.98.0.0/16"), address("192.0.2.1")}}
 	way := func(to string) string {
 		p, hop := n.Route(address(to))
 		if p == nil {
@@ -47,7 +50,8 @@ func TestWays(t *testing.T) {
 	n.SetLink(0, 3, true)
 
 	assert.True(t, n.Local(address("172.29.65.9")), "one more address")
-	n.Receive(0, 3, mustDecode(packet.ARP(packet.ARPRequest, mac.Broadcast, mac.Address{2, 9}, address("172.29.65.1"), mac.Address{}, address("172.29.65.9"))))
+	n.Receive(0, 3, mustDecode(packet.ARP(packet.ARPRequest, mac.Broadcast, mac.Address{2, 9}, address("172.29.65.1"), mac.Address{},
+		address("172.29.65.9"))))
 	require.Len(t, n.Drain(), 1, "it answers for it")
 	_ = lan
 }

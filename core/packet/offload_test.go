@@ -16,12 +16,14 @@ import (
 // frames that a wire takes, that are right, and that carry the same bytes.
 func TestSplitAndComplete(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		ends := [][2]netip.Addr{{netip.MustParseAddr("10.83.16.50"), netip.MustParseAddr("203.0.113.80")}, {netip.MustParseAddr("fd00::1"), netip.MustParseAddr("2001:db8::2")}}
+		ends := [][2]netip.Addr{{netip.MustParseAddr("10.83.16.50"), netip.MustParseAddr("203.0.113.80")},
+			{netip.MustParseAddr("fd00::1"), netip.MustParseAddr("2001:db8::2")}}
 		e := ends[rapid.IntRange(0, 1).Draw(t, "version")]
 		data := rapid.SliceOfN(rapid.Byte(), 0, 9000).Draw(t, "data")
 		mtu := rapid.IntRange(600, 1500).Draw(t, "mtu")
 		seq := rapid.Uint32().Draw(t, "seq")
-		f := Segment(IP{Source: e[0], Destination: e[1]}, SegmentFields{Source: 40000, Destination: 80, Seq: seq, Ack: 7, Flags: ACK | PSH, Window: 900}, data)
+		f := Segment(IP{Source: e[0], Destination: e[1]},
+			SegmentFields{Source: 40000, Destination: 80, Seq: seq, Ack: 7, Flags: ACK | PSH, Window: 900}, data)
 		SetLink(f, mac.Address{2, 1}, mac.Address{2, 2})
 		p, err := Decode(f)
 		require.NoError(t, err)

@@ -218,7 +218,8 @@ func (p *Packet) TransportValid() bool {
 		if len(p.Data) < header.UDPSize || int(u.Length()) > len(p.Data) || u.Length() < header.UDPSize {
 			return false
 		}
-		return u.Checksum() == 0 && p.IPv4 || header.Sum(p.Data[:u.Length()], header.Pseudo(UDP, p.Source, p.Destination, int(u.Length()))) == 0xffff
+		return u.Checksum() == 0 && p.IPv4 || header.Sum(p.Data[:u.Length()],
+			header.Pseudo(UDP, p.Source, p.Destination, int(u.Length()))) == 0xffff
 	case TCP:
 		if len(p.Data) < header.TCPSize {
 			return false

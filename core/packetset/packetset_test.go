@@ -92,7 +92,8 @@ func TestCovered(t *testing.T) {
 }
 
 func TestPlaces(t *testing.T) {
-	require.Equal(t, Line{{10<<24 | 83<<16, 10<<24 | 83<<16 | 0xffff}}, Prefixes(netip.MustParsePrefix("10.83.0.0/17"), netip.MustParsePrefix("10.83.128.0/17"), netip.MustParsePrefix("fd00::/8")))
+	require.Equal(t, Line{{10<<24 | 83<<16, 10<<24 | 83<<16 | 0xffff}},
+		Prefixes(netip.MustParsePrefix("10.83.0.0/17"), netip.MustParsePrefix("10.83.128.0/17"), netip.MustParsePrefix("fd00::/8")))
 	require.Equal(t, All, Prefixes(netip.MustParsePrefix("0.0.0.0/0")))
 	all := Services([]lab.Service{{Proto: lab.ICMP}, {Proto: lab.TCP}, {Proto: lab.UDP}})
 	require.Equal(t, Line{{other, other}}, AllServices.Minus(all), "any is more than the three")

@@ -104,7 +104,8 @@ func (b *builder) machines() {
 		byName := map[string]*Adapter{}
 		for _, p := range src.Ports {
 			a := &Adapter{
-				Machine: m, Name: p.Name, Segment: b.plan.Segment(p.Segment), Role: p.Role, NIC: cmp.Or(src.Machine.NIC, pick(src.Needs.NICs, m.Profile.NICs), "virtio"),
+				Machine: m, Name: p.Name, Segment: b.plan.Segment(p.Segment), Role: p.Role,
+				NIC:     cmp.Or(src.Machine.NIC, pick(src.Needs.NICs, m.Profile.NICs), "virtio"),
 				Plugged: p.Plugged, MAC: p.MAC, MACGiven: p.Has("mac"), Pos: p.Pos, Port: p,
 			}
 			if p.Over == "" {

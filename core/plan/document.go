@@ -208,7 +208,8 @@ func (p *Plan) Document() Document {
 		d.Wires = append(d.Wires, WireDoc{w.Name, names})
 	}
 	for _, a := range p.Adapters {
-		doc := AdapterDoc{Machine: a.Machine.Name, Number: a.Number, Name: a.Name, MAC: a.MAC, Segment: a.Segment.Name, Role: a.Role, Assumed: a.Assumed(), NIC: a.NIC, Devices: append([]string{}, a.Devices...), Attach: a.Attach, Plugged: a.Plugged, Planned: !a.MACGiven}
+		doc := AdapterDoc{Machine: a.Machine.Name, Number: a.Number, Name: a.Name, MAC: a.MAC, Segment: a.Segment.Name, Role: a.Role,
+			Assumed: a.Assumed(), NIC: a.NIC, Devices: append([]string{}, a.Devices...), Attach: a.Attach, Plugged: a.Plugged, Planned: !a.MACGiven}
 		if a.Over != nil {
 			doc.Over = a.Over.Name
 		}
@@ -223,7 +224,8 @@ func (p *Plan) Document() Document {
 			for _, r := range v.Reservations {
 				reservations[r.Machine.Name] = r.Address.Addr().String()
 			}
-			d.Leases = append(d.Leases, LeaseDoc{a.Segment.Name, a.Machine.Name, v.Pool.String(), text(v.Router), addrTexts(v.DNS), v.Domain, int(v.Time.Seconds()), reservations, v.Planned})
+			d.Leases = append(d.Leases, LeaseDoc{a.Segment.Name, a.Machine.Name, v.Pool.String(), text(v.Router), addrTexts(v.DNS), v.Domain,
+				int(v.Time.Seconds()), reservations, v.Planned})
 		}
 	}
 	for _, s := range p.Segments {
@@ -239,7 +241,8 @@ func (p *Plan) Document() Document {
 			d.NAT = append(d.NAT, NATDoc{m.Name, "masquerade", s.Subnet.String(), "the WAN address"})
 		}
 		for _, v := range m.Publishes {
-			d.NAT = append(d.NAT, NATDoc{m.Name, "publish", fmt.Sprintf("%s/%d", v.Proto, v.Port), fmt.Sprintf("%s %s/%d", v.To.Machine.Name, v.Proto, v.Target)})
+			d.NAT = append(d.NAT, NATDoc{m.Name, "publish", fmt.Sprintf("%s/%d", v.Proto, v.Port),
+				fmt.Sprintf("%s %s/%d", v.To.Machine.Name, v.Proto, v.Target)})
 		}
 		for _, v := range m.OneToOne {
 			d.NAT = append(d.NAT, NATDoc{m.Name, "one-to-one", v.Outside.String(), v.To.Machine.Name})

@@ -135,7 +135,8 @@ func pinned(t require.TestingT, text string) {
 
 func TestPinnedPlansStay(t *testing.T) {
 	pinned(t, two)
-	pinned(t, strings.ReplaceAll(two, "  heron: reedbed\n", "  heron:\n    # a comment\n    segment: reedbed   # another\n  gannet:\n    adapters:\n      - segment: reedbed\n      - {segment: tidepool}\n"))
+	pinned(t, strings.ReplaceAll(two, "  heron: reedbed\n",
+		"  heron:\n    # a comment\n    segment: reedbed   # another\n  gannet:\n    adapters:\n      - segment: reedbed\n      - {segment: tidepool}\n"))
 	rapid.Check(t, func(t *rapid.T) {
 		head, segments, ports, guests := anyLab(t)
 		pinned(t, assemble(head, segments, ports, guests))
@@ -183,7 +184,8 @@ appliances:
   first: {ports: [{role: wan, segment: up}, {role: lan, segment: between}]}
 guests: {heron: inner}
 `)
-	assert.Equal(t, []string{"first", "second", "heron"}, []string{chain.Order[0].Name, chain.Order[1].Name, chain.Order[2].Name}, "from the outside in")
+	assert.Equal(t, []string{"first", "second", "heron"}, []string{chain.Order[0].Name, chain.Order[1].Name, chain.Order[2].Name},
+		"from the outside in")
 	assert.True(t, chain.Segment("between").Inside())
 	joined := chain.Machine("second").Adapters[2]
 	assert.Equal(t, []any{NoAddress, (*Service)(nil)}, []any{joined.How, joined.Leases})
@@ -296,8 +298,13 @@ func TestCannotPlan(t *testing.T) {
 // that could be added at its end.
 func anyLab(t *rapid.T) (head string, segments, ports, guests []string) {
 	n := rapid.IntRange(1, 30).Draw(t, "segments")
-	site := rapid.SampledFrom([]string{"", "site: {networks: [172.29.64.0/24]}\n", "site: {networks: [10.0.0.0/9, 192.168.0.0/16]}\n"}).Draw(t, "site")
-	head = "bastion: 1\nlab: " + rapid.StringMatching(`[a-z]{1,8}`).Filter(func(s string) bool { _, err := lab.Read("", []byte("bastion: 1\nlab: "+s)); return err == nil }).Draw(t, "lab") + "\n" + site
+	site := rapid.SampledFrom([]string{"", "site: {networks: [172.29.64.0/24]}\n",
+		"site: {networks: [10.0.0.0/9, 192.168.0.0/16]}\n"}).Draw(t, "site")
+	head = "bastion: 1\nlab: " + rapid.StringMatching(`[a-z]{1,8}`).Filter(func(s string) bool {
+		_,
+			err := lab.Read("", []byte("bastion: 1\nlab: "+s))
+		return err == nil
+	}).Draw(t, "lab") + "\n" + site
 	segments = []string{"  up: {reach: upstream}"}
 	ports = []string{"      - {role: wan, segment: up}"}
 	for i := range n {
@@ -314,7 +321,8 @@ func anyLab(t *rapid.T) (head string, segments, ports, guests []string) {
 		for j := range rapid.IntRange(0, 6).Draw(t, "guests") {
 			guests = append(guests, fmt.Sprintf("  g%d-%d: s%d", i, j, i))
 			if subnetGiven == 0 && j == 0 && rapid.Bool().Draw(t, "fixed") {
-				guests[len(guests)-1] = fmt.Sprintf("  g%d-%d: {segment: s%d, %s}", i, j, i, rapid.SampledFrom([]string{fmt.Sprintf("static: 172.16.%d.77/24", i), fmt.Sprintf("reserve: 172.16.%d.60", i)}).Draw(t, "given"))
+				guests[len(guests)-1] = fmt.Sprintf("  g%d-%d: {segment: s%d, %s}", i, j, i,
+					rapid.SampledFrom([]string{fmt.Sprintf("static: 172.16.%d.77/24", i), fmt.Sprintf("reserve: 172.16.%d.60", i)}).Draw(t, "given"))
 			}
 		}
 	}
@@ -322,7 +330,8 @@ func anyLab(t *rapid.T) (head string, segments, ports, guests []string) {
 }
 
 func assemble(head string, segments, ports, guests []string) string {
-	return head + "segments:\n" + strings.Join(segments, "\n") + "\nappliances:\n  gate:\n    ports:\n" + strings.Join(ports, "\n") + "\nguests:\n  first: s0\n" + strings.Join(guests, "\n")
+	return head + "segments:\n" + strings.Join(segments, "\n") + "\nappliances:\n  gate:\n    ports:\n" + strings.Join(ports,
+		"\n") + "\nguests:\n  first: s0\n" + strings.Join(guests, "\n")
 }
 
 func TestPlansAreSound(t *testing.T) {
@@ -375,7 +384,8 @@ func TestPlansAreSound(t *testing.T) {
 		}
 
 		// What is added at the end changes nothing before it.
-		q := build(t, assemble(head, append(segments, "  last: {reach: isolated}"), append(ports, "      - {role: lan, segment: last}"), append(guests, "  late: last", "  later: s0")))
+		q := build(t, assemble(head, append(segments, "  last: {reach: isolated}"), append(ports, "      - {role: lan, segment: last}"),
+			append(guests, "  late: last", "  later: s0")))
 		for i, s := range p.Segments {
 			require.Equal(t, s.Subnet, q.Segments[i].Subnet)
 			require.Equal(t, s.HostLeg, q.Segments[i].HostLeg)

@@ -23,7 +23,9 @@ func (b *builder) segments() error {
 		if src.Subnet.IsValid() {
 			taken.Insert(src.Subnet)
 			if src.Subnet.Addr().Is6() {
-				faults = append(faults, lab.Fault{File: b.lab.File, Pos: src.At("subnet"), Message: fmt.Sprintf("%s is an IPv6 network, and a segment has an IPv4 one", src.Subnet), Instead: "write an IPv4 network; `ipv6: true` at the top gives each inside segment an IPv6 one as well"})
+				faults = append(faults, lab.Fault{File: b.lab.File, Pos: src.At("subnet"),
+					Message: fmt.Sprintf("%s is an IPv6 network, and a segment has an IPv4 one", src.Subnet),
+					Instead: "write an IPv4 network; `ipv6: true` at the top gives each inside segment an IPv6 one as well"})
 			}
 		}
 	}
@@ -48,7 +50,8 @@ func (b *builder) segments() error {
 			if s.Planned = !s.Subnet.IsValid(); s.Planned {
 				var err error
 				if s.Subnet, err = choose.next(b.need(src), src.Hosts > 0); err != nil {
-					return lab.Faults{{File: b.lab.File, Pos: src.Pos, Message: fmt.Sprintf("segment %s: %v", src.Name, err), Instead: "give it a subnet, or the lab a larger space"}}
+					return lab.Faults{{File: b.lab.File, Pos: src.Pos, Message: fmt.Sprintf("segment %s: %v", src.Name, err),
+						Instead: "give it a subnet, or the lab a larger space"}}
 				}
 			}
 		}
@@ -67,7 +70,8 @@ func (b *builder) segments() error {
 			}
 		}
 		if !s.Subnet.IsValid() {
-			return lab.Faults{{File: b.lab.File, Pos: s.Lab.Pos, Message: fmt.Sprintf("segment %s is bridged with itself", s.Name), Instead: "let the appliance's ports end on two segments"}}
+			return lab.Faults{{File: b.lab.File, Pos: s.Lab.Pos, Message: fmt.Sprintf("segment %s is bridged with itself", s.Name),
+				Instead: "let the appliance's ports end on two segments"}}
 		}
 	}
 	b.sixes()
@@ -90,7 +94,8 @@ func (b *builder) segments() error {
 			root = b.plan.Segment(root.Lab.Within)
 		}
 		if root.Wire == nil {
-			return lab.Faults{{File: b.lab.File, Pos: s.Lab.At("within"), Message: fmt.Sprintf("segment %s is within itself, through others", s.Name), Instead: "let one of them have a wire of its own"}}
+			return lab.Faults{{File: b.lab.File, Pos: s.Lab.At("within"),
+				Message: fmt.Sprintf("segment %s is within itself, through others", s.Name), Instead: "let one of them have a wire of its own"}}
 		}
 		s.Wire = root.Wire
 		s.Wire.Segments = append(s.Wire.Segments, s)

@@ -119,7 +119,8 @@ func (c *Client) send(now time.Duration) []Out {
 			}
 			return nil
 		}
-		return []Out{c.out(protoPAP, control(request, 2, []byte{byte(len(c.User))}, []byte(c.User), []byte{byte(len(c.Password))}, []byte(c.Password)))}
+		return []Out{c.out(protoPAP, control(request, 2, []byte{byte(len(c.User))}, []byte(c.User), []byte{byte(len(c.Password))},
+			[]byte(c.Password)))}
 	case addressing:
 		parts := [][]byte{option(3, bytes4(c.asked)...)}
 		for k := range 2 {

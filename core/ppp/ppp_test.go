@@ -14,7 +14,8 @@ import (
 
 func pair(chap bool, password string) (*Client, *Server) {
 	return &Client{MAC: mac.Address{2, 7}, User: "gate", Password: password}, &Server{
-		MAC: mac.Address{2, 1}, Address: netip.MustParseAddr("172.29.64.1"), From: netip.MustParseAddr("172.29.64.128"), To: netip.MustParseAddr("172.29.64.129"),
+		MAC: mac.Address{2, 1}, Address: netip.MustParseAddr("172.29.64.1"), From: netip.MustParseAddr("172.29.64.128"),
+		To:  netip.MustParseAddr("172.29.64.129"),
 		DNS: []netip.Addr{netip.MustParseAddr("172.29.64.1")}, CHAP: chap, Secrets: map[string]string{"gate": "ebb and flow"},
 	}
 }

@@ -169,7 +169,8 @@ func (s *Server) discovered(from mac.Address, b []byte) []Out {
 	}
 	switch b[1] {
 	case padi:
-		return []Out{{from, TypeDiscovery, discovery(pado, 0, append(echoed, tag(tagService, nil), tag(tagName, []byte("concentrator")), tag(tagCookie, from[:]))...)}}
+		return []Out{{from, TypeDiscovery, discovery(pado, 0,
+			append(echoed, tag(tagService, nil), tag(tagName, []byte("concentrator")), tag(tagCookie, from[:]))...)}}
 	case padr:
 		if !bytes.Equal(tagIn(b, tagCookie), from[:]) || len(s.sessions) >= maxSessions {
 			return nil

@@ -27,7 +27,8 @@ type round struct {
 }
 
 func (l *Lab) newRound(from *station, attempts attack.Attempts, targets map[*station]bool) *round {
-	return &round{attempts: attempts, from: from, caught: map[int]map[int]bool{}, arrived: map[int]*station{}, targets: targets, last: l.buoy, lies: map[claims.Ref]func(){}}
+	return &round{attempts: attempts, from: from, caught: map[int]map[int]bool{}, arrived: map[int]*station{}, targets: targets,
+		last: l.buoy, lies: map[claims.Ref]func(){}}
 }
 
 func (r *round) catch(token, hop int) {
@@ -168,7 +169,8 @@ func (l *Lab) deceive(r *round, ad *plan.Adapter) (attempts int, notes []claims.
 	if port := ad.Segment.Port; victim != nil && port != nil && l.members[port.Machine] != nil {
 		_, p := l.portOf(port)
 		if m, ok := p.Neighbor(address); ok && m == ad.MAC {
-			notes = append(notes, claims.Evidence{Frame: at, Last: l.world.number, Text: fmt.Sprintf("it takes %s's place before %s by ARP; on a plain switch nothing prevents that among neighbors, and it leads nowhere else", victim.Machine.Name, port.Machine.Name)})
+			notes = append(notes, claims.Evidence{Frame: at, Last: l.world.number,
+				Text: fmt.Sprintf("it takes %s's place before %s by ARP; on a plain switch nothing prevents that among neighbors, and it leads nowhere else", victim.Machine.Name, port.Machine.Name)})
 		}
 	}
 	attempts += l.fire(r, func(t *attack.Attempt) bool { return t.AfterLies && t.From == ref })
@@ -381,7 +383,8 @@ func (l *Lab) scan(wan *plan.Adapter, services []lab.Service) answer {
 	got.Attempts += n
 	got.Ways = ways
 	out.got = got
-	out.evidence = append(out.evidence, claims.Evidence{Frame: first, Last: l.world.number, Text: fmt.Sprintf("%d tries from outside", got.Attempts)})
+	out.evidence = append(out.evidence, claims.Evidence{Frame: first, Last: l.world.number,
+		Text: fmt.Sprintf("%d tries from outside", got.Attempts)})
 	return out
 }
 

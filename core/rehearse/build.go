@@ -93,8 +93,9 @@ type Lab struct {
 // New builds the world of a plan.
 func New(p *plan.Plan) *Lab {
 	l := &Lab{
-		world: newWorld(), plan: p, members: map[*plan.Machine]*station{}, condition: claims.Running, appliances: map[*plan.Machine]*appliance.Appliance{},
-		routers: map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
+		world: newWorld(), plan: p, members: map[*plan.Machine]*station{}, condition: claims.Running,
+		appliances: map[*plan.Machine]*appliance.Appliance{},
+		routers:    map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
 	}
 	l.placeOutside()
 	cables := map[*plan.Wire]*cable{}
@@ -213,7 +214,8 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 	far := l.far
 	l.world.addSegment(far, 0, l.unused("beyond"))
 	buoy := node.New(l.unused(witnessHost))
-	buoy.AddPort(node.Port{Adapter: 1, MAC: standIn(kindBuoy, 1), Address: netip.PrefixFrom(l.witness, l.beyond.Bits()), Gateway: subnet.First(l.beyond)})
+	buoy.AddPort(node.Port{Adapter: 1, MAC: standIn(kindBuoy, 1), Address: netip.PrefixFrom(l.witness, l.beyond.Bits()),
+		Gateway: subnet.First(l.beyond)})
 	introduce(buoy)
 	l.buoy = l.world.addStation(buoy)
 	l.world.attach(l.buoy, 1, far, wire.Port{})
@@ -266,7 +268,8 @@ func (l *Lab) addStrangers(cables map[*plan.Wire]*cable) {
 		own := netip.PrefixFrom(attack.Free(s), s.Subnet.Bits())
 		n := node.New("stranger on " + s.Name)
 		n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindStranger, i+1), Address: own, Server: lease.NewServer(lease.Config{
-			Address: own, From: subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)*3/4), To: own.Addr().Prev(), Router: own.Addr(), DNS: []netip.Addr{own.Addr()}, Time: time.Hour,
+			Address: own, From: subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)*3/4), To: own.Addr().Prev(), Router: own.Addr(),
+			DNS: []netip.Addr{own.Addr()}, Time: time.Hour,
 		})})
 		l.world.attach(l.world.addStation(n), 1, cables[s.Wire], wire.Port{Native: s.Tag})
 	}
@@ -284,7 +287,8 @@ func router(name string, s *plan.Segment, count int, far netip.Prefix) *node.Nod
 		inner := &plan.Adapter{Number: 1, MAC: near.MAC, Address: own, Segment: s, Role: lab.LAN}
 		outer := &plan.Adapter{Number: 2, MAC: away.MAC, Address: far, Segment: s, Role: lab.WAN}
 		if serves {
-			inner.Leases = &plan.Service{Pool: plan.Pool{From: leases.From, To: leases.To}, Router: leases.Router, DNS: leases.DNS, Time: leases.Time}
+			inner.Leases = &plan.Service{Pool: plan.Pool{From: leases.From, To: leases.To}, Router: leases.Router, DNS: leases.DNS,
+				Time: leases.Time}
 		}
 		m := plan.NewTranslator(name, inner, outer)
 		// What the appliance publishes must be passed on here as well: a step that
@@ -335,7 +339,8 @@ func access(s *plan.Segment, near *node.Port) *ppp.Server {
 		return nil
 	}
 	own := upstreamLeases(s, near.Address)
-	return &ppp.Server{MAC: near.MAC, Address: near.Address.Addr(), From: subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)/4), To: own.From.Prev(), DNS: own.DNS, CHAP: true, Secrets: secrets}
+	return &ppp.Server{MAC: near.MAC, Address: near.Address.Addr(), From: subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)/4),
+		To: own.From.Prev(), DNS: own.DNS, CHAP: true, Secrets: secrets}
 }
 
 // upstreamLeases gives what an upstream router hands out: the upper half of

@@ -31,7 +31,9 @@ func (l *Lab) addAnnouncers(cables map[*plan.Wire]*cable) {
 		n := node.New("announcer on " + s.Name)
 		n.Forwards = true
 		one := netip.PrefixFrom(near.Addr().Next(), 64)
-		n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindAnnouncer, 2*i+1), IPv6: &node.IPv6{Addresses: []netip.Prefix{one}, Announces: &node.Announcement{Prefix: near, Lifetime: 30 * time.Minute, DNS: []netip.Addr{one.Addr()}}}})
+		n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindAnnouncer, 2*i+1),
+			IPv6: &node.IPv6{Addresses: []netip.Prefix{one},
+				Announces: &node.Announcement{Prefix: near, Lifetime: 30 * time.Minute, DNS: []netip.Addr{one.Addr()}}}})
 		n.AddPort(node.Port{Adapter: 2, MAC: standIn(kindAnnouncer, 2*i+2), IPv6: &node.IPv6{Addresses: []netip.Prefix{far}}})
 		n.ServeInformation()
 		st := l.world.addStation(n)
@@ -91,6 +93,7 @@ func (l *Lab) askIPv6(a *plan.Adapter) func() answer {
 		if len(s.Heard) > 0 {
 			frame = s.Heard[0].Frame
 		}
-		return answer{got: got, evidence: []claims.Evidence{l.frame(frame, "%s has the IPv6 address %s, router %s, %s", a.Machine.Name, shown(got.Address), orNone(s.Router), subnet.Named("resolver", s.DNS))}}
+		return answer{got: got, evidence: []claims.Evidence{l.frame(frame, "%s has the IPv6 address %s, router %s, %s", a.Machine.Name,
+			shown(got.Address), orNone(s.Router), subnet.Named("resolver", s.DNS))}}
 	}
 }

@@ -57,7 +57,8 @@ func TestSampleHolds(t *testing.T) {
 		kinds[r.Kind]++
 		assert.NotEmpty(t, r.Evidence, "%s holds without evidence", r.ID)
 	}
-	for _, k := range []claims.Kind{claims.Lease, claims.Alone, claims.Gateway, claims.Names, claims.Outside, claims.Path, claims.Cut, claims.Held, claims.Inbound, claims.Published, claims.Between, claims.Expect} {
+	for _, k := range []claims.Kind{claims.Lease, claims.Alone, claims.Gateway, claims.Names, claims.Outside, claims.Path, claims.Cut,
+		claims.Held, claims.Inbound, claims.Published, claims.Between, claims.Expect} {
 		assert.NotZero(t, kinds[k], "no claim of kind %s", k)
 	}
 }
@@ -90,10 +91,12 @@ func TestMistakes(t *testing.T) {
 		{"the resolver is typed wrong", "dns: [10.83.32.1]", "dns: [10.83.32.9]", map[string]string{"ferry.names": "10.83.32.9 does not answer"}},
 		{"an adapter is unplugged", "role: dmz, segment: boathouse", "role: dmz, plugged: false, segment: boathouse", map[string]string{
 			"ferry.gateway": "does not answer", "boathouse.alone": "nobody answers"}},
-		{"the host routes a segment", "  boathouse:                     # a published web server\n    reach: isolated", "  boathouse:\n    reach: host\n    host-forwards: true", map[string]string{
-			"ferry.cut": "ferry → boathouse → host → causeway → lighthouse"}},
-		{"the admin page answers outside", "{role: wan, segment: causeway, address: lease}", "{role: wan, segment: causeway, address: lease, admin: true}", map[string]string{
-			"sluice.inbound": "tcp/443, the admin page, answers at port wan"}},
+		{"the host routes a segment", "  boathouse:                     # a published web server\n    reach: isolated",
+			"  boathouse:\n    reach: host\n    host-forwards: true", map[string]string{
+				"ferry.cut": "ferry → boathouse → host → causeway → lighthouse"}},
+		{"the admin page answers outside", "{role: wan, segment: causeway, address: lease}",
+			"{role: wan, segment: causeway, address: lease, admin: true}", map[string]string{
+				"sluice.inbound": "tcp/443, the admin page, answers at port wan"}},
 		{"nothing is translated", "      publish:", "      masquerade: [boathouse]\n      publish:", map[string]string{
 			"heron.outside": "no answer"}},
 		{"the publish is denied", "deny any from tidepool to any", "deny any from tidepool,outside to any", map[string]string{

@@ -61,7 +61,8 @@ func udp(port uint16) lab.Service { return lab.Service{Proto: lab.UDP, From: por
 // witness.
 func reached(l *Lab, from, to *plan.Adapter, s lab.Service) claims.GotReach {
 	l.start()
-	return claims.AskOne(context.Background(), l, claims.AskReach{From: claims.RefTo(from), To: claims.RefTo(to), Service: s}).Got.(claims.GotReach)
+	return claims.AskOne(context.Background(), l, claims.AskReach{From: claims.RefTo(from), To: claims.RefTo(to),
+		Service: s}).Got.(claims.GotReach)
 }
 
 func TestFailOver(t *testing.T) {
@@ -118,11 +119,18 @@ func TestMoreMistakes(t *testing.T) {
 		what, lab, old, new string
 		broken              map[string]string // all that do not hold
 	}{
-		{"a strict switch stops a bridge", veiled, "reach: upstream,", "reach: upstream, foreign-macs: refuse,", map[string]string{"heron.gateway": "no address", "otter.gateway": "", "heron.names": "", "otter.names": "", "heron.outside": "", "otter.outside": "", "veil.inbound": "nothing could be tried", "expect-1.expect": ""}},
-		{"a bridge filters", veiled, "appliances:\n  veil:", "appliances:\n  veil:\n    rules: [allow any from otter to outside]", map[string]string{"expect-1.expect": "heron to outside does not get through"}},
-		{"a guest beside the bridge", veiled, "  otter: behind", "  otter: {adapters: [{segment: behind}, {segment: street}]}", map[string]string{"otter.cut": "otter → street → lighthouse", "heron.cut": "heron → behind → otter → street"}},
-		{"a strict switch is nobody's trouble", sample, "boathouse:                     # a published web server", "boathouse:\n    foreign-macs: refuse", nil},
-		{"private sources dropped on a private WAN", sample, "{role: wan, segment: causeway, address: lease}", "{role: wan, segment: causeway, address: lease, drop-private: true}", map[string]string{"heron.names": "", "otter.names": "", "ferry.names": ""}},
+		{"a strict switch stops a bridge", veiled, "reach: upstream,", "reach: upstream, foreign-macs: refuse,",
+			map[string]string{"heron.gateway": "no address", "otter.gateway": "", "heron.names": "", "otter.names": "", "heron.outside": "",
+				"otter.outside": "", "veil.inbound": "nothing could be tried", "expect-1.expect": ""}},
+		{"a bridge filters", veiled, "appliances:\n  veil:", "appliances:\n  veil:\n    rules: [allow any from otter to outside]",
+			map[string]string{"expect-1.expect": "heron to outside does not get through"}},
+		{"a guest beside the bridge", veiled, "  otter: behind", "  otter: {adapters: [{segment: behind}, {segment: street}]}",
+			map[string]string{"otter.cut": "otter → street → lighthouse", "heron.cut": "heron → behind → otter → street"}},
+		{"a strict switch is nobody's trouble", sample, "boathouse:                     # a published web server",
+			"boathouse:\n    foreign-macs: refuse", nil},
+		{"private sources dropped on a private WAN", sample, "{role: wan, segment: causeway, address: lease}",
+			"{role: wan, segment: causeway, address: lease, drop-private: true}",
+			map[string]string{"heron.names": "", "otter.names": "", "ferry.names": ""}},
 	} {
 		data := strings.Replace(c.lab, c.old, c.new, 1)
 		require.NotEqual(t, c.lab, data, c.what)
@@ -142,8 +150,10 @@ func TestMoreMistakes(t *testing.T) {
 // A guest with an outside address of its own is seen under it, and is reached
 // at it where a rule lets it; from inside too.
 func TestOneToOne(t *testing.T) {
-	text := strings.Replace(twoWays, "publish: [{port: tcp/8080, to: heron, at: tcp/80}]", "one-to-one: [{outside: 172.29.64.9, inside: heron}]", 1)
-	text = strings.Replace(text, "    nat:", "    rules: [allow any from inner to outside, allow tcp/443 from outside to heron]\n    nat:", 1) + "  otter: inner\n"
+	text := strings.Replace(twoWays, "publish: [{port: tcp/8080, to: heron, at: tcp/80}]",
+		"one-to-one: [{outside: 172.29.64.9, inside: heron}]", 1)
+	text = strings.Replace(text, "    nat:", "    rules: [allow any from inner to outside, allow tcp/443 from outside to heron]\n    nat:",
+		1) + "  otter: inner\n"
 	l := build(t, []byte(text))
 	heron, otter := l.plan.Machine("heron").Adapters[0], l.plan.Machine("otter").Adapters[0]
 	assert.Equal(t, "172.29.64.9", reached(l, heron, nil, udp(7)).Source.String())
@@ -180,7 +190,8 @@ guests:
 			assert.Contains(t, r.Saw, "only keeper")
 		}
 	}
-	doc = run(t, []byte(strings.Replace(text, "address: 10.83.16.1/24}", "address: 10.83.16.1/24, leases: {pool: 10.83.16.50-10.83.16.60}}", 1)))
+	doc = run(t, []byte(strings.Replace(text, "address: 10.83.16.1/24}", "address: 10.83.16.1/24, leases: {pool: 10.83.16.50-10.83.16.60}}",
+		1)))
 	assert.Contains(t, verdicts(doc), "inner.alone")
 }
 
@@ -195,7 +206,8 @@ func TestSessionOnWAN(t *testing.T) {
 	assert.Equal(t, "172.29.64.64/32 172.29.64.1", wan.Address.String()+" "+wan.Gateway.String())
 	sizes := map[uint16]bool{}
 	l.world.watch = func(s *station, segment int, p *packet.Packet) {
-		if s == l.members[sluice] && p.IPv4 && p.Proto == packet.TCP && header.TCP(p.Data).Flags()&header.SYN != 0 && l.world.Segments[segment] != "reedbed" {
+		if s == l.members[sluice] && p.IPv4 && p.Proto == packet.TCP && header.TCP(p.Data).Flags()&header.SYN != 0 &&
+			l.world.Segments[segment] != "reedbed" {
 			sizes[header.TCP(p.Data).MSS()] = true
 		}
 	}
@@ -215,7 +227,8 @@ func TestSessionOnWAN(t *testing.T) {
 // Two ports on one segment, joined on purpose, are one door: the second stays
 // quiet, as the spanning tree has it (IEEE 802.1D), or frames would circle.
 func TestJoinedPorts(t *testing.T) {
-	text := strings.Replace(twoWays, "      - {role: lan, segment: inner}\n", "      - {role: lan, segment: inner}\n      - {role: lan, name: spare, segment: inner, joins: lan}\n", 1)
+	text := strings.Replace(twoWays, "      - {role: lan, segment: inner}\n",
+		"      - {role: lan, segment: inner}\n      - {role: lan, name: spare, segment: inner, joins: lan}\n", 1)
 	assert.Empty(t, verdicts(run(t, []byte(text))))
 }
 
@@ -279,7 +292,8 @@ func TestMalformedPacketsAreRecognised(t *testing.T) {
 		what, _, _ := strings.Cut(r.attempts[token].Tried, ",")
 		got[what] = true
 	}
-	for _, want := range []string{"IPv6 in IPv4 to the witness", "a GRE tunnel to the witness", "a later fragment", "udp/123 from its own address"} {
+	for _, want := range []string{"IPv6 in IPv4 to the witness", "a GRE tunnel to the witness", "a later fragment",
+		"udp/123 from its own address"} {
 		assert.True(t, got[want], "%s is seen outside: %v", want, got)
 	}
 	for _, never := range []string{"udp/7 with the tag 4094", "IPv6 from a public address"} {
@@ -290,7 +304,8 @@ func TestMalformedPacketsAreRecognised(t *testing.T) {
 // A packet that is too big for a session is told so, by the router that meets
 // the session first, and one that fits passes.
 func TestPathMTU(t *testing.T) {
-	l := build(t, []byte(strings.Replace(string(example(t, "saltmarsh.yaml")), "segment: causeway, address: lease", "segment: causeway, address: pppoe", 1)))
+	l := build(t, []byte(strings.Replace(string(example(t, "saltmarsh.yaml")), "segment: causeway, address: lease",
+		"segment: causeway, address: pppoe", 1)))
 	l.start()
 	heron := l.members[l.plan.Machine("heron")]
 	for _, c := range []struct {
@@ -340,7 +355,8 @@ func TestLies(t *testing.T) {
 		told := map[string]bool{}
 		for _, r := range doc.Claims {
 			for _, e := range r.Evidence {
-				if strings.Contains(e.Text, "takes otter's place before sluice by ARP") || strings.Contains(e.Text, "takes heron's place before sluice by ARP") {
+				if strings.Contains(e.Text, "takes otter's place before sluice by ARP") || strings.Contains(e.Text,
+					"takes heron's place before sluice by ARP") {
 					told[r.ID] = true
 				}
 			}

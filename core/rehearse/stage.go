@@ -195,7 +195,8 @@ func (l *Lab) ask(what claims.Asking) (func() answer, error) {
 	switch what.(type) {
 	case claims.AskAddress:
 		return func() answer {
-			return answer{got: claims.GotAddress{Address: port.Address}, evidence: []claims.Evidence{l.frame(0, "%s port %s has %s", a.Machine.Name, a.Name, shown(port.Address))}}
+			return answer{got: claims.GotAddress{Address: port.Address},
+				evidence: []claims.Evidence{l.frame(0, "%s port %s has %s", a.Machine.Name, a.Name, shown(port.Address))}}
 		}, nil
 	case claims.AskLease:
 		return func() answer { return l.leaseSeen(a, port) }, nil
@@ -219,7 +220,8 @@ func (l *Lab) askHop(s *station) func() answer {
 	p := s.node.Ping(l.world.now, l.witness, 1, time.Second, l.payload())
 	l.world.pump(s)
 	return func() answer {
-		out := answer{got: claims.GotHop{Saw: p.Error}, evidence: []claims.Evidence{l.frame(0, "no router answered a packet with one hop to live: %s", p.Error)}}
+		out := answer{got: claims.GotHop{Saw: p.Error},
+			evidence: []claims.Evidence{l.frame(0, "no router answered a packet with one hop to live: %s", p.Error)}}
 		if p.Expired {
 			out = answer{got: claims.GotHop{Router: p.From}, evidence: []claims.Evidence{l.frame(p.Frame, "time exceeded from %s", p.From)}}
 		}
@@ -242,7 +244,8 @@ func (l *Lab) payload() []byte {
 // answerWords say a resolver's answer codes (RFC 1035, section 4.1.1) in words.
 var answerWords = map[string]string{
 	"RCodeSuccess": "the name is known", "RCodeNameError": "there is no such name", "RCodeServerFailure": "it found nobody to ask",
-	"RCodeRefused": "it refuses to look it up", "RCodeFormatError": "it did not understand", "RCodeNotImplemented": "it does not look such things up",
+	"RCodeRefused": "it refuses to look it up", "RCodeFormatError": "it did not understand",
+	"RCodeNotImplemented": "it does not look such things up",
 }
 
 func (l *Lab) leaseSeen(a *plan.Adapter, port *node.Port) answer {
@@ -251,7 +254,8 @@ func (l *Lab) leaseSeen(a *plan.Adapter, port *node.Port) answer {
 	}
 	b := port.Client.Binding
 	if b == nil {
-		return answer{got: claims.GotLease{}, evidence: []claims.Evidence{l.frame(0, "%s asked for a lease and got %d offers", a.Machine.Name, len(port.Client.Offers))}}
+		return answer{got: claims.GotLease{}, evidence: []claims.Evidence{l.frame(0, "%s asked for a lease and got %d offers", a.Machine.Name,
+			len(port.Client.Offers))}}
 	}
 	return answer{got: claims.GotLease{Lease: b}, evidence: []claims.Evidence{l.frame(b.Frame, "%s acknowledges %s, router %s, %s, for %s",
 		b.ServerMAC, b.Address, orNone(b.Router), subnet.Named("resolver", b.DNS), plan.Lasting(b.Duration))}}
@@ -267,7 +271,8 @@ func orNone(a netip.Addr) string {
 func (l *Lab) serversSeen(a *plan.Adapter, survey *lease.Client) answer {
 	out := answer{got: claims.GotServers{Offers: survey.Offers}}
 	for _, offer := range survey.Offers {
-		out.evidence = append(out.evidence, l.frame(offer.Frame, "%s at %s offers %s to %s", offer.Server, offer.ServerMAC, offer.Address, a.Machine.Name))
+		out.evidence = append(out.evidence, l.frame(offer.Frame, "%s at %s offers %s to %s", offer.Server, offer.ServerMAC, offer.Address,
+			a.Machine.Name))
 	}
 	if len(survey.Offers) == 0 {
 		out.evidence = []claims.Evidence{l.frame(0, "%s asked who hands out leases, and nobody answered", a.Machine.Name)}
@@ -290,7 +295,8 @@ func (l *Lab) askNeighbor(a *plan.Adapter) func() answer {
 	inquiry := s.node.Inquire(l.world.now, port, hop)
 	l.world.pump(s)
 	return func() answer {
-		out := answer{got: claims.GotNeighbor{Hop: hop, Hardware: inquiry.Answers}, evidence: []claims.Evidence{l.frame(0, "nobody answers for %s", hop)}}
+		out := answer{got: claims.GotNeighbor{Hop: hop, Hardware: inquiry.Answers},
+			evidence: []claims.Evidence{l.frame(0, "nobody answers for %s", hop)}}
 		if len(inquiry.Answers) > 0 {
 			out.evidence = []claims.Evidence{l.frame(inquiry.Frame, "%s is at %s", hop, inquiry.Answers[0])}
 		}
@@ -302,7 +308,8 @@ func (l *Lab) askName(a *plan.Adapter) func() answer {
 	s, port := l.portOf(a)
 	if len(port.DNS) == 0 {
 		return func() answer {
-			return answer{got: claims.GotName{Saw: "none was named"}, evidence: []claims.Evidence{l.frame(0, "%s knows no resolver", a.Machine.Name)}}
+			return answer{got: claims.GotName{Saw: "none was named"},
+				evidence: []claims.Evidence{l.frame(0, "%s knows no resolver", a.Machine.Name)}}
 		}
 	}
 	look := s.node.LookUp(l.world.now, port.DNS[0], witnessName)
@@ -317,7 +324,8 @@ func (l *Lab) askName(a *plan.Adapter) func() answer {
 		if len(look.Addrs) == 0 {
 			what = "has no address"
 		}
-		return answer{got: got, evidence: []claims.Evidence{l.frame(look.Frame, "%s says that %s %s: %s", look.Resolver, look.Name, what, got.Saw)}}
+		return answer{got: got, evidence: []claims.Evidence{l.frame(look.Frame, "%s says that %s %s: %s", look.Resolver, look.Name, what,
+			got.Saw)}}
 	}
 }
 
@@ -352,7 +360,8 @@ func (l *Lab) reach(from *station, to netip.Addr, service lab.Service) func() an
 		default:
 			what += ": " + saw
 		}
-		return answer{got: claims.GotReach{Answered: done, Saw: saw, Who: who, Source: source}, evidence: []claims.Evidence{l.frame(frame, "%s", what)}}
+		return answer{got: claims.GotReach{Answered: done, Saw: saw, Who: who, Source: source},
+			evidence: []claims.Evidence{l.frame(frame, "%s", what)}}
 	}
 	switch service.Proto {
 	case lab.ICMP:

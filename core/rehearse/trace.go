@@ -135,7 +135,8 @@ func (t *tracer) follow() func() {
 // Trace follows one flow; from and to are adapters, nil for the outside.
 func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	l.start()
-	out := Trace{Schema: "openbastion.trace/1", Lab: l.plan.Name, From: claims.NameOf(from), To: claims.NameOf(to), Service: service.String(), Steps: []Step{}}
+	out := Trace{Schema: "openbastion.trace/1", Lab: l.plan.Name, From: claims.NameOf(from), To: claims.NameOf(to),
+		Service: service.String(), Steps: []Step{}}
 	through := claims.ThroughPublish(l.plan, from, to, service)
 	aim, _ := through.To.In(l.plan) // of this very plan
 	st, target, why := l.target(from, aim, false)
@@ -160,7 +161,8 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 			}
 		}
 		if !slices.Contains(look.Addrs, l.witness) {
-			t.add(Step{Machine: st.name, Kind: "name", Text: fmt.Sprintf("%s does not say where %s is; from here on by address", port.DNS[0], witnessName)}, 0)
+			t.add(Step{Machine: st.name, Kind: "name", Text: fmt.Sprintf("%s does not say where %s is; from here on by address", port.DNS[0],
+				witnessName)}, 0)
 		}
 	}
 	named := len(t.steps)
@@ -170,7 +172,8 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	stop()
 	o := finish().got.(claims.GotReach)
 	if l.world.spent {
-		out.Died, out.Saw, out.Change = "the lab never comes to rest: frames go round in it until the rehearsal's budget of events is spent", "nothing that counts", "look for a loop: `bastion check` names one"
+		out.Died, out.Saw, out.Change = "the lab never comes to rest: frames go round in it until the rehearsal's budget of events is spent",
+			"nothing that counts", "look for a loop: `bastion check` names one"
 		return out
 	}
 	out.Address, out.Passed, out.Saw, out.More = target.String(), o.Answered, o.Saw, t.more
@@ -220,7 +223,8 @@ func (l *Lab) blame(out *Trace, steps []Step, from, to *plan.Adapter, service la
 func addressRemedy(ends ...*plan.Adapter) string {
 	for _, a := range ends {
 		if a != nil && (a.How == plan.Lease || a.How == plan.Reservation) {
-			return fmt.Sprintf("let somebody hand out leases on %s, and see that adapter %d of %s is plugged in there", a.Segment.Name, a.Number, a.Machine.Name)
+			return fmt.Sprintf("let somebody hand out leases on %s, and see that adapter %d of %s is plugged in there", a.Segment.Name, a.Number,
+				a.Machine.Name)
 		}
 	}
 	return "give it an address, or see that its adapter is plugged in"
@@ -244,7 +248,8 @@ func (l *Lab) routeRemedy(s Step) string {
 		case a.Guest != nil && silent && a.Gateway == s.hop && port != nil && port.Address.IsValid():
 			return fmt.Sprintf("set the gateway of %s to %s, which is %s of %s", m.Name, port.Address.Addr(), portWords(port), port.Machine.Name)
 		case a.Guest != nil && !silent && port != nil && port.Address.IsValid():
-			return fmt.Sprintf("give %s a next hop: the gateway %s, which is %s of %s", m.Name, port.Address.Addr(), portWords(port), port.Machine.Name)
+			return fmt.Sprintf("give %s a next hop: the gateway %s, which is %s of %s", m.Name, port.Address.Addr(), portWords(port),
+				port.Machine.Name)
 		}
 	}
 	if silent {

@@ -52,7 +52,8 @@ func TestArithmetic(t *testing.T) {
 		{"0.0.0.0/0", "0.0.0.1", "255.255.255.254", "255.255.255.255", "0.0.0.0", 1<<32 - 2},
 	} {
 		p := netip.MustParsePrefix(c.prefix)
-		assert.Equal(t, []string{c.first, c.last, c.broadcast, c.mask}, []string{First(p).String(), Last(p).String(), Broadcast(p).String(), Mask(p.Bits())}, c.prefix)
+		assert.Equal(t, []string{c.first, c.last, c.broadcast, c.mask},
+			[]string{First(p).String(), Last(p).String(), Broadcast(p).String(), Mask(p.Bits())}, c.prefix)
 		assert.Equal(t, c.usable, Usable(p), c.prefix)
 	}
 	assert.Equal(t, "0.0.0.255", Wildcard(24))

@@ -247,7 +247,8 @@ func space(t *testing.T, hardware mac.Address) {
 		t.Skipf("no network namespace here: %v", err)
 	}
 	t.Cleanup(func() { _ = netns.Set(was); _ = now.Close(); _ = was.Close() })
-	require.NoError(t, netlink.LinkAdd(&netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: "far"}, PeerName: "eth0", PeerHardwareAddr: hardware[:]}))
+	require.NoError(t, netlink.LinkAdd(&netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: "far"}, PeerName: "eth0",
+		PeerHardwareAddr: hardware[:]}))
 	for _, name := range []string{"lo", "far", "eth0"} {
 		_ = os.WriteFile("/proc/sys/net/ipv6/conf/"+name+"/disable_ipv6", []byte("1"), 0o644)
 		link, err := netlink.LinkByName(name)
@@ -279,7 +280,8 @@ func TestRealGuest(t *testing.T) {
 			for _, r := range rehearse.New(p).Verdict().Claims {
 				rehearsed[r.ID] = r.Verdict
 			}
-			s := &realGuest{t: t, plan: p, guest: p.Machine("heron").Adapters[0], lab: rehearse.New(p), script: filepath.Join(t.TempDir(), "lease.sh")}
+			s := &realGuest{t: t, plan: p, guest: p.Machine("heron").Adapters[0], lab: rehearse.New(p),
+				script: filepath.Join(t.TempDir(), "lease.sh")}
 			require.NoError(t, os.WriteFile(s.script, []byte(strings.ReplaceAll(script, `\\`, `\`)), 0o755))
 			space(t, s.guest.MAC)
 			far, err := Open("far", s.guest.Number)

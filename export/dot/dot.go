@@ -16,7 +16,7 @@ import (
 func Graph(p *plan.Plan) bundle.File {
 	var b bytes.Buffer
 	q := strconv.Quote
-	fmt.Fprintf(&b, "graph %s {\n  graph [rankdir=TB]\n  node [fontname=\"sans-serif\", shape=box]\n  outside [label=\"outside\", style=rounded, color=\"#9c5700\"]\n", q(p.Name))
+	fmt.Fprintf(&b, "graph %s {\n  graph [rankdir=TB]\n  node [fontname=\"sans-serif\", shape=box]\n  outside [label=\"outside\", style=rounded, color=\"#0a62c0\"]\n", q(p.Name))
 	for _, s := range p.Segments {
 		color := "#8a5a00"
 		if s.Reach == lab.Upstream {
@@ -45,7 +45,8 @@ func Graph(p *plan.Plan) bundle.File {
 		if a.Role.Inside() || a.Role == lab.Manage {
 			from, to = to, from // the ranks follow the way inwards
 		}
-		fmt.Fprintf(&b, "  %s -- %s [label=%s, style=%s]\n", q(from), q(to), q(fmt.Sprintf("%d %s\n…%s %s", a.Number, a.Name, a.MAC.Tail(2), a.Shown())), style)
+		fmt.Fprintf(&b, "  %s -- %s [label=%s, style=%s]\n", q(from), q(to),
+			q(fmt.Sprintf("%d %s\n…%s %s", a.Number, a.Name, a.MAC.Tail(2), a.Shown())), style)
 	}
 	b.WriteString("}\n")
 	return bundle.File{Name: p.Name + ".dot", Data: b.Bytes()}

@@ -44,7 +44,8 @@ func Files(p *plan.Plan) ([]bundle.File, error) {
 		if err != nil {
 			return nil, fmt.Errorf("leases: %s: %w", m.Name, err)
 		}
-		out = append(out, bundle.File{Name: m.Name + "/dhcpd.conf", Data: Text(m, list)}, bundle.File{Name: m.Name + "/kea-dhcp4.conf", Data: data})
+		out = append(out, bundle.File{Name: m.Name + "/dhcpd.conf", Data: Text(m, list)},
+			bundle.File{Name: m.Name + "/kea-dhcp4.conf", Data: data})
 	}
 	return out, nil
 }
@@ -127,7 +128,8 @@ func JSON(m *plan.Machine, list []service) ([]byte, error) {
 	c := config{Interfaces: interfaces{[]string{}}, Database: database{"memfile"}, Authoritative: true}
 	for i, s := range list {
 		c.Interfaces.Interfaces = append(c.Interfaces.Interfaces, s.at.Linux())
-		n := network{ID: i + 1, Subnet: s.at.Segment.Subnet.String(), Pools: []pool{{s.v.Pool.From.String() + " - " + s.v.Pool.To.String()}}, Lifetime: int(s.v.Time.Seconds()), Options: []option{}, Reservations: []reservation{}}
+		n := network{ID: i + 1, Subnet: s.at.Segment.Subnet.String(), Pools: []pool{{s.v.Pool.From.String() + " - " + s.v.Pool.To.String()}},
+			Lifetime: int(s.v.Time.Seconds()), Options: []option{}, Reservations: []reservation{}}
 		if s.v.Router.IsValid() {
 			n.Options = append(n.Options, option{"routers", s.v.Router.String()})
 		}

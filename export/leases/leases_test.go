@@ -41,7 +41,8 @@ func TestFiles(t *testing.T) {
 				}
 			}
 		}
-		fmt.Fprintf(&b, "appliances:\n  gate: {ports: [{role: wan, segment: road}, %s]}\nguests:\n  last: s0\n%s", strings.Join(ports, ", "), strings.Join(guests, ""))
+		fmt.Fprintf(&b, "appliances:\n  gate: {ports: [{role: wan, segment: road}, %s]}\nguests:\n  last: s0\n%s", strings.Join(ports, ", "),
+			strings.Join(guests, ""))
 		l, err := lab.Read("lab.yaml", []byte(b.String()))
 		require.NoError(t, err, b.String())
 		p, err := plan.Build(l)
@@ -60,7 +61,8 @@ func TestFiles(t *testing.T) {
 		require.Len(t, c.Dhcp4.Subnets, len(list))
 		for i, s := range list {
 			net := s.at.Segment.Subnet
-			assert.Contains(t, text, fmt.Sprintf("subnet %s netmask %s {\n  range %s %s;\n", net.Addr(), subnet.Mask(net.Bits()), s.v.Pool.From, s.v.Pool.To))
+			assert.Contains(t, text, fmt.Sprintf("subnet %s netmask %s {\n  range %s %s;\n", net.Addr(), subnet.Mask(net.Bits()), s.v.Pool.From,
+				s.v.Pool.To))
 			got := c.Dhcp4.Subnets[i]
 			assert.Equal(t, net.String(), got.Subnet)
 			assert.Equal(t, s.v.Pool.From.String()+" - "+s.v.Pool.To.String(), got.Pools[0].Pool)

@@ -25,7 +25,8 @@ func Files(p *plan.Plan, device func(*plan.Adapter) string) []bundle.File {
 	}
 	var out []bundle.File
 	for _, m := range p.Appliances() {
-		out = append(out, bundle.File{Name: m.Name + "/nftables.conf", Data: Rules(m, device)}, bundle.File{Name: m.Name + "/90-" + m.Name + ".conf", Data: Settings(m)})
+		out = append(out, bundle.File{Name: m.Name + "/nftables.conf", Data: Rules(m, device)},
+			bundle.File{Name: m.Name + "/90-" + m.Name + ".conf", Data: Settings(m)})
 	}
 	return out
 }
@@ -317,7 +318,8 @@ func (w *writer) input() {
 		}
 		for _, own := range []netip.Prefix{a.Address, a.Address6} {
 			if own.IsValid() {
-				w.line(2, "iifname %s %s tcp dport %d accept # admin page", ports(from), prefix("daddr", netip.PrefixFrom(own.Addr(), own.Addr().BitLen())).text, a.Admin)
+				w.line(2, "iifname %s %s tcp dport %d accept # admin page", ports(from),
+					prefix("daddr", netip.PrefixFrom(own.Addr(), own.Addr().BitLen())).text, a.Admin)
 			}
 		}
 	}

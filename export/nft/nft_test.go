@@ -258,8 +258,12 @@ func TestKernelAgrees(t *testing.T) {
 	if out, err := exec.Command("ip", "netns", "exec", probe, "nft", "list", "ruleset").CombinedOutput(); err != nil {
 		t.Skipf("no packet filter in a network namespace: %s", out)
 	}
-	untagged := strings.NewReplacer("segment: causeway, address: lease", "segment: causeway, address: 172.29.64.7/24", "    within: reedbed\n    vlan: 48\n", "", ", over: lan", "", "  heron: reedbed\n", "  heron: {segment: reedbed, static: 10.83.16.10/24}\n", "newt: tidepool", "newt: {segment: tidepool, static: 10.83.48.10/24}", "reserve: 10.83.16.20", "static: 10.83.16.20/24").Replace(sample(t))
-	for i, text := range []string{untagged, strings.Replace(manyRules, "DROP", "false", 1), strings.NewReplacer("DROP", "true", "\nsegments:", "\nipv6: true\nsegments:").Replace(manyRules)} {
+	untagged := strings.NewReplacer("segment: causeway, address: lease", "segment: causeway, address: 172.29.64.7/24",
+		"    within: reedbed\n    vlan: 48\n", "", ", over: lan", "", "  heron: reedbed\n",
+		"  heron: {segment: reedbed, static: 10.83.16.10/24}\n", "newt: tidepool", "newt: {segment: tidepool, static: 10.83.48.10/24}",
+		"reserve: 10.83.16.20", "static: 10.83.16.20/24").Replace(sample(t))
+	for i, text := range []string{untagged, strings.Replace(manyRules, "DROP", "false", 1),
+		strings.NewReplacer("DROP", "true", "\nsegments:", "\nipv6: true\nsegments:").Replace(manyRules)} {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			p := planned(t, text)
 			w := &world{t, fmt.Sprintf("bn%d-", os.Getpid()%10000)}
@@ -328,7 +332,8 @@ func TestKernelAgrees(t *testing.T) {
 			out, err := load.CombinedOutput()
 			require.NoError(t, err, string(out))
 
-			services := []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7}, {Proto: lab.UDP, From: 123}, {Proto: lab.TCP, From: 25}, {Proto: lab.TCP, From: 80}, {Proto: lab.TCP, From: 443}, {Proto: lab.TCP, From: 8443}}
+			services := []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7}, {Proto: lab.UDP, From: 123}, {Proto: lab.TCP, From: 25},
+				{Proto: lab.TCP, From: 80}, {Proto: lab.TCP, From: 443}, {Proto: lab.TCP, From: 8443}}
 			tcp, udp := []int{25, 80, 443, 8443}, []int{7, 123}
 			w.serve("outside", "203.0.113.80", tcp, udp)
 			w.serve(m.Name, "", []int{443}, []int{53})

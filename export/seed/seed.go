@@ -200,7 +200,8 @@ func userData(p *plan.Plan, m *plan.Machine) cloudConfig {
 		add("/etc/systemd/resolved.conf.d/lab.conf", text)
 	}
 	c.Packages = []string{"nftables"}
-	c.Run = append(c.Run, []string{"sysctl", "--system"}, []string{"systemctl", "enable", "--now", "nftables"}, []string{"networkctl", "reload"}, []string{"systemctl", "restart", "systemd-networkd", "systemd-resolved"})
+	c.Run = append(c.Run, []string{"sysctl", "--system"}, []string{"systemctl", "enable", "--now", "nftables"},
+		[]string{"networkctl", "reload"}, []string{"systemctl", "restart", "systemd-networkd", "systemd-resolved"})
 	return c
 }
 
@@ -209,7 +210,8 @@ func leases(a *plan.Adapter) string {
 	v := a.Leases
 	var b bytes.Buffer
 	offset, size := subnet.Distance(a.Segment.Subnet.Addr(), v.Pool.From), subnet.Distance(v.Pool.From, v.Pool.To)+1
-	fmt.Fprintf(&b, "[Network]\nDHCPServer=yes\n\n[DHCPServer]\nPoolOffset=%d\nPoolSize=%d\nDefaultLeaseTimeSec=%d\nMaxLeaseTimeSec=%d\n", offset, size, int(v.Time.Seconds()), int(v.Time.Seconds()))
+	fmt.Fprintf(&b, "[Network]\nDHCPServer=yes\n\n[DHCPServer]\nPoolOffset=%d\nPoolSize=%d\nDefaultLeaseTimeSec=%d\nMaxLeaseTimeSec=%d\n",
+		offset, size, int(v.Time.Seconds()), int(v.Time.Seconds()))
 	if len(v.DNS) > 0 {
 		fmt.Fprintf(&b, "EmitDNS=yes\nDNS=%s\n", strings.Join(subnet.Texts(v.DNS), " "))
 	}

@@ -76,7 +76,8 @@ func TestMachine(t *testing.T) {
 	require.Contains(t, n.VLANs, "lan.48")
 	assert.Equal(t, []any{48, "lan"}, []any{n.VLANs["lan.48"].ID, n.VLANs["lan.48"].Link})
 	leases := files["/etc/systemd/network/10-netplan-lan.network.d/leases.conf"]
-	for _, want := range []string{"DHCPServer=yes", "PoolOffset=50\nPoolSize=50\n", "DNS=10.83.16.1\n", "Router=10.83.16.1\n", "SendOption=15:string:desks.example", fmt.Sprintf("MACAddress=%s\nAddress=10.83.16.20\n", p.Machine("ferry").Adapters[0].MAC)} {
+	for _, want := range []string{"DHCPServer=yes", "PoolOffset=50\nPoolSize=50\n", "DNS=10.83.16.1\n", "Router=10.83.16.1\n",
+		"SendOption=15:string:desks.example", fmt.Sprintf("MACAddress=%s\nAddress=10.83.16.20\n", p.Machine("ferry").Adapters[0].MAC)} {
 		assert.Contains(t, leases, want)
 	}
 	assert.Contains(t, files["/etc/systemd/network/10-netplan-lan.network.d/announce.conf"], "Prefix="+p.Segment("desks").Subnet6.String())

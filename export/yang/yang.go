@@ -165,7 +165,8 @@ func Files(p *plan.Plan) ([]bundle.File, error) {
 
 func appliance(m *plan.Machine) document {
 	var d document
-	rules := list{Name: m.Name + "-rules", Type: "ietf-access-control-list:mixed-eth-ipv4-ipv6-acl-type", Entries: map[string][]entry{"ace": entries(m)}}
+	rules := list{Name: m.Name + "-rules", Type: "ietf-access-control-list:mixed-eth-ipv4-ipv6-acl-type",
+		Entries: map[string][]entry{"ace": entries(m)}}
 	d.ACLs.Lists = []list{rules}
 	for _, a := range m.Adapters {
 		d.Interfaces.Interfaces = append(d.Interfaces.Interfaces, interfaceOf(a))
@@ -185,7 +186,8 @@ func appliance(m *plan.Machine) document {
 }
 
 func interfaceOf(a *plan.Adapter) iface {
-	i := iface{Name: a.Name, Description: fmt.Sprintf("adapter %d, %s, on %s", a.Number, a.MAC, a.Segment.Name), Type: "iana-if-type:ethernetCsmacd", Enabled: a.Plugged}
+	i := iface{Name: a.Name, Description: fmt.Sprintf("adapter %d, %s, on %s", a.Number, a.MAC, a.Segment.Name),
+		Type: "iana-if-type:ethernetCsmacd", Enabled: a.Plugged}
 	if a.Over != nil {
 		i.Type = "iana-if-type:l2vlan"
 		i.Description += fmt.Sprintf(", tag %d over %s", a.Segment.Tag, a.Over.Name)
@@ -222,7 +224,8 @@ func translation(m *plan.Machine) instance {
 		if !v.To.Address.IsValid() {
 			continue
 		}
-		e := mapping{Index: len(t.Entries) + 1, Type: "static", Proto: protocol(v.Proto), Internal: v.To.Address.Addr().String() + "/32", InternalPort: &portRange{Start: v.Target}, ExternalPort: &portRange{Start: v.Port}}
+		e := mapping{Index: len(t.Entries) + 1, Type: "static", Proto: protocol(v.Proto), Internal: v.To.Address.Addr().String() + "/32",
+			InternalPort: &portRange{Start: v.Target}, ExternalPort: &portRange{Start: v.Port}}
 		if wan.IsValid() {
 			e.External = wan.String()
 		}
@@ -230,7 +233,8 @@ func translation(m *plan.Machine) instance {
 	}
 	for _, v := range m.OneToOne {
 		if v.To.Address.IsValid() {
-			t.Entries = append(t.Entries, mapping{Index: len(t.Entries) + 1, Type: "static", Internal: v.To.Address.Addr().String() + "/32", External: v.Outside.String() + "/32"})
+			t.Entries = append(t.Entries, mapping{Index: len(t.Entries) + 1, Type: "static", Internal: v.To.Address.Addr().String() + "/32",
+				External: v.Outside.String() + "/32"})
 		}
 	}
 	if t.Entries != nil {
@@ -249,7 +253,8 @@ func entries(m *plan.Machine) []entry {
 	var out []entry
 	for i := range m.Rules {
 		r := &m.Rules[i]
-		act := actions{Forwarding: "ietf-access-control-list:" + map[lab.Action]string{lab.Allow: "accept", lab.Deny: "drop", lab.Refuse: "reject"}[r.Action]}
+		act := actions{Forwarding: "ietf-access-control-list:" + map[lab.Action]string{lab.Allow: "accept", lab.Deny: "drop",
+			lab.Refuse: "reject"}[r.Action]}
 		if r.Log {
 			act.Logging = "ietf-access-control-list:log-syslog"
 		}

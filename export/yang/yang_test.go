@@ -28,7 +28,8 @@ func decide(list []entry, f plan.Flow) string {
 		if ip := m.IPv6; ip != nil {
 			continue // the flows are of IPv4
 		}
-		if ip := m.IPv4; ip != nil && (ip.Protocol != 0 && ip.Protocol != protocol(f.Proto) || !in(ip.From4, f.Source) || !in(ip.To4, f.Destination)) {
+		if ip := m.IPv4; ip != nil && (ip.Protocol != 0 && ip.Protocol != protocol(f.Proto) || !in(ip.From4, f.Source) || !in(ip.To4,
+			f.Destination)) {
 			continue
 		}
 		at := map[lab.Proto]*transport{lab.TCP: m.TCP, lab.UDP: m.UDP}
@@ -54,7 +55,8 @@ func TestEntriesDecideAsRules(t *testing.T) {
 		what := []string{"any", "icmp", "tcp", "udp", "tcp/80", "tcp/80-443", "udp/53,tcp/25", "icmp,udp/7"}
 		var rules []string
 		for range rapid.IntRange(0, 6).Draw(t, "rules") {
-			rules = append(rules, fmt.Sprintf("%s %s from %s to %s", rapid.SampledFrom([]string{"allow", "deny", "refuse"}).Draw(t, "action"), rapid.SampledFrom(what).Draw(t, "what"), rapid.SampledFrom(who).Draw(t, "from"), rapid.SampledFrom(who).Draw(t, "to")))
+			rules = append(rules, fmt.Sprintf("%s %s from %s to %s", rapid.SampledFrom([]string{"allow", "deny", "refuse"}).Draw(t, "action"),
+				rapid.SampledFrom(what).Draw(t, "what"), rapid.SampledFrom(who).Draw(t, "from"), rapid.SampledFrom(who).Draw(t, "to")))
 		}
 		list := "[]"
 		if rules != nil {
@@ -77,9 +79,13 @@ guests: {heron: {segment: desks, static: 10.83.16.9/24}, owl: tills}
 		require.NoError(t, err)
 		m := p.Appliances()[0]
 		all := entries(m)
-		address := rapid.SampledFrom([]string{"10.83.16.9", "10.83.16.200", "10.83.17.130", "10.83.17.3", "172.29.64.9", "8.8.8.8", "0.0.0.1", "255.255.255.254"})
+		address := rapid.SampledFrom([]string{"10.83.16.9", "10.83.16.200", "10.83.17.130", "10.83.17.3", "172.29.64.9", "8.8.8.8", "0.0.0.1",
+			"255.255.255.254"})
 		for range 20 {
-			f := plan.Flow{Source: netip.MustParseAddr(address.Draw(t, "source")), Destination: netip.MustParseAddr(address.Draw(t, "destination")), Proto: rapid.SampledFrom([]lab.Proto{lab.ICMP, lab.TCP, lab.UDP}).Draw(t, "proto"), Port: rapid.SampledFrom([]uint16{7, 25, 53, 80, 200, 443, 8443}).Draw(t, "port")}
+			f := plan.Flow{Source: netip.MustParseAddr(address.Draw(t, "source")),
+				Destination: netip.MustParseAddr(address.Draw(t, "destination")),
+				Proto:       rapid.SampledFrom([]lab.Proto{lab.ICMP, lab.TCP, lab.UDP}).Draw(t, "proto"),
+				Port:        rapid.SampledFrom([]uint16{7, 25, 53, 80, 200, 443, 8443}).Draw(t, "port")}
 			_, action := m.Decide(f)
 			want := "ietf-access-control-list:" + map[lab.Action]string{lab.Allow: "accept", lab.Deny: "drop", lab.Refuse: "reject"}[action]
 			assert.Equal(t, want, decide(all, f), "%+v by %v", f, rules)

@@ -37,7 +37,8 @@ func names(p *plan.Plan) []named {
 			continue // upstream's names are not the lab's
 		}
 		name := a.Machine.Name
-		if a.Machine.Appliance != nil && a.Segment.Port == a && slices.ContainsFunc(out, func(n named) bool { return n.name == name && n.domain == domainOf(p, a.Segment) }) {
+		if a.Machine.Appliance != nil && a.Segment.Port == a && slices.ContainsFunc(out,
+			func(n named) bool { return n.name == name && n.domain == domainOf(p, a.Segment) }) {
 			name += "-" + a.Name
 		}
 		if a.Address.IsValid() {

@@ -96,12 +96,14 @@ func TestCraftedTables(t *testing.T) {
 		want string
 	}{
 		{"two", record([4]uint32{0x80, 0x83, 2048, 100}, [4]uint32{0, 0x82, 4096, 100}), "mbr 2 end 2148352 boots  fault "},
-		{"one for UEFI, with code", append([]byte{0xeb, 0x3c}, record([4]uint32{0, 0xef, 2048, 100})[2:]...), "mbr 1 end 1099776 boots bios and uefi fault "},
+		{"one for UEFI, with code", append([]byte{0xeb, 0x3c}, record([4]uint32{0, 0xef, 2048, 100})[2:]...),
+			"mbr 1 end 1099776 boots bios and uefi fault "},
 		{"an unknown type", record([4]uint32{0, 0x7f, 1, 1}), "mbr 1 end 1024 boots  fault "},
 		{"the last sectors there are", record([4]uint32{0, 0x83, 0xffffffff, 0xffffffff}), "mbr 1 end 4398046510080 boots  fault "},
 		{"a boot sector of a file system", record([4]uint32{0x41, 0x83, 1, 1}), "none"},
 		{"empty", record(), "none"},
-		{"a promise of a GPT", record([4]uint32{0, 0xee, 1, 1}), "gpt 0 end 0 boots  fault the record promises a GUID partition table and none is there"},
+		{"a promise of a GPT", record([4]uint32{0, 0xee, 1, 1}),
+			"gpt 0 end 0 boots  fault the record promises a GUID partition table and none is there"},
 		{"a GPT with a mad header", func() []byte {
 			b := record([4]uint32{0, 0xee, 1, 1})
 			copy(b[512:], "EFI PART")

@@ -175,7 +175,8 @@ func readGPT(r io.ReaderAt, record []byte) (*Table, error) {
 			t.Fault = fmt.Sprintf("partition %d ends before it begins", k+1)
 			continue
 		}
-		p := Partition{Number: int(k) + 1, Kind: typeName([16]byte(e[:16])), Name: utf16Text(e[56:128]), Start: first * sector, Size: (end - first + 1) * sector, Active: e[48]&4 != 0}
+		p := Partition{Number: int(k) + 1, Kind: typeName([16]byte(e[:16])), Name: utf16Text(e[56:128]), Start: first * sector,
+			Size: (end - first + 1) * sector, Active: e[48]&4 != 0}
 		if p.Kind == efiSystem {
 			t.Boots = "uefi"
 		}

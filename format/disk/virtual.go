@@ -67,7 +67,8 @@ func ReadVirtual(r io.ReaderAt, size int64) (*Virtual, error) {
 // readQcow2 reads versions 2 and 3.
 func readQcow2(r io.ReaderAt, h []byte) (*Virtual, error) {
 	version := binary.BigEndian.Uint32(h[4:])
-	v := &Virtual{Format: "qcow2", Version: strconv.Itoa(int(version)), Layout: "growing", Size: int64(binary.BigEndian.Uint64(h[24:])), Encrypted: binary.BigEndian.Uint32(h[32:]) != 0}
+	v := &Virtual{Format: "qcow2", Version: strconv.Itoa(int(version)), Layout: "growing", Size: int64(binary.BigEndian.Uint64(h[24:])),
+		Encrypted: binary.BigEndian.Uint32(h[32:]) != 0}
 	if version < 2 || version > 3 {
 		return nil, fmt.Errorf("disk: qcow2: version %d is not known", version)
 	}
@@ -119,7 +120,8 @@ func readQcow2(r io.ReaderAt, h []byte) (*Virtual, error) {
 // readVMDK reads a sparse extent with its embedded descriptor.
 func readVMDK(r io.ReaderAt, h []byte) (*Virtual, error) {
 	flags := binary.LittleEndian.Uint32(h[8:])
-	v := &Virtual{Format: "vmdk", Version: strconv.Itoa(int(binary.LittleEndian.Uint32(h[4:]))), Layout: "growing", Compressed: flags&(1<<16) != 0}
+	v := &Virtual{Format: "vmdk", Version: strconv.Itoa(int(binary.LittleEndian.Uint32(h[4:]))), Layout: "growing",
+		Compressed: flags&(1<<16) != 0}
 	sectors := int64(binary.LittleEndian.Uint64(h[12:]))
 	if sectors < 0 || sectors > maxSize/512 {
 		return nil, fmt.Errorf("disk: vmdk: a disk of %d sectors", sectors)
@@ -187,7 +189,8 @@ func readVHD(f []byte) (*Virtual, error) {
 	if ^sum != binary.BigEndian.Uint32(f[64:]) {
 		return nil, errors.New("disk: vhd: the header's checksum is wrong")
 	}
-	v := &Virtual{Format: "vhd", Version: fmt.Sprintf("%d.%d", binary.BigEndian.Uint16(f[12:]), binary.BigEndian.Uint16(f[14:])), Size: int64(binary.BigEndian.Uint64(f[48:]))}
+	v := &Virtual{Format: "vhd", Version: fmt.Sprintf("%d.%d", binary.BigEndian.Uint16(f[12:]), binary.BigEndian.Uint16(f[14:])),
+		Size: int64(binary.BigEndian.Uint64(f[48:]))}
 	switch kind := binary.BigEndian.Uint32(f[60:]); kind {
 	case 2:
 		v.Layout, v.End = "fixed", v.Size+512
@@ -202,7 +205,8 @@ func readVHD(f []byte) (*Virtual, error) {
 }
 
 func readVDI(h []byte) (*Virtual, error) {
-	v := &Virtual{Format: "vdi", Version: fmt.Sprintf("%d.%d", binary.LittleEndian.Uint16(h[70:]), binary.LittleEndian.Uint16(h[68:])), Size: int64(binary.LittleEndian.Uint64(h[368:]))}
+	v := &Virtual{Format: "vdi", Version: fmt.Sprintf("%d.%d", binary.LittleEndian.Uint16(h[70:]), binary.LittleEndian.Uint16(h[68:])),
+		Size: int64(binary.LittleEndian.Uint64(h[368:]))}
 	switch kind := binary.LittleEndian.Uint32(h[76:]); kind {
 	case 1:
 		v.Layout = "growing"

@@ -225,7 +225,8 @@ func readFolder(r io.ReaderAt, at, size int64) ([]record, error) {
 		name := b[k+33 : k+33+int(b[k+32])]
 		if len(name) != 1 || name[0] > 1 { // not the folder itself and its parent
 			text, _, _ := strings.Cut(field(name), ";")
-			out = append(out, record{strings.TrimSuffix(text, "."), int64(binary.LittleEndian.Uint32(b[k+2:])) * Sector, int64(binary.LittleEndian.Uint32(b[k+10:])), b[k+25]&2 != 0})
+			out = append(out, record{strings.TrimSuffix(text, "."), int64(binary.LittleEndian.Uint32(b[k+2:])) * Sector,
+				int64(binary.LittleEndian.Uint32(b[k+10:])), b[k+25]&2 != 0})
 		}
 		k += length
 	}

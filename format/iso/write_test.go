@@ -18,7 +18,8 @@ func TestWrite(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var files []File
 		for i := range rapid.IntRange(0, 9).Draw(t, "files") {
-			files = append(files, File{fmt.Sprintf("%d-%s", i, rapid.StringMatching(`[a-z.-]{0,20}`).Draw(t, "name")), rapid.SliceOfN(rapid.Byte(), 0, 5000).Draw(t, "data")})
+			files = append(files, File{fmt.Sprintf("%d-%s", i, rapid.StringMatching(`[a-z.-]{0,20}`).Draw(t, "name")),
+				rapid.SliceOfN(rapid.Byte(), 0, 5000).Draw(t, "data")})
 		}
 		label := rapid.StringMatching(`[a-z]{1,16}`).Draw(t, "label")
 		image, err := Write(label, files)

@@ -432,7 +432,8 @@ func (p *Package) item(s *System, i xmlItem) error {
 		if len(i.Connection) > 0 {
 			network = i.Connection[0]
 		}
-		s.Adapters = append(s.Adapters, Adapter{Number: len(s.Adapters) + 1, Name: i.ElementName, Network: network, Model: strings.ToLower(strings.TrimSpace(i.ResourceSubType)), MAC: i.Address, Plugged: i.AutomaticAllocation != "false"})
+		s.Adapters = append(s.Adapters, Adapter{Number: len(s.Adapters) + 1, Name: i.ElementName, Network: network,
+			Model: strings.ToLower(strings.TrimSpace(i.ResourceSubType)), MAC: i.Address, Plugged: i.AutomaticAllocation != "false"})
 	case diskDrive, opticalCD, opticalDVD:
 		d := Drive{Optical: i.ResourceType != diskDrive, Bus: s.bus(i.Parent)}
 		for _, h := range i.HostResource {

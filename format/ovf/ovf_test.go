@@ -24,13 +24,15 @@ func TestRead(t *testing.T) {
 	assert.Equal(t, []Option{{"small", "Small", "up to 20 guests", false}, {"large", "Large", "more", true}}, p.Options)
 	require.Len(t, p.Systems, 1)
 	s := p.Systems[0]
-	assert.Equal(t, []string{"Sluice", "Sluice Gate", "Saltmarsh Field Station", "4.2 build 17", "A Linux of 64 bits"}, []string{s.Title(), s.Product, s.Vendor, s.Release, s.Guest})
+	assert.Equal(t, []string{"Sluice", "Sluice Gate", "Saltmarsh Field Station", "4.2 build 17", "A Linux of 64 bits"},
+		[]string{s.Title(), s.Product, s.Vendor, s.Release, s.Guest})
 	assert.True(t, s.Licence)
 	assert.Equal(t, []any{4, int64(4 << 30), 2}, []any{s.CPUs, s.Memory, s.Floor.CPUs}, "the choice that is made unless another is")
 	require.Len(t, s.Adapters, 4)
 	assert.Equal(t, Adapter{3, "eth2", "Inside", "virtio e1000", "", true}, s.Adapters[2])
 	assert.False(t, s.Adapters[3].Plugged)
-	assert.Equal(t, []Drive{{false, "disk1", 16 << 30, "sluice-disk1.qcow2", "virtio"}, {false, "logs", 2 << 30, "", "virtio"}, {true, "", 0, "", "ide"}}, s.Drives)
+	assert.Equal(t, []Drive{{false, "disk1", 16 << 30, "sluice-disk1.qcow2", "virtio"}, {false, "logs", 2 << 30, "", "virtio"},
+		{true, "", 0, "", "ide"}}, s.Drives)
 }
 
 // Small changes of the sample, and what must come of each.
@@ -41,12 +43,15 @@ func TestReadVariants(t *testing.T) {
 		check          func(*Package) any
 		want           any
 	}{
-		{"the small choice", `ovf:id="large" ovf:default="true"`, `ovf:id="large"`, func(p *Package) any { return []int64{int64(p.Systems[0].CPUs), p.Systems[0].Memory} }, []int64{1, 1 << 30}},
-		{"no unit", "<rasd:AllocationUnits>MegaBytes</rasd:AllocationUnits>", "", func(p *Package) any { return p.Systems[0].Memory }, int64(4 << 30)},
+		{"the small choice", `ovf:id="large" ovf:default="true"`, `ovf:id="large"`,
+			func(p *Package) any { return []int64{int64(p.Systems[0].CPUs), p.Systems[0].Memory} }, []int64{1, 1 << 30}},
+		{"no unit", "<rasd:AllocationUnits>MegaBytes</rasd:AllocationUnits>", "", func(p *Package) any { return p.Systems[0].Memory },
+			int64(4 << 30)},
 		{"powers of ten", "byte * 2^30", "byte * 10^9", func(p *Package) any { return p.Disks[0].Capacity }, int64(16e9)},
 		{"left to the deployment", `ovf:capacity="16"`, `ovf:capacity="${disk}"`, func(p *Package) any { return p.Disks[0].Capacity }, int64(0)},
 		{"no controller", "<rasd:Parent>7</rasd:Parent>", "", func(p *Package) any { return p.Systems[0].Drives[0].Bus }, ""},
-		{"one of a collection", "<VirtualSystem ", `<VirtualSystemCollection ovf:id="lab"><VirtualSystem `, func(p *Package) any { return len(p.Systems) }, 1},
+		{"one of a collection", "<VirtualSystem ", `<VirtualSystemCollection ovf:id="lab"><VirtualSystem `,
+			func(p *Package) any { return len(p.Systems) }, 1},
 		{"a boot order", "<EulaSection>", `<BootDeviceSection><CIM_BootConfigSetting><CIM_BootSourceSetting><StructuredBootString>CIM:CD/DVD:1</StructuredBootString></CIM_BootSourceSetting><CIM_BootSourceSetting><StructuredBootString>CIM:Hard-Disk:1</StructuredBootString></CIM_BootSourceSetting></CIM_BootConfigSetting></BootDeviceSection><EulaSection>`, func(p *Package) any { return p.Systems[0].Boot }, []string{"media", "disk"}},
 	} {
 		text := strings.Replace(whole, c.old, c.new, 1)

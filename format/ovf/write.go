@@ -116,7 +116,8 @@ type itemXML struct {
 // Write gives the descriptor (version 1.1 of the format) of a package: one
 // system, or several as a collection that starts in their order.
 func Write(p *Package, name string) ([]byte, error) {
-	e := envelopeXML{NS: nsEnvelope, OVF: nsEnvelope, RASD: nsRASD, VSSD: nsVSSD, Disks: disksXML{Info: "Disks"}, Networks: networksXML{Info: "Networks"}}
+	e := envelopeXML{NS: nsEnvelope, OVF: nsEnvelope, RASD: nsRASD, VSSD: nsVSSD, Disks: disksXML{Info: "Disks"},
+		Networks: networksXML{Info: "Networks"}}
 	for _, f := range p.Files {
 		e.References.Files = append(e.References.Files, fileXML{f.ID, f.Name, f.Size})
 	}
@@ -140,7 +141,8 @@ func Write(p *Package, name string) ([]byte, error) {
 	case 1:
 		e.One = &systems[0]
 	default:
-		e.Many = &collectionXML{ID: name, Info: "The machines of " + name, Name: name, Systems: systems, Startup: &startupXML{Info: "Which starts when"}}
+		e.Many = &collectionXML{ID: name, Info: "The machines of " + name, Name: name, Systems: systems,
+			Startup: &startupXML{Info: "Which starts when"}}
 		for i, s := range systems {
 			e.Many.Startup.Items = append(e.Many.Startup.Items, startXML{s.ID, i + 1, 5})
 		}
@@ -183,7 +185,8 @@ func system(s *System, ref map[string]string) systemXML {
 			}
 			controllers[bus] = add(c)
 		}
-		i := itemXML{Parent: fmt.Sprint(controllers[bus]), OnParent: fmt.Sprint(places[bus]), Name: "disk", Type: diskDrive, Host: "ovf:/disk/" + d.Disk}
+		i := itemXML{Parent: fmt.Sprint(controllers[bus]), OnParent: fmt.Sprint(places[bus]), Name: "disk", Type: diskDrive,
+			Host: "ovf:/disk/" + d.Disk}
 		places[bus]++
 		if d.Optical {
 			i.Name, i.Type, i.Host, i.Automatic = "optical drive", opticalCD, "", "true"
@@ -198,7 +201,8 @@ func system(s *System, ref map[string]string) systemXML {
 		if !a.Plugged {
 			plugged = "false"
 		}
-		add(itemXML{Name: fmt.Sprintf("adapter %d", a.Number), Description: a.Name, Type: ethernet, SubType: a.Model, Address: a.MAC, OnParent: fmt.Sprint(a.Number - 1), Automatic: plugged, Connection: a.Network})
+		add(itemXML{Name: fmt.Sprintf("adapter %d", a.Number), Description: a.Name, Type: ethernet, SubType: a.Model, Address: a.MAC,
+			OnParent: fmt.Sprint(a.Number - 1), Automatic: plugged, Connection: a.Network})
 	}
 	return out
 }

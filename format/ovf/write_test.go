@@ -17,18 +17,21 @@ func TestWriteRoundTrip(t *testing.T) {
 			p.Networks = append(p.Networks, Network{n, "about <" + n + "> & more"})
 		}
 		for i := range rapid.IntRange(1, 4).Draw(t, "machines") {
-			s := System{ID: fmt.Sprintf("m%d", i), Name: fmt.Sprintf("m%d", i), CPUs: rapid.IntRange(1, 64).Draw(t, "cpus"), Memory: int64(rapid.IntRange(1, 9000).Draw(t, "memory")) << 20}
+			s := System{ID: fmt.Sprintf("m%d", i), Name: fmt.Sprintf("m%d", i), CPUs: rapid.IntRange(1, 64).Draw(t, "cpus"),
+				Memory: int64(rapid.IntRange(1, 9000).Draw(t, "memory")) << 20}
 			for k := range rapid.IntRange(0, 5).Draw(t, "adapters") {
 				s.Adapters = append(s.Adapters, Adapter{
-					Number: k + 1, Name: "port", Network: rapid.SampledFrom(p.Networks).Draw(t, "network").Name, Model: rapid.SampledFrom([]string{"virtio", "e1000"}).Draw(t, "model"),
-					MAC: fmt.Sprintf("02:5b:00:00:%02x:%02x", i, k), Plugged: rapid.Bool().Draw(t, "plugged"),
+					Number: k + 1, Name: "port", Network: rapid.SampledFrom(p.Networks).Draw(t, "network").Name,
+					Model: rapid.SampledFrom([]string{"virtio", "e1000"}).Draw(t, "model"),
+					MAC:   fmt.Sprintf("02:5b:00:00:%02x:%02x", i, k), Plugged: rapid.Bool().Draw(t, "plugged"),
 				})
 			}
 			for k := range rapid.IntRange(0, 3).Draw(t, "disks") {
 				id := fmt.Sprintf("d%d-%d", i, k)
 				size := int64(rapid.IntRange(1, 1<<30).Draw(t, "size"))
 				p.Disks = append(p.Disks, Disk{ID: id, Capacity: size})
-				s.Drives = append(s.Drives, Drive{Disk: id, Size: size, Bus: rapid.SampledFrom([]string{"virtio", "sata", "scsi", "ide"}).Draw(t, "bus")})
+				s.Drives = append(s.Drives, Drive{Disk: id, Size: size,
+					Bus: rapid.SampledFrom([]string{"virtio", "sata", "scsi", "ide"}).Draw(t, "bus")})
 			}
 			p.Systems = append(p.Systems, s)
 		}

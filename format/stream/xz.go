@@ -32,7 +32,8 @@ func xzBlocks(file io.ReaderAt, size int64) []block {
 	if size < 32 {
 		return nil
 	}
-	if _, err := file.ReadAt(foot, size-12); err != nil || string(foot[10:]) != "YZ" || crc32.ChecksumIEEE(foot[4:10]) != binary.LittleEndian.Uint32(foot) {
+	if _, err := file.ReadAt(foot, size-12); err != nil || string(foot[10:]) != "YZ" ||
+		crc32.ChecksumIEEE(foot[4:10]) != binary.LittleEndian.Uint32(foot) {
 		return nil
 	}
 	length := (int64(binary.LittleEndian.Uint32(foot[4:])) + 1) * 4
@@ -40,7 +41,8 @@ func xzBlocks(file io.ReaderAt, size int64) []block {
 		return nil
 	}
 	index := make([]byte, length)
-	if _, err := file.ReadAt(index, size-12-length); err != nil || crc32.ChecksumIEEE(index[:length-4]) != binary.LittleEndian.Uint32(index[length-4:]) || index[0] != 0 {
+	if _, err := file.ReadAt(index, size-12-length); err != nil ||
+		crc32.ChecksumIEEE(index[:length-4]) != binary.LittleEndian.Uint32(index[length-4:]) || index[0] != 0 {
 		return nil
 	}
 	r := bytes.NewReader(index[1 : length-4])
@@ -116,7 +118,8 @@ func (b block) unpack(file io.ReaderAt) ([]byte, error) {
 	foot := binary.LittleEndian.AppendUint32(nil, crc32.ChecksumIEEE(tail))
 	foot = append(append(foot, tail...), "YZ"...)
 
-	r, err := xz.NewReader(io.MultiReader(bytes.NewReader(head), io.NewSectionReader(file, b.at, (b.size+3)&^3), bytes.NewReader(index), bytes.NewReader(foot)), maxWindow)
+	r, err := xz.NewReader(io.MultiReader(bytes.NewReader(head), io.NewSectionReader(file, b.at, (b.size+3)&^3), bytes.NewReader(index),
+		bytes.NewReader(foot)), maxWindow)
 	if err != nil {
 		return nil, err
 	}

@@ -49,7 +49,8 @@ func Read(text string) ([]Sum, error) {
 			}
 			s.Name, s.Digest = line[open+1:shut], strings.ToLower(strings.TrimSpace(value))
 			if len(s.Digest) != known(s.Algorithm) || !isHex(s.Digest) {
-				return nil, fmt.Errorf("sums: line %d: %s has %d hexadecimal digits, and this one has %d characters", s.Line, s.Algorithm, known(s.Algorithm), len(s.Digest))
+				return nil, fmt.Errorf("sums: line %d: %s has %d hexadecimal digits, and this one has %d characters", s.Line, s.Algorithm,
+					known(s.Algorithm), len(s.Digest))
 			}
 		} else {
 			digest, name, _ := strings.Cut(line, " ")
@@ -61,7 +62,8 @@ func Read(text string) ([]Sum, error) {
 			s.Name = strings.TrimPrefix(strings.TrimPrefix(strings.TrimLeft(name, " \t"), "*"), "./")
 			if s.Algorithm == "" {
 				if len(digest) > 24 {
-					return nil, fmt.Errorf("sums: line %d: a digest of %d digits; SHA-256 has 64 and SHA-512 has 128: is it cut short?", s.Line, len(digest))
+					return nil, fmt.Errorf("sums: line %d: a digest of %d digits; SHA-256 has 64 and SHA-512 has 128: is it cut short?", s.Line,
+						len(digest))
 				}
 				continue
 			}
