@@ -8,6 +8,7 @@ require (
 	git.sr.ht/~sbinet/gg v0.8.0
 	github.com/clipperhouse/displaywidth v0.11.0
 	github.com/gaissmai/bart v0.30.0
+	github.com/gofrs/flock v0.13.2
 	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
 	github.com/klauspost/compress v1.20.3
 	github.com/mdlayher/ndp v1.1.0

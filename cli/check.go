@@ -185,9 +185,9 @@ func tally(s *screen, n map[check.Severity]int, accepted int) string {
 
 // mend shows what the mechanical mends change, asks on a terminal, and writes.
 func (a *app) mend(file string, list []check.Finding, yes bool) error {
-	data, err := os.ReadFile(file)
+	data, err := a.text(file)
 	if err != nil {
-		return failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
+		return err
 	}
 	mended, n := check.Mend(data, list)
 	s := a.screen()
@@ -220,5 +220,5 @@ func (a *app) mend(file string, list []check.Finding, yes bool) error {
 	if bytes.Equal(data, mended) {
 		return nil
 	}
-	return a.replace(file, mended, n)
+	return a.replace(file, data, mended, n)
 }

@@ -54,7 +54,9 @@ type app struct {
 	color    string
 	quiet    bool
 	verbose  bool
-	ctx      context.Context // ends when the program is interrupted
+	ctx      context.Context   // ends when the program is interrupted
+	inputs   []string          // files that this call has read
+	texts    map[string][]byte // what lab files held when they were read
 	cleaning sync.Mutex
 	cleanup  []func() // what to do when interrupted
 }
@@ -68,13 +70,30 @@ func (a *app) note(text string) {
 	}
 }
 
+// checkedWriter remembers the first error of what it writes to, as those who
+// print do not look: a result that was not written is an error of the call.
+type checkedWriter struct {
+	w   io.Writer
+	err error
+}
+
+func (c *checkedWriter) Write(b []byte) (int, error) {
+	if c.err != nil {
+		return len(b), nil
+	}
+	n, err := c.w.Write(b)
+	c.err = err
+	return n, err
+}
+
 // Main runs the program and gives its exit status.
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
-	a := &app{in: in, out: out, err: errs}
+	checked := &checkedWriter{w: out}
+	a := &app{in: in, out: checked, err: errs}
 	root := a.root(args)
 	root.SetArgs(args)
 	root.SetIn(in)
-	root.SetOut(out)
+	root.SetOut(checked)
 	root.SetErr(errs)
 	ctx, stop := a.interruptible()
 	defer stop()
@@ -84,6 +103,8 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	case ctx.Err() != nil:
 		a.cleanUp()
 		return exitInterrupted
+	case checked.err != nil:
+		return a.fail(failure{exitUsage, "the result could not be written: " + cause(checked.err).Error(), ""})
 	case err == nil:
 		return exitDone
 	}
@@ -275,6 +296,7 @@ func (a *app) read(file string, limit int64) ([]byte, error) {
 		}
 		defer f.Close()
 		in = f
+		a.inputs = append(a.inputs, file)
 	}
 	data, err := io.ReadAll(io.LimitReader(in, limit))
 	if err != nil {
@@ -298,6 +320,10 @@ func (a *app) load(file string) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	if a.texts == nil {
+		a.texts = map[string][]byte{}
+	}
+	a.texts[file] = data
 	name := file
 	if file == "-" {
 		name = "standard input"

@@ -32,7 +32,7 @@ func (a *app) demo() *cobra.Command {
 				return err
 			}
 			if dir != "" {
-				if err := writeDemo(dir); err != nil {
+				if err := a.writeDemo(dir); err != nil {
 					return err
 				}
 			}
@@ -44,7 +44,7 @@ func (a *app) demo() *cobra.Command {
 }
 
 // writeDemo puts the sample labs into a folder; what is there stays.
-func writeDemo(dir string) error {
+func (a *app) writeDemo(dir string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return failure{exitUsage, fmt.Sprintf("cannot make %s: %v", dir, cause(err)), ""}
 	}
@@ -53,7 +53,7 @@ func writeDemo(dir string) error {
 		if err != nil {
 			return err
 		}
-		if err := writeNew(filepath.Join(dir, d.file), data, false); err != nil {
+		if err := a.writeNew(filepath.Join(dir, d.file), data, false); err != nil {
 			return err
 		}
 	}
@@ -88,7 +88,7 @@ func (a *app) runDemo(dir string) error {
 		if err != nil {
 			return err
 		}
-		verdict, frames, err := a.rehearsal(p, "", nil)
+		verdict, frames, err := a.rehearsal(p, "", false, nil)
 		if err != nil {
 			return err
 		}

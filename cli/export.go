@@ -61,8 +61,8 @@ func (a *app) export() *cobra.Command {
 				_, err := a.out.Write(files[0].Data)
 				return err
 			}
-			if err := bundle.Write(to, files, replace); err != nil {
-				return failure{exitUsage, strings.TrimPrefix(err.Error(), "bundle: "), "choose another folder, or say --replace"}
+			if err := bundle.Write(to, files, replace, a.inputs...); err != nil {
+				return notWritten(err)
 			}
 			s := a.screen()
 			for _, f := range files {

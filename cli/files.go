@@ -1,10 +1,10 @@
 package cli
 
 import (
-	"fmt"
-	"os"
+	"errors"
 
-	"openbastion/export/bundle"
+	"openbastion/core/lab"
+	"openbastion/wholefile"
 )
 
 // deliver writes a result to a file, where one is named, else to standard
@@ -14,7 +14,7 @@ func (a *app) deliver(to, what string, data []byte, replace bool) error {
 		_, err := a.out.Write(data)
 		return err
 	}
-	if err := writeNew(to, data, replace); err != nil {
+	if err := a.writeNew(to, data, replace); err != nil {
 		return err
 	}
 	a.note(what + " is in " + to)
@@ -30,25 +30,34 @@ func (a *app) lineWidth(to string) int {
 	return 80
 }
 
-// writeNew writes a whole file or none. A file that is there stays, unless
-// replace is set.
-func writeNew(path string, data []byte, replace bool) error {
-	if _, err := os.Lstat(path); err == nil && !replace {
-		return failure{exitUsage, path + " is there already and stays as it is",
-			"choose another place, or say --replace where the command has it"}
-	}
-	cannot := func(err error) error {
-		return failure{exitUsage, fmt.Sprintf("cannot write %s: %v", path, cause(err)), ""}
-	}
-	name, err := bundle.Beside(path, data)
-	if name != "" {
-		defer os.Remove(name) // gone already when all went well
-	}
+// writeNew writes a whole file or none: never over one that is there, unless
+// replace is set, and never over what this call has read.
+func (a *app) writeNew(path string, data []byte, replace bool) error {
+	return notWritten(wholefile.Write(path, data, wholefile.Options{Replace: replace, Inputs: a.inputs}))
+}
+
+// notWritten says why a file was not written, and what to do.
+func notWritten(err error) error {
 	if err == nil {
-		err = os.Rename(name, path)
+		return nil
 	}
-	if err != nil {
-		return cannot(err)
+	hint := ""
+	switch {
+	case errors.Is(err, wholefile.ErrThere):
+		hint = "choose another place, or say --replace where the command has it"
+	case errors.Is(err, wholefile.ErrInput), errors.Is(err, wholefile.ErrFolder):
+		hint = "choose another place"
+	case errors.Is(err, wholefile.ErrChanged):
+		hint = "run the command again: it begins from the file as it is now"
 	}
-	return nil
+	return failure{exitUsage, err.Error(), hint}
+}
+
+// text gives what a lab file held when this call read it; a file that was not
+// read yet is read now.
+func (a *app) text(file string) ([]byte, error) {
+	if data, ok := a.texts[file]; ok {
+		return data, nil
+	}
+	return a.read(file, lab.MaxSize+1)
 }

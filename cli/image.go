@@ -12,6 +12,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/format/ovf"
 	"openbastion/image"
+	"openbastion/wholefile"
 )
 
 func (a *app) image() *cobra.Command {
@@ -148,11 +149,14 @@ func (a *app) imageUnpack() *cobra.Command {
 				return failure{exitBroken, args[0] + ": " + err.Error(), ""}
 			}
 			defer r.Close()
-			if _, err := os.Lstat(image.Part(to)); err != nil {
-				a.onInterrupt(func() { _ = os.Remove(image.Part(to)) })
+			target, err := wholefile.Create(to, wholefile.Options{Inputs: append([]string{args[0]}, a.inputs...)})
+			if err != nil {
+				return notWritten(err)
 			}
+			a.onInterrupt(target.Abort)
+			defer target.Abort()
 			stop := a.meter("unpacking "+filepath.Base(to), size, counted.Count)
-			n, err := image.Write(to, r)
+			n, err := image.Write(target, r)
 			stop()
 			if errors.Is(err, image.ErrRatio) {
 				return failure{exitBroken, args[0] + ": " + err.Error(), "when you trust it all the same: --huge"}

@@ -45,7 +45,11 @@ type screen struct {
 // auto, always or never.
 func newScreen(w io.Writer, color string) *screen {
 	s := &screen{w: w, width: 100}
-	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	shown := w
+	if c, ok := w.(*checkedWriter); ok {
+		shown = c.w
+	}
+	if f, ok := shown.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		s.tty = true
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
 			s.width = width

@@ -143,9 +143,9 @@ func (a *app) adopt(file string, m *plan.Machine, list []listing.Interface) erro
 	if err != nil {
 		return failure{exitUsage, err.Error(), "list each adapter once, with its whole address"}
 	}
-	data, err := os.ReadFile(file)
+	data, err := a.text(file)
 	if err != nil {
-		return failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
+		return err
 	}
 	changed, n := plan.Adopt(data, addresses)
 	if n == 0 {

@@ -253,9 +253,9 @@ func (a *app) writeNeeds(file, pack string, m *plan.Machine, n lab.Needs, wiring
 	if err != nil {
 		return err
 	}
-	data, err := os.ReadFile(file)
+	data, err := a.text(file)
 	if err != nil {
-		return failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
+		return err
 	}
 	e := lab.NewEditor(data)
 	set := func(name string, o lab.Object, keys [][2]string) {

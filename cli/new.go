@@ -58,7 +58,7 @@ Shapes:
 				_, err := a.out.Write(data)
 				return err
 			}
-			if err := writeNew(to, data, replace); err != nil {
+			if err := a.writeNew(to, data, replace); err != nil {
 				return err
 			}
 			a.note(fmt.Sprintf("%s written. Next: bastion plan %s, then bastion rehearse %s", to, to, to))

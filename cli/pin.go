@@ -3,17 +3,17 @@ package cli
 import (
 	"bytes"
 	"fmt"
-	"os"
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/wholefile"
 )
 
 // pin writes what the plan chose into the lab file.
 func (a *app) pin(file string, p *plan.Plan) error {
-	data, err := os.ReadFile(file)
+	data, err := a.text(file)
 	if err != nil {
-		return failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
+		return err
 	}
 	pinned, n := p.Pin(data)
 	if n == 0 {
@@ -33,7 +33,7 @@ func (a *app) rewrite(file string, old, changed []byte, n int) error {
 	for _, line := range added(old, changed) {
 		s.line(s.paint(inside, "+ "+line))
 	}
-	return a.replace(file, changed, n)
+	return a.replace(file, old, changed, n)
 }
 
 // replan makes sure that a changed lab file can still be planned.
@@ -50,10 +50,11 @@ func (a *app) replan(file string, changed []byte) error {
 	return nil
 }
 
-// replace writes a changed lab file in which n values are new.
-func (a *app) replace(file string, changed []byte, n int) error {
-	if err := writeNew(file, changed, true); err != nil {
-		return err
+// replace writes a lab file that was changed from an old text, in which n values
+// are new. When the file holds another text by now, that one stays.
+func (a *app) replace(file string, old, changed []byte, n int) error {
+	if err := wholefile.Edit(file, old, changed); err != nil {
+		return notWritten(err)
 	}
 	a.note(count(n, "value", "values") + " written into " + file)
 	return nil

@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"fmt"
-	"os"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -17,11 +16,13 @@ import (
 	"openbastion/core/rehearse"
 	"openbastion/format/pcapng"
 	"openbastion/report"
+	"openbastion/wholefile"
 )
 
 func (a *app) rehearse() *cobra.Command {
 	var capture, against, fault string
 	var reports []string
+	var replace bool
 	c := &cobra.Command{
 		Use: "rehearse [LAB]", Short: "Run the lab in memory, packet by packet, and say what holds",
 		Long: `Runs every machine of the lab, its host and an outside in memory, and asks what
@@ -36,6 +37,9 @@ past the appliance. Each answer names the frames that show it.`,
 			if err != nil {
 				return err
 			}
+			if against != "" {
+				a.inputs = append(a.inputs, against) // it is read once the capture is written
+			}
 			began := time.Now()
 			if fault != "" {
 				if capture != "" || against != "" {
@@ -47,7 +51,7 @@ past the appliance. Each answer names the frames that show it.`,
 			if slices.ContainsFunc(reports, isPage) {
 				log = &report.Log{}
 			}
-			doc, frames, err := a.rehearsal(p, capture, log)
+			doc, frames, err := a.rehearsal(p, capture, replace, log)
 			if err != nil {
 				return err
 			}
@@ -67,7 +71,7 @@ past the appliance. Each answer names the frames that show it.`,
 			}
 			for _, file := range reports {
 				if err == nil {
-					err = a.report(file, p, doc, log)
+					err = a.report(file, p, doc, log, replace)
 				}
 			}
 			if err == nil && doc.Verdict != claims.Holds {
@@ -79,6 +83,7 @@ past the appliance. Each answer names the frames that show it.`,
 	c.Flags().StringVar(&capture, "capture", "", "write every frame to this file (pcapng)")
 	c.Flags().StringVar(&against, "against", "", "rehearse this lab too, as it was before, and show which claims changed")
 	c.Flags().StringVar(&fault, "fault", "", "what goes wrong for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT")
+	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
 	c.Flags().StringArrayVar(&reports, "report", nil,
 		"write the verdict to this file: .html (a page with diagram, plan and evidence), .md (Markdown) or .xml (JUnit, for build servers); may be said again")
 	return c
@@ -89,7 +94,7 @@ func isPage(file string) bool { return strings.HasPrefix(strings.ToLower(filepat
 
 // rehearsal runs a plan and gives the verdict and how many frames it took. log,
 // where there is one, keeps the frames.
-func (a *app) rehearsal(p *plan.Plan, capture string, log *report.Log) (claims.Document, int, error) {
+func (a *app) rehearsal(p *plan.Plan, capture string, replace bool, log *report.Log) (claims.Document, int, error) {
 	// Most of what a rehearsal allocates are frames that live for an instant:
 	// collecting them less often is worth the memory.
 	defer debug.SetGCPercent(debug.SetGCPercent(400))
@@ -107,12 +112,12 @@ func (a *app) rehearsal(p *plan.Plan, capture string, log *report.Log) (claims.D
 		return doc, l.World().Frames(), err
 	}
 	// The capture appears whole or not at all: also when the run is interrupted.
-	f, err := os.CreateTemp(filepath.Dir(capture), "."+filepath.Base(capture)+"-*")
+	f, err := wholefile.Create(capture, wholefile.Options{Replace: replace, Inputs: a.inputs})
 	if err != nil {
-		return claims.Document{}, 0, failure{exitUsage, fmt.Sprintf("cannot write %s: %v", capture, cause(err)), ""}
+		return claims.Document{}, 0, notWritten(err)
 	}
-	a.onInterrupt(func() { _ = os.Remove(f.Name()) })
-	defer os.Remove(f.Name()) // gone already when all went well
+	a.onInterrupt(f.Abort)
+	defer f.Abort()
 	buffer := bufio.NewWriterSize(f, 1<<16)
 	w := pcapng.NewWriter(buffer, "bastion "+Version, "rehearsal of "+p.Name)
 	for _, name := range l.World().Segments {
@@ -120,19 +125,15 @@ func (a *app) rehearsal(p *plan.Plan, capture string, log *report.Log) (claims.D
 	}
 	l.World().Recorder = append(recorders, w)
 	doc, _, err := claims.Run(a.ctx, p, l)
-	if err == nil {
-		err = w.Err()
-	}
-	for _, step := range []func() error{buffer.Flush, func() error { return f.Chmod(0o644) }, f.Close,
-		func() error { return os.Rename(f.Name(), capture) }} {
-		if e := step(); err == nil {
-			err = e
+	for _, step := range []func() error{w.Err, buffer.Flush, f.Commit} {
+		if err == nil {
+			err = step()
 		}
 	}
-	if err != nil {
-		return doc, 0, failure{exitUsage, fmt.Sprintf("cannot write %s: %v", capture, cause(err)), ""}
+	if err != nil && a.ctx.Err() == nil {
+		err = notWritten(err)
 	}
-	return doc, l.World().Frames(), nil
+	return doc, l.World().Frames(), err
 }
 
 func segmentComment(p *plan.Plan, name string) string {

@@ -16,7 +16,7 @@ func (a *app) against(p *plan.Plan, doc claims.Document, file string) error {
 	if err != nil {
 		return err
 	}
-	before, _, err := a.rehearsal(old, "", nil)
+	before, _, err := a.rehearsal(old, "", false, nil)
 	if err != nil {
 		return err
 	}
@@ -53,7 +53,7 @@ func (a *app) against(p *plan.Plan, doc claims.Document, file string) error {
 }
 
 // report writes a verdict into a file, in the form that its name asks for.
-func (a *app) report(file string, p *plan.Plan, doc claims.Document, log *report.Log) error {
+func (a *app) report(file string, p *plan.Plan, doc claims.Document, log *report.Log, replace bool) error {
 	var data []byte
 	var err error
 	switch strings.ToLower(filepath.Ext(file)) {
@@ -67,7 +67,7 @@ func (a *app) report(file string, p *plan.Plan, doc claims.Document, log *report
 		return usage("--report writes .html, .md or .xml, and %s is none of them", file)
 	}
 	if err == nil {
-		err = writeNew(file, data, true)
+		err = a.writeNew(file, data, replace)
 	}
 	if err == nil {
 		a.note("the verdict is in " + file)

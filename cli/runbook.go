@@ -76,7 +76,7 @@ where you stopped; --record writes what was done as the as-built record.`,
 					}
 					state = strings.TrimSuffix(labArg(args), filepath.Ext(labArg(args))) + ".walk.json"
 				}
-				return a.walk(p, book, state, record)
+				return a.walk(p, book, state, record, replace)
 			}
 			var data []byte
 			switch form {

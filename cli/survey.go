@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -164,9 +163,9 @@ func siteKeys(r *survey.Report) [][2]string {
 
 // writeSite puts what was seen into a lab file; everything else in it stays.
 func (a *app) writeSite(file string, r *survey.Report) error {
-	data, err := os.ReadFile(file)
+	data, err := a.text(file)
 	if err != nil {
-		return failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
+		return err
 	}
 	l, err := lab.Read(file, data)
 	if err != nil {

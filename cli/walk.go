@@ -14,6 +14,7 @@ import (
 	"openbastion/core/listing"
 	"openbastion/core/plan"
 	"openbastion/runbook"
+	"openbastion/wholefile"
 )
 
 // walker leads through a book on whatever reads and writes lines.
@@ -36,7 +37,7 @@ b       back to the step before
 q       stop; the same command goes on here`
 
 // walk leads through a book from where the person stopped.
-func (a *app) walk(p *plan.Plan, book runbook.Book, state, record string) error {
+func (a *app) walk(p *plan.Plan, book runbook.Book, state, record string, replace bool) error {
 	w := &walker{a: a, p: p, steps: book.Steps(), in: bufio.NewScanner(a.in), s: a.screen(), file: state,
 		walk: runbook.Walk{Schema: runbook.WalkSchema, Lab: p.Name}}
 	w.in.Buffer(nil, listing.MaxSize)
@@ -45,7 +46,7 @@ func (a *app) walk(p *plan.Plan, book runbook.Book, state, record string) error 
 	}
 	err := w.proceed(book)
 	if err == nil && record != "" {
-		if err = writeNew(record, w.walk.Record(book), true); err == nil {
+		if err = a.writeNew(record, w.walk.Record(book), replace); err == nil {
 			a.note("the record is in " + record)
 		}
 	}
@@ -74,7 +75,7 @@ func (w *walker) save() error {
 	if err != nil {
 		return err
 	}
-	return writeNew(w.file, append(data, '\n'), true)
+	return notWritten(wholefile.Write(w.file, append(data, '\n'), wholefile.Options{Replace: true, Inputs: w.a.inputs}))
 }
 
 // line reads an answer; false when there are no more.

@@ -25,6 +25,7 @@ import (
 	"openbastion/format/iso"
 	"openbastion/format/ovf"
 	"openbastion/format/sums"
+	"openbastion/wholefile"
 )
 
 // labs gives the examples, every shape, and one with all that exports speak of.
@@ -81,7 +82,7 @@ func TestExports(t *testing.T) {
 				assert.Equal(t, files, again, "%s: the same plan gives the same files", k.Name)
 				dir := t.TempDir()
 				require.NoError(t, bundle.Write(dir, files, false), k.Name)
-				assert.ErrorIs(t, bundle.Write(dir, files[:min(1, len(files))], false), map[bool]error{true: bundle.ErrThere}[len(files) > 0])
+				assert.ErrorIs(t, bundle.Write(dir, files[:min(1, len(files))], false), map[bool]error{true: wholefile.ErrThere}[len(files) > 0])
 				for _, f := range files {
 					checkFile(t, p, k.Name, filepath.Join(dir, f.Name), f)
 				}

@@ -10,7 +10,6 @@ import (
 	"math"
 	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -18,6 +17,7 @@ import (
 	"github.com/klauspost/compress/flate"
 
 	"openbastion/format/stream"
+	"openbastion/wholefile"
 )
 
 // Counted notes how far a file has been read, so that progress can be told of
@@ -217,46 +217,19 @@ func newZip(file io.ReaderAt, size int64) (*zip.Reader, error) {
 // as nothing.
 const hole = 64 << 10
 
-// Write puts a stream into a file, whole or not at all: it fills a file beside
-// the target, named with .part behind, and renames that when all went well.
-// Runs of zeros become holes. Nothing that is there is overwritten.
-func Write(to string, r io.Reader) (n int64, err error) {
-	if _, err := os.Lstat(to); err == nil {
-		return 0, fmt.Errorf("%s is there already and stays as it is", to)
-	}
-	part := Part(to)
-	f, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if errors.Is(err, os.ErrExist) {
-		return 0, fmt.Errorf("%s is there: an earlier unpacking was cut off, or one is under way; remove it when none is", part)
-	}
-	if err != nil {
-		return 0, err
-	}
-	defer func() {
-		if e := f.Close(); err == nil {
-			err = e
-		}
-		if err == nil {
-			if _, there := os.Lstat(to); there == nil {
-				err = fmt.Errorf("%s has come to be there meanwhile and stays as it is", to)
-			} else {
-				err = os.Rename(part, to)
-			}
-		}
-		if err != nil {
-			_ = os.Remove(part)
-		}
-	}()
-	n, err = copyAhead(f, r)
-	if err == nil {
+// Write unpacks into a file in the making and puts it in its place. n is how much
+// was unpacked, on an error too.
+func Write(to *wholefile.File, r io.Reader) (n int64, err error) {
+	f := to.Inner()
+	if f == nil { // a device or a pipe takes everything in turn
+		n, err = io.Copy(to, r)
+	} else if n, err = copyAhead(f, r); err == nil {
 		err = f.Truncate(n)
 	}
-	return n, err
-}
-
-// Part gives the name of the file that is filled before a target is there.
-func Part(to string) string {
-	return filepath.Join(filepath.Dir(to), filepath.Base(to)+".part")
+	if err != nil {
+		return n, err
+	}
+	return n, to.Commit()
 }
 
 // copyAhead unpacks in one goroutine and writes in another.

@@ -3,11 +3,12 @@
 package bundle
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+
+	"openbastion/wholefile"
 )
 
 // File is one of them. Name may hold folders, with slashes.
@@ -16,64 +17,71 @@ type File struct {
 	Data []byte
 }
 
-// ErrThere says that a file is there already.
-var ErrThere = errors.New("is there already and stays as it is")
-
 // Write writes the files into a folder, which is made when it is not there.
-// Unless replace is set, none is written when one of them is there. Each file
-// appears whole; when one cannot be written those that were new are taken away
-// again.
-func Write(dir string, files []File, replace bool) (err error) {
-	for _, f := range files {
-		if !filepath.IsLocal(filepath.FromSlash(f.Name)) {
-			return fmt.Errorf("bundle: the name %q leads out of its folder", f.Name)
-		}
-		path := filepath.Join(dir, filepath.FromSlash(f.Name))
-		if _, err := os.Lstat(path); err == nil && !replace {
-			return fmt.Errorf("bundle: %s %w", path, ErrThere)
-		} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("bundle: %w", err)
-		}
-	}
-	temporary := make([]string, len(files))
+// Unless replace is set, none is written when one of them is there; inputs are
+// never written over. Each file appears whole; when one cannot be written, those
+// that were new and the folders that were made are taken away again.
+func Write(dir string, files []File, replace bool, inputs ...string) (err error) {
+	var made []*wholefile.File
+	var folders, placed []string
 	defer func() {
-		for _, t := range temporary {
-			if t != "" {
-				_ = os.Remove(t)
-			}
+		for _, f := range made {
+			f.Abort()
+		}
+		if err == nil {
+			return
+		}
+		for _, p := range placed {
+			_ = os.Remove(p)
+		}
+		for _, d := range slices.Backward(folders) { // those that were made here, and are empty
+			_ = os.Remove(d)
 		}
 	}()
-	for i, f := range files { // all of them first beside where they go
-		path := filepath.Join(dir, filepath.FromSlash(f.Name))
-		if err = os.MkdirAll(filepath.Dir(path), 0o755); err == nil {
-			temporary[i], err = Beside(path, f.Data)
+	for _, f := range files { // all of them first beside where they go
+		if !filepath.IsLocal(filepath.FromSlash(f.Name)) {
+			return fmt.Errorf("the name %q leads out of its folder", f.Name)
 		}
+		path := filepath.Join(dir, filepath.FromSlash(f.Name))
+		if folders, err = makeFolders(folders, filepath.Dir(path)); err != nil {
+			return err
+		}
+		one, err := wholefile.Create(path, wholefile.Options{Replace: replace, Inputs: inputs})
 		if err != nil {
-			return fmt.Errorf("bundle: %w", err)
+			return err
+		}
+		made = append(made, one)
+		if _, err := one.Write(f.Data); err != nil {
+			return fmt.Errorf("%s cannot be written: %w", path, err)
 		}
 	}
 	for i, f := range files {
-		if err := os.Rename(temporary[i], filepath.Join(dir, filepath.FromSlash(f.Name))); err != nil {
-			return fmt.Errorf("bundle: %w", err)
+		path := filepath.Join(dir, filepath.FromSlash(f.Name))
+		_, there := os.Lstat(path)
+		if err := made[i].Commit(); err != nil {
+			return err
 		}
-		temporary[i] = ""
+		if there != nil {
+			placed = append(placed, path)
+		}
 	}
 	return nil
 }
 
-// Beside writes data into a file of another name beside path, to be renamed or
-// removed, and gives that name, on an error too where there is a file.
-func Beside(path string, data []byte) (string, error) {
-	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
-	if err != nil {
-		return "", err
+// makeFolders makes a folder and those above it, and notes which were new.
+func makeFolders(made []string, path string) ([]string, error) {
+	var missing []string
+	for at := path; ; at = filepath.Dir(at) {
+		if _, err := os.Stat(at); err == nil || at == filepath.Dir(at) {
+			break
+		}
+		missing = append(missing, at)
 	}
-	_, err = f.Write(data)
-	if e := f.Chmod(0o644); err == nil {
-		err = e
+	for _, p := range slices.Backward(missing) {
+		if err := os.Mkdir(p, 0o755); err != nil {
+			return made, fmt.Errorf("%s cannot be made: %w", p, err)
+		}
+		made = append(made, p)
 	}
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	return f.Name(), err
+	return made, nil
 }

@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"openbastion/wholefile"
 )
 
 // Files are written whole or not at all, and none that is there is lost.
@@ -20,7 +22,7 @@ func TestWrite(t *testing.T) {
 		assert.Equal(t, f.Data, data)
 	}
 	err := Write(dir, []File{{"three", nil}, {"two", []byte("other")}}, false)
-	require.ErrorIs(t, err, ErrThere)
+	require.ErrorIs(t, err, wholefile.ErrThere)
 	assert.NoFileExists(t, filepath.Join(dir, "three"))
 	require.NoError(t, Write(dir, []File{{"two", []byte("other")}}, true))
 	assert.ErrorContains(t, Write(dir, []File{{"../out", nil}}, true), "leads out of its folder")
@@ -35,4 +37,9 @@ func TestWrite(t *testing.T) {
 		names = append(names, e.Name())
 	}
 	assert.Equal(t, []string{"a", "file", "two"}, names)
+
+	// Nor a folder that was made for them; and what was read is not written over.
+	require.Error(t, Write(filepath.Join(dir, "deep", "er"), []File{{"x", nil}, {"x/below", nil}}, false))
+	assert.NoDirExists(t, filepath.Join(dir, "deep"))
+	assert.ErrorIs(t, Write(dir, []File{{"two", nil}}, true, filepath.Join(dir, "two")), wholefile.ErrInput)
 }
