@@ -14,6 +14,7 @@ import (
 	"openbastion/core/check"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/core/visible"
 	"openbastion/format/sarif"
 )
 
@@ -210,7 +211,7 @@ func (a *app) mend(file string, list []check.Finding, yes bool) error {
 		return err
 	}
 	if in, ok := a.in.(*os.File); ok && !yes && term.IsTerminal(int(in.Fd())) {
-		fmt.Fprint(a.err, "Write this into "+file+"? [y/N] ")
+		fmt.Fprint(a.err, visible.Line("Write this into "+file+"? [y/N] "))
 		answer, _ := bufio.NewReader(in).ReadString('\n')
 		if !strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y") {
 			a.note(file + " stays as it is")

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -12,11 +13,13 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"unicode/utf16"
 
 	"github.com/spf13/cobra"
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/core/visible"
 	"openbastion/survey"
 )
 
@@ -268,10 +271,33 @@ func (a *app) wantForm(form string, known ...string) error {
 
 // json writes a document.
 func (a *app) json(doc any) error {
-	e := json.NewEncoder(a.out)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
-	return e.Encode(doc)
+	if err := e.Encode(doc); err != nil {
+		return err
+	}
+	_, err := a.out.Write(escaped(b.Bytes()))
+	return err
+}
+
+// escaped writes what does not show in JSON as JSON's own escapes.
+func escaped(b []byte) []byte {
+	if visible.Lines(string(b)) == string(b) {
+		return b
+	}
+	var out bytes.Buffer
+	for _, r := range string(b) {
+		if r == '\n' || visible.Clean(string(r)) {
+			out.WriteRune(r)
+			continue
+		}
+		for _, unit := range utf16.Encode([]rune{r}) {
+			fmt.Fprintf(&out, `\u%04x`, unit)
+		}
+	}
+	return out.Bytes()
 }
 
 // labArg gives the LAB argument: a file, lab.yaml when there is none.

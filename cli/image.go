@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"openbastion/core/lab"
+	"openbastion/core/visible"
 	"openbastion/format/ovf"
 	"openbastion/image"
 	"openbastion/wholefile"
@@ -135,6 +136,9 @@ func (a *app) imageUnpack() *cobra.Command {
 			}
 			defer f.Close()
 			if to == "" {
+				if !visible.Clean(choice.Name()) {
+					return usage("the name of what is in it, %s, holds characters that do not show: say --to NAME", visible.Line(choice.Name()))
+				}
 				to = filepath.Join(filepath.Dir(args[0]), choice.Name())
 			} else if info, err := os.Stat(to); err == nil && info.IsDir() {
 				to = filepath.Join(to, choice.Name())

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"golang.org/x/term"
+
+	"openbastion/core/visible"
 )
 
 // grace is how long a command that was interrupted may take to end in order,
@@ -64,7 +66,7 @@ func (a *app) ticker() (bool, func(text string)) {
 	shown := false
 	return true, func(text string) {
 		if text != "" || shown {
-			fmt.Fprintf(f, "\r%s\x1b[K", text)
+			fmt.Fprintf(f, "\r%s\x1b[K", visible.Line(text))
 		}
 		shown = text != ""
 	}

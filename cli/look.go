@@ -1,13 +1,18 @@
 package cli
 
 import (
+	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/clipperhouse/displaywidth"
 	"golang.org/x/term"
+
+	"openbastion/core/visible"
 )
 
 // style is how a piece of text looks in a terminal. Colour never carries
@@ -73,17 +78,44 @@ func (s *screen) paint(st style, text string) string {
 	if !s.color || st == plain || text == "" {
 		return text
 	}
-	return "\x1b[" + string(st) + "m" + text + "\x1b[0m"
+	return styleMark() + string(st) + styleEnd + visible.Line(text) + styleMark() + "0" + styleEnd
 }
 
-func (s *screen) write(text string) { _, _ = io.WriteString(s.w, text) }
+// A style stands in a text between a mark that nothing from outside can hold and
+// an end, until the text is written.
+const styleEnd = "\x00"
 
+var styleMark = sync.OnceValue(func() string { return fmt.Sprintf("\x00style-%016x-", rand.Uint64()) })
+
+// write is where all text passes on its way to a terminal: what a terminal would
+// obey or a reader would not see is shown instead, but for the styles.
+func (s *screen) write(text string) {
+	if !s.color {
+		_, _ = io.WriteString(s.w, visible.Lines(text))
+		return
+	}
+	var b strings.Builder
+	for i, part := range strings.Split(text, styleMark()) {
+		if i > 0 {
+			st, rest, _ := strings.Cut(part, styleEnd)
+			b.WriteString("\x1b[" + st + "m")
+			part = rest
+		}
+		b.WriteString(visible.Lines(part))
+	}
+	_, _ = io.WriteString(s.w, b.String())
+}
+
+// line writes one line.
 func (s *screen) line(parts ...string) {
-	s.write(strings.TrimRight(strings.Join(parts, ""), " ") + "\n")
+	s.write(strings.TrimRight(strings.ReplaceAll(strings.Join(parts, ""), "\n", `\n`), " ") + "\n")
 }
 
 // heading starts a part of the output.
-func (s *screen) heading(text string) { s.line("\n", s.paint(strong, text)) }
+func (s *screen) heading(text string) {
+	s.line()
+	s.line(s.paint(strong, text))
+}
 
 // para writes text wrapped at words, every line after the first indented more.
 func (s *screen) para(indent, hang int, st style, text string) {

@@ -13,6 +13,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/listing"
 	"openbastion/core/plan"
+	"openbastion/core/visible"
 )
 
 func (a *app) mapping() *cobra.Command {
@@ -103,7 +104,7 @@ func (a *app) mapByLink(p *plan.Plan, m *plan.Machine, files []string) error {
 			if n > 0 {
 				what = fmt.Sprintf("adapter %d unplugged and all others connected", n)
 			}
-			fmt.Fprintf(a.err, "With %s, copy the console's list here; an empty line ends it:\n", what)
+			fmt.Fprintf(a.err, "With %s, copy the console's list here; an empty line ends it:\n", visible.Line(what))
 			var b strings.Builder
 			for lines.Scan() && strings.TrimSpace(lines.Text()) != "" {
 				b.WriteString(lines.Text() + "\n")

@@ -121,7 +121,9 @@ func (s *screen) markdown(t section) {
 	if len(t.table.rows) == 0 {
 		return
 	}
-	s.line("\n## ", t.title, "\n")
+	s.line()
+	s.line("## ", t.title)
+	s.line()
 	bar := func(cells []string) {
 		for i, c := range cells {
 			cells[i] = strings.ReplaceAll(c, "|", `\|`)
@@ -139,7 +141,8 @@ func (s *screen) markdown(t section) {
 		bar(cells)
 	}
 	for _, n := range t.table.notes {
-		s.line("\n", n)
+		s.line()
+		s.line(n)
 	}
 }
 

@@ -1,6 +1,10 @@
 package draw
 
-import "image/color"
+import (
+	"image/color"
+
+	"openbastion/core/visible"
+)
 
 // Point is a place in a picture, in points from its upper left corner.
 type Point struct{ X, Y float64 }
@@ -106,6 +110,7 @@ func (p *Picture) line(ink Ink, width float64, dashed bool, points ...Point) {
 // label writes a text with its upper left corner at x and y, shortened to
 // what is left of a width (none: 0), and gives how wide it came to be.
 func (p *Picture) label(x, y float64, s style, text string, width float64) float64 {
+	text = visible.Line(text)
 	if text == "" {
 		return 0
 	}

@@ -8,6 +8,7 @@ import (
 	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/core/visible"
 )
 
 // Text draws the plan's tree in characters, at most width columns wide (from
@@ -55,7 +56,7 @@ type typed struct {
 }
 
 func (d *typed) line(lead, text string) {
-	line := []rune(strings.TrimRight(lead+text, " "))
+	line := []rune(strings.TrimRight(visible.Line(lead+text), " "))
 	if len(line) > d.width {
 		line = append(line[:d.width-1], '…')
 	}

@@ -11,6 +11,7 @@ import (
 
 	"openbastion/core/claims"
 	"openbastion/core/plan"
+	"openbastion/core/visible"
 )
 
 var signs = map[claims.Verdict]string{claims.Holds: "✓", claims.Broken: "✗", claims.Unknown: "?"}
@@ -23,7 +24,7 @@ const maxEvidence = 6
 func Markdown(p *plan.Plan, doc claims.Document) []byte {
 	var b bytes.Buffer
 	plain := func(s string) string {
-		return strings.NewReplacer("|", `\|`, "\n", " ", "<", "&lt;").Replace(s)
+		return strings.NewReplacer("|", `\|`, "<", "&lt;").Replace(visible.Line(strings.ReplaceAll(s, "\n", " ")))
 	}
 	sign := map[claims.Verdict]string{claims.Holds: signs[claims.Holds] + " holds", claims.Broken: signs[claims.Broken] + " **broken**",
 		claims.Unknown: signs[claims.Unknown] + " unknown"}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"openbastion/core/visible"
 )
 
 // Outcome is what became of a step.
@@ -77,7 +79,8 @@ func (w *Walk) Proved(step string) bool {
 // Record writes the walk as the record of what was built.
 func (w *Walk) Record(b Book) []byte {
 	var out bytes.Buffer
-	plain := strings.NewReplacer("|", `\|`, "\n", " ", "<", "&lt;").Replace
+	escape := strings.NewReplacer("|", `\|`, "<", "&lt;").Replace
+	plain := func(text string) string { return escape(visible.Line(strings.ReplaceAll(text, "\n", " "))) }
 	fmt.Fprintf(&out, "# %s as built\n", b.Lab)
 	if b.Lead != "" {
 		fmt.Fprintf(&out, "\n%s\n", plain(b.Lead))

@@ -11,6 +11,7 @@ import (
 	g "maragu.dev/gomponents"
 	h "maragu.dev/gomponents/html"
 
+	"openbastion/core/visible"
 	"openbastion/page"
 )
 
@@ -87,7 +88,8 @@ func number(part, step int) string { return fmt.Sprintf("%d.%d", part+1, step+1)
 // Markdown writes the book with a box to tick at every step.
 func (b Book) Markdown() []byte {
 	var w bytes.Buffer
-	plain := strings.NewReplacer("|", `\|`, "\n", " ", "<", "&lt;").Replace
+	escape := strings.NewReplacer("|", `\|`, "<", "&lt;").Replace
+	plain := func(text string) string { return escape(visible.Line(strings.ReplaceAll(text, "\n", " "))) }
 	fmt.Fprintf(&w, "# Build %s\n", b.Lab)
 	if b.Lead != "" {
 		fmt.Fprintf(&w, "\n%s\n", plain(b.Lead))

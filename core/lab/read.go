@@ -8,6 +8,8 @@ import (
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
+
+	"openbastion/core/visible"
 )
 
 // Bounds on what is read. They keep any input, however crafted, within a
@@ -277,6 +279,10 @@ func (r *reader) text(n *yaml.Node, what string) (string, bool) {
 	}
 	if n.Tag == "!!null" || n.Value == "" {
 		r.fail(place(n), "%s has no value; write one or leave the key out", what)
+		return "", false
+	}
+	if c, hidden := visible.Hidden(n.Value); hidden {
+		r.fail(place(n), "%s holds the character U+%04X, which does not show; write it as it is to be read", what, c)
 		return "", false
 	}
 	return n.Value, true
