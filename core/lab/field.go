@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -184,7 +185,37 @@ func parseSubnet(text string) (netip.Prefix, error) {
 	if err != nil {
 		return p, err
 	}
-	return parseNetwork(p.String())
+	n, err := parseNetwork(p.String())
+	if err == nil {
+		err = ordinary(n)
+	}
+	return n, err
+}
+
+// ordinary refuses networks whose addresses no machine of a segment can have:
+// they mean something of their own (RFC 6890).
+func ordinary(n netip.Prefix) error {
+	a := n.Addr()
+	first := byte(0)
+	if a.Is4() {
+		first = a.As4()[0]
+	}
+	what := ""
+	switch {
+	case a.IsLoopback():
+		what = "every machine's own loopback"
+	case a.IsLinkLocalUnicast():
+		what = "what machines give themselves on a link"
+	case a.IsMulticast():
+		what = "groups of machines"
+	case a.Is4() && first == 0:
+		what = "no machine at all"
+	case a.Is4() && first >= 240:
+		what = "nobody: these addresses are reserved"
+	default:
+		return nil
+	}
+	return fmt.Errorf("%s stands for %s; write a private network such as 10.83.16.0/24", n, what)
 }
 
 // hostField reads a machine's address with the prefix length of its network.

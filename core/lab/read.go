@@ -109,6 +109,12 @@ func (r *reader) parse() *yaml.Node {
 			r.data[i])
 		return nil
 	}
+	if i := strangeLineEnd(r.data); i >= 0 {
+		line := 1 + bytes.Count(r.data[:i], []byte("\n"))
+		column := i - bytes.LastIndexByte(r.data[:i], '\n')
+		r.fail(Pos{Line: line, Column: column}, "a line ends here in a way that editors do not show; save the file with ordinary line ends")
+		return nil
+	}
 	if n, depth := valueBound(r.data); n > maxMarks || depth > maxDepth {
 		if depth > maxDepth {
 			r.fail(Pos{}, "values are nested more than %d deep; a lab file needs five levels", maxDepth)
@@ -128,6 +134,7 @@ func (r *reader) parse() *yaml.Node {
 		r.fail(at, "this is not YAML: %s; look at the indentation and quotes here and a line above", text)
 		return nil
 	}
+	r.refuseTags(&doc)
 	if len(doc.Content) == 0 {
 		r.fail(Pos{}, "the file is empty; `bastion new NAME` writes one to start from")
 		return nil
@@ -138,6 +145,47 @@ func (r *reader) parse() *yaml.Node {
 		return nil
 	}
 	return doc.Content[0]
+}
+
+// refuseTags notes values with a tag of their own: they would be read as
+// something else than they look.
+func (r *reader) refuseTags(n *yaml.Node) {
+	if strings.HasPrefix(n.Tag, "!") && !strings.HasPrefix(n.Tag, "!!") {
+		r.fail(place(n), "the tag %s has no meaning here; write the value without it", shorten(n.Tag))
+	}
+	for _, inner := range n.Content {
+		r.refuseTags(inner)
+	}
+}
+
+// lineEnds are what YAML counts as the end of a line and editors do not, in the
+// order in which they are looked for.
+var lineEnds = []string{"\u0085", "\u2028", "\u2029"}
+
+// strangeLineEnd finds the first line end that not everybody counts as one: then
+// places would be told, and lines changed, that nobody sees there. -1: none.
+func strangeLineEnd(data []byte) int {
+	at := -1
+	note := func(i int) {
+		if i >= 0 && (at < 0 || i < at) {
+			at = i
+		}
+	}
+	for _, end := range lineEnds {
+		note(bytes.Index(data, []byte(end)))
+	}
+	for i := bytes.IndexByte(data, '\r'); i >= 0; {
+		if i+1 == len(data) || data[i+1] != '\n' {
+			note(i)
+			break
+		}
+		next := bytes.IndexByte(data[i+1:], '\r')
+		if next < 0 {
+			break
+		}
+		i += 1 + next
+	}
+	return at
 }
 
 // invalid finds the first byte that cannot be in a text file, or -1.
@@ -160,7 +208,7 @@ func invalid(data []byte) int {
 	return -1
 }
 
-// marks bounds from above how many values the text can hold and how deep its
+// valueBound bounds from above how many values the text can hold and how deep its
 // brackets nest, before a parser spends memory on it.
 func valueBound(data []byte) (n, depth int) {
 	open := 0

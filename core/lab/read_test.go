@@ -231,3 +231,26 @@ func BenchmarkRead(b *testing.B) {
 		})
 	}
 }
+
+// What would be read as something else than it looks is refused at once.
+func TestRefusedText(t *testing.T) {
+	for text, want := range map[string]string{
+		"bastion: 1\rlab: a\n":                                                           "1:11: a line ends here",
+		"bastion: 1\r\nlab: a\r\ntitle: \u2028b\r\n":                                     "3:8: a line ends here",
+		"bastion: 1\nlab: a\ntitle: b\u0085c\n":                                          "3:9: a line ends here",
+		"bastion: 1\nlab: !foo a\n":                                                      "2:6: the tag !foo has no meaning",
+		"bastion: 1\nlab: a\nsegments: !x {s: {reach: isolated}}\n":                      "3:11: the tag !x has no meaning",
+		"bastion: 1\nlab: a\ntitle: \"b\\ec\"\n":                                         "3:8: title holds the character U+001B",
+		"bastion: 1\nlab: a\nsegments: {s: {reach: isolated, subnet: 127.0.0.0/24}}\n":   "loopback",
+		"bastion: 1\nlab: a\nsegments: {s: {reach: isolated, subnet: 169.254.3.0/24}}\n": "give themselves",
+		"bastion: 1\nlab: a\nsegments: {s: {reach: isolated, subnet: 224.1.2.0/24}}\n":   "groups",
+		"bastion: 1\nlab: a\nsegments: {s: {reach: isolated, subnet: 250.0.0.0/8}}\n":    "reserved",
+		"bastion: 1\nlab: a\nsegments: {s: {reach: isolated, subnet: 0.0.0.0/8}}\n":      "no machine at all",
+	} {
+		_, err := Read("l.yaml", []byte(text))
+		assert.ErrorContains(t, err, want, "%q", text)
+	}
+	l, err := Read("l.yaml", []byte("bastion: 1\r\nlab: a\r\ntitle: b\r\n"))
+	require.NoError(t, err)
+	assert.Equal(t, "b", l.Title)
+}

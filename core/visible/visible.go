@@ -23,6 +23,10 @@ func Clean(text string) bool {
 // Hidden gives the first character that does not appear as itself.
 func Hidden(text string) (r rune, found bool) {
 	for i := 0; i < len(text); {
+		if c := text[i]; c >= ' ' && c < 0x7f { // most of any text
+			i++
+			continue
+		}
 		r, size := utf8.DecodeRuneInString(text[i:])
 		if r == utf8.RuneError && size == 1 || !shows(r) {
 			return r, true
