@@ -13,7 +13,7 @@ done
 if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
 	echo "installing:$want"
 	export DEBIAN_FRONTEND=noninteractive
-	{ apt-get update -q && apt-get install -q -y --no-install-recommends $want; } >/dev/null
+	{ apt-get -o DPkg::Lock::Timeout=600 update -q && apt-get -o DPkg::Lock::Timeout=600 install -q -y --no-install-recommends $want; } >/dev/null
 else
 	echo "not here, and no root to install it:$want; tests that need it are skipped"
 fi

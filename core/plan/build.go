@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"hash/fnv"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -14,9 +15,10 @@ import (
 )
 
 type builder struct {
-	lab  *lab.Lab
-	plan *Plan
-	used map[netip.Addr]bool // addresses given somewhere in the lab
+	lab     *lab.Lab
+	plan    *Plan
+	used    map[netip.Addr]bool // addresses given somewhere in the lab
+	ordered []netip.Addr        // used, sorted, as of its length
 
 	members map[*lab.Segment]int // adapters on each segment
 	fixed   map[string]bool      // guests that rules name: their lease is reserved
@@ -382,12 +384,12 @@ func (b *builder) pool(s *Segment, low, high int) *Pool {
 		first, last = 1, size-2
 	}
 	var taken []int
-	for a := range b.used {
-		if s.Subnet.Contains(a) && a.Is4() {
-			taken = append(taken, subnet.Distance(base, a))
+	for _, a := range b.usedFrom(base) {
+		if !s.Subnet.Contains(a) {
+			break
 		}
+		taken = append(taken, subnet.Distance(base, a))
 	}
-	slices.Sort(taken)
 	taken = append(taken, last+1)
 	best, start := Pool{}, first
 	length := 0
@@ -405,6 +407,16 @@ func (b *builder) pool(s *Segment, low, high int) *Pool {
 		return nil
 	}
 	return &best
+}
+
+// usedFrom gives the addresses in use from one on, in order. The order is kept
+// between calls: addresses are only ever added.
+func (b *builder) usedFrom(base netip.Addr) []netip.Addr {
+	if len(b.ordered) != len(b.used) {
+		b.ordered = slices.SortedFunc(maps.Keys(b.used), netip.Addr.Compare)
+	}
+	at, _ := slices.BinarySearchFunc(b.ordered, base, netip.Addr.Compare)
+	return b.ordered[at:]
 }
 
 // guests gives guests' adapters what the file and their segment say.
