@@ -19,6 +19,7 @@ type builder struct {
 	plan    *Plan
 	used    map[netip.Addr]bool // addresses given somewhere in the lab
 	ordered []netip.Addr        // used, sorted, as of its length
+	domains map[*Machine]string
 
 	members map[*lab.Segment]int // adapters on each segment
 	fixed   map[string]bool      // guests that rules name: their lease is reserved
@@ -30,7 +31,8 @@ type builder struct {
 func Build(l *lab.Lab) (*Plan, error) {
 	b := &builder{
 		lab: l, plan: &Plan{Lab: l, Name: l.Name, segments: map[string]*Segment{}, machines: map[string]*Machine{}},
-		used: map[netip.Addr]bool{}, members: map[*lab.Segment]int{}, fixed: map[string]bool{}, next: map[*Segment]netip.Addr{},
+		used: map[netip.Addr]bool{}, domains: map[*Machine]string{},
+		members: map[*lab.Segment]int{}, fixed: map[string]bool{}, next: map[*Segment]netip.Addr{},
 	}
 	b.survey()
 	if err := b.segments(); err != nil {
@@ -92,9 +94,12 @@ func (b *builder) survey() {
 // sides finds the segments that some appliance keeps from the outside.
 func (b *builder) sides() {
 	for _, m := range b.plan.Appliances() {
+		wan := map[*Segment]bool{}
 		for _, a := range m.Adapters {
-			wan := slices.ContainsFunc(m.Adapters, func(o *Adapter) bool { return o.Role == lab.WAN && o.Segment == a.Segment })
-			a.Segment.inside = a.Segment.inside || a.Role.Inside() && !wan
+			wan[a.Segment] = wan[a.Segment] || a.Role == lab.WAN
+		}
+		for _, a := range m.Adapters {
+			a.Segment.inside = a.Segment.inside || a.Role.Inside() && !wan[a.Segment]
 		}
 	}
 }
@@ -364,12 +369,15 @@ func (b *builder) guestService(s *Segment) {
 // domain gives the domain for ports that name none: what another port of the
 // appliance names, else the lab's name under .internal.
 func (b *builder) domain(m *Machine) string {
-	for _, a := range m.Adapters {
-		if d := a.Port.Leases.Domain; d != "" {
-			return d
-		}
+	if d, ok := b.domains[m]; ok {
+		return d
 	}
-	return b.lab.Name + ".internal"
+	d := b.lab.Name + ".internal"
+	if at := slices.IndexFunc(m.Adapters, func(a *Adapter) bool { return a.Port.Leases.Domain != "" }); at >= 0 {
+		d = m.Adapters[at].Port.Leases.Domain
+	}
+	b.domains[m] = d
+	return d
 }
 
 // pool chooses the longest run of unused addresses between two marks, given in

@@ -19,6 +19,12 @@ var guestDevices = map[string]*lab.Profile{
 // devices notes what each adapter will likely be called by its machine's
 // system, and how to attach it, in plain words.
 func (b *builder) devices() {
+	tags := map[*Adapter][]string{} // by the adapter that carries them
+	for _, a := range b.plan.Adapters {
+		if a.Over != nil {
+			tags[a.Over] = append(tags[a.Over], fmt.Sprint(a.Segment.Tag))
+		}
+	}
 	for _, a := range b.plan.Adapters {
 		profile := a.Machine.Profile
 		if g := a.Machine.Guest; g != nil {
@@ -32,7 +38,7 @@ func (b *builder) devices() {
 				a.Devices[i] = a.taggedDevice(d)
 			}
 		}
-		a.Attach = b.attach(a)
+		a.Attach = b.attach(a, tags[a])
 	}
 }
 
@@ -50,7 +56,7 @@ func (a *Adapter) Device() string {
 	return fmt.Sprintf("adapter %d", a.Number)
 }
 
-func (b *builder) attach(a *Adapter) string {
+func (b *builder) attach(a *Adapter, tags []string) string {
 	if a.Over != nil {
 		return fmt.Sprintf("nothing to attach: tag %d on adapter %d", a.Segment.Tag, a.Number)
 	}
@@ -71,12 +77,6 @@ func (b *builder) attach(a *Adapter) string {
 	}
 	if s.Tag != 0 {
 		text += fmt.Sprintf(", access tag %d", s.Tag)
-	}
-	var tags []string
-	for _, other := range a.Machine.Adapters {
-		if other.Over == a {
-			tags = append(tags, fmt.Sprint(other.Segment.Tag))
-		}
 	}
 	if tags != nil {
 		text += ", trunk with tag " + strings.Join(tags, ", ")

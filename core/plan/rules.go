@@ -242,8 +242,10 @@ func why(r *lab.Rule) string {
 // insideSegments gives the segments of the appliance's lan and dmz ports.
 func insideSegments(m *Machine) []*Segment {
 	var list []*Segment
+	seen := map[*Segment]bool{}
 	for _, a := range m.Adapters {
-		if a.Role.Inside() && !slices.Contains(list, a.Segment) {
+		if a.Role.Inside() && !seen[a.Segment] {
+			seen[a.Segment] = true
 			list = append(list, a.Segment)
 		}
 	}
