@@ -36,7 +36,9 @@ func (a *app) interruptible() (ctx context.Context, stop func()) {
 			os.Exit(exitInterrupted)
 		}
 	}()
-	return ctx, func() { close(over); release() }
+	// Letting go of the signals waits for other threads, which a program that
+	// is about to end need not.
+	return ctx, func() { close(over); go release() }
 }
 
 // cleanUp takes away what a command left half done.
