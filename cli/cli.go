@@ -58,6 +58,7 @@ type app struct {
 	quiet    bool
 	verbose  bool
 	ctx      context.Context   // ends when the program is interrupted
+	stopping func()            // takes the watch for that away
 	inputs   []string          // files that this call has read
 	texts    map[string][]byte // what lab files held when they were read
 	cleaning sync.Mutex
@@ -98,12 +99,11 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	root.SetIn(in)
 	root.SetOut(checked)
 	root.SetErr(errs)
-	ctx, stop := a.interruptible()
-	defer stop()
-	a.ctx = ctx
-	err := root.ExecuteContext(ctx)
+	a.ctx = context.Background()
+	err := root.ExecuteContext(a.ctx)
+	defer a.stop()
 	switch {
-	case ctx.Err() != nil:
+	case a.ctx.Err() != nil:
 		a.cleanUp()
 		return exitInterrupted
 	case checked.err != nil:
@@ -206,7 +206,10 @@ packet; and says whether any guest gets outside past the appliance.
 Start with: bastion demo`,
 		SilenceErrors: true, SilenceUsage: true,
 		Args: cobra.NoArgs,
-		PersistentPreRunE: func(*cobra.Command, []string) error {
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			if c.Annotations["group"] != groupLookUp {
+				a.watchInterrupts()
+			}
 			if !oneOf(a.color, "auto", "always", "never") {
 				return usage("--color is auto, always or never, not %q", a.color)
 			}
