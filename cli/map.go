@@ -99,7 +99,7 @@ func (a *app) mapByLink(p *plan.Plan, m *plan.Machine, files []string) error {
 			return usage("--by-link takes two listings or more: all connected, then one adapter unplugged at a time")
 		}
 		lines := bufio.NewScanner(in)
-		for n := 0; n == 0 || n <= carriers(m); n++ {
+		for n := 0; n == 0 || n <= len(m.Own()); n++ {
 			what := "all adapters connected"
 			if n > 0 {
 				what = fmt.Sprintf("adapter %d unplugged and all others connected", n)
@@ -123,15 +123,6 @@ func (a *app) mapByLink(p *plan.Plan, m *plan.Machine, files []string) error {
 		return usage("--by-link takes two listings or more: all connected, then one adapter unplugged at a time")
 	}
 	return a.showMapping(p, m, identify.ByLink(m, lists[0], lists[1:]))
-}
-
-// carriers counts the adapters of a machine.
-func carriers(m *plan.Machine) int {
-	n := 0
-	for _, a := range m.Adapters {
-		n = max(n, a.Number)
-	}
-	return n
 }
 
 // adopt writes the hardware addresses that a machine has already into the lab
@@ -190,7 +181,7 @@ func (a *app) showTails(p *plan.Plan, m *plan.Machine) error {
 	s := a.screen()
 	showTitle(s, p, "adapters of "+m.Name+", to compare with its console")
 	t := table{head: []string{"no.", "port", "role", "segment", "hardware address", "tail", "likely device"}}
-	n := tailLength(m)
+	n := m.TailLength()
 	for _, ad := range m.Adapters {
 		t.add(fmt.Sprint(ad.Number), ad.Name, cell{string(ad.Role), roleStyle(ad.Role)}, segmentCell(ad.Segment), cell{ad.MAC.String(), faint},
 			cell{ad.MAC.Tail(n), strong}, strings.Join(ad.Devices, " or "))
@@ -201,24 +192,6 @@ func (a *app) showTails(p *plan.Plan, m *plan.Machine) error {
 	s.para(2, 0, faint, fmt.Sprintf("The last %s tell them apart. Copy the console's list and say: bastion map --listing FILE",
 		count(n, "byte", "bytes")))
 	return nil
-}
-
-// tailLength gives how many last bytes tell a machine's adapters apart; 2 at least.
-func tailLength(m *plan.Machine) int {
-	for n := 2; n < 6; n++ {
-		seen := map[string]bool{}
-		twice := false
-		for _, a := range m.Adapters {
-			if a.Over == nil {
-				twice = twice || seen[a.MAC.Tail(n)]
-				seen[a.MAC.Tail(n)] = true
-			}
-		}
-		if !twice {
-			return n
-		}
-	}
-	return 6
 }
 
 func (a *app) mapJSON(p *plan.Plan, rows []identify.Row) error {

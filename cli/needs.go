@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -75,18 +74,12 @@ or takes --ports 1=wan,2=lan.`,
 }
 
 // useTold takes what a person said of adapters and ports.
-func useTold(m *plan.Machine, wiring []identify.Wiring, told string) error {
+func useTold(m *plan.Machine, wiring identify.Wiring, told string) error {
 	if told == "" {
 		return nil
 	}
 	if told == "order" {
-		ports := m.Own()
-		for k := range wiring {
-			wiring[k].Port, wiring[k].How, wiring[k].Doubt = nil, "order", ""
-			if k < len(ports) {
-				wiring[k].Port = ports[k]
-			}
-		}
+		wiring.InOrder(m)
 		return nil
 	}
 	for part := range strings.SplitSeq(told, ",") {
@@ -100,19 +93,9 @@ func useTold(m *plan.Machine, wiring []identify.Wiring, told string) error {
 		if err != nil {
 			return usage("--ports: %v", err)
 		}
-		take(wiring, k-1, a)
+		wiring.Tell(k-1, a)
 	}
 	return nil
-}
-
-// take gives an adapter a port; who had it before has none.
-func take(wiring []identify.Wiring, k int, a *plan.Adapter) {
-	for j := range wiring {
-		if wiring[j].Port == a && j != k {
-			wiring[j].Port, wiring[j].Doubt = nil, fmt.Sprintf("its port %s went to adapter %d", a.Name, k+1)
-		}
-	}
-	wiring[k].Port, wiring[k].How, wiring[k].Doubt = a, "told", ""
 }
 
 func portNamed(m *plan.Machine, name string) (*plan.Adapter, error) {
@@ -128,13 +111,8 @@ func portNamed(m *plan.Machine, name string) (*plan.Adapter, error) {
 
 // askWiring asks for every adapter whose port is in doubt, when ports are left
 // that it could be.
-func (a *app) askWiring(m *plan.Machine, wiring []identify.Wiring) error {
-	var doubts []int
-	for k, w := range wiring {
-		if w.Doubt != "" && (w.Port != nil || left(m, wiring) > 0) {
-			doubts = append(doubts, k)
-		}
-	}
+func (a *app) askWiring(m *plan.Machine, wiring identify.Wiring) error {
+	doubts := wiring.Doubts(m)
 	if len(doubts) == 0 {
 		return nil
 	}
@@ -156,7 +134,7 @@ func (a *app) askWiring(m *plan.Machine, wiring []identify.Wiring) error {
 			if err := d.ask(question, fallback, more, func(line string) error {
 				port, err := portNamed(m, line)
 				if err == nil {
-					take(wiring, k, port)
+					wiring.Tell(k, port)
 				}
 				return err
 			}); err != nil {
@@ -167,18 +145,7 @@ func (a *app) askWiring(m *plan.Machine, wiring []identify.Wiring) error {
 	})
 }
 
-// left counts the ports that no adapter has.
-func left(m *plan.Machine, wiring []identify.Wiring) int {
-	n := 0
-	for _, a := range m.Own() {
-		if !slices.ContainsFunc(wiring, func(w identify.Wiring) bool { return w.Port == a }) {
-			n++
-		}
-	}
-	return n
-}
-
-func (a *app) showNeeds(b identify.Built, n lab.Needs, wiring []identify.Wiring) error {
+func (a *app) showNeeds(b identify.Built, n lab.Needs, wiring identify.Wiring) error {
 	type row struct {
 		Number  int    `json:"number"`
 		Network string `json:"network"`
@@ -211,7 +178,7 @@ func (a *app) showNeeds(b identify.Built, n lab.Needs, wiring []identify.Wiring)
 	s.line(s.paint(strong, b.Name), "  ", s.paint(faint, "what the package asks of its machine"))
 	s.line()
 	t := table{}
-	for _, kv := range needsKeys(n) {
+	for _, kv := range n.Keys() {
 		t.add(cell{kv[0], faint}, kv[1])
 	}
 	s.table(t)
@@ -224,31 +191,8 @@ func (a *app) showNeeds(b identify.Built, n lab.Needs, wiring []identify.Wiring)
 	return nil
 }
 
-// needsKeys gives the keys of needs: that are known, as the lab file has them.
-func needsKeys(n lab.Needs) [][2]string {
-	var keys [][2]string
-	add := func(key, value string, known bool) {
-		if known {
-			keys = append(keys, [2]string{key, value})
-		}
-	}
-	list := func(v []string) string {
-		var out []string
-		for _, x := range v {
-			out = append(out, lab.Value(x))
-		}
-		return "[" + strings.Join(out, ", ") + "]"
-	}
-	add("cpus", fmt.Sprint(n.CPUs), n.CPUs > 0)
-	add("memory", n.Memory.String(), n.Memory > 0)
-	add("disk", n.Disk.String(), n.Disk > 0)
-	add("nics", list(n.NICs), len(n.NICs) > 0)
-	add("disk-buses", list(n.DiskBuses), len(n.DiskBuses) > 0)
-	return keys
-}
-
 // writeNeeds fills image: and needs: and puts the ports into the package's order.
-func (a *app) writeNeeds(file, pack string, m *plan.Machine, n lab.Needs, wiring []identify.Wiring) error {
+func (a *app) writeNeeds(file, pack string, m *plan.Machine, n lab.Needs, wiring identify.Wiring) error {
 	digest, err := a.digest(pack)
 	if err != nil {
 		return err
@@ -257,41 +201,14 @@ func (a *app) writeNeeds(file, pack string, m *plan.Machine, n lab.Needs, wiring
 	if err != nil {
 		return err
 	}
-	e := lab.NewEditor(data)
-	set := func(name string, o lab.Object, keys [][2]string) {
-		if m.Appliance.Has(name) {
-			for _, kv := range keys {
-				e.Set(o, kv[0], kv[1])
-			}
-			return
-		}
-		var parts []string
-		for _, kv := range keys {
-			parts = append(parts, kv[0]+": "+kv[1])
-		}
-		e.Set(m.Appliance, name, "{"+strings.Join(parts, ", ")+"}")
-	}
-	set("image", &m.Appliance.Image, [][2]string{{"file", lab.Value(filepath.Base(pack))}, {"sha256", digest}})
-	set("needs", &m.Appliance.Needs, needsKeys(n))
-	if order, moved := portOrder(m, wiring); moved {
-		var ports []lab.Object
-		for k := range m.Appliance.Ports {
-			ports = append(ports, m.Appliance.Ports[k])
-		}
-		e.Reorder(ports, order)
+	filled, changes, moved := identify.Package{File: filepath.Base(pack), SHA256: digest, Needs: n, Wiring: wiring}.Fill(data, m)
+	if moved {
 		a.note("the ports of " + m.Name + " now stand in the order of the package's adapters")
 	}
-	for k, w := range wiring {
-		switch {
-		case w.Port != nil:
-		case slices.ContainsFunc(wiring[k:], func(w identify.Wiring) bool { return w.Port != nil }):
-			a.note(fmt.Sprintf("adapter %d of the package (%q) is of no port and stands before others that are: the lab would count them wrong; add a port for it, such as one with role manage, as the port in place %d", w.Adapter.Number, w.Adapter.Network, w.Adapter.Number))
-		default:
-			a.note(fmt.Sprintf("adapter %d of the package (%q) is of no port: leave it unconnected, or add a port", w.Adapter.Number,
-				w.Adapter.Network))
-		}
+	for _, text := range wiring.Unconnected() {
+		a.note(text)
 	}
-	return a.rewrite(file, data, e.Bytes(), e.Changed())
+	return a.rewrite(file, data, filled, changes)
 }
 
 // digest takes a file's SHA-256.
@@ -309,33 +226,4 @@ func (a *app) digest(file string) (string, error) {
 		return "", failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
 	}
 	return digest, nil
-}
-
-// portOrder gives the places of the file's ports when those with adapters stand
-// in the package's order; moved tells whether that changes anything.
-func portOrder(m *plan.Machine, wiring []identify.Wiring) (order []int, moved bool) {
-	place := map[*plan.Adapter]int{}
-	for _, a := range m.Adapters {
-		place[a] = slices.Index(m.Appliance.Ports, a.Port)
-	}
-	var wanted []int // places of the wired ports, in the package's order
-	for _, w := range wiring {
-		if w.Port != nil {
-			wanted = append(wanted, place[w.Port])
-		}
-	}
-	for _, a := range m.Own() { // then those that the package has no adapter for
-		if !slices.Contains(wanted, place[a]) {
-			wanted = append(wanted, place[a])
-		}
-	}
-	own := slices.Sorted(slices.Values(wanted))
-	for k := range m.Appliance.Ports {
-		order = append(order, k)
-	}
-	for n, k := range own { // sub-interfaces stay where they are
-		order[k] = wanted[n]
-		moved = moved || wanted[n] != k
-	}
-	return order, moved
 }

@@ -175,37 +175,22 @@ const maxShown = 100
 // showBroken tells the claims that do not hold, those that explain others
 // first, each with what follows from it. verbose tells every claim.
 func showBroken(s *screen, doc claims.Document, verbose bool) {
-	follows := map[string][]string{}
-	for _, r := range doc.Claims {
-		if r.Follows != "" && !verbose {
-			follows[r.Follows] = append(follows[r.Follows], r.ID)
+	list := doc.Causes()
+	if verbose {
+		list = nil
+		for _, r := range doc.Claims {
+			list = append(list, claims.Cause{Result: r})
 		}
 	}
-	// The causes of what explains others come last in the list of claims, so
-	// those that follow are gathered under the first cause.
-	var gather func(id string) []string
-	gather = func(id string) []string {
-		var list []string
-		for _, f := range follows[id] {
-			list = append(append(list, f), gather(f)...)
-		}
-		return list
-	}
-	shown := 0
-	for _, r := range doc.Claims {
-		if !verbose && (r.Verdict == claims.Holds || r.Follows != "") {
-			continue
-		}
-		if shown == 0 {
+	for i, c := range list {
+		if i == 0 {
 			s.line()
 		}
-		if shown++; shown > maxShown && !verbose {
-			continue
+		if i == maxShown && !verbose {
+			s.line("  … and ", count(len(list)-maxShown, "claim more", "claims more"), "; --verbose or --format json tells all")
+			break
 		}
-		showClaim(s, r, gather(r.ID))
-	}
-	if shown > maxShown && !verbose {
-		s.line("  … and ", count(shown-maxShown, "claim more", "claims more"), "; --verbose or --format json tells all")
+		showClaim(s, c.Result, c.Explains)
 	}
 }
 
@@ -215,21 +200,8 @@ func summary(s *screen, doc claims.Document) string {
 }
 
 func showMatrix(s *screen, doc claims.Document) {
-	rows := map[string]map[claims.Kind]claims.Verdict{}
-	var order []string
-	for _, r := range doc.Claims {
-		for _, k := range claims.GuestKinds {
-			if r.Kind != k {
-				continue
-			}
-			if rows[r.Guest] == nil {
-				rows[r.Guest] = map[claims.Kind]claims.Verdict{}
-				order = append(order, r.Guest)
-			}
-			rows[r.Guest][k] = r.Verdict
-		}
-	}
-	if len(order) == 0 {
+	rows := doc.Guests()
+	if len(rows) == 0 {
 		return
 	}
 	t := table{head: []string{"guest"}}
@@ -237,24 +209,21 @@ func showMatrix(s *screen, doc claims.Document) {
 		t.head = append(t.head, string(k))
 	}
 	hidden := 0
-	for _, g := range order {
-		sound := true
-		row := []any{g}
-		for _, k := range claims.GuestKinds {
-			v, ok := rows[g][k]
-			c := verdictCell(v)
-			if !ok {
-				c = cell{}
-			}
-			c.text = centered(c.text, len(k))
-			row = append(row, c)
-			sound = sound && (!ok || v == claims.Holds)
-		}
-		if len(order) > maxRows && sound {
+	for _, r := range rows {
+		if len(rows) > maxRows && r.Sound {
 			hidden++
 			continue
 		}
-		t.add(row...)
+		cells := []any{r.Guest}
+		for _, k := range claims.GuestKinds {
+			c := cell{}
+			if v, ok := r.Verdicts[k]; ok {
+				c = verdictCell(v)
+			}
+			c.text = centered(c.text, len(k))
+			cells = append(cells, c)
+		}
+		t.add(cells...)
 	}
 	s.line()
 	if len(t.rows) > 0 {

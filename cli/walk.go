@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"openbastion/core/identify"
 	"openbastion/core/listing"
 	"openbastion/core/plan"
 	"openbastion/runbook"
@@ -188,43 +187,16 @@ func (w *walker) judge(check runbook.Check, m *plan.Machine) (said []string, hel
 		}
 		b.WriteString(line + "\n")
 	}
-	if slip := listing.Slip(b.String()); slip != "" {
-		return []string{signBroken + " " + slip}, false, true
-	}
-	if check == runbook.Mapped || m.Appliance != nil {
-		r := identify.Listed(w.p, m, listing.Read(b.String()))
-		for _, row := range r.Rows {
-			switch {
-			case row.Conflict != "":
-				said = append(said, fmt.Sprintf("%s %s: %s", signBroken, row.Device, row.Conflict))
-			case row.How != "":
-				said = append(said, fmt.Sprintf("%s %s is %s of %s", signHolds, row.Device, row.Port, row.Machine))
-			default:
-				said = append(said, fmt.Sprintf("%s %s is no port of %s", signNote, row.Device, m.Name))
-			}
-		}
-		for _, a := range r.Missing {
-			said = append(said, fmt.Sprintf("%s no interface has the address of port %s, …%s", signBroken, a.Name, a.MAC.Tail(2)))
-		}
-		if len(r.Rows) == 0 {
-			said = append(said, signBroken+" no interface is found in it")
-		}
-		return said, r.Sound() && len(r.Rows) > 0, true
-	}
-	shown := listing.ReadShown(b.String())
-	if len(shown.Interfaces) == 0 {
-		return []string{signBroken + " no interface is found in it"}, false, true
-	}
 	held = true
-	for _, d := range identify.Compare(w.p, m, shown) {
-		sign := signNote
-		if d.Wrong {
+	for _, r := range runbook.Judge(w.p, m, check, b.String()) {
+		sign := signHolds
+		switch r.Sight {
+		case runbook.Amiss:
 			sign, held = signBroken, false
+		case runbook.Remark:
+			sign = signNote
 		}
-		said = append(said, fmt.Sprintf("%s %s; %s", sign, d.Message, d.Remedy))
-	}
-	if held {
-		said = append(said, signHolds+" "+m.Name+" shows what is planned")
+		said = append(said, sign+" "+r.Text)
 	}
 	return said, held, true
 }

@@ -138,16 +138,6 @@ type Machine struct {
 	Media       string
 }
 
-// Needs is what an image asks of its machine.
-type Needs struct {
-	Origin
-	CPUs      int
-	Memory    Bytes
-	Disk      Bytes
-	NICs      []string
-	DiskBuses []string
-}
-
 // Role is what a port is for.
 type Role string
 

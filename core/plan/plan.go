@@ -104,6 +104,22 @@ func (m *Machine) Own() []*Adapter {
 	return list
 }
 
+// TailLength gives how many last bytes of their hardware addresses tell the
+// adapters of a machine apart; 2 at least.
+func (m *Machine) TailLength() int {
+	n, own := 2, m.Own()
+	for ; n < 6; n++ {
+		seen := map[string]bool{}
+		for _, a := range own {
+			seen[a.MAC.Tail(n)] = true
+		}
+		if len(seen) == len(own) {
+			break
+		}
+	}
+	return n
+}
+
 // WAN gives the appliance's WAN ports.
 func (m *Machine) WAN() []*Adapter {
 	var list []*Adapter
