@@ -68,14 +68,19 @@ func (s *screen) table(t table) {
 // columns made narrower first; false when even single words are too wide.
 func (t *table) fit(room int) ([]int, bool) {
 	var widest, least []int
+	var cells [][][]int // by column and row: the widths of the words
 	measure := func(i int, text string) {
 		for len(widest) <= i {
-			widest, least = append(widest, 0), append(least, 0)
+			widest, least, cells = append(widest, 0), append(least, 0), append(cells, nil)
 		}
 		widest[i] = max(widest[i], width(text))
-		for _, word := range strings.Fields(text) {
-			least[i] = max(least[i], width(word))
+		words := strings.Fields(text)
+		widths := make([]int, len(words))
+		for n, word := range words {
+			widths[n] = width(word)
+			least[i] = max(least[i], widths[n])
 		}
+		cells[i] = append(cells[i], widths)
 	}
 	for i, h := range t.head {
 		measure(i, h)
@@ -118,25 +123,29 @@ func (t *table) fit(room int) ([]int, bool) {
 				out[i] = room
 				continue
 			}
-			texts := []string{}
-			if i < len(t.head) {
-				texts = append(texts, t.head[i])
-			}
-			for _, row := range t.rows {
-				if i < len(row) {
-					texts = append(texts, row[i].text)
-				}
-			}
-			for _, text := range texts {
-				for _, l := range fold(text, room) {
-					out[i] = max(out[i], width(l))
-				}
+			for _, words := range cells[i] {
+				out[i] = max(out[i], packed(words, room))
 			}
 		}
 		return out
 	}
 	limit := sort.Search(slices.Max(widest), func(n int) bool { return total(folded(n+1)) > room })
 	return folded(limit), true
+}
+
+// packed gives the width of the widest line when words of these widths are folded
+// to room.
+func packed(words []int, room int) int {
+	line, widest := 0, 0
+	for _, w := range words {
+		if line == 0 || line+1+w > room {
+			line = w
+		} else {
+			line += 1 + w
+		}
+		widest = max(widest, line)
+	}
+	return widest
 }
 
 // row writes a row, its cells wrapped within their columns.

@@ -184,12 +184,7 @@ func (t *tree) isRoot(b *block) bool {
 func ordered(m *plan.Machine) []*plan.Adapter {
 	var out []*plan.Adapter
 	for _, a := range m.Own() {
-		out = append(out, a)
-		for _, o := range m.Adapters {
-			if o.Over == a {
-				out = append(out, o)
-			}
-		}
+		out = append(append(out, a), a.Riders...)
 	}
 	return out
 }

@@ -136,10 +136,8 @@ func (b *writer) attach(a *plan.Adapter) string {
 		word += b.w.Access
 	}
 	var tags []string
-	for _, o := range a.Machine.Adapters {
-		if o.Over == a {
-			tags = append(tags, fmt.Sprint(o.Segment.Tag))
-		}
+	for _, o := range a.Riders {
+		tags = append(tags, fmt.Sprint(o.Segment.Tag))
 	}
 	if tags != nil {
 		word += b.w.Trunk

@@ -5,6 +5,7 @@ package identify
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"openbastion/core/lab"
@@ -150,12 +151,7 @@ func named(device string, a *plan.Adapter) bool {
 	if a.Over != nil {
 		return hasTag(a)
 	}
-	for _, b := range a.Machine.Adapters {
-		if b.Over == a && hasTag(b) {
-			return false
-		}
-	}
-	return true
+	return !slices.ContainsFunc(a.Riders, hasTag)
 }
 
 func differs(a, b string) int {

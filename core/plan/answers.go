@@ -148,10 +148,8 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 // tags lists the tags that a port carries for others, each with its name.
 func (a *Adapter) tags() string {
 	var list []string
-	for _, o := range a.Machine.Adapters {
-		if o.Over == a {
-			list = append(list, fmt.Sprintf("%d (%s, on %s)", o.Segment.Tag, o.Name, o.Segment.Name))
-		}
+	for _, o := range a.Riders {
+		list = append(list, fmt.Sprintf("%d (%s, on %s)", o.Segment.Tag, o.Name, o.Segment.Name))
 	}
 	return strings.Join(list, ", ")
 }

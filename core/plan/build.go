@@ -125,6 +125,7 @@ func (b *builder) machines() {
 		for _, a := range m.Adapters {
 			if over := byName[a.Port.Over]; over != nil {
 				a.Over, a.Number = over, over.Number
+				over.Riders = append(over.Riders, a)
 			}
 		}
 		b.add(m)

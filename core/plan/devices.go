@@ -19,12 +19,6 @@ var guestDevices = map[string]*lab.Profile{
 // devices notes what each adapter will likely be called by its machine's
 // system, and how to attach it, in plain words.
 func (b *builder) devices() {
-	tags := map[*Adapter][]string{} // by the adapter that carries them
-	for _, a := range b.plan.Adapters {
-		if a.Over != nil {
-			tags[a.Over] = append(tags[a.Over], fmt.Sprint(a.Segment.Tag))
-		}
-	}
 	for _, a := range b.plan.Adapters {
 		profile := a.Machine.Profile
 		if g := a.Machine.Guest; g != nil {
@@ -38,7 +32,7 @@ func (b *builder) devices() {
 				a.Devices[i] = a.taggedDevice(d)
 			}
 		}
-		a.Attach = b.attach(a, tags[a])
+		a.Attach = b.attach(a)
 	}
 }
 
@@ -56,7 +50,7 @@ func (a *Adapter) Device() string {
 	return fmt.Sprintf("adapter %d", a.Number)
 }
 
-func (b *builder) attach(a *Adapter, tags []string) string {
+func (b *builder) attach(a *Adapter) string {
 	if a.Over != nil {
 		return fmt.Sprintf("nothing to attach: tag %d on adapter %d", a.Segment.Tag, a.Number)
 	}
@@ -77,6 +71,10 @@ func (b *builder) attach(a *Adapter, tags []string) string {
 	}
 	if s.Tag != 0 {
 		text += fmt.Sprintf(", access tag %d", s.Tag)
+	}
+	var tags []string
+	for _, o := range a.Riders {
+		tags = append(tags, fmt.Sprint(o.Segment.Tag))
 	}
 	if tags != nil {
 		text += ", trunk with tag " + strings.Join(tags, ", ")

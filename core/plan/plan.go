@@ -159,6 +159,7 @@ type Adapter struct {
 	Plugged  bool
 	Admin    uint16       // TCP port of the admin page; 0 when it does not answer here
 	Over     *Adapter     // the port that carries this one
+	Riders   []*Adapter   // the ports that this one carries, tagged
 	Address6 netip.Prefix // of an appliance's inside port; of a guest the one its hardware address makes; or invalid
 	Devices  []string     // what the machine's system will likely call it, likeliest first
 	Attach   string       // how to attach it, in plain words

@@ -139,11 +139,11 @@ func (l *Lab) attach(s *station, m *plan.Machine, cables map[*plan.Wire]*cable) 
 			continue
 		}
 		how := wire.Port{Native: a.Segment.Tag, Own: a.MAC.Uint64()}
-		for _, b := range m.Adapters {
-			if b.Over == a {
-				how.Tagged = append(how.Tagged, b.Segment.Tag)
-			}
-			if (b == a || b.Over == a) && b.Segment.Lab.ForeignMACs == "refuse" {
+		for _, b := range a.Riders {
+			how.Tagged = append(how.Tagged, b.Segment.Tag)
+		}
+		for _, b := range append([]*plan.Adapter{a}, a.Riders...) {
+			if b.Segment.Lab.ForeignMACs == "refuse" {
 				how.Strict = append(how.Strict, b.Segment.Tag)
 			}
 		}
