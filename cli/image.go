@@ -28,16 +28,15 @@ func (a *app) image() *cobra.Command {
 
 // open opens a file that must be a plain one.
 func open(file string) (*os.File, int64, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, 0, failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
-	}
-	info, err := f.Stat()
+	info, err := os.Stat(file) // before it is opened: opening a pipe waits for its other end
 	if err == nil && !info.Mode().IsRegular() {
-		err = errors.New("it is no plain file")
+		err = image.ErrNotPlain
+	}
+	var f *os.File
+	if err == nil {
+		f, err = os.Open(file)
 	}
 	if err != nil {
-		f.Close()
 		return nil, 0, failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
 	}
 	return f, info.Size(), nil
@@ -53,7 +52,7 @@ func (a *app) inspect(file string, whole bool) (*image.Content, error) {
 	counted := &image.Counted{ReaderAt: f}
 	stop := a.meter("looking into "+filepath.Base(file), size, counted.Count)
 	defer stop()
-	return image.Inspect(filepath.Base(file), counted, size, image.Options{Whole: whole, Siblings: os.DirFS(filepath.Dir(file))}), nil
+	return image.Inspect(filepath.Base(file), counted, size, image.Options{Whole: whole, Siblings: image.Folder(filepath.Dir(file))}), nil
 }
 
 func (a *app) imageInspect() *cobra.Command {
@@ -298,7 +297,7 @@ func (a *app) wanted(file, list string, typed map[string]string) ([]image.Wanted
 	if file == "-" {
 		return nil, usage("standard input has no list beside it: give the digest with --sha256, or a list with --sums")
 	}
-	w, err := image.Beside(os.DirFS(filepath.Dir(file)), filepath.Base(file))
+	w, err := image.Beside(image.Folder(filepath.Dir(file)), filepath.Base(file))
 	if err != nil {
 		return nil, failure{exitUsage, fmt.Sprintf("%s: %v", file, err), "give the maker's list with --sums, or the digest with --sha256"}
 	}

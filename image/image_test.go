@@ -5,12 +5,14 @@ import (
 	"compress/gzip"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -271,26 +273,31 @@ func FuzzInspect(f *testing.F) {
 	w := gzip.NewWriter(&z)
 	_, _ = w.Write(make([]byte, 40000))
 	w.Close()
-	f.Add(z.Bytes(), 0)
+	f.Add(z.Bytes(), 0, "x.iso.gz", "SHA256SUMS")
 	optical := make([]byte, 20*iso.Sector)
 	copy(optical[16*iso.Sector:], "\x01CD001")
 	copy(optical[17*iso.Sector:], "\x00CD001\x01EL TORITO SPECIFICATION")
-	f.Add(optical, 16*iso.Sector)
+	f.Add(optical, 16*iso.Sector, "x.iso", "x.mf")
 	for _, head := range []string{"QFI\xfb\x00\x00\x00\x03", "KDMV\x01\x00\x00\x00", "# Disk DescriptorFile\nRW 20480 FLAT \"x\"\n",
 		"vhdxfile", "PK\x03\x04", "\xfd7zXZ\x00\x00\x04", "BZh91AY", "\x28\xb5\x2f\xfd"} {
-		f.Add(append([]byte(head), make([]byte, 2048)...), 512)
+		f.Add(append([]byte(head), make([]byte, 2048)...), 512, "x.vmdk", "heron-0.ovf")
 	}
 	data, err := os.ReadFile("../format/ovf/testdata/sluice.ovf")
 	require.NoError(f, err)
-	f.Add(data, 0)
-	f.Fuzz(func(t *testing.T, data []byte, shift int) {
+	f.Add(data, 0, "sluice.ovf", "sluice.mf")
+	f.Add(data[:len(data)/2], 0, "sluice.ovf", "sluice.mf")
+	f.Fuzz(func(t *testing.T, data []byte, shift int, name, sibling string) {
 		began := time.Now()
 		defer func() {
 			if spent := time.Since(began); spent > 5*time.Second {
 				t.Errorf("%d bytes took %v", len(data), spent)
 			}
 		}()
-		c := Inspect("x.img", bytes.NewReader(data), int64(len(data)), Options{})
+		beside := fstest.MapFS{}
+		if fs.ValidPath(sibling) {
+			beside[sibling] = &fstest.MapFile{Data: data}
+		}
+		c := Inspect(name, bytes.NewReader(data), int64(len(data)), Options{Whole: shift%2 == 1, Siblings: beside})
 		c.Bootable()
 		c.Processors()
 		if choice, err := c.Pick(""); err == nil {

@@ -21,7 +21,9 @@ import (
 // Options say how far an inspection goes. The zero value is good.
 type Options struct {
 	Whole    bool  // read compressed streams to their end, so that every checksum in them is tried
-	Siblings fs.FS // the folder that the file lies in; a package's other files are looked for there
+	Siblings fs.FS // the folder that the file lies in, see Folder; a package's other files are looked for there
+
+	file int64 // size of the file in which everything lies
 }
 
 // budget is how many bytes of a stream are looked at.
@@ -30,6 +32,27 @@ func (o Options) budget() int64 {
 		return wholeBudget
 	}
 	return peekBudget
+}
+
+// packed gives the packed size by which what comes out is judged: what is said
+// of it, as no part of a file is larger than the file.
+func (o Options) packed(said int64) int64 {
+	if said < 0 {
+		return o.file
+	}
+	return min(said, o.file)
+}
+
+// judgeTwins tells members that are written to one name, as nobody can say which
+// of them is meant.
+func (c *Content) judgeTwins() {
+	seen := map[string]int{}
+	for _, x := range c.Inside {
+		name := strings.ToLower(path.Clean(strings.ReplaceAll(x.Name, `\`, "/")))
+		if seen[name]++; seen[name] == 2 {
+			c.fault("it has more than one member %s: nothing tells which of them is meant", x.Name)
+		}
+	}
 }
 
 // Bounds on what crafted files can make us read.
@@ -41,12 +64,16 @@ const (
 	maxRatio    = 1100      // what deflate can do at most is 1032; see Guard
 )
 
+// ErrNotPlain says that a name is one of a device, a pipe or a folder.
+var ErrNotPlain = errors.New("it is no plain file")
+
 // freeRatio is the size under which no ratio is absurd: an empty disk packs well.
 var freeRatio int64 = 1 << 30
 
 // Inspect tells what a file of a size is.
 func Inspect(name string, file io.ReaderAt, size int64, o Options) *Content {
 	c := &Content{Name: name, Size: size}
+	o.file = size
 	inspect(c, file, o, 0)
 	if c.Kind == Descriptor && o.Siblings != nil {
 		c.siblings(o.Siblings)
@@ -206,7 +233,7 @@ func (c *Content) inspectStream(r io.ReaderAt, o Options, depth int) {
 		c.fault("it does not unpack: %v", err)
 		return
 	}
-	w := newWindow(Guard(raw, c.Size), o.budget())
+	w := newWindow(Guard(raw, o.packed(c.Size)), o.budget())
 	if depth >= maxDepth {
 		c.note("packed more than %d times over; what is inside was not looked at", maxDepth)
 		return
@@ -290,7 +317,7 @@ func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
 			inner.fault("it cannot be unpacked: %v", err)
 			continue
 		}
-		w := newWindow(Guard(m, int64(min(f.CompressedSize64, math.MaxInt64))), o.budget())
+		w := newWindow(Guard(m, o.packed(int64(min(f.CompressedSize64, math.MaxInt64)))), o.budget())
 		inspect(inner, w, o, depth+1)
 		if o.Whole {
 			if n, err := w.drain(wholeBudget); err != nil {
@@ -299,6 +326,7 @@ func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
 		}
 		m.Close()
 	}
+	c.judgeTwins()
 	if n := len(z.File); n > maxMembers {
 		c.note("it has %d members; the first %d were looked at", n, maxMembers)
 	}
@@ -343,8 +371,9 @@ func (c *Content) inspectTar(r io.ReaderAt, o Options, depth int) {
 		}
 		inner := &Content{Name: h.Name, Size: h.Size}
 		c.Inside = append(c.Inside, inner)
-		inspect(inner, newWindow(t, peekBudget), o, depth+1)
+		inspect(inner, newWindow(Guard(t, o.packed(h.Size)), peekBudget), o, depth+1)
 	}
+	c.judgeTwins()
 	if len(c.Inside) > 0 && c.Inside[0].Kind == Descriptor && strings.EqualFold(path.Ext(c.Inside[0].Name), ".ovf") {
 		c.Kind, c.Package = Archive, c.Inside[0].Package
 		if _, forward := r.(*window); forward {

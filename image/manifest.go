@@ -50,6 +50,9 @@ func (c *Content) archiveManifest(file *io.SectionReader) {
 		c.fault("its manifest could not be proven: %s", plainly(err))
 	}
 	c.judge(list, saw)
+	if c.Package == nil { // its descriptor is broken, which was said
+		return
+	}
 	for _, f := range c.Package.Files {
 		if !slices.ContainsFunc(c.Inside, func(x *Content) bool { return x.Name == f.Name }) {
 			c.fault("its descriptor names %s, which is not in it", f.Name)
@@ -68,7 +71,7 @@ func members(file *io.SectionReader, each func(*tar.Header, io.Reader) error) er
 			return nil
 		}
 		if err == nil {
-			err = each(h, t)
+			err = each(h, Guard(t, min(h.Size, file.Size()))) // a sparse member may say any size
 		}
 		if err != nil {
 			return err

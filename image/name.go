@@ -43,7 +43,7 @@ func (c *Content) judgeName() {
 	}
 	got := string(c.Kind)
 	switch {
-	case says == c.Kind && c.Kind == VirtDisk:
+	case says == c.Kind && c.Virtual != nil:
 		want := strings.TrimPrefix(path.Ext(strings.ToLower(c.Name)), ".")
 		if want == c.Virtual.Format {
 			return

@@ -88,23 +88,29 @@ func (c *Content) Choices() []Choice {
 func (c *Content) Pick(member string) (Choice, error) {
 	list := c.Choices()
 	var names []string
+	var meant []Choice
 	for _, x := range list {
 		names = append(names, x.Content.Name)
-		if member != "" && (x.Content.Name == member || x.Name() == member) {
-			return x, x.escapes()
+		if member == "" || x.Content.Name == member || x.Name() == member {
+			meant = append(meant, x)
 		}
 	}
+	if exact := slices.IndexFunc(meant, func(x Choice) bool { return x.Content.Name == member }); exact >= 0 {
+		meant = slices.DeleteFunc(meant, func(x Choice) bool { return x.Content.Name != member })
+	}
 	switch {
+	case len(meant) == 1:
+		return meant[0], meant[0].escapes()
+	case len(meant) > 1 && member != "":
+		return Choice{}, fmt.Errorf("it has more than one member %s: nothing tells which of them is meant", member)
 	case len(list) == 0 && len(c.Faults) > 0:
 		return Choice{}, errors.New(c.Faults[0])
 	case len(list) == 0:
 		return Choice{}, fmt.Errorf("there is nothing to unpack: it is %s", article(string(c.Kind)))
 	case member != "":
 		return Choice{}, fmt.Errorf("there is no member %s; there are %s", member, strings.Join(names, ", "))
-	case len(list) > 1:
-		return Choice{}, fmt.Errorf("there is more than one to choose from: %s", strings.Join(names, ", "))
 	}
-	return list[0], list[0].escapes()
+	return Choice{}, fmt.Errorf("there is more than one to choose from: %s", strings.Join(names, ", "))
 }
 
 // escapes refuses names that would lead out of the folder they are put in.
@@ -130,20 +136,20 @@ func (c Choice) Open(file io.ReaderAt, size int64, guarded bool) (io.ReadCloser,
 	at, known := file, size // a plain file, while there is one
 	for k := range len(c.Path) - 1 {
 		outer, inner := c.Path[k], c.Path[k+1]
-		packed := int64(-1)
+		packed := size // no part of a file is larger than the file
 		var err error
 		switch {
 		case compressed(outer.Kind) && at != nil:
 			var r io.ReadCloser
 			if r, err = stream.Open(stream.Kind(outer.Kind), at, known); err == nil {
-				shut, now, packed = append(shut, r), r, known
+				shut, now = append(shut, r), r
 			}
 		case compressed(outer.Kind):
 			now, err = stream.Peek(stream.Kind(outer.Kind), bufio.NewReaderSize(now, 1<<18))
 		case outer.Kind == Zip && at != nil:
 			var r io.ReadCloser
 			if r, packed, err = openMember(at, known, inner.Name); err == nil {
-				shut, now = append(shut, r), r
+				shut, now, packed = append(shut, r), r, min(packed, size)
 			}
 		case outer.Kind == Tar, outer.Kind == Archive:
 			if at != nil {

@@ -110,3 +110,5 @@ func TestCounted(t *testing.T) {
 type zeroes struct{}
 
 func (zeroes) ReadAt(b []byte, _ int64) (int, error) { return len(b), nil }
+
+func (zeroes) Read(b []byte) (int, error) { clear(b); return len(b), nil }

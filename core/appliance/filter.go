@@ -91,6 +91,10 @@ func proto(p uint8) lab.Proto {
 // Arriving finds the packet's conversation and undoes translation.
 func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) node.Verdict {
 	f.cur = current{in: in}
+	if !p.TransportValid() { // its ports and flags may be anything, and translating it would sign it
+		f.node.Say(node.Lost, 0, "dropped: its checksum is wrong")
+		return node.Discard
+	}
 	if f.node.Local(p.Source) {
 		f.node.Say(node.Lost, 0, "dropped: %s is an address of the appliance itself", p.Source)
 		return node.Discard

@@ -52,6 +52,54 @@ func Detect(head []byte) Kind {
 
 // Peek opens a stream to look at its beginning, on one core.
 func Peek(k Kind, r io.Reader) (io.Reader, error) {
+	return guarded(k, func() (io.Reader, error) { return decoder(k, r) })
+}
+
+// guarded opens a decoder, which meets bytes from anybody: one that gives up in
+// disorder, or goes on without giving anything, ends in an error.
+func guarded(k Kind, open func() (io.Reader, error)) (r io.Reader, err error) {
+	defer disorder(k, &err)
+	if r, err = open(); err != nil {
+		return nil, err
+	}
+	return &guard{r: r, kind: k}, nil
+}
+
+// disorder turns a panic of a decoder into its error.
+func disorder(k Kind, err *error) {
+	if p := recover(); p != nil {
+		*err = fmt.Errorf("stream: the %s decoder gave up: %v", k, p)
+	}
+}
+
+type guard struct {
+	r     io.Reader
+	kind  Kind
+	idle  int // reads in a row that gave nothing
+	ended error
+}
+
+// maxIdle is how many reads in a row may give nothing.
+const maxIdle = 100
+
+// Read gives what the decoder gives, as long as it does.
+func (g *guard) Read(b []byte) (n int, err error) {
+	if g.ended != nil {
+		return 0, g.ended
+	}
+	defer func() { g.ended = err }()
+	defer disorder(g.kind, &err)
+	n, err = g.r.Read(b)
+	if g.idle++; n > 0 || len(b) == 0 {
+		g.idle = 0
+	}
+	if err == nil && g.idle >= maxIdle {
+		err = io.ErrNoProgress
+	}
+	return n, err
+}
+
+func decoder(k Kind, r io.Reader) (io.Reader, error) {
 	switch k {
 	case Gzip:
 		return gzip.NewReader(r)

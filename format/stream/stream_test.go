@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -128,6 +129,33 @@ func TestCloseEarly(t *testing.T) {
 
 // Whatever the ordinary decoder of bzip2 unpacks, the one on all cores unpacks
 // to the same bytes.
+func FuzzDecoders(f *testing.F) {
+	for _, how := range [][]string{{"xz", "-0"}, {"xz", "--block-size=700"}, {"zstd", "-q"}, {"gzip"}, {"bzip2"}} {
+		if _, err := exec.LookPath(how[0]); err == nil {
+			f.Add(pack(f, sample(2000, 5), append(how, "-c")...))
+		}
+	}
+	for _, head := range []string{"\xfd7zXZ\x00\x00\x04", "\x28\xb5\x2f\xfd\x24", "\x1f\x8b\x08\x00"} {
+		f.Add([]byte(head))
+	}
+	f.Fuzz(func(t *testing.T, packed []byte) {
+		k := Detect(packed)
+		if k == "" {
+			return
+		}
+		began := time.Now()
+		Length(k, bytes.NewReader(packed), int64(len(packed)))
+		r, err := Open(k, bytes.NewReader(packed), int64(len(packed)))
+		if err == nil {
+			_, _ = io.Copy(io.Discard, io.LimitReader(r, 1<<24))
+			r.Close()
+		}
+		if spent := time.Since(began); spent > 5*time.Second {
+			t.Errorf("%d bytes of %s took %v", len(packed), k, spent)
+		}
+	})
+}
+
 func FuzzBzip2(f *testing.F) {
 	for size := range 3 {
 		if _, err := exec.LookPath("bzip2"); err == nil {

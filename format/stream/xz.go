@@ -7,8 +7,6 @@ import (
 	"hash/crc32"
 	"io"
 	"runtime"
-
-	"github.com/mikelolasagasti/xz"
 )
 
 // block is one block of an xz stream.
@@ -118,8 +116,8 @@ func (b block) unpack(file io.ReaderAt) ([]byte, error) {
 	foot := binary.LittleEndian.AppendUint32(nil, crc32.ChecksumIEEE(tail))
 	foot = append(append(foot, tail...), "YZ"...)
 
-	r, err := xz.NewReader(io.MultiReader(bytes.NewReader(head), io.NewSectionReader(file, b.at, (b.size+3)&^3), bytes.NewReader(index),
-		bytes.NewReader(foot)), maxWindow)
+	r, err := Peek(XZ, io.MultiReader(bytes.NewReader(head), io.NewSectionReader(file, b.at, (b.size+3)&^3), bytes.NewReader(index),
+		bytes.NewReader(foot)))
 	if err != nil {
 		return nil, err
 	}
