@@ -59,6 +59,7 @@ type app struct {
 	verbose  bool
 	ctx      context.Context   // ends when the program is interrupted
 	stopping func()            // takes the watch for that away
+	named    []string          // profiles outside the lab's folder that the user named
 	inputs   []string          // files that this call has read
 	texts    map[string][]byte // what lab files held when they were read
 	cleaning sync.Mutex
@@ -220,6 +221,7 @@ Start with: bastion demo`,
 	f := root.PersistentFlags()
 	f.StringVar(&a.format, "format", "text", "how results are written: text or json")
 	f.StringVar(&a.color, "color", "auto", "colour: auto, always or never")
+	f.StringArrayVar(&a.named, "profile", nil, "a profile outside the lab's folder that the lab file may name")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "say nothing but the result")
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more")
 	cobra.EnableCommandSorting = false

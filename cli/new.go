@@ -91,7 +91,7 @@ func (a *app) useProfile(o *draft.Options, to string) error {
 	if _, shipped := profiles.Profile(o.Profile); shipped {
 		return nil
 	}
-	if _, err := a.profileNamed(o.Profile, ""); err != nil {
+	if _, err := a.profileNamed(o.Profile); err != nil {
 		return err
 	}
 	path := o.Profile

@@ -2,7 +2,11 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
+	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -43,7 +47,7 @@ func (a *app) profileList() *cobra.Command {
 			rows := []row{}
 			t := table{}
 			for _, name := range profiles.Names() {
-				p, err := a.profileNamed(name, "")
+				p, err := a.profileNamed(name)
 				if err != nil {
 					return err
 				}
@@ -70,7 +74,7 @@ func (a *app) profileCheck() *cobra.Command {
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
 			}
-			p, err := a.profileNamed(args[0], "")
+			p, err := a.profileNamed(args[0])
 			if err != nil {
 				return err
 			}
@@ -139,24 +143,73 @@ func (a *app) profileStart() *cobra.Command {
 	return c
 }
 
-// profileNamed reads a profile that ships with the program, or a file; folder
-// is where a file that is not named from the root is looked for.
-func (a *app) profileNamed(name, folder string) (*lab.Profile, error) {
-	data, shipped := profiles.Profile(name)
-	if shipped {
+// profileNamed reads a profile that the user named: one that ships with the
+// program, or a file.
+func (a *app) profileNamed(name string) (*lab.Profile, error) {
+	if data, shipped := profiles.Profile(name); shipped {
+		return lab.ReadProfile(name+".yaml", data)
+	}
+	if _, err := os.Stat(name); err != nil && name != "-" {
+		return nil, noProfile(name)
+	}
+	data, err := a.read(name, lab.MaxSize+1)
+	if err != nil {
+		return nil, err
+	}
+	return lab.ReadProfile(name, data)
+}
+
+func noProfile(name string) failure {
+	return failure{exitUsage, fmt.Sprintf("there is no profile %s, neither shipped nor as a file", name),
+		"shipped are " + strings.Join(profiles.Names(), ", ")}
+}
+
+// profileOf reads a profile that a lab file names: one that ships with the
+// program, or a file in the lab's folder. A lab file may come from anybody, so
+// what it points at elsewhere is read only when the user names it too, and what
+// turns out to be no profile is not shown.
+func (a *app) profileOf(name, folder string) (*lab.Profile, error) {
+	if data, shipped := profiles.Profile(name); shipped {
 		return lab.ReadProfile(name+".yaml", data)
 	}
 	path := name
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(folder, path)
 	}
-	if _, err := os.Stat(path); err != nil && name != "-" {
-		return nil, failure{exitUsage, fmt.Sprintf("there is no profile %s, neither shipped nor as a file", name),
-			"shipped are " + strings.Join(profiles.Names(), ", ")}
+	for _, named := range a.named {
+		meant, err := os.Stat(named)
+		there, err2 := os.Stat(path)
+		if err == nil && err2 == nil && os.SameFile(meant, there) {
+			return a.profileNamed(path)
+		}
 	}
-	data, err := a.read(path, lab.MaxSize+1)
+	root, err := os.OpenRoot(cmp.Or(folder, "."))
 	if err != nil {
 		return nil, err
+	}
+	defer root.Close()
+	info, err := root.Stat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, noProfile(name)
+	case err != nil:
+		return nil, failure{exitUsage, fmt.Sprintf("profile: %s lies outside the lab's folder and is not read", name),
+			"if you mean it, name it too: --profile " + path}
+	case !info.Mode().IsRegular():
+		return nil, failure{exitUsage, fmt.Sprintf("profile: %s is no plain file", name), ""}
+	}
+	f, err := root.Open(name)
+	if err != nil {
+		return nil, failure{exitUsage, fmt.Sprintf("cannot read %s: %v", path, cause(err)), ""}
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, lab.MaxSize+1))
+	if err != nil {
+		return nil, failure{exitUsage, fmt.Sprintf("cannot read %s: %v", path, cause(err)), ""}
+	}
+	a.inputs = append(a.inputs, path)
+	if !bytes.Contains(data, []byte("bastion-profile:")) {
+		return nil, failure{exitUsage, fmt.Sprintf("profile: %s is no profile", name), "bastion profile start NAME writes one to fill in"}
 	}
 	return lab.ReadProfile(path, data)
 }
@@ -177,7 +230,7 @@ func (a *app) profiles(l *lab.Lab, file string) error {
 		if name == "" {
 			name = profiles.Default
 		}
-		p, err := a.profileNamed(name, folder)
+		p, err := a.profileOf(name, folder)
 		if f, ok := err.(failure); ok {
 			return lab.Faults{{File: l.File, Pos: ap.At("profile"), Message: f.text, Instead: f.hint}}
 		}
