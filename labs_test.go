@@ -14,7 +14,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openbastion/core/check"
+	"openbastion/core/identify"
 	"openbastion/core/lab"
+	"openbastion/core/mac"
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
 	"openbastion/draw"
@@ -275,7 +277,7 @@ func tryEverything(t *testing.T, text []byte) bool {
 	}
 	p.Document()
 	findings := check.Run(p, time.Time{})
-	check.Mend(text, findings)
+	edited(t, p, text, findings)
 	rehearsal := func() *rehearse.Lab {
 		l := rehearse.New(p)
 		l.World().Budget = 60_000 // a lab whose frames go round for ever is ended soon
@@ -299,6 +301,46 @@ func tryEverything(t *testing.T, text []byte) bool {
 		rehearsal().Trace(nil, g.Adapters[0], lab.Service{Proto: lab.ICMP})
 	}
 	return true
+}
+
+// edited has every writer of lab files at the text: what each leaves is a lab
+// file, and pinning the plan does not change the plan.
+func edited(t *testing.T, p *plan.Plan, text []byte, findings []check.Finding) {
+	addresses := map[*plan.Adapter]mac.Address{}
+	for i, a := range p.Adapters {
+		if a.Over == nil {
+			addresses[a] = mac.Address{2, 9, 9, 9, byte(i >> 8), byte(i)}
+		}
+	}
+	check.Offer(p, text, time.Time{}, findings)
+	pinned, _ := p.Pin(text)
+	mended, _ := check.Mend(text, findings)
+	adopted, _ := plan.Adopt(text, addresses)
+	written := map[string][]byte{"pinned": pinned, "mended": mended, "adopted": adopted}
+	if len(p.Appliances()) > 0 {
+		m := p.Appliances()[0]
+		wiring := identify.Wire(p, m, identify.Built{Adapters: []identify.BuiltAdapter{{Number: 1, Network: "s2"}, {Number: 2, Network: "s1"}}})
+		written["filled"], _, _ = identify.Package{File: "x.ova", SHA256: strings.Repeat("0f", 32), Needs: lab.Needs{CPUs: 2},
+			Wiring: wiring}.Fill(text, m)
+	}
+	for how, data := range written {
+		l, err := lab.Read("lab.yaml", data)
+		require.NoError(t, err, "%s:\n%s", how, data)
+		if l.Profiles = p.Lab.Profiles; how == "pinned" {
+			again, err := plan.Build(l)
+			require.NoError(t, err, "%s:\n%s", how, data)
+			assert.Equal(t, addressed(p), addressed(again), "%s:\n%s", how, data)
+		}
+	}
+}
+
+// addressed tells what a plan gives each adapter.
+func addressed(p *plan.Plan) []string {
+	var list []string
+	for _, a := range p.Adapters {
+		list = append(list, fmt.Sprint(a.Machine.Name, a.Number, a.Name, a.MAC, a.Address, a.Gateway))
+	}
+	return list
 }
 
 func FuzzLabs(f *testing.F) {

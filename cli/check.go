@@ -56,6 +56,7 @@ tells more. What is meant to be so is written under accept: in the lab file.`,
 				return err
 			}
 			list := chosen(check.Run(p, day), only, except)
+			check.Offer(p, a.texts[file], day, list)
 			if mend {
 				return a.mend(file, list, yes)
 			}

@@ -2,8 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -97,16 +95,9 @@ func (a *app) verdictFile(file, name string) (*claims.Document, error) {
 	if err != nil {
 		return nil, err
 	}
-	var doc claims.Document
-	if err := json.Unmarshal(data, &doc); err != nil {
-		var at *json.SyntaxError
-		if errors.As(err, &at) {
-			return nil, usage("%s is not JSON: %s, after %d bytes", file, err, at.Offset)
-		}
+	doc, err := claims.ReadDocument(data)
+	if err != nil {
 		return nil, usage("%s is no verdict: %s", file, err)
-	}
-	if doc.Schema != claims.Schema {
-		return nil, usage("%s is no verdict: its schema is %q, and a verdict's is %q", file, doc.Schema, claims.Schema)
 	}
 	if doc.Lab != name {
 		return nil, usage("%s is about the lab %s, and this is %s", file, doc.Lab, name)

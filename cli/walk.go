@@ -58,13 +58,10 @@ func (w *walker) load() error {
 		return nil
 	}
 	if err == nil {
-		err = json.Unmarshal(data, &w.walk)
+		w.walk, err = runbook.ReadWalk(data, w.p.Name)
 	}
 	if err != nil {
 		return usage("cannot read where you stopped, %s: %s", w.file, cause(err))
-	}
-	if w.walk.Schema != runbook.WalkSchema || w.walk.Lab != w.p.Name {
-		return usage("%s remembers no walk through %s", w.file, w.p.Name)
 	}
 	return nil
 }

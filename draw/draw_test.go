@@ -419,3 +419,21 @@ func TestInks(t *testing.T) {
 		}
 	}
 }
+
+// A verdict may come from anybody; whatever it says, the diagram can be drawn.
+func FuzzVerdict(f *testing.F) {
+	f.Add([]byte(`{"schema":"openbastion.verdict/1","lab":"saltmarsh","claims":[{"id":"heron.cut","kind":"cut","guest":"heron",
+		"verdict":"broken","escapes":[{"path":["heron","fen","gannet"]}]}]}`))
+	p := example(f, "saltmarsh")
+	f.Fuzz(func(t *testing.T, data []byte) {
+		doc, err := claims.ReadDocument(data)
+		if err != nil {
+			return
+		}
+		doc.Causes()
+		doc.Guests()
+		doc.Summary()
+		var b bytes.Buffer
+		require.NoError(t, Of(p, Options{Verdict: &doc}).SVG(&b, Light))
+	})
+}

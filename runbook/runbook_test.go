@@ -216,3 +216,16 @@ func TestWalk(t *testing.T) {
 	assert.Contains(t, record, "| 1.1 "+steps[0].Title+" | checked | 2026-11-23T09:00:00Z | eth0 is wan |")
 	assert.Contains(t, record, "| 1.3 "+steps[2].Title+" | open | | |")
 }
+
+func FuzzReadWalk(f *testing.F) {
+	f.Add([]byte(`{"schema":"openbastion.walk/1","lab":"saltmarsh","entries":[{"step":"images","outcome":"done","seen":["x"]}]}`))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		w, err := ReadWalk(data, "saltmarsh")
+		if err != nil {
+			return
+		}
+		w.Next([]Step{{ID: "images"}, {ID: "backup"}})
+		w.Add(Entry{Step: "images", Outcome: Done})
+		w.Record(Book{Lab: "saltmarsh"})
+	})
+}

@@ -2,6 +2,7 @@ package runbook
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -39,6 +40,18 @@ type Walk struct {
 
 // WalkSchema names the JSON form of a walk.
 const WalkSchema = "openbastion.walk/1"
+
+// ReadWalk reads a walk through a lab as it was written: JSON with WalkSchema.
+func ReadWalk(data []byte, lab string) (Walk, error) {
+	var w Walk
+	if err := json.Unmarshal(data, &w); err != nil {
+		return Walk{}, err
+	}
+	if w.Schema != WalkSchema || w.Lab != lab {
+		return Walk{}, fmt.Errorf("it remembers no walk through %s", lab)
+	}
+	return w, nil
+}
 
 // Next gives the index of the first step that has not been walked; the number
 // of steps when all have.

@@ -177,28 +177,5 @@ func (c *checker) accept() {
 	}
 }
 
-// Mend gives the lab file's text with every mechanical mend of the findings in
-// it, and how many values that were.
-func Mend(data []byte, findings []Finding) ([]byte, int) {
-	e := lab.NewEditor(data)
-	type key struct {
-		object lab.Object
-		name   string
-	}
-	done := map[key]bool{}
-	for _, f := range findings {
-		if f.Accepted != "" {
-			continue
-		}
-		for _, m := range f.mends {
-			if k := (key{m.object, m.key}); !done[k] { // the first finding decides
-				done[k] = true
-				e.Set(m.object, m.key, m.value)
-			}
-		}
-	}
-	return e.Bytes(), e.Changed()
-}
-
 // portName names a port as people say it.
 func portName(a *plan.Adapter) string { return a.Machine.Name + "." + a.Name }

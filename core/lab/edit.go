@@ -55,8 +55,15 @@ func (e *Editor) Set(o Object, key, value string) {
 		at := e.offset(s.At(key))
 		end := e.end(at)
 		for _, k := range s.keys {
-			if k.name == key && k.key.Line != k.pos.Line {
+			switch {
+			case k.name != key:
+			case k.key.Line != k.pos.Line:
 				end = e.blockEnd(at, k.pos.Column)
+			case e.text[e.offset(s.body)] != '{' && !strings.ContainsRune("{['\"", rune(e.text[at])):
+				// In lines a value may hold a comma, and may go on below.
+				if end = e.blockEnd(at, k.key.Column+1); !strings.Contains(e.text[at:end], "\n") {
+					end = at + len(strings.TrimRight(uncommented(e.text[at:end]), " \t\r"))
+				}
 			}
 		}
 		e.replace(at, end, value)
@@ -96,15 +103,25 @@ func (e *Editor) Reorder(objects []Object, order []int) {
 	}
 }
 
-// addFlow adds to a {mapping}, before its closing brace.
+// addFlow adds to a {mapping}, behind what it holds.
 func (e *Editor) addFlow(at int, key, value string) {
-	close := e.end(at) - 1
-	before := strings.TrimRight(e.text[at:close], " \t\n")
-	separator := ", "
-	if strings.HasSuffix(before, "{") || strings.HasSuffix(before, ",") {
+	last, close := at, e.end(at)-1 // last of what is neither space nor comment
+	flowing(e.text, at, func(i int) bool {
+		if i < close && !strings.ContainsRune(" \t\r\n", rune(e.text[i])) {
+			last = i
+		}
+		return i < close
+	})
+	place, separator := last+1, ", "
+	again := slices.ContainsFunc(e.edits, func(x edit) bool { return x.from == place && x.to == place })
+	switch {
+	case again:
+	case e.text[last] == ',':
+		separator = " "
+	case last == at:
 		separator = ""
 	}
-	e.replace(at+len(before), at+len(before), separator+key+": "+value)
+	e.replace(place, place, separator+key+": "+value)
 }
 
 // addShort turns a plain value that stands for an object into the object, and
@@ -191,32 +208,68 @@ func (e *Editor) end(at int) int {
 		}
 		return len(t)
 	case '{', '[':
-		depth := 0
-		for i := at; i < len(t); i++ {
+		end, depth := len(t), 0
+		flowing(t, at, func(i int) bool {
 			switch t[i] {
 			case '{', '[':
 				depth++
 			case '}', ']':
-				if depth--; depth == 0 {
-					return i + 1
-				}
-			case '"', '\'':
-				i = e.end(i) - 1
-			case '#':
-				if t[i-1] == ' ' || t[i-1] == '\n' {
-					for i < len(t) && t[i] != '\n' {
-						i++
-					}
-				}
+				depth--
 			}
-		}
-		return len(t)
+			if depth == 0 {
+				end = i + 1
+			}
+			return depth > 0
+		})
+		return end
 	}
 	i := at
 	for i < len(t) && t[i] != '\n' && !strings.ContainsRune(",}]", rune(t[i])) && !(t[i] == '#' && t[i-1] == ' ') {
 		i++
 	}
 	return at + len(strings.TrimRight(t[at:i], " \t\r"))
+}
+
+// flowing visits each byte of a bracketed value from its opening bracket on, as
+// long as visit gives true, without those in quotes and comments.
+func flowing(t string, at int, visit func(i int) bool) {
+	for i := at; i < len(t); i++ {
+		starts := i == at || strings.IndexByte(" \t\n{[,:", t[i-1]) >= 0
+		switch q := t[i]; {
+		case starts && (q == '"' || q == '\''):
+			if !visit(i) {
+				return
+			}
+			for i++; i < len(t); i++ {
+				if t[i] == '\\' && q == '"' {
+					i++
+				} else if t[i] == q && (q == '"' || i+1 == len(t) || t[i+1] != q) {
+					break
+				} else if t[i] == q {
+					i++
+				}
+			}
+			if i < len(t) && !visit(i) {
+				return
+			}
+		case starts && q == '#':
+			for i < len(t) && t[i] != '\n' {
+				i++
+			}
+		case !visit(i):
+			return
+		}
+	}
+}
+
+// uncommented cuts a line before its comment.
+func uncommented(line string) string {
+	for i := 1; i < len(line); i++ {
+		if line[i] == '#' && (line[i-1] == ' ' || line[i-1] == '\t') {
+			return line[:i]
+		}
+	}
+	return line
 }
 
 // blockEnd gives the offset behind a value of several lines: up to the first

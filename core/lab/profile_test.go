@@ -56,3 +56,16 @@ func TestProfileFaults(t *testing.T) {
 	}
 	assert.Empty(t, (&Profile{}).Device("virtio", 1), "the zero profile knows nothing")
 }
+
+func FuzzReadProfile(f *testing.F) {
+	f.Add([]byte("bastion-profile: 1\nname: our\ndevices: {virtio: [\"lan9\", \"en%s#\"]}\nasks: {side: \"Which?\"}\n"))
+	f.Add([]byte("bastion-profile: [1, {a: &x b}, *x]"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if p, err := ReadProfile("p.yaml", data); err == nil {
+			p.Facts()
+			for n := range 3 {
+				p.Device("virtio", n)
+			}
+		}
+	})
+}

@@ -78,3 +78,17 @@ func TestReadVariants(t *testing.T) {
 		assert.ErrorContains(t, err, c.want)
 	}
 }
+
+func FuzzRead(f *testing.F) {
+	data, err := os.ReadFile("testdata/sluice.ovf")
+	require.NoError(f, err)
+	f.Add(data)
+	f.Add([]byte("<Envelope><VirtualSystem/></Envelope>"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if p, err := Read(data); err == nil {
+			for _, s := range p.Systems {
+				s.Title()
+			}
+		}
+	})
+}
