@@ -83,3 +83,24 @@ func TestFilesAreShort(t *testing.T) {
 
 // long finds a sentence, or another text that is one piece.
 var long = regexp.MustCompile(`"([^"\\]|\\.){60,}|// .{60,}` + "|`[^`]{60,}")
+
+// Every module that go.mod takes directly, or as a tool, has its line in the list
+// of dependencies, and no other has one.
+func TestDependenciesAreListed(t *testing.T) {
+	mod, err := os.ReadFile("go.mod")
+	require.NoError(t, err)
+	page, err := os.ReadFile("docs/dependencies.md")
+	require.NoError(t, err)
+	tools := regexp.MustCompile(`(?m)^(?:tool )?\s*([\w./-]+)/cmd/\w+$`).FindAllStringSubmatch(string(mod), -1)
+	var wanted, listed []string
+	for _, m := range tools {
+		wanted = append(wanted, m[1])
+	}
+	for _, m := range regexp.MustCompile(`(?m)^(?:require )?\s*(\S+\.\S+/\S+) v\S+$`).FindAllStringSubmatch(string(mod), -1) {
+		wanted = append(wanted, m[1])
+	}
+	for _, m := range regexp.MustCompile("(?m)^\\| `([^`]+)`").FindAllStringSubmatch(string(page), -1) {
+		listed = append(listed, m[1])
+	}
+	assert.ElementsMatch(t, wanted, listed)
+}
