@@ -137,15 +137,19 @@ func (f *Filter) Arriving(now time.Duration, in *node.Port, p *packet.Packet) no
 	if out := f.ownWAN(p.Destination); out != nil {
 		for i := range f.machine.Publishes {
 			v := &f.machine.Publishes[i]
-			if v.Proto == proto(p.Proto) && v.Port == k.to && v.To.Address.IsValid() {
+			if v.Proto == proto(p.Proto) && v.Port == k.to {
+				to := f.addressOf(now, v.To)
+				if !to.IsValid() {
+					break
+				}
 				f.cur.published = true
 				line := 0
 				if v.Lab != nil {
 					line = v.Lab.Pos.Line
 				}
 				f.node.Say(node.Translated, line, "published: destination %s becomes %s", netip.AddrPortFrom(p.Destination, k.to),
-					netip.AddrPortFrom(v.To.Address.Addr(), v.Target))
-				p.SetDestination(v.To.Address.Addr(), v.Target)
+					netip.AddrPortFrom(to, v.Target))
+				p.SetDestination(to, v.Target)
 				return node.Pass
 			}
 		}
@@ -200,6 +204,20 @@ func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 func (f *Filter) otherWay(back, in *node.Port, source netip.Addr) bool {
 	return back != nil && f.ports[back].Role == lab.WAN && f.ports[in].Role == lab.WAN && !back.Address.Contains(source) &&
 		!in.Address.Contains(source)
+}
+
+// addressOf gives the address of a guest that something outside leads to: its own,
+// or what it leases here now.
+func (f *Filter) addressOf(now time.Duration, to *plan.Adapter) netip.Addr {
+	if to.Address.IsValid() {
+		return to.Address.Addr()
+	}
+	for port, a := range f.ports {
+		if a.Segment == to.Segment && port.Server != nil {
+			return port.Server.Held(now, to.MAC)
+		}
+	}
+	return netip.Addr{}
 }
 
 // ownWAN gives the WAN port that answers for an address, or nil.
@@ -297,8 +315,9 @@ func opens(p *packet.Packet) bool {
 	return true
 }
 
-// Delivering decides what may reach the appliance itself: what a rule says;
-// else ping, names and the admin page from inside, nothing from outside.
+// Delivering decides what may reach the appliance itself: what a rule says that
+// names it, or anybody; else ping, names and the admin page from inside, nothing
+// from outside.
 func (f *Filter) Delivering(now time.Duration, in *node.Port, p *packet.Packet) node.Verdict {
 	if f.cur.related || f.cur.flow != nil {
 		return node.Pass
@@ -311,9 +330,10 @@ func (f *Filter) Delivering(now time.Duration, in *node.Port, p *packet.Packet) 
 	verdict := node.Discard
 	inside := port.Role != lab.WAN
 	admin := p.Proto == packet.TCP && f.admin(p.Destination) == k.to && k.to != 0
-	rule, action := f.machine.Decide(plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to})
+	rule, action := f.machine.Decide(plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to, Own: true,
+		FromWAN: !inside})
 	switch {
-	case rule != nil && inside:
+	case rule != nil:
 		f.count(rule)
 		switch action {
 		case lab.Allow:
@@ -328,7 +348,7 @@ func (f *Filter) Delivering(now time.Duration, in *node.Port, p *packet.Packet) 
 	}
 	switch {
 	case verdict == node.Pass:
-	case rule != nil && inside:
+	case rule != nil:
 		f.sayRule(rule, action, false)
 	default:
 		f.node.Say(node.Lost, 0, "dropped: port %s of %s does not answer %s there", port.Name, f.machine.Name, proto(p.Proto))

@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"github.com/gaissmai/bart"
 
@@ -150,7 +151,7 @@ func (c *checker) overlap() {
 		var old *plan.Segment
 		for _, list := range []func(func(netip.Prefix, *plan.Segment) bool){table.Supernets(s.Subnet), table.Subnets(s.Subnet)} {
 			for _, other := range list {
-				if old == nil && s.Bridged != other && other.Bridged != s && (s.Bridged == nil || s.Bridged != other.Bridged) {
+				if old == nil && c.related(s, other) && s.Bridged != other && other.Bridged != s && (s.Bridged == nil || s.Bridged != other.Bridged) {
 					old = other
 				}
 			}
@@ -162,6 +163,40 @@ func (c *checker) overlap() {
 		}
 		table.Insert(s.Subnet, s)
 	}
+}
+
+// related tells whether one machine could have to tell the two segments apart:
+// something stands on both, or one lies on the way out of the other. Benches that
+// are clones of each other, each behind a translation of its own, are not.
+func (c *checker) related(s, t *plan.Segment) bool {
+	if s == t || s.HostLeg.IsValid() && t.HostLeg.IsValid() {
+		return true
+	}
+	onWay := func(from, to *plan.Segment) bool {
+		seen := map[*plan.Segment]bool{}
+		next := []*plan.Segment{from}
+		for len(next) > 0 {
+			at := next[0]
+			next = next[1:]
+			if seen[at] {
+				continue
+			}
+			seen[at] = true
+			for _, a := range at.Adapters {
+				out := a.Guest != nil || a.Role != lab.WAN || !slices.Contains(a.Machine.Masq, to)
+				for _, b := range a.Machine.Adapters {
+					if b.Segment == to && out {
+						return true
+					}
+					if b.Role == lab.WAN && a.Role != lab.WAN {
+						next = append(next, b.Segment)
+					}
+				}
+			}
+		}
+		return false
+	}
+	return onWay(s, t) || onWay(t, s)
 }
 
 func (c *checker) siteOverlap() {
@@ -258,25 +293,31 @@ func (c *checker) narrowMask() {
 }
 
 func (c *checker) twinAddress() {
-	first := map[netip.Addr]string{}
-	take := func(a netip.Addr, name string, pos lab.Pos) {
-		if old, ok := first[a]; ok && old != name {
-			c.find(name, pos, "give one of them another address", "%s has %s, and so has %s", name, a, old)
-			return
+	type holder struct {
+		name string
+		on   *plan.Segment
+	}
+	holders := map[netip.Addr][]holder{}
+	take := func(a netip.Addr, name string, on *plan.Segment, pos lab.Pos) {
+		for _, old := range holders[a] {
+			if old.name != name && c.related(old.on, on) {
+				c.find(name, pos, "give one of them another address", "%s has %s, and so has %s", name, a, old.name)
+				return
+			}
 		}
-		first[a] = name
+		holders[a] = append(holders[a], holder{name, on})
 	}
 	for _, s := range c.p.Segments {
 		if s.Reach == lab.Upstream && s.Lab.Gateway.IsValid() {
-			take(s.Gateway, "the gateway of "+s.Name, s.Lab.At("gateway"))
+			take(s.Gateway, "the gateway of "+s.Name, s, s.Lab.At("gateway"))
 		}
 		if s.HostLeg.IsValid() {
-			take(s.HostLeg.Addr(), "the host", s.Lab.At("host-address"))
+			take(s.HostLeg.Addr(), "the host", s, s.Lab.At("host-address"))
 		}
 	}
 	for _, a := range c.p.Adapters {
 		if a.Address.IsValid() {
-			take(a.Address.Addr(), who(a), at(a, keyOf(a)))
+			take(a.Address.Addr(), who(a), a.Segment, at(a, keyOf(a)))
 		}
 	}
 }

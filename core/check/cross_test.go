@@ -20,13 +20,11 @@ var unfelt = map[string]string{
 	"undersized":       "the rehearsal's machines need no memory",
 	"host-full":        "the rehearsal's host is as large as it must be",
 	"site-overlap":     "the networks that the host is on besides are not rehearsed",
+	"open-inbound":     "what a rule lets in is what its author wants",
 	"wan-no-gateway":   "the plan takes the segment's gateway, and says so",
 	"narrow-mask":      "only neighbors are out of reach, and no claim is about neighbors",
 	"reserved-address": "the reference lease server hands out what it is told to",
-	"pool-overlap":     "clients try an address before they take it, and decline it",
 	"tag-clash":        "nobody is on the tags that clash",
-	"same-wire":        "both ports lead to the same guests, and neither leads out",
-	"v6-door":          "not rehearsed yet",
 }
 
 // What check calls an error breaks a claim of the rehearsal, or it is known

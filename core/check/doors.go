@@ -233,10 +233,19 @@ func (c *checker) deadSegment() {
 			}
 		}
 		if guests > 0 && ports == 0 {
-			c.find(s.Name, s.Lab.Pos, "give an appliance a port on "+s.Name, "%s on %s, and no appliance is", crowd(first.Machine.Name, guests),
-				s.Name)
+			f := c.find(s.Name, s.Lab.Pos, "give an appliance a port on "+s.Name, "%s on %s, and no appliance is",
+				crowd(first.Machine.Name, guests), s.Name)
+			if !slices.ContainsFunc(s.Adapters, asks) {
+				f.as(Warning).see("Guests there reach each other and nobody else.")
+			}
 		}
 	}
+}
+
+// asks tells a guest's adapter that expects a lease or a gateway: one on a back-end
+// network asks for neither.
+func asks(a *plan.Adapter) bool {
+	return a.Guest != nil && a.Plugged && (a.How != plan.Static || a.Gateway.IsValid())
 }
 
 // crowd names the first of n guests and counts the others, with their verb.

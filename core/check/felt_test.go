@@ -20,15 +20,14 @@ import (
 // does not happen in a rehearsal: installers, restarts, sizes, days, or what a
 // hostile neighbor would have to do.
 var felt = map[string]string{
-	"one-sided": "names outside", "same-wire": "gateway", "second-door": "cut", "host-door": "cut", "dead-segment": "gateway",
-	"loose-end": "gateway names alone", "twin-mac": "alone", "tag-unheard": "gateway", "refusing-switch": "gateway names inbound",
-	"v6-door": "cut alone", "shared-roles": "gateway", "bridge-loop": "gateway inbound", "twin-appliance": "alone",
-	"off-subnet": "held", "reserved-address": "outside path published", "twin-address": "lease", "wrong-gateway": "gateway",
+	"one-sided": "names outside", "same-wire": "apart behind", "second-door": "behind cut", "host-door": "behind cut", "dead-segment": "behind",
+	"loose-end": "alone behind gateway names", "twin-mac": "alone sole", "tag-unheard": "behind", "refusing-switch": "gateway names inbound",
+	"v6-door": "alone behind cut", "bridge-loop": "apart behind inbound", "twin-appliance": "alone",
+	"off-subnet": "held", "reserved-address": "outside path published", "twin-address": "lease sole", "pool-overlap": "sole", "wrong-gateway": "gateway",
 	"no-names":          "names",
 	"two-lease-servers": "alone", "no-lease-server": "lease", "pool-outside": "held", "small-pool": "lease", "reservation-outside": "held",
 	"lease-no-router": "names", "untranslated": "outside", "no-way-out": "expect", "private-wan-dropped": "names",
-	"publish-moving": "published",
-	"publish-denied": "published", "admin-outside": "inbound", "open-inbound": "inbound", "unreachable-expectation": "expect",
+	"publish-denied": "published", "admin-outside": "inbound", "unreachable-expectation": "expect",
 }
 
 // What a finding says one would see is what the rehearsal of its example shows.

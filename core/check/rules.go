@@ -362,17 +362,46 @@ func (c *checker) openInbound() {
 			if rule.Lab == nil || rule.Action != lab.Allow {
 				continue
 			}
-			wide := false
-			for _, s := range rule.Services {
-				wide = wide || s.Proto == lab.Any || s.AllPorts() && s.Proto != lab.ICMP
-			}
 			in := packetset.Packets{Source: c.outside(m), Destination: c.inside(m), Service: packetset.AllServices}
-			if wide && r.Meets(in) && bigger(r.Source.And(in.Source), 1<<16) {
-				c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), rule.Lab.Pos, "publish the one port that is meant, and take the rule away",
-					"%q lets everything from outside in", rule.Text)
+			if !r.Meets(in) || !bigger(r.Source.And(in.Source), 1<<16) {
+				continue
+			}
+			left := []packetset.Packets{r.And(in)}
+			for _, meant := range c.meantInbound(m) { // what is published needs its rule on many an appliance
+				var next []packetset.Packets
+				for _, p := range left {
+					next = append(next, p.Minus(meant)...)
+				}
+				left = next
+			}
+			if len(left) == 0 {
+				continue
+			}
+			f := c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), rule.Lab.Pos, "publish the one port that is meant, and take the rule away",
+				"%q lets packets from outside in", rule.Text)
+			if !slices.ContainsFunc(rule.Services, func(s lab.Service) bool { return s.Proto == lab.Any || s.AllPorts() && s.Proto != lab.ICMP }) {
+				f.as(Warning)
 			}
 		}
 	}
+}
+
+// meantInbound gives what is published, and everything to guests with an outside
+// address of their own.
+func (c *checker) meantInbound(m *plan.Machine) []packetset.Packets {
+	var out []packetset.Packets
+	add := func(a *plan.Adapter, services packetset.Line) {
+		if a.Address.IsValid() {
+			out = append(out, packetset.Packets{Source: packetset.All, Destination: one(a), Service: services})
+		}
+	}
+	for _, v := range m.Publishes {
+		add(v.To, packetset.Service(lab.Service{Proto: v.Proto, From: v.Target, To: v.Target}))
+	}
+	for _, v := range m.OneToOne {
+		add(v.To, packetset.AllServices)
+	}
+	return out
 }
 
 // bigger tells whether a line holds more than n numbers.

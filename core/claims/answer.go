@@ -102,6 +102,17 @@ type (
 		Attempts int   `json:"attempts"`
 		Ways     []Way `json:"ways"`
 	}
+	// GotPacket is who took the packet in, the way that it went, and why it could
+	// not be sent.
+	GotPacket struct {
+		Took []string `json:"took"`
+		Path []string `json:"path"`
+	}
+	// GotOwners is which hardware addresses answered, by the address that was asked
+	// for.
+	GotOwners struct {
+		Owners [][]mac.Address `json:"owners"`
+	}
 	// GotScan is how much was tried, what answered, and what passed.
 	GotScan struct {
 		Attempts int           `json:"attempts"`
@@ -121,6 +132,8 @@ func (GotHop) kind() AskKind      { return "hop" }
 func (GotReach) kind() AskKind    { return "reach" }
 func (GotAttack) kind() AskKind   { return "attack" }
 func (GotScan) kind() AskKind     { return "scan" }
+func (GotPacket) kind() AskKind   { return "packet" }
+func (GotOwners) kind() AskKind   { return "owners" }
 
 // Router is who announces itself as an IPv6 router on a segment.
 type Router struct {

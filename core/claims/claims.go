@@ -13,6 +13,7 @@ import (
 	"slices"
 
 	"openbastion/core/plan"
+	"openbastion/core/prove"
 )
 
 // Verdict is what became of a claim.
@@ -42,10 +43,13 @@ const (
 	Published Kind = "published"
 	Between   Kind = "between"
 	Expect    Kind = "expect"
+	Behind    Kind = "behind"
+	Apart     Kind = "apart"
+	Sole      Kind = "sole"
 )
 
 // Kinds are all kinds.
-var Kinds = []Kind{Lease, Alone, Gateway, Names, Outside, Path, Cut, Held, Inbound, Published, Between, Expect}
+var Kinds = []Kind{Lease, Alone, Gateway, Names, Outside, Path, Cut, Held, Inbound, Published, Between, Expect, Behind, Apart, Sole}
 
 // Result is a claim with its verdict. Its subject is a guest, a segment, an
 // appliance, or two of them: from one to the other.
@@ -67,7 +71,8 @@ type Result struct {
 	Remedy    string     `json:"remedy,omitempty"`  // what to do about it, when broken
 	Follows   string     `json:"follows,omitempty"` // the broken claim that explains this one
 
-	around bool // it went out, and not through the appliance
+	around   bool   // it went out, and not through the appliance
+	disagree string // proof and stage say different things
 }
 
 // Names gives the machines and segments that the claim is about.
@@ -106,6 +111,27 @@ type Document struct {
 	Stage   string   `json:"stage"`
 	Verdict Verdict  `json:"verdict"`
 	Claims  []Result `json:"claims"`
+
+	Findings []Finding `json:"findings"` // errors of check that stand
+	Proof    Proof     `json:"proof"`
+}
+
+// Finding is an error of the layout, as check found it.
+type Finding struct {
+	Code    string `json:"code"`
+	Subject string `json:"subject"`
+	Message string `json:"message"`
+	Remedy  string `json:"remedy"`
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+}
+
+// Proof is what the proof behind a verdict says and takes for granted.
+type Proof struct {
+	Verdict  Verdict  `json:"verdict"`
+	Covers   string   `json:"covers"`
+	Assumes  []string `json:"assumes"`
+	Disagree []string `json:"disagree,omitempty"` // where proof and stage say different things: the program is wrong
 }
 
 // claim is a claim with the parts that decide it.
@@ -150,11 +176,11 @@ func (d Document) Count() map[Verdict]int {
 
 // GuestKinds are the claims about guests, in the order in which a matrix shows
 // them.
-var GuestKinds = []Kind{Lease, Gateway, Names, Outside, Path, Held, Cut}
+var GuestKinds = []Kind{Behind, Lease, Gateway, Names, Outside, Path, Held, Cut}
 
 // Questions gives what the claims of a plan need to know, each thing once.
 func Questions(p *plan.Plan, facts Facts) []Question {
-	out, _ := questions(list(p, facts.Witness))
+	out, _ := questions(list(prove.New(p, facts.Witness.Address), p, facts.Witness))
 	return out
 }
 
@@ -187,7 +213,8 @@ func questions(claims []claim) (out []Question, ids [][][]string) {
 // Judge judges answers, of one stage or of several together. Of two answers to
 // one question the first that is not missing counts.
 func Judge(p *plan.Plan, facts Facts, answers []Answer) Document {
-	list := list(p, facts.Witness)
+	model := prove.New(p, facts.Witness.Address)
+	list := list(model, p, facts.Witness)
 	_, ids := questions(list)
 	by := map[string]Answer{}
 	for _, a := range answers {
@@ -195,12 +222,20 @@ func Judge(p *plan.Plan, facts Facts, answers []Answer) Document {
 			by[a.ID] = a
 		}
 	}
-	doc := Document{Schema: Schema, Lab: p.Name, Stage: facts.Name, Verdict: Holds, Claims: []Result{}}
+	doc := Document{Schema: Schema, Lab: p.Name, Stage: facts.Name, Verdict: Holds, Claims: []Result{}, Findings: []Finding{},
+		Proof: Proof{Verdict: Holds, Covers: model.Covers(), Assumes: prove.Assumptions}}
 	for i := range list {
 		c := &list[i]
 		c.decide(ids[i], by)
 		if c.Verdict == Broken || c.Verdict == Unknown && doc.Verdict == Holds {
 			doc.Verdict = c.Verdict
+		}
+		if proved[c.Kind] && (c.Verdict == Broken || doc.Proof.Verdict == Holds) {
+			doc.Proof.Verdict = c.Verdict
+		}
+		if c.disagree != "" {
+			doc.Proof.Disagree = append(doc.Proof.Disagree, c.ID+": "+c.disagree)
+			doc.Verdict = Broken
 		}
 		doc.Claims = append(doc.Claims, c.Result)
 	}

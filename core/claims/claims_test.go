@@ -51,7 +51,7 @@ func (f *fake) Ask(_ context.Context, questions []Question, tell func(Answer)) e
 	s := port.Leases
 	for _, q := range questions {
 		a := Answer{ID: q.ID, Evidence: []Evidence{{Frame: 7, Text: "seen"}}}
-		switch q.Ask.(type) {
+		switch ask := q.Ask.(type) {
 		case AskAddress:
 			a.Got = GotAddress{netip.MustParsePrefix("172.29.64.7/24")}
 		case AskLease:
@@ -67,6 +67,12 @@ func (f *fake) Ask(_ context.Context, questions []Question, tell func(Answer)) e
 			a.Got = GotName{Answered: true, Resolver: s.Router, Addresses: []netip.Addr{facts.Witness.Address}}
 		case AskHop:
 			a.Got = GotHop{Router: s.Router}
+		case AskOwners:
+			got := GotOwners{}
+			for range ask.Addresses {
+				got.Owners = append(got.Owners, []mac.Address{port.MAC})
+			}
+			a.Got = got
 		case AskReach:
 			a.Got = GotReach{Answered: true, Source: netip.MustParseAddr("172.29.64.7")}
 		case AskAttack:
@@ -202,7 +208,7 @@ func TestWhatAStageCannot(t *testing.T) {
 		"cannot make the lab unplugged": {sets: []Condition{Running}},
 		"the cable is glued in":         {refuse: true},
 		"the fake cannot be asked for attack": {asks: []AskKind{"lease", "servers", "routers", "neighbor", "name", "hop", "reach", "address",
-			"scan"}},
+			"scan", "owners"}},
 	} {
 		doc, _ := run(t, f)
 		for _, r := range doc.Claims {

@@ -194,7 +194,7 @@ func expectedSource(home *plan.Adapter, wans []*plan.Adapter, addresses []Got) s
 	s := seenAs{wans: wans}
 	if len(wans) > 0 && !transparent(wans[0]) {
 		s.translated = wans[0].Machine != home.Segment.Port.Machine || slices.Contains(wans[0].Machine.Masq, home.Segment)
-		s.again = wans[0].Segment.Lab.Join == "nat"
+		s.again = wans[0].Segment.Lab.Join == "nat" || wans[0].Segment.Reach == lab.Host
 	}
 	for _, m := range wans {
 		for _, v := range m.Machine.OneToOne {

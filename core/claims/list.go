@@ -7,43 +7,44 @@ import (
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/core/prove"
 )
 
 // list makes the claims of a plan, in the order in which they are told.
-func list(p *plan.Plan, w Witness) []claim {
+func list(m *prove.Model, p *plan.Plan, w Witness) []claim {
 	var out []claim
 	for _, g := range p.Guests() {
-		home := InsideAdapter(g)
-		if home == nil { // not behind an appliance
-			if a := stranded(g); a != nil {
-				out = append(out, claim{
-					Result: Result{ID: g.Name + "." + string(Gateway), Guest: g.Name, Kind: Gateway}, guests: []string{g.Name},
-					parts: []part{{asks: asking(AskNeighbor{RefTo(a)}),
-						judge: func(r *Result, got []Got) { judgeGateway(r, a, nil, got[0].(GotNeighbor)) }}},
-				})
-			}
-			continue
+		out = append(out, behindClaim(m, g))
+		if home := InsideAdapter(g); home != nil {
+			out = append(out, guestClaims(m, g, home, w)...)
+		} else if around, _ := m.Standing(g); around == prove.Behind && len(g.Adapters) > 0 {
+			out = append(out, cutClaim(m, g, g.Adapters[0]))
 		}
-		out = append(out, guestClaims(g, home, w)...)
 	}
 	for _, s := range p.Segments {
 		if c, ok := aloneClaim(s); ok {
 			out = append(out, c)
 		}
-	}
-	out = append(out, betweenClaims(p)...)
-	for _, m := range p.Appliances() {
-		for _, wan := range m.WAN() {
-			out = append(out, inboundClaim(m, wan))
+		if c, ok := soleClaim(m, s); ok {
+			out = append(out, c)
 		}
-		if ways := waysOut(m); len(ways) > 0 {
-			for i := range m.Publishes {
-				out = append(out, publishedClaim(m, ways[0], &m.Publishes[i]))
+	}
+	out = append(out, betweenClaims(m, p)...)
+	for _, a := range p.Appliances() {
+		out = append(out, apartClaim(m, a))
+		for _, wan := range a.WAN() {
+			out = append(out, inboundClaim(m, a, wan))
+		}
+		if ways := waysOut(a); len(ways) > 0 {
+			for i := range a.Publishes {
+				if c, ok := publishedClaim(m, a, ways[0], &a.Publishes[i]); ok {
+					out = append(out, c)
+				}
 			}
 		}
 	}
 	for i := range p.Lab.Expect {
-		out = append(out, expectClaim(p, w, i))
+		out = append(out, expectClaim(m, p, w, i))
 	}
 	return out
 }
@@ -57,18 +58,6 @@ func InsideAdapter(g *plan.Machine) *plan.Adapter {
 		}
 	}
 	return nil
-}
-
-// stranded gives the adapter of a guest that is on no segment from which any
-// way leads: no appliance's port, no upstream, no host that forwards. Nil when
-// it is not stranded.
-func stranded(g *plan.Machine) *plan.Adapter {
-	for _, a := range g.Adapters {
-		if s := a.Segment; s.Port != nil || s.Reach == lab.Upstream || s.Lab.HostForwards || s.Inside() {
-			return nil
-		}
-	}
-	return g.Adapters[0]
 }
 
 // AllowedServices gives services, one of each protocol where there is one, that every
@@ -147,7 +136,7 @@ func likely(a *plan.Adapter) netip.Addr {
 // usual is one service of each protocol, tried before what rules name.
 var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
 
-func guestClaims(g *plan.Machine, home *plan.Adapter, w Witness) []claim {
+func guestClaims(m *prove.Model, g *plan.Machine, home *plan.Adapter, w Witness) []claim {
 	var out []claim
 	add := func(kind Kind, parts ...part) {
 		out = append(out, claim{Result: Result{ID: g.Name + "." + string(kind), Guest: g.Name, Kind: kind}, parts: parts,
@@ -173,7 +162,7 @@ func guestClaims(g *plan.Machine, home *plan.Adapter, w Witness) []claim {
 	add(Gateway, next...)
 
 	var allowed []lab.Service
-	if port != nil {
+	if port != nil && leadsOut(m, port.Machine) {
 		allowed = AllowedServices(port.Machine, home.Segment, likely(home), w.Address)
 	}
 	if len(allowed) > 0 {
@@ -182,18 +171,42 @@ func guestClaims(g *plan.Machine, home *plan.Adapter, w Witness) []claim {
 		if !transparent(port) { // a bridge is no hop
 			add(Path, part{asks: asking(AskHop{RefTo(home)}), judge: func(r *Result, got []Got) { judgePath(r, port, got[0].(GotHop)) }})
 		}
+	} else if packet, ok := elsewhere(m, home); ok {
+		add(Outside, elsewherePart(home, packet))
 	} else {
-		add(Held, part{asks: asking(AskAttack{g.Name}), judge: judgeAttack},
-			part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) {
-				if names := got[0].(GotName); r.Verdict == Holds && names.Answered && slices.Contains(names.Addresses, w.Address) {
-					r.Saw += fmt.Sprintf("; but %s looks names up outside for it: what words a resolver carries out and back, no rule on addresses closes", names.Resolver)
-				}
-			}})
+		way, partial := m.Outward(g)
+		add(Held, append(attacked(m.Plan(), Running, g, way, partial), part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) {
+			if names := got[0].(GotName); r.Verdict == Holds && names.Answered && slices.Contains(names.Addresses, w.Address) {
+				r.Saw += fmt.Sprintf("; but %s looks names up outside for it: what words a resolver carries out and back, no rule on addresses closes", names.Resolver)
+			}
+		}})...)
 	}
 	if home.Segment.Reach != lab.Upstream { // beside a one-armed appliance the way around it is open, by design
-		add(Cut, part{asks: []ask{{Unplugged, AskAttack{g.Name}}}, judge: judgeAttack})
+		out = append(out, cutClaim(m, g, home))
 	}
 	return out
+}
+
+// elsewhere gives a packet by which a guest may go outside, where the rules let it
+// go somewhere and not to the witness.
+func elsewhere(m *prove.Model, home *plan.Adapter) (prove.Packet, bool) {
+	if home.Segment.Port == nil || !leadsOut(m, home.Segment.Port.Machine) {
+		return prove.Packet{}, false
+	}
+	p, ok := m.Polite(home)
+	return p, ok && p.Protocol != lab.Any && p.Destination.Is4()
+}
+
+func elsewherePart(home *plan.Adapter, p prove.Packet) part {
+	s := lab.Service{Proto: p.Protocol, From: p.DestinationPort, To: p.DestinationPort}
+	return part{asks: asking(AskReach{From: RefTo(home), Service: s, Address: p.Destination}), judge: func(r *Result, got []Got) {
+		if o := got[0].(GotReach); !o.Answered {
+			r.broken(fmt.Sprintf("%s does not reach %s by %s, which the rules let pass: %s", home.Machine.Name, p.Destination, s, o.Saw),
+				"`bastion explain outside` lists what to look at, nearest first")
+		} else {
+			r.Saw = fmt.Sprintf("%s answers %s, as far as the rules let it go", p.Destination, s)
+		}
+	}}
 }
 
 // outsideParts ask whether each allowed service reaches the witness, and, apart
@@ -255,7 +268,7 @@ func aloneClaim(s *plan.Segment) (claim, bool) {
 
 // betweenClaims speak of each pair of segments behind one appliance, through
 // one guest of each.
-func betweenClaims(p *plan.Plan) []claim {
+func betweenClaims(m *prove.Model, p *plan.Plan) []claim {
 	first := map[*plan.Segment]*plan.Adapter{}
 	for _, g := range p.Guests() {
 		if home := InsideAdapter(g); home != nil && len(g.Adapters) == 1 && first[home.Segment] == nil {
@@ -276,7 +289,7 @@ func betweenClaims(p *plan.Plan) []claim {
 				asked, allowed := askedBetween(from.Port.Machine, source, destination)
 				for i, s := range asked {
 					c.parts = append(c.parts, part{
-						asks:  asking(AskReach{RefTo(a), RefTo(b), s, six}),
+						asks:  asking(AskReach{From: RefTo(a), To: RefTo(b), Service: s, IPv6: six}),
 						judge: func(r *Result, got []Got) { judgeBetween(r, a, b, s, i < allowed, how, seen, got[0].(GotReach)) },
 					})
 				}
@@ -284,6 +297,9 @@ func betweenClaims(p *plan.Plan) []claim {
 			add(likely(a), likely(b), false, "")
 			if a.Address6.IsValid() && b.Address6.IsValid() { // the same question over IPv6
 				add(a.Address6.Addr(), b.Address6.Addr(), true, " over IPv6")
+			}
+			if way := m.Joined(a, b); way != nil && !passesAll(from.Port.Machine, from, to) {
+				c.parts = append(c.parts, joinedPart(m, a, b, way))
 			}
 			out = append(out, c)
 		}
@@ -306,7 +322,7 @@ func askedBetween(m *plan.Machine, from, to netip.Addr) (asked []lab.Service, al
 
 // inboundClaim scans the WAN from outside: usual services, the admin page's
 // port, what is published.
-func inboundClaim(m *plan.Machine, wan *plan.Adapter) claim {
+func inboundClaim(model *prove.Model, m *plan.Machine, wan *plan.Adapter) claim {
 	scan := []lab.Service{{Proto: lab.ICMP}}
 	add := func(proto lab.Proto, ports ...uint16) {
 		for _, port := range ports {
@@ -339,32 +355,51 @@ func inboundClaim(m *plan.Machine, wan *plan.Adapter) claim {
 	c.parts = []part{{asks: asking(AskScan{RefTo(wan), scan}), judge: func(r *Result, got []Got) {
 		o := got[0].(GotScan)
 		for _, s := range o.Open {
-			if published[s] {
+			isAdmin := s.Proto == lab.TCP && admin[s.From] && !published[s]
+			if published[s] || !isAdmin && model.Answers(wan, s) {
 				continue
 			}
 			what := s.String()
-			if s.Proto == lab.TCP && admin[s.From] {
+			if isAdmin {
 				what += ", the admin page,"
 			}
 			r.broken(fmt.Sprintf("from outside, %s answers at port %s of %s, and it is not published", what, wan.Name, m.Name),
 				fmt.Sprintf("take admin off port %s, or the rule away that lets it in", wan.Name))
 		}
-		judgeWays(r, o.Attempts, o.Ways, "%d tries from outside, nothing but what is published answers")
+		ways := slices.DeleteFunc(slices.Clone(o.Ways), func(w Way) bool { // what a rule lets in is meant
+			to := model.Plan().Machine(w.To)
+			return to != nil && to.Guest != nil && model.Enters(m, to)
+		})
+		judgeWays(r, o.Attempts, ways, "%d tries from outside, nothing but what the file says answers")
 	}}}
+	for _, at := range model.AdminOutside(m) {
+		c.parts = append(c.parts, stated(fmt.Sprintf("the admin page of %s can be reached on %s, which leads outside", m.Name, at.Segment.Name),
+			"take the admin page off, or put port "+at.Name+" on a segment inside"))
+	}
 	return c
 }
 
-func publishedClaim(m *plan.Machine, wan *plan.Adapter, v *plan.Publish) claim {
+// publishedClaim asks from outside for what is published; where the WAN is behind
+// another appliance, from a guest that stands beside it.
+func publishedClaim(model *prove.Model, m *plan.Machine, wan *plan.Adapter, v *plan.Publish) (claim, bool) {
 	s := lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}
 	guest := v.To.Machine.Name
+	ask, from := AskReach{To: RefTo(wan), Service: s}, "outside"
+	if !model.OuterWAN(wan) {
+		at := slices.IndexFunc(wan.Segment.Adapters, func(a *plan.Adapter) bool { return a.Guest != nil && a.Plugged })
+		if at < 0 {
+			return claim{}, false // nobody is there to reach it
+		}
+		ask.From, from = RefTo(wan.Segment.Adapters[at]), wan.Segment.Name
+	}
 	return claim{
 		Result: Result{ID: fmt.Sprintf("%s-%s-%d.published", guest, v.Proto, v.Port), Guest: guest, Appliance: m.Name, Service: s.String(),
 			Kind: Published},
 		guests: []string{guest},
-		parts: []part{{asks: asking(AskReach{To: RefTo(wan), Service: s}), judge: func(r *Result, got []Got) {
+		parts: []part{{asks: asking(ask), judge: func(r *Result, got []Got) {
 			switch o := got[0].(GotReach); {
 			case !o.Answered:
-				r.broken(fmt.Sprintf("from outside, %s at %s does not answer: %s", s, m.Name, o.Saw),
+				r.broken(fmt.Sprintf("from %s, %s at %s does not answer: %s", from, s, m.Name, o.Saw),
 					"look whether the guest has its planned address and the rules let it in")
 			case o.Who != guest:
 				r.broken(fmt.Sprintf("%s at %s reaches %s, not %s", s, m.Name, o.Who, guest), "give "+guest+" a fixed address")
@@ -372,5 +407,5 @@ func publishedClaim(m *plan.Machine, wan *plan.Adapter, v *plan.Publish) claim {
 				r.Saw = fmt.Sprintf("%s at %s reaches %s", s, m.Name, o.Who)
 			}
 		}}},
-	}
+	}, true
 }

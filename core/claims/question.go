@@ -3,8 +3,10 @@ package claims
 import (
 	"encoding/json"
 	"fmt"
+	"net/netip"
 
 	"openbastion/core/lab"
+	"openbastion/core/prove"
 )
 
 // Condition is the state of the lab in which a question is asked.
@@ -18,6 +20,13 @@ const (
 
 // Conditions are all conditions, in the order in which a run sets them.
 var Conditions = []Condition{Running, Unplugged}
+
+// Leg is a packet passed on: by a guest's adapter to a station of its segment.
+type Leg struct {
+	By  Ref    `json:"by"`
+	Hop string `json:"hop"`
+	On  string `json:"on"`
+}
 
 // Question is one thing to ask of a stage. It travels as JSON.
 type Question struct {
@@ -73,10 +82,27 @@ type (
 		To      Ref         `json:"to"`
 		Service lab.Service `json:"service"`
 		IPv6    bool        `json:"ipv6,omitempty"`
+		Address netip.Addr  `json:"address,omitzero"` // where it goes instead of to the adapter's own address
 	}
 	// AskAttack: what of all that a hostile guest can try gets outside? [GotAttack]
 	AskAttack struct {
 		By string `json:"by"` // a guest
+	}
+	// AskPacket: who takes in one packet, handed to a station of the sender's
+	// segment? [GotPacket]
+	AskPacket struct {
+		From    Ref          `json:"from"`              // zero: somebody outside
+		Segment string       `json:"segment,omitempty"` // of somebody outside
+		Hop     string       `json:"hop"`               // a machine; another name is who leads outside there
+		On      string       `json:"on"`                // the segment on which the hop stands
+		Packet  prove.Packet `json:"packet"`
+		To      Ref          `json:"to,omitzero"`   // whose address it goes to, where only a lease tells
+		Then    []Leg        `json:"then,omitempty"` // what guests do with it who pass it on
+	}
+	// AskOwners: who answers for addresses on the adapter's segment? [GotOwners]
+	AskOwners struct {
+		At        Ref          `json:"at"`
+		Addresses []netip.Addr `json:"addresses"`
 	}
 	// AskScan: from outside, what answers at a WAN, and what passes it? [GotScan]
 	AskScan struct {
@@ -96,6 +122,8 @@ func (AskHop) kind() AskKind      { return "hop" }
 func (AskReach) kind() AskKind    { return "reach" }
 func (AskAttack) kind() AskKind   { return "attack" }
 func (AskScan) kind() AskKind     { return "scan" }
+func (AskPacket) kind() AskKind   { return "packet" }
+func (AskOwners) kind() AskKind   { return "owners" }
 
 // askings and gots make the values of each kind, to read them into.
 var (
@@ -106,6 +134,7 @@ var (
 		"neighbor": func() any { return &AskNeighbor{} },
 		"name":     func() any { return &AskName{} }, "hop": func() any { return &AskHop{} }, "reach": func() any { return &AskReach{} },
 		"attack": func() any { return &AskAttack{} }, "scan": func() any { return &AskScan{} },
+		"packet": func() any { return &AskPacket{} }, "owners": func() any { return &AskOwners{} },
 	}
 	gots = map[AskKind]func() any{
 		"address": func() any { return &GotAddress{} }, "lease": func() any { return &GotLease{} },
@@ -114,6 +143,7 @@ var (
 		"neighbor": func() any { return &GotNeighbor{} },
 		"name":     func() any { return &GotName{} }, "hop": func() any { return &GotHop{} }, "reach": func() any { return &GotReach{} },
 		"attack": func() any { return &GotAttack{} }, "scan": func() any { return &GotScan{} },
+		"packet": func() any { return &GotPacket{} }, "owners": func() any { return &GotOwners{} },
 	}
 )
 

@@ -425,6 +425,7 @@ func guestFields() []field[Guest] {
 				return &g.Adapters[len(g.Adapters)-1]
 			}),
 		boolField("forwards", "Whether the guest passes packets on between its adapters.", func(g *Guest) *bool { return &g.Forwards }),
+		boolField("outside", "Whether the guest is meant to stand outside every appliance: an attacker, an admin desk.", func(g *Guest) *bool { return &g.Outside }),
 		boolField("autostart", "Whether it comes up with the host.", func(g *Guest) *bool { return &g.Autostart }),
 		wordField("system", "The family of its system, for device names and tests.", func(g *Guest) *string { return &g.System }, "linux",
 			"bsd", "desktop"),

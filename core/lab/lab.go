@@ -221,6 +221,7 @@ type Guest struct {
 	Name      string
 	Adapters  []Adapter
 	Forwards  bool
+	Outside   bool // meant to stand outside every appliance
 	Autostart bool
 	System    string // linux, bsd or desktop
 	Machine   Machine

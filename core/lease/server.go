@@ -38,9 +38,20 @@ type Server struct {
 
 type entry struct {
 	client  string // empty: declined, held by nobody
+	card    mac.Address
 	address netip.Addr
 	until   time.Duration
 	bound   bool
+}
+
+// Held gives the address that a hardware address holds now; invalid when none.
+func (s *Server) Held(now time.Duration, card mac.Address) netip.Addr {
+	for _, e := range s.taken {
+		if e.card == card && e.bound && e.until > now {
+			return e.address
+		}
+	}
+	return netip.Addr{}
 }
 
 // NewServer makes a server without leases.
@@ -131,7 +142,7 @@ func (s *Server) offer(now time.Duration, client string, hw mac.Address, wish ne
 	if old := s.taken[address]; old != nil {
 		delete(s.clients, old.client)
 	}
-	e = &entry{client: client, address: address, until: now + offerHold}
+	e = &entry{client: client, card: hw, address: address, until: now + offerHold}
 	s.clients[client], s.taken[address] = e, e
 	return e
 }

@@ -29,6 +29,7 @@ const (
 // answers, another for questions to an upstream resolver, whose answers must
 // come to Answer.
 type Out struct {
+	From   netip.Addr // the address that was asked; invalid: any of its own
 	To     netip.AddrPort
 	Local  uint16
 	Stream bool // by TCP: to a client that asked so
@@ -59,6 +60,7 @@ type question struct {
 }
 
 type client struct {
+	at     netip.Addr // where it asked
 	addr   netip.AddrPort
 	id     uint16
 	stream bool
@@ -124,7 +126,7 @@ func (r *Resolver) Query(now time.Duration, at netip.Addr, from netip.AddrPort, 
 	if err != nil || h.Response {
 		return nil // not even a header to answer to
 	}
-	asker := client{addr: from, id: h.ID, stream: stream, room: plainRoom}
+	asker := client{at: at, addr: from, id: h.ID, stream: stream, room: plainRoom}
 	reply := func(rcode dnsmessage.RCode, q []dnsmessage.Question, answers []dnsmessage.Resource) []Out {
 		m := dnsmessage.Message{
 			Header: dnsmessage.Header{ID: h.ID, Response: true, RecursionDesired: h.RecursionDesired, RecursionAvailable: true,
@@ -135,7 +137,7 @@ func (r *Resolver) Query(now time.Duration, at netip.Addr, from netip.AddrPort, 
 		if b == nil {
 			return nil
 		}
-		return []Out{{To: from, Local: Port, Stream: stream, Data: b}}
+		return []Out{{From: at, To: from, Local: Port, Stream: stream, Data: b}}
 	}
 	if h.OpCode != 0 {
 		return reply(dnsmessage.RCodeNotImplemented, nil, nil)
@@ -289,7 +291,7 @@ func (q *question) tell(m dnsmessage.Message) []Out {
 	var out []Out
 	for _, c := range q.clients {
 		if b := c.fitted(m); b != nil {
-			out = append(out, Out{To: c.addr, Local: Port, Stream: c.stream, Data: b})
+			out = append(out, Out{From: c.at, To: c.addr, Local: Port, Stream: c.stream, Data: b})
 		}
 	}
 	return out

@@ -389,7 +389,7 @@ func (n *Node) resolverOut(list []names.Out) {
 		if o.Stream {
 			n.answerStream(o)
 		} else {
-			n.SendUDP(n.now, o.Local, o.To, o.Data)
+			n.Reply(n.now, netip.AddrPortFrom(o.From, o.Local), o.To, o.Data)
 		}
 	}
 }
@@ -442,4 +442,13 @@ func (n *Node) SendUDP(now time.Duration, local uint16, to netip.AddrPort, data 
 	}
 	from, ok := n.source(to.Addr())
 	return ok && n.originate(packet.Datagram(n.header(from, to.Addr()), local, to.Port(), data))
+}
+
+// Reply sends a datagram from the address and port that were spoken to, which
+// must be the node's own; from any other it goes as SendUDP sends it.
+func (n *Node) Reply(now time.Duration, from, to netip.AddrPort, data []byte) bool {
+	if n.now = now; !from.Addr().IsValid() || !n.Local(from.Addr()) || !to.Addr().IsValid() {
+		return n.SendUDP(now, from.Port(), to, data)
+	}
+	return n.originate(packet.Datagram(n.header(from.Addr(), to.Addr()), from.Port(), to.Port(), data))
 }

@@ -226,7 +226,7 @@ func (b *builder) ports() {
 				if !p.Has("gateway") && s.Gateway.IsValid() {
 					a.Gateway = s.Gateway
 				}
-				a.DNS = known(s.Gateway)
+				a.DNS = known(cmp.Or(s.Gateway, a.Gateway))
 			} else if p.Has("gateway") {
 				a.Gateway = p.Gateway
 			} else if m.Appliance.Kind == "one-armed" && s.Reach == lab.Upstream {

@@ -24,6 +24,7 @@ type Rule struct {
 type Match struct {
 	Any      bool
 	Outside  bool
+	Own      bool           // the appliance itself, at whichever address
 	Segment  *Segment       // traffic must also arrive from, or leave to, this segment
 	Prefixes []netip.Prefix // any of these
 }
@@ -34,6 +35,8 @@ type Flow struct {
 	Proto               lab.Proto // icmp, tcp or udp
 	Port                uint16    // destination port of tcp and udp
 	Side                Side      // which way it passes a transparent appliance
+	Own                 bool      // it is for the appliance itself, which no rule means by outside
+	FromWAN             bool      // and it came in by a WAN port: only a rule that names the appliance, its address or any means it
 }
 
 // Side tells which way a packet passes a transparent appliance, on both sides
@@ -59,14 +62,14 @@ func (r *Rule) matchesService(f Flow) bool {
 	return false
 }
 
-func matches(list []Match, a netip.Addr, outside bool) bool {
+func matches(list []Match, a netip.Addr, outside, own, byName bool) bool {
 	for i := range list {
 		m := &list[i]
-		if m.Any || m.Outside && outside {
+		if m.Any || m.Outside && outside || m.Own && own {
 			return true
 		}
 		for _, p := range m.Prefixes {
-			if p.Contains(a) {
+			if p.Contains(a) && (!byName || p.IsSingleIP()) {
 				return true
 			}
 		}
@@ -91,9 +94,10 @@ func (m *Machine) Decide(f Flow) (*Rule, lab.Action) {
 	if f.Side != ByAddress {
 		fromOutside, toOutside = f.Side == Inward, f.Side == Outward
 	}
+	toOutside = toOutside && !f.Own
 	for i := range m.Rules {
 		r := &m.Rules[i]
-		if r.matchesService(f) && matches(r.To, f.Destination, toOutside) && matches(r.From, f.Source, fromOutside) {
+		if r.matchesService(f) && matches(r.To, f.Destination, toOutside, f.Own, f.Own && f.FromWAN) && matches(r.From, f.Source, fromOutside, false, false) {
 			return r, r.Action
 		}
 	}
@@ -119,7 +123,7 @@ func (m *Machine) AllowedServices(from, to netip.Addr, usual []lab.Service) []la
 	fromOutside, toOutside := m.Outside(from), m.Outside(to)
 	var speak []*Rule
 	for i := range m.Rules {
-		if r := &m.Rules[i]; matches(r.To, to, toOutside) && matches(r.From, from, fromOutside) {
+		if r := &m.Rules[i]; matches(r.To, to, toOutside, false, false) && matches(r.From, from, fromOutside, false, false) {
 			speak = append(speak, r)
 		}
 	}
@@ -185,7 +189,7 @@ func (b *builder) rules() {
 			r := &src.Rules[i]
 			m.Rules = append(m.Rules, Rule{
 				Lab: r, Text: r.String(), Why: why(r), Action: r.Action, Services: r.Services, Log: r.Log,
-				From: b.parties(r.From), To: b.parties(r.To),
+				From: b.parties(m, r.From), To: b.parties(m, r.To),
 			})
 		}
 		m.nameServices()
@@ -252,7 +256,7 @@ func insideSegments(m *Machine) []*Segment {
 	return list
 }
 
-func (b *builder) parties(list []lab.Who) []Match {
+func (b *builder) parties(of *Machine, list []lab.Who) []Match {
 	out := make([]Match, 0, len(list))
 	for _, w := range list {
 		switch w.Kind {
@@ -270,7 +274,7 @@ func (b *builder) parties(list []lab.Who) []Match {
 		case lab.WhoPrefix:
 			out = append(out, Match{Prefixes: []netip.Prefix{w.Prefix}})
 		case lab.WhoGuest, lab.WhoAppliance:
-			var m Match
+			m := Match{Own: w.Name == of.Name}
 			for _, a := range b.plan.Machine(w.Name).Adapters {
 				if a.Address.IsValid() {
 					m.Prefixes = append(m.Prefixes, netip.PrefixFrom(a.Address.Addr(), a.Address.Addr().BitLen()))

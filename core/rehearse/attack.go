@@ -57,7 +57,7 @@ func (r *round) saw(by *station, p *packet.Packet) {
 // second adapter passes on what it is given, as a hostile one would.
 func (l *Lab) assault(questions []claims.Question, tell func(claims.Question, answer)) {
 	for _, m := range l.plan.Guests() {
-		if len(m.Adapters) > 1 {
+		if len(m.Adapters) > 1 && l.model.Relays(m) {
 			n := l.members[m].node
 			defer func(was bool) { n.Forwards, n.Spreads = was, false }(n.Forwards)
 			n.Forwards, n.Spreads = true, true
@@ -68,6 +68,8 @@ func (l *Lab) assault(questions []claims.Question, tell func(claims.Question, an
 			l.Progress(i, len(questions))
 		}
 		switch w := q.Ask.(type) {
+		case claims.AskPacket:
+			tell(q, l.replay(w))
 		case claims.AskScan:
 			to, err := w.To.In(l.plan)
 			if err != nil || to == nil {

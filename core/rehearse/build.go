@@ -18,6 +18,7 @@ import (
 	"openbastion/core/packet"
 	"openbastion/core/plan"
 	"openbastion/core/ppp"
+	"openbastion/core/prove"
 	"openbastion/core/subnet"
 	"openbastion/core/wire"
 )
@@ -44,23 +45,27 @@ func (l *Lab) unused(name string) string {
 // rehearsal.
 const sessionSecret = "high tide"
 
-// outsides gives the networks that the outside can have behind its routers,
-// in order of preference (documentation addresses, RFC 5737).
-func outsides() []netip.Prefix {
-	var list []netip.Prefix
-	for _, a := range [][4]byte{{203, 0, 113, 0}, {198, 51, 100, 0}, {192, 0, 2, 0}} {
-		list = append(list, netip.PrefixFrom(netip.AddrFrom4(a), 24))
+// outsides gives the networks that the outside can have behind its routers, in
+// order of preference: documentation addresses (RFC 5737), then those for tests
+// (RFC 2544) and for providers (RFC 6598).
+func outsides(use func(netip.Prefix) bool) {
+	try := func(a, b, c byte) bool { return use(netip.PrefixFrom(netip.AddrFrom4([4]byte{a, b, c}), 24)) }
+	if try(203, 0, 113) || try(198, 51, 100) || try(192, 0, 2) {
+		return
 	}
-	return list
+	for c := range 256 {
+		if try(198, 19, byte(c)) || try(100, 127, byte(c)) {
+			return
+		}
+	}
 }
 
 // placeOutside picks a network for the outside that no segment of the lab has.
 func (l *Lab) placeOutside() {
-	for _, l.beyond = range outsides() {
-		if !slices.ContainsFunc(l.plan.Segments, func(s *plan.Segment) bool { return s.Subnet.Overlaps(l.beyond) }) {
-			break
-		}
-	}
+	outsides(func(p netip.Prefix) bool {
+		l.beyond = p
+		return !slices.ContainsFunc(l.plan.Segments, func(s *plan.Segment) bool { return s.Subnet.Overlaps(l.beyond) })
+	})
 	l.witness = subnet.Add(l.beyond.Addr(), 80)
 }
 
@@ -75,8 +80,12 @@ type Lab struct {
 	routers    map[*plan.Segment]*station // upstream, by segment
 	announcers map[*plan.Segment]*station // who announces IPv6 there and is not the appliance
 	host       *station                   // nil when no segment has a host leg
-	beyond     netip.Prefix               // behind the routers upstream
-	witness    netip.Addr                 // on it
+	strays     map[*plan.Segment]*station // who may be on a tag that leaves the host, by segment
+	cables     map[*plan.Wire]*cable
+	named      []netip.Addr // outside, at which somebody must answer
+	model      *prove.Model
+	beyond     netip.Prefix // behind the routers upstream
+	witness    netip.Addr   // on it
 	outside    map[*station]bool
 	outer      []bool // by segment of the world: it is outside
 
@@ -96,16 +105,13 @@ func New(p *plan.Plan) *Lab {
 		world: newWorld(), plan: p, members: map[*plan.Machine]*station{}, condition: claims.Running,
 		appliances: map[*plan.Machine]*appliance.Appliance{},
 		routers:    map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
+		strays: map[*plan.Segment]*station{}, cables: map[*plan.Wire]*cable{},
 	}
 	l.placeOutside()
-	cables := map[*plan.Wire]*cable{}
-	for _, w := range p.Wires {
-		c := l.world.addCable()
-		cables[w] = c
-		for _, s := range w.Segments {
-			l.world.addSegment(c, s.Tag, s.Name)
-		}
-	}
+	l.model = prove.New(p, l.witness)
+	l.named = claims.AddressesOutside(l.model, l.witness)
+	cables := l.cables
+	l.lay()
 	l.addOutside(cables)
 	for _, name := range l.world.Segments {
 		s := p.Segment(name)
@@ -113,6 +119,7 @@ func New(p *plan.Plan) *Lab {
 	}
 	l.addHost(cables)
 	l.addStrangers(cables)
+	l.addStrays(cables)
 	l.addAnnouncers(cables)
 	for _, m := range p.Appliances() {
 		l.appliances[m] = appliance.New(m, appliance.Options{Guests: p.Guests(), SessionSecret: sessionSecret})
@@ -127,6 +134,32 @@ func New(p *plan.Plan) *Lab {
 	}
 	return l
 }
+
+// lay makes a cable of each wire; those that leave the host by one uplink are one.
+func (l *Lab) lay() {
+	uplinks := map[string]*cable{}
+	for _, w := range l.plan.Wires {
+		root := l.plan.Segment(w.Name)
+		uplink := ""
+		if root.Reach == lab.Upstream && root.Lab.Join != "nat" {
+			uplink = root.Lab.Uplink
+		}
+		c := uplinks[uplink]
+		if uplink == "" || c == nil {
+			c = l.world.addCable()
+			uplinks[uplink] = c
+		}
+		l.cables[w] = c
+		for _, s := range w.Segments {
+			if _, there := c.segments[s.Tag]; !there {
+				l.world.addSegment(c, s.Tag, s.Name)
+			}
+		}
+	}
+}
+
+// cableOf gives the cable that carries a segment.
+func (l *Lab) cableOf(s *plan.Segment) *cable { return l.cables[s.Wire] }
 
 // World gives the event loop, to set its Recorder and read its Segments.
 func (l *Lab) World() *World { return l.world }
@@ -186,7 +219,7 @@ func introduce(n *node.Node) {
 			return
 		}
 		if reply, ok := ask.Reply(d.Data, n.Name, d.Remote); ok {
-			n.SendUDP(n.Now(), d.Local.Port(), d.Remote, reply)
+			n.Reply(n.Now(), d.Local, d.Remote, reply)
 		}
 	}
 	n.AnyTCP = node.Pages(func(client netip.AddrPort) string { return ask.Page(n.Name, client) })
@@ -205,6 +238,8 @@ const (
 	kindHost      = 0x13
 	kindStranger  = 0x14
 	kindAnnouncer = 0x15
+	kindStray     = 0x16
+	kindNamed     = 0x17
 )
 
 // addOutside makes a router with leases and names for each upstream segment,
@@ -229,7 +264,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 	}
 	count := 0
 	for _, s := range l.plan.Segments {
-		if s.Reach != lab.Upstream {
+		if s.Reach != lab.Upstream && !l.hostIsOutside(s) {
 			continue
 		}
 		count++
@@ -245,16 +280,68 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		n := router(name, s, count, netip.PrefixFrom(farAddress, l.beyond.Bits()))
 		n.Ports()[0].Access = access(s, n.Ports()[0])
 		n.Resolver.Names[witnessName+"."] = l.witness
-		n.Resolver.Names[name+".example."] = s.Gateway
+		n.Resolver.Names[name+".example."] = n.Ports()[0].Address.Addr()
 		n.Resolver.Zones = []string{"."}
-		if s.Lab.Join != "nat" {
+		if !translates(s) {
 			buoy.Routes = append(buoy.Routes, node.Route{To: s.Subnet, Hop: farAddress})
 		}
+		l.answerFor(s, n, cables)
 		st := l.world.addStation(n)
 		l.world.attach(st, 1, cables[s.Wire], wire.Port{Native: s.Tag})
 		l.world.attach(st, 2, far, wire.Port{})
 		l.routers[s], l.outside[st] = st, true
 		n.Seen = func(p *packet.Packet) { l.round.saw(st, p) }
+	}
+}
+
+// hostIsOutside tells a segment that leads outside by the host alone: the lab has
+// no upstream segment, and the host forwards for it, as on many a desktop.
+func (l *Lab) hostIsOutside(s *plan.Segment) bool {
+	return s.Reach == lab.Host && s.Lab.HostForwards && s.HostLeg.IsValid() &&
+		!slices.ContainsFunc(l.plan.Segments, func(s *plan.Segment) bool { return s.Reach == lab.Upstream })
+}
+
+// translates tells a segment that the host joins to its own network by translation.
+func translates(s *plan.Segment) bool { return s.Lab.Join == "nat" || s.Reach == lab.Host }
+
+// answerFor lets somebody outside answer at the addresses that the lab file names
+// there: the router of the segment for resolvers, the witness for all others, and
+// where it is an address of the segment itself, a machine of its own.
+func (l *Lab) answerFor(s *plan.Segment, router *node.Node, cables map[*plan.Wire]*cable) {
+	living := func(a netip.Addr) *plan.Segment {
+		for _, x := range l.plan.Segments {
+			if x.Subnet.Contains(a) {
+				return x
+			}
+		}
+		return nil
+	}
+	for _, a := range l.plan.Adapters {
+		for _, d := range a.DNS {
+			if d.Is4() && d != l.witness && !router.Local(d) && living(d) == nil {
+				router.Ports()[1].Also = append(router.Ports()[1].Also, d)
+			}
+		}
+	}
+	buoy := l.buoy.node.Ports()[0]
+	for i, d := range l.named {
+		switch at := living(d); {
+		case !d.Is4() || router.Local(d):
+		case at == nil:
+			if !buoy.Owns(d) {
+				buoy.Also = append(buoy.Also, d)
+			}
+			router.Routes = append(router.Routes, node.Route{To: netip.PrefixFrom(d, 32), Hop: l.witness})
+		case at == s:
+			n := node.New("stand-in at " + d.String())
+			n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindNamed, i+1), Address: netip.PrefixFrom(d, s.Subnet.Bits()),
+				Gateway: router.Ports()[0].Address.Addr()})
+			introduce(n)
+			st := l.world.addStation(n)
+			l.world.attach(st, 1, cables[s.Wire], wire.Port{Native: s.Tag})
+			l.outside[st] = true
+			n.Seen = func(p *packet.Packet) { l.round.saw(st, p) }
+		}
 	}
 }
 
@@ -275,15 +362,35 @@ func (l *Lab) addStrangers(cables map[*plan.Wire]*cable) {
 	}
 }
 
+// addStrays makes, for each tag that leaves the host on an upstream wire, somebody
+// out there who has it too.
+func (l *Lab) addStrays(cables map[*plan.Wire]*cable) {
+	for i, s := range l.plan.Segments {
+		root := l.plan.Segment(s.Wire.Name)
+		if s.Reach == lab.Upstream || root.Reach != lab.Upstream || root.Lab.Join == "nat" {
+			continue
+		}
+		n := node.New("beyond " + root.Name + " with tag " + fmt.Sprint(s.Tag))
+		n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindStray, i+1), Address: netip.PrefixFrom(subnet.Add(attack.Free(s), -1), s.Subnet.Bits())})
+		st := l.world.addStation(n)
+		l.world.attach(st, 1, cables[s.Wire], wire.Port{Native: s.Tag})
+		l.strays[s], l.outside[st] = st, true
+		n.Seen = func(p *packet.Packet) { l.round.saw(st, p) }
+	}
+}
+
 // router makes the router of an upstream segment, the count-th. Where the host
 // joins the segment to its own network, that is the host, and it translates.
 func router(name string, s *plan.Segment, count int, far netip.Prefix) *node.Node {
 	own := netip.PrefixFrom(s.Gateway, s.Subnet.Bits())
-	serves := s.Lab.Leases == "" || s.Lab.Leases == "upstream" || s.Lab.Leases == "host" // the host that joins it, or stands on it
+	if s.Reach == lab.Host {
+		own = s.HostLeg
+	}
+	serves := s.Reach != lab.Host && s.Lab.Leases == "" || s.Lab.Leases == "upstream" || s.Lab.Leases == "host" // the host that joins it, or stands on it
 	leases := upstreamLeases(s, own)
 	near := node.Port{Adapter: 1, MAC: standIn(kindRouter, 2*count-1), Address: own}
 	away := node.Port{Adapter: 2, MAC: standIn(kindRouter, 2*count), Address: far}
-	if s.Lab.Join == "nat" {
+	if translates(s) {
 		inner := &plan.Adapter{Number: 1, MAC: near.MAC, Address: own, Segment: s, Role: lab.LAN}
 		outer := &plan.Adapter{Number: 2, MAC: away.MAC, Address: far, Segment: s, Role: lab.WAN}
 		if serves {
@@ -353,7 +460,7 @@ func upstreamLeases(s *plan.Segment, own netip.Prefix) lease.Config {
 		}
 	}
 	return lease.Config{
-		Address: own, From: from, To: subnet.Last(s.Subnet), Router: s.Gateway, DNS: []netip.Addr{s.Gateway},
+		Address: own, From: from, To: subnet.Last(s.Subnet), Router: own.Addr(), DNS: []netip.Addr{own.Addr()},
 		Domain: "example", Time: 12 * time.Hour,
 	}
 }
@@ -364,7 +471,7 @@ func (l *Lab) addHost(cables map[*plan.Wire]*cable) {
 	var legs []*plan.Segment
 	forwards := false
 	for _, s := range l.plan.Segments {
-		if s.HostLeg.IsValid() {
+		if s.HostLeg.IsValid() && !l.hostIsOutside(s) {
 			legs = append(legs, s)
 			forwards = forwards || s.Lab.HostForwards
 		}
@@ -391,7 +498,12 @@ func (l *Lab) addHost(cables map[*plan.Wire]*cable) {
 			if s.Reach == lab.Upstream {
 				i := len(where) + 1
 				m := standIn(kindHost, i)
-				n.AddPort(node.Port{Adapter: i, MAC: m, Client: &lease.Client{MAC: m, Hostname: "host"}})
+				port := node.Port{Adapter: i, MAC: m, Client: &lease.Client{MAC: m, Hostname: "host"}}
+				if l.routers[s].node.Ports()[0].Server == nil { // then somebody typed its address in
+					port.Client, port.Gateway = nil, s.Gateway
+					port.Address = netip.PrefixFrom(subnet.Add(attack.Free(s), -2), s.Subnet.Bits())
+				}
+				n.AddPort(port)
 				where = append(where, s)
 			}
 		}

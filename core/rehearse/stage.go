@@ -69,7 +69,7 @@ func (l *Lab) Ask(ctx context.Context, questions []claims.Question, tell func(cl
 	finish := make([]func() answer, len(questions))
 	var hostile []claims.Question
 	for i, q := range questions {
-		if k := q.KindOf(); k == "attack" || k == "scan" {
+		if k := q.KindOf(); k == "attack" || k == "scan" || k == "packet" {
 			hostile = append(hostile, q)
 			continue
 		}
@@ -181,6 +181,8 @@ func (l *Lab) ask(what claims.Asking) (func() answer, error) {
 		at = q.At
 	case claims.AskHop:
 		at = q.At
+	case claims.AskOwners:
+		at = q.At
 	default:
 		return nil, fmt.Errorf("the rehearsal does not know the question %T", what)
 	}
@@ -192,7 +194,9 @@ func (l *Lab) ask(what claims.Asking) (func() answer, error) {
 		return nil, fmt.Errorf("the witness is asked nothing but what reaches it")
 	}
 	s, port := l.portOf(a)
-	switch what.(type) {
+	switch q := what.(type) {
+	case claims.AskOwners:
+		return l.askOwners(a, q), nil
 	case claims.AskAddress:
 		return func() answer {
 			return answer{got: claims.GotAddress{Address: port.Address},
@@ -339,6 +343,9 @@ func (l *Lab) askReach(q claims.AskReach) (func() answer, error) {
 		return nil, err
 	}
 	from, to, why := l.target(fromAdapter, toAdapter, q.IPv6)
+	if q.Address.IsValid() {
+		to, why = q.Address, ""
+	}
 	if why != "" {
 		return func() answer {
 			return answer{got: claims.GotReach{Saw: why}, evidence: []claims.Evidence{l.frame(0, "%s", why)}}

@@ -1,0 +1,165 @@
+package openbastion
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+	"openbastion/core/rehearse"
+)
+
+// dice draws labs in which much can go wrong: several appliances beside and behind
+// each other, tags, hosts, IPv6, guests with several adapters, rules of every
+// form, published ports, addresses of a guest's own, and sentences about it all.
+type dice struct{ *rand.Rand }
+
+func (d dice) one(list ...string) string { return list[d.IntN(len(list))] }
+
+func (d dice) often(percent int) bool { return d.IntN(100) < percent }
+
+func (d dice) lab() string {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("bastion: 1\nlab: drawn")
+	if d.often(25) {
+		line("ipv6: true")
+	}
+	line("segments:")
+	line("  moor: {reach: upstream, subnet: 172.29.70.0/24, gateway: 172.29.70.1%s}", d.one("", "", ", join: nat"))
+	inside := []string{"fen", "quay", "pond"}[:1+d.IntN(3)]
+	reaches := map[string]string{}
+	for i, s := range inside {
+		reaches[s] = "reach: isolated"
+		switch {
+		case i > 0 && d.often(15):
+			reaches[s] = fmt.Sprintf("reach: isolated, within: %s, vlan: %d", inside[0], 40+i)
+		case d.often(10):
+			reaches[s] = d.one("reach: host", "reach: host, host-forwards: true")
+		}
+		line("  %s: {%s, subnet: 10.83.%d.0/24}", s, reaches[s], 17+16*i)
+	}
+	back := d.often(25)
+	if back {
+		line("  back: {reach: isolated, subnet: 10.83.60.0/24}")
+	}
+	chain := d.often(20)
+	if chain {
+		line("  deep: {reach: isolated, subnet: 10.83.99.0/24}")
+	}
+	guests := []string{"tern", "wren", "rail", "crake", "newt"}[:2+d.IntN(4)]
+	line("appliances:\n  weir:\n    ports:")
+	line("      - {role: wan, segment: moor%s}", d.one("", ", address: 172.29.70.9/24"))
+	for i, s := range inside {
+		over := ""
+		if strings.Contains(reaches[s], "within") {
+			over = ", over: " + "p0"
+		}
+		line("      - {role: %s, name: p%d, segment: %s%s%s}", d.one("lan", "lan", "dmz"), i, s, over, d.one("", "", ", admin: true"))
+	}
+	segments := append([]string(nil), inside...)
+	if chain {
+		segments = append(segments, "deep")
+	}
+	d.policy(line, guests, segments)
+	if chain {
+		line("  dyke:\n    ports: [{role: wan, segment: %s}, {role: lan, segment: deep}]", inside[len(inside)-1])
+		d.policy(line, guests, segments)
+	}
+	line("guests:")
+	all := append(append([]string(nil), segments...), "moor")
+	if back {
+		all = append(all, "back")
+	}
+	for i, g := range guests {
+		s := d.one(segments...)
+		switch {
+		case d.often(15):
+			t := d.one(all...)
+			line("  %s: {adapters: [{segment: %s}, {segment: %s}], forwards: %s}", g, s, t, d.one("false", "true"))
+		case d.often(25):
+			line("  %s: {segment: %s, reserve: %s}", g, s, d.address(s, 20+i))
+		case d.often(8):
+			line("  %s: moor", g)
+		default:
+			line("  %s: %s", g, s)
+		}
+	}
+	line("expect:")
+	for range 1 + d.IntN(3) {
+		line("  - %s %s %s%s", d.one(append(guests, "outside", inside[0])...), d.one("never reaches", "never reaches", "reaches"),
+			d.one(append(guests, "outside", "weir", inside[0])...), d.one("", "", " tcp/80", " icmp", " udp/53", " tcp/443"))
+	}
+	return b.String()
+}
+
+func (d dice) address(segment string, host int) string {
+	third := map[string]int{"fen": 17, "quay": 33, "pond": 49, "back": 60, "deep": 99}[segment]
+	return fmt.Sprintf("10.83.%d.%d", third, host)
+}
+
+// policy draws rules and translation.
+func (d dice) policy(line func(string, ...any), guests, segments []string) {
+	if d.often(30) {
+		line("    nat: {publish: [{port: tcp/%s, to: %s, at: tcp/%s}]}", d.one("80", "8080", "443"), d.one(guests...), d.one("80", "443"))
+	}
+	if d.often(35) {
+		return
+	}
+	line("    rules:")
+	who := func(more ...string) string {
+		list := append(append(append([]string{"any"}, segments...), guests...), more...)
+		list = append(list, "10.83.17.0/25", "10.83.33.200", "outside", "172.29.70.50")
+		return d.one(list...)
+	}
+	for range 1 + d.IntN(6) {
+		line("      - %s %s from %s to %s", d.one("allow", "allow", "deny", "refuse"),
+			d.one("any", "any", "tcp", "tcp/80", "tcp/443", "udp", "udp/53", "icmp", "tcp/1000-2000"), who(), who("weir"))
+	}
+}
+
+// Proof and rehearsal agree on labs that nobody thought of.
+func TestProofAndRehearsalAgree(t *testing.T) {
+	n := 150
+	if s := os.Getenv("LABS"); s != "" {
+		n, _ = strconv.Atoi(s)
+	}
+	first := 0
+	if s := os.Getenv("FIRST"); s != "" {
+		first, _ = strconv.Atoi(s)
+	}
+	made, pairs, bad := 0, 0, 0
+	for seed := first; seed < first+n; seed++ {
+		text := dice{rand.New(rand.NewPCG(uint64(seed), 11))}.lab()
+		l, err := lab.Read("drawn", []byte(text))
+		if err != nil {
+			continue
+		}
+		p, err := plan.Build(l)
+		if err != nil {
+			continue
+		}
+		doc := rehearse.New(p).Verdict()
+		made++
+		for _, c := range doc.Claims {
+			if c.Kind == "cut" || c.Kind == "held" || c.Kind == "expect" || c.Kind == "between" || c.Kind == "behind" {
+				pairs++
+			}
+		}
+		if len(doc.Proof.Disagree) > 0 {
+			bad++
+		}
+		if bad < 12 {
+			assert.Empty(t, doc.Proof.Disagree, "seed %d\n%s", seed, text)
+		}
+	}
+	t.Logf("%d labs, %d claims that the proof decides, %d labs in which it disagrees", made, pairs, bad)
+	require.Greater(t, made, n/2)
+}

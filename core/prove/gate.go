@@ -1,0 +1,325 @@
+package prove
+
+import (
+	"openbastion/core/lab"
+	"openbastion/core/names"
+	"openbastion/core/packetset"
+	"openbastion/core/plan"
+)
+
+// exit is what an appliance lets out: by a port, or, with none, into itself.
+type exit struct {
+	port  *plan.Adapter
+	flows []flow
+}
+
+// network gives the addresses that an appliance takes to live at a port.
+func (m *Model) network(a *plan.Adapter) packetset.Line {
+	var l packetset.Line
+	switch {
+	case a.Address.IsValid():
+		l = m.space.Prefixes(a.Address)
+	case a.How == plan.FromAbove:
+		l = m.space.Prefixes(a.Segment.Subnet)
+	}
+	if a.Address6.IsValid() {
+		l = l.Union(m.space.Prefixes(a.Segment.Subnet6))
+	}
+	return l
+}
+
+// cross gives what a gate makes of flows that come in at a port. whole is false
+// when they fell into too many parts to look at them all.
+func (m *Model) cross(g *gate, in *plan.Adapter, flows []flow) (out []exit, whole bool) {
+	if g.transparent && in.Role != lab.Manage {
+		return m.bridge(g, in, flows)
+	}
+	var checked []flow
+	for _, f := range flows {
+		for _, family := range []packetset.Line{m.space.IPv4(), m.space.IPv6()} {
+			f := f.from(m.sources(g, in).And(family)).to(family)
+			if f.published = false; !f.now.Empty() { // another gate's publishing is nothing to this one
+				checked = append(checked, f)
+			}
+		}
+	}
+	arrived := m.rewrite(g, in, checked)
+	whole = true
+	if own := m.delivered(g, in, arrived); len(own) > 0 {
+		out = append(out, exit{flows: own})
+	}
+	taken := g.fixed
+	for _, port := range g.machine.Adapters {
+		net := m.network(port).Minus(taken)
+		if taken = taken.Union(net); !port.Plugged || g.transparent {
+			continue
+		}
+		var there []flow
+		for _, f := range arrived {
+			if f = f.to(net); !f.now.Empty() && (port != in || f.rewritten.destination) {
+				there = append(there, f)
+			}
+		}
+		e, ok := m.leave(g, in, port, there)
+		whole = whole && ok
+		if len(e.flows) > 0 {
+			out = append(out, e)
+		}
+	}
+	far := m.space.IPv4().Minus(taken) // nothing routes IPv6 upstream
+	for _, port := range g.machine.Adapters {
+		if port == in || !port.Plugged || port.Role != lab.WAN && !port.Gateway.IsValid() || len(m.network(port)) == 0 || g.transparent {
+			continue
+		}
+		var there []flow
+		for _, f := range arrived {
+			if f = f.to(far); !f.now.Empty() {
+				there = append(there, f)
+			}
+		}
+		e, ok := m.leave(g, in, port, there)
+		whole = whole && ok
+		if len(e.flows) > 0 {
+			out = append(out, e)
+		}
+	}
+	return out, whole
+}
+
+// sources gives the sources that a gate takes at a port: those that live there
+// (RFC 3704, section 2.2).
+func (m *Model) sources(g *gate, in *plan.Adapter) packetset.Line {
+	var others packetset.Line
+	before := true
+	for _, p := range g.machine.Adapters {
+		if p == in {
+			before = false
+			continue
+		}
+		if net := m.network(p); in.Role == lab.WAN || in.Gateway.IsValid() || before && net.Meets(m.network(in)) {
+			others = others.Union(net)
+		}
+	}
+	l := m.network(in)
+	if len(l) == 0 {
+		return nil
+	}
+	if in.Role == lab.WAN || in.Gateway.IsValid() {
+		l = m.space.All()
+	}
+	l = l.Minus(others).Minus(g.fixed)
+	if in.Port != nil && in.Port.DropPrivate {
+		l = l.Minus(m.space.Prefixes(privates...))
+	}
+	return l
+}
+
+// rewrite turns what goes to a published port or to an address of a guest's own
+// towards the guest.
+func (m *Model) rewrite(g *gate, in *plan.Adapter, flows []flow) []flow {
+	var out []flow
+	for _, f := range flows {
+		if !f.now.Destination.Meets(g.wan) {
+			out = append(out, f)
+			continue
+		}
+		if rest := f.to(m.space.All().Minus(g.wan.And(g.fixed))); !rest.now.Empty() {
+			out = append(out, rest)
+		}
+		left := []flow{f.to(g.wan)}
+		for i := range g.machine.Publishes {
+			v := &g.machine.Publishes[i]
+			to := m.target(g, v.To)
+			if len(to) == 0 {
+				continue
+			}
+			port := packetset.Packets{Source: m.space.All(), Destination: g.wan,
+				Service: packetset.Service(lab.Service{Proto: v.Proto, From: v.Port, To: v.Port})}
+			var next []flow
+			for _, f := range left {
+				if hit := f.and(port); !hit.now.Empty() {
+					hit.published, hit.public = true, v
+					out = append(out, hit.turned(to,
+						packetset.Service(lab.Service{Proto: v.Proto, From: v.Target, To: v.Target})))
+				}
+				for _, rest := range f.now.Minus(port) {
+					next = append(next, f.set(rest))
+				}
+			}
+			left = next
+		}
+		for _, v := range g.machine.OneToOne {
+			if !v.To.Address.IsValid() {
+				continue
+			}
+			outside := m.space.Addresses(v.Outside)
+			for i, f := range left {
+				if hit := f.to(outside); !hit.now.Empty() {
+					hit.published = in.Address.IsValid() && in.Address.Contains(v.To.Address.Addr())
+					out = append(out, hit.turned(m.space.Addresses(v.To.Address.Addr()), nil))
+					left[i] = f.to(m.space.All().Minus(outside))
+				}
+			}
+		}
+		for _, f := range left {
+			if !f.now.Empty() {
+				out = append(out, f)
+			}
+		}
+	}
+	return out
+}
+
+// target gives the addresses to which a gate sends what it publishes to an adapter:
+// the fixed one, or what it leases to it itself.
+func (m *Model) target(g *gate, to *plan.Adapter) packetset.Line {
+	if to.Address.IsValid() {
+		return m.space.Addresses(to.Address.Addr())
+	}
+	if server, v := to.Segment.LeaseService(); v != nil && server.Machine == g.machine {
+		return m.addresses(to)
+	}
+	return nil
+}
+
+// leave applies the rules to what goes out by a port, and translates it.
+func (m *Model) leave(g *gate, in, out *plan.Adapter, flows []flow) (exit, bool) {
+	passed, whole := decide(g.machine, g.rules, flows)
+	e := exit{port: out}
+	for _, f := range passed {
+		six := f.from(m.space.IPv6())
+		if !six.now.Empty() {
+			e.flows = append(e.flows, six)
+		}
+		f = f.from(m.space.IPv4())
+		if out.Role == lab.WAN {
+			for _, v := range g.machine.OneToOne {
+				if !v.To.Address.IsValid() {
+					continue
+				}
+				own := m.space.Addresses(v.To.Address.Addr())
+				if hit := f.from(own); !hit.now.Empty() {
+					e.flows = append(e.flows, hit.as(m.space.Addresses(v.Outside)))
+					f = f.from(m.space.All().Minus(own))
+				}
+			}
+		}
+		var masked packetset.Line
+		switch {
+		case out == in:
+			masked = m.space.All()
+		case out.Role == lab.WAN:
+			for _, s := range g.machine.Masq {
+				masked = masked.Union(m.space.Prefixes(s.Subnet))
+			}
+		}
+		if hit := f.from(masked); !hit.now.Empty() {
+			e.flows = append(e.flows, hit.as(m.addresses(out)))
+		}
+		if rest := f.from(m.space.All().Minus(masked)); !rest.now.Empty() {
+			e.flows = append(e.flows, rest)
+		}
+	}
+	return e, whole
+}
+
+// delivered gives what the appliance itself answers: what a rule lets reach it,
+// and from inside ping, names and the admin page.
+func (m *Model) delivered(g *gate, in *plan.Adapter, flows []flow) []flow {
+	var own []flow
+	for _, f := range flows {
+		if f = f.to(g.own); !f.now.Empty() && !f.rewritten.destination {
+			own = append(own, f)
+		}
+	}
+	if own == nil {
+		return nil
+	}
+	var rules []packetset.Packets
+	for i := range g.rules {
+		r := g.rules[i]
+		r.Destination = m.named(g, g.machine.Rules[i].To, in.Role == lab.WAN).And(g.own)
+		rules = append(rules, r)
+	}
+	passed, _ := decide(g.machine, rules, own)
+	for _, f := range own {
+		left := []flow{f}
+		for _, r := range rules {
+			var next []flow
+			for _, f := range left {
+				for _, rest := range f.now.Minus(r) {
+					next = append(next, f.set(rest))
+				}
+			}
+			if left = next; len(left) > maxParts {
+				break
+			}
+		}
+		for _, f := range left {
+			for _, answer := range m.answers(g, in) {
+				if hit := f.and(answer); !hit.now.Empty() {
+					passed = append(passed, hit)
+				}
+			}
+		}
+	}
+	return passed
+}
+
+// named gives the addresses that a rule names, other than by saying outside; from a
+// WAN a rule means the appliance only when it names it, its address or any.
+func (m *Model) named(g *gate, list []plan.Match, byName bool) packetset.Line {
+	var l packetset.Line
+	for _, x := range list {
+		if x.Any {
+			return m.space.All()
+		}
+		if x.Own {
+			l = l.Union(g.own)
+		}
+		for _, p := range x.Prefixes {
+			if !x.Outside && (!byName || p.IsSingleIP()) {
+				l = l.Union(m.space.Prefixes(p))
+			}
+		}
+	}
+	return l
+}
+
+// answers gives what an appliance answers itself where no rule speaks of it.
+func (m *Model) answers(g *gate, in *plan.Adapter) []packetset.Packets {
+	var out []packetset.Packets
+	add := func(to packetset.Line, s lab.Service) {
+		out = append(out, packetset.Packets{Source: m.space.All(), Destination: to, Service: packetset.Service(s)})
+	}
+	inside := in.Role != lab.WAN
+	if inside {
+		add(g.own, lab.Service{Proto: lab.ICMP})
+		for _, p := range []lab.Proto{lab.UDP, lab.TCP} {
+			add(g.own, lab.Service{Proto: p, From: names.Port, To: names.Port})
+		}
+	}
+	for _, a := range g.machine.Adapters {
+		if a.Admin != 0 && (inside || in.Admin != 0) {
+			add(m.addresses(a), lab.Service{Proto: lab.TCP, From: a.Admin, To: a.Admin})
+		}
+	}
+	return out
+}
+
+// bridge applies a transparent appliance's rules to what passes from one of its
+// sides to the others.
+func (m *Model) bridge(g *gate, in *plan.Adapter, flows []flow) (out []exit, whole bool) {
+	whole = true
+	for _, port := range g.machine.Adapters {
+		if port == in || port.Role == lab.Manage || !port.Plugged {
+			continue
+		}
+		passed, ok := decide(g.machine, m.bridged(g, port.Role == lab.WAN), flows)
+		whole = whole && ok
+		if len(passed) > 0 {
+			out = append(out, exit{port, passed})
+		}
+	}
+	return out, whole
+}

@@ -1,0 +1,266 @@
+package prove
+
+import (
+	"net/netip"
+	"slices"
+
+	"openbastion/core/lab"
+	"openbastion/core/packetset"
+	"openbastion/core/plan"
+)
+
+// Model is a plan made ready for questions. It remembers what questions have in
+// common, and is not for several goroutines at once.
+type Model struct {
+	plan    *plan.Plan
+	space   *packetset.Space
+	domains []*domain
+	of      map[*plan.Segment]*domain
+	gates   map[*plan.Machine]*gate
+	lines   map[*plan.Segment]packetset.Line // the addresses of a segment's networks
+	witness netip.Addr
+	spreads map[string]*spread
+}
+
+// domain is what is one broadcast domain in truth: a segment, or several that
+// share an uplink and a tag.
+type domain struct {
+	segments []*plan.Segment
+	outer    bool          // it leads outside by itself
+	host     *plan.Segment // the segment on which the host forwards, or nil
+	stranger bool          // somebody else announces itself as its router
+	guests   []*plan.Adapter
+	ports    []*plan.Adapter // of appliances
+}
+
+// name gives the segment by which the domain is told in a path.
+func (d *domain) name() string { return d.segments[0].Name }
+
+// leadsOut tells whether somebody on it is outside without any appliance.
+func (d *domain) leadsOut() bool { return d.outer || d.host != nil || d.stranger }
+
+// back tells a segment that nobody but guests is on.
+func (d *domain) back() bool { return len(d.ports) == 0 && !d.leadsOut() }
+
+// gate is an appliance with its rules as sets.
+type gate struct {
+	machine     *plan.Machine
+	transparent bool
+	rules       []packetset.Packets // sides told by addresses
+	own         packetset.Line      // the addresses that it has or may get
+	wan         packetset.Line      // those of its WAN ports, where publishing happens
+	fixed       packetset.Line      // the addresses that it has for certain
+	inside      packetset.Line
+}
+
+// Witness is where packets outside go when nothing asks for another address (RFC
+// 5737).
+var Witness = netip.AddrFrom4([4]byte{203, 0, 113, 80})
+
+// New makes a model of a plan. Packets that go outside go to the witness where
+// they can; an invalid address stands for [Witness].
+func New(p *plan.Plan, witness netip.Addr) *Model {
+	if !witness.IsValid() {
+		witness = Witness
+	}
+	m := &Model{plan: p, witness: witness, space: packetset.NewSpace(append(boundaries(p), single(witness))...),
+		spreads: map[string]*spread{}, of: map[*plan.Segment]*domain{},
+		gates: map[*plan.Machine]*gate{}, lines: map[*plan.Segment]packetset.Line{}}
+	for _, s := range p.Segments {
+		m.lines[s] = m.space.Prefixes(s.Subnet, s.Subnet6)
+	}
+	m.join()
+	for _, a := range p.Appliances() {
+		m.gates[a] = m.gate(a)
+	}
+	return m
+}
+
+// single gives the prefix of one address.
+func single(a netip.Addr) netip.Prefix {
+	if !a.IsValid() {
+		return netip.Prefix{}
+	}
+	return netip.PrefixFrom(a, a.BitLen())
+}
+
+// boundaries gives every network and address that something in the plan tells
+// from others.
+func boundaries(p *plan.Plan) []netip.Prefix {
+	var list []netip.Prefix
+	for _, s := range p.Segments {
+		list = append(list, s.Subnet, s.Subnet6, single(s.Gateway))
+		if s.HostLeg.IsValid() {
+			list = append(list, single(s.HostLeg.Addr()))
+		}
+	}
+	for _, a := range p.Adapters {
+		list = append(list, single(a.Gateway))
+		for _, x := range []netip.Prefix{a.Address, a.Address6} {
+			if x.IsValid() {
+				list = append(list, single(x.Addr()))
+			}
+		}
+		if a.Leases != nil {
+			list = append(list, single(a.Leases.Pool.From), single(a.Leases.Pool.To))
+		}
+	}
+	for _, m := range p.Appliances() {
+		for i := range m.Rules {
+			for _, side := range [][]plan.Match{m.Rules[i].From, m.Rules[i].To} {
+				for _, x := range side {
+					list = append(list, x.Prefixes...)
+				}
+			}
+		}
+		for _, o := range m.OneToOne {
+			list = append(list, single(o.Outside))
+		}
+	}
+	for _, e := range p.Lab.Expect {
+		list = append(list, e.From.Prefix, e.To.Prefix)
+	}
+	return append(list, privates...)
+}
+
+// privates are the networks that a port with drop-private drops (RFC 1918, RFC
+// 6598, and what machines give themselves).
+var privates = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"),
+	netip.MustParsePrefix("192.168.0.0/16"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("169.254.0.0/16")}
+
+// join finds the broadcast domains: a segment of its own each, but for those that
+// leave the host by one uplink with one tag.
+func (m *Model) join() {
+	type wire struct {
+		uplink string
+		tag    int
+	}
+	shared := map[wire]*domain{}
+	forwards := slices.ContainsFunc(m.plan.Segments, func(s *plan.Segment) bool { return s.HostLeg.IsValid() && s.Lab.HostForwards })
+	for _, s := range m.plan.Segments {
+		root := m.plan.Segment(s.Wire.Name)
+		leaves := root.Reach == lab.Upstream && root.Lab.Join != "nat"
+		var d *domain
+		if w := (wire{root.Lab.Uplink, s.Tag}); leaves && w.uplink != "" {
+			if d = shared[w]; d == nil {
+				d = &domain{}
+				shared[w] = d
+			}
+		}
+		if d == nil {
+			d = &domain{}
+		}
+		if len(d.segments) == 0 {
+			m.domains = append(m.domains, d)
+		}
+		d.segments = append(d.segments, s)
+		d.outer = d.outer || s.Reach == lab.Upstream || leaves
+		if s.HostLeg.IsValid() && forwards { // then it does for whoever hands it a packet
+			d.host = s
+		}
+		d.stranger = d.stranger || s.Lab.RouterAdvertisements
+		m.of[s] = d
+	}
+	for _, a := range m.plan.Adapters {
+		if d := m.of[a.Segment]; a.Plugged && a.Guest != nil {
+			d.guests = append(d.guests, a)
+		} else if a.Plugged && (a.Over == nil || a.Over.Plugged) {
+			d.ports = append(d.ports, a)
+		}
+	}
+}
+
+func (m *Model) gate(a *plan.Machine) *gate {
+	g := &gate{machine: a, transparent: a.Appliance.Kind == "transparent"}
+	for _, x := range a.Adapters {
+		own := m.addresses(x)
+		g.fixed = g.fixed.Union(m.fixed(x))
+		if x.Role == lab.WAN {
+			for _, o := range a.OneToOne {
+				if x.Segment.Subnet.Contains(o.Outside) {
+					own = own.Union(m.space.Addresses(o.Outside))
+					g.fixed = g.fixed.Union(m.space.Addresses(o.Outside))
+				}
+			}
+			g.wan = g.wan.Union(own)
+		} else {
+			g.inside = g.inside.Union(m.lines[x.Segment])
+		}
+		g.own = g.own.Union(own)
+	}
+	outside := m.space.All().Minus(g.inside)
+	side := func(list []plan.Match) packetset.Line {
+		var l packetset.Line
+		for _, x := range list {
+			switch {
+			case x.Any:
+				return m.space.All()
+			case x.Outside:
+				l = l.Union(outside)
+			default: // of itself only what it has for certain: the rest is delivered, see named
+				l = l.Union(m.space.Prefixes(x.Prefixes...))
+			}
+		}
+		return l
+	}
+	g.rules = make([]packetset.Packets, len(a.Rules))
+	for i := range a.Rules {
+		r := &a.Rules[i]
+		g.rules[i] = packetset.Packets{Source: side(r.From), Destination: side(r.To), Service: packetset.Services(r.Services)}
+	}
+	return g
+}
+
+// bridged gives the rules of a transparent appliance for what passes one way:
+// there the side that a packet comes from decides what is outside.
+func (m *Model) bridged(g *gate, outward bool) []packetset.Packets {
+	side := func(list []plan.Match, outside bool) packetset.Line {
+		var l packetset.Line
+		for _, x := range list {
+			switch {
+			case x.Any, x.Outside && outside:
+				return m.space.All()
+			case !x.Outside:
+				l = l.Union(m.space.Prefixes(x.Prefixes...))
+			}
+		}
+		return l
+	}
+	out := make([]packetset.Packets, len(g.rules))
+	for i := range g.machine.Rules {
+		r := &g.machine.Rules[i]
+		out[i] = packetset.Packets{Source: side(r.From, !outward), Destination: side(r.To, outward), Service: packetset.Services(r.Services)}
+	}
+	return out
+}
+
+// fixed gives the addresses that an adapter has for certain.
+func (m *Model) fixed(a *plan.Adapter) packetset.Line {
+	var l packetset.Line
+	if a.Address.IsValid() {
+		l = m.space.Addresses(a.Address.Addr())
+	}
+	if a.Address6.IsValid() {
+		l = l.Union(m.space.Addresses(a.Address6.Addr()))
+	}
+	return l
+}
+
+// addresses gives the addresses that an adapter has or may get: its own, the
+// pool it leases from, or any of its segment.
+func (m *Model) addresses(a *plan.Adapter) packetset.Line {
+	var l packetset.Line
+	switch _, v := a.Segment.LeaseService(); {
+	case a.Address.IsValid():
+		l = m.space.Addresses(a.Address.Addr())
+	case a.How == plan.NoAddress:
+	case v != nil && v.Pool.From.IsValid():
+		l = m.space.Run(v.Pool.From, v.Pool.To)
+	default:
+		l = m.space.Prefixes(a.Segment.Subnet)
+	}
+	if a.Address6.IsValid() {
+		l = l.Union(m.space.Addresses(a.Address6.Addr()))
+	}
+	return l
+}

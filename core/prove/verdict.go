@@ -1,0 +1,352 @@
+package prove
+
+import (
+	"fmt"
+	"slices"
+
+	"openbastion/core/lab"
+	"openbastion/core/packetset"
+	"openbastion/core/plan"
+)
+
+// Escape is a way by which packets get where they must not, with one of them.
+type Escape struct {
+	From, To string
+	Path     []string
+	Packet   Packet
+	Sender   *plan.Adapter // nil: somebody outside
+	Reason   string
+	Maybe    bool // it depends on which address a lease gives
+	Public   bool // it goes to what an appliance publishes
+}
+
+// Around gives a way by which a guest gets outside while every appliance's WAN is
+// unplugged: past them all. Nil when there is none; partial when the proof could
+// not look at everything.
+func (m *Model) Around(g *plan.Machine) (e *Escape, partial bool) {
+	return m.escape(Unplugged, g, "it gets outside past every appliance")
+}
+
+// Outward gives a way by which a guest gets outside at all.
+func (m *Model) Outward(g *plan.Machine) (e *Escape, partial bool) {
+	return m.escape(Running, g, "the file says that it may not go outside")
+}
+
+func (m *Model) escape(c Condition, g *plan.Machine, reason string) (*Escape, bool) {
+	adapters := plugged(g)
+	if len(adapters) == 0 {
+		return nil, false
+	}
+	s := m.spreadOf(c, g.Name, adapters...)
+	way, flows := m.outside(s, func(f flow) (flow, bool) { return f, !f.now.Empty() })
+	if way == nil {
+		return nil, s.partial
+	}
+	p := m.passage(renamed(way, g.Name), flows, g, nil)
+	return m.escapeBy(p, g.Name, "outside", reason), s.partial
+}
+
+func (m *Model) escapeBy(p Passage, from, to, reason string) *Escape {
+	return &Escape{From: from, To: to, Path: p.Path, Packet: p.Packet, Sender: p.From, Reason: reason, Maybe: p.Maybe, Public: p.Public}
+}
+
+// LeadsOut tells whether anything leads outside at all; a closed range has no
+// outside.
+func (m *Model) LeadsOut() bool {
+	for _, d := range m.domains {
+		if d.leadsOut() {
+			return true
+		}
+	}
+	return false
+}
+
+// Stands says how a guest stands to the outside.
+type Stands int
+
+// The ways to stand.
+const (
+	Behind  Stands = iota // an appliance is between it and the outside
+	Closed                // nothing leads outside from where it is
+	Beside                // on the outside, next to a one-armed appliance, by design
+	Exposed               // on the outside, or a way leads there past every appliance
+	Lost                  // nobody but guests is on its segments
+)
+
+// Standing tells how a guest stands to the outside, with the way that leads there
+// past every appliance.
+func (m *Model) Standing(g *plan.Machine) (Stands, *Escape) {
+	adapters := plugged(g)
+	port, beside := false, false
+	for _, a := range adapters {
+		d := m.of[a.Segment]
+		port = port || len(d.ports) > 0
+		for _, p := range d.ports {
+			beside = beside || p.Machine.Appliance.Kind == "one-armed"
+		}
+	}
+	around, _ := m.Around(g)
+	switch {
+	case around != nil && beside && len(adapters) == 1:
+		return Beside, around
+	case around != nil:
+		return Exposed, around
+	case port:
+		return Behind, nil
+	}
+	for _, a := range adapters { // behind a guest with an adapter elsewhere
+		for _, x := range m.of[a.Segment].guests {
+			for _, b := range x.Machine.Adapters {
+				if x.Machine != g && b.Plugged && len(m.of[b.Segment].ports) > 0 {
+					return Behind, nil
+				}
+			}
+		}
+	}
+	if !m.LeadsOut() || len(adapters) == 0 {
+		return Closed, nil
+	}
+	return Lost, nil
+}
+
+// Shared is two sides of an appliance that are one broadcast domain, or one side
+// that leaves the host with another's wire.
+type Shared struct {
+	One, Other *plan.Adapter
+	Why        string
+}
+
+// Sides gives the sides of an appliance that are not apart.
+func (m *Model) Sides(a *plan.Machine) []Shared {
+	var out []Shared
+	list := a.Adapters
+	for i, x := range list {
+		for _, y := range list[i+1:] {
+			joined := x.Port != nil && x.Port.Joins == y.Name || y.Port != nil && y.Port.Joins == x.Name
+			if m.of[x.Segment] == m.of[y.Segment] && !joined {
+				why := "both are on " + x.Segment.Name
+				if x.Segment != y.Segment {
+					why = x.Segment.Name + " and " + y.Segment.Name + " leave the host by one uplink"
+				}
+				out = append(out, Shared{x, y, why})
+			}
+		}
+		root := m.plan.Segment(x.Segment.Wire.Name)
+		if x.Role != lab.WAN && x.Segment.Reach == lab.Isolated && root != x.Segment && root.Reach == lab.Upstream && root.Lab.Join != "nat" {
+			out = append(out, Shared{x, x, x.Segment.Name + " is a tag on the wire of " + root.Name + ", which leads upstream"})
+		}
+	}
+	return out
+}
+
+// Twin is an address or a hardware address that two have on one wire.
+type Twin struct {
+	What  string
+	Names []string // of whom
+	Pos   *plan.Adapter
+}
+
+// Twins gives what is not alone of its kind on a broadcast domain: fixed
+// addresses that two have or that a pool hands out too, and hardware addresses.
+func (m *Model) Twins(s *plan.Segment) []Twin {
+	d := m.of[s]
+	addresses, cards := map[string][]string{}, map[string][]string{}
+	var order []string
+	at := map[string]*plan.Adapter{}
+	add := func(to map[string][]string, key, name string, a *plan.Adapter) {
+		if to[key] == nil {
+			order = append(order, key)
+			at[key] = a
+		}
+		to[key] = append(to[key], name)
+	}
+	members := append(append([]*plan.Adapter(nil), d.ports...), d.guests...)
+	for _, x := range d.segments {
+		if x.HostLeg.IsValid() {
+			add(addresses, x.HostLeg.Addr().String(), "the host", nil)
+		}
+		if x.Reach == lab.Upstream && x.Gateway.IsValid() {
+			add(addresses, x.Gateway.String(), "the router upstream", nil)
+		}
+	}
+	for _, a := range members {
+		name := a.Machine.Name + " " + a.Name
+		if a.Address.IsValid() {
+			add(addresses, a.Address.Addr().String(), name, a)
+		}
+		if a.Over == nil {
+			add(cards, a.MAC.String(), name, a)
+		}
+	}
+	for _, server := range members {
+		if server.Leases == nil || !server.Leases.Pool.From.IsValid() {
+			continue
+		}
+		for _, a := range members {
+			if a.Address.IsValid() && (a.How == plan.Static) && server.Leases.Pool.Contains(a.Address.Addr()) {
+				add(addresses, a.Address.Addr().String(), "whoever leases it from "+server.Machine.Name, a)
+			}
+		}
+	}
+	var out []Twin
+	for _, key := range order {
+		if len(addresses[key]) > 1 {
+			out = append(out, Twin{"address " + key, addresses[key], at[key]})
+		}
+		if len(cards[key]) > 1 {
+			out = append(out, Twin{"hardware address " + key, cards[key], at[key]})
+		}
+	}
+	return out
+}
+
+// Joined tells whether guests of one segment get any packet onto another past
+// every appliance, with the way.
+func (m *Model) Joined(a, b *plan.Adapter) []string {
+	s := m.spreadOf(Running, a.Machine.Name, a)
+	if path := s.hostile[m.of[b.Segment]]; path != nil && m.of[a.Segment] != m.of[b.Segment] {
+		return append(renamed(path, a.Machine.Name), b.Machine.Name)
+	}
+	return nil
+}
+
+// AdminOutside gives the ports of an appliance by whose wire its admin page can be
+// reached from outside.
+func (m *Model) AdminOutside(a *plan.Machine) []*plan.Adapter {
+	var out []*plan.Adapter
+	for _, x := range a.Adapters {
+		onWAN := x.Role == lab.WAN || slices.ContainsFunc(a.WAN(), func(w *plan.Adapter) bool { return m.of[w.Segment] == m.of[x.Segment] })
+		if !x.Plugged || !onWAN || !m.of[x.Segment].leadsOut() || m.gates[a].transparent && x.Role != lab.Manage || a.Appliance.Kind == "one-armed" {
+			continue
+		}
+		for _, f := range m.Answered(x) {
+			for _, y := range a.Adapters {
+				admin := packetset.Service(lab.Service{Proto: lab.TCP, From: y.Admin, To: y.Admin})
+				if y.Admin != 0 && f.Service.Meets(admin) && f.Destination.Meets(m.addresses(y)) && (len(out) == 0 || out[len(out)-1] != x) {
+					out = append(out, x)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Answered gives what an appliance itself answers of what comes in at a port.
+func (m *Model) Answered(in *plan.Adapter) []Set {
+	exits, _ := m.cross(m.gates[in.Machine], in, []flow{whole(m.space.All(), m.space.All())})
+	var out []Set
+	for _, e := range exits {
+		if e.port == nil {
+			for _, f := range e.flows {
+				out = append(out, Set(f.now))
+			}
+		}
+	}
+	return out
+}
+
+// Answers tells whether an appliance answers a service itself at the address of
+// a port by which it comes in.
+func (m *Model) Answers(in *plan.Adapter, s lab.Service) bool {
+	for _, set := range m.Answered(in) {
+		if packetset.Service(s).Within(set.Service) && m.addresses(in).Meets(set.Destination) {
+			return true
+		}
+	}
+	return false
+}
+
+// Enters tells whether the file lets packets from outside to a guest's adapter
+// through an appliance: by a rule, a publish or an address of its own.
+func (m *Model) Enters(by *plan.Machine, to *plan.Machine) bool {
+	s := m.fromOutside(Running)
+	for _, a := range to.Adapters {
+		for _, p := range m.arriveAt(s, "outside", nil, a, func(f flow) (flow, bool) { return f, !f.now.Empty() }) {
+			if len(p.Path) >= 4 && p.Path[len(p.Path)-3] == by.Name {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// OuterWAN tells whether the segment of a port leads outside by itself.
+func (m *Model) OuterWAN(a *plan.Adapter) bool { return m.of[a.Segment].leadsOut() }
+
+// Relays tells whether a guest is taken to pass on what it is given: it does so by
+// the file, or is hostile and stands where that leads from one appliance's segment
+// to another, or outside.
+func (m *Model) Relays(g *plan.Machine) bool {
+	watched := map[*domain]bool{}
+	for _, a := range plugged(g) {
+		d := m.of[a.Segment]
+		if d.leadsOut() {
+			return len(g.Adapters) > 1
+		}
+		if !d.back() {
+			watched[d] = true
+		}
+	}
+	return g.Guest.Forwards || len(watched) > 1
+}
+
+// Plan gives the plan that the model is of.
+func (m *Model) Plan() *plan.Plan { return m.plan }
+
+// Between makes the way of one packet from a guest to another of a path that
+// guests between them make.
+func (m *Model) Between(a, b *plan.Adapter, path []string) *Escape {
+	packet, _ := m.concrete([]flow{whole(m.addresses(a), m.addresses(b))}, a, b)
+	return &Escape{From: a.Machine.Name, To: b.Machine.Name, Path: path, Packet: packet, Sender: a,
+		Reason: "guests between pass on what the rules do not"}
+}
+
+// Covers says of how much the proof speaks.
+func (m *Model) Covers() string {
+	guests, rules := 0, 0
+	for _, d := range m.domains {
+		guests += len(d.guests)
+	}
+	for _, g := range m.gates {
+		rules += len(g.rules)
+	}
+	count := func(n int, one, many string) string {
+		if n == 1 {
+			return "one " + one
+		}
+		return fmt.Sprintf("%d %s", n, many)
+	}
+	return fmt.Sprintf("every packet of IPv4 and IPv6 from %s on %s, through %s with %s",
+		count(guests, "adapter of a guest", "adapters of guests"), count(len(m.domains), "broadcast domain", "broadcast domains"),
+		count(len(m.gates), "appliance", "appliances"), count(rules, "rule", "rules"))
+}
+
+// Never gives the ways by which packets get from those named to those named,
+// which a sentence says do not; at most a few.
+func (m *Model) Never(from, to lab.Who, service lab.Service) (ways []*Escape, partial bool) {
+	const most = 3
+	a := m.Ask(Running, from, to, service)
+	for i, p := range a.Passages {
+		if i == most {
+			break
+		}
+		ways = append(ways, m.escapeBy(p, p.Path[0], p.Path[len(p.Path)-1], "a sentence says that it never gets there"))
+	}
+	return ways, a.Partial
+}
+
+// Polite gives a packet that the rules let an adapter send outside from an address
+// of its own, by the appliance of its segment; false when they let none.
+func (m *Model) Polite(home *plan.Adapter) (Packet, bool) {
+	if home.Segment.Port == nil {
+		return Packet{}, false
+	}
+	s := &spread{hostile: map[*domain][]string{}}
+	m.enter(s, Running, home.Segment.Port, []flow{whole(m.addresses(home), m.space.All())}, []string{home.Machine.Name, home.Segment.Name}, nil)
+	way, flows := m.outside(s, func(f flow) (flow, bool) { return f, !f.now.Empty() })
+	if way == nil {
+		return Packet{}, false
+	}
+	packet, _ := m.concrete(flows, home, nil)
+	return packet, true
+}

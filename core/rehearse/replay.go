@@ -1,0 +1,194 @@
+package rehearse
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"openbastion/core/attack"
+	"openbastion/core/claims"
+	"openbastion/core/mac"
+	"openbastion/core/node"
+	"openbastion/core/packet"
+	"openbastion/core/plan"
+)
+
+// sender gives the station that sends a packet, its adapter's number and
+// hardware address.
+func (l *Lab) sender(q claims.AskPacket) (s *station, adapter int, address mac.Address, err error) {
+	a, err := q.From.In(l.plan)
+	if err != nil {
+		return nil, 0, mac.Address{}, err
+	}
+	if a != nil {
+		s, port := l.portOf(a)
+		return s, a.Number, port.MAC, nil
+	}
+	seg := l.plan.Segment(q.Segment)
+	for _, s := range []*station{l.routers[seg], l.strays[seg], l.announcers[seg]} {
+		if s != nil {
+			return s, 1, s.node.Ports()[0].MAC, nil
+		}
+	}
+	if port := l.hostPort(seg); port != nil {
+		return l.host, port.Adapter, port.MAC, nil
+	}
+	return nil, 0, mac.Address{}, fmt.Errorf("nobody outside stands on %s", q.Segment)
+}
+
+// hostPort gives the host's port on a segment, or nil.
+func (l *Lab) hostPort(s *plan.Segment) *node.Port {
+	if l.host == nil || s == nil || !s.HostLeg.IsValid() {
+		return nil
+	}
+	for _, p := range l.host.node.Ports() {
+		if p.Address == s.HostLeg {
+			return p
+		}
+	}
+	return nil
+}
+
+// hop gives the station that a packet is handed to.
+func (l *Lab) hop(name string, on *plan.Segment) (attack.Hop, bool) {
+	if on == nil {
+		return attack.Hop{}, false
+	}
+	if m := l.plan.Machine(name); m != nil {
+		for _, a := range m.Adapters {
+			if l.cableOf(a.Segment) == l.cableOf(on) && a.Segment.Tag == on.Tag {
+				return attack.Hop{MAC: a.MAC, Name: name}, true
+			}
+		}
+		return attack.Hop{}, false
+	}
+	for _, s := range []*station{l.routers[on], l.strays[on], l.announcers[on]} {
+		if s != nil {
+			return attack.Hop{MAC: s.node.Ports()[0].MAC, Name: s.name}, true
+		}
+	}
+	if port := l.hostPort(on); port != nil {
+		return attack.Hop{MAC: port.MAC, Name: l.host.name}, true
+	}
+	return attack.Hop{}, false
+}
+
+// replay sends one packet and tells who took it in.
+func (l *Lab) replay(q claims.AskPacket) answer {
+	from, adapter, address, err := l.sender(q)
+	if err != nil {
+		return answer{missing: err.Error()}
+	}
+	hop, ok := l.hop(q.Hop, l.plan.Segment(q.On))
+	if !ok {
+		return answer{missing: fmt.Sprintf("%s is not on %s", q.Hop, q.On)}
+	}
+	if to, err := q.To.In(l.plan); err == nil && to != nil && l.addressOf(to).IsValid() {
+		q.Packet.Destination = l.addressOf(to)
+	}
+	defer l.standIn(q.Packet.Destination)()
+	r := l.newRound(from, attack.Single(q.From, address, q.Packet, hop), map[*station]bool{})
+	got := claims.GotPacket{Took: []string{}, Path: []string{}}
+	first := l.world.number + 1
+	took := func(name string) {
+		if !slices.Contains(got.Took, name) {
+			got.Took = append(got.Took, name)
+		}
+	}
+	for _, s := range l.world.stations {
+		if s == from {
+			continue
+		}
+		was := s.node.Seen
+		s.node.Seen = func(p *packet.Packet) {
+			if attack.TokenOf(p) == 0 {
+				if took(s.name); l.outside[s] || l.standsOutside(s) {
+					took("outside")
+				}
+			}
+			if was != nil {
+				was(p)
+			}
+		}
+		defer func() { s.node.Seen = was }()
+	}
+	var last *packet.Packet
+	l.world.watch = func(s *station, segment int, p *packet.Packet) {
+		if p.Type != packet.TypeARP && !p.Discovery() && attack.TokenOnWire(p) == 0 && len(got.Path) < 64 {
+			got.Path = append(got.Path, s.name, l.world.Segments[segment])
+			last = p
+		}
+	}
+	l.world.transmit(from, adapter, r.attempts[0].Aim(0))
+	l.world.run(l.world.now + 20*time.Millisecond)
+	for i, leg := range q.Then {
+		by, err := leg.By.In(l.plan)
+		hop, ok := l.hop(leg.Hop, l.plan.Segment(leg.On))
+		if err != nil || by == nil || !ok || !slices.Contains(got.Took, by.Machine.Name) {
+			got.Path = append(got.Path, fmt.Sprintf("(leg %d could not be taken)", i+1))
+			break
+		}
+		again := attack.Single(leg.By, by.MAC, q.Packet, hop)
+		l.world.transmit(l.members[by.Machine], by.Number, again[0].Aim(0))
+		l.world.run(l.world.now + 20*time.Millisecond)
+	}
+	l.world.watch = nil
+	out := answer{got: got}
+	if last != nil {
+		out.evidence = []claims.Evidence{l.frame(first, "%s, handed to %s", q.Packet, hop)}
+		if last.Number > first {
+			out.evidence = append(out.evidence, l.frame(last.Number, "%s", last))
+		}
+	} else {
+		out.evidence = []claims.Evidence{l.frame(0, "%s could not be sent: the adapter is down", q.Packet)}
+	}
+	return out
+}
+
+// standsOutside tells a guest on a segment that leads outside.
+func (l *Lab) standsOutside(s *station) bool {
+	m := l.machineOf(s)
+	return m != nil && m.Guest != nil && slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool { return l.model.OuterWAN(a) })
+}
+
+// standIn has the router of an upstream segment answer at an address of it that
+// nobody has; what it gives takes that back.
+func (l *Lab) standIn(a netip.Addr) (back func()) {
+	for s, r := range l.routers {
+		if !s.Subnet.Contains(a) || slices.ContainsFunc(l.plan.Adapters, func(x *plan.Adapter) bool { return l.addressOf(x) == a }) {
+			continue
+		}
+		port := r.node.Ports()[0]
+		if !r.node.Local(a) {
+			was := port.Also
+			port.Also = append(slices.Clone(was), a)
+			return func() { port.Also = was }
+		}
+	}
+	return func() {}
+}
+
+// askOwners asks who answers for addresses on an adapter's segment.
+func (l *Lab) askOwners(a *plan.Adapter, q claims.AskOwners) func() answer {
+	s, port := l.portOf(a)
+	var list []*node.Inquiry
+	for _, address := range q.Addresses {
+		list = append(list, s.node.Inquire(l.world.now, port, address))
+		l.world.pump(s)
+		l.world.run(l.world.now + 100*time.Microsecond)
+	}
+	return func() answer {
+		got, n := claims.GotOwners{}, 0
+		for i, x := range list {
+			owners := slices.Clone(x.Answers)
+			if port.Owns(q.Addresses[i]) {
+				owners = append(owners, port.MAC)
+			}
+			got.Owners = append(got.Owners, owners)
+			n += len(owners)
+		}
+		return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s asked for %d addresses, and %d hardware addresses answered",
+			a.Machine.Name, len(list), n)}}
+	}
+}

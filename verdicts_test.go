@@ -1,0 +1,59 @@
+package openbastion
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"openbastion/core/check"
+	"openbastion/core/claims"
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+	"openbastion/core/rehearse"
+)
+
+// Labs whose truth was worked out beforehand: their first lines say whether the
+// whole verdict holds (0) or does not (1), and why.
+func TestVerdicts(t *testing.T) {
+	dir := "testdata/verdicts"
+	if d := os.Getenv("VERDICTS"); d != "" {
+		dir = d
+	}
+	files, err := filepath.Glob(dir + "/*.yaml")
+	require.NoError(t, err)
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".yaml"), func(t *testing.T) {
+			text, err := os.ReadFile(file)
+			require.NoError(t, err)
+			l, err := lab.Read(file, text)
+			require.NoError(t, err)
+			p, err := plan.Build(l)
+			require.NoError(t, err)
+			r := rehearse.New(p)
+			doc := r.Verdict()
+			check.Complete(&doc, p, time.Time{})
+			assert.Empty(t, doc.Proof.Disagree)
+			want := strings.Contains(string(text), "# rehearse: 0")
+			assert.Equal(t, want, doc.Verdict == claims.Holds, "%s\n%s", text, told(doc))
+		})
+	}
+}
+
+// told says what does not hold.
+func told(doc claims.Document) string {
+	var b strings.Builder
+	for _, r := range doc.Claims {
+		if r.Verdict != claims.Holds {
+			b.WriteString(r.ID + " " + string(r.Verdict) + ": " + r.Saw + "\n")
+		}
+	}
+	for _, f := range doc.Findings {
+		b.WriteString("finding " + f.Code + " " + f.Subject + ": " + f.Message + "\n")
+	}
+	return b.String()
+}
