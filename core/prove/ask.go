@@ -212,6 +212,7 @@ func (m *Model) arriveAt(s *spread, name string, who *plan.Machine, a *plan.Adap
 			if f.public != nil {
 				return wanted(f.only(a))
 			}
+			f.maybe = f.maybe || len(m.fixed(a)) == 0 && !at.Within(f.now.Destination)
 			return wanted(f.to(at))
 		})
 		if len(flows) > 0 {

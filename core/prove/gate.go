@@ -126,7 +126,9 @@ func (m *Model) rewrite(g *gate, in *plan.Adapter, flows []flow) []flow {
 		if rest := f.to(m.space.All().Minus(g.wan.And(g.fixed))); !rest.now.Empty() {
 			out = append(out, rest)
 		}
-		left := []flow{f.to(g.wan)}
+		first := f.to(g.wan)
+		first.maybe = first.maybe || !first.now.Destination.Meets(g.fixed) && !g.wan.Minus(g.fixed).Within(f.now.Destination)
+		left := []flow{first}
 		for i := range g.machine.Publishes {
 			v := &g.machine.Publishes[i]
 			to := m.target(g, v.To)
@@ -228,7 +230,9 @@ func (m *Model) leave(g *gate, in, out *plan.Adapter, flows []flow) (exit, bool)
 func (m *Model) delivered(g *gate, in *plan.Adapter, flows []flow) []flow {
 	var own []flow
 	for _, f := range flows {
+		was := f.now.Destination
 		if f = f.to(g.own); !f.now.Empty() && !f.rewritten.destination {
+			f.maybe = f.maybe || !f.now.Destination.Meets(g.fixed) && !g.own.Minus(g.fixed).Within(was)
 			own = append(own, f)
 		}
 	}

@@ -26,12 +26,11 @@ type spread struct {
 
 // landing is what an appliance lets out onto a domain, or takes in itself.
 type landing struct {
-	on      *domain       // nil: the appliance itself
-	by      *plan.Adapter // the port it leaves by; of the appliance itself the port it came in by
-	flows   []flow
-	path    []string // machines and segments in turn, from the start
-	outside bool     // it goes on to the outside
-	free    bool     // whoever sent it chose the next hop
+	on    *domain       // nil: the appliance itself
+	by    *plan.Adapter // the port it leaves by; of the appliance itself the port it came in by
+	flows []flow
+	path  []string // machines and segments in turn, from the start
+	away  []flow   // what of it goes on to the outside
 }
 
 // start is where somebody hostile sends from.
@@ -139,9 +138,9 @@ func (m *Model) enter(s *spread, c Condition, in *plan.Adapter, flows []flow, pa
 // by the next hop to what lies beyond.
 func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate, free bool) {
 	d := m.of[e.port.Segment]
-	s.landed = append(s.landed, landing{on: d, by: e.port, flows: e.flows, path: path, outside: d.leadsOut(), free: free})
 	local := m.network(e.port)
 	hop := m.nextHop(e.port)
+	s.landed = append(s.landed, landing{on: d, by: e.port, flows: e.flows, path: path, away: m.away(d, e, local, hop, free)})
 	for _, port := range d.ports {
 		if port.Machine == e.port.Machine {
 			continue
@@ -169,6 +168,29 @@ func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate
 			m.enter(s, c, port, in, path, seen)
 		}
 	}
+}
+
+// away gives what of an exit goes on to the outside: what is for somebody on an
+// upstream segment, and what the next hop, when that is no appliance of the lab,
+// sends on.
+func (m *Model) away(d *domain, e exit, local, hop packetset.Line, free bool) []flow {
+	if !d.leadsOut() || free {
+		return map[bool][]flow{true: e.flows}[d.leadsOut()]
+	}
+	ours := slices.ContainsFunc(d.ports, func(p *plan.Adapter) bool {
+		return p.Machine != e.port.Machine && len(hop) > 0 && hop.Meets(m.addresses(p))
+	})
+	byHost := d.host != nil && (hop == nil || hop.Meets(m.space.Addresses(d.host.HostLeg.Addr())))
+	var out []flow
+	for _, f := range e.flows {
+		if near := f.to(local); d.outer && !near.now.Empty() {
+			out = append(out, near)
+		}
+		if far := f.to(m.space.All().Minus(local)); !ours && (d.outer || byHost) && !far.now.Empty() {
+			out = append(out, far)
+		}
+	}
+	return out
 }
 
 // nextHop gives the address of the gateway by which a port sends what lives
@@ -202,7 +224,7 @@ func (m *Model) outside(s *spread, wanted func(flow) (flow, bool)) (way []string
 	best := false
 	for i := range s.landed {
 		l := &s.landed[i]
-		if l.on == nil || !l.outside {
+		if l.on == nil || len(l.away) == 0 {
 			continue
 		}
 		path := append(append([]string(nil), l.path...), m.beyond(l.on)...)
@@ -211,7 +233,7 @@ func (m *Model) outside(s *spread, wanted func(flow) (flow, bool)) (way []string
 		}
 		var here []flow
 		witness := false
-		for _, f := range l.flows {
+		for _, f := range l.away {
 			if f, ok := wanted(m.leaving(l, f)); ok {
 				here = append(here, f)
 				witness = witness || f.now.Destination.Meets(far)
