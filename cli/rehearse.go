@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"openbastion/core/check"
 	"openbastion/core/claims"
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
@@ -109,6 +110,7 @@ func (a *app) rehearsal(p *plan.Plan, capture string, replace bool, log *report.
 	l.World().Recorder = recorders
 	if capture == "" {
 		doc, _, err := claims.Run(a.ctx, p, l)
+		check.Complete(&doc, p, time.Time{})
 		return doc, l.World().Frames(), err
 	}
 	// The capture appears whole or not at all: also when the run is interrupted.
@@ -125,6 +127,7 @@ func (a *app) rehearsal(p *plan.Plan, capture string, replace bool, log *report.
 	}
 	l.World().Recorder = append(recorders, w)
 	doc, _, err := claims.Run(a.ctx, p, l)
+	check.Complete(&doc, p, time.Time{})
 	for _, step := range []func() error{w.Err, buffer.Flush, f.Commit} {
 		if err == nil {
 			err = step()
@@ -165,8 +168,44 @@ func showVerdict(s *screen, doc claims.Document, verbose bool) {
 	showMatrix(s, doc)
 	showOthers(s, doc)
 	showBroken(s, doc, verbose)
+	showFindings(s, doc.Findings)
+	showProof(s, doc.Proof, verbose)
 	s.line()
 	s.line(summary(s, doc))
+}
+
+// showFindings tells the errors of the layout that stand beside the claims.
+func showFindings(s *screen, list []claims.Finding) {
+	for i, f := range list {
+		if i == 0 {
+			s.line()
+			s.line("  And check finds:")
+		}
+		if i == maxShown {
+			s.line("  … and ", count(len(list)-i, "error more", "errors more"), "; bastion check tells all")
+			break
+		}
+		s.line("  ", s.paint(broken, signBroken), " ", s.paint(strong, f.Code), "  ", f.Subject, "  ",
+			s.paint(faint, fmt.Sprintf("%s:%d", f.File, f.Line)))
+		s.para(4, 0, plain, f.Message)
+		s.para(4, 2, strong, "remedy: "+f.Remedy)
+	}
+}
+
+// showProof says of what the proof speaks, what it leaves out, and where it and the
+// rehearsal say different things.
+func showProof(s *screen, p claims.Proof, verbose bool) {
+	s.line()
+	s.para(0, 2, faint, "The proof speaks of "+p.Covers+". Not looked at: tunnels in names, neighbors that may go outside and do so for others, "+
+		"switches that do not keep tags apart.")
+	for _, text := range p.Assumes {
+		if verbose {
+			s.para(2, 2, faint, signNote+" "+text)
+		}
+	}
+	for _, text := range p.Disagree {
+		s.para(2, 2, plain, s.paint(broken, signBroken)+" the program is wrong here: "+text)
+	}
 }
 
 // maxShown is how many claims are told one by one.
@@ -245,7 +284,7 @@ func centered(text string, room int) string {
 // one kind, those that hold are only counted.
 func showOthers(s *screen, doc claims.Document) {
 	t := table{}
-	for _, k := range []claims.Kind{claims.Alone, claims.Between, claims.Inbound, claims.Published, claims.Expect} {
+	for _, k := range []claims.Kind{claims.Alone, claims.Sole, claims.Between, claims.Apart, claims.Inbound, claims.Published, claims.Expect} {
 		var list []claims.Result
 		sound := 0
 		for _, r := range doc.Claims {

@@ -84,6 +84,7 @@ func (w *writer) banner() g.Node {
 			link("plan", "Plan"), link("evidence", "Evidence"), g.If(len(w.shown) > 0, link("frames", "Frames"))),
 		h.Div(h.Class("banner "+string(w.doc.Verdict)), g.Text(signs[w.doc.Verdict]+" "+w.doc.Summary())),
 		h.P(h.Class("faint"), g.Text(claims.Introduction)),
+		h.P(h.Class("faint"), g.Text("The proof speaks of "+w.doc.Proof.Covers+". Taken for granted: "+strings.Join(w.doc.Proof.Assumes, " "))),
 	}
 }
 
@@ -118,6 +119,14 @@ func (w *writer) broken() g.Node {
 				}),
 				w.list(r.Evidence), g.If(r.Remedy != "", h.P(h.Class("remedy"), g.Text("Remedy: "), page.Code(r.Remedy)))))
 		}
+	}
+	for _, f := range w.doc.Findings {
+		causes = append(causes, h.Div(h.Class("card"), h.Strong(h.Class(string(claims.Broken)), g.Text(signs[claims.Broken]+" "+f.Code)),
+			g.Text(fmt.Sprintf(" %s, line %d", f.Subject, f.Line)), h.P(g.Text(f.Message)),
+			h.P(h.Class("remedy"), g.Text("Remedy: "), page.Code(f.Remedy))))
+	}
+	for _, text := range w.doc.Proof.Disagree {
+		causes = append(causes, h.Div(h.Class("card"), h.P(g.Text("The program is wrong here: "+text))))
 	}
 	if causes == nil && rest == nil {
 		return g.Group{}

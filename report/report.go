@@ -54,6 +54,19 @@ func Markdown(p *plan.Plan, doc claims.Document) []byte {
 			}
 		}
 	}
+	for i, f := range doc.Findings {
+		if i == 0 {
+			b.WriteString("\n## What check finds\n\n")
+		}
+		fmt.Fprintf(&b, "- **%s** %s (line %d): %s. Remedy: %s.\n", plain(f.Code), plain(f.Subject), f.Line, plain(f.Message), plain(f.Remedy))
+	}
+	fmt.Fprintf(&b, "\n## What the proof speaks of\n\nIt covers %s. It takes for granted:\n\n", plain(doc.Proof.Covers))
+	for _, text := range doc.Proof.Assumes {
+		fmt.Fprintf(&b, "- %s\n", plain(text))
+	}
+	for _, text := range doc.Proof.Disagree {
+		fmt.Fprintf(&b, "- ✗ The program is wrong here: %s\n", plain(text))
+	}
 	b.WriteString("\n## All claims\n\n| claim | verdict | what is seen | evidence |\n| --- | --- | --- | --- |\n")
 	for _, r := range doc.Claims {
 		var evidence []string

@@ -2,12 +2,14 @@ package check
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
 	"openbastion/core/lab"
 	"openbastion/core/mac"
 	"openbastion/core/plan"
+	"openbastion/core/prove"
 )
 
 // doors are the findings about ways out and wires.
@@ -38,6 +40,15 @@ func doors() []Entry {
 			Old:    "  heron: desks",
 			Bad:    "  heron: {adapters: [{segment: desks}, {segment: road}]}",
 			find:   (*checker).secondDoor,
+		},
+		{
+			Code: "beside", Severity: Error, Title: "A guest in front of the appliance",
+			See:    "The guest reaches the outside with the appliance off, and others reach it from there.",
+			Why:    "It stands on a segment that leads outside by itself: nothing is between.",
+			Remedy: "Put it on a segment behind an appliance, or say outside: true where that is where it belongs.",
+			Old:    "  newt: {segment: pool, autostart: true}",
+			Bad:    "  newt: {segment: road, autostart: true}",
+			find:   (*checker).beside,
 		},
 		{
 			Code: "host-door", Severity: Error, Title: "The host is a way out",
@@ -165,6 +176,21 @@ func leadsOut(s *plan.Segment) string {
 		}
 	}
 	return ""
+}
+
+// beside finds guests that no appliance stands before, and whom the file does not
+// want there. One with an adapter inside as well is a second door.
+func (c *checker) beside() {
+	model := prove.New(c.p, netip.Addr{})
+	for _, g := range c.p.Guests() {
+		if g.Guest.Outside || slices.ContainsFunc(g.Adapters, func(a *plan.Adapter) bool { return a.Plugged && a.Segment.Inside() }) {
+			continue
+		}
+		if stands, way := model.Standing(g); stands == prove.Exposed {
+			c.find(g.Name, g.Guest.Pos, "put it on a segment behind an appliance, or write outside: true", "%s gets outside without any appliance: %s",
+				g.Name, strings.Join(way.Path, " → "))
+		}
+	}
 }
 
 func (c *checker) secondDoor() {

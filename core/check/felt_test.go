@@ -14,22 +14,6 @@ import (
 	"openbastion/core/rehearse"
 )
 
-// felt tells, for each code, which kinds of claims the rehearsal of its example
-// finds broken, those that follow from others left out: what its "you would
-// see" speaks of. A code that is not here breaks none, as what it speaks of
-// does not happen in a rehearsal: installers, restarts, sizes, days, or what a
-// hostile neighbor would have to do.
-var felt = map[string]string{
-	"one-sided": "names outside", "same-wire": "apart behind", "second-door": "behind cut", "host-door": "behind cut", "dead-segment": "behind",
-	"loose-end": "alone behind gateway names", "twin-mac": "alone sole", "tag-unheard": "behind", "refusing-switch": "gateway names inbound",
-	"v6-door": "alone behind cut", "bridge-loop": "apart behind inbound", "twin-appliance": "alone",
-	"off-subnet": "held", "reserved-address": "outside path published", "twin-address": "lease sole", "pool-overlap": "sole", "wrong-gateway": "gateway",
-	"no-names":          "names",
-	"two-lease-servers": "alone", "no-lease-server": "lease", "pool-outside": "held", "small-pool": "lease", "reservation-outside": "held",
-	"lease-no-router": "names", "untranslated": "outside", "no-way-out": "expect", "private-wan-dropped": "names",
-	"publish-denied": "published", "admin-outside": "inbound", "unreachable-expectation": "expect",
-}
-
 // What a finding says one would see is what the rehearsal of its example shows.
 func TestWhatOneWouldSee(t *testing.T) {
 	for _, e := range Catalogue() {
@@ -52,7 +36,7 @@ func TestWhatOneWouldSee(t *testing.T) {
 			delete(got, k) // the common example has it as well
 		}
 		var want []claims.Kind
-		for _, k := range strings.Fields(felt[e.Code]) {
+		for _, k := range strings.Fields(breaks[e.Code]) {
 			want = append(want, claims.Kind(k))
 		}
 		var kinds []claims.Kind

@@ -322,6 +322,8 @@ func trace(list []claim, results []Result) {
 			switch r.Kind {
 			case Gateway, Names:
 				r.Follows = first(g + ".lease")
+			case Behind:
+				r.Follows = first(g + ".cut")
 			case Outside, Path:
 				if r.around {
 					r.Follows = first(g+".cut", g+".held")

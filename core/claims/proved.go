@@ -113,7 +113,9 @@ func escaped(p *plan.Plan, c Condition, e *prove.Escape, remedy string) part {
 	return part{asks: []ask{{c, asked(p, e)}}, any: func(r *Result, got []Got) (missing bool) {
 		saw := fmt.Sprintf("%s gets to %s: %s (%s)", e.From, e.To, strings.Join(e.Path, " → "), e.Packet)
 		r.broken(saw, remedy)
-		r.Escapes = append(r.Escapes, Way{From: e.From, To: e.To, Path: e.Path, Tried: e.Packet.String(), Packet: planReading(saw)})
+		if r.Kind != Behind && r.Escapes == nil { // else what was tried shows it, or the claim that this one follows from
+			r.Escapes = append(r.Escapes, Way{From: e.From, To: e.To, Path: e.Path, Tried: e.Packet.String(), Packet: planReading(saw)})
+		}
 		r.Evidence = append(r.Evidence, planReading(fmt.Sprintf("the proof: %s; for example %s", e.Reason, e.Packet)))
 		if got[0] == nil {
 			return true
@@ -166,7 +168,7 @@ func cutClaim(m *prove.Model, g *plan.Machine, home *plan.Adapter) claim {
 // behindClaim says that a guest stands behind an appliance, unless it is meant to
 // stand outside.
 func behindClaim(m *prove.Model, g *plan.Machine) claim {
-	c := claim{Result: Result{ID: g.Name + "." + string(Behind), Guest: g.Name, Kind: Behind}}
+	c := claim{Result: Result{ID: g.Name + "." + string(Behind), Guest: g.Name, Kind: Behind}, guests: []string{g.Name}}
 	stands, way := m.Standing(g)
 	switch {
 	case g.Guest.Outside:

@@ -96,7 +96,7 @@ type (
 		Hop     string       `json:"hop"`               // a machine; another name is who leads outside there
 		On      string       `json:"on"`                // the segment on which the hop stands
 		Packet  prove.Packet `json:"packet"`
-		To      Ref          `json:"to,omitzero"`   // whose address it goes to, where only a lease tells
+		To      Ref          `json:"to,omitzero"`    // whose address it goes to, where only a lease tells
 		Then    []Leg        `json:"then,omitempty"` // what guests do with it who pass it on
 	}
 	// AskOwners: who answers for addresses on the adapter's segment? [GotOwners]

@@ -11,10 +11,26 @@ const Introduction = "Outside stand two invented machines: the witness (buoy), w
 
 // Summary says a verdict in one sentence, the same in every output.
 func (d Document) Summary() string {
+	text := d.claimsSummary()
+	switch n := len(d.Findings); {
+	case n == 1:
+		text += " Beside them check finds an error."
+	case n > 1:
+		text += fmt.Sprintf(" Beside them check finds %d errors.", n)
+	}
+	if len(d.Proof.Disagree) > 0 {
+		text += " Proof and rehearsal say different things: the program is wrong here."
+	}
+	return text
+}
+
+func (d Document) claimsSummary() string {
 	n, all := d.Count(), len(d.Claims)
 	switch {
 	case all == 0:
-		return "Nothing to say: no guest is behind an appliance."
+		return "Nothing to say: the lab has no guest and no appliance."
+	case n[Holds] == all && len(d.Findings) > 0:
+		return counted(all, "claim holds", "claims hold") + "."
 	case n[Holds] == all && !slices.ContainsFunc(d.Claims, func(r Result) bool { return r.Kind == Cut }):
 		return counted(all, "claim holds", "claims hold") +
 			". Nothing keeps the guests from avoiding an appliance that stands beside their router."

@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"openbastion/core/lab"
@@ -120,6 +121,44 @@ func (w *writer) rules() {
 		w.rule(i, &w.m.Rules[i], plan.ByAddress)
 	}
 	w.line(1, "}")
+	if w.m.Appliance.Kind == "transparent" {
+		return
+	}
+	for _, c := range []struct {
+		name    string
+		fromWAN bool
+	}{{"own", false}, {"own_outside", true}} {
+		w.line(1, "# What they say of the appliance itself, which nobody means by outside.")
+		w.line(1, "chain %s {", c.name)
+		for i := range w.m.Rules {
+			r := w.m.Rules[i]
+			if r.To = itself(r.To, c.fromWAN); len(r.To) > 0 {
+				w.rule(i, &r, plan.ByAddress)
+			}
+		}
+		w.line(1, "}")
+	}
+}
+
+// itself gives the parties of a rule that can mean the appliance itself: any, its
+// name, or its addresses; from a WAN no network in which it has one.
+func itself(list []plan.Match, fromWAN bool) []plan.Match {
+	var out []plan.Match
+	for _, m := range list {
+		switch {
+		case m.Any, m.Own:
+			return []plan.Match{{Any: true}}
+		case m.Outside:
+		case fromWAN:
+			m.Prefixes = slices.DeleteFunc(slices.Clone(m.Prefixes), func(p netip.Prefix) bool { return !p.IsSingleIP() })
+			if len(m.Prefixes) > 0 {
+				out = append(out, m)
+			}
+		default:
+			out = append(out, m)
+		}
+	}
+	return out
 }
 
 func (w *writer) rule(i int, r *plan.Rule, side plan.Side) {
@@ -306,7 +345,10 @@ func (w *writer) input() {
 	w.opening(2)
 	inside := w.inside()
 	if len(inside) > 0 {
-		w.line(2, "iifname %s jump rules", ports(inside))
+		w.line(2, "iifname %s jump own", ports(inside))
+	}
+	if wans := w.m.WAN(); len(wans) > 0 {
+		w.line(2, "iifname %s jump own_outside", ports(wans))
 	}
 	for _, a := range w.m.Adapters {
 		if a.Admin == 0 {
