@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"openbastion/core/lab"
-	"openbastion/core/packetset"
 	"openbastion/core/plan"
+	"openbastion/core/prove"
 )
 
 // Severity says how bad a finding is.
@@ -98,8 +98,7 @@ type checker struct {
 	out []Finding
 	now *Entry
 
-	insides  map[*plan.Machine]packetset.Line
-	ruleSets map[*plan.Machine][]packetset.Packets
+	proof *prove.Model
 }
 
 // Run gives the findings of a plan, worst first, then by place. on is the day

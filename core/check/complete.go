@@ -14,8 +14,11 @@ import (
 // does not happen in a rehearsal: installers, restarts, sizes, days, or what a
 // hostile neighbor would have to do.
 var breaks = map[string]string{
-	"one-sided": "names outside", "same-wire": "apart behind", "beside": "behind expect", "second-door": "cut", "host-door": "cut", "dead-segment": "behind",
-	"loose-end": "alone behind gateway names", "twin-mac": "alone sole", "tag-unheard": "behind", "refusing-switch": "gateway names inbound",
+	"one-sided": "names outside",
+	"same-wire": "apart behind", "beside": "behind expect", "second-door": "cut", "host-door": "cut",
+	"dead-segment": "behind",
+	"loose-end": "alone behind gateway names", "twin-mac": "alone sole", "tag-unheard": "behind",
+	"refusing-switch": "gateway names inbound",
 	"v6-door": "alone cut", "bridge-loop": "apart behind inbound", "twin-appliance": "alone",
 	"off-subnet": "held", "reserved-address": "outside path published", "twin-address": "lease sole", "pool-overlap": "sole", "wrong-gateway": "gateway",
 	"no-names":          "names",

@@ -2,7 +2,6 @@ package check
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -181,7 +180,7 @@ func leadsOut(s *plan.Segment) string {
 // beside finds guests that no appliance stands before, and whom the file does not
 // want there. One with an adapter inside as well is a second door.
 func (c *checker) beside() {
-	model := prove.New(c.p, netip.Addr{})
+	model := c.model()
 	for _, g := range c.p.Guests() {
 		if g.Guest.Outside || slices.ContainsFunc(g.Adapters, func(a *plan.Adapter) bool { return a.Plugged && a.Segment.Inside() }) {
 			continue

@@ -2,11 +2,7 @@ package check
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
-	"strings"
-
-	"github.com/gaissmai/bart"
 
 	"openbastion/core/lab"
 	"openbastion/core/packetset"
@@ -128,101 +124,6 @@ func rules() []Entry {
 	}
 }
 
-// inside gives the addresses of an appliance's inside networks, outside the others.
-func (c *checker) inside(m *plan.Machine) packetset.Line {
-	if l, ok := c.insides[m]; ok {
-		return l
-	}
-	var l packetset.Line
-	for _, a := range m.Adapters {
-		if a.Role != lab.WAN {
-			l = l.Union(packetset.Prefixes(a.Segment.Subnet))
-		}
-	}
-	if c.insides == nil {
-		c.insides = map[*plan.Machine]packetset.Line{}
-	}
-	c.insides[m] = l
-	return l
-}
-
-func (c *checker) outside(m *plan.Machine) packetset.Line { return packetset.All.Minus(c.inside(m)) }
-
-// side gives the addresses of one side of a rule.
-func (c *checker) side(m *plan.Machine, list []plan.Match) packetset.Line {
-	var l packetset.Line
-	for i := range list {
-		switch x := &list[i]; {
-		case x.Any:
-			return packetset.All
-		case x.Outside:
-			l = l.Union(c.outside(m))
-		default:
-			l = l.Union(packetset.Prefixes(x.Prefixes...))
-		}
-	}
-	return l
-}
-
-// sets gives the rules of an appliance as sets of packets, made once.
-func (c *checker) sets(m *plan.Machine) []packetset.Packets {
-	if list, ok := c.ruleSets[m]; ok {
-		return list
-	}
-	list := make([]packetset.Packets, len(m.Rules))
-	for i := range m.Rules {
-		r := &m.Rules[i]
-		list[i] = packetset.Packets{Source: c.side(m, r.From), Destination: c.side(m, r.To), Service: packetset.Services(r.Services)}
-	}
-	if c.ruleSets == nil {
-		c.ruleSets = map[*plan.Machine][]packetset.Packets{}
-	}
-	c.ruleSets[m] = list
-	return list
-}
-
-// source gives the addresses that an adapter has or may get.
-func (c *checker) source(a *plan.Adapter) packetset.Line {
-	if a.Address.IsValid() {
-		return one(a)
-	}
-	return packetset.Prefixes(a.Segment.Subnet)
-}
-
-// one gives the adapter's address alone.
-func one(a *plan.Adapter) packetset.Line {
-	return packetset.Prefixes(netip.PrefixFrom(a.Address.Addr(), a.Address.Addr().BitLen()))
-}
-
-// passing gives the services that rules let pass from some source to some
-// destination; for a part of them is enough.
-func (c *checker) passing(m *plan.Machine, from, to packetset.Line) packetset.Line {
-	return c.allowed(m, packetset.Packets{Source: from, Destination: to, Service: packetset.AllServices})
-}
-
-// allowed gives the services of the packets that the rules let pass.
-func (c *checker) allowed(m *plan.Machine, p packetset.Packets) packetset.Line {
-	var out packetset.Line
-	left := []packetset.Packets{p}
-	for i, r := range c.sets(m) {
-		var next []packetset.Packets
-		for _, part := range left {
-			if !part.Meets(r) {
-				next = append(next, part)
-				continue
-			}
-			if m.Rules[i].Action == lab.Allow {
-				out = out.Union(part.And(r).Service)
-			}
-			next = append(next, part.Minus(r)...)
-		}
-		if left = next; len(left) == 0 || len(left) > 1024 {
-			break
-		}
-	}
-	return out
-}
-
 func (c *checker) untranslated() {
 	for _, m := range c.p.Appliances() {
 		if m.Appliance.Kind != "routed" || len(m.WAN()) == 0 {
@@ -239,7 +140,7 @@ func (c *checker) untranslated() {
 				continue
 			}
 			done[s] = true
-			if len(c.passing(m, packetset.Prefixes(s.Subnet), c.outside(m))) > 0 {
+			if len(c.passing(m, c.model().Lines(s), c.outside(m))) > 0 {
 				c.find(s.Name, m.Appliance.NAT.At("masquerade"), "add "+s.Name+" to masquerade, or leave masquerade out",
 					"%s may go outside, and %s does not translate %s", s.Name, m.Name, s.Subnet)
 			}
@@ -309,7 +210,7 @@ func (c *checker) publishDenied() {
 			if !v.To.Address.IsValid() {
 				continue
 			}
-			packets := packetset.Packets{Source: c.outside(m), Destination: one(v.To),
+			packets := packetset.Packets{Source: c.outside(m), Destination: c.one(v.To),
 				Service: packetset.Service(lab.Service{Proto: v.Proto, From: v.Target, To: v.Target})}
 			left := []packetset.Packets{packets}
 			for j, r := range c.sets(m) {
@@ -363,7 +264,7 @@ func (c *checker) openInbound() {
 				continue
 			}
 			in := packetset.Packets{Source: c.outside(m), Destination: c.inside(m), Service: packetset.AllServices}
-			if !r.Meets(in) || !bigger(r.Source.And(in.Source), 1<<16) {
+			if !r.Meets(in) || !c.model().Space().More(r.Source.And(in.Source), 1<<16) {
 				continue
 			}
 			left := []packetset.Packets{r.And(in)}
@@ -382,166 +283,6 @@ func (c *checker) openInbound() {
 			if !slices.ContainsFunc(rule.Services, func(s lab.Service) bool { return s.Proto == lab.Any || s.AllPorts() && s.Proto != lab.ICMP }) {
 				f.as(Warning)
 			}
-		}
-	}
-}
-
-// meantInbound gives what is published, and everything to guests with an outside
-// address of their own.
-func (c *checker) meantInbound(m *plan.Machine) []packetset.Packets {
-	var out []packetset.Packets
-	add := func(a *plan.Adapter, services packetset.Line) {
-		if a.Address.IsValid() {
-			out = append(out, packetset.Packets{Source: packetset.All, Destination: one(a), Service: services})
-		}
-	}
-	for _, v := range m.Publishes {
-		add(v.To, packetset.Service(lab.Service{Proto: v.Proto, From: v.Target, To: v.Target}))
-	}
-	for _, v := range m.OneToOne {
-		add(v.To, packetset.AllServices)
-	}
-	return out
-}
-
-// bigger tells whether a line holds more than n numbers.
-func bigger(l packetset.Line, n uint64) bool {
-	total := uint64(0)
-	for _, s := range l {
-		total += s.To - s.From + 1
-	}
-	return total > n
-}
-
-// deadRule finds rules of which earlier ones together decide everything. For
-// rules that speak of single sources the earlier ones that can matter are
-// looked up by source.
-func (c *checker) deadRule() {
-	for _, m := range c.p.Appliances() {
-		sets := c.sets(m)
-		var bySource bart.Table[[]int]
-		var wide []int
-		for i := range m.Rules {
-			rule := &m.Rules[i]
-			narrow := len(rule.From) == 1 && len(rule.From[0].Prefixes) == 1 && !rule.From[0].Any && !rule.From[0].Outside
-			var candidates []int
-			if narrow {
-				p := rule.From[0].Prefixes[0]
-				for _, list := range bySource.Supernets(p) {
-					candidates = append(candidates, list...)
-				}
-				for n, list := range bySource.Subnets(p) {
-					if n != p {
-						candidates = append(candidates, list...)
-					}
-				}
-			} else {
-				for j := range i {
-					candidates = append(candidates, j)
-				}
-			}
-			if narrow {
-				candidates = append(candidates, wide...)
-			}
-			if rule.Lab != nil {
-				c.deadAmong(m, i, sets, candidates)
-			}
-			if narrow {
-				p := rule.From[0].Prefixes[0]
-				list, _ := bySource.Get(p)
-				bySource.Insert(p, append(list, i))
-			} else {
-				wide = append(wide, i)
-			}
-		}
-	}
-}
-
-func (c *checker) deadAmong(m *plan.Machine, i int, sets []packetset.Packets, candidates []int) {
-	var others []packetset.Packets
-	var index []int
-	slices.Sort(candidates)
-	for _, j := range candidates {
-		if sets[i].Service.Meets(sets[j].Service) && sets[i].Meets(sets[j]) {
-			others, index = append(others, sets[j]), append(index, j)
-		}
-	}
-	by, covered, ok := sets[i].Covered(others)
-	if !ok || !covered && !sets[i].Empty() {
-		return
-	}
-	var names []string
-	for _, k := range by {
-		names = append(names, fmt.Sprintf("rule %d (%s)", index[k]+1, m.Rules[index[k]].Text))
-	}
-	if len(names) > 4 {
-		names = append(names[:4], fmt.Sprintf("and %d more", len(by)-4))
-	}
-	if len(names) == 0 {
-		names = []string{"nothing: it speaks of no packet"}
-	}
-	c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), m.Rules[i].Lab.Pos, "take it away, or move it up",
-		"%q never decides: earlier ones do, %s", m.Rules[i].Text, strings.Join(names, ", "))
-}
-
-// sentence looks at an expectation by the rules alone: whether some packet it
-// speaks of passes. known is false where rules are not what decides.
-func (c *checker) sentence(e lab.Expectation) (passes, known, outside bool) {
-	from, m := c.party(e.From)
-	to, n := c.party(e.To)
-	outside = e.To.Kind == lab.WhoOutside
-	if m == nil {
-		m = n
-	}
-	if m == nil || n != nil && n != m || e.From.Kind == lab.WhoOutside || e.From.Kind == lab.WhoAny {
-		return false, false, outside
-	}
-	if outside {
-		to = c.outside(m)
-	}
-	if len(from) == 0 || len(to) == 0 || from.Meets(to) {
-		return false, false, outside
-	}
-	return len(c.allowed(m, packetset.Packets{Source: from, Destination: to, Service: packetset.Service(e.Service)})) > 0, true, outside
-}
-
-// party gives the addresses of one who of a sentence, and the appliance that
-// stands before it.
-func (c *checker) party(w lab.Who) (packetset.Line, *plan.Machine) {
-	switch w.Kind {
-	case lab.WhoSegment:
-		s := c.p.Segment(w.Name)
-		if s.Port != nil && s.Inside() {
-			return packetset.Prefixes(s.Subnet), s.Port.Machine
-		}
-	case lab.WhoGuest:
-		g := c.p.Machine(w.Name)
-		if a := g.Adapters[0]; len(g.Adapters) == 1 && a.Segment.Port != nil && a.Segment.Inside() {
-			return c.source(a), a.Segment.Port.Machine
-		}
-	case lab.WhoPrefix:
-		return packetset.Prefixes(w.Prefix), nil
-	}
-	return nil, nil
-}
-
-func (c *checker) noWayOut() {
-	for _, e := range c.p.Lab.Expect {
-		if passes, known, outside := c.sentence(e); known && outside && !e.Never && !passes {
-			c.find(e.From.String(), e.Pos, fmt.Sprintf("write a rule: allow any from %s to outside", e.From), "%q, and no rule lets it", e)
-		}
-	}
-}
-
-func (c *checker) unreachableExpectation() {
-	for _, e := range c.p.Lab.Expect {
-		passes, known, outside := c.sentence(e)
-		switch {
-		case !known || outside && !e.Never:
-		case e.Never && passes:
-			c.find(e.String(), e.Pos, "write a rule that denies it, or take the sentence away", "%q, and the rules let it", e)
-		case !e.Never && !passes:
-			c.find(e.String(), e.Pos, "write a rule that allows it, or take the sentence away", "%q, and the rules deny it", e)
 		}
 	}
 }

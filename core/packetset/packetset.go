@@ -4,7 +4,6 @@
 package packetset
 
 import (
-	"net/netip"
 	"slices"
 
 	"openbastion/core/lab"
@@ -24,28 +23,8 @@ const (
 	other   = 3 << 16
 )
 
-// All is every IPv4 address; AllServices every service.
-var (
-	All         = Line{{0, 1<<32 - 1}}
-	AllServices = Line{{0, 0}, {tcpBase, tcpBase + 65535}, {udpBase, udpBase + 65535}, {other, other}}
-)
-
-func number(a netip.Addr) uint64 {
-	b := a.As4()
-	return uint64(b[0])<<24 | uint64(b[1])<<16 | uint64(b[2])<<8 | uint64(b[3])
-}
-
-// Prefixes gives the addresses of IPv4 prefixes; others are passed over.
-func Prefixes(list ...netip.Prefix) Line {
-	var l Line
-	for _, p := range list {
-		if p.IsValid() && p.Addr().Is4() {
-			from := number(p.Masked().Addr())
-			l = append(l, Span{from, from + 1<<(32-p.Bits()) - 1})
-		}
-	}
-	return l.normal()
-}
+// AllServices is every service.
+var AllServices = Line{{0, 0}, {tcpBase, tcpBase + 65535}, {udpBase, udpBase + 65535}, {other, other}}
 
 // Service gives the place of a service.
 func Service(s lab.Service) Line {

@@ -92,11 +92,68 @@ func TestCovered(t *testing.T) {
 }
 
 func TestPlaces(t *testing.T) {
-	require.Equal(t, Line{{10<<24 | 83<<16, 10<<24 | 83<<16 | 0xffff}},
-		Prefixes(netip.MustParsePrefix("10.83.0.0/17"), netip.MustParsePrefix("10.83.128.0/17"), netip.MustParsePrefix("fd00::/8")))
-	require.Equal(t, All, Prefixes(netip.MustParsePrefix("0.0.0.0/0")))
 	all := Services([]lab.Service{{Proto: lab.ICMP}, {Proto: lab.TCP}, {Proto: lab.UDP}})
 	require.Equal(t, Line{{other, other}}, AllServices.Minus(all), "any is more than the three")
 	require.True(t, Service(lab.Service{Proto: lab.TCP, From: 80, To: 90}).Meets(Service(lab.Service{Proto: lab.TCP, From: 90, To: 99})))
 	require.False(t, Service(lab.Service{Proto: lab.TCP, From: 80, To: 80}).Meets(Service(lab.Service{Proto: lab.UDP, From: 80, To: 80})))
+}
+
+// A space tells apart exactly what its prefixes tell apart, in both IP versions.
+func TestSpaces(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		address := rapid.Custom(func(t *rapid.T) netip.Addr {
+			b := rapid.SliceOfN(rapid.SampledFrom([]byte{0, 1, 10, 127, 128, 255}), 16, 16).Draw(t, "bytes")
+			if rapid.Bool().Draw(t, "v4") {
+				return netip.AddrFrom4([4]byte(b[:4]))
+			}
+			return netip.AddrFrom16([16]byte(b)).Unmap()
+		})
+		var list []netip.Prefix
+		for range rapid.IntRange(0, 6).Draw(t, "prefixes") {
+			a := address.Draw(t, "of")
+			list = append(list, netip.PrefixFrom(a, rapid.IntRange(0, a.BitLen()).Draw(t, "bits")))
+		}
+		s := NewSpace(list...)
+		for _, p := range list {
+			l := s.Prefixes(p)
+			for range 8 {
+				a := address.Draw(t, "address")
+				require.Equal(t, p.Contains(a), l.Has(s.class(a)), "%s in %s", a, p)
+			}
+			require.True(t, p.Contains(s.Any(l)))
+			runs := s.Runs(l)
+			require.Equal(t, p.Masked().Addr(), runs[0][0])
+			require.Equal(t, last(p.Masked()), runs[len(runs)-1][1])
+		}
+		a := address.Draw(t, "any")
+		require.Equal(t, a.Is4(), s.IPv4().Has(s.class(a)))
+		require.Equal(t, a.Is6(), s.IPv6().Has(s.class(a)))
+		require.True(t, s.All().Has(s.class(a)))
+		require.True(t, s.More(s.All(), 1<<40))
+	})
+	s := NewSpace(netip.MustParsePrefix("10.83.0.0/24"))
+	require.True(t, s.More(s.Prefixes(netip.MustParsePrefix("10.83.0.0/24")), 255))
+	require.False(t, s.More(s.Prefixes(netip.MustParsePrefix("10.83.0.0/24")), 256))
+}
+
+// What a service set is listed as is that set again.
+func TestServicesAreListed(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var l Line
+		for range rapid.IntRange(0, 5).Draw(t, "services") {
+			from := uint16(rapid.IntRange(1, 65535).Draw(t, "from"))
+			l = l.Union(Service(lab.Service{Proto: rapid.SampledFrom([]lab.Proto{lab.Any, lab.ICMP, lab.TCP, lab.UDP}).Draw(t, "proto"), From: from,
+				To: from + uint16(rapid.IntRange(0, 65535-int(from)).Draw(t, "more"))}))
+		}
+		list, others := Listed(l)
+		again := Services(list)
+		if others {
+			again = again.Union(Line{{other, other}})
+		}
+		require.Equal(t, len(l) == 0, len(again) == 0)
+		require.True(t, l.Within(again) && again.Within(l), "%v is %v", l, list)
+		if s, ok := AnyService(l); ok {
+			require.True(t, Service(s).Within(l))
+		}
+	})
 }

@@ -1,6 +1,7 @@
 package packetset
 
 import (
+	"encoding/binary"
 	"net/netip"
 	"slices"
 
@@ -139,6 +140,32 @@ func (s *Space) Runs(l Line) [][2]netip.Addr {
 		}
 	}
 	return out
+}
+
+// More tells whether a set holds more than n addresses; n is below 2 to the 63rd.
+func (s *Space) More(l Line, n uint64) bool {
+	total := uint64(0)
+	for _, r := range s.Runs(l) {
+		from, to := r[0].As16(), r[1].As16()
+		high := binary.BigEndian.Uint64(to[:8]) - binary.BigEndian.Uint64(from[:8])
+		low := binary.BigEndian.Uint64(to[8:]) - binary.BigEndian.Uint64(from[8:])
+		if high > 0 || low >= n {
+			return true
+		}
+		if total += low + 1; total > n {
+			return true
+		}
+	}
+	return false
+}
+
+// Join gives what is in any of several sets.
+func Join(list ...Line) Line {
+	var l Line
+	for _, x := range list {
+		l = append(l, x...)
+	}
+	return l.normal()
 }
 
 // Has tells whether a number is in the set.

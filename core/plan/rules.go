@@ -97,7 +97,8 @@ func (m *Machine) Decide(f Flow) (*Rule, lab.Action) {
 	toOutside = toOutside && !f.Own
 	for i := range m.Rules {
 		r := &m.Rules[i]
-		if r.matchesService(f) && matches(r.To, f.Destination, toOutside, f.Own, f.Own && f.FromWAN) && matches(r.From, f.Source, fromOutside, false, false) {
+		if r.matchesService(f) && matches(r.To, f.Destination, toOutside, f.Own, f.Own && f.FromWAN) &&
+			matches(r.From, f.Source, fromOutside, false, false) {
 			return r, r.Action
 		}
 	}

@@ -172,29 +172,31 @@ func (m *Model) join() {
 
 func (m *Model) gate(a *plan.Machine) *gate {
 	g := &gate{machine: a, transparent: a.Appliance.Kind == "transparent"}
+	var own, fixed, wan, inside []packetset.Line
 	for _, x := range a.Adapters {
-		own := m.addresses(x)
-		g.fixed = g.fixed.Union(m.fixed(x))
+		has, may := m.fixed(x), m.addresses(x)
 		if x.Role == lab.WAN {
 			for _, o := range a.OneToOne {
 				if x.Segment.Subnet.Contains(o.Outside) {
-					own = own.Union(m.space.Addresses(o.Outside))
-					g.fixed = g.fixed.Union(m.space.Addresses(o.Outside))
+					has, may = has.Union(m.space.Addresses(o.Outside)), may.Union(m.space.Addresses(o.Outside))
 				}
 			}
-			g.wan = g.wan.Union(own)
+			wan = append(wan, may)
 		} else {
-			g.inside = g.inside.Union(m.lines[x.Segment])
+			inside = append(inside, m.lines[x.Segment])
 		}
-		g.own = g.own.Union(own)
+		own, fixed = append(own, may), append(fixed, has)
 	}
+	g.own, g.fixed, g.wan, g.inside = packetset.Join(own...), packetset.Join(fixed...), packetset.Join(wan...), packetset.Join(inside...)
 	outside := m.space.All().Minus(g.inside)
 	side := func(list []plan.Match) packetset.Line {
 		var l packetset.Line
-		for _, x := range list {
+		for i, x := range list {
 			switch {
 			case x.Any:
 				return m.space.All()
+			case x.Outside && i == 0 && len(list) == 1:
+				return outside
 			case x.Outside:
 				l = l.Union(outside)
 			default: // of itself only what it has for certain: the rest is delivered, see named

@@ -215,8 +215,9 @@ func (m *Model) Joined(a, b *plan.Adapter) []string {
 func (m *Model) AdminOutside(a *plan.Machine) []*plan.Adapter {
 	var out []*plan.Adapter
 	for _, x := range a.Adapters {
-		onWAN := x.Role == lab.WAN || slices.ContainsFunc(a.WAN(), func(w *plan.Adapter) bool { return m.of[w.Segment] == m.of[x.Segment] })
-		if !x.Plugged || !onWAN || !m.of[x.Segment].leadsOut() || m.gates[a].transparent && x.Role != lab.Manage || a.Appliance.Kind == "one-armed" {
+		d := m.of[x.Segment]
+		onWAN := x.Role == lab.WAN || slices.ContainsFunc(a.WAN(), func(w *plan.Adapter) bool { return m.of[w.Segment] == d })
+		if !x.Plugged || !onWAN || !d.leadsOut() || m.gates[a].transparent && x.Role != lab.Manage || a.Appliance.Kind == "one-armed" {
 			continue
 		}
 		for _, f := range m.Answered(x) {
@@ -289,6 +290,18 @@ func (m *Model) Relays(g *plan.Machine) bool {
 	}
 	return g.Guest.Forwards || len(watched) > 1
 }
+
+// Space gives the space in which the model's sets of addresses are.
+func (m *Model) Space() *packetset.Space { return m.space }
+
+// Lines gives the addresses of a segment, of both IP versions.
+func (m *Model) Lines(s *plan.Segment) packetset.Line { return m.lines[s] }
+
+// Inside gives the addresses of an appliance's inside networks.
+func (m *Model) Inside(a *plan.Machine) packetset.Line { return m.gates[a].inside }
+
+// Rules gives the rules of an appliance as sets of packets, in order.
+func (m *Model) Rules(a *plan.Machine) []packetset.Packets { return m.gates[a].rules }
 
 // Plan gives the plan that the model is of.
 func (m *Model) Plan() *plan.Plan { return m.plan }
