@@ -172,6 +172,7 @@ func allCommands() []command {
 		{"plan", groupPlan, (*app).plan},
 		{"check", groupPlan, (*app).check},
 		{"rehearse", groupProve, (*app).rehearse},
+		{"prove", groupProve, (*app).prove},
 		{"trace", groupProve, (*app).trace},
 		{"draw", groupBuild, (*app).draw},
 		{"runbook", groupBuild, (*app).runbook},

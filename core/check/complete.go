@@ -53,3 +53,19 @@ func (f Finding) shownBy(r claims.Result) bool {
 	about := strings.FieldsFunc(f.Subject, func(c rune) bool { return c == '.' || c == ' ' }) // dyke.lan, otter
 	return slices.ContainsFunc(r.Names(), func(n string) bool { return slices.Contains(about, n) })
 }
+
+// New gives the codes of the errors and warnings that a changed plan has and the
+// plan that it was changed from has not.
+func New(was, changed *plan.Plan) []string {
+	old := map[string]bool{}
+	for _, f := range Run(was, time.Time{}) {
+		old[f.Code] = true
+	}
+	out := []string{}
+	for _, f := range Run(changed, time.Time{}) {
+		if !old[f.Code] && f.Severity != Note && !slices.Contains(out, f.Code) {
+			out = append(out, f.Code)
+		}
+	}
+	return out
+}

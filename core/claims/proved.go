@@ -42,8 +42,8 @@ func leadsOut(m *prove.Model, a *plan.Machine) bool {
 	return len(ways) == 0 || slices.ContainsFunc(ways, m.OuterWAN)
 }
 
-// asked makes the question for an escape's packet.
-func asked(p *plan.Plan, e *prove.Escape) AskPacket {
+// PacketOf makes the question for an escape's packet: who takes it in?
+func PacketOf(p *plan.Plan, e *prove.Escape) AskPacket {
 	q := AskPacket{Packet: e.Packet, To: leased(p, e)}
 	q.Hop, q.On = next(p, e.Path, 2)
 	if e.Sender != nil {
@@ -110,7 +110,7 @@ func leased(p *plan.Plan, e *prove.Escape) Ref {
 // escaped breaks a claim by a way that the proof found, and has its packet sent:
 // proof and stage must agree.
 func escaped(p *plan.Plan, c Condition, e *prove.Escape, remedy string) part {
-	return part{asks: []ask{{c, asked(p, e)}}, any: func(r *Result, got []Got) (missing bool) {
+	return part{asks: []ask{{c, PacketOf(p, e)}}, any: func(r *Result, got []Got) (missing bool) {
 		saw := fmt.Sprintf("%s gets to %s: %s (%s)", e.From, e.To, strings.Join(e.Path, " → "), e.Packet)
 		r.broken(saw, remedy)
 		if r.Kind != Behind && r.Escapes == nil { // else what was tried shows it, or the claim that this one follows from

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"openbastion/core/lab"
 	"openbastion/core/packetset"
@@ -198,7 +197,7 @@ func (m *Model) arrive(s *spread, who *plan.Machine, from, to lab.Who, service l
 func (m *Model) arriveAt(s *spread, name string, who *plan.Machine, a *plan.Adapter, wanted func(flow) (flow, bool)) []Passage {
 	d := m.of[a.Segment]
 	at := m.addresses(a)
-	if path := s.hostile[d]; path != nil {
+	if path := s.hostile[d]; path != nil && !slices.Contains(path[1:], a.Machine.Name) { // else it was there before
 		if f, ok := wanted(whole(m.space.All(), at)); ok {
 			return []Passage{m.passage(append(renamed(path, name), a.Machine.Name), []flow{f}, who, a)}
 		}
@@ -265,6 +264,24 @@ func (m *Model) passage(path []string, flows []flow, who *plan.Machine, to *plan
 	return p
 }
 
+// busy gives the addresses that somebody in the plan has.
+func (m *Model) busy() packetset.Line {
+	if m.taken == nil {
+		list := []packetset.Line{}
+		for _, a := range m.plan.Adapters {
+			list = append(list, m.fixed(a))
+		}
+		for _, s := range m.plan.Segments {
+			list = append(list, m.space.Addresses(s.Gateway))
+		}
+		m.taken = packetset.Join(list...)
+	}
+	return m.taken
+}
+
+// stranger is a source that is nobody's, where any will do (RFC 5737).
+var stranger = netip.AddrFrom4([4]byte{198, 51, 100, 7})
+
 // concrete gives one packet of some flows, as a practitioner would send it: with
 // the sender's own address, to the witness, by a usual service.
 func (m *Model) concrete(flows []flow, from, to *plan.Adapter) (best Packet, public bool) {
@@ -298,10 +315,11 @@ func (m *Model) concrete(flows []flow, from, to *plan.Adapter) (best Packet, pub
 		p := Packet{Protocol: s.Proto, DestinationPort: s.From}
 		for _, family := range []packetset.Line{m.space.IPv4(), m.space.IPv6()} {
 			source, destination := f.sent.Source.And(family), f.sent.Destination.And(family)
-			if p.Source = m.space.Any(source, own...); !p.Source.IsValid() || len(destination) == 0 {
+			if p.Source = m.space.Any(source, append(slices.Clone(own), stranger)...); !p.Source.IsValid() || len(destination) == 0 {
 				continue
 			}
-			p.Destination = m.space.Any(destination, far...)
+			free := m.space.Any(destination.Minus(m.busy()))
+			p.Destination = m.space.Any(destination, append(slices.Clone(far), free)...)
 			break
 		}
 		if p.Protocol == lab.TCP || p.Protocol == lab.UDP {
@@ -322,66 +340,4 @@ func (m *Model) concrete(flows []flow, from, to *plan.Adapter) (best Packet, pub
 		}
 	}
 	return best, public
-}
-
-// Words says which packets are in sets, one set to a line.
-func (m *Model) Words(sets []Set) []string {
-	var out []string
-	for _, s := range sets {
-		from, to := m.addressWords(s.Source), m.addressWords(s.Destination)
-		line := serviceWords(s.Service) + " from " + from + " to " + to
-		if !slices.Contains(out, line) {
-			out = append(out, line)
-		}
-	}
-	return out
-}
-
-func serviceWords(l packetset.Line) string {
-	list, others := packetset.Listed(l)
-	var words []string
-	for _, s := range list {
-		words = append(words, s.String())
-	}
-	if others {
-		words = append(words, "other protocols")
-	}
-	return strings.Join(words, ", ")
-}
-
-// maxRuns is how many runs of addresses a line names.
-const maxRuns = 6
-
-// addressWords says which addresses are in a set: segments by their names.
-func (m *Model) addressWords(l packetset.Line) string {
-	if m.space.All().Within(l) || m.space.IPv4().Within(l) && !l.Meets(m.space.IPv6()) {
-		return "any address"
-	}
-	var words []string
-	for _, s := range m.plan.Segments {
-		if line := m.lines[s]; len(line) > 0 && line.Within(l) && len(m.of[s].segments) == 1 {
-			words, l = append(words, s.Name), l.Minus(line)
-		}
-	}
-	outside := m.space.All()
-	for _, s := range m.plan.Segments {
-		outside = outside.Minus(m.lines[s])
-	}
-	four := outside.And(m.space.IPv4())
-	if four.Within(l) {
-		words, l = append(words, "every other address"), l.Minus(four)
-	}
-	runs := m.space.Runs(l)
-	for i, r := range runs {
-		if i == maxRuns {
-			words = append(words, fmt.Sprintf("%d runs more", len(runs)-i))
-			break
-		}
-		if r[0] == r[1] {
-			words = append(words, r[0].String())
-		} else {
-			words = append(words, r[0].String()+"-"+r[1].String())
-		}
-	}
-	return strings.Join(words, ", ")
 }

@@ -20,6 +20,7 @@ type Model struct {
 	lines   map[*plan.Segment]packetset.Line // the addresses of a segment's networks
 	witness netip.Addr
 	spreads map[string]*spread
+	taken   packetset.Line // see busy
 }
 
 // domain is what is one broadcast domain in truth: a segment, or several that
@@ -58,12 +59,13 @@ type gate struct {
 var Witness = netip.AddrFrom4([4]byte{203, 0, 113, 80})
 
 // New makes a model of a plan. Packets that go outside go to the witness where
-// they can; an invalid address stands for [Witness].
-func New(p *plan.Plan, witness netip.Addr) *Model {
+// they can; an invalid address stands for [Witness]. Beside what the plan tells
+// apart, the model tells apart the networks named.
+func New(p *plan.Plan, witness netip.Addr, named ...netip.Prefix) *Model {
 	if !witness.IsValid() {
 		witness = Witness
 	}
-	m := &Model{plan: p, witness: witness, space: packetset.NewSpace(append(boundaries(p), single(witness))...),
+	m := &Model{plan: p, witness: witness, space: packetset.NewSpace(append(append(boundaries(p), single(witness)), named...)...),
 		spreads: map[string]*spread{}, of: map[*plan.Segment]*domain{},
 		gates: map[*plan.Machine]*gate{}, lines: map[*plan.Segment]packetset.Line{}}
 	for _, s := range p.Segments {

@@ -1,0 +1,120 @@
+package prove
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"openbastion/core/packetset"
+)
+
+// Words says which packets are in sets, one set to a line.
+func (m *Model) Words(sets []Set) []string {
+	var out []string
+	for _, s := range merged(sets) {
+		from, to := m.addressWords(s.Source), m.addressWords(s.Destination)
+		line := serviceWords(s.Service) + " from " + from + " to " + to
+		if !slices.Contains(out, line) {
+			out = append(out, line)
+		}
+	}
+	return out
+}
+
+// merged puts sets together that differ in one dimension only.
+func merged(sets []Set) []Set {
+	out := slices.Clone(sets)
+	for dimension := range 3 {
+		at := map[string]int{}
+		var next []Set
+		for _, s := range out {
+			key := fmt.Sprint(s.Source, s.Destination)
+			switch dimension {
+			case 0:
+				key = fmt.Sprint(s.Source, s.Service)
+			case 1:
+				key = fmt.Sprint(s.Destination, s.Service)
+			}
+			i, ok := at[key]
+			if !ok {
+				at[key] = len(next)
+				next = append(next, s)
+				continue
+			}
+			next[i] = Set{next[i].Source.Union(s.Source), next[i].Destination.Union(s.Destination), next[i].Service.Union(s.Service)}
+		}
+		out = next
+	}
+	return out
+}
+
+func serviceWords(l packetset.Line) string {
+	list, others := packetset.Listed(l)
+	if rest, more := packetset.Listed(packetset.AllServices.Minus(l)); !more && len(rest) > 0 && len(rest) < len(list) {
+		var but []string
+		for _, s := range rest {
+			but = append(but, s.String())
+		}
+		return "any but " + strings.Join(but, ", ")
+	}
+	var words []string
+	for _, s := range list {
+		words = append(words, s.String())
+	}
+	if others {
+		words = append(words, "other protocols")
+	}
+	return strings.Join(words, ", ")
+}
+
+// maxRuns is how many runs of addresses a line names.
+const maxRuns = 6
+
+// addressWords says which addresses are in a set: segments by their names.
+func (m *Model) addressWords(l packetset.Line) string {
+	if m.space.All().Within(l) || m.space.IPv4().Within(l) && !l.Meets(m.space.IPv6()) {
+		return "any address"
+	}
+	var words []string
+	for _, s := range m.plan.Segments {
+		line := m.lines[s]
+		lacks := line.Minus(l)
+		if len(line) == 0 || len(m.of[s].segments) > 1 || len(lacks) > 2 || !lacks.Within(m.busy()) {
+			continue
+		}
+		name := s.Name
+		for i, r := range m.space.Runs(lacks) {
+			if i == 0 {
+				name += " but "
+			} else {
+				name += " and "
+			}
+			name += r[0].String()
+		}
+		words, l = append(words, name), l.Minus(line)
+	}
+	outside := m.space.All()
+	for _, s := range m.plan.Segments {
+		outside = outside.Minus(m.lines[s])
+	}
+	four := outside.And(m.space.IPv4())
+	if four.Within(l) {
+		words, l = append(words, "outside the lab"), l.Minus(four)
+	}
+	if six := m.space.IPv6(); six.Within(l) {
+		words, l = append(words, "any IPv6 address"), l.Minus(six)
+	}
+	runs := m.space.Runs(l)
+	for i, r := range runs {
+		if i == maxRuns {
+			words = append(words, fmt.Sprintf("%d runs more", len(runs)-i))
+			break
+		}
+		if r[0] == r[1] {
+			words = append(words, r[0].String())
+		} else {
+			words = append(words, r[0].String()+"-"+r[1].String())
+		}
+	}
+	return strings.Join(words, ", ")
+}
