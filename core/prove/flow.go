@@ -79,16 +79,16 @@ func (f flow) turned(to, services packetset.Line) flow {
 // maxParts bounds into how many parts the rules may cut what comes in at one port.
 const maxParts = 20_000
 
-// decide applies rules, the first that matches, to flows. It gives what they let
+// decide applies those of the rules that speak of flows, the first that matches. It gives what they let
 // pass and whether the bound on parts was met; parts beyond are not looked at.
-func decide(machine *plan.Machine, rules []packetset.Packets, in []flow) (passed []flow, whole bool) {
+func decide(machine *plan.Machine, rules []packetset.Packets, speak []int, in []flow) (passed []flow, whole bool) {
 	left := make([]flow, 0, len(in))
 	for _, f := range in {
 		if !f.now.Empty() {
 			left = append(left, f)
 		}
 	}
-	for i := range rules {
+	for _, i := range speak {
 		if len(left) == 0 {
 			break
 		}

@@ -1,6 +1,8 @@
 package prove
 
 import (
+	"slices"
+
 	"openbastion/core/lab"
 	"openbastion/core/names"
 	"openbastion/core/packetset"
@@ -34,10 +36,11 @@ func (m *Model) cross(g *gate, in *plan.Adapter, flows []flow) (out []exit, whol
 	if g.transparent && in.Role != lab.Manage {
 		return m.bridge(g, in, flows)
 	}
+	at := slices.Index(g.machine.Adapters, in)
 	var checked []flow
 	for _, f := range flows {
 		for _, family := range []packetset.Line{m.space.IPv4(), m.space.IPv6()} {
-			f := f.from(m.sources(g, in).And(family)).to(family)
+			f := f.from(g.sources[at].And(family)).to(family)
 			if f.published = false; !f.now.Empty() { // another gate's publishing is nothing to this one
 				checked = append(checked, f)
 			}
@@ -45,73 +48,32 @@ func (m *Model) cross(g *gate, in *plan.Adapter, flows []flow) (out []exit, whol
 	}
 	arrived := m.rewrite(g, in, checked)
 	whole = true
-	if own := m.delivered(g, in, arrived); len(own) > 0 {
+	if own := m.delivered(g, in, arrived, at); len(own) > 0 {
 		out = append(out, exit{flows: own})
 	}
-	taken := g.fixed
-	for _, port := range g.machine.Adapters {
-		net := m.network(port).Minus(taken)
-		if taken = taken.Union(net); !port.Plugged || g.transparent {
+	for i, port := range g.machine.Adapters {
+		if !port.Plugged || g.transparent {
 			continue
 		}
 		var there []flow
 		for _, f := range arrived {
-			if f = f.to(net); !f.now.Empty() && (port != in || f.rewritten.destination) {
-				there = append(there, f)
+			if near := f.to(g.nets[i]); !near.now.Empty() && (port != in || f.rewritten.destination) {
+				there = append(there, near)
+			}
+			if far := f.to(g.far); !far.now.Empty() && port != in && len(g.nets[i]) > 0 && (port.Role == lab.WAN || port.Gateway.IsValid()) {
+				there = append(there, far)
 			}
 		}
-		e, ok := m.leave(g, in, port, there)
-		whole = whole && ok
-		if len(e.flows) > 0 {
-			out = append(out, e)
-		}
-	}
-	far := m.space.IPv4().Minus(taken) // nothing routes IPv6 upstream
-	for _, port := range g.machine.Adapters {
-		if port == in || !port.Plugged || port.Role != lab.WAN && !port.Gateway.IsValid() || len(m.network(port)) == 0 || g.transparent {
+		if len(there) == 0 {
 			continue
 		}
-		var there []flow
-		for _, f := range arrived {
-			if f = f.to(far); !f.now.Empty() {
-				there = append(there, f)
-			}
-		}
-		e, ok := m.leave(g, in, port, there)
+		e, ok := m.leave(g, in, port, there, at)
 		whole = whole && ok
 		if len(e.flows) > 0 {
 			out = append(out, e)
 		}
 	}
 	return out, whole
-}
-
-// sources gives the sources that a gate takes at a port: those that live there
-// (RFC 3704, section 2.2).
-func (m *Model) sources(g *gate, in *plan.Adapter) packetset.Line {
-	var others packetset.Line
-	before := true
-	for _, p := range g.machine.Adapters {
-		if p == in {
-			before = false
-			continue
-		}
-		if net := m.network(p); in.Role == lab.WAN || in.Gateway.IsValid() || before && net.Meets(m.network(in)) {
-			others = others.Union(net)
-		}
-	}
-	l := m.network(in)
-	if len(l) == 0 {
-		return nil
-	}
-	if in.Role == lab.WAN || in.Gateway.IsValid() {
-		l = m.space.All()
-	}
-	l = l.Minus(others).Minus(g.fixed)
-	if in.Port != nil && in.Port.DropPrivate {
-		l = l.Minus(m.space.Prefixes(privates...))
-	}
-	return l
 }
 
 // rewrite turns what goes to a published port or to an address of a guest's own
@@ -185,8 +147,8 @@ func (m *Model) target(g *gate, to *plan.Adapter) packetset.Line {
 }
 
 // leave applies the rules to what goes out by a port, and translates it.
-func (m *Model) leave(g *gate, in, out *plan.Adapter, flows []flow) (exit, bool) {
-	passed, whole := decide(g.machine, g.rules, flows)
+func (m *Model) leave(g *gate, in, out *plan.Adapter, flows []flow, at int) (exit, bool) {
+	passed, whole := decide(g.machine, g.rules, g.speaking(at), flows)
 	e := exit{port: out}
 	for _, f := range passed {
 		six := f.from(m.space.IPv6())
@@ -211,9 +173,7 @@ func (m *Model) leave(g *gate, in, out *plan.Adapter, flows []flow) (exit, bool)
 		case out == in:
 			masked = m.space.All()
 		case out.Role == lab.WAN:
-			for _, s := range g.machine.Masq {
-				masked = masked.Union(m.space.Prefixes(s.Subnet))
-			}
+			masked = g.masked
 		}
 		if hit := f.from(masked); !hit.now.Empty() {
 			e.flows = append(e.flows, hit.as(m.addresses(out)))
@@ -227,7 +187,7 @@ func (m *Model) leave(g *gate, in, out *plan.Adapter, flows []flow) (exit, bool)
 
 // delivered gives what the appliance itself answers: what a rule lets reach it,
 // and from inside ping, names and the admin page.
-func (m *Model) delivered(g *gate, in *plan.Adapter, flows []flow) []flow {
+func (m *Model) delivered(g *gate, in *plan.Adapter, flows []flow, at int) []flow {
 	var own []flow
 	for _, f := range flows {
 		was := f.now.Destination
@@ -239,19 +199,20 @@ func (m *Model) delivered(g *gate, in *plan.Adapter, flows []flow) []flow {
 	if own == nil {
 		return nil
 	}
-	var rules []packetset.Packets
-	for i := range g.rules {
-		r := g.rules[i]
-		r.Destination = m.named(g, g.machine.Rules[i].To, in.Role == lab.WAN).And(g.own)
-		rules = append(rules, r)
+	rules := m.itself(g, in.Role == lab.WAN)
+	var speak []int
+	for _, k := range g.speaking(at) {
+		if !rules[k].Empty() {
+			speak = append(speak, k)
+		}
 	}
-	passed, _ := decide(g.machine, rules, own)
+	passed, _ := decide(g.machine, rules, speak, own)
 	for _, f := range own {
 		left := []flow{f}
-		for _, r := range rules {
+		for _, k := range speak {
 			var next []flow
 			for _, f := range left {
-				for _, rest := range f.now.Minus(r) {
+				for _, rest := range f.now.Minus(rules[k]) {
 					next = append(next, f.set(rest))
 				}
 			}
@@ -268,6 +229,23 @@ func (m *Model) delivered(g *gate, in *plan.Adapter, flows []flow) []flow {
 		}
 	}
 	return passed
+}
+
+// itself gives the rules of a gate as they mean the appliance itself.
+func (m *Model) itself(g *gate, fromWAN bool) []packetset.Packets {
+	which := 0
+	if fromWAN {
+		which = 1
+	}
+	if g.itself[which] == nil {
+		g.itself[which] = make([]packetset.Packets, len(g.rules))
+		for i := range g.rules {
+			r := g.rules[i]
+			r.Destination = m.named(g, g.machine.Rules[i].To, fromWAN).And(g.own)
+			g.itself[which][i] = r
+		}
+	}
+	return g.itself[which]
 }
 
 // named gives the addresses that a rule names, other than by saying outside; from a
@@ -311,6 +289,15 @@ func (m *Model) answers(g *gate, in *plan.Adapter) []packetset.Packets {
 	return out
 }
 
+// all gives the first n numbers.
+func all(n int) []int {
+	list := make([]int, n)
+	for i := range list {
+		list[i] = i
+	}
+	return list
+}
+
 // bridge applies a transparent appliance's rules to what passes from one of its
 // sides to the others.
 func (m *Model) bridge(g *gate, in *plan.Adapter, flows []flow) (out []exit, whole bool) {
@@ -319,7 +306,8 @@ func (m *Model) bridge(g *gate, in *plan.Adapter, flows []flow) (out []exit, who
 		if port == in || port.Role == lab.Manage || !port.Plugged {
 			continue
 		}
-		passed, ok := decide(g.machine, m.bridged(g, port.Role == lab.WAN), flows)
+		rules := m.bridged(g, port.Role == lab.WAN)
+		passed, ok := decide(g.machine, rules, all(len(rules)), flows)
 		whole = whole && ok
 		if len(passed) > 0 {
 			out = append(out, exit{port, passed})

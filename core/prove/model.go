@@ -47,10 +47,16 @@ func (d *domain) back() bool { return len(d.ports) == 0 && !d.leadsOut() }
 type gate struct {
 	machine     *plan.Machine
 	transparent bool
-	rules       []packetset.Packets // sides told by addresses
-	own         packetset.Line      // the addresses that it has or may get
-	wan         packetset.Line      // those of its WAN ports, where publishing happens
-	fixed       packetset.Line      // the addresses that it has for certain
+	rules       []packetset.Packets    // sides told by addresses
+	own         packetset.Line         // the addresses that it has or may get
+	wan         packetset.Line         // those of its WAN ports, where publishing happens
+	fixed       packetset.Line         // the addresses that it has for certain
+	masked      packetset.Line         // sources that it translates on its way out
+	nets        []packetset.Line       // what lives at each port, in order, its own addresses left out
+	far         packetset.Line         // IPv4 addresses that live at none
+	sources     []packetset.Line       // what it takes from each port
+	speak       [][]int                // the rules that speak of these, see speaking
+	itself      [2][]packetset.Packets // the rules as they mean itself: from inside, and from a WAN
 	inside      packetset.Line
 }
 
@@ -207,12 +213,65 @@ func (m *Model) gate(a *plan.Machine) *gate {
 		}
 		return l
 	}
+	m.ports(g)
 	g.rules = make([]packetset.Packets, len(a.Rules))
 	for i := range a.Rules {
 		r := &a.Rules[i]
 		g.rules[i] = packetset.Packets{Source: side(r.From), Destination: side(r.To), Service: packetset.Services(r.Services)}
 	}
 	return g
+}
+
+// ports notes what lives at each port of a gate and which sources it takes there.
+func (m *Model) ports(g *gate) {
+	a := g.machine
+	g.speak = make([][]int, len(a.Adapters))
+	taken := []packetset.Line{g.fixed}
+	lives := make([]packetset.Line, len(a.Adapters))
+	for i, x := range a.Adapters {
+		lives[i] = m.network(x)
+	}
+	everywhere := packetset.Join(lives...)
+	for i, x := range a.Adapters {
+		twin := -1 // an earlier port with a network that this one's meets
+		for j := range i {
+			if twin < 0 && lives[j].Meets(lives[i]) {
+				twin = j
+			}
+		}
+		net := lives[i].Minus(g.fixed)
+		if twin >= 0 {
+			net = net.Minus(packetset.Join(lives[:i]...))
+		}
+		g.nets, taken = append(g.nets, net), append(taken, net)
+		source := net
+		if out := x.Role == lab.WAN || x.Gateway.IsValid(); out && len(lives[i]) > 0 {
+			source = m.space.All().Minus(everywhere.Minus(lives[i])).Minus(g.fixed)
+		}
+		if x.Port != nil && x.Port.DropPrivate {
+			source = source.Minus(m.space.Prefixes(privates...))
+		}
+		g.sources = append(g.sources, source)
+	}
+	g.far = m.space.IPv4().Minus(packetset.Join(taken...)) // nothing routes IPv6 upstream
+	var masked []packetset.Line
+	for _, s := range a.Masq {
+		masked = append(masked, m.space.Prefixes(s.Subnet))
+	}
+	g.masked = packetset.Join(masked...)
+}
+
+// speaking gives the rules that speak of what a gate takes from its i-th port.
+func (g *gate) speaking(i int) []int {
+	if g.speak[i] == nil {
+		g.speak[i] = []int{}
+		for k := range g.rules {
+			if g.rules[k].Source.Meets(g.sources[i]) {
+				g.speak[i] = append(g.speak[i], k)
+			}
+		}
+	}
+	return g.speak[i]
 }
 
 // bridged gives the rules of a transparent appliance for what passes one way:

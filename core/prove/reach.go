@@ -22,6 +22,10 @@ type spread struct {
 	hostile map[*domain][]string // where any packet can be sent, with the way there
 	landed  []landing
 	partial bool // the rules cut a set into too many parts to look at them all
+
+	looked bool // whether the first way outside was looked for, and what was found
+	way    []string
+	out    []flow
 }
 
 // landing is what an appliance lets out onto a domain, or takes in itself.

@@ -38,7 +38,11 @@ func (m *Model) escape(c Condition, g *plan.Machine, reason string) (*Escape, bo
 		return nil, false
 	}
 	s := m.spreadOf(c, g.Name, adapters...)
-	way, flows := m.outside(s, func(f flow) (flow, bool) { return f, !f.now.Empty() })
+	if !s.looked {
+		s.looked = true
+		s.way, s.out = m.outside(s, func(f flow) (flow, bool) { return f, !f.now.Empty() })
+	}
+	way, flows := s.way, s.out
 	if way == nil {
 		return nil, s.partial
 	}
@@ -354,12 +358,24 @@ func (m *Model) Polite(home *plan.Adapter) (Packet, bool) {
 	if home.Segment.Port == nil {
 		return Packet{}, false
 	}
-	s := &spread{hostile: map[*domain][]string{}}
-	m.enter(s, Running, home.Segment.Port, []flow{whole(m.addresses(home), m.space.All())}, []string{home.Machine.Name, home.Segment.Name}, nil)
-	way, flows := m.outside(s, func(f flow) (flow, bool) { return f, !f.now.Empty() })
-	if way == nil {
+	own := m.addresses(home)
+	var polite []flow
+	s := m.spreadOf(Running, home.Machine.Name, home)
+	for i := range s.landed {
+		l := &s.landed[i]
+		if len(l.path) < 4 || l.path[1] != m.of[home.Segment].name() || l.path[2] != home.Segment.Port.Machine.Name {
+			continue
+		}
+		for _, f := range l.away {
+			f = m.leaving(l, f)
+			if f.sent.Source = f.sent.Source.And(own); !f.now.Empty() && !f.sent.Empty() {
+				polite = append(polite, f)
+			}
+		}
+	}
+	if polite == nil {
 		return Packet{}, false
 	}
-	packet, _ := m.concrete(flows, home, nil)
+	packet, _ := m.concrete(polite, home, nil)
 	return packet, true
 }
