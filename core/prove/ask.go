@@ -318,8 +318,9 @@ func (m *Model) concrete(flows []flow, from, to *plan.Adapter) (best Packet, pub
 			if p.Source = m.space.Any(source, append(slices.Clone(own), stranger)...); !p.Source.IsValid() || len(destination) == 0 {
 				continue
 			}
-			free := m.space.Any(destination.Minus(m.busy()))
-			p.Destination = m.space.Any(destination, append(slices.Clone(far), free)...)
+			if p.Destination = m.space.Any(destination, far...); !slices.Contains(far, p.Destination) {
+				p.Destination = m.space.Any(destination, m.space.Any(destination.Minus(m.busy())))
+			}
 			break
 		}
 		if p.Protocol == lab.TCP || p.Protocol == lab.UDP {

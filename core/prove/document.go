@@ -136,9 +136,10 @@ func (m *Model) leaves() []PassageOf {
 		if !s.Inside() || at < 0 {
 			continue
 		}
-		a := m.Ask(Running, lab.Who{Kind: lab.WhoSegment, Name: s.Name}, lab.Who{Kind: lab.WhoOutside}, lab.Service{Proto: lab.Any})
-		if len(a.Passages) > 0 {
-			out = append(out, m.Told(a.Passages[0], s.Name, "outside"))
+		g := s.Adapters[at].Machine
+		list := m.arrive(m.spreadOf(Running, g.Name, s.Adapters[at]), g, lab.Who{}, lab.Who{Kind: lab.WhoOutside}, lab.Service{Proto: lab.Any})
+		if len(list) > 0 {
+			out = append(out, m.Told(list[0], s.Name, "outside"))
 		}
 	}
 	return out

@@ -80,9 +80,9 @@ func (f flow) turned(to, services packetset.Line) flow {
 const maxParts = 20_000
 
 // decide applies those of the rules that speak of flows, the first that matches. It gives what they let
-// pass and whether the bound on parts was met; parts beyond are not looked at.
-func decide(machine *plan.Machine, rules []packetset.Packets, speak []int, in []flow) (passed []flow, whole bool) {
-	left := make([]flow, 0, len(in))
+// pass, what none of them speaks of, and whether the bound on parts was met; parts beyond are not looked at.
+func decide(machine *plan.Machine, rules []packetset.Packets, speak []int, in []flow) (passed, left []flow, whole bool) {
+	left = make([]flow, 0, len(in))
 	for _, f := range in {
 		if !f.now.Empty() {
 			left = append(left, f)
@@ -122,7 +122,7 @@ func decide(machine *plan.Machine, rules []packetset.Packets, speak []int, in []
 			left = next
 		}
 		if len(left)+len(passed) > maxParts {
-			return passed, false
+			return passed, left, false
 		}
 	}
 	for _, f := range left { // what is published passes where no rule speaks of it
@@ -130,5 +130,5 @@ func decide(machine *plan.Machine, rules []packetset.Packets, speak []int, in []
 			passed = append(passed, f)
 		}
 	}
-	return passed, true
+	return passed, left, true
 }

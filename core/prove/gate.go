@@ -148,7 +148,7 @@ func (m *Model) target(g *gate, to *plan.Adapter) packetset.Line {
 
 // leave applies the rules to what goes out by a port, and translates it.
 func (m *Model) leave(g *gate, in, out *plan.Adapter, flows []flow, at int) (exit, bool) {
-	passed, whole := decide(g.machine, g.rules, g.speaking(at), flows)
+	passed, _, whole := decide(g.machine, g.rules, g.speaking(at), flows)
 	e := exit{port: out}
 	for _, f := range passed {
 		six := f.from(m.space.IPv6())
@@ -206,25 +206,11 @@ func (m *Model) delivered(g *gate, in *plan.Adapter, flows []flow, at int) []flo
 			speak = append(speak, k)
 		}
 	}
-	passed, _ := decide(g.machine, rules, speak, own)
-	for _, f := range own {
-		left := []flow{f}
-		for _, k := range speak {
-			var next []flow
-			for _, f := range left {
-				for _, rest := range f.now.Minus(rules[k]) {
-					next = append(next, f.set(rest))
-				}
-			}
-			if left = next; len(left) > maxParts {
-				break
-			}
-		}
-		for _, f := range left {
-			for _, answer := range m.answers(g, in) {
-				if hit := f.and(answer); !hit.now.Empty() {
-					passed = append(passed, hit)
-				}
+	passed, left, _ := decide(g.machine, rules, speak, own)
+	for _, f := range left {
+		for _, answer := range m.answers(g, in) {
+			if hit := f.and(answer); !hit.now.Empty() {
+				passed = append(passed, hit)
 			}
 		}
 	}
@@ -307,7 +293,7 @@ func (m *Model) bridge(g *gate, in *plan.Adapter, flows []flow) (out []exit, who
 			continue
 		}
 		rules := m.bridged(g, port.Role == lab.WAN)
-		passed, ok := decide(g.machine, rules, all(len(rules)), flows)
+		passed, _, ok := decide(g.machine, rules, all(len(rules)), flows)
 		whole = whole && ok
 		if len(passed) > 0 {
 			out = append(out, exit{port, passed})

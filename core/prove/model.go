@@ -20,6 +20,7 @@ type Model struct {
 	lines   map[*plan.Segment]packetset.Line // the addresses of a segment's networks
 	witness netip.Addr
 	spreads map[string]*spread
+	crossed map[*plan.Adapter]crossing
 	taken   packetset.Line // see busy
 }
 
@@ -72,7 +73,7 @@ func New(p *plan.Plan, witness netip.Addr, named ...netip.Prefix) *Model {
 		witness = Witness
 	}
 	m := &Model{plan: p, witness: witness, space: packetset.NewSpace(append(append(boundaries(p), single(witness)), named...)...),
-		spreads: map[string]*spread{}, of: map[*plan.Segment]*domain{},
+		spreads: map[string]*spread{}, crossed: map[*plan.Adapter]crossing{}, of: map[*plan.Segment]*domain{},
 		gates: map[*plan.Machine]*gate{}, lines: map[*plan.Segment]packetset.Line{}}
 	for _, s := range p.Segments {
 		m.lines[s] = m.space.Prefixes(s.Subnet, s.Subnet6)

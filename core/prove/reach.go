@@ -123,7 +123,7 @@ func (m *Model) enter(s *spread, c Condition, in *plan.Adapter, flows []flow, pa
 		}
 	}
 	seen = append(seen[:len(seen):len(seen)], g)
-	exits, whole := m.cross(g, in, flows)
+	exits, whole := m.crossAny(g, in, flows, len(seen) == 1)
 	s.partial = s.partial || !whole
 	for _, e := range exits {
 		through := append(append([]string(nil), path...), g.machine.Name)
@@ -136,6 +136,25 @@ func (m *Model) enter(s *spread, c Condition, in *plan.Adapter, flows []flow, pa
 		}
 		m.land(s, c, e, append(through, m.of[e.port.Segment].name()), seen, g.transparent)
 	}
+}
+
+// crossAny is cross, done once for what hostile neighbors send to a port: anything.
+func (m *Model) crossAny(g *gate, in *plan.Adapter, flows []flow, anything bool) (exits []exit, whole bool) {
+	if !anything || len(flows) != 1 || !m.space.All().Within(flows[0].now.Destination) {
+		return m.cross(g, in, flows)
+	}
+	c, ok := m.crossed[in]
+	if !ok {
+		c.exits, c.whole = m.cross(g, in, flows)
+		m.crossed[in] = c
+	}
+	return c.exits, c.whole
+}
+
+// crossing is what a gate makes of anything that comes in at a port.
+type crossing struct {
+	exits []exit
+	whole bool
 }
 
 // land puts what an appliance let out onto a domain: to those who live there, and
