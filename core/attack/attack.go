@@ -27,6 +27,7 @@ type Known struct {
 	Witness   netip.Addr
 	Witness6  netip.Addr
 	Addresses map[claims.Ref][]netip.Addr // what each adapter has now, IPv4 first
+	Forge     map[string][]netip.Addr     // by segment: sources that rules tell apart
 	Routers   map[string][]Hop            // by segment: stations that may route and are not in the plan
 }
 
@@ -299,12 +300,17 @@ func (a *attacker) hops(ad *plan.Adapter) (gates, neighbors []Hop) {
 func (a *attacker) sources(ad *plan.Adapter, own netip.Addr) []netip.Addr {
 	list := []netip.Addr{own, netip.AddrFrom4([4]byte{198, 51, 100, 7})}
 	add := func(x netip.Addr) {
-		if x.IsValid() && !slices.Contains(list, x) && len(list) < 12 {
+		if x.IsValid() && !slices.Contains(list, x) && len(list) < 40 {
 			list = append(list, x)
 		}
 	}
 	add(Free(ad.Segment))
 	add(ad.Segment.Gateway)
+	for _, x := range a.known.Forge[ad.Segment.Name] {
+		if !slices.Contains(list, x) {
+			list = append(list, x)
+		}
+	}
 	for _, s := range a.p.Segments {
 		if s != ad.Segment {
 			add(Free(s))

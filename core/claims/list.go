@@ -175,7 +175,7 @@ func guestClaims(m *prove.Model, g *plan.Machine, home *plan.Adapter, w Witness)
 		add(Outside, elsewherePart(home, packet))
 	} else {
 		way, partial := m.Outward(g)
-		parts := attacked(m.Plan(), Running, g, way, partial)
+		parts := attacked(m, Running, g, way, partial)
 		add(Held, append(parts, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) {
 			if names := got[0].(GotName); r.Verdict == Holds && names.Answered && slices.Contains(names.Addresses, w.Address) {
 				r.Saw += fmt.Sprintf("; but %s looks names up outside for it: what words a resolver carries out and back, no rule on addresses closes", names.Resolver)

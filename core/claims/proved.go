@@ -133,10 +133,19 @@ func arrived(got GotPacket, to string) bool {
 }
 
 // attacked are the parts of a claim that a guest gets nowhere outside: what the
-// proof says, and what a hostile guest tries.
-func attacked(p *plan.Plan, c Condition, g *plan.Machine, way *prove.Escape, partial bool) []part {
-	parts := []part{{asks: []ask{{c, AskAttack{g.Name}}}, judge: func(r *Result, got []Got) {
-		judgeAttack(r, got)
+// proof says, and what a hostile guest tries that stands as it does.
+func attacked(m *prove.Model, c Condition, g *plan.Machine, way *prove.Escape, partial bool) []part {
+	p, by := m.Plan(), m.Alike(g)
+	parts := []part{{asks: []ask{{c, AskAttack{by.Name}}}, judge: func(r *Result, got []Got) {
+		switch o := got[0].(GotAttack); {
+		case by != g && way != nil && len(o.Ways) > 0: // its own packet shows it
+			r.Evidence = nil
+			return
+		case by != g && len(o.Ways) == 0 && o.Attempts > 0:
+			r.Saw = fmt.Sprintf("%d ways tried by %s, which stands as it does; none leads outside", o.Attempts, by.Name)
+		default:
+			judgeAttack(r, got)
+		}
 		if r.Verdict == Broken && way == nil && !partial {
 			r.disagree = "the proof finds no way outside, and one was found: " + r.Saw
 		}
@@ -162,7 +171,7 @@ func undecided() part {
 func cutClaim(m *prove.Model, g *plan.Machine, home *plan.Adapter) claim {
 	way, partial := m.Around(g)
 	return claim{Result: Result{ID: g.Name + "." + string(Cut), Guest: g.Name, Kind: Cut}, guests: []string{g.Name}, lone: home.Segment.Name,
-		parts: attacked(m.Plan(), Unplugged, g, way, partial)}
+		parts: attacked(m, Unplugged, g, way, partial)}
 }
 
 // behindClaim says that a guest stands behind an appliance, unless it is meant to

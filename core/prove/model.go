@@ -20,6 +20,7 @@ type Model struct {
 	lines   map[*plan.Segment]packetset.Line // the addresses of a segment's networks
 	witness netip.Addr
 	spreads map[string]*spread
+	alike   map[*plan.Machine]*plan.Machine
 	crossed map[*plan.Adapter]crossing
 	taken   packetset.Line // see busy
 }

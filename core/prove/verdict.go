@@ -2,6 +2,7 @@ package prove
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"openbastion/core/lab"
@@ -306,6 +307,41 @@ func (m *Model) Inside(a *plan.Machine) packetset.Line { return m.gates[a].insid
 
 // Rules gives the rules of an appliance as sets of packets, in order.
 func (m *Model) Rules(a *plan.Machine) []packetset.Packets { return m.gates[a].rules }
+
+// Alike gives the first guest that stands on the same broadcast domains as a guest,
+// with as many adapters: what one of them can do, each can.
+func (m *Model) Alike(g *plan.Machine) *plan.Machine {
+	if m.alike == nil {
+		m.alike = map[*plan.Machine]*plan.Machine{}
+		first := map[string]*plan.Machine{}
+		for _, x := range m.plan.Guests() {
+			key := ""
+			for _, a := range plugged(x) {
+				key += m.of[a.Segment].name() + " " + a.Segment.Name + " "
+			}
+			if first[key] == nil {
+				first[key] = x
+			}
+			m.alike[x] = first[key]
+		}
+	}
+	return m.alike[g]
+}
+
+// maxTold bounds how many addresses of a segment are given by [Model.ToldApart].
+const maxTold = 24
+
+// ToldApart gives addresses of a segment, one of each that the rules tell from
+// others.
+func (m *Model) ToldApart(s *plan.Segment) []netip.Addr {
+	var out []netip.Addr
+	for _, span := range m.lines[s].And(m.space.IPv4()) {
+		for c := span.From; c <= span.To && len(out) < maxTold; c++ {
+			out = append(out, m.space.Any(packetset.Line{{From: c, To: c}}))
+		}
+	}
+	return out
+}
 
 // Plan gives the plan that the model is of.
 func (m *Model) Plan() *plan.Plan { return m.plan }

@@ -90,7 +90,8 @@ func (l *Lab) assault(questions []claims.Question, tell func(claims.Question, an
 
 // known gives what an attacker would know of the running lab.
 func (l *Lab) known() attack.Known {
-	k := attack.Known{Witness: l.witness, Witness6: witness6, Addresses: map[claims.Ref][]netip.Addr{}, Routers: map[string][]attack.Hop{}}
+	k := attack.Known{Witness: l.witness, Witness6: witness6, Addresses: map[claims.Ref][]netip.Addr{},
+		Forge: map[string][]netip.Addr{}, Routers: map[string][]attack.Hop{}}
 	for _, a := range l.plan.Adapters {
 		_, port := l.portOf(a)
 		ref := claims.RefTo(a)
@@ -104,6 +105,7 @@ func (l *Lab) known() attack.Known {
 		}
 	}
 	for _, s := range l.plan.Segments {
+		k.Forge[s.Name] = l.model.ToldApart(s)
 		for _, st := range []*station{l.routers[s], l.announcers[s]} {
 			if st != nil {
 				k.Routers[s.Name] = append(k.Routers[s.Name], attack.Hop{MAC: st.node.Ports()[0].MAC, Name: st.name})
