@@ -179,9 +179,22 @@ func (d Document) Count() map[Verdict]int {
 var GuestKinds = []Kind{Behind, Lease, Gateway, Names, Outside, Path, Held, Cut}
 
 // Questions gives what the claims of a plan need to know, each thing once.
-func Questions(p *plan.Plan, facts Facts) []Question {
-	out, _ := questions(list(prove.New(p, facts.Witness.Address), p, facts.Witness))
-	return out
+func Questions(p *plan.Plan, facts Facts) []Question { return prepare(p, facts).questions }
+
+// prepared is the list of claims of a plan with what they ask.
+type prepared struct {
+	model     *prove.Model
+	facts     Facts
+	claims    []claim
+	questions []Question
+	ids       [][][]string // by claim and part
+}
+
+func prepare(p *plan.Plan, facts Facts) *prepared {
+	c := &prepared{model: prove.New(p, facts.Witness.Address), facts: facts}
+	c.claims = list(c.model, p, facts.Witness)
+	c.questions, c.ids = questions(c.claims)
+	return c
 }
 
 // questions gives each thing that is asked once, and the identifiers of what
@@ -213,9 +226,11 @@ func questions(claims []claim) (out []Question, ids [][][]string) {
 // Judge judges answers, of one stage or of several together. Of two answers to
 // one question the first that is not missing counts.
 func Judge(p *plan.Plan, facts Facts, answers []Answer) Document {
-	model := prove.New(p, facts.Witness.Address)
-	list := list(model, p, facts.Witness)
-	_, ids := questions(list)
+	return prepare(p, facts).judge(answers)
+}
+
+func (c *prepared) judge(answers []Answer) Document {
+	p, model, facts, list, ids := c.model.Plan(), c.model, c.facts, c.claims, c.ids
 	by := map[string]Answer{}
 	for _, a := range answers {
 		if old, ok := by[a.ID]; !ok || old.Got == nil {

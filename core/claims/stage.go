@@ -47,9 +47,10 @@ func Run(ctx context.Context, p *plan.Plan, s Stage) (Document, Answers, error) 
 	}
 	defer func() { _ = s.Close(context.WithoutCancel(ctx)) }()
 	got.Facts = facts
+	prepared := prepare(p, facts)
 	for _, when := range Conditions {
 		var list []Question
-		for _, q := range Questions(p, facts) {
+		for _, q := range prepared.questions {
 			if q.When == when {
 				list = append(list, q)
 			}
@@ -66,7 +67,7 @@ func Run(ctx context.Context, p *plan.Plan, s Stage) (Document, Answers, error) 
 	if err := s.Set(ctx, Running); err != nil {
 		return Document{}, got, err
 	}
-	return Judge(p, facts, got.Answers), got, ctx.Err()
+	return prepared.judge(got.Answers), got, ctx.Err()
 }
 
 // AskAll sets a condition and asks. What the stage cannot be asked, and what it

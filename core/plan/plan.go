@@ -4,6 +4,8 @@ import (
 	"net/netip"
 	"time"
 
+	"github.com/gaissmai/bart"
+
 	"openbastion/core/lab"
 	"openbastion/core/mac"
 )
@@ -79,9 +81,9 @@ type Machine struct {
 	Publishes []Publish
 	OneToOne  []OneToOne
 	Spec      Spec
-	Profile   *lab.Profile   // of an appliance; never nil there
-	inside    []netip.Prefix // an appliance's inside networks
-	named     []lab.Service  // ports that its rules name, each once
+	Profile   *lab.Profile  // of an appliance; never nil there
+	within    bart.Lite     // an appliance's inside networks
+	named     []lab.Service // ports that its rules name, each once
 }
 
 // Assumed gives the role that the appliance's kind takes the adapter for when

@@ -79,12 +79,7 @@ func matches(list []Match, a netip.Addr, outside, own, byName bool) bool {
 
 // Outside tells whether the appliance has a on none of its inside networks.
 func (m *Machine) Outside(a netip.Addr) bool {
-	for _, p := range m.inside {
-		if p.Contains(a) {
-			return false
-		}
-	}
-	return true
+	return !m.within.Contains(a)
 }
 
 // Decide gives the first rule of the appliance that matches, or nil with
@@ -109,10 +104,11 @@ func (m *Machine) Decide(f Flow) (*Rule, lab.Action) {
 // near's segment out by far and translates it, as a host does for machines
 // that it joins to its own network.
 func NewTranslator(name string, near, far *Adapter) *Machine {
-	m := &Machine{Name: name, Adapters: []*Adapter{near, far}, Masq: []*Segment{near.Segment}, inside: []netip.Prefix{near.Segment.Subnet}}
+	m := &Machine{Name: name, Adapters: []*Adapter{near, far}, Masq: []*Segment{near.Segment}}
+	m.within.Insert(near.Segment.Subnet)
 	m.Rules = []Rule{{
 		Action: lab.Allow, Services: []lab.Service{{Proto: lab.Any}},
-		From: []Match{{Prefixes: m.inside}}, To: []Match{{Outside: true}},
+		From: []Match{{Prefixes: []netip.Prefix{near.Segment.Subnet}}}, To: []Match{{Outside: true}},
 	}}
 	return m
 }
@@ -168,10 +164,10 @@ func (m *Machine) nameServices() {
 func (b *builder) rules() {
 	for _, m := range b.plan.Appliances() {
 		for _, a := range m.Adapters {
-			if a.Role != lab.WAN && !slices.Contains(m.inside, a.Segment.Subnet) {
-				m.inside = append(m.inside, a.Segment.Subnet)
+			if a.Role != lab.WAN {
+				m.within.Insert(a.Segment.Subnet)
 				if a.Segment.Subnet6.IsValid() {
-					m.inside = append(m.inside, a.Segment.Subnet6)
+					m.within.Insert(a.Segment.Subnet6)
 				}
 			}
 		}

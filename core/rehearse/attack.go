@@ -63,6 +63,7 @@ func (l *Lab) assault(questions []claims.Question, tell func(claims.Question, an
 			n.Forwards, n.Spreads = true, true
 		}
 	}
+	l.learned = l.known()
 	for i, q := range questions {
 		if l.Progress != nil {
 			l.Progress(i, len(questions))
@@ -125,7 +126,7 @@ func (l *Lab) known() attack.Known {
 // escape lets one guest try everything.
 func (l *Lab) escape(m *plan.Machine) answer {
 	first := l.world.number + 1
-	r := l.newRound(l.members[m], attack.Escape(l.plan, m, l.known()), l.outside)
+	r := l.newRound(l.members[m], attack.Escape(l.plan, m, l.learned), l.outside)
 	l.round = r
 	defer func() { l.round = nil }()
 	l.world.watch = l.tap(r)
@@ -400,7 +401,7 @@ func (l *Lab) intrude(wan *plan.Adapter) (int, []claims.Way) {
 		return 0, nil
 	}
 	targets := map[*station]bool{}
-	r := l.newRound(router, attack.Intrude(l.plan, wan, router.node.Ports()[0].MAC, l.known()), targets)
+	r := l.newRound(router, attack.Intrude(l.plan, wan, router.node.Ports()[0].MAC, l.learned), targets)
 	l.round = r
 	defer func() { l.round = nil }()
 	for _, m := range l.plan.Guests() {

@@ -77,6 +77,7 @@ type Lab struct {
 	host       *station                   // nil when no segment has a host leg
 	strays     map[*plan.Segment]*station // who may be on a tag that leaves the host, by segment
 	cables     map[*plan.Wire]*cable
+	learned    attack.Known // what those who are hostile know
 	named      []netip.Addr // outside, at which somebody must answer
 	model      *prove.Model
 	beyond     netip.Prefix // behind the routers upstream
