@@ -280,19 +280,27 @@ func centered(text string, room int) string {
 	return strings.Repeat(" ", max(room-width(text), 0)/2) + text
 }
 
-// showOthers shows the claims that are not about guests, by kind. Of many of
-// one kind, those that hold are only counted.
+// showOthers shows the claims that are not about guests, by kind: those that hold
+// in a row of their own, but for sentences, which are told one by one. Of many of one
+// kind, those that hold are only counted.
 func showOthers(s *screen, doc claims.Document) {
 	t := table{}
+	total := map[claims.Kind]int{}
+	for _, r := range doc.Claims {
+		total[r.Kind]++
+	}
 	for _, k := range []claims.Kind{claims.Alone, claims.Sole, claims.Between, claims.Apart, claims.Inbound, claims.Published, claims.Expect} {
-		var list []claims.Result
-		sound := 0
+		var others []claims.Result
+		var sound []string
+		many := total[k] > 12
 		for _, r := range doc.Claims {
-			if r.Kind == k {
-				list = append(list, r)
-				if r.Verdict == claims.Holds {
-					sound++
-				}
+			if r.Kind != k {
+				continue
+			}
+			if r.Verdict == claims.Holds && (k != claims.Expect || many) {
+				sound = append(sound, r.Subject())
+			} else {
+				others = append(others, r)
 			}
 		}
 		label := string(k)
@@ -300,15 +308,14 @@ func showOthers(s *screen, doc claims.Document) {
 			t.add(cell{label, faint}, verdictCell(v), text)
 			label = ""
 		}
-		many := len(list) > 12
-		for _, r := range list {
-			if many && r.Verdict == claims.Holds {
-				continue
-			}
+		for _, r := range others {
 			add(r.Verdict, r.Subject())
 		}
-		if many && sound > 0 {
-			add(claims.Holds, fmt.Sprintf("%s of %s", grouped(sound), grouped(len(list))))
+		switch {
+		case many && len(sound) > 0:
+			add(claims.Holds, fmt.Sprintf("%s of %s", grouped(len(sound)), grouped(total[k])))
+		case len(sound) > 0:
+			add(claims.Holds, strings.Join(sound, ", "))
 		}
 	}
 	if len(t.rows) > 0 {

@@ -45,6 +45,7 @@ printf 'vtnet0 c2:01\nvtnet1 C2-03\nvtnet2 c202\n' >console.txt
 shot map bastion map saltmarsh.yaml --listing console.txt
 shot rehearse bastion rehearse saltmarsh.yaml
 shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml
+shot prove bastion prove saltmarsh-leaky.yaml --replay
 shot image bastion image inspect sluice.ova
 shot compare bastion compare saltmarsh.yaml --built sluice.ova
 shot trace bastion trace saltmarsh.yaml heron outside tcp/443

@@ -115,7 +115,7 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 	}
 	var last *packet.Packet
 	l.world.watch = func(s *station, segment int, p *packet.Packet) {
-		if p.Type != packet.TypeARP && !p.Discovery() && attack.TokenOnWire(p) == 0 && len(got.Path) < 64 {
+		if p.Type != packet.TypeARP && !p.Discovery() && !p.IsError() && !p.Ping(true) && attack.TokenOnWire(p) == 0 && len(got.Path) < 64 {
 			got.Path = append(got.Path, s.name, l.world.Segments[segment])
 			last = p
 		}
