@@ -35,6 +35,12 @@ func expectClaim(m *prove.Model, p *plan.Plan, w Witness, i int) claim {
 					q.Address = x.address
 				}
 				asks = append(asks, q)
+				if x.from != nil && x.to != nil && !x.address.IsValid() { // by its name outside too
+					if public := ThroughPublish(p, nil, x.to, s); public.To != q.To || public.Address.IsValid() {
+						public.From = RefTo(x.from)
+						asks = append(asks, public)
+					}
+				}
 			}
 		}
 		if len(asks) == 0 {
@@ -226,7 +232,7 @@ func AddressesOutside(m *prove.Model, witness netip.Addr) []netip.Addr {
 	p := m.Plan()
 	for _, g := range p.Guests() {
 		home := InsideAdapter(g)
-		if home == nil || home.Segment.Port == nil || len(AllowedServices(home.Segment.Port.Machine, home.Segment, likely(home), witness)) > 0 {
+		if home == nil || home.Gate() == nil || len(AllowedServices(home.Gate().Machine, home.Segment, likely(home), witness)) > 0 {
 			continue
 		}
 		if x, ok := elsewhere(m, home); ok && !slices.Contains(out, x.Destination) {

@@ -193,7 +193,7 @@ type seenAs struct {
 func expectedSource(home *plan.Adapter, wans []*plan.Adapter, addresses []Got) seenAs {
 	s := seenAs{wans: wans}
 	if len(wans) > 0 && !transparent(wans[0]) {
-		s.translated = wans[0].Machine != home.Segment.Port.Machine || slices.Contains(wans[0].Machine.Masq, home.Segment)
+		s.translated = wans[0].Machine != home.Gate().Machine || slices.Contains(wans[0].Machine.Masq, home.Segment)
 		s.again = wans[0].Segment.Lab.Join == "nat" || wans[0].Segment.Reach == lab.Host
 	}
 	for _, m := range wans {

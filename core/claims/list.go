@@ -152,7 +152,7 @@ func guestClaims(m *prove.Model, g *plan.Machine, home *plan.Adapter, w Witness)
 	if len(leasing) > 0 {
 		add(Lease, leasing...)
 	}
-	port := home.Segment.Port
+	port := home.Gate()
 	next := []part{{asks: asking(AskNeighbor{RefTo(home)}),
 		judge: func(r *Result, got []Got) { judgeGateway(r, home, port, got[0].(GotNeighbor)) }}}
 	if home.Address6.IsValid() && port != nil {
@@ -191,7 +191,7 @@ func guestClaims(m *prove.Model, g *plan.Machine, home *plan.Adapter, w Witness)
 // elsewhere gives a packet by which a guest may go outside, where the rules let it
 // go somewhere and not to the witness.
 func elsewhere(m *prove.Model, home *plan.Adapter) (prove.Packet, bool) {
-	if home.Segment.Port == nil || !leadsOut(m, home.Segment.Port.Machine) {
+	if gate := home.Gate(); gate == nil || !leadsOut(m, gate.Machine) {
 		return prove.Packet{}, false
 	}
 	p, ok := m.Polite(home)

@@ -95,6 +95,21 @@ func (a *Adapter) Assumed() lab.Role {
 	return a.Machine.Profile.Roles[a.Number-1]
 }
 
+// Gate gives the appliance's port by which a guest's adapter is sent elsewhere: the
+// one that its typed gateway names, where several are on the segment, else the
+// segment's; nil when there is none.
+func (a *Adapter) Gate() *Adapter {
+	for _, x := range a.Segment.Adapters { // ports stand before guests
+		if x.Guest != nil {
+			break
+		}
+		if x.Role != lab.WAN && a.Gateway.IsValid() && x.Address.IsValid() && x.Address.Addr() == a.Gateway {
+			return x
+		}
+	}
+	return a.Segment.Port
+}
+
 // Own gives the machine's adapters without the ports that ride on others.
 func (m *Machine) Own() []*Adapter {
 	var list []*Adapter

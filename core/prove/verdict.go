@@ -391,7 +391,8 @@ func (m *Model) Never(from, to lab.Who, service lab.Service) (ways []*Escape, pa
 // Polite gives a packet that the rules let an adapter send outside from an address
 // of its own, by the appliance of its segment; false when they let none.
 func (m *Model) Polite(home *plan.Adapter) (Packet, bool) {
-	if home.Segment.Port == nil {
+	gate := home.Gate()
+	if gate == nil {
 		return Packet{}, false
 	}
 	own := m.addresses(home)
@@ -399,7 +400,7 @@ func (m *Model) Polite(home *plan.Adapter) (Packet, bool) {
 	s := m.spreadOf(Running, home.Machine.Name, home)
 	for i := range s.landed {
 		l := &s.landed[i]
-		if len(l.path) < 4 || l.path[1] != m.of[home.Segment].name() || l.path[2] != home.Segment.Port.Machine.Name {
+		if len(l.path) < 4 || l.path[1] != m.of[home.Segment].name() || l.path[2] != gate.Machine.Name {
 			continue
 		}
 		for _, f := range l.away {
