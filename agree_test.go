@@ -32,8 +32,13 @@ func (d dice) lab() string {
 	if d.often(25) {
 		line("ipv6: true")
 	}
-	line("segments:")
-	line("  moor: {reach: upstream, subnet: 172.29.70.0/24, gateway: 172.29.70.1%s}", d.one("", "", ", join: nat"))
+	line("site: {uplinks: {enp1: wired}}\nsegments:")
+	join := d.one("", "", ", join: nat", ", uplink: enp1")
+	line("  moor: {reach: upstream, subnet: 172.29.70.0/24, gateway: 172.29.70.1%s}", join)
+	second := d.often(20)
+	if second {
+		line("  mere: {reach: upstream, subnet: 172.29.80.0/24, gateway: 172.29.80.1%s}", d.one("", ", uplink: enp1"))
+	}
 	inside := []string{"fen", "quay", "pond"}[:1+d.IntN(3)]
 	reaches := map[string]string{}
 	for i, s := range inside {
@@ -43,6 +48,10 @@ func (d dice) lab() string {
 			reaches[s] = fmt.Sprintf("reach: isolated, within: %s, vlan: %d", inside[0], 40+i)
 		case d.often(10):
 			reaches[s] = d.one("reach: host", "reach: host, host-forwards: true")
+		case i > 0 && d.often(5) && join != ", join: nat":
+			reaches[s] = fmt.Sprintf("reach: isolated, within: moor, vlan: %d", 60+i)
+		case d.often(4):
+			reaches[s] = "reach: isolated, router-advertisements: true"
 		}
 		line("  %s: {%s, subnet: 10.83.%d.0/24}", s, reaches[s], 17+16*i)
 	}
@@ -54,13 +63,17 @@ func (d dice) lab() string {
 	if chain {
 		line("  deep: {reach: isolated, subnet: 10.83.99.0/24}")
 	}
+	bridged := b.Len()
 	guests := []string{"tern", "wren", "rail", "crake", "newt"}[:2+d.IntN(4)]
 	line("appliances:\n  weir:\n    ports:")
 	line("      - {role: wan, segment: moor%s}", d.one("", ", address: 172.29.70.9/24"))
 	for i, s := range inside {
 		over := ""
-		if strings.Contains(reaches[s], "within") {
-			over = ", over: " + "p0"
+		switch {
+		case strings.Contains(reaches[s], "within: moor"):
+			over = ", over: wan"
+		case strings.Contains(reaches[s], "within"):
+			over = ", over: p0"
 		}
 		line("      - {role: %s, name: p%d, segment: %s%s%s}", d.one("lan", "lan", "dmz"), i, s, over, d.one("", "", ", admin: true"))
 	}
@@ -68,7 +81,22 @@ func (d dice) lab() string {
 	if chain {
 		segments = append(segments, "deep")
 	}
+	if second {
+		line("      - {role: wan, name: spare, segment: mere}")
+	}
+	if d.often(10) {
+		line("      - {role: manage, name: desk, segment: %s, address: %s/24, admin: true}", inside[0], d.address(inside[0], 9))
+	}
 	d.policy(line, guests, segments)
+	veil := d.often(20)
+	if veil {
+		line("  veil:\n    kind: transparent\n    ports: [{role: wan, segment: %s}, {role: lan, segment: veiled}]", d.one("moor", inside[0]))
+		segments = append(segments, "veiled")
+		text := b.String()
+		b.Reset()
+		b.WriteString(text[:bridged] + "  veiled: {reach: isolated}\n" + text[bridged:])
+		d.policy(line, guests, segments)
+	}
 	if chain {
 		line("  dyke:\n    ports: [{role: wan, segment: %s}, {role: lan, segment: deep}]", inside[len(inside)-1])
 		d.policy(line, guests, segments)
@@ -84,8 +112,12 @@ func (d dice) lab() string {
 		case d.often(15):
 			t := d.one(all...)
 			line("  %s: {adapters: [{segment: %s}, {segment: %s}], forwards: %s}", g, s, t, d.one("false", "true"))
-		case d.often(25):
+		case d.often(25) && s != "veiled":
 			line("  %s: {segment: %s, reserve: %s}", g, s, d.address(s, 20+i))
+		case d.often(5):
+			line("  %s: {segment: %s, plugged: false}", g, s)
+		case d.often(5):
+			line("  %s: {segment: moor, outside: true}", g)
 		case d.often(8):
 			line("  %s: moor", g)
 		default:
@@ -107,7 +139,9 @@ func (d dice) address(segment string, host int) string {
 
 // policy draws rules and translation.
 func (d dice) policy(line func(string, ...any), guests, segments []string) {
-	if d.often(30) {
+	if d.often(12) {
+		line("    nat: {one-to-one: [{outside: 172.29.70.%d, inside: %s}]}", 30+d.IntN(4), d.one(guests...))
+	} else if d.often(30) {
 		line("    nat: {publish: [{port: tcp/%s, to: %s, at: tcp/%s}]}", d.one("80", "8080", "443"), d.one(guests...), d.one("80", "443"))
 	}
 	if d.often(35) {

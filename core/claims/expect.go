@@ -28,6 +28,7 @@ func expectClaim(m *prove.Model, p *plan.Plan, w Witness, i int) claim {
 			}
 		}
 		var asks []Asking
+		aside := map[int]bool{} // asked at an address outside, where the appliance may answer itself
 		for _, x := range pair.ends {
 			for _, s := range meant(p, w, e.Service, x.from, x.to) {
 				q := ThroughPublish(p, x.from, x.to, s)
@@ -38,6 +39,7 @@ func expectClaim(m *prove.Model, p *plan.Plan, w Witness, i int) claim {
 				if x.from != nil && x.to != nil && !x.address.IsValid() { // by its name outside too
 					if public := ThroughPublish(p, nil, x.to, s); public.To != q.To || public.Address.IsValid() {
 						public.From = RefTo(x.from)
+						aside[len(asks)] = true
 						asks = append(asks, public)
 					}
 				}
@@ -47,7 +49,7 @@ func expectClaim(m *prove.Model, p *plan.Plan, w Witness, i int) claim {
 			continue
 		}
 		known := func(who string) bool { return p.Machine(who) != nil } // another answers in its place: it was published
-		judge := expected(e.Never, pair.from+" to "+pair.to, map[string]bool{pair.to: true}, known, &said)
+		judge := expected(e.Never, pair.from+" to "+pair.to, pair.to, aside, known, &said)
 		c.parts = append(c.parts, part{asks: asking(asks...), any: func(r *Result, got []Got) bool {
 			before := r.Verdict
 			missing := judge(r, got)
@@ -125,14 +127,14 @@ func pairs(p *plan.Plan, e lab.Expectation) []pair {
 // expected judges what a sentence says of one pair: reaching means that one of
 // the services that are meant gets through, never that none does. said counts
 // the pairs that were told, of which a sentence names three.
-func expected(never bool, pair string, named map[string]bool, known func(string) bool, said *int) func(r *Result, got []Got) bool {
+func expected(never bool, pair, to string, aside map[int]bool, known func(string) bool, said *int) func(r *Result, got []Got) bool {
 	return func(r *Result, got []Got) (missing bool) {
 		reached := false
-		for _, g := range got {
+		for i, g := range got {
 			if g == nil {
 				missing = true
 			} else if o := g.(GotReach); o.Answered {
-				reached = reached || o.Who == "" || named[o.Who] || !known(o.Who)
+				reached = reached || o.Who == to || !aside[i] && !known(o.Who)
 			}
 		}
 		switch {

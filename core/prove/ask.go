@@ -280,7 +280,10 @@ func (m *Model) busy() packetset.Line {
 }
 
 // stranger is a source that is nobody's, where any will do (RFC 5737).
-var stranger = netip.AddrFrom4([4]byte{198, 51, 100, 7})
+var (
+	stranger  = netip.AddrFrom4([4]byte{198, 51, 100, 7})
+	stranger6 = netip.MustParseAddr("2001:db8:7::7") // RFC 3849
+)
 
 // concrete gives one packet of some flows, as a practitioner would send it: with
 // the sender's own address, to the witness, by a usual service.
@@ -303,7 +306,7 @@ func (m *Model) concrete(flows []flow, from, to *plan.Adapter) (best Packet, pub
 	} else {
 		own = []netip.Addr{m.witness}
 	}
-	if far = []netip.Addr{m.witness}; to != nil {
+	if far = []netip.Addr{m.witness, Witness6}; to != nil {
 		far = []netip.Addr{to.Address.Addr(), to.Address6.Addr()}
 	}
 	for _, f := range flows[:min(len(flows), 64)] {
@@ -315,7 +318,7 @@ func (m *Model) concrete(flows []flow, from, to *plan.Adapter) (best Packet, pub
 		p := Packet{Protocol: s.Proto, DestinationPort: s.From}
 		for _, family := range []packetset.Line{m.space.IPv4(), m.space.IPv6()} {
 			source, destination := f.sent.Source.And(family), f.sent.Destination.And(family)
-			if p.Source = m.space.Any(source, append(slices.Clone(own), stranger)...); !p.Source.IsValid() || len(destination) == 0 {
+			if p.Source = m.space.Any(source, append(slices.Clone(own), stranger, stranger6)...); !p.Source.IsValid() || len(destination) == 0 {
 				continue
 			}
 			if p.Destination = m.space.Any(destination, far...); !slices.Contains(far, p.Destination) {

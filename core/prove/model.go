@@ -64,7 +64,10 @@ type gate struct {
 
 // Witness is where packets outside go when nothing asks for another address (RFC
 // 5737).
-var Witness = netip.AddrFrom4([4]byte{203, 0, 113, 80})
+var (
+	Witness  = netip.AddrFrom4([4]byte{203, 0, 113, 80})
+	Witness6 = netip.MustParseAddr("2001:db8:ffff::80") // RFC 3849
+)
 
 // New makes a model of a plan. Packets that go outside go to the witness where
 // they can; an invalid address stands for [Witness]. Beside what the plan tells

@@ -114,7 +114,7 @@ func (m *Model) network4(s *plan.Segment) packetset.Line { return m.space.Prefix
 // enter has flows come to a port of an appliance, and follows what it lets out.
 func (m *Model) enter(s *spread, c Condition, in *plan.Adapter, flows []flow, path []string, seen []*gate) {
 	g := m.gates[in.Machine]
-	if in.Role == lab.WAN && c == Unplugged {
+	if c == Unplugged && byWAN(in) {
 		return
 	}
 	for _, x := range seen {
@@ -131,12 +131,15 @@ func (m *Model) enter(s *spread, c Condition, in *plan.Adapter, flows []flow, pa
 			s.landed = append(s.landed, landing{by: in, flows: e.flows, path: through})
 			continue
 		}
-		if e.port.Role == lab.WAN && c == Unplugged {
+		if c == Unplugged && byWAN(e.port) {
 			continue
 		}
 		m.land(s, c, e, append(through, m.of[e.port.Segment].name()), seen, g.transparent)
 	}
 }
+
+// byWAN tells a WAN port, or one that rides on it: with its cable both are down.
+func byWAN(a *plan.Adapter) bool { return a.Role == lab.WAN || a.Over != nil && a.Over.Role == lab.WAN }
 
 // crossAny is cross, done once for what hostile neighbors send to a port: anything.
 func (m *Model) crossAny(g *gate, in *plan.Adapter, flows []flow, anything bool) (exits []exit, whole bool) {
@@ -197,8 +200,19 @@ func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate
 // upstream segment, and what the next hop, when that is no appliance of the lab,
 // sends on.
 func (m *Model) away(d *domain, e exit, local, hop packetset.Line, free bool) []flow {
-	if !d.leadsOut() || free {
-		return map[bool][]flow{true: e.flows}[d.leadsOut()]
+	switch {
+	case !d.leadsOut():
+		return nil
+	case !d.outer && d.host == nil: // by a router for IPv6, which no appliance has as its own
+		var out []flow
+		for _, f := range e.flows {
+			if f = f.from(m.space.IPv6()).to(m.space.IPv6()); free && !f.now.Empty() {
+				out = append(out, f)
+			}
+		}
+		return out
+	case free:
+		return e.flows
 	}
 	ours := slices.ContainsFunc(d.ports, func(p *plan.Adapter) bool {
 		return p.Machine != e.port.Machine && len(hop) > 0 && hop.Meets(m.addresses(p))
@@ -239,7 +253,11 @@ func (m *Model) outside(s *spread, wanted func(flow) (flow, bool)) (way []string
 		if path == nil || !d.leadsOut() {
 			continue
 		}
-		if f, ok := wanted(whole(m.space.All(), m.space.All())); ok {
+		any := whole(m.space.All(), m.space.All())
+		if !d.outer && d.host == nil { // who announces itself as a router does so for IPv6
+			any = whole(m.space.IPv6(), m.space.IPv6())
+		}
+		if f, ok := wanted(any); ok {
 			return append(append([]string(nil), path...), m.beyond(d)...), []flow{f}
 		}
 	}

@@ -125,7 +125,7 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 	for i, leg := range q.Then {
 		by, err := leg.By.In(l.plan)
 		hop, ok := l.hop(leg.Hop, l.plan.Segment(leg.On))
-		if err != nil || by == nil || !ok || !slices.Contains(got.Took, by.Machine.Name) {
+		if err != nil || by == nil || !ok || q.Packet.Source.Is4() && !slices.Contains(got.Took, by.Machine.Name) {
 			got.Path = append(got.Path, fmt.Sprintf("(leg %d could not be taken)", i+1))
 			break
 		}
@@ -155,8 +155,12 @@ func (l *Lab) standsOutside(s *station) bool {
 // standIn has the router of an upstream segment answer at an address of it that
 // nobody has; what it gives takes that back.
 func (l *Lab) standIn(a netip.Addr) (back func()) {
-	for s, r := range l.routers {
-		if !s.Subnet.Contains(a) || slices.ContainsFunc(l.plan.Adapters, func(x *plan.Adapter) bool { return l.addressOf(x) == a }) {
+	for _, s := range l.plan.Segments {
+		r := l.routers[s]
+		if r == nil {
+			r = l.strays[s]
+		}
+		if r == nil || !s.Subnet.Contains(a) || slices.ContainsFunc(l.plan.Adapters, func(x *plan.Adapter) bool { return l.addressOf(x) == a }) {
 			continue
 		}
 		port := r.node.Ports()[0]
