@@ -1,6 +1,7 @@
 package prove
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 
@@ -236,16 +237,10 @@ func (m *Model) ports(g *gate) {
 	for i, x := range a.Adapters {
 		lives[i] = m.network(x)
 	}
-	everywhere := packetset.Join(lives...)
+	everywhere, apart := packetset.Join(lives...), disjoint(lives)
 	for i, x := range a.Adapters {
-		twin := -1 // an earlier port with a network that this one's meets
-		for j := range i {
-			if twin < 0 && lives[j].Meets(lives[i]) {
-				twin = j
-			}
-		}
 		net := lives[i].Minus(g.fixed)
-		if twin >= 0 {
+		if !apart { // what two ports have lives at the first
 			net = net.Minus(packetset.Join(lives[:i]...))
 		}
 		g.nets, taken = append(g.nets, net), append(taken, net)
@@ -264,6 +259,18 @@ func (m *Model) ports(g *gate) {
 		masked = append(masked, m.space.Prefixes(s.Subnet))
 	}
 	g.masked = packetset.Join(masked...)
+}
+
+// disjoint tells whether no two of several sets meet.
+func disjoint(lines []packetset.Line) bool {
+	spans := slices.Concat(lines...)
+	slices.SortFunc(spans, func(a, b packetset.Span) int { return cmp.Compare(a.From, b.From) })
+	for i := 1; i < len(spans); i++ {
+		if spans[i].From <= spans[i-1].To {
+			return false
+		}
+	}
+	return true
 }
 
 // speaking gives the rules that speak of what a gate takes from its i-th port.
