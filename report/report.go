@@ -113,6 +113,20 @@ type junitText struct {
 	Text    string `xml:",chardata"`
 }
 
+// layoutSuite has a case that fails for each error of check that no claim shows, and
+// for each place where proof and stage say different things.
+func layoutSuite(doc claims.Document) junitSuite {
+	s := junitSuite{Name: doc.Lab + ".check"}
+	for _, f := range doc.Findings {
+		s.Cases = append(s.Cases, junitCase{Class: s.Name, Name: f.Code + " " + f.Subject, Failure: &junitText{f.Message, f.Remedy}})
+	}
+	for _, text := range doc.Proof.Disagree {
+		s.Cases = append(s.Cases, junitCase{Class: s.Name, Name: "proof", Failure: &junitText{text, "the program is wrong here"}})
+	}
+	s.Tests, s.Failures = len(s.Cases), len(s.Cases)
+	return s
+}
+
 // JUnit writes a verdict as test results: a suite for each kind of claim, a
 // case for each claim. What is unknown was skipped, and no claim is passed for
 // want of evidence.
@@ -139,6 +153,10 @@ func JUnit(doc claims.Document) ([]byte, error) {
 		}
 		s.Tests, all.Tests = s.Tests+1, all.Tests+1
 		s.Cases = append(s.Cases, c)
+	}
+	if s := layoutSuite(doc); s.Tests > 0 {
+		all.Suites = append(all.Suites, s)
+		all.Tests, all.Failures = all.Tests+s.Tests, all.Failures+s.Failures
 	}
 	data, err := xml.MarshalIndent(all, "", "  ")
 	return append([]byte(xml.Header), append(data, '\n')...), err

@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"openbastion/core/check"
+	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/layers"
 	"openbastion/core/plan"
@@ -172,4 +174,28 @@ type both [2]rehearse.Recorder
 func (b both) Record(segment int, at time.Time, frame []byte) {
 	b[0].Record(segment, at, frame)
 	b[1].Record(segment, at, frame)
+}
+
+// An error of check that no claim shows is in every form, and makes build servers
+// fail: nobody reads green on a lab that has one.
+func TestFindingsAreReported(t *testing.T) {
+	l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: odd\nsite: {memory: 1GiB}\nsegments: {road: {reach: upstream}, desks: {reach: isolated}}\n"+
+		"appliances: {gate: {needs: {memory: 4GiB}, machine: {memory: 2GiB}, ports: [{role: wan, segment: road}, {role: lan, segment: desks}]}}\n"+
+		"guests: {heron: desks}\n"))
+	require.NoError(t, err)
+	p, err := plan.Build(l)
+	require.NoError(t, err)
+	doc := rehearse.New(p).Verdict()
+	require.Equal(t, claims.Holds, doc.Verdict)
+	check.Complete(&doc, p, time.Time{})
+	require.Equal(t, claims.Broken, doc.Verdict)
+	require.NotEmpty(t, doc.Findings)
+	assert.Contains(t, doc.Summary(), "check finds")
+	page := string(Markdown(p, doc))
+	assert.Contains(t, page, "## What check finds")
+	assert.Contains(t, page, doc.Findings[0].Code)
+	data, err := JUnit(doc)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "odd.check")
+	assert.NotContains(t, string(data), `failures="0" skipped="0">\n  <testsuite name="odd.check"`)
 }
