@@ -85,6 +85,11 @@ func (m *Model) insides() packetset.Line {
 // can pass something on.
 func (m *Model) Ask(c Condition, from, to lab.Who, service lab.Service) Answer {
 	var out Answer
+	if to.Kind == lab.WhoAppliance && !m.itselfToo {
+		m.itselfToo = true
+		clear(m.spreads)
+		clear(m.crossed)
+	}
 	list, outside := m.places(from)
 	seen := map[*plan.Machine]bool{}
 	add := func(s *spread, who *plan.Machine) {

@@ -151,9 +151,6 @@ const maxSets = 12
 // Told says a passage in words.
 func (m *Model) Told(p Passage, from, to string) PassageOf {
 	sets := m.Words(p.Sets)
-	if len(sets) > maxSets {
-		sets = append(sets[:maxSets], fmt.Sprintf("and %d sets more", len(sets)-maxSets))
-	}
 	out := PassageOf{From: from, To: to, Path: p.Path, Sets: sets, Packet: p.Packet}
 	if p.Rule != nil {
 		if out.Rule = p.Rule.Text; p.Rule.Lab != nil {

@@ -36,20 +36,12 @@ func (m *Model) cross(g *gate, in *plan.Adapter, flows []flow) (out []exit, whol
 	if g.transparent && in.Role != lab.Manage {
 		return m.bridge(g, in, flows)
 	}
-	at := slices.Index(g.machine.Adapters, in)
-	var checked []flow
-	for _, f := range flows {
-		for _, family := range []packetset.Line{m.space.IPv4(), m.space.IPv6()} {
-			f := f.from(g.sources[at].And(family)).to(family)
-			if f.published = false; !f.now.Empty() { // another gate's publishing is nothing to this one
-				checked = append(checked, f)
-			}
-		}
-	}
-	arrived := m.rewrite(g, in, checked)
+	arrived, at := m.arriving(g, in, flows)
 	whole = true
-	if own := m.delivered(g, in, arrived, at); len(own) > 0 {
-		out = append(out, exit{flows: own})
+	if m.itselfToo {
+		if own := m.delivered(g, in, arrived, at); len(own) > 0 {
+			out = append(out, exit{flows: own})
+		}
 	}
 	for i, port := range g.machine.Adapters {
 		if !port.Plugged || g.transparent {
@@ -74,6 +66,22 @@ func (m *Model) cross(g *gate, in *plan.Adapter, flows []flow) (out []exit, whol
 		}
 	}
 	return out, whole
+}
+
+// arriving gives what a gate takes from a port, turned towards what it publishes, and
+// the port's place.
+func (m *Model) arriving(g *gate, in *plan.Adapter, flows []flow) (arrived []flow, at int) {
+	at = slices.Index(g.machine.Adapters, in)
+	var checked []flow
+	for _, f := range flows {
+		for _, family := range []packetset.Line{m.space.IPv4(), m.space.IPv6()} {
+			f := f.from(g.sources[at].And(family)).to(family)
+			if f.published = false; !f.now.Empty() { // another gate's publishing is nothing to this one
+				checked = append(checked, f)
+			}
+		}
+	}
+	return m.rewrite(g, in, checked), at
 }
 
 // rewrite turns what goes to a published port or to an address of a guest's own

@@ -13,17 +13,18 @@ import (
 // Model is a plan made ready for questions. It remembers what questions have in
 // common, and is not for several goroutines at once.
 type Model struct {
-	plan    *plan.Plan
-	space   *packetset.Space
-	domains []*domain
-	of      map[*plan.Segment]*domain
-	gates   map[*plan.Machine]*gate
-	lines   map[*plan.Segment]packetset.Line // the addresses of a segment's networks
-	witness netip.Addr
-	spreads map[string]*spread
-	alike   map[*plan.Machine]*plan.Machine
-	crossed map[*plan.Adapter]crossing
-	taken   packetset.Line // see busy
+	plan      *plan.Plan
+	space     *packetset.Space
+	domains   []*domain
+	of        map[*plan.Segment]*domain
+	gates     map[*plan.Machine]*gate
+	lines     map[*plan.Segment]packetset.Line // the addresses of a segment's networks
+	witness   netip.Addr
+	spreads   map[string]*spread
+	itselfToo bool // what appliances answer themselves is followed too
+	alike     map[*plan.Machine]*plan.Machine
+	crossed   map[*plan.Adapter]crossing
+	taken     packetset.Line // see busy
 }
 
 // domain is what is one broadcast domain in truth: a segment, or several that
@@ -86,6 +87,9 @@ func New(p *plan.Plan, witness netip.Addr, named ...netip.Prefix) *Model {
 	m.join()
 	for _, a := range p.Appliances() {
 		m.gates[a] = m.gate(a)
+	}
+	for _, e := range p.Lab.Expect {
+		m.itselfToo = m.itselfToo || e.To.Kind == lab.WhoAppliance
 	}
 	return m
 }

@@ -239,14 +239,11 @@ func (m *Model) AdminOutside(a *plan.Machine) []*plan.Adapter {
 
 // Answered gives what an appliance itself answers of what comes in at a port.
 func (m *Model) Answered(in *plan.Adapter) []Set {
-	exits, _ := m.cross(m.gates[in.Machine], in, []flow{whole(m.space.All(), m.space.All())})
+	g := m.gates[in.Machine]
+	arrived, at := m.arriving(g, in, []flow{whole(m.space.All(), m.space.All())})
 	var out []Set
-	for _, e := range exits {
-		if e.port == nil {
-			for _, f := range e.flows {
-				out = append(out, Set(f.now))
-			}
-		}
+	for _, f := range m.delivered(g, in, arrived, at) {
+		out = append(out, Set(f.now))
 	}
 	return out
 }

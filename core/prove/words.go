@@ -11,7 +11,11 @@ import (
 // Words says which packets are in sets, one set to a line.
 func (m *Model) Words(sets []Set) []string {
 	var out []string
-	for _, s := range merged(sets) {
+	for i, s := range merged(sets) {
+		if i == maxSets {
+			out = append(out, fmt.Sprintf("and sets more, of %d in all", len(sets)))
+			break
+		}
 		from, to := m.addressWords(s.Source), m.addressWords(s.Destination)
 		line := serviceWords(s.Service) + " from " + from + " to " + to
 		if !slices.Contains(out, line) {
@@ -78,6 +82,9 @@ func (m *Model) addressWords(l packetset.Line) string {
 	var words []string
 	for _, s := range m.plan.Segments {
 		line := m.lines[s]
+		if !line.Meets(l) {
+			continue
+		}
 		lacks := line.Minus(l)
 		if len(line) == 0 || len(m.of[s].segments) > 1 || len(lacks) > 2 || !lacks.Within(m.busy()) {
 			continue
