@@ -84,7 +84,19 @@ func (m *Model) insides() packetset.Line {
 // condition. Guests among the first are hostile, and so are the others where they
 // can pass something on.
 func (m *Model) Ask(c Condition, from, to lab.Who, service lab.Service) Answer {
+	return m.ask(c, from, to, service, 0)
+}
+
+// ask is Ask that is content with most passages, 0 for all; it then looks once only
+// at guests that stand alike.
+func (m *Model) ask(c Condition, from, to lab.Who, service lab.Service, most int) Answer {
 	var out Answer
+	looked := map[*spread]bool{}
+	targets := map[*plan.Machine]bool{}
+	there, _ := m.places(to)
+	for _, a := range there {
+		targets[a.Machine] = true
+	}
 	if to.Kind == lab.WhoAppliance && !m.itselfToo {
 		m.itselfToo = true
 		clear(m.spreads)
@@ -93,6 +105,10 @@ func (m *Model) Ask(c Condition, from, to lab.Who, service lab.Service) Answer {
 	list, outside := m.places(from)
 	seen := map[*plan.Machine]bool{}
 	add := func(s *spread, who *plan.Machine) {
+		if most > 0 && (looked[s] && len(out.Passages) == 0 || len(out.Passages) >= most) {
+			return
+		}
+		looked[s] = !targets[who] // who is meant itself does not count for the others
 		out.Partial = out.Partial || s.partial
 		out.Passages = append(out.Passages, m.arrive(s, who, from, to, service)...)
 	}

@@ -375,7 +375,7 @@ func (m *Model) Covers() string {
 // which a sentence says do not; at most a few.
 func (m *Model) Never(from, to lab.Who, service lab.Service) (ways []*Escape, partial bool) {
 	const most = 3
-	a := m.Ask(Running, from, to, service)
+	a := m.ask(Running, from, to, service, most)
 	for i, p := range a.Passages {
 		if i == most {
 			break
