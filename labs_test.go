@@ -312,7 +312,7 @@ func edited(t *testing.T, p *plan.Plan, text []byte, findings []check.Finding) {
 			addresses[a] = mac.Address{2, 9, 9, 9, byte(i >> 8), byte(i)}
 		}
 	}
-	check.Offer(p, text, time.Time{}, findings)
+	check.Offer(p, text, time.Time{}, findings, findings)
 	pinned, _ := p.Pin(text)
 	mended, _ := check.Mend(text, findings)
 	adopted, _ := plan.Adopt(text, addresses)

@@ -55,8 +55,9 @@ tells more. What is meant to be so is written under accept: in the lab file.`,
 			if err != nil {
 				return err
 			}
-			list := chosen(check.Run(p, day), only, except)
-			check.Offer(p, a.texts[file], day, list)
+			all := check.Run(p, day)
+			list := chosen(all, only, except)
+			check.Offer(p, a.texts[file], day, all, list)
 			if mend {
 				return a.mend(file, list, yes)
 			}

@@ -20,11 +20,11 @@ type trial struct {
 	left int                // how many more labs may be planned
 }
 
-// Offer leaves to some of the findings of a plan, whose lab file has the text, only those
+// Offer leaves to some of all the findings of a plan, whose lab file has the text, only those
 // mechanical mends that help: changed by all of them together, the file can
 // be read and planned, what they mend is gone, and no error is there that was not
 // before. on is the day that Run was given.
-func Offer(p *plan.Plan, text []byte, on time.Time, findings []Finding) {
+func Offer(p *plan.Plan, text []byte, on time.Time, all, findings []Finding) {
 	t := &trial{p: p, text: text, on: on, was: map[[2]string]bool{}, left: maxTrials}
 	var mendable []int
 	for i, f := range findings {
@@ -35,7 +35,7 @@ func Offer(p *plan.Plan, text []byte, on time.Time, findings []Finding) {
 	if len(mendable) == 0 {
 		return
 	}
-	for _, f := range Run(p, on) {
+	for _, f := range all {
 		if f.Severity == Error {
 			t.was[f.what()] = true
 		}
