@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -97,7 +98,7 @@ func (a *app) replays(p *plan.Plan, doc prove.Document) ([]replayed, error) {
 		answer := claims.AskOne(a.ctx, l, claims.PacketOf(p, e))
 		r := replayed{Missing: answer.Missing, Path: []string{}}
 		if got, ok := answer.Got.(claims.GotPacket); ok {
-			r.Arrived, r.Path = slices.Contains(got.Took, e.To), got.Path
+			r.Arrived, r.Path = got.TakenBy(e.To), got.Path
 		}
 		out = append(out, r)
 	}
@@ -412,6 +413,7 @@ const maxRehearsed = 300
 
 func (a *app) anyOneFault(p *plan.Plan) error {
 	before := prove.New(p, netip.Addr{}).Prove()
+	was := check.Run(p, time.Time{})
 	list := mistakes.Misplaced(p)
 	faults := []fault{}
 	show := a.progress("misplaced adapters")
@@ -437,7 +439,7 @@ func (a *app) anyOneFault(p *plan.Plan) error {
 				}
 			}
 		}
-		f.Found = check.New(p, changed)
+		f.Found = check.New(was, changed)
 		faults = append(faults, f)
 	}
 	show(0, 0)

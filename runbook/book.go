@@ -122,7 +122,7 @@ func (b *writer) attach(a *plan.Adapter) string {
 	if a.Over != nil {
 		return fmt.Sprintf("nothing to attach: it rides with tag %d on adapter %d", a.Segment.Tag, a.Number)
 	}
-	root := b.p.Segment(a.Segment.Wire.Name)
+	root := a.Segment.Wire.Root()
 	word := b.w.Isolated
 	switch {
 	case root.Reach == lab.Upstream && root.Lab.Join == "nat":

@@ -10,11 +10,11 @@ import (
 
 // Single is the attempt to send one packet of a proof to a station, by the
 // adapter from, which has the hardware address.
-func Single(from claims.Ref, address mac.Address, p prove.Packet, hop Hop) Attempts {
+func Single(from claims.Ref, address mac.Address, p prove.Packet, hop Hop) Attempt {
 	frame := forge(address, p.Source, p.Destination, lab.Service{Proto: p.Protocol, From: p.DestinationPort, To: p.DestinationPort}, 0)
 	if p.Protocol == lab.Any {
 		frame = packet.Other(packet.IP{Source: p.Source, Destination: p.Destination}, 253, []byte(wordOf(0)))
 		packet.SetLink(frame, address, address)
 	}
-	return Attempts{{From: from, Frame: frame, Hops: []Hop{hop}, Tried: p.String()}}
+	return Attempt{From: from, Frame: frame, Hops: []Hop{hop}, Tried: p.String()}
 }

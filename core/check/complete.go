@@ -10,9 +10,9 @@ import (
 )
 
 // breaks tells, for each code, which kinds of claims a finding of it breaks, those
-// that follow from others left out: what its "you would see" speaks of. A code that is not here breaks none, as what it speaks of
-// does not happen in a rehearsal: installers, restarts, sizes, days, or what a
-// hostile neighbor would have to do.
+// that follow from others left out: what its "you would see" speaks of. A code that
+// is not here breaks none, as what it speaks of does not happen in a rehearsal:
+// installers, restarts, sizes, days, or what a hostile neighbor would have to do.
 var breaks = map[string]string{
 	"one-sided": "names outside",
 	"same-wire": "apart behind", "beside": "behind expect", "second-door": "cut", "host-door": "cut",
@@ -55,11 +55,11 @@ func (f Finding) shownBy(r claims.Result) bool {
 	return slices.ContainsFunc(r.Names(), func(n string) bool { return slices.Contains(about, n) })
 }
 
-// New gives the codes of the errors and warnings that a changed plan has and the
-// plan that it was changed from has not.
-func New(was, changed *plan.Plan) []string {
+// New gives the codes of the errors and warnings that a changed plan has, and that
+// are not among the findings of the plan that it was changed from.
+func New(was []Finding, changed *plan.Plan) []string {
 	old := map[string]bool{}
-	for _, f := range Run(was, time.Time{}) {
+	for _, f := range was {
 		old[f.Code] = true
 	}
 	out := []string{}

@@ -20,10 +20,10 @@ type trial struct {
 	left int                // how many more labs may be planned
 }
 
-// Offer leaves to some of all the findings of a plan, whose lab file has the text, only those
-// mechanical mends that help: changed by all of them together, the file can
-// be read and planned, what they mend is gone, and no error is there that was not
-// before. on is the day that Run was given.
+// Offer leaves to some of all the findings of a plan, whose lab file has the text,
+// only those mechanical mends that help: changed by all of them together, the file
+// can be read and planned, what they mend is gone, and no error is there that was
+// not before. on is the day that Run was given.
 func Offer(p *plan.Plan, text []byte, on time.Time, all, findings []Finding) {
 	t := &trial{p: p, text: text, on: on, was: map[[2]string]bool{}, left: maxTrials}
 	var mendable []int

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"reflect"
+	"slices"
 	"time"
 
 	"openbastion/core/lab"
@@ -134,6 +135,9 @@ func (GotAttack) kind() AskKind   { return "attack" }
 func (GotScan) kind() AskKind     { return "scan" }
 func (GotPacket) kind() AskKind   { return "packet" }
 func (GotOwners) kind() AskKind   { return "owners" }
+
+// TakenBy tells whether somebody, by name, took the packet in.
+func (g GotPacket) TakenBy(name string) bool { return slices.Contains(g.Took, name) }
 
 // Router is who announces itself as an IPv6 router on a segment.
 type Router struct {

@@ -121,16 +121,12 @@ func escaped(p *plan.Plan, c Condition, e *prove.Escape, remedy string) part {
 			return true
 		}
 		published := e.Public && c == Unplugged // with its WAN down it may have lost the address at which it publishes
-		if took := got[0].(GotPacket); !e.Maybe && !published && !arrived(took, e.To) {
+		if took := got[0].(GotPacket); !e.Maybe && !published && !took.TakenBy(e.To) {
 			r.disagree = fmt.Sprintf("the proof says that %s gets to %s by %s, and it did not; it went %s", e.Packet, e.To,
 				strings.Join(e.Path, " → "), strings.Join(took.Path, " → "))
 		}
 		return false
 	}}
-}
-
-func arrived(got GotPacket, to string) bool {
-	return slices.Contains(got.Took, to)
 }
 
 // attacked are the parts of a claim that a guest gets nowhere outside: what the
@@ -248,11 +244,9 @@ func soleClaim(m *prove.Model, s *plan.Segment) (claim, bool) {
 	c.parts = append(c.parts, part{asks: asking(AskOwners{RefTo(asker), addresses}), judge: func(r *Result, got []Got) {
 		o := got[0].(GotOwners)
 		for i, a := range owners {
-			if i < len(o.Owners) {
-				if most := 1; len(o.Owners[i]) > most {
-					r.broken(fmt.Sprintf("%d machines answer for %s on %s", len(o.Owners[i]), a.Address.Addr(), s.Name),
-						"change the address of the one that is not "+a.Machine.Name)
-				}
+			if i < len(o.Owners) && len(o.Owners[i]) > 1 {
+				r.broken(fmt.Sprintf("%d machines answer for %s on %s", len(o.Owners[i]), a.Address.Addr(), s.Name),
+					"change the address of the one that is not "+a.Machine.Name)
 			}
 		}
 		if r.Verdict == Holds {

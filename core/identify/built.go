@@ -126,7 +126,7 @@ func (c *comparison) adapter(p *plan.Plan, b Built, a *plan.Adapter, x BuiltAdap
 	case s == a.Segment && near && a.Segment.Reach == lab.Isolated:
 		c.wrong("dead-segment", fmt.Sprintf("write it %s everywhere, letter by letter", s.Name),
 			"adapter %d is on %q, and the segment is called %s: to the hypervisor that is another network", x.Number, x.Network, s.Name)
-	case s == a.Segment, s != nil && s == p.Segment(a.Segment.Wire.Name):
+	case s == a.Segment, s != nil && s == a.Segment.Wire.Root():
 	case s == nil && a.Segment.Reach == lab.Upstream:
 		c.look("look whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, which the lab does not name; it should lead to %s",
 			x.Number, a.Name, x.Network, a.Segment.Name)

@@ -55,7 +55,7 @@ func (b *builder) attach(a *Adapter) string {
 		return fmt.Sprintf("nothing to attach: tag %d on adapter %d", a.Segment.Tag, a.Number)
 	}
 	s := a.Segment
-	root := b.plan.Segment(s.Wire.Name)
+	root := s.Wire.Root()
 	var text string
 	switch {
 	case root.Reach == lab.Upstream && root.Lab.Join == "nat":

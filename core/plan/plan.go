@@ -70,6 +70,16 @@ type Wire struct {
 	Segments []*Segment // the untagged one first
 }
 
+// Root gives the untagged segment, which says how the wire is attached.
+func (w *Wire) Root() *Segment { return w.Segments[0] }
+
+// LeavesHost tells whether the wire goes on beyond the host, with whatever tags it
+// carries: it is upstream and not translated.
+func (w *Wire) LeavesHost() bool {
+	root := w.Root()
+	return root.Reach == lab.Upstream && root.Lab.Join != "nat"
+}
+
 // Machine is an appliance or a guest.
 type Machine struct {
 	Name      string

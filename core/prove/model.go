@@ -156,8 +156,7 @@ func (m *Model) join() {
 	shared := map[wire]*domain{}
 	forwards := slices.ContainsFunc(m.plan.Segments, func(s *plan.Segment) bool { return s.HostLeg.IsValid() && s.Lab.HostForwards })
 	for _, s := range m.plan.Segments {
-		root := m.plan.Segment(s.Wire.Name)
-		leaves := root.Reach == lab.Upstream && root.Lab.Join != "nat"
+		root, leaves := s.Wire.Root(), s.Wire.LeavesHost()
 		var d *domain
 		if w := (wire{root.Lab.Uplink, s.Tag}); leaves && w.uplink != "" {
 			if d = shared[w]; d == nil {

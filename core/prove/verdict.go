@@ -136,8 +136,8 @@ func (m *Model) Sides(a *plan.Machine) []Shared {
 				out = append(out, Shared{x, y, why})
 			}
 		}
-		root := m.plan.Segment(x.Segment.Wire.Name)
-		if x.Role != lab.WAN && x.Segment.Reach == lab.Isolated && root != x.Segment && root.Reach == lab.Upstream && root.Lab.Join != "nat" {
+		root := x.Segment.Wire.Root()
+		if x.Role != lab.WAN && x.Segment.Reach == lab.Isolated && root != x.Segment && root.Wire.LeavesHost() {
 			out = append(out, Shared{x, x, x.Segment.Name + " is a tag on the wire of " + root.Name + ", which leads upstream"})
 		}
 	}

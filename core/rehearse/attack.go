@@ -112,12 +112,8 @@ func (l *Lab) known() attack.Known {
 				k.Routers[s.Name] = append(k.Routers[s.Name], attack.Hop{MAC: st.node.Ports()[0].MAC, Name: st.name})
 			}
 		}
-		if l.host != nil && s.HostLeg.IsValid() {
-			for _, p := range l.host.node.Ports() {
-				if p.Address == s.HostLeg {
-					k.Routers[s.Name] = append(k.Routers[s.Name], attack.Hop{MAC: p.MAC, Name: l.host.name})
-				}
-			}
+		if p := l.hostPort(s); p != nil {
+			k.Routers[s.Name] = append(k.Routers[s.Name], attack.Hop{MAC: p.MAC, Name: l.host.name})
 		}
 	}
 	return k
@@ -207,12 +203,8 @@ func (l *Lab) forgetLies(ad *plan.Adapter) {
 			s.node.Ports()[0].Forget(ad.MAC, own, attack.StrangePrefix)
 		}
 	}
-	if l.host != nil {
-		for _, port := range l.host.node.Ports() {
-			if port.Address == ad.Segment.HostLeg {
-				port.Forget(ad.MAC, own, attack.StrangePrefix)
-			}
-		}
+	if port := l.hostPort(ad.Segment); port != nil {
+		port.Forget(ad.MAC, own, attack.StrangePrefix)
 	}
 }
 

@@ -135,10 +135,9 @@ func New(p *plan.Plan) *Lab {
 func (l *Lab) lay() {
 	uplinks := map[string]*cable{}
 	for _, w := range l.plan.Wires {
-		root := l.plan.Segment(w.Name)
 		uplink := ""
-		if root.Reach == lab.Upstream && root.Lab.Join != "nat" {
-			uplink = root.Lab.Uplink
+		if w.LeavesHost() {
+			uplink = w.Root().Lab.Uplink
 		}
 		c := uplinks[uplink]
 		if uplink == "" || c == nil {

@@ -161,8 +161,8 @@ func (l *Lab) addStrangers(cables map[*plan.Wire]*cable) {
 // out there who has it too.
 func (l *Lab) addStrays(cables map[*plan.Wire]*cable) {
 	for i, s := range l.plan.Segments {
-		root := l.plan.Segment(s.Wire.Name)
-		if s.Reach == lab.Upstream || root.Reach != lab.Upstream || root.Lab.Join == "nat" {
+		root := s.Wire.Root()
+		if s.Reach == lab.Upstream || !s.Wire.LeavesHost() {
 			continue
 		}
 		n := node.New("beyond " + root.Name + " with tag " + fmt.Sprint(s.Tag))

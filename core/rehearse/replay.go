@@ -25,16 +25,24 @@ func (l *Lab) sender(q claims.AskPacket) (s *station, adapter int, address mac.A
 		s, port := l.portOf(a)
 		return s, a.Number, port.MAC, nil
 	}
-	seg := l.plan.Segment(q.Segment)
+	if s, port := l.leadsOutside(l.plan.Segment(q.Segment)); s != nil {
+		return s, port.Adapter, port.MAC, nil
+	}
+	return nil, 0, mac.Address{}, fmt.Errorf("nobody outside stands on %s", q.Segment)
+}
+
+// leadsOutside gives the station that is outside on a segment, or leads there, and its
+// port; nil when there is none.
+func (l *Lab) leadsOutside(seg *plan.Segment) (*station, *node.Port) {
 	for _, s := range []*station{l.routers[seg], l.strays[seg], l.announcers[seg]} {
 		if s != nil {
-			return s, 1, s.node.Ports()[0].MAC, nil
+			return s, s.node.Ports()[0]
 		}
 	}
 	if port := l.hostPort(seg); port != nil {
-		return l.host, port.Adapter, port.MAC, nil
+		return l.host, port
 	}
-	return nil, 0, mac.Address{}, fmt.Errorf("nobody outside stands on %s", q.Segment)
+	return nil, nil
 }
 
 // hostPort gives the host's port on a segment, or nil.
@@ -63,13 +71,8 @@ func (l *Lab) hop(name string, on *plan.Segment) (attack.Hop, bool) {
 		}
 		return attack.Hop{}, false
 	}
-	for _, s := range []*station{l.routers[on], l.strays[on], l.announcers[on]} {
-		if s != nil {
-			return attack.Hop{MAC: s.node.Ports()[0].MAC, Name: s.name}, true
-		}
-	}
-	if port := l.hostPort(on); port != nil {
-		return attack.Hop{MAC: port.MAC, Name: l.host.name}, true
+	if s, port := l.leadsOutside(on); s != nil {
+		return attack.Hop{MAC: port.MAC, Name: s.name}, true
 	}
 	return attack.Hop{}, false
 }
@@ -88,7 +91,7 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 		q.Packet.Destination = l.addressOf(to)
 	}
 	defer l.standIn(q.Packet.Destination)()
-	r := l.newRound(from, attack.Single(q.From, address, q.Packet, hop), map[*station]bool{})
+	try := attack.Single(q.From, address, q.Packet, hop)
 	got := claims.GotPacket{Took: []string{}, Path: []string{}}
 	first := l.world.number + 1
 	took := func(name string) {
@@ -120,7 +123,7 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 			last = p
 		}
 	}
-	l.world.transmit(from, adapter, r.attempts[0].Aim(0))
+	l.world.transmit(from, adapter, try.Aim(0))
 	l.world.run(l.world.now + 20*time.Millisecond)
 	for i, leg := range q.Then {
 		by, err := leg.By.In(l.plan)
@@ -129,8 +132,8 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 			got.Path = append(got.Path, fmt.Sprintf("(leg %d could not be taken)", i+1))
 			break
 		}
-		again := attack.Single(leg.By, by.MAC, q.Packet, hop)
-		l.world.transmit(l.members[by.Machine], by.Number, again[0].Aim(0))
+		try := attack.Single(leg.By, by.MAC, q.Packet, hop)
+		l.world.transmit(l.members[by.Machine], by.Number, try.Aim(0))
 		l.world.run(l.world.now + 20*time.Millisecond)
 	}
 	l.world.watch = nil
