@@ -214,16 +214,10 @@ func (c *checker) publishDenied() {
 				Service: packetset.Service(lab.Service{Proto: v.Proto, From: v.Target, To: v.Target})}
 			left := []packetset.Packets{packets}
 			for j, r := range c.sets(m) {
-				var next []packetset.Packets
-				meets := false
-				for _, part := range left {
-					meets = meets || part.Meets(r)
-					next = append(next, part.Minus(r)...)
-				}
-				if meets && m.Rules[j].Action == lab.Allow {
+				if slices.ContainsFunc(left, r.Meets) && m.Rules[j].Action == lab.Allow {
 					break // some of the outside gets in, as a list of who may not can mean to
 				}
-				if left = next; len(left) == 0 {
+				if left = packetset.Without(left, r); len(left) == 0 {
 					c.find(v.To.Machine.Name, v.Lab.Pos, "take the rule away, or allow it before", "%s/%d is published to %s, and the rule %q denies it",
 						v.Proto, v.Port, v.To.Machine.Name, m.Rules[j].Text)
 					break
@@ -269,11 +263,7 @@ func (c *checker) openInbound() {
 			}
 			left := []packetset.Packets{r.And(in)}
 			for _, meant := range c.meantInbound(m) { // what is published needs its rule on many an appliance
-				var next []packetset.Packets
-				for _, p := range left {
-					next = append(next, p.Minus(meant)...)
-				}
-				left = next
+				left = packetset.Without(left, meant)
 			}
 			if len(left) == 0 {
 				continue

@@ -56,18 +56,12 @@ func (c *checker) allowed(m *plan.Machine, p packetset.Packets) packetset.Line {
 	var out packetset.Line
 	left := []packetset.Packets{p}
 	for i, r := range c.sets(m) {
-		var next []packetset.Packets
 		for _, part := range left {
-			if !part.Meets(r) {
-				next = append(next, part)
-				continue
-			}
-			if m.Rules[i].Action == lab.Allow {
+			if m.Rules[i].Action == lab.Allow && part.Meets(r) {
 				out = out.Union(part.And(r).Service)
 			}
-			next = append(next, part.Minus(r)...)
 		}
-		if left = next; len(left) == 0 || len(left) > 1024 {
+		if left = packetset.Without(left, r); len(left) == 0 || len(left) > 1024 {
 			break
 		}
 	}

@@ -170,6 +170,15 @@ func (p Packets) Minus(q Packets) []Packets {
 	return out
 }
 
+// Without takes a set away from several, which may fall into more parts.
+func Without(parts []Packets, q Packets) []Packets {
+	var left []Packets
+	for _, p := range parts {
+		left = append(left, p.Minus(q)...)
+	}
+	return left
+}
+
 // maxParts bounds how many parts a subtraction may fall into; beyond it a
 // question has no answer.
 const maxParts = 4096
@@ -180,20 +189,11 @@ const maxParts = 4096
 func (p Packets) Covered(others []Packets) (by []int, covered, ok bool) {
 	left := []Packets{p}
 	for i, q := range others {
-		var next []Packets
-		took := false
-		for _, part := range left {
-			if !part.Meets(q) {
-				next = append(next, part)
-				continue
-			}
-			took = true
-			next = append(next, part.Minus(q)...)
-		}
+		took := slices.ContainsFunc(left, q.Meets)
 		if took {
 			by = append(by, i)
 		}
-		if left = next; len(left) == 0 {
+		if left = Without(left, q); len(left) == 0 {
 			return by, true, true
 		}
 		if len(left) > maxParts {

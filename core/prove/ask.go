@@ -29,20 +29,14 @@ const sourcePort = 40000
 
 // Passage is a set of packets that get from one place to another by one way.
 type Passage struct {
-	Path   []string   // machines and segments in turn
-	Sets   []Set      // which packets, as they are sent; nil: any at all
-	Rule   *plan.Rule // the last that let them pass, or nil
-	Packet Packet     // one of them
-	Public bool       // it goes to what an appliance publishes
-	Maybe  bool       // all of them depend on which address a lease gives
+	Path   []string            // machines and segments in turn
+	Sets   []packetset.Packets // as they are sent
+	Rule   *plan.Rule          // the last that let them pass, or nil
+	Packet Packet              // one of them
+	Public bool                // it goes to what an appliance publishes
+	Maybe  bool                // all of them depend on which address a lease gives
 	From   *plan.Adapter
 	To     *plan.Adapter // nil: outside, or the appliance that ends the path
-}
-
-// Set is packets as a rule would write them.
-type Set struct {
-	Source, Destination packetset.Line
-	Service             packetset.Line
 }
 
 // Answer is what passes from some places to others.
@@ -270,7 +264,7 @@ func (m *Model) passage(path []string, flows []flow, who *plan.Machine, to *plan
 		flows = sure
 	}
 	for _, f := range flows {
-		p.Sets = append(p.Sets, Set(f.sent))
+		p.Sets = append(p.Sets, f.sent)
 	}
 	if who != nil {
 		p.From = who.Adapters[0]
@@ -300,10 +294,10 @@ func (m *Model) busy() packetset.Line {
 	return m.taken
 }
 
-// stranger is a source that is nobody's, where any will do (RFC 5737).
+// Sources that are nobody's, where any will do (RFC 5737, RFC 3849).
 var (
 	stranger  = netip.AddrFrom4([4]byte{198, 51, 100, 7})
-	stranger6 = netip.MustParseAddr("2001:db8:7::7") // RFC 3849
+	stranger6 = netip.MustParseAddr("2001:db8:7::7")
 )
 
 // concrete gives one packet of some flows, as a practitioner would send it: with

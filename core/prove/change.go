@@ -38,13 +38,7 @@ func Compare(before, now *plan.Plan) []Change {
 			if len(lets)+len(stops) == 0 {
 				continue
 			}
-			c := Change{From: from.Name, To: to.Name, Lets: m.Words(lets), Stops: old.Words(stops), Whole: whole && whole2}
-			if from.Kind == lab.WhoOutside {
-				c.From = "outside"
-			}
-			if to.Kind == lab.WhoOutside {
-				c.To = "outside"
-			}
+			c := Change{From: from.String(), To: to.String(), Lets: m.Words(lets), Stops: old.Words(stops), Whole: whole && whole2}
 			switch {
 			case first != nil:
 				c.Path, c.Packet = first.Path, m.one(lets[0], first)
@@ -77,26 +71,19 @@ const maxLeft = 5_000
 
 // minus gives the sets of some passages that are in none of others, and the first
 // passage that has one.
-func minus(these, others []Passage) (left []Set, first *Passage, whole bool) {
+func minus(these, others []Passage) (left []packetset.Packets, first *Passage, whole bool) {
 	for i := range these {
 		for _, s := range these[i].Sets {
-			parts := []packetset.Packets{packetset.Packets(s)}
+			parts := []packetset.Packets{s}
 			for _, o := range others {
 				for _, x := range o.Sets {
-					var next []packetset.Packets
-					for _, p := range parts {
-						next = append(next, p.Minus(packetset.Packets(x))...)
-					}
-					if parts = next; len(parts) > maxLeft {
+					if parts = packetset.Without(parts, x); len(parts) > maxLeft {
 						return left, first, false
 					}
 				}
 			}
-			for _, p := range parts {
-				left = append(left, Set(p))
-				if first == nil {
-					first = &these[i]
-				}
+			if left = append(left, parts...); first == nil && len(parts) > 0 {
+				first = &these[i]
 			}
 		}
 	}
@@ -104,8 +91,8 @@ func minus(these, others []Passage) (left []Set, first *Passage, whole bool) {
 }
 
 // one gives a packet of a set that takes the way of a passage.
-func (m *Model) one(s Set, p *Passage) Packet {
-	packet, _ := m.concrete([]flow{{now: packetset.Packets(s), sent: packetset.Packets(s)}}, p.From, p.To)
+func (m *Model) one(s packetset.Packets, p *Passage) Packet {
+	packet, _ := m.concrete([]flow{{now: s, sent: s}}, p.From, p.To)
 	return packet
 }
 
@@ -119,12 +106,6 @@ type Cell struct {
 // Matrix gives what passes from everybody to everybody, by service.
 func (m *Model) Matrix() []Cell {
 	out := []Cell{}
-	name := func(w lab.Who) string {
-		if w.Kind == lab.WhoOutside {
-			return "outside"
-		}
-		return w.Name
-	}
 	for _, from := range m.parties() {
 		for _, to := range m.parties() {
 			if from == to {
@@ -136,7 +117,7 @@ func (m *Model) Matrix() []Cell {
 					l = l.Union(s.Service)
 				}
 			}
-			c := Cell{From: name(from), To: name(to), Services: []string{}}
+			c := Cell{From: from.String(), To: to.String(), Services: []string{}}
 			list, others := packetset.Listed(l)
 			for _, s := range list {
 				c.Services = append(c.Services, s.String())

@@ -150,8 +150,7 @@ const maxSets = 12
 
 // Told says a passage in words.
 func (m *Model) Told(p Passage, from, to string) PassageOf {
-	sets := m.Words(p.Sets)
-	out := PassageOf{From: from, To: to, Path: p.Path, Sets: sets, Packet: p.Packet}
+	out := PassageOf{From: from, To: to, Path: p.Path, Sets: m.Words(p.Sets), Packet: p.Packet}
 	if p.Rule != nil {
 		if out.Rule = p.Rule.Text; p.Rule.Lab != nil {
 			out.Line = p.Rule.Lab.Pos.Line

@@ -8,6 +8,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/packetset"
 	"openbastion/core/plan"
+	"openbastion/core/subnet"
 )
 
 // Model is a plan made ready for questions. It remembers what questions have in
@@ -64,11 +65,11 @@ type gate struct {
 	inside      packetset.Line
 }
 
-// Witness is where packets outside go when nothing asks for another address (RFC
-// 5737).
+// Where packets outside go when nothing asks for another address (RFC 5737, RFC
+// 3849).
 var (
 	Witness  = netip.AddrFrom4([4]byte{203, 0, 113, 80})
-	Witness6 = netip.MustParseAddr("2001:db8:ffff::80") // RFC 3849
+	Witness6 = netip.MustParseAddr("2001:db8:ffff::80")
 )
 
 // New makes a model of a plan. Packets that go outside go to the witness where
@@ -138,13 +139,8 @@ func boundaries(p *plan.Plan) []netip.Prefix {
 	for _, e := range p.Lab.Expect {
 		list = append(list, e.From.Prefix, e.To.Prefix)
 	}
-	return append(list, privates...)
+	return append(list, subnet.PrivateSpace...)
 }
-
-// privates are the networks that a port with drop-private drops (RFC 1918, RFC
-// 6598, and what machines give themselves).
-var privates = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"),
-	netip.MustParsePrefix("192.168.0.0/16"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("169.254.0.0/16")}
 
 // join finds the broadcast domains: a segment of its own each, but for those that
 // leave the host by one uplink with one tag.
@@ -205,30 +201,38 @@ func (m *Model) gate(a *plan.Machine) *gate {
 		own, fixed = append(own, may), append(fixed, has)
 	}
 	g.own, g.fixed, g.wan, g.inside = packetset.Join(own...), packetset.Join(fixed...), packetset.Join(wan...), packetset.Join(inside...)
+	m.ports(g)
 	outside := m.space.All().Minus(g.inside)
-	side := func(list []plan.Match) packetset.Line {
+	g.rules = m.ruleSets(a, outside, outside)
+	return g
+}
+
+// ruleSets gives the rules of an appliance as sets of packets, for what counts as
+// outside as a source and as a destination. Of the appliance itself they hold what
+// it has for certain: what else it may have is delivered, see named.
+func (m *Model) ruleSets(a *plan.Machine, from, to packetset.Line) []packetset.Packets {
+	side := func(list []plan.Match, outside packetset.Line) packetset.Line {
 		var l packetset.Line
-		for i, x := range list {
+		for _, x := range list {
 			switch {
 			case x.Any:
 				return m.space.All()
-			case x.Outside && i == 0 && len(list) == 1:
+			case x.Outside && len(list) == 1: // most rules: nothing is copied
 				return outside
 			case x.Outside:
 				l = l.Union(outside)
-			default: // of itself only what it has for certain: the rest is delivered, see named
+			default:
 				l = l.Union(m.space.Prefixes(x.Prefixes...))
 			}
 		}
 		return l
 	}
-	m.ports(g)
-	g.rules = make([]packetset.Packets, len(a.Rules))
+	out := make([]packetset.Packets, len(a.Rules))
 	for i := range a.Rules {
 		r := &a.Rules[i]
-		g.rules[i] = packetset.Packets{Source: side(r.From), Destination: side(r.To), Service: packetset.Services(r.Services)}
+		out[i] = packetset.Packets{Source: side(r.From, from), Destination: side(r.To, to), Service: packetset.Services(r.Services)}
 	}
-	return g
+	return out
 }
 
 // ports notes what lives at each port of a gate and which sources it takes there.
@@ -252,7 +256,7 @@ func (m *Model) ports(g *gate) {
 			source = m.space.All().Minus(everywhere.Minus(lives[i])).Minus(g.fixed)
 		}
 		if x.Port != nil && x.Port.DropPrivate {
-			source = source.Minus(m.space.Prefixes(privates...))
+			source = source.Minus(m.space.Prefixes(subnet.PrivateSpace...))
 		}
 		g.sources = append(g.sources, source)
 	}
@@ -292,24 +296,10 @@ func (g *gate) speaking(i int) []int {
 // bridged gives the rules of a transparent appliance for what passes one way:
 // there the side that a packet comes from decides what is outside.
 func (m *Model) bridged(g *gate, outward bool) []packetset.Packets {
-	side := func(list []plan.Match, outside bool) packetset.Line {
-		var l packetset.Line
-		for _, x := range list {
-			switch {
-			case x.Any, x.Outside && outside:
-				return m.space.All()
-			case !x.Outside:
-				l = l.Union(m.space.Prefixes(x.Prefixes...))
-			}
-		}
-		return l
+	if outward {
+		return m.ruleSets(g.machine, nil, m.space.All())
 	}
-	out := make([]packetset.Packets, len(g.rules))
-	for i := range g.machine.Rules {
-		r := &g.machine.Rules[i]
-		out[i] = packetset.Packets{Source: side(r.From, !outward), Destination: side(r.To, outward), Service: packetset.Services(r.Services)}
-	}
-	return out
+	return m.ruleSets(g.machine, m.space.All(), nil)
 }
 
 // fixed gives the addresses that an adapter has for certain.
@@ -327,18 +317,12 @@ func (m *Model) fixed(a *plan.Adapter) packetset.Line {
 // addresses gives the addresses that an adapter has or may get: its own, the
 // pool it leases from, or any of its segment.
 func (m *Model) addresses(a *plan.Adapter) packetset.Line {
-	var l packetset.Line
+	l := m.fixed(a)
 	switch _, v := a.Segment.LeaseService(); {
-	case a.Address.IsValid():
-		l = m.space.Addresses(a.Address.Addr())
-	case a.How == plan.NoAddress:
+	case a.Address.IsValid(), a.How == plan.NoAddress:
+		return l
 	case v != nil && v.Pool.From.IsValid():
-		l = m.space.Run(v.Pool.From, v.Pool.To)
-	default:
-		l = m.space.Prefixes(a.Segment.Subnet)
+		return l.Union(m.space.Run(v.Pool.From, v.Pool.To))
 	}
-	if a.Address6.IsValid() {
-		l = l.Union(m.space.Addresses(a.Address6.Addr()))
-	}
-	return l
+	return l.Union(m.space.Prefixes(a.Segment.Subnet))
 }

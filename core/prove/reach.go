@@ -78,7 +78,7 @@ func (m *Model) spread(c Condition, from ...start) *spread {
 			continue
 		}
 		for _, in := range d.ports {
-			m.enter(s, c, in, []flow{whole(m.space.All(), m.space.All())}, path, nil)
+			m.enter(s, c, in, nil, path, nil)
 		}
 	}
 	return s
@@ -96,7 +96,7 @@ func (m *Model) byHost(s *spread, c Condition) {
 			if e.host == nil || s.hostile[e] != nil {
 				continue
 			}
-			f := whole(m.space.All(), m.network4(e.host))
+			f := whole(m.space.All(), m.space.Prefixes(e.host.Subnet))
 			way := append(append([]string(nil), path...), "host", e.name())
 			s.landed = append(s.landed, landing{on: e, flows: []flow{f}, path: way})
 			for _, port := range e.ports {
@@ -108,10 +108,8 @@ func (m *Model) byHost(s *spread, c Condition) {
 	}
 }
 
-// network4 gives the IPv4 addresses of a segment.
-func (m *Model) network4(s *plan.Segment) packetset.Line { return m.space.Prefixes(s.Subnet) }
-
-// enter has flows come to a port of an appliance, and follows what it lets out.
+// enter has flows come to a port of an appliance, nil for anything, and follows what
+// it lets out.
 func (m *Model) enter(s *spread, c Condition, in *plan.Adapter, flows []flow, path []string, seen []*gate) {
 	g := m.gates[in.Machine]
 	if c == Unplugged && byWAN(in) {
@@ -123,9 +121,9 @@ func (m *Model) enter(s *spread, c Condition, in *plan.Adapter, flows []flow, pa
 		}
 	}
 	seen = append(seen[:len(seen):len(seen)], g)
-	exits, whole := m.crossAny(g, in, flows, len(seen) == 1)
-	s.partial = s.partial || !whole
-	for _, e := range exits {
+	crossed := m.crossing(g, in, flows)
+	s.partial = s.partial || !crossed.whole
+	for _, e := range crossed.exits {
 		through := append(append([]string(nil), path...), g.machine.Name)
 		if e.port == nil {
 			s.landed = append(s.landed, landing{by: in, flows: e.flows, path: through})
@@ -141,24 +139,29 @@ func (m *Model) enter(s *spread, c Condition, in *plan.Adapter, flows []flow, pa
 // byWAN tells a WAN port, or one that rides on it: with its cable both are down.
 func byWAN(a *plan.Adapter) bool { return a.Role == lab.WAN || a.Over != nil && a.Over.Role == lab.WAN }
 
-// crossAny is cross, done once for what hostile neighbors send to a port: anything.
-func (m *Model) crossAny(g *gate, in *plan.Adapter, flows []flow, anything bool) (exits []exit, whole bool) {
-	if !anything || len(flows) != 1 || !m.space.All().Within(flows[0].now.Destination) {
-		return m.cross(g, in, flows)
-	}
-	c, ok := m.crossed[in]
-	if !ok {
-		c.exits, c.whole = m.cross(g, in, flows)
-		m.crossed[in] = c
-	}
-	return c.exits, c.whole
-}
-
-// crossing is what a gate makes of anything that comes in at a port.
+// crossing is what a gate makes of what comes in at a port.
 type crossing struct {
 	exits []exit
 	whole bool
 }
+
+// crossing gives what a gate makes of flows; of anything, which is what hostile
+// neighbors send, it is found once.
+func (m *Model) crossing(g *gate, in *plan.Adapter, flows []flow) (c crossing) {
+	if flows != nil {
+		c.exits, c.whole = m.cross(g, in, flows)
+		return c
+	}
+	c, ok := m.crossed[in]
+	if !ok {
+		c.exits, c.whole = m.cross(g, in, m.anything())
+		m.crossed[in] = c
+	}
+	return c
+}
+
+// anything is every packet there can be.
+func (m *Model) anything() []flow { return []flow{whole(m.space.All(), m.space.All())} }
 
 // land puts what an appliance let out onto a domain: to those who live there, and
 // by the next hop to what lies beyond.
@@ -253,7 +256,7 @@ func (m *Model) outside(s *spread, wanted func(flow) (flow, bool)) (way []string
 		if path == nil || !d.leadsOut() {
 			continue
 		}
-		any := whole(m.space.All(), m.space.All())
+		any := m.anything()[0]
 		if !d.outer && d.host == nil { // who announces itself as a router does so for IPv6
 			any = whole(m.space.IPv6(), m.space.IPv6())
 		}

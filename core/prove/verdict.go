@@ -148,7 +148,6 @@ func (m *Model) Sides(a *plan.Machine) []Shared {
 type Twin struct {
 	What  string
 	Names []string // of whom
-	Pos   *plan.Adapter
 }
 
 // Twins gives what is not alone of its kind on a broadcast domain: fixed
@@ -157,30 +156,28 @@ func (m *Model) Twins(s *plan.Segment) []Twin {
 	d := m.of[s]
 	addresses, cards := map[string][]string{}, map[string][]string{}
 	var order []string
-	at := map[string]*plan.Adapter{}
-	add := func(to map[string][]string, key, name string, a *plan.Adapter) {
+	add := func(to map[string][]string, key, name string) {
 		if to[key] == nil {
 			order = append(order, key)
-			at[key] = a
 		}
 		to[key] = append(to[key], name)
 	}
 	members := append(append([]*plan.Adapter(nil), d.ports...), d.guests...)
 	for _, x := range d.segments {
 		if x.HostLeg.IsValid() {
-			add(addresses, x.HostLeg.Addr().String(), "the host", nil)
+			add(addresses, x.HostLeg.Addr().String(), "the host")
 		}
 		if x.Reach == lab.Upstream && x.Gateway.IsValid() {
-			add(addresses, x.Gateway.String(), "the router upstream", nil)
+			add(addresses, x.Gateway.String(), "the router upstream")
 		}
 	}
 	for _, a := range members {
 		name := a.Machine.Name + " " + a.Name
 		if a.Address.IsValid() {
-			add(addresses, a.Address.Addr().String(), name, a)
+			add(addresses, a.Address.Addr().String(), name)
 		}
 		if a.Over == nil {
-			add(cards, a.MAC.String(), name, a)
+			add(cards, a.MAC.String(), name)
 		}
 	}
 	for _, server := range members {
@@ -188,18 +185,18 @@ func (m *Model) Twins(s *plan.Segment) []Twin {
 			continue
 		}
 		for _, a := range members {
-			if a.Address.IsValid() && (a.How == plan.Static) && server.Leases.Pool.Contains(a.Address.Addr()) {
-				add(addresses, a.Address.Addr().String(), "whoever leases it from "+server.Machine.Name, a)
+			if a.Address.IsValid() && a.How == plan.Static && server.Leases.Pool.Contains(a.Address.Addr()) {
+				add(addresses, a.Address.Addr().String(), "whoever leases it from "+server.Machine.Name)
 			}
 		}
 	}
 	var out []Twin
 	for _, key := range order {
 		if len(addresses[key]) > 1 {
-			out = append(out, Twin{"address " + key, addresses[key], at[key]})
+			out = append(out, Twin{"address " + key, addresses[key]})
 		}
 		if len(cards[key]) > 1 {
-			out = append(out, Twin{"hardware address " + key, cards[key], at[key]})
+			out = append(out, Twin{"hardware address " + key, cards[key]})
 		}
 	}
 	return out
@@ -225,25 +222,28 @@ func (m *Model) AdminOutside(a *plan.Machine) []*plan.Adapter {
 		if !x.Plugged || !onWAN || !d.leadsOut() || m.gates[a].transparent && x.Role != lab.Manage || a.Appliance.Kind == "one-armed" {
 			continue
 		}
-		for _, f := range m.Answered(x) {
-			for _, y := range a.Adapters {
-				admin := packetset.Service(lab.Service{Proto: lab.TCP, From: y.Admin, To: y.Admin})
-				if y.Admin != 0 && f.Service.Meets(admin) && f.Destination.Meets(m.addresses(y)) && (len(out) == 0 || out[len(out)-1] != x) {
-					out = append(out, x)
-				}
-			}
+		if slices.ContainsFunc(m.answered(x), func(p packetset.Packets) bool { return m.showsAdmin(a, p) }) {
+			out = append(out, x)
 		}
 	}
 	return out
 }
 
-// Answered gives what an appliance itself answers of what comes in at a port.
-func (m *Model) Answered(in *plan.Adapter) []Set {
+// showsAdmin tells whether an admin page of an appliance is among packets for it.
+func (m *Model) showsAdmin(a *plan.Machine, p packetset.Packets) bool {
+	return slices.ContainsFunc(a.Adapters, func(x *plan.Adapter) bool {
+		page := packetset.Service(lab.Service{Proto: lab.TCP, From: x.Admin, To: x.Admin})
+		return x.Admin != 0 && p.Service.Meets(page) && p.Destination.Meets(m.addresses(x))
+	})
+}
+
+// answered gives what an appliance itself answers of what comes in at a port.
+func (m *Model) answered(in *plan.Adapter) []packetset.Packets {
 	g := m.gates[in.Machine]
-	arrived, at := m.arriving(g, in, []flow{whole(m.space.All(), m.space.All())})
-	var out []Set
+	arrived, at := m.arriving(g, in, m.anything())
+	var out []packetset.Packets
 	for _, f := range m.delivered(g, in, arrived, at) {
-		out = append(out, Set(f.now))
+		out = append(out, f.now)
 	}
 	return out
 }
@@ -251,7 +251,7 @@ func (m *Model) Answered(in *plan.Adapter) []Set {
 // Answers tells whether an appliance answers a service itself at the address of
 // a port by which it comes in.
 func (m *Model) Answers(in *plan.Adapter, s lab.Service) bool {
-	for _, set := range m.Answered(in) {
+	for _, set := range m.answered(in) {
 		if packetset.Service(s).Within(set.Service) && m.addresses(in).Meets(set.Destination) {
 			return true
 		}
@@ -280,11 +280,14 @@ func (m *Model) OuterWAN(a *plan.Adapter) bool { return m.of[a.Segment].leadsOut
 // the file, or is hostile and stands where that leads from one appliance's segment
 // to another, or outside.
 func (m *Model) Relays(g *plan.Machine) bool {
+	if len(g.Adapters) < 2 {
+		return false
+	}
 	watched := map[*domain]bool{}
 	for _, a := range plugged(g) {
 		d := m.of[a.Segment]
 		if d.leadsOut() {
-			return len(g.Adapters) > 1
+			return true
 		}
 		if !d.back() {
 			watched[d] = true

@@ -9,7 +9,7 @@ import (
 )
 
 // Words says which packets are in sets, one set to a line.
-func (m *Model) Words(sets []Set) []string {
+func (m *Model) Words(sets []packetset.Packets) []string {
 	var out []string
 	for i, s := range merged(sets) {
 		if i == maxSets {
@@ -26,11 +26,11 @@ func (m *Model) Words(sets []Set) []string {
 }
 
 // merged puts sets together that differ in one dimension only.
-func merged(sets []Set) []Set {
+func merged(sets []packetset.Packets) []packetset.Packets {
 	out := slices.Clone(sets)
 	for dimension := range 3 {
 		at := map[string]int{}
-		var next []Set
+		var next []packetset.Packets
 		for _, s := range out {
 			key := fmt.Sprint(s.Source, s.Destination)
 			switch dimension {
@@ -45,7 +45,8 @@ func merged(sets []Set) []Set {
 				next = append(next, s)
 				continue
 			}
-			next[i] = Set{next[i].Source.Union(s.Source), next[i].Destination.Union(s.Destination), next[i].Service.Union(s.Service)}
+			n := &next[i]
+			n.Source, n.Destination, n.Service = n.Source.Union(s.Source), n.Destination.Union(s.Destination), n.Service.Union(s.Service)
 		}
 		out = next
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"math/bits"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -201,12 +202,15 @@ func Reserved(p netip.Prefix, a netip.Addr) bool {
 	return a == p.Masked().Addr() || a == Broadcast(p)
 }
 
-// Private tells addresses of private use (RFC 1918) and shared space (RFC 6598).
-func Private(a netip.Addr) bool {
-	return a.IsPrivate() || shared.Contains(a)
-}
+// PrivateSpace is the networks of private use (RFC 1918, RFC 4193) and shared space
+// (RFC 6598).
+var PrivateSpace = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"),
+	netip.MustParsePrefix("192.168.0.0/16"), netip.MustParsePrefix("fc00::/7"), netip.MustParsePrefix("100.64.0.0/10")}
 
-var shared = netip.PrefixFrom(netip.AddrFrom4([4]byte{100, 64, 0, 0}), 10)
+// Private tells addresses that are in PrivateSpace.
+func Private(a netip.Addr) bool {
+	return slices.ContainsFunc(PrivateSpace, func(p netip.Prefix) bool { return p.Contains(a) })
+}
 
 // LengthFor gives the longest IPv4 prefix length (at most 30) whose usable
 // addresses number at least n.
