@@ -98,7 +98,7 @@ func isPage(file string) bool { return strings.HasPrefix(strings.ToLower(filepat
 func (a *app) rehearsal(p *plan.Plan, capture string, replace bool, log *report.Log) (claims.Document, int, error) {
 	// Most of what a rehearsal allocates are frames that live for an instant:
 	// collecting them less often is worth the memory.
-	defer debug.SetGCPercent(debug.SetGCPercent(400))
+	defer debug.SetGCPercent(debug.SetGCPercent(150))
 	l := rehearse.New(p)
 	l.Progress = a.progress("hostile guests")
 	defer l.Progress(0, 0)

@@ -200,12 +200,13 @@ func prepare(p *plan.Plan, facts Facts) *prepared {
 // questions gives each thing that is asked once, and the identifiers of what
 // each part of each claim asks.
 func questions(claims []claim) (out []Question, ids [][][]string) {
-	known := map[string]string{}
+	known := make(map[string]string, 2*len(claims))
+	out, ids = make([]Question, 0, 2*len(claims)), make([][][]string, 0, len(claims))
 	for i := range claims {
-		var parts [][]string
+		parts := make([][]string, 0, len(claims[i].parts))
 		n := 0
 		for _, p := range claims[i].parts {
-			var of []string
+			of := make([]string, 0, len(p.asks))
 			for _, a := range p.asks {
 				n++
 				data, _ := json.Marshal(a.what) // plain structs: it cannot fail
@@ -231,13 +232,13 @@ func Judge(p *plan.Plan, facts Facts, answers []Answer) Document {
 
 func (c *prepared) judge(answers []Answer) Document {
 	p, model, facts, list, ids := c.model.Plan(), c.model, c.facts, c.claims, c.ids
-	by := map[string]Answer{}
+	by := make(map[string]Answer, len(answers))
 	for _, a := range answers {
 		if old, ok := by[a.ID]; !ok || old.Got == nil {
 			by[a.ID] = a
 		}
 	}
-	doc := Document{Schema: Schema, Lab: p.Name, Stage: facts.Name, Verdict: Holds, Claims: []Result{}, Findings: []Finding{},
+	doc := Document{Schema: Schema, Lab: p.Name, Stage: facts.Name, Verdict: Holds, Claims: make([]Result, 0, len(list)), Findings: []Finding{},
 		Proof: Proof{Verdict: Holds, Covers: model.Covers(), Assumes: prove.Assumptions}}
 	for i := range list {
 		c := &list[i]

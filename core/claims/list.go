@@ -12,8 +12,10 @@ import (
 
 // list makes the claims of a plan, in the order in which they are told.
 func list(m *prove.Model, p *plan.Plan, w Witness) []claim {
-	var out []claim
-	for _, g := range p.Guests() {
+	guests := p.Guests()
+	between := betweenClaims(m, p)
+	out := make([]claim, 0, len(guests)*(len(GuestKinds)+1)+2*len(p.Segments)+len(between)+len(p.Lab.Expect)) // claims are large: few copies
+	for _, g := range guests {
 		out = append(out, behindClaim(m, g))
 		if home := InsideAdapter(g); home != nil {
 			out = append(out, guestClaims(m, g, home, w)...)
@@ -29,7 +31,7 @@ func list(m *prove.Model, p *plan.Plan, w Witness) []claim {
 			out = append(out, c)
 		}
 	}
-	out = append(out, betweenClaims(m, p)...)
+	out = append(out, between...)
 	for _, a := range p.Appliances() {
 		out = append(out, apartClaim(m, a))
 		for _, wan := range a.WAN() {
@@ -137,7 +139,7 @@ func likely(a *plan.Adapter) netip.Addr {
 var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
 
 func guestClaims(m *prove.Model, g *plan.Machine, home *plan.Adapter, w Witness) []claim {
-	var out []claim
+	out := make([]claim, 0, len(GuestKinds))
 	add := func(kind Kind, parts ...part) {
 		out = append(out, claim{Result: Result{ID: g.Name + "." + string(kind), Guest: g.Name, Kind: kind}, parts: parts,
 			guests: []string{g.Name}, lone: home.Segment.Name})
@@ -276,11 +278,14 @@ func betweenClaims(m *prove.Model, p *plan.Plan) []claim {
 			first[home.Segment] = home
 		}
 	}
-	var out []claim
+	out := make([]claim, 0, len(first)*max(len(first)-1, 0))
 	for _, from := range p.Segments {
+		if first[from] == nil || from.Port == nil {
+			continue
+		}
 		for _, to := range p.Segments {
 			a, b := first[from], first[to]
-			if from == to || a == nil || b == nil || from.Port == nil || to.Port == nil || from.Port.Machine != to.Port.Machine {
+			if from == to || b == nil || to.Port == nil || from.Port.Machine != to.Port.Machine {
 				continue
 			}
 			c := claim{Result: Result{ID: from.Name + "-" + to.Name + ".between", From: from.Name, To: to.Name, Kind: Between},

@@ -49,7 +49,7 @@ func Run(ctx context.Context, p *plan.Plan, s Stage) (Document, Answers, error) 
 	got.Facts = facts
 	prepared := prepare(p, facts)
 	for _, when := range Conditions {
-		var list []Question
+		list := make([]Question, 0, len(prepared.questions))
 		for _, q := range prepared.questions {
 			if q.When == when {
 				list = append(list, q)
@@ -89,8 +89,7 @@ func AskAll(ctx context.Context, s Stage, facts Facts, when Condition, questions
 		}
 		return missing(fmt.Sprintf("the %s could not make the lab %s: %v", facts.Name, when, err)), nil
 	}
-	var out []Answer
-	var able []Question
+	out, able := make([]Answer, 0, len(questions)), make([]Question, 0, len(questions))
 	for _, q := range questions {
 		if facts.Asks != nil && !slices.Contains(facts.Asks, q.KindOf()) {
 			out = append(out, Answer{ID: q.ID, Missing: fmt.Sprintf("the %s cannot be asked for %s", facts.Name, q.KindOf())})

@@ -138,15 +138,10 @@ func (n *Node) forward(in *Port, p *packet.Packet) {
 func (n *Node) Route(to netip.Addr) (*Port, netip.Addr) { return n.route(to) }
 
 func (n *Node) route(to netip.Addr) (*Port, netip.Addr) {
-	var best *Port
-	for _, p := range n.ports {
-		if p.up && p.Address.IsValid() && p.Address.Contains(to) && (best == nil || p.Address.Bits() > best.Address.Bits()) {
-			best = p
-		}
-	}
 	if to.Is6() {
 		return n.route6(to)
 	}
+	best := n.onLink(to)
 	if best != nil {
 		return best, to
 	}
@@ -157,10 +152,8 @@ func (n *Node) route(to netip.Addr) (*Port, netip.Addr) {
 		}
 	}
 	if route != nil {
-		for _, p := range n.ports {
-			if p.up && p.Address.IsValid() && p.Address.Contains(route.Hop) {
-				return p, route.Hop
-			}
+		if p := n.onLink(route.Hop); p != nil {
+			return p, route.Hop
 		}
 	}
 	for _, p := range n.ports { // the first port with a way out wins
@@ -173,6 +166,28 @@ func (n *Node) route(to netip.Addr) (*Port, netip.Addr) {
 	}
 	return best, best.Gateway
 }
+
+// onLink gives the port on whose network an address is, the longest prefix first;
+// nil when there is none.
+func (n *Node) onLink(to netip.Addr) *Port {
+	if p, known := n.near[to]; known {
+		return p
+	}
+	var best *Port
+	for _, p := range n.ports {
+		if p.up && p.Address.IsValid() && p.Address.Contains(to) && (best == nil || p.Address.Bits() > best.Address.Bits()) {
+			best = p
+		}
+	}
+	if n.near == nil || len(n.near) >= maxNear {
+		n.near = map[netip.Addr]*Port{}
+	}
+	n.near[to] = best
+	return best
+}
+
+// maxNear bounds what onLink remembers: addresses can be forged.
+const maxNear = 1 << 14
 
 // sayRoute tells which way a packet takes.
 func (n *Node) sayRoute(out *Port, hop netip.Addr, p *packet.Packet) {

@@ -88,13 +88,13 @@ func (n *Node) leaseActions(port *Port, list []lease.Action) {
 		case lease.Configure:
 			b := a.Binding
 			fresh := port.Address != b.Address
-			port.Address, port.Gateway, port.DNS = b.Address, b.Router, b.DNS
+			port.Address, port.Gateway, port.DNS, n.near = b.Address, b.Router, b.DNS, nil
 			if fresh { // a renewal changes nothing that others must know
 				n.announceSoon(port, 0)
 			}
 			port.changed()
 		case lease.Drop:
-			port.Address, port.Gateway, port.DNS = netip.Prefix{}, netip.Addr{}, nil
+			port.Address, port.Gateway, port.DNS, n.near = netip.Prefix{}, netip.Addr{}, nil, nil
 			port.neighbors = nil
 			port.changed()
 		}

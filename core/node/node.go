@@ -61,6 +61,7 @@ type Node struct {
 	Noted    func(Note)             // told of what the node decides, or nil
 
 	ports  []*Port
+	near   map[netip.Addr]*Port // what onLink found, until an address or a link changes
 	out    []Emission
 	stir   bool // something was sent, or a deadline may have changed, since Drain
 	now    time.Duration
@@ -84,7 +85,7 @@ type Port struct {
 	Tag     int
 	MAC     mac.Address
 	MTU     int          // the largest packet that its wire takes; 0: 1500
-	Address netip.Prefix // invalid: none
+	Address netip.Prefix // invalid: none; not changed from elsewhere once the node has sent
 	Gateway netip.Addr   // invalid: no way out here
 	DNS     []netip.Addr
 	Also    []netip.Addr // more addresses that it answers for
@@ -133,7 +134,7 @@ const firstPort = 32768
 func (n *Node) AddPort(p Port) *Port {
 	p.up = true
 	q := &p
-	n.ports = append(n.ports, q)
+	n.ports, n.near = append(n.ports, q), nil
 	return q
 }
 
@@ -169,7 +170,7 @@ func (n *Node) SetLink(now time.Duration, adapter int, up bool) {
 		if p.Adapter != adapter || p.up == up {
 			continue
 		}
-		p.up = up
+		p.up, n.near = up, nil
 		p.neighbors = nil
 		if p.IPv6 != nil {
 			n.linked6(p, up)
