@@ -61,7 +61,7 @@ tells more. What is meant to be so is written under accept: in the lab file.`,
 			if mend {
 				return a.mend(file, list, yes)
 			}
-			if err := a.showFindings(p, list, form); err != nil {
+			if err := a.showFindings(p, list, form, file); err != nil {
 				return err
 			}
 			for _, f := range list {
@@ -112,14 +112,15 @@ func chosen(list []check.Finding, only, except []string) []check.Finding {
 	return out
 }
 
-func (a *app) showFindings(p *plan.Plan, list []check.Finding, form string) error {
+func (a *app) showFindings(p *plan.Plan, list []check.Finding, form, file string) error {
 	switch {
 	case a.format == "json":
 		return a.json(struct {
-			Schema   string          `json:"schema"`
-			Lab      string          `json:"lab"`
-			Findings []check.Finding `json:"findings"`
-		}{"openbastion.findings/1", p.Name, list})
+			Schema    string          `json:"schema"`
+			Lab       string          `json:"lab"`
+			Findings  []check.Finding `json:"findings"`
+			Rehearsed *rehearsed      `json:"rehearsed"` // the last rehearsal of this very file
+		}{"openbastion.findings/1", p.Name, list, a.recall(p, file)})
 	case form == "sarif":
 		return sarif.Write(a.out, Version, list)
 	}
@@ -136,6 +137,7 @@ func (a *app) showFindings(p *plan.Plan, list []check.Finding, form string) erro
 		showFinding(s, f)
 	}
 	s.line(tally(s, count, accepted))
+	sayRehearsed(s, a.recall(p, file), file)
 	return nil
 }
 

@@ -21,6 +21,7 @@ func TestScripts(t *testing.T) {
 		// UPDATE=1 go test ./cli writes what the program says now into the scripts.
 		UpdateScripts: os.Getenv("UPDATE") != "",
 		Setup: func(e *testscript.Env) error {
+			e.Setenv("XDG_CACHE_HOME", filepath.Join(e.WorkDir, ".cache"))
 			for _, d := range []string{"examples/saltmarsh.yaml", "examples/saltmarsh-leaky.yaml", "format/ovf/testdata/sluice.ovf"} {
 				data, err := os.ReadFile("../" + d)
 				if err == nil {

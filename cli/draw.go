@@ -3,12 +3,14 @@ package cli
 import (
 	"bytes"
 	"fmt"
+	"net/netip"
 	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"openbastion/core/claims"
+	"openbastion/core/prove"
 	"openbastion/draw"
 )
 
@@ -16,7 +18,7 @@ func (a *app) draw() *cobra.Command {
 	var form, to, with, ground string
 	var o draw.Options
 	var scale float64
-	var replace bool
+	var replace, matrix bool
 	c := &cobra.Command{
 		Use: "draw [LAB]", Short: "The diagram",
 		Long: `Draws the lab: the outside at the top, appliances as gates, the segments inside
@@ -48,6 +50,9 @@ Of more than eight guests on a segment those that are alike become one group.`,
 				if o.Verdict, err = a.verdictFile(with, p.Name); err != nil {
 					return err
 				}
+			}
+			if matrix {
+				o.Passes = prove.New(p, netip.Addr{}).Matrix()
 			}
 			var b bytes.Buffer
 			g := draw.Ground(ground)
@@ -81,6 +86,7 @@ Of more than eight guests on a segment those that are alike become one group.`,
 	c.Flags().BoolVar(&replace, "replace", false, "replace the file when it is there")
 	c.Flags().StringVar(&with, "with", "", "a verdict to paint in: a JSON file, or - for standard input")
 	c.Flags().StringVar(&ground, "ground", "light", "what it stands on: light or dark")
+	c.Flags().BoolVar(&matrix, "matrix", false, "below each guest what passes from it, and to whom, by the proof")
 	c.Flags().BoolVar(&o.All, "all", false, "every guest, however many")
 	c.Flags().Float64Var(&scale, "scale", 0, "form png: pixels a point; as fits a screen when absent")
 	return c

@@ -291,8 +291,19 @@ func resolve(p *plan.Plan, w *lab.Who) error {
 	return nil
 }
 
+// maxWide is up to how many guests a matrix shows one by one: more make no table
+// that one can read, and those that stand alike share a row and a column.
+const maxWide = 12
+
 func (a *app) showMatrixOf(p *plan.Plan) error {
-	cells := prove.New(p, netip.Addr{}).Matrix()
+	m := prove.New(p, netip.Addr{})
+	cells, alike := []prove.Cell{}, map[string]int{}
+	if a.format == "text" && len(p.Guests()) > maxWide {
+		kinds := m.MatrixOfKinds()
+		cells, alike = kinds.Cells, kinds.Count
+	} else {
+		cells = m.Matrix()
+	}
 	if a.format == "json" {
 		return a.json(struct {
 			Schema string       `json:"schema"`
@@ -310,13 +321,23 @@ func (a *app) showMatrixOf(p *plan.Plan) error {
 		}
 		at[[2]string{c.From, c.To}] = c
 	}
-	t := table{head: append([]string{"from \\ to"}, names...)}
+	called := func(name string) string {
+		if n := alike[name]; n > 1 {
+			return fmt.Sprintf("%s and %d like it", name, n-1)
+		}
+		return name
+	}
+	t := table{head: []string{"from \\ to"}}
+	for _, name := range names {
+		t.head = append(t.head, called(name))
+	}
 	for _, from := range names {
-		row := []any{cell{from, strong}}
+		row := []any{cell{called(from), strong}}
 		for _, to := range names {
-			list := at[[2]string{from, to}].Services
+			c, ok := at[[2]string{from, to}]
+			list := c.Services
 			switch {
-			case from == to:
+			case !ok:
 				row = append(row, "")
 			case len(list) == 0:
 				row = append(row, cell{signNote, faint})
@@ -343,6 +364,7 @@ func (a *app) showChanges(p *plan.Plan, title string, changes []prove.Change) er
 	}
 	s := a.screen()
 	showTitle(s, p, title)
+	partly := false
 	for i, c := range changes {
 		if i == maxShown {
 			s.line("  … and ", count(len(changes)-i, "pair more", "pairs more"), "; --format json tells all")
@@ -356,15 +378,22 @@ func (a *app) showChanges(p *plan.Plan, title string, changes []prove.Change) er
 		for _, x := range c.Stops[:min(len(c.Stops), 4)] {
 			s.para(4, 4, plain, s.paint(faint, "-")+" stops "+x)
 		}
+		if !c.Whole {
+			partly = true
+			s.para(4, 2, strong, "? not compared to the end: the sets fall into too many parts. There may be more.")
+		}
 		if len(c.Path) > 0 {
 			s.line("    ", pathLine(s, c.Path))
 			s.para(4, 2, faint, "for example "+c.Packet.String())
 		}
 	}
 	s.line()
-	if len(changes) == 0 {
+	switch {
+	case len(changes) == 0:
 		s.line(signNote, " The same packets pass.")
-	} else {
+	case partly:
+		s.line(signNote, " ", count(len(changes), "pair is", "pairs are"), " served otherwise than before, or could not be compared to the end.")
+	default:
 		s.line(signNote, " ", count(len(changes), "pair is", "pairs are"), " served otherwise than before.")
 	}
 	return nil

@@ -56,6 +56,7 @@ past the appliance. Each answer names the frames that show it.`,
 			if err != nil {
 				return err
 			}
+			a.remember(p, labArg(args), doc.Verdict)
 			if against != "" {
 				if err := a.against(p, doc, against); err != nil {
 					return err

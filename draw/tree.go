@@ -9,12 +9,14 @@ import (
 	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/core/prove"
 )
 
 // Options say what a drawing shows.
 type Options struct {
 	All     bool // every guest, however many
 	Verdict *claims.Document
+	Passes  []prove.Cell // what passes from everybody to everybody, to write below the guests; nil: not
 }
 
 // tree is a plan in the order in which it is drawn: from outside inwards.
@@ -97,6 +99,7 @@ func grow(p *plan.Plan, o Options) *tree {
 		}
 	}
 	t.guests(o)
+	t.passes(o.Passes)
 	return t
 }
 

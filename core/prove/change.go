@@ -2,6 +2,7 @@ package prove
 
 import (
 	"net/netip"
+	"slices"
 
 	"openbastion/core/lab"
 	"openbastion/core/packetset"
@@ -35,7 +36,7 @@ func Compare(before, now *plan.Plan) []Change {
 			a, b := old.passing(from, to), m.passing(from, to)
 			lets, first, whole := minus(b, a)
 			stops, last, whole2 := minus(a, b)
-			if len(lets)+len(stops) == 0 {
+			if len(lets)+len(stops) == 0 && whole && whole2 {
 				continue
 			}
 			c := Change{From: from.String(), To: to.String(), Lets: m.Words(lets), Stops: old.Words(stops), Whole: whole && whole2}
@@ -103,30 +104,114 @@ type Cell struct {
 	Services []string `json:"services"` // any, or which; empty: nothing
 }
 
-// Matrix gives what passes from everybody to everybody, by service.
+// Matrix gives what passes from everybody to everybody, by service. Guests that
+// stand alike are looked at once.
 func (m *Model) Matrix() []Cell {
-	out := []Cell{}
-	for _, from := range m.parties() {
-		for _, to := range m.parties() {
+	parties := m.parties()
+	out := make([]Cell, 0, len(parties)*len(parties))
+	known := map[[2]string][]string{}
+	for _, from := range parties {
+		sender := m.sends(from)
+		for _, to := range parties {
 			if from == to {
 				continue
 			}
-			var l packetset.Line
-			for _, p := range m.passing(from, to) {
-				for _, s := range p.Sets {
-					l = l.Union(s.Service)
-				}
+			key := [2]string{sender, m.takes(to)}
+			services, ok := known[key]
+			if !ok {
+				services = m.served(from, to)
+				known[key] = services
 			}
-			c := Cell{From: from.String(), To: to.String(), Services: []string{}}
-			list, others := packetset.Listed(l)
-			for _, s := range list {
-				c.Services = append(c.Services, s.String())
-			}
-			if others {
-				c.Services = append(c.Services, "others")
-			}
-			out = append(out, c)
+			out = append(out, Cell{From: from.String(), To: to.String(), Services: services})
 		}
 	}
 	return out
+}
+
+// Kinds is a matrix with one row and one column for all who stand alike.
+type Kinds struct {
+	Cells []Cell         // also from one to another of its kind
+	Count map[string]int // of how many the first of a kind stands for
+}
+
+// MatrixOfKinds gives what passes from everybody to everybody, with the first of
+// those who stand alike for all of them.
+func (m *Model) MatrixOfKinds() Kinds {
+	out := Kinds{Count: map[string]int{}}
+	first := map[[2]string]lab.Who{}
+	second := map[lab.Who]lab.Who{}
+	var list []lab.Who
+	for _, w := range m.parties() {
+		key := [2]string{m.sends(w), m.takes(w)}
+		f, known := first[key]
+		if !known {
+			f, first[key] = w, w
+			list = append(list, w)
+		} else if _, has := second[f]; !has {
+			second[f] = w
+		}
+		out.Count[f.String()]++
+	}
+	for _, from := range list {
+		for _, to := range list {
+			other, has := second[to]
+			if from == to && !has {
+				continue
+			}
+			meant := to
+			if from == to {
+				meant = other
+			}
+			out.Cells = append(out.Cells, Cell{From: from.String(), To: to.String(), Services: m.served(from, meant)})
+		}
+	}
+	return out
+}
+
+// served gives the services of all packets that pass from one to another.
+func (m *Model) served(from, to lab.Who) []string {
+	var l packetset.Line
+	for _, p := range m.passing(from, to) {
+		for _, s := range p.Sets {
+			l = l.Union(s.Service)
+		}
+	}
+	out := []string{}
+	list, others := packetset.Listed(l)
+	for _, s := range list {
+		out = append(out, s.String())
+	}
+	if others {
+		out = append(out, "others")
+	}
+	return out
+}
+
+// sends names those who can send what somebody can.
+func (m *Model) sends(w lab.Who) string {
+	if w.Kind == lab.WhoGuest {
+		return m.Alike(m.plan.Machine(w.Name)).Name
+	}
+	return w.String()
+}
+
+// takes names those to whom what passes to somebody does: a guest that takes any
+// address of its segment's pool stands for all that do.
+func (m *Model) takes(w lab.Who) string {
+	g := m.plan.Machine(w.Name)
+	if w.Kind != lab.WhoGuest || len(g.Adapters) != 1 || g.Adapters[0].How != plan.Lease || !g.Adapters[0].Plugged || m.reachedByName(g) {
+		return w.String()
+	}
+	return "a lease on " + g.Adapters[0].Segment.Name
+}
+
+// reachedByName tells whether an appliance passes something to one guest by name.
+func (m *Model) reachedByName(g *plan.Machine) bool {
+	for _, a := range m.plan.Appliances() {
+		if slices.ContainsFunc(a.Publishes, func(p plan.Publish) bool { return p.To.Machine == g }) ||
+			slices.ContainsFunc(a.OneToOne, func(o plan.OneToOne) bool { return o.To.Machine == g }) {
+			return true
+		}
+	}
+	return false
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -144,6 +146,36 @@ func large(segments, guests, rules int, live bool) string {
 		fmt.Fprintf(&b, "  g%d: s%d\n", i, i%segments)
 	}
 	return b.String()
+}
+
+// Who stands alike is looked at once, and the matrix says what asking each pair does.
+func TestMatrixIsEachPair(t *testing.T) {
+	files, err := filepath.Glob("../../testdata/verdicts/*.yaml")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		l, err := lab.Read(file, data)
+		if err != nil {
+			continue // a lab that is refused
+		}
+		p, err := plan.Build(l)
+		if err != nil || len(p.Guests()) > 12 {
+			continue
+		}
+		m := New(p, netip.Addr{})
+		who := map[string]lab.Who{}
+		for _, w := range m.parties() {
+			who[w.String()] = w
+		}
+		kinds := m.MatrixOfKinds()
+		for _, c := range append(m.Matrix(), kinds.Cells...) {
+			if c.From != c.To {
+				assert.Equal(t, New(p, netip.Addr{}).served(who[c.From], who[c.To]), c.Services, "%s: %s to %s", file, c.From, c.To)
+			}
+		}
+	}
 }
 
 func BenchmarkProve(b *testing.B) {
