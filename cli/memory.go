@@ -71,7 +71,10 @@ func (a *app) recall(p *plan.Plan, file string) *rehearsed {
 	}
 	data, err := os.ReadFile(path)
 	r := &rehearsed{}
-	if err != nil || json.Unmarshal(data, r) != nil || !oneOf(string(r.Verdict), string(claims.Holds), string(claims.Broken), string(claims.Unknown)) {
+	if err != nil || json.Unmarshal(data, r) != nil {
+		return nil
+	}
+	if !oneOf(string(r.Verdict), string(claims.Holds), string(claims.Broken), string(claims.Unknown)) {
 		return nil
 	}
 	return r

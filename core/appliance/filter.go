@@ -466,6 +466,9 @@ func (f *Filter) Bridging(now time.Duration, in, out *node.Port, p *packet.Packe
 		return node.Pass
 	}
 	if c, back := f.table.find(now, k); c != nil {
+		if back == (in == c.entry) { // it comes from the side where its source is not
+			return node.Discard
+		}
 		c.touch(now, p, back)
 		return node.Pass
 	}
@@ -482,7 +485,7 @@ func (f *Filter) Bridging(now time.Duration, in, out *node.Port, p *packet.Packe
 	if action != lab.Allow {
 		return node.Discard
 	}
-	f.table.add(now, &flow{forth: k, back: k.reversed()}, p)
+	f.table.add(now, &flow{forth: k, back: k.reversed(), entry: in}, p)
 	return node.Pass
 }
 

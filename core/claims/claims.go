@@ -238,7 +238,8 @@ func (c *prepared) judge(answers []Answer) Document {
 			by[a.ID] = a
 		}
 	}
-	doc := Document{Schema: Schema, Lab: p.Name, Stage: facts.Name, Verdict: Holds, Claims: make([]Result, 0, len(list)), Findings: []Finding{},
+	doc := Document{Schema: Schema, Lab: p.Name, Stage: facts.Name, Verdict: Holds,
+		Claims: make([]Result, 0, len(list)), Findings: []Finding{},
 		Proof: Proof{Verdict: Holds, Covers: model.Covers(), Assumes: prove.Assumptions}}
 	for i := range list {
 		c := &list[i]

@@ -51,6 +51,25 @@ func TestLines(t *testing.T) {
 	})
 }
 
+// An index finds what looking at every line does.
+func TestIndex(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var lines []Line
+		for range rapid.IntRange(0, 6).Draw(t, "lines") {
+			l, _ := line(t, "of the index")
+			lines = append(lines, l)
+		}
+		asked, _ := line(t, "asked")
+		var want []int
+		for i, l := range lines {
+			if l.Meets(asked) {
+				want = append(want, i)
+			}
+		}
+		require.Equal(t, want, NewIndex(lines).Meeting(asked))
+	})
+}
+
 // Coverage agrees with looking at every packet of a small world.
 func TestCovered(t *testing.T) {
 	draw := func(t *rapid.T) Packets {

@@ -52,8 +52,7 @@ func (d Document) Found() []*Escape { return d.found }
 func (m *Model) MayGoOut(g *plan.Machine) bool {
 	for _, a := range plugged(g) {
 		if a.Segment.Inside() {
-			_, ok := m.Polite(a)
-			return ok
+			return m.polite(a, 1) != nil
 		}
 	}
 	return false

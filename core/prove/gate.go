@@ -52,14 +52,14 @@ func (m *Model) cross(g *gate, in *plan.Adapter, flows []flow) (out []exit, whol
 			if near := f.to(g.nets[i]); !near.now.Empty() && (port != in || f.rewritten.destination) {
 				there = append(there, near)
 			}
-			if far := f.to(g.far); !far.now.Empty() && port != in && len(g.nets[i]) > 0 && (port.Role == lab.WAN || port.Gateway.IsValid()) {
+			if far := f.to(g.far); !far.now.Empty() && port != in && g.leadsFar(i) {
 				there = append(there, far)
 			}
 		}
 		if len(there) == 0 {
 			continue
 		}
-		e, ok := m.leave(g, in, port, there, at)
+		e, ok := m.leave(g, in, port, there, g.between(at, i))
 		whole = whole && ok
 		if len(e.flows) > 0 {
 			out = append(out, e)
@@ -154,9 +154,9 @@ func (m *Model) target(g *gate, to *plan.Adapter) packetset.Line {
 	return nil
 }
 
-// leave applies the rules to what goes out by a port, and translates it.
-func (m *Model) leave(g *gate, in, out *plan.Adapter, flows []flow, at int) (exit, bool) {
-	passed, _, whole := decide(g.machine, g.rules, g.speaking(at), flows)
+// leave applies the rules that speak of what goes out by a port, and translates it.
+func (m *Model) leave(g *gate, in, out *plan.Adapter, flows []flow, speak []int) (exit, bool) {
+	passed, _, whole := decide(g.machine, g.rules, speak, flows)
 	e := exit{port: out}
 	for _, f := range passed {
 		six := f.from(m.space.IPv6())

@@ -26,6 +26,7 @@ type Model struct {
 	alike     map[*plan.Machine]*plan.Machine
 	crossed   map[*plan.Adapter]crossing
 	taken     packetset.Line // see busy
+	beside    packetset.Line // see elsewhere
 }
 
 // domain is what is one broadcast domain in truth: a segment, or several that
@@ -52,17 +53,22 @@ func (d *domain) back() bool { return len(d.ports) == 0 && !d.leadsOut() }
 type gate struct {
 	machine     *plan.Machine
 	transparent bool
-	rules       []packetset.Packets    // sides told by addresses
-	own         packetset.Line         // the addresses that it has or may get
-	wan         packetset.Line         // those of its WAN ports, where publishing happens
-	fixed       packetset.Line         // the addresses that it has for certain
-	masked      packetset.Line         // sources that it translates on its way out
-	nets        []packetset.Line       // what lives at each port, in order, its own addresses left out
-	far         packetset.Line         // IPv4 addresses that live at none
-	sources     []packetset.Line       // what it takes from each port
-	speak       [][]int                // the rules that speak of these, see speaking
-	itself      [2][]packetset.Packets // the rules as they mean itself: from inside, and from a WAN
-	inside      packetset.Line
+	rules       []packetset.Packets // sides told by addresses
+	own         packetset.Line      // the addresses that it has or may get
+	wan         packetset.Line      // those of its WAN ports, where publishing happens
+	fixed       packetset.Line      // the addresses that it has for certain
+	masked      packetset.Line      // sources that it translates on its way out
+	nets        []packetset.Line    // what lives at each port, in order, its own addresses left out
+	far         packetset.Line      // IPv4 addresses that live at none
+	sources     []packetset.Line    // what it takes from each port
+	speak       [][]int             // the rules that speak of these, see speaking
+	toward      struct {            // of one port, the rules that speak of what goes from there to each other, see between
+		from int
+		to   [][]int
+	}
+	ways   packetset.Index        // what may leave by each port
+	itself [2][]packetset.Packets // the rules as they mean itself: from inside, and from a WAN
+	inside packetset.Line
 }
 
 // Where packets outside go when nothing asks for another address (RFC 5737, RFC
@@ -238,7 +244,6 @@ func (m *Model) ruleSets(a *plan.Machine, from, to packetset.Line) []packetset.P
 // ports notes what lives at each port of a gate and which sources it takes there.
 func (m *Model) ports(g *gate) {
 	a := g.machine
-	g.speak = make([][]int, len(a.Adapters))
 	taken := []packetset.Line{g.fixed}
 	lives := make([]packetset.Line, len(a.Adapters))
 	for i, x := range a.Adapters {
@@ -282,15 +287,45 @@ func disjoint(lines []packetset.Line) bool {
 
 // speaking gives the rules that speak of what a gate takes from its i-th port.
 func (g *gate) speaking(i int) []int {
-	if g.speak[i] == nil {
-		g.speak[i] = []int{}
+	if g.speak == nil {
+		g.speak = make([][]int, len(g.sources))
+		sources := packetset.NewIndex(g.sources)
 		for k := range g.rules {
-			if g.rules[k].Source.Meets(g.sources[i]) {
-				g.speak[i] = append(g.speak[i], k)
+			for _, at := range sources.Meeting(g.rules[k].Source) {
+				g.speak[at] = append(g.speak[at], k)
 			}
 		}
 	}
 	return g.speak[i]
+}
+
+// between gives the rules that speak of what a gate takes from its i-th port and
+// lets out by its j-th.
+func (g *gate) between(i, j int) []int {
+	if g.toward.to == nil {
+		leaving := make([]packetset.Line, len(g.nets))
+		for at, net := range g.nets {
+			if leaving[at] = net; g.leadsFar(at) {
+				leaving[at] = net.Union(g.far)
+			}
+		}
+		g.ways = packetset.NewIndex(leaving)
+	}
+	if g.toward.to == nil || g.toward.from != i { // who asks goes from port to port
+		g.toward.from, g.toward.to = i, make([][]int, len(g.nets))
+		for _, k := range g.speaking(i) {
+			for _, at := range g.ways.Meeting(g.rules[k].Destination) {
+				g.toward.to[at] = append(g.toward.to[at], k)
+			}
+		}
+	}
+	return g.toward.to[j]
+}
+
+// leadsFar tells whether a gate has a way by its i-th port to what lives at none.
+func (g *gate) leadsFar(i int) bool {
+	port := g.machine.Adapters[i]
+	return len(g.nets[i]) > 0 && (port.Role == lab.WAN || port.Gateway.IsValid())
 }
 
 // bridged gives the rules of a transparent appliance for what passes one way:

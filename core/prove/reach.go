@@ -301,7 +301,7 @@ func (m *Model) leaving(l *landing, f flow) flow {
 	for _, port := range l.on.ports {
 		rest = rest.Minus(m.fixed(port))
 	}
-	if l.on.host != nil && !l.on.outer { // beyond the host, not on its network
+	if !l.on.outer { // beyond the host or the announcing router, not on their network
 		for _, s := range l.on.segments {
 			rest = rest.Minus(m.lines[s])
 		}

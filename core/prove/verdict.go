@@ -391,9 +391,20 @@ func (m *Model) Never(from, to lab.Who, service lab.Service) (ways []*Escape, pa
 // Polite gives a packet that the rules let an adapter send outside from an address
 // of its own, by the appliance of its segment; false when they let none.
 func (m *Model) Polite(home *plan.Adapter) (Packet, bool) {
+	polite := m.polite(home, 0)
+	if polite == nil {
+		return Packet{}, false
+	}
+	packet, _ := m.concrete(polite, home, nil)
+	return packet, true
+}
+
+// polite gives what goes outside of what a guest sends from its own address by its
+// gateway; at most some flows, 0 for all.
+func (m *Model) polite(home *plan.Adapter, most int) []flow {
 	gate := home.Gate()
 	if gate == nil {
-		return Packet{}, false
+		return nil
 	}
 	own := m.addresses(home)
 	var polite []flow
@@ -406,13 +417,11 @@ func (m *Model) Polite(home *plan.Adapter) (Packet, bool) {
 		for _, f := range l.away {
 			f = m.leaving(l, f)
 			if f.sent.Source = f.sent.Source.And(own); !f.now.Empty() && !f.sent.Empty() {
-				polite = append(polite, f)
+				if polite = append(polite, f); len(polite) == most {
+					return polite
+				}
 			}
 		}
 	}
-	if polite == nil {
-		return Packet{}, false
-	}
-	packet, _ := m.concrete(polite, home, nil)
-	return packet, true
+	return polite
 }

@@ -1,6 +1,7 @@
 package prove
 
 import (
+	"encoding/binary"
 	"fmt"
 	"slices"
 	"strings"
@@ -32,12 +33,12 @@ func merged(sets []packetset.Packets) []packetset.Packets {
 		at := map[string]int{}
 		var next []packetset.Packets
 		for _, s := range out {
-			key := fmt.Sprint(s.Source, s.Destination)
+			key := keyOf(s.Source, s.Destination)
 			switch dimension {
 			case 0:
-				key = fmt.Sprint(s.Source, s.Service)
+				key = keyOf(s.Source, s.Service)
 			case 1:
-				key = fmt.Sprint(s.Destination, s.Service)
+				key = keyOf(s.Destination, s.Service)
 			}
 			i, ok := at[key]
 			if !ok {
@@ -51,6 +52,18 @@ func merged(sets []packetset.Packets) []packetset.Packets {
 		out = next
 	}
 	return out
+}
+
+// keyOf names two lines, each after how many spans it has.
+func keyOf(a, b packetset.Line) string {
+	key := make([]byte, 0, 16*(len(a)+len(b))+16)
+	for _, l := range []packetset.Line{a, b} {
+		key = binary.AppendUvarint(key, uint64(len(l)))
+		for _, s := range l {
+			key = binary.AppendUvarint(binary.AppendUvarint(key, s.From), s.To)
+		}
+	}
+	return string(key)
 }
 
 func serviceWords(l packetset.Line) string {
@@ -101,12 +114,7 @@ func (m *Model) addressWords(l packetset.Line) string {
 		}
 		words, l = append(words, name), l.Minus(line)
 	}
-	outside := m.space.All()
-	for _, s := range m.plan.Segments {
-		outside = outside.Minus(m.lines[s])
-	}
-	four := outside.And(m.space.IPv4())
-	if four.Within(l) {
+	if four := m.elsewhere(); four.Within(l) {
 		words, l = append(words, "outside the lab"), l.Minus(four)
 	}
 	if six := m.space.IPv6(); six.Within(l) {
@@ -125,4 +133,16 @@ func (m *Model) addressWords(l packetset.Line) string {
 		}
 	}
 	return strings.Join(words, ", ")
+}
+
+// elsewhere gives the IPv4 addresses of no segment.
+func (m *Model) elsewhere() packetset.Line {
+	if m.beside == nil {
+		var lines []packetset.Line
+		for _, s := range m.plan.Segments {
+			lines = append(lines, m.lines[s])
+		}
+		m.beside = m.space.IPv4().Minus(packetset.Join(lines...))
+	}
+	return m.beside
 }
