@@ -45,18 +45,15 @@ func ParseAddr(text string) (netip.Addr, error) {
 	}
 	parts := strings.Split(text, ".")
 	if len(parts) != 4 {
-		if len(parts) == 5 && addressable(parts[:4]) {
-			return netip.Addr{}, fmt.Errorf("%q has 5 parts and an address has 4; did you mean %s/%s?", text, strings.Join(parts[:4], "."), parts[4])
-		}
-		return netip.Addr{}, fmt.Errorf("%q has %s and an address has 4", text, count(len(parts), "part"))
+		return netip.Addr{}, fmt.Errorf("%q has %s and an address has 4%s", text, count(len(parts), "part"), meant(text))
 	}
 	for _, p := range parts {
 		n, err := strconv.Atoi(p)
 		switch {
 		case err != nil || p == "":
-			return netip.Addr{}, fmt.Errorf("%q: the part %q is no number", text, p)
+			return netip.Addr{}, fmt.Errorf("%q: the part %q is no number%s", text, p, meant(text))
 		case n < 0 || n > 255:
-			return netip.Addr{}, fmt.Errorf("%q: the part %s is over 255", text, p)
+			return netip.Addr{}, fmt.Errorf("%q: the part %s is over 255%s", text, p, meant(text))
 		case len(p) > 1 && p[0] == '0':
 			return netip.Addr{}, fmt.Errorf("%q: the part %s starts with a zero, which some systems read as octal; write %d", text, p, n)
 		}
@@ -94,8 +91,8 @@ func parseLength(text string, addr netip.Addr) (int, error) {
 	parts := strings.Split(text, ".")
 	if len(parts) != 4 || !addressable(parts) {
 		want := ""
-		if len(parts) == 5 && addressable(parts[:4]) {
-			want = "; did you mean " + strings.Join(parts[:4], ".") + "?"
+		if m, ok := LikelyMask(text); ok {
+			want = "; did you mean " + m.String() + "?"
 		}
 		if len(parts) != 4 {
 			return 0, fmt.Errorf("the mask %q has %s and a mask has 4%s", text, count(len(parts), "part"), want)
