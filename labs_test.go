@@ -306,10 +306,10 @@ func tryEverything(t *testing.T, text []byte) bool {
 // edited has every writer of lab files at the text: what each leaves is a lab
 // file, and pinning the plan does not change the plan.
 func edited(t *testing.T, p *plan.Plan, text []byte, findings []check.Finding) {
-	addresses := map[*plan.Adapter]mac.Address{}
+	addresses := map[*plan.Adapter]plan.Real{}
 	for i, a := range p.Adapters {
 		if a.Over == nil {
-			addresses[a] = mac.Address{2, 9, 9, 9, byte(i >> 8), byte(i)}
+			addresses[a] = plan.Real{MAC: mac.Address{2, 9, 9, 9, byte(i >> 8), byte(i)}, Device: []string{"em0", "it's \"1\": #2", ""}[i%3]}
 		}
 	}
 	check.Offer(p, text, time.Time{}, findings, findings)

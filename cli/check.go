@@ -188,6 +188,13 @@ func tally(s *screen, n map[check.Severity]int, accepted int) string {
 	return signHolds + " No error: " + strings.Join(parts, ", ") + "."
 }
 
+// agreed asks a question that somebody at the terminal answers with yes or no.
+func (a *app) agreed(question string) bool {
+	fmt.Fprint(a.err, visible.Line(question+" [y/N] "))
+	answer, _ := bufio.NewReader(a.in).ReadString('\n')
+	return strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y")
+}
+
 // mend shows what the mechanical mends change, asks on a terminal, and writes.
 func (a *app) mend(file string, list []check.Finding, yes bool) error {
 	data, err := a.text(file)
@@ -215,9 +222,7 @@ func (a *app) mend(file string, list []check.Finding, yes bool) error {
 		return err
 	}
 	if in, ok := a.in.(*os.File); ok && !yes && term.IsTerminal(int(in.Fd())) {
-		fmt.Fprint(a.err, visible.Line("Write this into "+file+"? [y/N] "))
-		answer, _ := bufio.NewReader(in).ReadString('\n')
-		if !strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y") {
+		if !a.agreed("Write this into " + file + "?") {
 			a.note(file + " stays as it is")
 			return nil
 		}

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"fmt"
+
 	"github.com/spf13/cobra"
 
 	"openbastion/core/identify"
@@ -36,29 +38,47 @@ sizes, media. Says what differs from the plan, worst first.`,
 			if built != "" {
 				return a.compareBuilt(p, as, built, machine)
 			}
-			m, err := machineNamed(p, as)
-			if err != nil {
-				return err
-			}
-			data, err := a.read(args[1], listing.MaxSize)
-			if err != nil {
-				return err
-			}
-			if slip := listing.Slip(string(data)); slip != "" {
-				return failure{exitUsage, args[1] + ": " + slip, ""}
-			}
-			shown := listing.ReadShown(string(data))
-			if len(shown.Interfaces) == 0 && len(shown.Gateways) == 0 {
-				return failure{exitUsage, "no interface and no route is found in " + args[1],
-					"copy the whole output: addresses, then routes, then resolvers"}
-			}
-			return a.showDifferences(p, m, "what "+m.Name+" shows, against the plan", identify.Compare(p, m, shown))
+			return a.compareListing(p, args[0], args[1], as)
 		},
 	}
-	c.Flags().StringVar(&as, "as", "", "whose listing it is; the first appliance when absent")
+	c.Flags().StringVar(&as, "as", "", "whose listing it is: a machine of the lab, or host; found by what it shows when absent")
 	c.Flags().StringVar(&built, "built", "", "a machine that was exported: an .ovf or .ova file")
 	c.Flags().StringVar(&machine, "machine", "", "which machine of the export, when it has several")
 	return c
+}
+
+// compareListing compares what a machine shows.
+func (a *app) compareListing(p *plan.Plan, file, from, as string) error {
+	data, err := a.read(from, listing.MaxSize)
+	if err != nil {
+		return err
+	}
+	l := listing.Read(string(data))
+	if l.Empty() {
+		return failure{exitUsage, "nothing about addresses is found in " + from, "copy the whole output: addresses, then routes, then resolvers"}
+	}
+	if as == identify.Host {
+		return a.showFacts(p, identify.Host, "what the host shows, against the plan", identify.CompareHost(p, l))
+	}
+	m, why, err := whose(p, l, as)
+	if err != nil {
+		return err
+	}
+	return a.showFacts(p, m.Name, "what "+m.Name+" shows, against the plan"+why, identify.Compare(p, m, l))
+}
+
+// whose gives the machine that a listing is of: the one named, else the one that it
+// shows, with the evidence in brackets.
+func whose(p *plan.Plan, l listing.Listing, as string) (*plan.Machine, string, error) {
+	if as != "" {
+		m, err := machineNamed(p, as)
+		return m, "", err
+	}
+	owner, err := identify.Whose(p, l)
+	if err != nil {
+		return nil, "", failure{exitUsage, err.Error(), ""}
+	}
+	return owner.Machine, " (" + owner.Why + ")", nil
 }
 
 // compareBuilt compares an exported machine: the one named, else the one that
@@ -82,47 +102,71 @@ func (a *app) compareBuilt(p *plan.Plan, as, file, machine string) error {
 	if err != nil {
 		return err
 	}
-	return a.showDifferences(p, m, "how "+m.Name+" was built, against the plan", identify.CompareBuilt(p, m, image.Built(*s)))
+	return a.showFacts(p, m.Name, "how "+m.Name+" was built, against the plan", identify.CompareBuilt(p, m, image.Built(*s)))
 }
 
-func (a *app) showDifferences(p *plan.Plan, m *plan.Machine, title string, list []identify.Difference) error {
-	wrong := 0
-	for _, d := range list {
-		if d.Wrong {
-			wrong++
-		}
-	}
+func (a *app) showFacts(p *plan.Plan, name, title string, facts []identify.Fact) error {
+	verdict := identify.Verdict(facts)
 	if a.format == "json" {
 		err := a.json(struct {
-			Schema      string                `json:"schema"`
-			Lab         string                `json:"lab"`
-			Machine     string                `json:"machine"`
-			Differences []identify.Difference `json:"differences"`
-		}{"openbastion.compare/1", p.Name, m.Name, append([]identify.Difference{}, list...)})
+			Schema  string          `json:"schema"`
+			Lab     string          `json:"lab"`
+			Machine string          `json:"machine"`
+			Verdict string          `json:"verdict"`
+			Facts   []identify.Fact `json:"facts"`
+		}{"openbastion.compare/1", p.Name, name, verdict, append([]identify.Fact{}, facts...)})
 		if err != nil {
 			return err
 		}
 	} else {
-		s := a.screen()
-		showTitle(s, p, title)
-		for _, d := range list {
-			sign := s.paint(broken, signBroken)
-			if !d.Wrong {
-				sign = s.paint(strong, signUnknown)
-			}
-			s.para(2, 2, plain, sign+" "+d.Message)
-			fix := "remedy: " + d.Remedy
-			if d.Code != "" {
-				fix += " (bastion explain " + d.Code + ")"
-			}
-			s.para(4, 2, strong, fix)
-		}
-		if len(list) == 0 {
-			s.line("  ", signHolds, " It is as planned.")
-		}
+		a.tellFacts(p, title, facts)
 	}
-	if wrong > 0 {
+	if verdict != "holds" {
 		return failure{status: exitBroken}
 	}
 	return nil
+}
+
+func (a *app) tellFacts(p *plan.Plan, title string, facts []identify.Fact) {
+	s := a.screen()
+	showTitle(s, p, title)
+	count := map[identify.Sight]int{}
+	for _, f := range facts {
+		count[f.Sight]++
+		sign := sightCell(f.Sight)
+		s.para(2, 2, plain, s.paint(sign.st, sign.text)+" "+f.Message)
+		if f.Remedy == "" {
+			continue
+		}
+		fix := map[identify.Sight]string{identify.Differs: "remedy: ", identify.Unseen: "next: ", identify.Remark: ""}[f.Sight] + f.Remedy
+		if f.Code != "" {
+			fix += " (bastion explain " + f.Code + ")"
+		}
+		st := strong
+		if f.Sight == identify.Remark {
+			st = faint
+		}
+		s.para(4, 2, st, fix)
+	}
+	s.line()
+	switch identify.Verdict(facts) {
+	case "holds":
+		s.line(signHolds, " It is as planned.")
+	case "broken":
+		s.line(s.paint(broken, signBroken), fmt.Sprintf(" Not as planned: %d of it differs.", count[identify.Differs]))
+	default:
+		s.line(s.paint(strong, signUnknown), " Nothing of it is against the plan, and not all that matters was shown.")
+	}
+}
+
+func sightCell(sight identify.Sight) cell {
+	switch sight {
+	case identify.Differs:
+		return cell{signBroken, broken}
+	case identify.Unseen:
+		return cell{signUnknown, strong}
+	case identify.AsPlanned:
+		return cell{signHolds, plain}
+	}
+	return cell{signNote, faint}
 }

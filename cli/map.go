@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -19,7 +20,7 @@ import (
 func (a *app) mapping() *cobra.Command {
 	var as, adopt string
 	var files []string
-	var byLink bool
+	var byLink, yes bool
 	c := &cobra.Command{
 		Use: "map [LAB]", Short: "Which listed interface is which port",
 		Long: `Without a listing, shows the adapters to compare with a console, the bytes that
@@ -41,52 +42,68 @@ device is which port, what to answer, and what does not fit.`,
 			if err != nil {
 				return err
 			}
-			m, err := machineNamed(p, as)
-			if err != nil {
-				return err
-			}
-			if byLink {
-				return a.mapByLink(p, m, files)
-			}
-			if len(files) == 0 && adopt == "" {
+			if len(files) == 0 && adopt == "" || byLink {
+				m, err := machineNamed(p, as)
+				if err != nil {
+					return err
+				}
+				if byLink {
+					return a.mapByLink(p, m, files)
+				}
 				return a.showTails(p, m)
 			}
 			if len(files) > 0 && adopt != "" {
 				return usage("--listing reads what the plan's machine shows, --adopt what another has: say one of them")
 			}
-			if adopt != "" {
-				list, err := a.listing(adopt)
-				if err != nil {
-					return err
-				}
-				return a.adopt(labArg(args), m, list)
+			file := adopt
+			if adopt == "" {
+				file = files[0]
 			}
-			list, err := a.listing(files[0])
+			l, err := a.listing(file)
 			if err != nil {
 				return err
 			}
-			return a.showMapping(p, m, identify.Listed(p, m, list))
+			m, err := a.consoleOf(p, l, as)
+			if err != nil {
+				return err
+			}
+			if adopt != "" {
+				return a.adopt(labArg(args), p, m, l, yes)
+			}
+			return a.showMapping(p, m, identify.Listed(p, m, l), labArg(args), file)
 		},
 	}
+	c.Flags().BoolVar(&yes, "yes", false, "with --adopt: take the order where nothing else tells, without asking")
 	c.Flags().StringArrayVar(&files, "listing", nil, "what the console shows: a file, or - for standard input; several with --by-link")
 	c.Flags().BoolVar(&byLink, "by-link", false, "tell devices by unplugging one adapter after another; asks on a terminal when there are no listings")
-	c.Flags().StringVar(&adopt, "adopt", "", "the other way round: write the listed addresses, in adapter order or by port name, into the lab file")
-	c.Flags().StringVar(&as, "as", "", "whose console it is; the first appliance when absent")
+	c.Flags().StringVar(&adopt, "adopt", "", "the other way round: write what the console lists, hardware addresses and the names of interfaces, into the lab file")
+	c.Flags().StringVar(&as, "as", "", "whose console it is; found by what it shows when absent, else the first appliance")
 	return c
 }
 
 // listing reads a listing that must hold some interface.
-func (a *app) listing(file string) ([]listing.Interface, error) {
+func (a *app) listing(file string) (listing.Listing, error) {
 	data, err := a.read(file, listing.MaxSize)
 	if err != nil {
-		return nil, err
+		return listing.Listing{}, err
 	}
-	list := listing.Read(string(data))
-	if len(list) == 0 {
-		return nil, failure{exitUsage, "no interface is found in " + file,
+	l := listing.Read(string(data))
+	if len(l.Named()) == 0 {
+		return l, failure{exitUsage, "no interface is found in " + file,
 			"copy the whole list from the console: a name and a hardware address to a line will do"}
 	}
-	return list, nil
+	return l, nil
+}
+
+// consoleOf gives the machine whose console a listing is from: the one named, the one
+// that it shows, else the first appliance.
+func (a *app) consoleOf(p *plan.Plan, l listing.Listing, as string) (*plan.Machine, error) {
+	if as == "" {
+		if owner, err := identify.Whose(p, l); err == nil {
+			return owner.Machine, nil
+		}
+	}
+	return machineNamed(p, as)
 }
 
 // mapByLink tells devices by which of them loses its link. The listings come
@@ -109,29 +126,30 @@ func (a *app) mapByLink(p *plan.Plan, m *plan.Machine, files []string) error {
 			for lines.Scan() && strings.TrimSpace(lines.Text()) != "" {
 				b.WriteString(lines.Text() + "\n")
 			}
-			lists = append(lists, listing.Read(b.String()))
+			lists = append(lists, listing.Read(b.String()).Named())
 		}
 	}
 	for _, f := range files {
-		list, err := a.listing(f)
+		l, err := a.listing(f)
 		if err != nil {
 			return err
 		}
-		lists = append(lists, list)
+		lists = append(lists, l.Named())
 	}
 	if len(lists) < 2 || len(lists[0]) == 0 {
 		return usage("--by-link takes two listings or more: all connected, then one adapter unplugged at a time")
 	}
-	return a.showMapping(p, m, identify.ByLink(m, lists[0], lists[1:]))
+	return a.showMapping(p, m, identify.ByLink(m, lists[0], lists[1:]), "", "")
 }
 
-// adopt writes the hardware addresses that a machine has already into the lab
-// file.
-func (a *app) adopt(file string, m *plan.Machine, list []listing.Interface) error {
+// adopt writes what a console shows of a machine that is there already into the lab
+// file: hardware addresses and the names of interfaces. What only the order tells is
+// asked for first.
+func (a *app) adopt(file string, p *plan.Plan, m *plan.Machine, l listing.Listing, yes bool) error {
 	if file == "-" {
 		return usage("--adopt changes a file; standard input is none")
 	}
-	addresses, err := identify.Adopt(m, list)
+	found, err := identify.Adopt(p, m, l)
 	if err != nil {
 		return failure{exitUsage, err.Error(), "list each adapter once, with its whole address"}
 	}
@@ -139,10 +157,24 @@ func (a *app) adopt(file string, m *plan.Machine, list []listing.Interface) erro
 	if err != nil {
 		return err
 	}
-	changed, n := plan.Adopt(data, addresses)
+	changed, n := plan.Adopt(data, found.Found)
 	if n == 0 {
 		a.note("everything is in " + file + " already")
 		return nil
+	}
+	for _, by := range found.By {
+		a.note(by)
+	}
+	if found.ByOrder && !yes {
+		in, ok := a.in.(*os.File)
+		if !ok || !term.IsTerminal(int(in.Fd())) {
+			return failure{exitUsage, "only the order tells which interface is which, and that is luck",
+				"look for a command that shows hardware addresses or roles, or take the order with --yes"}
+		}
+		if !a.agreed("Only the order tells which is which, and that is luck. Take it?") {
+			a.note(file + " stays as it is")
+			return nil
+		}
 	}
 	return a.rewrite(file, data, changed, n)
 }
@@ -202,7 +234,7 @@ func (a *app) mapJSON(p *plan.Plan, rows []identify.Row) error {
 	}{"openbastion.map/1", p.Name, rows})
 }
 
-func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result) error {
+func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result, file, from string) error {
 	if a.format == "json" {
 		if err := a.mapJSON(p, r.Rows); err != nil {
 			return err
@@ -213,13 +245,16 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result) erro
 		t := table{head: []string{"", "device", "hardware address", "no.", "port", "role", "segment", "by"}}
 		for _, row := range r.Rows {
 			c, number := cell{signHolds, plain}, fmt.Sprint(row.Number)
-			if row.Conflict != "" {
+			switch {
+			case row.Conflict != "":
 				c = cell{signBroken, broken}
+			case !row.How.Sure():
+				c = cell{signUnknown, strong}
 			}
 			if row.Number == 0 {
 				number = ""
 			}
-			t.add(c, cell{row.Device, strong}, row.MAC, number, row.Port, cell{string(row.Role), roleStyle(row.Role)}, row.Segment, row.How)
+			t.add(c, cell{row.Device, strong}, row.MAC, number, row.Port, cell{string(row.Role), roleStyle(row.Role)}, row.Segment, string(row.How))
 		}
 		s.line()
 		s.table(t)
@@ -235,13 +270,34 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result) erro
 			s.para(2, 2, plain, fmt.Sprintf("%s adapter %d (%s, …%s) is not in the list", s.paint(broken, signBroken), ad.Number, ad.Name,
 				ad.MAC.Tail(2)))
 		}
+		for _, d := range r.Doubts {
+			s.para(2, 2, plain, s.paint(strong, signUnknown)+" "+d)
+		}
 		if r.Risk != "" {
 			s.para(2, 2, strong, "! "+r.Risk)
 		}
+		if next := nextOf(r, file, from); next != "" {
+			s.para(2, 2, faint, next)
+		}
 		s.section(section{"What the console asks", answerTable(r.Answers(p, m), m, "console")})
 	}
-	if !r.Sound() {
+	if !r.Sound() || slices.ContainsFunc(r.Rows, func(row identify.Row) bool { return !row.How.Sure() }) {
 		return failure{status: exitBroken}
 	}
 	return nil
+}
+
+// nextOf says what to type to take what was found into the lab file; nothing when it
+// is there already.
+func nextOf(r identify.Result, file, from string) string {
+	if file == "" || file == "-" || from == "-" {
+		return ""
+	}
+	for _, row := range r.Rows {
+		if ad := row.Adapter(); ad != nil && row.Conflict == "" && (!ad.MACGiven && len(row.MAC) == 17 || ad.Seen() == "" &&
+			row.Device != ad.Name) {
+			return fmt.Sprintf("To have the plan, the answers and the runbook go by what is here: bastion map %s --adopt %s", file, from)
+		}
+	}
+	return ""
 }

@@ -87,7 +87,7 @@ func sayRehearsed(s *screen, r *rehearsed, file string) {
 		if file == "-" {
 			how = "bastion rehearse"
 		}
-		s.para(2, 2, faint, "This very file has not been rehearsed: "+how+" shows what a guest can do in it.")
+		s.para(2, 2, faint, "This very file has not been rehearsed: "+how)
 		return
 	}
 	how := map[claims.Verdict]string{claims.Holds: "every claim held", claims.Broken: "claims were broken",

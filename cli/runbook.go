@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"openbastion/core/lab"
+	"openbastion/core/plan"
 	"openbastion/draw"
 	"openbastion/profiles"
 	"openbastion/runbook"
@@ -53,14 +55,19 @@ where you stopped; --record writes what was done as the as-built record.`,
 			if err != nil {
 				return err
 			}
-			book := runbook.Of(p, words)
+			makeBook := func() (runbook.Book, []string) { return runbook.Of(p, words), nil }
 			if since != "" {
 				old, err := a.load(since)
 				if err != nil {
 					return err
 				}
-				var gone []string
-				book, gone = runbook.Since(runbook.Of(old, words), book)
+				makeBook = func() (runbook.Book, []string) {
+					sameNames(p, old)
+					return runbook.Since(runbook.Of(old, words), runbook.Of(p, words))
+				}
+			}
+			book, gone := makeBook()
+			if since != "" {
 				for _, title := range gone {
 					a.note("no longer needed: " + title)
 				}
@@ -76,7 +83,7 @@ where you stopped; --record writes what was done as the as-built record.`,
 					}
 					state = strings.TrimSuffix(labArg(args), filepath.Ext(labArg(args))) + ".walk.json"
 				}
-				return a.walk(p, book, state, record, replace)
+				return a.walk(p, func() runbook.Book { b, _ := makeBook(); return b }, state, record, replace)
 			}
 			var data []byte
 			switch form {
@@ -130,4 +137,21 @@ func (a *app) wordingNamed(name string) (*lab.Wording, error) {
 		w.Fill(plain)
 	}
 	return w, err
+}
+
+// sameNames has another plan call interfaces as one does, so that names which were
+// found do not make steps differ.
+func sameNames(p, other *plan.Plan) {
+	for _, m := range p.Machines {
+		o := other.Machine(m.Name)
+		if o == nil {
+			continue
+		}
+		for _, ad := range m.Adapters {
+			at := slices.IndexFunc(o.Adapters, func(x *plan.Adapter) bool { return x.Name == ad.Name })
+			if at >= 0 && ad.Seen() != "" && o.Adapters[at].Seen() != ad.Seen() {
+				other.Call(o.Adapters[at], ad.Seen())
+			}
+		}
+	}
 }

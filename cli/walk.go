@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"strings"
@@ -20,15 +21,17 @@ import (
 type walker struct {
 	a     *app
 	p     *plan.Plan
+	make  func() runbook.Book // of the plan as it is now
 	steps []runbook.Step
 	walk  runbook.Walk
-	in    *bufio.Scanner
+	in    *bufio.Reader
 	s     *screen
 	file  string
 }
 
 const walkHelp = `Enter   done, on to the next
-p       paste what a machine shows, to be judged; end it with a line that is a dot
+p       paste what a machine shows, to be judged; end it with a line that is a dot,
+        or with Ctrl-D
 p NAME  the same for another machine
 f       go on although the check does not hold
 s WHY   skip the step
@@ -36,14 +39,17 @@ b       back to the step before
 q       stop; the same command goes on here`
 
 // walk leads through a book from where the person stopped.
-func (a *app) walk(p *plan.Plan, book runbook.Book, state, record string, replace bool) error {
-	w := &walker{a: a, p: p, steps: book.Steps(), in: bufio.NewScanner(a.in), s: a.screen(), file: state,
+func (a *app) walk(p *plan.Plan, makeBook func() runbook.Book, state, record string, replace bool) error {
+	w := &walker{a: a, p: p, make: makeBook, in: bufio.NewReaderSize(a.in, 1<<16), s: a.screen(), file: state,
 		walk: runbook.Walk{Schema: runbook.WalkSchema, Lab: p.Name}}
-	w.in.Buffer(nil, listing.MaxSize)
 	if err := w.load(); err != nil {
 		return err
 	}
+	w.call(w.walk.Devices)
+	book := makeBook()
+	w.steps = book.Steps()
 	err := w.proceed(book)
+	book = makeBook()
 	if err == nil && record != "" {
 		if err = a.writeNew(record, w.walk.Record(book), replace); err == nil {
 			a.note("the record is in " + record)
@@ -74,14 +80,35 @@ func (w *walker) save() error {
 	return notWritten(wholefile.Write(w.file, append(data, '\n'), wholefile.Options{Replace: true, Inputs: w.a.inputs}))
 }
 
-// line reads an answer; false when there are no more.
+// call has the plan go by what interfaces are really called, by machine and port.
+func (w *walker) call(devices map[string]string) {
+	for _, m := range w.p.Machines {
+		for _, ad := range m.Adapters {
+			if d := devices[m.Name+"."+ad.Name]; d != "" {
+				w.p.Call(ad, d)
+			}
+		}
+	}
+}
+
+// line reads a line; false at the end of what there is to read. On a terminal that is
+// Ctrl-D, and what is typed afterwards is read again.
 func (w *walker) line(prompt string) (string, bool) {
 	fmt.Fprint(w.a.err, prompt)
-	if !w.in.Scan() {
-		fmt.Fprintln(w.a.err)
-		return "", false
+	var b strings.Builder
+	for {
+		part, err := w.in.ReadString('\n')
+		if b.Len() < listing.MaxSize {
+			b.WriteString(part)
+		}
+		switch {
+		case err == nil || b.Len() > 0 && errors.Is(err, io.EOF):
+			return strings.TrimRight(b.String(), "\r\n"), true
+		case err != nil:
+			fmt.Fprintln(w.a.err)
+			return "", false
+		}
 	}
-	return strings.TrimRight(w.in.Text(), "\r"), true
 }
 
 func (w *walker) proceed(book runbook.Book) error {
@@ -118,9 +145,9 @@ func (w *walker) answer(step runbook.Step) (next int, stop bool, err error) {
 	if step.Check != runbook.NoCheck {
 		prompt = "Enter: done · p: paste a listing · s: skip · b: back · q: stop · ?: more > "
 	}
-	judged, held := []string(nil), false
+	var judged judgement
 	finish := func(o runbook.Outcome, note string) (int, bool, error) {
-		w.walk.Add(runbook.Entry{Step: step.ID, Title: step.Title, Outcome: o, At: time.Now().UTC().Truncate(time.Second), Seen: judged,
+		w.walk.Add(runbook.Entry{Step: step.ID, Title: step.Title, Outcome: o, At: time.Now().UTC().Truncate(time.Second), Seen: judged.said,
 			Note: note})
 		return 1, false, w.save()
 	}
@@ -131,13 +158,13 @@ func (w *walker) answer(step runbook.Step) (next int, stop bool, err error) {
 		}
 		word, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
 		switch {
-		case word == "" && judged != nil && !held:
+		case word == "" && judged.amiss:
 			w.s.line("The check does not hold. p: paste again; f: go on all the same; s: skip")
 		case word == "" && w.walk.Proved(step.ID): // looked at again: what was checked stays so
 			return 1, false, nil
 		case word == "":
 			return finish(runbook.Done, "")
-		case word == "f" && judged != nil:
+		case word == "f" && judged.said != nil:
 			return finish(runbook.Forced, rest)
 		case word == "s":
 			return finish(runbook.Skipped, rest)
@@ -155,13 +182,15 @@ func (w *walker) answer(step runbook.Step) (next int, stop bool, err error) {
 				w.s.line("There is no machine ", name, ".")
 				continue
 			}
-			if judged, held, ok = w.judge(step.Check, m); !ok {
-				return 0, true, nil
-			}
-			for _, j := range judged {
+			judged = w.judge(step.Check, m, judged)
+			for _, j := range judged.said {
 				w.s.para(4, 2, plain, j)
 			}
-			if held {
+			switch {
+			case judged.amiss:
+			case judged.lacking:
+				w.s.line("Nothing is against the plan, and not all was shown. p: paste more of it; Enter: you have seen the rest")
+			case judged.said != nil:
 				return finish(runbook.Proved, "")
 			}
 		default:
@@ -170,30 +199,60 @@ func (w *walker) answer(step runbook.Step) (next int, stop bool, err error) {
 	}
 }
 
-// judge reads a pasted listing and holds it against the plan.
-func (w *walker) judge(check runbook.Check, m *plan.Machine) (said []string, held, ok bool) {
+// judgement is what came of pastes at a step.
+type judgement struct {
+	pasted  string // so far, while nothing in it was against the plan
+	of      *plan.Machine
+	said    []string
+	amiss   bool
+	lacking bool
+}
+
+// judge reads a pasted listing and holds it against the plan, with what was pasted
+// before it of the same machine.
+func (w *walker) judge(check runbook.Check, m *plan.Machine, before judgement) judgement {
 	w.s.line("Paste what ", m.Name, " shows, then a line that is a dot:")
-	var b strings.Builder
-	for {
+	out := judgement{of: m}
+	if before.of == m && !before.amiss {
+		out.pasted = before.pasted
+	}
+	for len(out.pasted) < listing.MaxSize {
 		line, more := w.line("")
-		if !more {
-			return nil, false, false
-		}
-		if line == "." {
+		if !more || line == "." {
 			break
 		}
-		b.WriteString(line + "\n")
+		out.pasted += line + "\n"
 	}
-	held = true
-	for _, r := range runbook.Judge(w.p, m, check, b.String()) {
+	for _, r := range runbook.Judge(w.p, m, check, out.pasted) {
 		sign := signHolds
 		switch r.Sight {
 		case runbook.Amiss:
-			sign, held = signBroken, false
+			sign, out.amiss = signBroken, true
+		case runbook.Lacking:
+			sign, out.lacking = signUnknown, true
 		case runbook.Remark:
 			sign = signNote
 		}
-		said = append(said, sign+" "+r.Text)
+		out.said = append(out.said, sign+" "+r.Text)
 	}
-	return said, held, true
+	if !out.amiss {
+		w.found(m, out.pasted)
+	}
+	return out
+}
+
+// found keeps what interfaces are really called: the steps to come go by it.
+func (w *walker) found(m *plan.Machine, pasted string) {
+	news := false
+	for port, device := range runbook.Devices(w.p, m, pasted) {
+		if w.walk.Devices == nil {
+			w.walk.Devices = map[string]string{}
+		}
+		news = news || w.walk.Devices[m.Name+"."+port] != device
+		w.walk.Devices[m.Name+"."+port] = device
+	}
+	if news {
+		w.call(w.walk.Devices)
+		w.steps = w.make().Steps()
+	}
 }

@@ -272,7 +272,7 @@ func reason(m *plan.Machine, about string) string {
 }
 
 func (b *writer) adapters(m *plan.Machine) Step {
-	s := Step{ID: "adapters." + m.Name, Title: "Attach the adapters of " + m.Name + ", in this order",
+	s := Step{ID: "adapters." + m.Name, Title: "Attach the adapters of " + m.Name + ", in this order", Check: Mapped, Machine: m.Name,
 		Why:   "The order and the hardware address are how the console tells them apart.",
 		Table: &Table{Head: []string{"adapter", "for", "attach it to", "hardware address", "model"}, Tick: true}}
 	for _, a := range m.Own() {
@@ -346,7 +346,7 @@ func (b *writer) console(m *plan.Machine) Step {
 			t.Rows = append(t.Rows, []string{a.Name, shown(a), gateway, pool})
 		}
 	}
-	return Step{ID: "console." + m.Name, Title: "Answer the console's questions", Table: t,
+	return Step{ID: "console." + m.Name, Title: "Answer the console's questions", Table: t, Check: Matches, Machine: m.Name,
 		Do:  []string{"Where a device's name differs from the likely one, put in what the step before found."},
 		See: "It lists each port with the address that was planned.",
 		Mistakes: []Mistake{{"an upstream gateway typed in on an inside port", "guests reach the appliance and nothing behind it"},

@@ -15,6 +15,7 @@ type Sight int
 const (
 	AsPlanned Sight = iota
 	Remark          // worth a look, and nothing against the plan
+	Lacking         // what matters and was not shown, or not for certain
 	Amiss
 )
 
@@ -27,50 +28,68 @@ type Seen struct {
 // Judge holds what a machine showed against the plan, as the check of a step
 // asks. It gives something always: a listing in which nothing is found is amiss.
 func Judge(p *plan.Plan, m *plan.Machine, check Check, pasted string) []Seen {
-	if slip := listing.Slip(pasted); slip != "" {
-		return []Seen{{Amiss, slip}}
+	l := listing.Read(pasted)
+	if check == Mapped {
+		return mapped(p, m, l)
 	}
-	if check == Mapped || m.Appliance != nil {
-		return mapped(p, m, pasted)
+	if l.Empty() {
+		return []Seen{{Amiss, "nothing about addresses is found in it"}}
 	}
-	shown := listing.ReadShown(pasted)
-	if len(shown.Interfaces) == 0 {
-		return []Seen{{Amiss, "no interface is found in it"}}
-	}
+	facts := identify.Compare(p, m, l)
 	var seen []Seen
-	held := true
-	for _, d := range identify.Compare(p, m, shown) {
-		what := Remark
-		if d.Wrong {
-			what, held = Amiss, false
+	for _, f := range facts {
+		text := f.Message
+		if f.Remedy != "" {
+			text += "; " + f.Remedy
 		}
-		seen = append(seen, Seen{what, d.Message + "; " + d.Remedy})
-	}
-	if held {
-		seen = append(seen, Seen{AsPlanned, m.Name + " shows what is planned"})
+		switch f.Sight {
+		case identify.Differs:
+			seen = append(seen, Seen{Amiss, text})
+		case identify.AsPlanned:
+			seen = append(seen, Seen{AsPlanned, text})
+		case identify.Unseen:
+			seen = append(seen, Seen{Lacking, text})
+		default:
+			seen = append(seen, Seen{Remark, text})
+		}
 	}
 	return seen
 }
 
 // mapped says which port each listed interface is.
-func mapped(p *plan.Plan, m *plan.Machine, pasted string) []Seen {
-	r := identify.Listed(p, m, listing.Read(pasted))
+func mapped(p *plan.Plan, m *plan.Machine, l listing.Listing) []Seen {
+	r := identify.Listed(p, m, l)
 	var seen []Seen
 	for _, row := range r.Rows {
 		switch {
 		case row.Conflict != "":
 			seen = append(seen, Seen{Amiss, row.Device + ": " + row.Conflict})
-		case row.How != "":
-			seen = append(seen, Seen{AsPlanned, fmt.Sprintf("%s is %s of %s", row.Device, row.Port, row.Machine)})
+		case row.How == identify.ByOrder:
+			seen = append(seen, Seen{Lacking, fmt.Sprintf("%s would be %s of %s by its place in the list, which is luck", row.Device, row.Port, row.Machine)})
 		default:
-			seen = append(seen, Seen{Amiss, fmt.Sprintf("%s is no port of %s", row.Device, m.Name)})
+			seen = append(seen, Seen{AsPlanned, fmt.Sprintf("%s is %s of %s, by %s", row.Device, row.Port, row.Machine, row.How)})
 		}
 	}
 	for _, a := range r.Missing {
 		seen = append(seen, Seen{Amiss, fmt.Sprintf("no interface has the address of port %s, …%s", a.Name, a.MAC.Tail(2))})
 	}
+	for _, d := range r.Doubts {
+		seen = append(seen, Seen{Lacking, d})
+	}
 	if len(r.Rows) == 0 {
 		seen = append(seen, Seen{Amiss, "no interface is found in it"})
 	}
 	return seen
+}
+
+// Devices gives what a pasted listing calls each port of a machine, where more than
+// the order tells.
+func Devices(p *plan.Plan, m *plan.Machine, pasted string) map[string]string {
+	out := map[string]string{}
+	for _, row := range identify.Listed(p, m, listing.Read(pasted)).Rows {
+		if a := row.Adapter(); a != nil && row.Conflict == "" && row.How.Sure() && row.Device != "" && row.Named() {
+			out[a.Name] = row.Device
+		}
+	}
+	return out
 }

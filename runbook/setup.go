@@ -62,7 +62,8 @@ func (b *writer) settings(m *plan.Machine) Step {
 	if t == nil {
 		return Step{}
 	}
-	s := Step{ID: "pages." + m.Name, Title: "Make the settings on its pages", Table: t, See: "The overview shows the ports as planned."}
+	s := Step{ID: "pages." + m.Name, Title: "Make the settings on its pages", Table: t, Check: Matches, Machine: m.Name,
+		See: "The overview shows the ports as planned."}
 	for _, a := range m.WAN() {
 		if a.Segment.Subnet.IsValid() && a.Segment.Subnet.Addr().IsPrivate() {
 			s.Why = fmt.Sprintf("%s is a private network: a filter on private sources at the WAN would drop what comes from there.",

@@ -36,6 +36,8 @@ type Walk struct {
 	Schema  string  `json:"schema"` // openbastion.walk/1
 	Lab     string  `json:"lab"`
 	Entries []Entry `json:"entries"`
+
+	Devices map[string]string `json:"devices,omitempty"` // what interfaces are called, by machine and port
 }
 
 // WalkSchema names the JSON form of a walk.

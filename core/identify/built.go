@@ -69,7 +69,7 @@ func network(p *plan.Plan, name string) (s *plan.Segment, near bool) {
 }
 
 // CompareBuilt holds an exported machine against the plan, worst first.
-func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Difference {
+func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Fact {
 	c := &comparison{}
 	own := map[int]*plan.Adapter{}
 	for _, a := range m.Own() {
@@ -90,7 +90,7 @@ func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Difference {
 			continue
 		}
 		delete(own, x.Number)
-		c.adapter(p, b, a, x)
+		c.builtAdapter(p, b, a, x)
 	}
 	for _, a := range m.Adapters {
 		if own[a.Number] == a {
@@ -98,7 +98,10 @@ func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Difference {
 				"adapter %d (%s on %s) is missing", a.Number, a.Name, a.Segment.Name)
 		}
 	}
-	c.hardware(m, b)
+	c.sizes(m, b)
+	if len(c.list) == 0 {
+		c.planned("it is built as planned")
+	}
 	return c.sorted()
 }
 
@@ -112,23 +115,23 @@ func (c *comparison) extra(p *plan.Plan, m *plan.Machine, x BuiltAdapter) {
 		c.wrong("loose-end", "remove it, or add a port for it to the lab", "adapter %d is in no plan, and it is connected to %q", x.Number,
 			x.Network)
 	default:
-		c.look("remove it, or add a port for it to the lab", "adapter %d is in no plan; it is not connected at start", x.Number)
+		c.remark("remove it, or add a port for it to the lab", "adapter %d is in no plan; it is not connected at start", x.Number)
 	}
 }
 
-// adapter judges one adapter against its plan.
-func (c *comparison) adapter(p *plan.Plan, b Built, a *plan.Adapter, x BuiltAdapter) {
+// builtAdapter judges one adapter against its plan.
+func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x BuiltAdapter) {
 	s, near := network(p, x.Network)
 	attach := "attach it to " + a.Segment.Name
 	switch {
 	case x.Network == "":
-		c.look(attach, "adapter %d (%s) says no network; %s is planned", x.Number, a.Name, a.Segment.Name)
+		c.unseen(attach, "adapter %d (%s) says no network; %s is planned", x.Number, a.Name, a.Segment.Name)
 	case s == a.Segment && near && a.Segment.Reach == lab.Isolated:
 		c.wrong("dead-segment", fmt.Sprintf("write it %s everywhere, letter by letter", s.Name),
 			"adapter %d is on %q, and the segment is called %s: to the hypervisor that is another network", x.Number, x.Network, s.Name)
 	case s == a.Segment, s != nil && s == a.Segment.Wire.Root():
 	case s == nil && a.Segment.Reach == lab.Upstream:
-		c.look("look whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, which the lab does not name; it should lead to %s",
+		c.unseen("look whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, which the lab does not name; it should lead to %s",
 			x.Number, a.Name, x.Network, a.Segment.Name)
 	case s == nil:
 		c.wrong("dead-segment", attach, "adapter %d (%s) is on %q, which is no segment of the lab", x.Number, a.Name, x.Network)
@@ -150,7 +153,7 @@ func (c *comparison) adapter(p *plan.Plan, b Built, a *plan.Adapter, x BuiltAdap
 		c.wrong("loose-end", "connect it", "adapter %d (%s) is there and not connected at start", x.Number, a.Name)
 	}
 	if address, err := mac.Parse(x.MAC); err == nil && address != a.MAC {
-		c.look("keep it: bastion map --adopt takes it into the lab; or set the planned one",
+		c.remark("keep it: bastion map --adopt takes it into the lab; or set the planned one",
 			"adapter %d has the hardware address %s, and %s is planned", x.Number, address, a.MAC)
 	}
 	if needs := needsOf(a.Machine); needs != nil && len(needs.NICs) > 0 && len(x.Models) > 0 && !slices.ContainsFunc(x.Models,
@@ -158,7 +161,7 @@ func (c *comparison) adapter(p *plan.Plan, b Built, a *plan.Adapter, x BuiltAdap
 		c.wrong("odd-nic", "choose one of "+strings.Join(needs.NICs, ", "), "adapter %d is a %s, and the image has no driver for that",
 			x.Number, strings.Join(x.Models, " or "))
 	} else if len(x.Models) > 0 && !slices.Contains(x.Models, a.NIC) {
-		c.look("change it, or write its model into the lab", "adapter %d is a %s, and %s is planned", x.Number, strings.Join(x.Models, " or "),
+		c.remark("change it, or write its model into the lab", "adapter %d is a %s, and %s is planned", x.Number, strings.Join(x.Models, " or "),
 			a.NIC)
 	}
 }
@@ -171,15 +174,15 @@ func needsOf(m *plan.Machine) *lab.Needs {
 	return &m.Appliance.Needs
 }
 
-// hardware judges sizes, buses, firmware and the order of starting.
-func (c *comparison) hardware(m *plan.Machine, b Built) {
+// sizes judges sizes, buses, firmware and the order of starting.
+func (c *comparison) sizes(m *plan.Machine, b Built) {
 	size := func(what string, has, planned, least lab.Bytes, show func(lab.Bytes) string) {
 		switch {
 		case has == 0:
 		case has < least:
 			c.wrong("undersized", "give it "+show(planned), "it has %s of %s, and the image needs %s", show(has), what, show(least))
 		case has < planned:
-			c.look("give it what is planned", "it has %s of %s, and %s is planned", show(has), what, show(planned))
+			c.remark("give it what is planned", "it has %s of %s, and %s is planned", show(has), what, show(planned))
 		}
 	}
 	least := lab.Needs{}
@@ -197,7 +200,7 @@ func (c *comparison) hardware(m *plan.Machine, b Built) {
 			c.wrong("odd-disk", "attach it by "+strings.Join(least.DiskBuses, " or "),
 				"a disk is attached by %s, and the image has no driver for that", bus)
 		case bus != m.Spec.DiskBus:
-			c.look("change it, or write the bus into the lab", "a disk is attached by %s, and %s is planned", bus, m.Spec.DiskBus)
+			c.remark("change it, or write the bus into the lab", "a disk is attached by %s, and %s is planned", bus, m.Spec.DiskBus)
 		}
 	}
 	if b.Firmware != "" && b.Firmware != m.Spec.Firmware {
@@ -209,6 +212,6 @@ func (c *comparison) hardware(m *plan.Machine, b Built) {
 		c.wrong("boots-media", "put the disk first", "it starts from the medium before the disk: the next restart installs again")
 	}
 	if b.Media != "" && m.Spec.Media == "" {
-		c.look("take the medium out when the installation is done", "%s is still in the optical drive", b.Media)
+		c.remark("take the medium out when the installation is done", "%s is still in the optical drive", b.Media)
 	}
 }

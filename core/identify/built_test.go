@@ -79,7 +79,10 @@ func TestCompareBuilt(t *testing.T) {
 		var told []string
 		for _, d := range CompareBuilt(p, m, b) {
 			line := d.Code + " " + d.Message
-			if !d.Wrong {
+			switch d.Sight {
+			case AsPlanned:
+				continue
+			case Remark, Unseen:
 				line = "* " + d.Message
 			}
 			told = append(told, line)

@@ -44,7 +44,7 @@ func ByLink(m *plan.Machine, all []listing.Interface, one [][]listing.Interface)
 			row.Conflict = fmt.Sprintf("it lost its link for adapters %d and %d: unplug one at a time", row.Number, a.Number)
 		default:
 			row := &r.Rows[went[0]]
-			row.adapter, row.How = a, "link"
+			row.adapter, row.How = a, ByLoss
 			row.Machine, row.Number, row.Port, row.Role, row.Segment = m.Name, a.Number, a.Name, a.Role, a.Segment.Name
 		}
 	}

@@ -6,158 +6,393 @@ import (
 	"slices"
 	"strings"
 
+	"openbastion/core/lab"
 	"openbastion/core/listing"
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
 )
 
-// Difference is one thing in which a machine differs from the plan.
-type Difference struct {
-	Code    string `json:"code"`  // of the catalogue of findings, where one fits
-	Wrong   bool   `json:"wrong"` // false: worth a look, perhaps only a wait
+// Sight is what a listing shows of a planned fact.
+type Sight string
+
+// The sights.
+const (
+	AsPlanned Sight = "planned"
+	Differs   Sight = "differs"
+	Unseen    Sight = "unseen" // it matters, and is not shown
+	Remark    Sight = "remark" // worth knowing, and nothing against the plan
+)
+
+// Fact is one planned fact, or one thing that is there and not planned.
+type Fact struct {
+	Sight   Sight  `json:"sight"`
+	Code    string `json:"code"` // of the catalogue of findings, where one fits
 	Message string `json:"message"`
-	Remedy  string `json:"remedy"`
+	Remedy  string `json:"remedy"` // what to do or to type; empty when it is as planned
+}
+
+// Verdict is what facts come to: broken when one differs, unknown when one that
+// matters was not seen, else holds.
+func Verdict(facts []Fact) string {
+	verdict := "unknown"
+	for _, f := range facts {
+		switch {
+		case f.Sight == Differs:
+			return "broken"
+		case f.Sight == AsPlanned && verdict == "unknown" && !slices.ContainsFunc(facts, func(o Fact) bool { return o.Sight == Unseen }):
+			verdict = "holds"
+		}
+	}
+	return verdict
 }
 
 // selfGiven is the range that systems take an address from when nobody gives
 // them one (RFC 3927).
 var selfGiven = netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254}), 16)
 
-// Compare holds what a machine shows of itself against the plan, worst first.
-func Compare(p *plan.Plan, m *plan.Machine, s listing.Shown) []Difference {
-	c := &comparison{}
-	var live []listing.Interface
-	for _, i := range s.Interfaces {
-		if len(i.Addresses) > 0 {
-			live = append(live, i)
-		}
-	}
-	planned := map[*plan.Adapter]bool{}
-	for _, i := range live {
-		for _, x := range i.Addresses {
-			if a := c.address(p, m, i, x); a != nil {
-				planned[a] = true
-			}
-		}
-	}
-	for _, a := range m.Adapters {
-		if !planned[a] && a.Plugged && a.How != plan.NoAddress {
-			if len(live) == 0 || m.Appliance != nil {
-				c.look("wait a little and ask for a lease again; then look whether adapter "+fmt.Sprint(a.Number)+" is on "+a.Segment.Name,
-					"adapter %d of %s should have %s and shows no address", a.Number, m.Name, a.Shown())
-			}
-		}
-	}
-	c.way(m, s)
-	return c.sorted()
+// comparison collects facts.
+type comparison struct {
+	list []Fact
+	p    *plan.Plan
+	m    *plan.Machine
+	l    listing.Listing
+	show commands
 }
 
-// comparison collects differences.
-type comparison struct{ list []Difference }
+func (c *comparison) planned(message string, args ...any) {
+	c.list = append(c.list, Fact{AsPlanned, "", fmt.Sprintf(message, args...), ""})
+}
 
 func (c *comparison) wrong(code, fix, message string, args ...any) {
-	c.list = append(c.list, Difference{code, true, fmt.Sprintf(message, args...), fix})
+	c.list = append(c.list, Fact{Differs, code, fmt.Sprintf(message, args...), fix})
 }
 
-func (c *comparison) look(fix, message string, args ...any) {
-	c.list = append(c.list, Difference{"", false, fmt.Sprintf(message, args...), fix})
+func (c *comparison) unseen(fix, message string, args ...any) {
+	c.list = append(c.list, Fact{Unseen, "", fmt.Sprintf(message, args...), fix})
 }
 
-// sorted gives what is wrong before what is worth a look.
-func (c *comparison) sorted() []Difference {
-	slices.SortStableFunc(c.list, func(a, b Difference) int {
-		switch {
-		case a.Wrong == b.Wrong:
-			return 0
-		case a.Wrong:
-			return -1
-		}
-		return 1
-	})
+func (c *comparison) remark(fix, message string, args ...any) {
+	c.list = append(c.list, Fact{Remark, "", fmt.Sprintf(message, args...), fix})
+}
+
+// on says a value as planned, or asks about it where its line had to be repaired.
+func (c *comparison) on(line int, message string, args ...any) {
+	if c.l.Sure(line) {
+		c.planned(message, args...)
+		return
+	}
+	c.unseen("read it again: it is as planned only if so", message+", if line %d was read rightly", append(args, line)...)
+}
+
+// sorted gives what is wrong first, then what is not seen, what is as planned, and
+// remarks.
+func (c *comparison) sorted() []Fact {
+	rank := map[Sight]int{Differs: 0, Unseen: 1, AsPlanned: 2, Remark: 3}
+	slices.SortStableFunc(c.list, func(a, b Fact) int { return rank[a.Sight] - rank[b.Sight] })
 	return c.list
 }
 
-// address judges one address; it gives the adapter that it fits.
-func (c *comparison) address(p *plan.Plan, m *plan.Machine, i listing.Interface, x netip.Prefix) *plan.Adapter {
-	at := x.Addr()
-	if selfGiven.Contains(at) {
-		c.wrong("no-lease-server", "look whether the adapter is on the right segment, and the appliance hands out leases there",
-			"%s has %s, which it gave itself because nobody answered", i.Device, at)
-		return nil
+// Compare holds what a machine shows of itself against the plan, worst first. Each
+// fact that the plan says is there: as planned, different, or not seen.
+func Compare(p *plan.Plan, m *plan.Machine, whole listing.Listing) []Fact {
+	l, others := Of(p, m, whole)
+	c := &comparison{p: p, m: m, l: l, show: commandsOf(l)}
+	c.slips()
+	for _, name := range others {
+		c.remark("bastion compare LAB LISTING --as "+name, "it shows %s too, which is left out here", name)
 	}
-	var home *plan.Adapter
-	for _, a := range m.Adapters {
-		if a.Segment.Subnet.Contains(at) {
-			home = a
-			break
-		}
+	x := pair(p, m, l.Interfaces)
+	if !c.swapped(x) {
+		c.adapters(x)
 	}
-	if home == nil {
-		for _, s := range p.Segments {
-			if s.Subnet.Contains(at) {
-				c.wrong("second-door", "move the adapter to where the plan has it", "%s has %s: it is really on %s", i.Device, at, s.Name)
-				return nil
-			}
-		}
-		c.wrong("off-subnet", "look which network the adapter is attached to", "%s has %s, which is on no segment of the lab", i.Device, at)
-		return nil
-	}
-	s := home.Segment
-	switch service := s.Port; {
-	case home.Address.IsValid() && at != home.Address.Addr():
-		c.wrong("", "set it, or renew the lease", "%s has %s, and %s is planned", i.Device, at, home.Address.Addr())
-	case home.How == plan.Lease && service != nil && service.Leases != nil && !service.Leases.Pool.Contains(at):
-		c.wrong("two-lease-servers", "find who gave it: another lease server answers on "+s.Name, "%s has %s, outside the pool %s", i.Device,
-			at, service.Leases.Pool)
-	}
-	if x.Bits() != 32 && x.Bits() != s.Subnet.Bits() {
-		c.wrong("narrow-mask", "write the mask "+subnet.Mask(s.Subnet.Bits()), "%s has the mask /%d (%s), and %s has /%d (%s)", i.Device,
-			x.Bits(), subnet.Mask(x.Bits()), s.Name, s.Subnet.Bits(), subnet.Mask(s.Subnet.Bits()))
-	}
-	return home
+	c.strangers(x)
+	c.ways(x)
+	c.resolvers()
+	c.neighbors()
+	c.answers()
+	return c.sorted()
 }
 
-// way judges next hops, resolvers and the lease's server.
-func (c *comparison) way(m *plan.Machine, s listing.Shown) {
-	var hops, servers []netip.Addr
-	var resolvers []netip.Addr
-	for _, a := range m.Adapters {
-		if a.Gateway.IsValid() {
-			hops = append(hops, a.Gateway)
-		} else if a.Segment.Gateway.IsValid() && a.Guest != nil {
-			hops = append(hops, a.Segment.Gateway)
-		}
-		resolvers = append(resolvers, a.DNS...)
-		if port := a.Segment.Port; a.Guest != nil && port != nil && port.Leases != nil {
-			servers = append(servers, port.Address.Addr())
-			if a.How != plan.Static {
-				resolvers = append(resolvers, port.Leases.DNS...)
+// slips asks about what was written wrongly and names what could not be placed.
+func (c *comparison) slips() {
+	for _, s := range c.l.Slips {
+		c.unseen("read it again and say it as it is", "line %d says %s", s.Line, s.Text)
+	}
+	for _, u := range c.l.Unread {
+		c.remark("if it matters, copy the lines around it too", "line %d was not understood: %s", u.Line, u.Text)
+	}
+}
+
+// swapped tells whether two adapters have each other's addresses.
+func (c *comparison) swapped(x *pairing) bool {
+	for i := range x.rows {
+		for j := range x.rows[:i] {
+			a, b := x.rows[i].adapter, x.rows[j].adapter
+			if a == nil || b == nil || a == b || a.Segment == b.Segment || !x.rows[i].How.Sure() || !x.rows[j].How.Sure() {
+				continue
+			}
+			if on(x.rows[i].listed, b.Segment) && on(x.rows[j].listed, a.Segment) {
+				c.wrong("swapped-roles", "assign them the other way round at the console",
+					"%s has the address of %s and %s that of %s: they are the wrong way round", x.rows[i].Device, b.Name, x.rows[j].Device, a.Name)
+				return true
 			}
 		}
 	}
-	if m.Appliance != nil {
-		return // its way out is its WAN lease's
-	}
-	seen := map[netip.Addr]bool{}
-	for _, g := range s.Gateways {
-		if seen[g] {
+	return false
+}
+
+func on(i listing.Interface, s *plan.Segment) bool {
+	return slices.ContainsFunc(i.Addresses, func(n listing.Address) bool { return s.Subnet.Contains(n.Addr()) })
+}
+
+// adapters judges each adapter of the plan by the interface that is paired with it.
+func (c *comparison) adapters(x *pairing) {
+	for _, a := range c.m.Adapters {
+		k, found := x.taken[a]
+		if !found {
+			if a.Plugged {
+				c.unseen(c.show.addresses, "adapter %d (%s) is not shown; %s is planned", a.Number, name(a), a.Shown())
+			}
 			continue
 		}
-		seen[g] = true
-		if !slices.Contains(hops, g) {
-			c.wrong("wrong-gateway", "the next hop should be "+strings.Join(subnet.Texts(hops), " or "), "its next hop is %s", g)
+		row := x.rows[k]
+		c.hardware(a, row)
+		if row.Conflict != "" {
+			c.wrong("", "look which adapter it is", "%s: %s", row.Device, row.Conflict)
+		}
+		c.attached(a, row)
+		if row.listed.Link == listing.LinkDown && a.Plugged {
+			c.wrong("loose-end", "connect adapter "+fmt.Sprint(a.Number)+" of "+c.m.Name, "%s has no link", row.Device)
+			if len(row.listed.Addresses) == 0 {
+				continue
+			}
+		}
+		c.address(a, row)
+	}
+}
+
+func name(a *plan.Adapter) string {
+	if a.Role != "" {
+		return a.Name + " on " + a.Segment.Name
+	}
+	return "on " + a.Segment.Name
+}
+
+// hardware judges an adapter's hardware address.
+func (c *comparison) hardware(a *plan.Adapter, row Row) {
+	if a.Over != nil {
+		return
+	}
+	whole := len(row.listed.Tail) == 12
+	switch {
+	case row.listed.Tail != "" && strings.HasSuffix(hex(a), row.listed.Tail):
+		c.on(row.listed.Line, "adapter %d has the hardware address …%s", a.Number, a.MAC.Tail(2))
+	case !a.MACGiven && whole:
+		c.remark("bastion map LAB --adopt LISTING takes it into the lab file", "%s has the hardware address %s, which the lab file does not say yet",
+			row.Device, pairs(row.listed.Tail))
+	case whole && differs(hex(a), row.listed.Tail) == 1:
+		c.wrong("", "read it again, or write it into the lab file", "%s has the hardware address %s, and %s is planned: one digit differs", row.Device,
+			pairs(row.listed.Tail), a.MAC)
+	case whole:
+		c.wrong("", "set the planned one, or take this one over: bastion map LAB --adopt LISTING", "%s has the hardware address %s, and %s is planned",
+			row.Device, pairs(row.listed.Tail), a.MAC)
+	}
+}
+
+// attached judges the segment that a page says an adapter is on.
+func (c *comparison) attached(a *plan.Adapter, row Row) {
+	if row.listed.Network == "" || a.Over != nil {
+		return
+	}
+	s, near := network(c.p, row.listed.Network)
+	switch {
+	case near && s == a.Segment && a.Segment.Reach == lab.Isolated:
+		c.wrong("dead-segment", "write it "+s.Name+" everywhere, letter by letter", "%s is on %q, and the segment is called %s", row.Device,
+			row.listed.Network, s.Name)
+	case s != nil && (s == a.Segment || s == a.Segment.Wire.Root()), a.Segment.Wire.Root().Lab.Uplink == row.listed.Network:
+		c.on(row.listed.Line, "adapter %d is on %s", a.Number, row.listed.Network)
+	case s != nil && !near:
+		c.wrong("second-door", "attach it to "+a.Segment.Name, "%s is on %s, and %s is planned", row.Device, s.Name, a.Segment.Name)
+	}
+}
+
+// address judges the addresses of an adapter's interface.
+func (c *comparison) address(a *plan.Adapter, row Row) {
+	i := row.listed
+	if len(i.Addresses) == 0 {
+		c.noAddress(a, row)
+		return
+	}
+	right := false
+	for _, n := range i.Addresses {
+		right = c.oneAddress(a, row, n) || right
+	}
+	if !right {
+		return
+	}
+	switch {
+	case i.Lease == listing.IsLease && (a.How == plan.Static):
+		c.wrong("", "type it in as planned: a lease can change", "%s has a lease, and a static address is planned", row.Device)
+	case i.Lease == listing.NoLease && (a.How == plan.Lease || a.How == plan.Reservation || a.How == plan.FromAbove):
+		c.wrong("", "set it to take a lease", "%s is set by hand, and a lease is planned", row.Device)
+	}
+	c.server(a, row)
+}
+
+// noAddress judges an interface that shows no address.
+func (c *comparison) noAddress(a *plan.Adapter, row Row) {
+	switch {
+	case a.How == plan.NoAddress:
+		c.planned("%s has no address, as planned", row.Device)
+	case row.listed.Lease == listing.IsLease && a.How == plan.Static:
+		c.wrong("", "type it in: "+a.Shown(), "%s is set to take a lease, and %s is planned", row.Device, a.Shown())
+	case a.How == plan.Lease || a.How == plan.Reservation || a.How == plan.FromAbove:
+		c.unseen(c.show.renew(row.Device), "%s shows no address yet; %s is planned", row.Device, a.Shown())
+	default:
+		c.unseen(c.show.addresses, "%s shows no address; %s is planned", row.Device, a.Shown())
+	}
+}
+
+// oneAddress judges one address of an interface; it tells whether it is the planned.
+func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) bool {
+	at, device := n.Addr(), row.Device
+	s := a.Segment
+	switch {
+	case selfGiven.Contains(at):
+		c.wrong("no-lease-server", c.show.renew(device)+", once the appliance hands out leases on "+s.Name,
+			"%s has %s, which it gave itself because nobody answered", device, at)
+		return false
+	case !s.Subnet.Contains(at):
+		c.elsewhere(a, row, at)
+		return false
+	case a.How == plan.NoAddress:
+		c.wrong("", "take it away", "%s has %s, and no address is planned", device, at)
+		return false
+	case a.Address.IsValid() && at != a.Address.Addr():
+		c.notPlanned(a, row, at)
+		return false
+	}
+	_, service := s.LeaseService()
+	if a.How == plan.Lease && service != nil && !service.Pool.Contains(at) {
+		if slices.ContainsFunc(s.Adapters, func(o *plan.Adapter) bool { return o != a && o.Address.IsValid() && o.Address.Addr() == at }) {
+			c.wrong("twin-address", "take a lease instead", "%s has %s, which is another machine's", device, at)
+		} else {
+			c.wrong("two-lease-servers", "find who gave it: another lease server answers on "+s.Name,
+				"%s has %s, outside the pool %s", device, at, service.Pool)
+		}
+		return false
+	}
+	switch {
+	case !n.Masked:
+		c.unseen(c.show.addresses, "%s has %s, and its mask is not shown; /%d (%s) is planned", device, at, s.Subnet.Bits(), subnet.Mask(s.Subnet.Bits()))
+	case n.Bits() != s.Subnet.Bits():
+		what := "it takes others of " + s.Name + " for strangers"
+		if n.Bits() < s.Subnet.Bits() {
+			what = "it takes strangers for neighbors"
+		}
+		c.wrong("narrow-mask", fmt.Sprintf("write the mask %s (/%d)", subnet.Mask(s.Subnet.Bits()), s.Subnet.Bits()),
+			"%s has the mask /%d (%s), and %s has /%d: %s", device, n.Bits(), subnet.Mask(n.Bits()), s.Name, s.Subnet.Bits(), what)
+	default:
+		c.on(n.Line, "%s has %s/%d", device, at, n.Bits())
+	}
+	return true
+}
+
+// notPlanned judges an address that is on the right segment and another than planned.
+func (c *comparison) notPlanned(a *plan.Adapter, row Row, at netip.Addr) {
+	for _, o := range a.Segment.Adapters {
+		if o != a && o.Address.IsValid() && o.Address.Addr() == at {
+			c.wrong("twin-address", "write "+a.Address.Addr().String(), "%s has %s, which is %s's; %s is planned", row.Device, at, o.Machine.Name,
+				a.Address.Addr())
+			return
 		}
 	}
-	if len(seen) > 1 {
-		c.wrong("second-door", "take the second way out away", "it has %d ways out at once", len(seen))
+	if len(row.listed.Addresses) > 1 && hasPlanned(row.listed, a) {
+		c.remark("take it away unless you need it", "%s has %s beside the planned address", row.Device, at)
+		return
 	}
-	for _, r := range s.Resolvers {
-		if !slices.Contains(resolvers, r) && !r.IsLoopback() && len(resolvers) > 0 {
-			c.wrong("no-names", "the resolver should be "+strings.Join(subnet.Texts(resolvers), " or "), "its resolver is %s", r)
+	fix := "write " + a.Shown()
+	if a.How == plan.Reservation {
+		fix = c.show.renew(row.Device) + "; if it stays so the reservation is for another hardware address"
+	}
+	c.wrong("", fix, "%s has %s, and %s is planned", row.Device, at, a.Address.Addr())
+}
+
+// elsewhere judges an address that is not on the adapter's segment.
+func (c *comparison) elsewhere(a *plan.Adapter, row Row, at netip.Addr) {
+	if f := c.m.Profile; f != nil && f.Factory.LAN.IsValid() && f.Factory.LAN.Addr() == at {
+		c.wrong("", "set "+a.Shown(), "%s is still at the address that it came with, %s", row.Device, at)
+		return
+	}
+	for _, s := range c.p.Segments {
+		if s.Subnet.Contains(at) {
+			c.wrong("second-door", fmt.Sprintf("move adapter %d to %s", a.Number, a.Segment.Name),
+				"%s has %s: it is really on %s, and %s is planned",
+				row.Device, at, s.Name, a.Segment.Name)
+			return
 		}
 	}
-	if s.LeaseServer.IsValid() && len(servers) > 0 && !slices.Contains(servers, s.LeaseServer) {
-		c.wrong("two-lease-servers", fmt.Sprintf("switch off the lease server at %s", s.LeaseServer),
-			"its lease came from %s, and %v is planned", s.LeaseServer, servers[0])
+	if a.How == plan.FromAbove && a.Segment.Assumed {
+		c.planned("%s has the lease %s from upstream", row.Device, at)
+		return
 	}
+	c.wrong("off-subnet", "look which network the adapter is attached to",
+		"%s has %s, which is on no segment of the lab; %s is planned", row.Device, at,
+		a.Shown())
+}
+
+// server judges who gave a lease.
+func (c *comparison) server(a *plan.Adapter, row Row) {
+	by := row.listed.LeaseServer
+	port, service := a.Segment.LeaseService()
+	if !by.IsValid() || service == nil || a.How == plan.FromAbove || port == a {
+		return
+	}
+	if port.Address.IsValid() && by != port.Address.Addr() {
+		c.wrong("two-lease-servers", fmt.Sprintf("switch off the lease server at %s", by),
+			"%s has its lease from %s, and %s is planned", row.Device, by,
+			port.Address.Addr())
+		return
+	}
+	c.planned("its lease came from %s", by)
+}
+
+// strangers judges interfaces that are no adapter of the plan.
+func (c *comparison) strangers(x *pairing) {
+	for k, row := range x.rows {
+		if row.adapter != nil || x.aside(k) {
+			continue
+		}
+		what := row.Device
+		if what == "" {
+			what = "an interface"
+		}
+		if row.Conflict != "" {
+			c.wrong("", "look which adapter it is", "%s: %s", what, row.Conflict)
+			continue
+		}
+		for _, n := range row.listed.Addresses {
+			s := segmentOf(c.p, n.Addr())
+			switch {
+			case selfGiven.Contains(n.Addr()):
+				c.wrong("no-lease-server", c.show.renew(what), "%s has %s, which it gave itself because nobody answered", what, n.Addr())
+			case s != nil:
+				c.wrong("second-door", "take that adapter away, or write it into the lab file", "%s has %s: an adapter on %s that is in no plan", what,
+					n.Addr(), s.Name)
+			case len(c.m.Adapters) == 1 && x.taken[c.m.Adapters[0]] == 0 && len(x.taken) == 0:
+				c.wrong("off-subnet", "look which network the adapter is attached to", "%s has %s, which is on no segment of the lab", what, n.Addr())
+			default:
+				c.remark("if it leads outside, it is a way around the appliance", "%s has %s, which is on no segment of the lab", what, n.Addr())
+			}
+		}
+	}
+}
+
+func segmentOf(p *plan.Plan, at netip.Addr) *plan.Segment {
+	for _, s := range p.Segments {
+		if s.Subnet.Contains(at) {
+			return s
+		}
+	}
+	return nil
 }

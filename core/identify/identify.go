@@ -1,40 +1,24 @@
-// Package identify answers which interface of a console is which port of the
-// plan: by hardware address, by the last bytes of one, or by order, with the
-// risk said. It never maps an interface that could be two.
+// Package identify answers which interface of a console is which port of the plan,
+// whose console it is, and whether what a machine shows is as planned: by hardware
+// addresses, numbers, addresses, names, and by order, with the risk said. It never
+// maps an interface that could be two, and never calls as planned what was not shown.
 package identify
 
 import (
 	"fmt"
 	"slices"
-	"strings"
 
-	"openbastion/core/lab"
 	"openbastion/core/listing"
 	"openbastion/core/mac"
 	"openbastion/core/plan"
 )
-
-// Row is one listed interface and what it is.
-type Row struct {
-	Device   string   `json:"device"`
-	MAC      string   `json:"mac"` // as listed: whole, or a tail
-	Machine  string   `json:"machine"`
-	Number   int      `json:"number"`
-	Port     string   `json:"port"`
-	Role     lab.Role `json:"role"`
-	Segment  string   `json:"segment"`
-	How      string   `json:"how"` // mac, tail or order; empty when it is nobody's
-	Conflict string   `json:"conflict,omitempty"`
-
-	adapter *plan.Adapter
-	clash   bool // another row looks like the same adapter
-}
 
 // Result is a whole listing told apart.
 type Result struct {
 	Rows    []Row
 	Missing []*plan.Adapter // adapters of the machine that the listing does not have
 	Risk    string          // of the whole answer, when there is one
+	Doubts  []string        // what had to be repaired, or could not be placed
 }
 
 // Sound tells whether every interface is known and none has a conflict.
@@ -44,124 +28,59 @@ func (r Result) Sound() bool {
 			return false
 		}
 	}
-	return len(r.Missing) == 0
+	return len(r.Missing) == 0 && len(r.Doubts) == 0
 }
 
 // Listed maps the interfaces of a listing to the adapters of a machine.
-func Listed(p *plan.Plan, m *plan.Machine, list []listing.Interface) Result {
+func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 	var r Result
-	taken := map[*plan.Adapter]int{}
-	anyAddress := false
-	for _, i := range list {
-		anyAddress = anyAddress || i.Tail != ""
-	}
-	order := 0
-	for _, i := range list {
-		row := Row{Device: i.Device, MAC: pairs(i.Tail)}
-		switch {
-		case i.Tail != "":
-			byAddress(p, m, i, &row)
-		case !anyAddress:
-			for order < len(m.Adapters) && m.Adapters[order].Over != nil {
-				order++
+	x := pair(p, m, l.Named())
+	for k := range x.rows {
+		row := &x.rows[k]
+		i := row.listed
+		if row.adapter == nil && row.Conflict == "" {
+			if x.aside(k) {
+				continue // a bridge's member, or an interface of the system's own
 			}
-			if order < len(m.Adapters) {
-				row.adapter, row.How = m.Adapters[order], "order"
-				order++
-			}
-			r.Risk = "the listing has no hardware addresses: this goes by order, which is luck; look for a command that shows them"
-		default:
-			row.Conflict = "no hardware address is listed for it"
+			row.Conflict = "nothing tells which adapter it is: look for a command that shows hardware addresses"
 		}
-		if a := row.adapter; a != nil {
-			if old, ok := taken[a]; ok {
-				clash := fmt.Sprintf("%s and %s both look like adapter %d", r.Rows[old].Device, row.Device, a.Number)
-				r.Rows[old].Conflict, row.Conflict = clash, clash
-				r.Rows[old].clash, row.clash = true, true
-			} else {
-				taken[a] = len(r.Rows)
-			}
-			row.Machine, row.Number, row.Port, row.Role, row.Segment = m.Name, a.Number, a.Name, a.Role, a.Segment.Name
-			if row.Conflict == "" {
-				row.Conflict = belongs(p, a, i)
-			}
+		if row.How == ByOrder {
+			r.Risk = "this goes by order, which is luck: look for a command that shows hardware addresses"
 		}
-		r.Rows = append(r.Rows, row)
+		if a := row.adapter; a != nil && row.Conflict == "" {
+			row.Conflict = belongs(p, a, i)
+		}
+		if i.Tail != "" && len(i.Tail) < 4 && row.adapter != nil {
+			r.Risk = "two digits are little to go by: read four"
+		}
+		r.Rows = append(r.Rows, *row)
 	}
 	for _, a := range m.Adapters {
-		if _, ok := taken[a]; !ok && a.Over == nil {
+		if _, ok := x.taken[a]; !ok && a.Over == nil {
 			r.Missing = append(r.Missing, a)
 		}
 	}
+	r.Doubts = doubts(l)
 	return r
 }
 
-// pairs writes digits as pairs with colons.
-func pairs(digits string) string {
+// aside tells a row that is no adapter of its own: its hardware address is another
+// row's, which has the addresses.
+func (x *pairing) aside(k int) bool {
+	i := x.rows[k].listed
+	if i.Tail == "" {
+		return false
+	}
+	return slices.ContainsFunc(x.rows, func(o Row) bool { return o.adapter != nil && o.listed.Tail == i.Tail })
+}
+
+// doubts says what of a listing was written wrongly.
+func doubts(l listing.Listing) []string {
 	var out []string
-	for len(digits) > 2 {
-		out = append(out, digits[:2])
-		digits = digits[2:]
+	for _, s := range l.Slips {
+		out = append(out, fmt.Sprintf("line %d: %s", s.Line, s.Text))
 	}
-	return strings.Join(append(out, digits), ":")
-}
-
-// hex gives an adapter's hardware address as twelve digits.
-func hex(a *plan.Adapter) string { return strings.ReplaceAll(a.MAC.String(), ":", "") }
-
-// byAddress finds the adapter by a hardware address or its tail.
-func byAddress(p *plan.Plan, m *plan.Machine, i listing.Interface, row *Row) {
-	var own []*plan.Adapter
-	for _, a := range m.Adapters {
-		if strings.HasSuffix(hex(a), i.Tail) && named(i.Device, a) {
-			own = append(own, a)
-		}
-	}
-	switch {
-	case len(own) == 1:
-		row.adapter, row.How = own[0], "mac"
-		if len(i.Tail) < 12 {
-			row.How = "tail"
-		}
-		return
-	case len(own) > 1:
-		row.Conflict = fmt.Sprintf("%s fits adapters %d and %d: read more of its digits", i.Tail, own[0].Number, own[1].Number)
-		return
-	}
-	for _, a := range p.Adapters {
-		if a.Machine != m && a.Over == nil && strings.HasSuffix(hex(a), i.Tail) {
-			row.Conflict = fmt.Sprintf("that is adapter %d of %s: is this the console of %s?", a.Number, a.Machine.Name, a.Machine.Name)
-			return
-		}
-	}
-	for _, a := range m.Adapters {
-		if h := hex(a); a.Over == nil && len(i.Tail) >= 4 && differs(h[12-len(i.Tail):], i.Tail) == 1 {
-			row.Conflict = fmt.Sprintf("it is in no plan; one digit differs from adapter %d (%s): read it again", a.Number,
-				a.MAC.Tail((len(i.Tail)+1)/2))
-			return
-		}
-	}
-	row.Conflict = "its hardware address is in no plan"
-}
-
-// named tells whether a device's name fits the kind of port: one over another
-// has that one's hardware address, and its tag behind a dot (eth1.48).
-func named(device string, a *plan.Adapter) bool {
-	hasTag := func(p *plan.Adapter) bool { return strings.HasSuffix(device, fmt.Sprintf(".%d", p.Segment.Tag)) }
-	if a.Over != nil {
-		return hasTag(a)
-	}
-	return !slices.ContainsFunc(a.Riders, hasTag)
-}
-
-func differs(a, b string) int {
-	n := 0
-	for i := range a {
-		if a[i] != b[i] {
-			n++
-		}
-	}
-	return n
+	return out
 }
 
 // belongs looks whether what the listing says of an interface fits the port.
@@ -176,50 +95,100 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 			}
 		}
 	}
+	if role := roleOf(i.Label); role != "" && a.Role != "" && role != a.Role && i.Label != "" && fold(i.Label) != fold(a.Name) {
+		return fmt.Sprintf("the console has it as %s, and by its address it is adapter %d, which is %s", i.Label, a.Number, a.Role)
+	}
+	if s, near := network(p, i.Network); i.Network != "" && s != nil && !near && s != a.Segment && s != a.Segment.Wire.Root() {
+		return fmt.Sprintf("it is attached to %s, and %s is planned", s.Name, a.Segment.Name)
+	}
 	if i.Link == listing.LinkDown && a.Plugged {
 		return "it has no link: look whether its adapter is connected"
 	}
 	return ""
 }
 
-// Adopt pairs a listing of hardware addresses that a machine has already with
-// its adapters: by name where the listed names are the ports', else in order.
-// The error says why it cannot be told.
-func Adopt(m *plan.Machine, list []listing.Interface) (map[*plan.Adapter]mac.Address, error) {
-	own := m.Own()
-	if len(list) != len(own) {
-		return nil, fmt.Errorf("%d addresses are listed, and %s has %d adapters", len(list), m.Name, len(own))
+// Adoption is what a listing tells of adapters that the lab file does not say yet.
+type Adoption struct {
+	Found   map[*plan.Adapter]plan.Real
+	By      []string // each adapter with the evidence
+	ByOrder bool     // some by nothing but order
+}
+
+// Adopt pairs a listing of a machine that is there already with its adapters. The
+// error says why it cannot be told.
+func Adopt(p *plan.Plan, m *plan.Machine, l listing.Listing) (Adoption, error) {
+	out := Adoption{Found: map[*plan.Adapter]plan.Real{}}
+	list := l.Named()
+	if len(l.Slips) > 0 {
+		return out, fmt.Errorf("line %d: %s", l.Slips[0].Line, l.Slips[0].Text)
 	}
-	named := 0
-	for _, i := range list {
-		for _, a := range own {
-			if a.Name == i.Device {
-				named++
-			}
-		}
-	}
-	out := map[*plan.Adapter]mac.Address{}
+	x := pairUnpinned(p, m, list)
 	taken := map[mac.Address]string{}
-	for n, i := range list {
-		address, err := mac.Parse(i.Tail)
-		if err != nil {
-			return nil, fmt.Errorf("line %d: %s has no whole hardware address", i.Line, i.Device)
-		}
-		if old, twice := taken[address]; twice {
-			return nil, fmt.Errorf("%s and %s have the same hardware address %s", old, i.Device, address)
-		}
-		taken[address] = i.Device
-		if named != len(own) {
-			out[own[n]] = address
+	known := 0
+	for _, row := range x.rows {
+		i := row.listed
+		switch {
+		case row.adapter == nil && row.Conflict != "":
+			return out, fmt.Errorf("%s: %s", row.Device, row.Conflict)
+		case row.adapter == nil:
+			if !x.asideOf(row) {
+				return out, fmt.Errorf("%d interfaces are listed, and %s has %d adapters: nothing tells which %s is", len(list), m.Name,
+					len(m.Own()), row.Device)
+			}
 			continue
 		}
-		for _, a := range own {
-			if a.Name == i.Device {
-				out[a] = address
+		is := plan.Real{Device: i.Device}
+		if i.Tail != "" {
+			address, err := mac.Parse(i.Tail)
+			if err != nil {
+				return out, fmt.Errorf("line %d: %s has no whole hardware address", i.Line, row.Device)
 			}
+			if old, twice := taken[address]; twice && row.adapter.Over == nil {
+				return out, fmt.Errorf("%s and %s have the same hardware address %s", old, row.Device, address)
+			}
+			taken[address], is.MAC = row.Device, address
 		}
+		if fold(i.Device) == fold(row.adapter.Name) || i.Device == row.adapter.Seen() {
+			is.Device = ""
+		}
+		if row.adapter.Over == nil {
+			known++
+		}
+		out.Found[row.adapter] = is
+		out.ByOrder = out.ByOrder || row.How == ByOrder && len(m.Own()) > 1
+		out.By = append(out.By, fmt.Sprintf("%s is adapter %d (%s), by %s", row.Device, row.adapter.Number, row.adapter.Name, row.How))
+	}
+	if own := len(m.Own()); known < own {
+		return out, fmt.Errorf("%d addresses are listed, and %s has %d adapters", known, m.Name, own)
 	}
 	return out, nil
+}
+
+func (x *pairing) asideOf(row Row) bool {
+	return row.listed.Tail != "" && slices.ContainsFunc(x.rows, func(o Row) bool { return o.adapter != nil && o.listed.Tail == row.listed.Tail })
+}
+
+// pairUnpinned pairs a listing whose hardware addresses are to be taken over: those of
+// the plan count only where they are the same.
+func pairUnpinned(p *plan.Plan, m *plan.Machine, list []listing.Interface) *pairing {
+	x := pair(p, m, list)
+	if !slices.ContainsFunc(x.rows, func(r Row) bool { return r.adapter == nil && r.Conflict != "" }) {
+		return x
+	}
+	bare := slices.Clone(list)
+	for i := range bare {
+		bare[i].Tail = ""
+	}
+	y := pair(p, m, bare)
+	for k := range y.rows {
+		y.rows[k].listed.Tail, y.rows[k].MAC = list[k].Tail, pairs(list[k].Tail)
+		if y.rows[k].adapter != nil && slices.ContainsFunc(p.Adapters, func(a *plan.Adapter) bool {
+			return a.Machine != m && a.MACGiven && hex(a) == list[k].Tail
+		}) {
+			y.rows[k].adapter, y.rows[k].Conflict = nil, "its hardware address is another machine's"
+		}
+	}
+	return y
 }
 
 // Answers gives what the machine's console asks with the answers as the
@@ -227,8 +196,8 @@ func Adopt(m *plan.Machine, list []listing.Interface) (map[*plan.Adapter]mac.Add
 func (r Result) Answers(p *plan.Plan, m *plan.Machine) []plan.Answer {
 	devices := map[*plan.Adapter]string{}
 	for _, row := range r.Rows {
-		if row.adapter != nil && !row.clash {
-			devices[row.adapter] = row.Device
+		if row.adapter != nil && !row.clash && row.listed.Device != "" {
+			devices[row.adapter] = row.listed.Device
 		}
 	}
 	return p.AnswersWith(m, devices)

@@ -58,7 +58,7 @@ func TestListings(t *testing.T) {
 		{"with counts", "1) em0 025bac50c201\n2) em1 025bac50c202\n", "em0=1(mac) | em1=2(mac)"},
 		{"with dots and noise", "~~ login: \x1b[1mport0\x1b[0m - 025b.ac50.c203 ~~\n", "port0=3(mac)"},
 		{"tails by hand", "eth0 c2:01\neth1 C2-03\n eth2 = c202\n", "eth0=1(tail) | eth1=3(tail) | eth2=2(tail)"},
-		{"ip -o link", "2: eth0    inet 10.83.16.1/24 brd 10.83.16.255 scope global eth0\\ valid_lft forever\n3: eth1: <BROADCAST,UP,LOWER_UP> mtu 1500 qdisc fq state UP mode DEFAULT group default qlen 1000\\    link/ether 02:5b:ac:50:c2:03 brd ff:ff:ff:ff:ff:ff\n", "eth0=0()!no hardware address is listed for it | eth1=3(mac)"},
+		{"ip -o link", "2: eth0    inet 10.83.16.1/24 brd 10.83.16.255 scope global eth0\\ valid_lft forever\n3: eth1: <BROADCAST,UP,LOWER_UP> mtu 1500 qdisc fq state UP mode DEFAULT group default qlen 1000\\    link/ether 02:5b:ac:50:c2:03 brd ff:ff:ff:ff:ff:ff\n", "eth0=2(address) | eth1=3(mac)"},
 		{"ip addr", "2: ens3: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc fq_codel state UP group default qlen 1000\n    link/ether 02:5b:ac:50:c2:01 brd ff:ff:ff:ff:ff:ff\n    altname enp0s3\n    inet 172.29.64.131/24 brd 172.29.64.255 scope global dynamic ens3\n       valid_lft 7100sec preferred_lft 7100sec\n    inet6 fe80::5b:acff:fe50:c201/64 scope link\n", "ens3=1(mac)"},
 		{"ip -j link", `[{"ifindex":1,"ifname":"lo","link_type":"loopback","address":"00:00:00:00:00:00"},{"ifindex":2,"ifname":"eth0","flags":["UP"],"operstate":"UP","address":"02:5b:ac:50:c2:02","broadcast":"ff:ff:ff:ff:ff:ff"},{"ifindex":3,"ifname":"eth1","operstate":"DOWN","address":"02:5b:ac:50:c2:01"}]`, "eth0=2(mac) | eth1=1(mac)!it has no link: look whether its adapter is connected"},
 		{"ifconfig with lladdr", "em0: flags=8843<UP,BROADCAST,RUNNING,SIMPLEX,MULTICAST> mtu 1500\n\tlladdr 02:5b:ac:50:c2:01\n\tindex 1 priority 0 llprio 3\n\tmedia: Ethernet autoselect (1000baseT full-duplex)\n\tstatus: active\nenc0: flags=0<>\n\tindex 3 priority 0 llprio 3\npflog0: flags=141<UP,RUNNING,PROMISC> mtu 33136\n", "em0=1(mac)"},
@@ -172,7 +172,7 @@ func TestByLink(t *testing.T) {
 			}
 			text += fmt.Sprintf("%s: flags=8843<UP>\n\tstatus: %s\n", d, link)
 		}
-		return listing.Read(text)
+		return listing.Read(text).Named()
 	}
 	for _, c := range []struct {
 		what string

@@ -254,6 +254,7 @@ func portFields() []field[Port] {
 			func(p *Port) *Address { return &p.Address }),
 		addrField("gateway", "With a static WAN address: the next hop.", func(p *Port) *netip.Addr { return &p.Gateway }),
 		macField(func(p *Port) *mac.Address { return &p.MAC }),
+		textField("device", "What the appliance's system calls the interface, once its console has shown it.", func(p *Port) *string { return &p.Device }),
 		boolField("plugged", "Whether the adapter is connected.", func(p *Port) *bool { return &p.Plugged }),
 		boolField("drop-private", "Drop packets from private sources that arrive here.", func(p *Port) *bool { return &p.DropPrivate }),
 		{"admin", "Whether the admin page answers here: true for tcp/443, or a port of its own.",
@@ -396,6 +397,7 @@ func adapterFields() []field[Adapter] {
 		listField("dns", "With static: resolvers typed into the guest.", addrShape, subnet.ParseAddr,
 			func(a *Adapter) *[]netip.Addr { return &a.DNS }),
 		macField(func(a *Adapter) *mac.Address { return &a.MAC }),
+		textField("device", "What the guest's system calls the interface, once it has been seen.", func(a *Adapter) *string { return &a.Device }),
 		textField("nic", "Adapter model.", func(a *Adapter) *string { return &a.NIC }),
 		boolField("plugged", "Whether the adapter is connected.", func(a *Adapter) *bool { return &a.Plugged }),
 	}

@@ -163,7 +163,8 @@ type Port struct {
 	Address     Address
 	Gateway     netip.Addr
 	MAC         mac.Address
-	Plugged     bool // true unless said otherwise
+	Device      string // what the system calls the interface; empty: not seen yet
+	Plugged     bool   // true unless said otherwise
 	DropPrivate bool
 	Admin       Admin
 	Leases      PortLeases
@@ -236,6 +237,7 @@ type Adapter struct {
 	Gateway netip.Addr
 	DNS     []netip.Addr
 	MAC     mac.Address
+	Device  string // what the system calls the interface; empty: not seen yet
 	NIC     string
 	Plugged bool
 }

@@ -1,14 +1,14 @@
-// Package listing reads what people copy from a console: the interfaces of a
-// machine as the usual system commands, installers and people themselves write
-// them, with noise around. It never guesses an address: what it cannot read it
-// leaves out.
+// Package listing reads what people have in front of them: the interfaces, ways,
+// resolvers and leases of a machine, as consoles, system commands, settings pages,
+// exported definitions and people themselves write them, with noise around. It goes
+// by forms: a role beside a device, an address with its prefix, columns under a
+// heading, key words of the trade in several languages. It never guesses: a slip is
+// repaired with a question, and a line with an address that it cannot place is named.
 package listing
 
 import (
-	"encoding/binary"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 )
 
@@ -22,274 +22,356 @@ const (
 	LinkDown
 )
 
+// Lease is whether a listing says that an address is a lease.
+type Lease uint8
+
+// The answers.
+const (
+	LeaseUnsaid Lease = iota
+	IsLease
+	NoLease
+)
+
+// Address is an address of an interface. Without a mask shown its prefix has 32 bits.
+type Address struct {
+	netip.Prefix
+	Masked bool // the listing shows the mask
+	Line   int
+}
+
 // Interface is one interface of a listing.
 type Interface struct {
-	Device    string
-	Tail      string // hexadecimal digits of the hardware address, lower case: 12, or the last 4 to 11
-	Addresses []netip.Prefix
-	Link      Link
-	Line      int // where it starts in the listing, from 1
+	Device      string // the system's name for it
+	Label       string // a role or name that stands beside it
+	Number      int    // of the adapter, from 1; 0: it is not said
+	Tail        string // hexadecimal digits of the hardware address, lower case: 12, or the last 2 to 10
+	Addresses   []Address
+	Link        Link
+	Network     string // the segment or switch that it is attached to
+	Lease       Lease
+	LeaseServer netip.Addr // who gave the lease; invalid: it is not said
+	NoGateway   bool       // the listing says that it has none
+	Tag         int
+	Machine     string // whose it is, where the listing says so
+	Line        int    // where it starts in the listing, from 1
 }
 
-// MaxSize bounds what is read of a listing.
-const MaxSize = 1 << 20
-
-// maxInterfaces bounds the interfaces of a listing.
-const maxInterfaces = 4096
-
-// Read finds the interfaces of a listing, in its order, loopback left out.
-func Read(text string) []Interface {
-	text = text[:min(len(text), MaxSize)]
-	if list := readJSON(text); list != nil {
-		return list
-	}
-	r := reader{whole: hasWhole(text)}
-	for n, line := range strings.Split(text, "\n") {
-		r.line(n+1, strings.TrimRight(stripColor(line), "\r \t"))
-	}
-	r.flush()
-	if r.whole { // what has neither address, where others have, is no adapter
-		r.out = slices.DeleteFunc(r.out, func(i Interface) bool { return i.Tail == "" && len(i.Addresses) == 0 })
-	}
-	return r.out
+// Route is a way to everywhere.
+type Route struct {
+	Gateway netip.Addr
+	Device  string // or the label, of the interface; empty: it is not said
+	Machine string
+	Line    int
 }
 
-type reader struct {
-	out   []Interface
-	now   *Interface
-	whole bool // some line holds a whole hardware address: shorter ones are noise
+// Resolver is a resolver that a machine asks.
+type Resolver struct {
+	Address netip.Addr
+	Device  string
+	Machine string
+	Line    int
 }
 
-func (r *reader) flush() {
-	if r.now != nil && r.now.Device != "lo" && !strings.HasPrefix(r.now.Device,
-		"lo0") && (r.now.Tail != "" || len(r.now.Addresses) > 0 || r.now.Link != LinkUnknown) && len(r.out) < maxInterfaces {
-		r.out = append(r.out, *r.now)
-	}
-	r.now = nil
+// Neighbor is a hardware address that answers for an address, or holds a lease of it.
+type Neighbor struct {
+	Address netip.Addr
+	Tail    string
+	Line    int
 }
 
-func (r *reader) start(n int, device string) {
-	r.flush()
-	device, _, _ = strings.Cut(device, "@") // a tagged one is written with its parent
-	r.now = &Interface{Device: device, Line: n}
+// Answer is what somebody typed at a question of a console.
+type Answer struct {
+	Question string
+	Text     string
+	Line     int
 }
 
-// line takes one line: perhaps the start of an interface, perhaps more of the
-// one at hand.
-func (r *reader) line(n int, line string) {
-	words := strings.Fields(line)
-	if len(words) == 0 {
-		return
-	}
-	indented := line[0] == ' ' || line[0] == '\t'
-	if !indented && isIP(words[0]) { // a route: what follows is no interface's
-		r.flush()
-		return
-	}
-	counted := len(words) > 1 && isCount(words[0]) // 2: eth0: … or 1) eth0 …
-	if counted {
-		words = words[1:]
-		indented = false
-	}
-	head := strings.TrimRight(words[0], ":-=,")
-	_, tailAt := r.address(words[1:])
-	switch {
-	case !indented && isDevice(head) && r.keyword(head) == "" && (strings.HasSuffix(words[0],
-		":") || tailAt >= 0 || hasState(words) || counted && len(words) > 1 && strings.HasPrefix(words[1],
-		"inet") || len(words) > 1 && strings.HasPrefix(words[1], "flags=") || len(words) > 2 && words[1] == "Link"):
-		r.start(n, head)
-		words = words[1:]
-	case tailAt >= 0 && isDevice(head) && r.keyword(head) == "":
-		r.start(n, head)
-		words = words[1:]
-	}
-	if _, at := r.address(words); at == 0 && !indented && len(words) > 1 && isDevice(words[1]) && r.keyword(words[1]) == "" {
-		r.start(n, words[1]) // the address first
-	} else if at > 0 && (!isDevice(head) || r.keyword(head) != "" && !indented) { // noise, a device, its address
-		for i := at - 1; i >= 0; i-- {
-			if w := strings.Trim(words[i], ":-=,~"); isDevice(w) && r.keyword(w) == "" && strings.ContainsAny(w, "0123456789") {
-				r.start(n, w)
-				words = words[i+1:]
-				break
-			}
+// Remark is a line of which something must be said.
+type Remark struct {
+	Line int
+	Text string
+}
+
+// System is the family of systems whose commands a listing is from, by their forms.
+type System string
+
+// The systems.
+const (
+	Linux   System = "linux"
+	BSD     System = "bsd"
+	Desktop System = "desktop"
+)
+
+// systemOf tells the system by what only its commands write.
+func systemOf(text string) System {
+	for _, of := range []struct {
+		system System
+		signs  []string
+	}{
+		{Desktop, []string{" . . :", ". . . .", "InterfaceAlias", "On-link", "ifIndex", "PS C:", ":\\Users"}},
+		{BSD, []string{"netmask 0x", "Netif Expire", "link#"}},
+		{Linux, []string{"link/ether", "proto kernel", "Link encap:", "nameserver ", "lladdr", "txqueuelen", "GENERAL.DEVICE",
+			"Kernel IP routing",
+			`"ifname"`, " dev eth", " dev en", "valid_lft", "iface ", "inet4 ", "udhcpc", "DHCPACK"}},
+	} {
+		if slices.ContainsFunc(of.signs, func(s string) bool { return strings.Contains(text, s) }) {
+			return of.system
 		}
-	}
-	if r.now == nil {
-		return
-	}
-	if tail, at := r.address(words); at >= 0 && r.now.Tail == "" {
-		r.now.Tail = tail
-	}
-	r.addresses(words)
-	r.link(line)
-}
-
-// keyword tells words that start a line about an interface and name none.
-func (r *reader) keyword(w string) string {
-	switch strings.ToLower(w) {
-	case "ether", "link/ether", "inet", "inet6", "hwaddr", "status", "media", "mac", "address", "lladdr", "options", "groups", "nd6", "rx",
-		"tx", "up", "link", "hardware", "physical", "interface", "adapter", "device", "nic", "card", "brd", "lladdr:", "address:", "ethernet":
-		return w
 	}
 	return ""
 }
 
-// isCount tells 2: and 1) and 3.
-func isCount(w string) bool {
-	t := strings.TrimRight(w, ":).")
-	_, err := strconv.Atoi(t)
-	return err == nil && t != w
+// Listing is everything that was read.
+type Listing struct {
+	Interfaces []Interface
+	Routes     []Route
+	Resolvers  []Resolver
+	Neighbors  []Neighbor
+	Answers    []Answer
+	System     System
+	Machines   []string // names of machines that the listing says, in its order
+	RoutesHere bool     // it shows a routing table, or says of a gateway that there is none
+	NamesHere  bool     // it shows resolvers, or that there are none
+	Slips      []Remark // what was written wrongly, with what was most likely meant
+	Unread     []Remark // lines with an address that could not be placed
 }
 
-// isDevice tells a word that can name an interface: letters, then letters,
-// digits, dots, and a few signs; not one that is all hexadecimal digits.
-func isDevice(w string) bool {
-	if len(w) < 2 || len(w) > 32 || w[0] < 'A' || w[0] > 'z' || w[0] > 'Z' && w[0] < 'a' {
-		return false
-	}
-	for _, c := range w {
-		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && !strings.ContainsRune("._-@", c) {
-			return false
+// Bounds of what is kept of a listing.
+const (
+	maxInterfaces = 4096
+	maxKept       = 256
+)
+
+// Empty tells a listing in which nothing was found.
+func (l Listing) Empty() bool {
+	return len(l.Interfaces)+len(l.Routes)+len(l.Resolvers)+len(l.Neighbors)+len(l.Answers) == 0
+}
+
+// Sure tells whether nothing on a line had to be repaired.
+func (l Listing) Sure(line int) bool {
+	return !slices.ContainsFunc(l.Slips, func(r Remark) bool { return r.Line == line })
+}
+
+// Read reads a listing. Loopback interfaces are left out.
+func Read(text string) Listing {
+	text = decode(text)
+	r := &reader{underIndent: -1}
+	if !r.objects(text) {
+		lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
+		for n, line := range lines {
+			r.line(n+1, plainLine(line))
 		}
 	}
-	return digits(w) == "" || len(digits(w)) < 4
+	r.out.System = systemOf(text)
+	return r.finish()
 }
 
-// hasState tells the brief form: a device, then UP or DOWN.
-func hasState(words []string) bool {
-	return len(words) > 1 && slices.Contains([]string{"UP", "DOWN", "UNKNOWN", "(up)", "(down)"}, words[1])
+// Named gives the interfaces that have something to tell them by.
+func (l Listing) Named() []Interface {
+	return slices.DeleteFunc(slices.Clone(l.Interfaces), func(i Interface) bool { return i.Device == "" && i.Tail == "" && i.Label == "" })
 }
 
-// digits gives the hexadecimal digits of a word whose groups are separated by
-// colons, hyphens or dots; empty when the word is anything else.
-func digits(w string) string {
-	w = strings.ToLower(strings.Trim(w, "(),;[]<>\"'….*"))
-	groups := strings.FieldsFunc(w, func(c rune) bool { return c == ':' || c == '-' || c == '.' })
-	if len(groups) == 0 || len(groups) > 6 || len(w)-len(strings.Join(groups, "")) != len(groups)-1 {
-		return ""
-	}
-	var b strings.Builder
-	for _, g := range groups {
-		if strings.Trim(g, "0123456789abcdef") != "" {
-			return ""
-		}
-		if len(g)%2 != 0 && len(groups) > 1 { // some systems leave a leading zero out
-			if len(g) > 1 || strings.Contains(w, ".") {
-				return ""
+// reader is a listing in the making.
+type reader struct {
+	out     Listing
+	now     *Interface // what the lines at hand are about
+	list    []*Interface
+	last    field   // what a line of values alone goes on with
+	table   *table  // the columns at hand
+	machine string  // whose lines they are
+	asked   *Answer // a question that waits for its answer
+	numbers map[string]int
+	pending Neighbor // a lease of a server's file, until its hardware address comes
+	n       int      // the line
+	used    bool     // something of the line was understood
+	waiting field    // a label that was all of its line
+	apart   bool     // a blank line stood before this one
+
+	under       field // what a label without a value says of the lines that are set in below it
+	underIndent int
+}
+
+// start begins an interface, or goes on with the one of that name.
+func (r *reader) start(device, label string, number int) *Interface {
+	device, _, _ = strings.Cut(device, "@") // a tagged one is written with its parent
+	for _, i := range r.list {
+		same := device != "" && strings.EqualFold(i.Device, device) || device == "" && number > 0 && i.Number == number ||
+			device == "" && number == 0 && label != "" && strings.EqualFold(i.Label, label)
+		if same && i.Machine == r.machine && (number == 0 || i.Number == 0 || i.Number == number) {
+			if label != "" && i.Label == "" {
+				i.Label = label
 			}
-			b.WriteByte('0')
+			r.now = i
+			return i
 		}
-		b.WriteString(g)
 	}
-	return b.String()
+	if len(r.list) >= maxInterfaces {
+		r.now = nil
+		return nil
+	}
+	r.now = &Interface{Device: device, Label: label, Number: number, Machine: r.machine, Line: r.n}
+	if at := strings.LastIndexAny(device, ".:"); at > 0 {
+		r.now.Tag = tagOf(device[at+1:])
+	}
+	r.list = append(r.list, r.now)
+	return r.now
 }
 
-func hasWhole(text string) bool {
-	for _, w := range strings.Fields(text) {
-		if d := digits(w); len(d) == 12 && !isIP(w) && d != "ffffffffffff" && d != "000000000000" {
-			return true
-		}
-	}
-	return false
-}
-
-func isIP(w string) bool {
-	w, _, _ = strings.Cut(strings.Trim(w, "(),;"), "/")
-	_, err := netip.ParseAddr(w)
-	return err == nil
-}
-
-// address finds the hardware address in a line's words, or its tail, and its
-// place; the place is -1 when there is none. What follows brd or broadcast is
-// everybody's.
-func (r *reader) address(words []string) (string, int) {
-	for i, w := range words {
-		d := digits(w)
-		if len(d) < 4 || len(d) > 12 || isIP(w) || i > 0 &&
-			(words[i-1] == "brd" || words[i-1] == "broadcast" || words[i-1] == "mtu" || words[i-1] == "qlen" || words[i-1] == "netmask") {
-			continue
-		}
-		if len(d) == 12 && d != "ffffffffffff" && d != "000000000000" {
-			return d, i
-		}
-		// A tail counts where nothing whole is listed, and when it cannot be a
-		// plain number or word: it has a separator, or a digit.
-		if !r.whole && len(d) < 12 && len(d)%2 == 0 && (strings.ContainsAny(strings.Trim(w, "(),"), ":-.") || strings.ContainsAny(d,
-			"0123456789")) {
-			return d, i
-		}
-	}
-	return "", -1
-}
-
-// addresses takes the IPv4 addresses of a line, with their masks.
-func (r *reader) addresses(words []string) {
-	for i, w := range words {
-		w = strings.TrimPrefix(strings.Trim(w, ",;()"), "addr:")
-		if p, err := netip.ParsePrefix(w); err == nil && p.Addr().Is4() {
-			r.now.Addresses = append(r.now.Addresses, p)
-			continue
-		}
-		a, err := netip.ParseAddr(w)
-		if err != nil || !a.Is4() || i == 0 || words[i-1] != "inet" && !strings.HasPrefix(words[i], "addr:") && words[i-1] != "addr:" {
-			continue
-		}
-		bits := 32
-		for j := i + 1; j < len(words); j++ {
-			if m, ok := strings.CutPrefix(words[j], "Mask:"); ok {
-				bits = maskBits(m)
-			} else if words[j] == "netmask" && j+1 < len(words) {
-				bits = maskBits(words[j+1])
-			}
-		}
-		r.now.Addresses = append(r.now.Addresses, netip.PrefixFrom(a, bits))
-	}
-}
-
-// maskBits reads a mask, dotted or as 0xffffff00.
-func maskBits(text string) int {
-	v, err := strconv.ParseUint(strings.TrimPrefix(text, "0x"), 16, 32)
-	if a, e := netip.ParseAddr(text); e == nil && a.Is4() {
-		b := a.As4()
-		v, err = uint64(binary.BigEndian.Uint32(b[:])), nil
-	}
-	if err != nil {
-		return 32
-	}
+func tagOf(text string) int {
 	n := 0
-	for n < 32 && v&(1<<(31-n)) != 0 {
-		n++
+	for _, c := range text {
+		if c < '0' || c > '9' || n > 4094 {
+			return 0
+		}
+		n = n*10 + int(c-'0')
+	}
+	if n > 4094 {
+		return 0
 	}
 	return n
 }
 
-func (r *reader) link(line string) {
-	switch l := strings.ToLower(line); {
-	case strings.Contains(l, "no-carrier"), strings.Contains(l, "no carrier"), strings.Contains(l, "state down"),
-		strings.Contains(l, "(down)"), strings.Contains(l, " down "), strings.Contains(l, "no link"):
-		r.now.Link = LinkDown
-	case r.now.Link == LinkUnknown && (strings.Contains(l, "lower_up") || strings.Contains(l, "status: active") || strings.Contains(l,
-		"(up)") || strings.Contains(l, " up ") || strings.Contains(l, "running")):
-		r.now.Link = LinkUp
+// apply takes one value of a field.
+func (r *reader) apply(f field, w word) {
+	if w.slip != "" && len(r.out.Slips) < maxKept {
+		r.out.Slips = append(r.out.Slips, Remark{r.n, w.slip})
+	}
+	r.used = true
+	if r.under != noField && (f == ownAddress || f == noField) {
+		f = r.under
+	}
+	switch w.kind {
+	case otherAddress, plainWord, arrow:
+		return
+	case macWord:
+		if r.now == nil {
+			r.start("", "", 0)
+		}
+		if r.now != nil && len(r.now.Tail) < 12 {
+			r.now.Tail = w.digits
+		}
+		return
+	}
+	switch f {
+	case ignored, destination, network:
+	case gateway:
+		r.route(w.address)
+	case resolver:
+		r.resolver(w.address)
+	case leaseServer:
+		if r.now != nil {
+			r.now.LeaseServer, r.now.Lease = w.address, IsLease
+		}
+	case neighborIP:
+		r.pending = Neighbor{Address: w.address, Line: r.n}
+	case mask:
+		r.mask(w)
+	case leased:
+		if r.own(w); r.now != nil {
+			r.now.Lease = IsLease
+		}
+	default:
+		if w.kind == maskWord {
+			r.mask(w)
+			return
+		}
+		r.own(w)
 	}
 }
 
-// stripColor takes terminal colours out of a line.
-func stripColor(line string) string {
-	if !strings.Contains(line, "\x1b[") {
-		return line
+// own takes an address of the interface at hand.
+func (r *reader) own(w word) {
+	if w.kind == maskWord || !w.address.IsValid() || w.address.IsUnspecified() {
+		return
 	}
-	var b strings.Builder
-	for {
-		before, after, ok := strings.Cut(line, "\x1b[")
-		b.WriteString(before)
-		if !ok {
-			return b.String()
+	if r.now == nil {
+		r.start("", "", 0)
+	}
+	if r.now == nil || len(r.now.Addresses) >= maxKept {
+		return
+	}
+	bits, masked := 32, false
+	if w.kind == prefixWord {
+		bits, masked = w.bits, true
+	}
+	for i, a := range r.now.Addresses {
+		if a.Addr() == w.address {
+			if masked && !a.Masked {
+				r.now.Addresses[i] = Address{netip.PrefixFrom(w.address, bits), true, r.n}
+			}
+			return
 		}
-		end := strings.IndexFunc(after, func(c rune) bool { return c >= '@' && c <= '~' })
-		if end < 0 {
-			return b.String()
+	}
+	r.now.Addresses = append(r.now.Addresses, Address{netip.PrefixFrom(w.address, bits), masked, r.n})
+}
+
+// mask takes the mask of the last address.
+func (r *reader) mask(w word) {
+	if r.now == nil || len(r.now.Addresses) == 0 {
+		return
+	}
+	a := &r.now.Addresses[len(r.now.Addresses)-1]
+	if bits := w.bits; !a.Masked && (w.kind == maskWord || w.kind == plainWord) {
+		*a = Address{netip.PrefixFrom(a.Addr(), bits), true, r.n}
+	}
+}
+
+func (r *reader) route(by netip.Addr) {
+	if !by.IsValid() || by.IsUnspecified() {
+		return
+	}
+	route := Route{Gateway: by, Machine: r.machine, Line: r.n}
+	if r.now != nil {
+		if route.Device = r.now.Device; route.Device == "" {
+			route.Device = r.now.Label
 		}
-		line = after[end+1:]
+	}
+	r.out.RoutesHere = true
+	for i, old := range r.out.Routes {
+		if old.Gateway == by && old.Machine == r.machine && (old.Device == route.Device || old.Device == "" || route.Device == "") {
+			if old.Device == "" {
+				r.out.Routes[i].Device = route.Device
+			}
+			return
+		}
+	}
+	if len(r.out.Routes) < maxKept {
+		r.out.Routes = append(r.out.Routes, route)
+	}
+}
+
+func (r *reader) resolver(a netip.Addr) {
+	r.out.NamesHere = true
+	if !a.IsValid() || len(r.out.Resolvers) >= maxKept ||
+		slices.ContainsFunc(r.out.Resolvers, func(o Resolver) bool { return o.Address == a && o.Machine == r.machine }) {
+		return
+	}
+	device := ""
+	if r.now != nil {
+		device = r.now.Device
+	}
+	r.out.Resolvers = append(r.out.Resolvers, Resolver{a, device, r.machine, r.n})
+}
+
+// none takes a field of which the listing says that there is nothing.
+func (r *reader) none(f field) {
+	switch f {
+	case gateway:
+		if r.out.RoutesHere = true; r.now != nil {
+			r.now.NoGateway = true
+		}
+	case resolver:
+		r.out.NamesHere = true
+	}
+}
+
+// named notes whose lines follow.
+func (r *reader) named(name string) {
+	if name = strings.Trim(name, ".:"); name == "" || r.machine == name {
+		return
+	}
+	r.machine, r.now, r.table = name, nil, nil
+	if !slices.Contains(r.out.Machines, name) && len(r.out.Machines) < maxKept {
+		r.out.Machines = append(r.out.Machines, name)
 	}
 }

@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"strings"
 
 	"openbastion/core/lab"
@@ -32,7 +33,7 @@ type Page struct {
 // answers answers every appliance's questions from the plan.
 func (b *builder) answers() {
 	for _, m := range b.plan.Appliances() {
-		b.plan.Answers = append(b.plan.Answers, answersOf(m, nil)...)
+		b.plan.Answers = append(b.plan.Answers, b.plan.AnswersWith(m, nil)...)
 		b.pages(m)
 	}
 }
@@ -82,7 +83,14 @@ func (a Answer) Whole() string { return a.About + ": " + a.Question }
 
 // AnswersWith gives an appliance's questions answered with devices as they are
 // really called; where one is not told it is the likely name.
-func (p *Plan) AnswersWith(m *Machine, devices map[*Adapter]string) []Answer {
+func (p *Plan) AnswersWith(m *Machine, told map[*Adapter]string) []Answer {
+	devices := map[*Adapter]string{}
+	for _, a := range m.Adapters {
+		if seen := a.Seen(); seen != "" {
+			devices[a] = seen
+		}
+	}
+	maps.Copy(devices, told)
 	for _, a := range m.Adapters {
 		d, ok := devices[a]
 		if carrier, has := devices[a.Over]; !ok && has {

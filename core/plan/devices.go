@@ -27,7 +27,12 @@ func (b *builder) devices() {
 			}
 		}
 		a.Devices = profile.Device(a.NIC, a.Number)
-		if a.Over != nil {
+		if seen := a.Seen(); seen != "" {
+			a.Devices = []string{seen}
+		} else if a.Over != nil && a.Over.Seen() != "" {
+			a.Devices = []string{a.Over.Seen()}
+		}
+		if a.Over != nil && a.Seen() == "" {
 			for i, d := range a.Devices {
 				a.Devices[i] = a.taggedDevice(d)
 			}
@@ -40,6 +45,28 @@ func (b *builder) devices() {
 func (a *Adapter) taggedDevice(device string) string {
 	form := cmp.Or(a.Machine.Profile.Tagged, "DEVICE.TAG")
 	return strings.NewReplacer("DEVICE", device, "TAG", fmt.Sprint(a.Segment.Tag)).Replace(form)
+}
+
+// Seen gives what the machine's system calls the adapter, as the file says it was
+// seen; empty while nobody knows.
+func (a *Adapter) Seen() string {
+	if a.Port != nil {
+		return a.Port.Device
+	}
+	return a.Guest.Device
+}
+
+// Call has the plan go by what the adapter's interface is really called.
+func (p *Plan) Call(a *Adapter, device string) {
+	if a.Port != nil {
+		a.Port.Device = device
+	} else {
+		a.Guest.Device = device
+	}
+	b := &builder{plan: p, lab: p.Lab}
+	b.devices()
+	p.Answers, p.Pages = nil, nil
+	b.answers()
 }
 
 // Device gives the likeliest name of the adapter in its system, or "adapter N".

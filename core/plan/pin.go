@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"strings"
 
 	"openbastion/core/lab"
 	"openbastion/core/mac"
@@ -77,13 +78,22 @@ func (a *Adapter) Object() lab.Object {
 	return a.Guest
 }
 
-// Adopt gives the lab file's text with hardware addresses that machines have
-// already written into it, and how many values that were.
-func Adopt(data []byte, addresses map[*Adapter]mac.Address) ([]byte, int) {
+// Real is what an adapter of a machine that is there is in truth.
+type Real struct {
+	MAC    mac.Address // zero: not known
+	Device string      // empty: not known
+}
+
+// Adopt gives the lab file's text with what adapters of machines that are there are
+// in truth written into it, and how many values that were.
+func Adopt(data []byte, found map[*Adapter]Real) ([]byte, int) {
 	e := lab.NewEditor(data)
-	for a, m := range addresses {
-		if a.MAC != m || !a.MACGiven {
-			e.Set(a.Object(), "mac", fmt.Sprintf("'%s'", m))
+	for a, is := range found {
+		if !is.MAC.IsZero() && a.Over == nil && (a.MAC != is.MAC || !a.MACGiven) {
+			e.Set(a.Object(), "mac", fmt.Sprintf("'%s'", is.MAC))
+		}
+		if is.Device != "" && is.Device != a.Seen() {
+			e.Set(a.Object(), "device", "'"+strings.ReplaceAll(is.Device, "'", "''")+"'")
 		}
 	}
 	return e.Bytes(), e.Changed()

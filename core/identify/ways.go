@@ -1,0 +1,250 @@
+package identify
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"openbastion/core/lab"
+	"openbastion/core/listing"
+	"openbastion/core/plan"
+	"openbastion/core/subnet"
+)
+
+// hopsOf gives the next hops that the plan has for a machine: typed ones, those that
+// leases bring, and those of upstream.
+func hopsOf(m *plan.Machine) []netip.Addr {
+	var hops []netip.Addr
+	add := func(a netip.Addr) {
+		if a.IsValid() && !slices.Contains(hops, a) {
+			hops = append(hops, a)
+		}
+	}
+	for _, a := range m.Adapters {
+		_, service := a.Segment.LeaseService()
+		switch {
+		case !a.Plugged || m.Appliance != nil && a.Role != lab.WAN:
+		case a.Gateway.IsValid():
+			add(a.Gateway)
+		case a.How == plan.FromAbove, m.Appliance == nil && a.Segment.Port == nil:
+			add(a.Segment.Gateway)
+		case m.Appliance == nil && service != nil && service.Router.IsValid() && a.How != plan.Static:
+			add(service.Router)
+		case m.Appliance == nil && a.How != plan.Static:
+			add(a.Segment.Gateway)
+		}
+	}
+	return hops
+}
+
+// ways judges next hops.
+func (c *comparison) ways(x *pairing) {
+	hops := hopsOf(c.m)
+	seen := map[netip.Addr]bool{}
+	for _, r := range c.l.Routes {
+		if seen[r.Gateway] {
+			continue
+		}
+		seen[r.Gateway] = true
+		at := c.portOf(x, r)
+		switch {
+		case slices.Contains(hops, r.Gateway):
+			c.on(r.Line, "its next hop is %s", r.Gateway)
+		case c.m.Appliance != nil && at != nil && at.Role != lab.WAN:
+			c.wrong("wrong-gateway", "take the gateway of "+at.Name+" away: only the WAN has one",
+				"%s, an inside port, has the gateway %s: the appliance would send everything back inside", at.Name, r.Gateway)
+		case len(hops) == 0 && c.m.Appliance != nil && (at != nil || segmentOf(c.p, r.Gateway) == nil):
+			c.planned("its next hop is %s, from upstream", r.Gateway)
+		case len(hops) == 0:
+			c.wrong("wrong-gateway", "take it away", "its next hop is %s, and none is planned", r.Gateway)
+		case c.m.Appliance != nil && upstreamAssumed(c.m):
+			c.planned("its next hop is %s, from upstream", r.Gateway)
+		default:
+			c.wrong("wrong-gateway", "the next hop should be "+strings.Join(subnet.Texts(hops), " or "),
+				"its next hop is %s, and %s is planned%s", r.Gateway,
+				strings.Join(subnet.Texts(hops), " or "), leadsPast(c.p, r.Gateway))
+		}
+	}
+	if len(seen) > 1 && len(c.m.WAN()) < 2 {
+		c.wrong("second-door", "take the second way out away", "it has %d ways out at once", len(seen))
+	}
+	if len(seen) > 0 || len(hops) == 0 && c.m.Appliance == nil {
+		return
+	}
+	want := "a next hop from upstream"
+	if len(hops) > 0 {
+		want = "the next hop " + strings.Join(subnet.Texts(hops), " or ")
+	}
+	none := slices.ContainsFunc(c.l.Interfaces, func(i listing.Interface) bool { return i.NoGateway })
+	switch {
+	case c.l.RoutesHere && (c.m.Guest != nil || !none):
+		c.wrong("wrong-gateway", "set "+want, "it has no way out, and %s is planned", want)
+	default:
+		c.unseen(c.show.routes, "its next hop is not shown; %s is planned", want)
+	}
+}
+
+// upstreamAssumed tells an appliance whose upstream network nobody said.
+func upstreamAssumed(m *plan.Machine) bool {
+	return slices.ContainsFunc(m.WAN(), func(a *plan.Adapter) bool { return a.Segment.Assumed })
+}
+
+// leadsPast says when a next hop is no appliance's and stands upstream.
+func leadsPast(p *plan.Plan, hop netip.Addr) string {
+	for _, s := range p.Segments {
+		if s.Reach == lab.Upstream && (s.Gateway == hop || s.Subnet.Contains(hop)) {
+			return ": that leads past the appliance"
+		}
+	}
+	return ""
+}
+
+// portOf gives the adapter that a way goes out by.
+func (c *comparison) portOf(x *pairing, r listing.Route) *plan.Adapter {
+	for _, row := range x.rows {
+		if row.adapter != nil && r.Device != "" && (strings.EqualFold(row.listed.Device, r.Device) || strings.EqualFold(row.listed.Label, r.Device)) {
+			return row.adapter
+		}
+	}
+	for _, a := range c.m.Adapters {
+		if a.Segment.Subnet.Contains(r.Gateway) {
+			return a
+		}
+	}
+	return nil
+}
+
+// resolvers judges whom a guest asks for names.
+func (c *comparison) resolvers() {
+	var planned []netip.Addr
+	for _, a := range c.m.Adapters {
+		if len(a.DNS) > 0 {
+			planned = append(planned, a.DNS...)
+		} else if _, service := a.Segment.LeaseService(); service != nil && a.How != plan.Static && c.m.Guest != nil {
+			planned = append(planned, service.DNS...)
+		}
+	}
+	if len(planned) == 0 {
+		return
+	}
+	seen, stub := false, false
+	for _, r := range c.l.Resolvers {
+		switch {
+		case r.Address.IsLoopback():
+			stub = true
+			continue
+		case slices.Contains(planned, r.Address):
+			c.on(r.Line, "it asks %s for names", r.Address)
+		default:
+			c.wrong("no-names", "the resolver should be "+strings.Join(subnet.Texts(planned), " or "),
+				"its resolver is %s, and %s is planned", r.Address,
+				strings.Join(subnet.Texts(planned), " or "))
+		}
+		seen = true
+	}
+	switch {
+	case seen || c.m.Appliance != nil:
+	case stub:
+		c.unseen("resolvectl dns", "it asks itself for names, and whom that asks is not shown; %s is planned", strings.Join(subnet.Texts(planned), " or "))
+	case c.l.NamesHere:
+		c.wrong("no-names", "set the resolver "+strings.Join(subnet.Texts(planned), " or "), "it has no resolver")
+	default:
+		c.unseen(c.show.resolvers, "its resolver is not shown; %s is planned", strings.Join(subnet.Texts(planned), " or "))
+	}
+}
+
+// neighbors judges who answers for the addresses of the machine's segments.
+func (c *comparison) neighbors() {
+	for _, n := range c.l.Neighbors {
+		if len(n.Tail) != 12 {
+			continue
+		}
+		for _, a := range c.p.Adapters {
+			if !a.Address.IsValid() || a.Address.Addr() != n.Address || !a.MACGiven && a.Guest == nil &&
+				!strings.EqualFold(hex(a), n.Tail) && !knownMAC(c.p, n.Tail) {
+				continue
+			}
+			switch {
+			case hex(a) == n.Tail:
+				c.planned("%s answers for %s", a.Machine.Name, n.Address)
+			case a.MACGiven:
+				c.wrong("twin-address", "find the machine with that hardware address", "%s is answered for by %s, and %s of %s is planned: somebody else has that address",
+					n.Address, pairs(n.Tail), a.MAC, a.Machine.Name)
+			}
+		}
+	}
+}
+
+func knownMAC(p *plan.Plan, digits string) bool {
+	return slices.ContainsFunc(p.Adapters, func(a *plan.Adapter) bool { return hex(a) == digits })
+}
+
+// answers judges what somebody typed at the console's questions.
+func (c *comparison) answers() {
+	if c.m.Appliance == nil {
+		return
+	}
+	for _, a := range c.l.Answers {
+		port := portMeant(c.m, a.Question)
+		if port == nil {
+			continue
+		}
+		low := strings.ToLower(a.Question)
+		fix := func(value string) string { return "go back and answer " + value }
+		at, err := subnet.ParseAddr(a.Text)
+		switch has := strings.Contains; {
+		case err == nil && (has(low, "start") || has(low, "first")) && port.Leases != nil:
+			c.answered(at == port.Leases.Pool.From, fix(port.Leases.Pool.From.String()), a,
+				"the pool of "+port.Name+" begins at "+port.Leases.Pool.From.String())
+		case err == nil && (has(low, "end") || has(low, "last")) && port.Leases != nil:
+			c.answered(at == port.Leases.Pool.To, fix(port.Leases.Pool.To.String()), a,
+				"the pool of "+port.Name+" ends at "+port.Leases.Pool.To.String())
+		case err == nil && (has(low, "gateway") || has(low, "router")):
+			c.answered(at == port.Gateway, fix("with none"), a, "no gateway is planned for "+port.Name)
+		case err == nil && port.Address.IsValid():
+			c.answered(at == port.Address.Addr(), fix(port.Address.Addr().String()), a, port.Name+" should have "+port.Address.Addr().String())
+		case has(low, "bit") || has(low, "mask") || has(low, "prefix"):
+			length := fmt.Sprint(port.Segment.Subnet.Bits())
+			c.answered(a.Text == length || a.Text == subnet.Mask(port.Segment.Subnet.Bits()), fix(length), a, port.Segment.Name+" has /"+length)
+		case has(low, "interface") && (port.Seen() != "" || len(port.Devices) > 0):
+			if port.Seen() != "" {
+				c.answered(strings.EqualFold(a.Text, port.Seen()), fix(port.Seen()), a, port.Name+" is "+port.Seen())
+			}
+		}
+	}
+}
+
+func (c *comparison) answered(right bool, fix string, a listing.Answer, want string) {
+	if right {
+		c.on(a.Line, "the answer %s is as planned", a.Text)
+		return
+	}
+	c.wrong("", fix, "%q was typed at line %d, and %s", a.Text, a.Line, want)
+}
+
+// commands are what shows a thing on the system of a listing.
+type commands struct {
+	addresses, routes, resolvers string
+	renewal                      string
+}
+
+func (c commands) renew(device string) string {
+	return strings.ReplaceAll(c.renewal, "DEVICE", device)
+}
+
+// commandsOf gives the commands of the system that a listing is from.
+func commandsOf(l listing.Listing) commands {
+	switch l.System {
+	case listing.Desktop:
+		return commands{"type ipconfig /all", "type ipconfig /all", "type ipconfig /all", "type ipconfig /renew"}
+	case listing.BSD:
+		return commands{"type ifconfig", "type netstat -rn", "type cat /etc/resolv.conf", "type dhclient DEVICE"}
+	case listing.Linux:
+		return commands{"type ip address", "type ip route", "type resolvectl dns, or cat /etc/resolv.conf",
+			"type dhclient -v DEVICE, or reconnect it"}
+	}
+	return commands{"copy the page or command that shows addresses (ip address, ifconfig, ipconfig /all)",
+		"copy what shows its routes (ip route, netstat -rn, ipconfig /all)", "copy what shows its resolvers (cat /etc/resolv.conf, ipconfig /all)",
+		"wait a little, renew the lease, and copy it again"}
+}
