@@ -131,13 +131,15 @@ func (a *app) tellFacts(p *plan.Plan, title string, facts []identify.Fact) {
 	s := a.screen()
 	showTitle(s, p, title)
 	count := map[identify.Sight]int{}
+	told := ""
 	for _, f := range facts {
 		count[f.Sight]++
 		sign := sightCell(f.Sight)
 		s.para(2, 2, plain, s.paint(sign.st, sign.text)+" "+f.Message)
-		if f.Remedy == "" {
+		if f.Remedy == "" || f.Remedy == told && f.Sight == identify.Unseen { // the next thing to type is told once
 			continue
 		}
+		told = f.Remedy
 		fix := map[identify.Sight]string{identify.Differs: "remedy: ", identify.Unseen: "next: ", identify.Remark: ""}[f.Sight] + f.Remedy
 		if f.Code != "" {
 			fix += " (bastion explain " + f.Code + ")"

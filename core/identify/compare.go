@@ -57,6 +57,9 @@ type comparison struct {
 	m    *plan.Machine
 	l    listing.Listing
 	show commands
+	// The listing describes how the machine is made, and nothing of its system: what
+	// only that can show is not asked for.
+	outer bool
 }
 
 func (c *comparison) planned(message string, args ...any) {
@@ -97,6 +100,7 @@ func (c *comparison) sorted() []Fact {
 func Compare(p *plan.Plan, m *plan.Machine, whole listing.Listing) []Fact {
 	l, others := Of(p, m, whole)
 	c := &comparison{p: p, m: m, l: l, show: commandsOf(l)}
+	c.outer = describes(l)
 	c.slips()
 	for _, name := range others {
 		c.remark("bastion compare LAB LISTING --as "+name, "it shows %s too, which is left out here", name)
@@ -106,11 +110,23 @@ func Compare(p *plan.Plan, m *plan.Machine, whole listing.Listing) []Fact {
 		c.adapters(x)
 	}
 	c.strangers(x)
+	if c.outer {
+		c.remark("", "it tells how %s is made; addresses, routes and resolvers are seen in its own system", m.Name)
+		return c.sorted()
+	}
 	c.ways(x)
 	c.resolvers()
 	c.neighbors()
 	c.answers()
 	return c.sorted()
+}
+
+// describes tells a definition or a page of a hypervisor: networks that adapters are
+// attached to, and nothing that a system of its own would show.
+func describes(l listing.Listing) bool {
+	attached := slices.ContainsFunc(l.Interfaces, func(i listing.Interface) bool { return i.Network != "" })
+	inner := slices.ContainsFunc(l.Interfaces, func(i listing.Interface) bool { return len(i.Addresses) > 0 || i.LeaseServer.IsValid() })
+	return attached && !inner && len(l.Routes)+len(l.Resolvers)+len(l.Answers) == 0
 }
 
 // slips asks about what was written wrongly and names what could not be placed.
@@ -150,7 +166,7 @@ func (c *comparison) adapters(x *pairing) {
 	for _, a := range c.m.Adapters {
 		k, found := x.taken[a]
 		if !found {
-			if a.Plugged {
+			if a.Plugged && !(c.outer && a.Over != nil) {
 				c.unseen(c.show.addresses, "adapter %d (%s) is not shown; %s is planned", a.Number, name(a), a.Shown())
 			}
 			continue
@@ -167,7 +183,9 @@ func (c *comparison) adapters(x *pairing) {
 				continue
 			}
 		}
-		c.address(a, row)
+		if !c.outer {
+			c.address(a, row)
+		}
 	}
 }
 

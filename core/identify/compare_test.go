@@ -1,6 +1,7 @@
 package identify
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -77,4 +78,103 @@ func FuzzCompare(f *testing.F) {
 			Compare(p, m, listing.Read(text))
 		}
 	})
+}
+
+// guestStyle writes what a guest shows of itself in one system's way; what is empty is
+// left out.
+type guestStyle struct {
+	name                  string
+	address, bits         string // with %[1]s the address, %[2]d the bits, %[3]s the mask
+	hop, names, head, end string
+}
+
+var guestStyles = []guestStyle{
+	{"ip", "    inet %[1]s", "/%[2]d", "default via %s dev eth0\n", "nameserver %s\n", "2: eth0: <BROADCAST,UP,LOWER_UP> mtu 1500\n", " scope global eth0\n"},
+	{"ifconfig", "        inet %[1]s", "  netmask %[3]s", "0.0.0.0         %s      0.0.0.0         UG    0      0        0 eth0\n", "nameserver %s\n", "eth0: flags=4163<UP,BROADCAST,RUNNING>  mtu 1500\n", "  broadcast 10.255.255.255\n"},
+	{"English", "   IPv4 Address. . . . . . . . . . . : %[1]s(Preferred)\n", "   Subnet Mask . . . . . . . . . . . : %[3]s\n", "   Default Gateway . . . . . . . . . : %s\n", "   DNS Servers . . . . . . . . . . . : %s\n", "Ethernet adapter Ethernet:\n\n", ""},
+	{"German", "   IPv4-Adresse  . . . . . . . . . . : %[1]s(Bevorzugt)\n", "   Subnetzmaske  . . . . . . . . . . : %[3]s\n", "   Standardgateway . . . . . . . . . : %s\n", "   DNS-Server  . . . . . . . . . . . : %s\n", "Ethernet-Adapter LAN-Verbindung:\n\n", ""},
+	{"French", "   Adresse IPv4. . . . . . . . . . . . . .: %[1]s(préféré)\n", "   Masque de sous-réseau. . . . . . . . . : %[3]s\n", "   Passerelle par défaut. . . . . . . . . : %s\n", "   Serveurs DNS. . .  . . . . . . . . . . : %s\n", "Carte Ethernet Ethernet :\n\n", ""},
+	{"Spanish", "   Dirección IPv4. . . . . . . . . . . . . . : %[1]s(Preferido)\n", "   Máscara de subred . . . . . . . . . . . . : %[3]s\n", "   Puerta de enlace predeterminada . . . . . : %s\n", "   Servidores DNS. . . . . . . . . . . . . . : %s\n", "Adaptador de Ethernet Ethernet:\n\n", ""},
+	{"Portuguese", "   Endereço IPv4. . . . . . . .  . . . . . . . : %[1]s(Preferencial)\n", "   Máscara de Sub-rede . . . . . . . . . . . . : %[3]s\n", "   Gateway Padrão. . . . . . . . . . . . . . . : %s\n", "   Servidores DNS. . . . . . . . . . . . . . . : %s\n", "Adaptador Ethernet Ethernet:\n\n", ""},
+	{"Italian", "   Indirizzo IPv4. . . . . . . . . . . . : %[1]s(Preferenziale)\n", "   Subnet mask . . . . . . . . . . . . . : %[3]s\n", "   Gateway predefinito . . . . . . . . . : %s\n", "   Server DNS . . . . . . . . . . . . .  : %s\n", "Scheda Ethernet Ethernet:\n\n", ""},
+	{"Dutch", "   IPv4-adres. . . . . . . . . . . . : %[1]s(voorkeur)\n", "   Subnetmasker. . . . . . . . . . . : %[3]s\n", "   Standaardgateway. . . . . . . . . : %s\n", "   DNS-servers . . . . . . . . . . . : %s\n", "Ethernet-adapter Ethernet:\n\n", ""},
+	{"the network manager", "IP4.ADDRESS[1]:                         %[1]s", "/%[2]d", "IP4.GATEWAY:                            %s\n", "IP4.DNS[1]:                             %s\n", "GENERAL.DEVICE:                         enp1s0\n", "\n"},
+	{"a list of keys", "IPAddress         : %[1]s\n", "PrefixLength      : %[2]d\n", "IPv4DefaultGateway   : %s\n", "DNSServer            : %s\n", "InterfaceAlias    : Ethernet\n", ""},
+	{"a file of interfaces", "    address %[1]s\n", "    netmask %[3]s\n", "    gateway %s\n", "    dns-nameservers %s\n", "iface eth0 inet\n", ""},
+	{"a state file", "ADDRESS=%[1]s\n", "NETMASK=%[3]s\n", "ROUTER=%s\n", "DNS=%s\n", "", ""},
+	{"by hand", "address %[1]s", " mask %[3]s", "gw %s\n", "dns %s\n", "", "\n"},
+	{"a page", "IP address\n%[1]s\n", "Subnet mask\n%[3]s\n", "Default gateway\n%s\n", "Preferred DNS\n%s\n", "Edit settings\n", ""},
+	{"a lease's file", "  fixed-address %[1]s;\n", "  option subnet-mask %[3]s;\n", "  option routers %s;\n", "  option domain-name-servers %s;\n", "lease {\n  interface \"eth0\";\n", "}\n"},
+}
+
+// write leaves out what is empty: an address, its mask, a next hop, a resolver.
+func (g guestStyle) write(address string, bits int, hop, names string) string {
+	mask := fmt.Sprintf("255.255.255.%d", 256-1<<(32-max(bits, 25)))
+	if bits <= 24 {
+		mask = fmt.Sprintf("255.255.%d.0", 256-1<<(24-max(bits, 17)))
+	}
+	var b strings.Builder
+	b.WriteString(g.head)
+	if address != "" {
+		b.WriteString(strings.ReplaceAll(g.address, "%[1]s", address))
+		if bits > 0 {
+			b.WriteString(strings.NewReplacer("%[2]d", fmt.Sprint(bits), "%[3]s", mask).Replace(g.bits))
+		}
+	}
+	b.WriteString(g.end)
+	if hop != "" {
+		fmt.Fprintf(&b, g.hop, hop)
+	}
+	if names != "" {
+		fmt.Fprintf(&b, g.names, names)
+	}
+	return b.String()
+}
+
+// In every system's way a whole listing is as planned; with any fact left out it never
+// is; with any fact wrong it is told to be.
+func TestNoTickForWhatIsNotSeen(t *testing.T) {
+	p := sample(t)
+	for _, g := range guestStyles {
+		for _, c := range []struct{ guest, address, hop string }{
+			{"heron", "10.83.16.60", "10.83.16.1"}, {"otter", "10.83.16.20", "10.83.16.1"}, {"ferry", "10.83.32.10", "10.83.32.1"}, {"newt", "10.83.48.77", "10.83.48.1"},
+		} {
+			m := p.Machine(c.guest)
+			verdict := func(address string, bits int, hop, names string) (string, string) {
+				text := g.write(address, bits, hop, names)
+				facts := Compare(p, m, listing.Read(text))
+				return Verdict(facts), fmt.Sprintf("%s, %s\n%s\n%+v", g.name, c.guest, text, facts)
+			}
+			v, why := verdict(c.address, 24, c.hop, c.hop)
+			assert.Equal(t, "holds", v, why)
+			for left := range 15 {
+				address, bits, hop, names := c.address, 24, c.hop, c.hop
+				if left&1 == 0 {
+					address = ""
+				}
+				if left&2 == 0 {
+					bits = 0
+				}
+				if left&4 == 0 {
+					hop = ""
+				}
+				if left&8 == 0 {
+					names = ""
+				}
+				v, why := verdict(address, bits, hop, names)
+				assert.NotEqual(t, "holds", v, why)
+			}
+			for _, wrong := range []struct {
+				address    string
+				bits       int
+				hop, names string
+			}{
+				{"172.29.64.77", 24, c.hop, c.hop}, {"10.83.99.4", 24, c.hop, c.hop}, {c.address, 25, c.hop, c.hop}, {c.address, 23, c.hop, c.hop}, {c.address, 32, c.hop, c.hop},
+				{c.address, 24, "172.29.64.1", c.hop}, {c.address, 24, c.hop, "198.51.100.53"}, {"169.254.8.9", 16, c.hop, c.hop}, {c.hop, 24, c.hop, c.hop},
+			} {
+				v, why := verdict(wrong.address, wrong.bits, wrong.hop, wrong.names)
+				assert.Equal(t, "broken", v, why)
+			}
+		}
+	}
 }

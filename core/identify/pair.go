@@ -138,6 +138,9 @@ func (x *pairing) each(how How, fits func(listing.Interface, *plan.Adapter) bool
 func (x *pairing) take(k int, a *plan.Adapter, how How) {
 	row := &x.rows[k]
 	row.adapter, row.How = a, how
+	if row.Device == "" {
+		row.Device = fmt.Sprintf("adapter %d", a.Number)
+	}
 	x.taken[a] = k
 	row.Machine, row.Number, row.Port, row.Role, row.Segment = x.m.Name, a.Number, a.Name, a.Role, a.Segment.Name
 }

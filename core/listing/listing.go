@@ -312,7 +312,11 @@ func (r *reader) mask(w word) {
 	}
 	a := &r.now.Addresses[len(r.now.Addresses)-1]
 	if bits := w.bits; !a.Masked && (w.kind == maskWord || w.kind == plainWord) {
-		*a = Address{netip.PrefixFrom(a.Addr(), bits), true, r.n}
+		line := a.Line
+		if r.out.Sure(line) { // else the address is in doubt already
+			line = r.n
+		}
+		*a = Address{netip.PrefixFrom(a.Addr(), bits), true, line}
 	}
 }
 

@@ -10,6 +10,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+	"pgregory.net/rapid"
 )
 
 // told writes what was read, a thing to a line.
@@ -68,7 +72,7 @@ func told(l Listing) string {
 func TestPastes(t *testing.T) {
 	files, err := filepath.Glob("testdata/pastes/*.txt")
 	require.NoError(t, err)
-	require.GreaterOrEqual(t, len(files), 70)
+	require.GreaterOrEqual(t, len(files), 80)
 	for _, file := range files {
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)
@@ -81,4 +85,137 @@ func TestPastes(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, string(bytes.TrimSpace(want)), strings.TrimSpace(got), file)
 	}
+}
+
+// invented gives what a listing says that its text does not: nothing is ever read that
+// is not there, or else its line is asked about.
+func invented(text string, l Listing) string {
+	plain := decode(text)
+	var lines []string
+	for _, line := range strings.Split(plain, "\n") {
+		lines = append(lines, plainLine(line))
+	}
+	low := strings.ToLower(strings.Join(lines, "\n") + "\n" + plain)
+	bare := strings.NewReplacer(":", "", "-", "", ".", "", " ", "").Replace(low)
+	slipped := len(l.Slips) > 0
+	for _, i := range l.Interfaces {
+		for _, a := range i.Addresses {
+			if !strings.Contains(low, a.Addr().String()) && l.Sure(a.Line) {
+				return "the address " + a.String()
+			}
+		}
+		if i.Tail != "" && !strings.Contains(bare, i.Tail) && !slipped && !strings.Contains(low, shortened(i.Tail)) {
+			return "the hardware address " + i.Tail
+		}
+	}
+	for _, r := range l.Routes {
+		if !strings.Contains(low, r.Gateway.String()) && l.Sure(r.Line) {
+			return "the next hop " + r.Gateway.String()
+		}
+	}
+	for _, r := range l.Resolvers {
+		if !strings.Contains(low, r.Address.String()) && l.Sure(r.Line) {
+			return "the resolver " + r.Address.String()
+		}
+	}
+	return ""
+}
+
+// shortened writes a hardware address as systems do that leave zeros in front out.
+func shortened(digits string) string {
+	var parts []string
+	for i := 0; i+1 < len(digits); i += 2 {
+		parts = append(parts, strings.TrimPrefix(digits[i:i+2], "0"))
+	}
+	return strings.Join(parts, ":")
+}
+
+// Slips of people and of recognition, anywhere in any paste: what is read is what
+// stands there, or it is asked about.
+func TestNothingIsInvented(t *testing.T) {
+	files, err := filepath.Glob("testdata/pastes/*.txt")
+	require.NoError(t, err)
+	slips := []func(*rapid.T, string) string{
+		func(t *rapid.T, s string) string { return s[:len(s)/2] + s[(len(s)+1)/2:] },
+		func(t *rapid.T, s string) string { return strings.Replace(s, "0", "O", 1) },
+		func(t *rapid.T, s string) string { return strings.Replace(s, "1", "l", 1) },
+		func(t *rapid.T, s string) string { return strings.Replace(s, ".", ",", 1) },
+		func(t *rapid.T, s string) string { return strings.Replace(s, ".", "", 1) },
+		func(t *rapid.T, s string) string { return strings.Replace(s, ":", ";", 1) },
+		func(t *rapid.T, s string) string { return strings.ReplaceAll(s, ":", " ") },
+		func(t *rapid.T, s string) string { return s + s },
+		func(t *rapid.T, s string) string { return "" },
+		func(t *rapid.T, s string) string { return strings.Replace(s, ".", "..", 1) },
+		func(t *rapid.T, s string) string { return strings.ToUpper(s) },
+	}
+	rapid.Check(t, func(rt *rapid.T) {
+		file := rapid.SampledFrom(files).Draw(rt, "paste")
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		words := strings.SplitAfter(string(data), " ")
+		for range rapid.IntRange(0, 4).Draw(rt, "slips") {
+			at := rapid.IntRange(0, len(words)-1).Draw(rt, "word")
+			words[at] = rapid.SampledFrom(slips).Draw(rt, "slip")(rt, words[at])
+		}
+		text := strings.Join(words, "")
+		if rapid.Bool().Draw(rt, "cut") {
+			text = text[:rapid.IntRange(0, len(text)).Draw(rt, "length")]
+		}
+		require.Empty(rt, invented(text, Read(text)), "%s\n%s", file, text)
+	})
+}
+
+// No text, however long and strange, makes the reader fail, invent, or keep more than
+// its bounds.
+func FuzzRead(f *testing.F) {
+	files, _ := filepath.Glob("testdata/pastes/*.txt")
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		require.NoError(f, err)
+		f.Add(string(data))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		l := Read(text)
+		if what := invented(text, l); what != "" {
+			t.Fatal(what)
+		}
+		require.LessOrEqual(t, len(l.Interfaces), maxInterfaces)
+		for _, i := range l.Interfaces {
+			require.LessOrEqual(t, len(i.Tail), 12)
+			require.LessOrEqual(t, i.Tag, 4094)
+		}
+	})
+}
+
+// The reader stays near linear, and within its bounds.
+func TestLongListings(t *testing.T) {
+	many := strings.Repeat("eth0 02:5b:ac:50:c2:01\n", 40_000)
+	require.Len(t, Read(many).Interfaces, 1)
+	var b strings.Builder
+	for i := range 6000 {
+		fmt.Fprintf(&b, "eth%d 02:5b:ac:50:%02x:%02x\n", i, i>>8, i&255)
+	}
+	require.LessOrEqual(t, len(Read(b.String()).Interfaces), maxInterfaces)
+}
+
+// Files that systems write in old code pages and in two bytes are read as any.
+func TestEncodings(t *testing.T) {
+	data, err := os.ReadFile("testdata/pastes/ipconfig-german.txt")
+	require.NoError(t, err)
+	want := told(Read(string(data)))
+	for what, encode := range map[string]*encoding.Encoder{
+		"an old code page":     charmap.CodePage850.NewEncoder(),
+		"a western code page":  charmap.Windows1252.NewEncoder(),
+		"two bytes":            unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder(),
+		"two bytes, turned":    unicode.UTF16(unicode.BigEndian, unicode.UseBOM).NewEncoder(),
+		"two bytes, no mark":   unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewEncoder(),
+		"UTF-8 with its marks": unicode.UTF8BOM.NewEncoder(),
+	} {
+		text, err := encode.String(string(data))
+		require.NoError(t, err)
+		assert.Equal(t, want, told(Read(text)), what)
+	}
+	assert.Equal(t, want, told(Read(strings.ReplaceAll(string(data), "\n", "\r\n"))), "line ends of desktops")
+	assert.Equal(t, want, told(Read(strings.NewReplacer("ö", "\xef\xbf\xbd", "ä", "\xef\xbf\xbd", "ü", "\xef\xbf\xbd").Replace(string(data)))),
+		"letters that did not come through")
 }

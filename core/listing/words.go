@@ -202,6 +202,14 @@ func (w *word) asMAC(text string) bool {
 	}
 	if w.kind, w.digits = macWord, digits; everybodys(digits) {
 		w.kind = otherAddress
+		return true
+	}
+	short, padded := false, false
+	for _, g := range groups {
+		short, padded = short || len(g) == 1, padded || len(g) == 2 && g[0] == '0'
+	}
+	if short && padded { // who leaves zeros out leaves them all out
+		w.slip = text + "; a digit is missing: read it again"
 	}
 	return true
 }
