@@ -22,6 +22,11 @@ func TestScripts(t *testing.T) {
 		UpdateScripts: os.Getenv("UPDATE") != "",
 		Setup: func(e *testscript.Env) error {
 			e.Setenv("XDG_CACHE_HOME", filepath.Join(e.WorkDir, ".cache"))
+			for _, j := range walkJobs {
+				if err := j.write(e.WorkDir); err != nil {
+					return err
+				}
+			}
 			for _, d := range []string{"examples/saltmarsh.yaml", "examples/saltmarsh-leaky.yaml", "format/ovf/testdata/sluice.ovf"} {
 				data, err := os.ReadFile("../" + d)
 				if err == nil {

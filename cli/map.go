@@ -277,7 +277,8 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result, file
 			s.para(2, 2, strong, "! "+r.Risk)
 		}
 		if next := nextOf(r, file, from); next != "" {
-			s.para(2, 2, faint, next)
+			s.para(2, 2, faint, "To have the plan, the answers and the runbook go by what is here:")
+			s.line("    ", next)
 		}
 		s.section(section{"What the console asks", answerTable(r.Answers(p, m), m, "console")})
 	}
@@ -296,7 +297,7 @@ func nextOf(r identify.Result, file, from string) string {
 	for _, row := range r.Rows {
 		if ad := row.Adapter(); ad != nil && row.Conflict == "" && (!ad.MACGiven && len(row.MAC) == 17 || ad.Seen() == "" &&
 			row.Device != ad.Name) {
-			return fmt.Sprintf("To have the plan, the answers and the runbook go by what is here: bastion map %s --adopt %s", file, from)
+			return fmt.Sprintf("bastion map %s --adopt %s", file, from)
 		}
 	}
 	return ""

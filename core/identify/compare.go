@@ -148,7 +148,7 @@ func (c *comparison) swapped(x *pairing) bool {
 				continue
 			}
 			if on(x.rows[i].listed, b.Segment) && on(x.rows[j].listed, a.Segment) {
-				c.wrong("swapped-roles", "assign them the other way round at the console",
+				c.wrong("unpinned-order", "assign them the other way round at the console",
 					"%s has the address of %s and %s that of %s: they are the wrong way round", x.rows[i].Device, b.Name, x.rows[j].Device, a.Name)
 				return true
 			}
@@ -175,6 +175,11 @@ func (c *comparison) adapters(x *pairing) {
 		c.hardware(a, row)
 		if row.Conflict != "" {
 			c.wrong("", "look which adapter it is", "%s: %s", row.Device, row.Conflict)
+		}
+		if role := roleOf(row.listed.Label); role != "" && a.Role != "" && role != a.Role && fold(row.listed.Label) != fold(a.Name) {
+			c.wrong("unpinned-order", "assign it as "+string(a.Role)+" at the console",
+				"the console has %s as %s, and it is %s, which is %s", row.Device,
+				row.listed.Label, a.Name, a.Role)
 		}
 		c.attached(a, row)
 		if row.listed.Link == listing.LinkDown && a.Plugged {

@@ -46,6 +46,10 @@ func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 		}
 		if row.How == ByOrder {
 			r.Risk = "this goes by order, which is luck: look for a command that shows hardware addresses"
+			if i.Tail != "" {
+				r.Risk = "this goes by order, which is luck: the lab file does not say which hardware address is which; " +
+					"copy the hypervisor's list of adapters, or what shows their roles, and take that over with --adopt"
+			}
 		}
 		if a := row.adapter; a != nil && row.Conflict == "" {
 			row.Conflict = belongs(p, a, i)

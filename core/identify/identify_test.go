@@ -3,6 +3,7 @@ package identify
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -188,5 +189,65 @@ func TestByLink(t *testing.T) {
 			"em0=1(link)!it lost its link for adapters 1 and 2: unplug one at a time | em1=0()!its link never changed | em2=0()!its link never changed"},
 	} {
 		assert.Equal(t, c.want, told(ByLink(p.Machine("sluice"), state(), c.one)), c.what)
+	}
+}
+
+// Whose a listing is: by what it shows, and never by a guess between two.
+func TestWhose(t *testing.T) {
+	p := sample(t)
+	for text, want := range map[string]string{
+		"user@heron:~$ ip -br a\neth0 UP 192.0.2.9/24\n":                                "heron",
+		"   Host Name . . . . . . . . . . . . : newt\n\nEthernet adapter Ethernet:\n\n": "newt",
+		"eth0: 02:5b:ac:c7:eb:01\n":                                                     "ferry",
+		"2: eth0: <UP>\n    inet 10.83.32.10/24\n":                                      "ferry",
+		"2: eth0: <UP>\n    inet 10.83.16.20/24\n":                                      "otter",
+		"2: eth0: <UP>\n    inet 10.83.48.61/24\ndefault via 10.83.48.1 dev eth0\n":     "newt",
+		"eth1: 10.83.16.1/24\n":                                                         "sluice",
+		"WAN -> em0\nLAN -> em1\n":                                                      "sluice",
+		"eth0 c2:01\neth1 c2:02\n":                                                      "sluice",
+		"em0 08:3c:11:22:33:44\nem1 08:3c:11:22:33:45\n":                                "sluice",
+		"2: eth0: <UP>\n    inet 192.0.2.9/24\n":                                        "!",
+		"Enter the LAN IPv4 address: 10.0.0.1\n":                                        "sluice",
+	} {
+		owner, err := Whose(p, listing.Read(text))
+		if want == "!" {
+			assert.Error(t, err, text)
+			continue
+		}
+		if assert.NoError(t, err, text) {
+			assert.Equal(t, want, owner.Machine.Name, "%s (%s)", text, owner.Why)
+			assert.NotEmpty(t, owner.Why)
+		}
+	}
+}
+
+// Every paste of the corpus can be held against every machine of the sample, and what
+// it says as planned it can point to.
+func TestPastesAgainstThePlan(t *testing.T) {
+	p := sample(t)
+	files, err := filepath.Glob("../listing/testdata/pastes/*.txt")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		l := listing.Read(string(data))
+		for _, m := range p.Machines {
+			r := Listed(p, m, l)
+			taken := map[*plan.Adapter]bool{}
+			for _, row := range r.Rows {
+				if a := row.Adapter(); a != nil && !row.clash {
+					assert.False(t, taken[a], "%s: two are adapter %d of %s", file, a.Number, m.Name)
+					taken[a] = true
+				}
+			}
+			facts := Compare(p, m, l)
+			if Verdict(facts) == "holds" {
+				assert.NotEmpty(t, l.Interfaces, "%s: as planned for %s without an interface", file, m.Name)
+			}
+			for _, f := range facts {
+				assert.True(t, f.Sight == AsPlanned || f.Sight == Remark || f.Remedy != "", "%s: nothing to do about: %s", file, f.Message)
+			}
+		}
 	}
 }

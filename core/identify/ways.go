@@ -52,7 +52,7 @@ func (c *comparison) ways(x *pairing) {
 		case slices.Contains(hops, r.Gateway):
 			c.on(r.Line, "its next hop is %s", r.Gateway)
 		case c.m.Appliance != nil && at != nil && at.Role != lab.WAN:
-			c.wrong("wrong-gateway", "take the gateway of "+at.Name+" away: only the WAN has one",
+			c.wrong("inside-gateway", "take the gateway of "+at.Name+" away: only the WAN has one",
 				"%s, an inside port, has the gateway %s: the appliance would send everything back inside", at.Name, r.Gateway)
 		case len(hops) == 0 && c.m.Appliance != nil && (at != nil || segmentOf(c.p, r.Gateway) == nil):
 			c.planned("its next hop is %s, from upstream", r.Gateway)
@@ -79,7 +79,7 @@ func (c *comparison) ways(x *pairing) {
 	none := slices.ContainsFunc(c.l.Interfaces, func(i listing.Interface) bool { return i.NoGateway })
 	switch {
 	case c.l.RoutesHere && (c.m.Guest != nil || !none):
-		c.wrong("wrong-gateway", "set "+want, "it has no way out, and %s is planned", want)
+		c.wrong("no-way-out", "set "+want, "it has no way out, and %s is planned", want)
 	default:
 		c.unseen(c.show.routes, "its next hop is not shown; %s is planned", want)
 	}

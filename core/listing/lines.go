@@ -257,6 +257,11 @@ func (r *reader) head(line string, words []word, indent int) []word {
 		r.start(words[device].text, words[0].text, 0)
 		r.used = true
 		return words[device+1:]
+	case device == 1 && words[1].bracket && value > 1 && words[0].kind == plainWord &&
+		fieldOf(words[0].text) == noField: // a name, its device in brackets
+		r.start(words[1].text, words[0].text, 0)
+		r.used = true
+		return words[2:]
 	case value == 0 && words[0].kind == macWord && device == 1: // the address first
 		label := ""
 		if role > 0 {
