@@ -297,7 +297,8 @@ const maxWide = 12
 
 func (a *app) showMatrixOf(p *plan.Plan) error {
 	m := prove.New(p, netip.Addr{})
-	cells, alike := []prove.Cell{}, map[string]int{}
+	var cells []prove.Cell
+	alike := map[string]int{}
 	if a.format == "text" && len(p.Guests()) > maxWide {
 		kinds := m.MatrixOfKinds()
 		cells, alike = kinds.Cells, kinds.Count

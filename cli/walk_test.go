@@ -43,7 +43,7 @@ var walkJobs = []job{
 		devices: func(a *plan.Adapter) string { return fmt.Sprintf("vtnet%d", a.Number-1) },
 		page: func(m *plan.Machine) (out string) {
 			for _, a := range m.Own() {
-				out += fmt.Sprintf("Adapter %d:\n  Attached to:     Internal network '%s'\n  MAC address:     %s\n  Cable connected: yes\n", a.Number,
+				out += fmt.Sprintf("Adapter %d:\n  Attached to:     isolated network '%s'\n  MAC address:     %s\n  Plugged in:      yes\n", a.Number,
 					a.Segment.Name, strings.ToUpper(strings.ReplaceAll(a.MAC.String(), ":", "")))
 			}
 			return out
@@ -52,11 +52,11 @@ var walkJobs = []job{
 			for _, a := range m.Own() {
 				out = fmt.Sprintf("%s   %s   (up)\n", device(a), a.MAC) + out
 			}
-			return "Valid interfaces are:\n" + out
+			return "Devices found:\n" + out
 		},
 		status: func(m *plan.Machine, device func(*plan.Adapter) string) (out string) {
 			for _, a := range m.Adapters {
-				out += fmt.Sprintf(" %s (%s)  -> %s -> v4: %s/%d\n", strings.ToUpper(a.Name), a.Name, device(a), leased(a), a.Segment.Subnet.Bits())
+				out += fmt.Sprintf(" %s => %s => IPv4 %s/%d\n", strings.ToUpper(a.Name), device(a), leased(a), a.Segment.Subnet.Bits())
 			}
 			return out + "default            172.29.64.1        UGS      vtnet0\n"
 		},
@@ -86,7 +86,7 @@ var walkJobs = []job{
 			for _, a := range m.Adapters {
 				out += fmt.Sprintf("%-10s  %-10s  %s/%d\n", device(a), a.Name, leased(a), a.Segment.Subnet.Bits())
 			}
-			return out + "\nGateway of last resort is 172.29.64.1 to network 0.0.0.0\n"
+			return out + "\nDefault gateway: 172.29.64.1\n"
 		},
 		guest: func(a *plan.Adapter, address string) string {
 			return fmt.Sprintf("IPAddress         : %s\nInterfaceAlias    : Ethernet\nPrefixLength      : 24\nIPv4DefaultGateway   : %s\nDNSServer            : %s\n",
@@ -98,13 +98,13 @@ var walkJobs = []job{
 		devices: func(a *plan.Adapter) string { return fmt.Sprintf("port%d", a.Number) },
 		page: func(m *plan.Machine) (out string) {
 			for _, a := range m.Own() {
-				out += fmt.Sprintf("ethernet%d.networkName = \"%s\"\nethernet%d.address = \"%s\"\n", a.Number-1, a.Segment.Name, a.Number-1, a.MAC)
+				out += fmt.Sprintf("nic%d.network = \"%s\"\nnic%d.mac = \"%s\"\n", a.Number-1, a.Segment.Name, a.Number-1, a.MAC)
 			}
 			return out
 		},
 		list: func(m *plan.Machine, device func(*plan.Adapter) string) (out string) {
 			for _, a := range m.Own() {
-				out += fmt.Sprintf("%s is up, line protocol is up\n  Hardware is Ethernet, address is %s\n", device(a),
+				out += fmt.Sprintf("Device %s is up\n  hardware address is %s\n", device(a),
 					strings.ReplaceAll(a.MAC.String(), ":", "-"))
 			}
 			return out
@@ -113,7 +113,7 @@ var walkJobs = []job{
 			for _, a := range m.Adapters {
 				out += fmt.Sprintf("%s [%s]: %s/255.255.255.0\n", strings.ToUpper(a.Name), device(a), leased(a))
 			}
-			return out + "S*    0.0.0.0/0 [1/0] via 172.29.64.1\n"
+			return out + "S     0.0.0.0/0 via 172.29.64.1\n"
 		},
 		guest: func(a *plan.Adapter, address string) string {
 			return fmt.Sprintf("GENERAL.DEVICE:    enp1s0\nIP4.ADDRESS[1]:    %s/24\nIP4.GATEWAY:       %s\nIP4.DNS[1]:        %s\n", address, hop(a), hop(a))

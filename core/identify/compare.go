@@ -265,6 +265,9 @@ func (c *comparison) address(a *plan.Adapter, row Row) {
 // noAddress judges an interface that shows no address.
 func (c *comparison) noAddress(a *plan.Adapter, row Row) {
 	switch {
+	case row.listed.Unanswered:
+		c.wrong("no-lease-server", c.show.renew(row.Device)+", once the appliance hands out leases on "+a.Segment.Name,
+			"%s asked for a lease and nobody answered", row.Device)
 	case a.How == plan.NoAddress:
 		c.planned("%s has no address, as planned", row.Device)
 	case row.listed.Lease == listing.IsLease && a.How == plan.Static:

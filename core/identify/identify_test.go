@@ -55,7 +55,7 @@ func TestListings(t *testing.T) {
 		{"ifconfig of Linux", "eth0: flags=4163<UP,BROADCAST,RUNNING,MULTICAST>  mtu 1500\n        inet 10.83.16.1  netmask 255.255.255.0  broadcast 10.83.16.255\n        ether 02:5b:ac:50:c2:02  txqueuelen 1000  (Ethernet)\n        RX packets 10  bytes 840 (840.0 B)\n", "eth0=2(mac)"},
 		{"the old one", "eth0      Link encap:Ethernet  HWaddr 02:5B:AC:50:C2:01  \n          inet addr:172.29.64.130  Bcast:172.29.64.255  Mask:255.255.255.0\n", "eth0=1(mac)"},
 		{"ifconfig of BSD", "vtnet0: flags=8843<UP,BROADCAST,RUNNING> metric 0 mtu 1500\n\toptions=80028<VLAN_MTU>\n\tether 02:5b:ac:50:c2:01\n\tinet 172.29.64.130 netmask 0xffffff00 broadcast 172.29.64.255\n\tmedia: Ethernet autoselect\n\tstatus: active\nlo0: flags=8049<UP,LOOPBACK>\n\tinet 127.0.0.1 netmask 0xff000000\n", "vtnet0=1(mac)"},
-		{"an installer", "Valid interfaces are:\n\nvtnet0   02:5b:ac:50:c2:01   (up) VirtIO Networking Adapter\nvtnet1   02:5b:ac:50:c2:03   (up) VirtIO Networking Adapter\n", "vtnet0=1(mac) | vtnet1=3(mac)"},
+		{"an installer", "Devices found:\n\nvtnet0   02:5b:ac:50:c2:01   (up) VirtIO Networking Adapter\nvtnet1   02:5b:ac:50:c2:03   (up) VirtIO Networking Adapter\n", "vtnet0=1(mac) | vtnet1=3(mac)"},
 		{"with counts", "1) em0 025bac50c201\n2) em1 025bac50c202\n", "em0=1(mac) | em1=2(mac)"},
 		{"with dots and noise", "~~ login: \x1b[1mport0\x1b[0m - 025b.ac50.c203 ~~\n", "port0=3(mac)"},
 		{"tails by hand", "eth0 c2:01\neth1 C2-03\n eth2 = c202\n", "eth0=1(tail) | eth1=3(tail) | eth2=2(tail)"},
@@ -207,7 +207,7 @@ func TestWhose(t *testing.T) {
 		"eth0 c2:01\neth1 c2:02\n":                                                      "sluice",
 		"em0 08:3c:11:22:33:44\nem1 08:3c:11:22:33:45\n":                                "sluice",
 		"2: eth0: <UP>\n    inet 192.0.2.9/24\n":                                        "!",
-		"Enter the LAN IPv4 address: 10.0.0.1\n":                                        "sluice",
+		"Type the LAN IPv4 address: 10.0.0.1\n":                                         "sluice",
 	} {
 		owner, err := Whose(p, listing.Read(text))
 		if want == "!" {

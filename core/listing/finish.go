@@ -26,7 +26,7 @@ func (r *reader) finish() Listing {
 		if whole && len(i.Tail) < 12 { // beside whole ones shorter digits are something else
 			i.Tail = ""
 		}
-		said := i.Tail != "" || i.Lease != LeaseUnsaid || len(i.Addresses) > 0 || i.Network != "" || i.LeaseServer.IsValid() || i.NoGateway ||
+		said := i.Tail != "" || i.Lease != LeaseUnsaid || len(i.Addresses) > 0 || i.Network != "" || i.LeaseServer.IsValid() || i.NoGateway || i.Unanswered ||
 			i.Link != LinkUnknown && i.Device != ""
 		if said || i.Device != "" && i.Label != "" {
 			r.out.Interfaces = append(r.out.Interfaces, *i)
@@ -120,7 +120,7 @@ func (i *Interface) merge(o *Interface) {
 	if !i.LeaseServer.IsValid() {
 		i.LeaseServer = o.LeaseServer
 	}
-	i.NoGateway = i.NoGateway || o.NoGateway
+	i.NoGateway, i.Unanswered = i.NoGateway || o.NoGateway, i.Unanswered || o.Unanswered
 	if i.Machine == "" {
 		i.Machine = o.Machine
 	}

@@ -21,14 +21,18 @@ var (
 	// What begins an interface whatever its name is: flags, a state in capitals.
 	strong = regexp.MustCompile(`^(?:\d+: ([^\s:]+): <|([\w.-]+): flags=|([\w.-]+)\s+Link encap|([\w.@-]+)\s+(?:UP|DOWN|UNKNOWN|LOWERLAYERDOWN)(?:\s|$))`)
 	// An adapter that is told by its number alone.
-	adapterName = regexp.MustCompile(`(?i)^((?:virtual |network |netzwerk)?(?:adapter|nic|vnic|adaptateur|adaptador|scheda)(?: r[eé]seau| de red| de rede)?) ?#?(\d{1,3})\b`)
-	clock       = regexp.MustCompile(`^([01]?\d|2[0-3]|\d{4})[:-][0-5]\d([:-][0-5]\d)?$`)
-	suffixed    = regexp.MustCompile(`^\s*([A-Za-z_]*[A-Za-z_])(\d{1,2})\s*=\s*(.+)$`)
+	adapterName  = regexp.MustCompile(`(?i)^((?:virtual |network |netzwerk)?(?:adapter|nic|vnic|adaptateur|adaptador|scheda)(?: r[eé]seau| de red| de rede)?) ?#?(\d{1,3})\b`)
+	clock        = regexp.MustCompile(`^([01]?\d|2[0-3]|\d{4})[:-][0-5]\d([:-][0-5]\d)?$`)
+	apartSlash   = regexp.MustCompile(`(\d+\.\d+\.\d+\.\d+) ?/ ?(\d{1,2})\b`)
+	quoted       = regexp.MustCompile(`(?i)\b(?:interface|schnittstelle|interfaz|interfaccia) "([^"]{1,40})"$`)
+	keyOfAdapter = regexp.MustCompile(`(?i)^(?:nic|vnic|net|ethernet)\d{1,3}\.[a-z]`)
+	suffixed     = regexp.MustCompile(`^\s*([A-Za-z_]*[A-Za-z_])(\d{1,2})\s*=\s*(.+)$`)
 )
 
 // line takes one line of a listing.
 func (r *reader) line(n int, line string) {
-	r.n, r.used = n, false
+	r.n, r.used, r.unplaced = n, false, false
+	line = apartSlash.ReplaceAllString(line, "$1/$2")
 	words := split(line)
 	if len(words) == 0 && (r.table == nil || strings.TrimSpace(line) == "") {
 		r.table, r.last, r.apart = nil, noField, r.apart || strings.TrimSpace(line) == ""
@@ -47,7 +51,7 @@ func (r *reader) line(n int, line string) {
 	if r.asked != nil && r.answered(line) {
 		return
 	}
-	if shell.MatchString(line) || words[0].text == "#" || strings.HasPrefix(line, "#") || strings.HasPrefix(line, "//") {
+	if shell.MatchString(line) || strings.HasPrefix(line, "#") && len(cells.FindAllString(line, 4)) < 3 || strings.HasPrefix(line, "//") {
 		r.now, r.table = nil, nil
 		return
 	}
@@ -77,7 +81,7 @@ func (r *reader) note(line string, words []word) {
 			r.used = true
 		}
 	}
-	if r.used || len(r.out.Unread) >= maxKept {
+	if r.used && !r.unplaced || len(r.out.Unread) >= maxKept {
 		return
 	}
 	for _, w := range words {
@@ -224,6 +228,11 @@ func (r *reader) head(line string, words []word, indent int) []word {
 			return nil
 		}
 	}
+	if m := quoted.FindStringSubmatch(strings.TrimRight(line, " :;{")); m != nil {
+		r.start(m[1], "", 0)
+		r.used = true
+		return nil
+	}
 	if m := numbered.FindStringSubmatch(line); m != nil && !isDeviceAlone(words) {
 		return r.numberedHead(line, m, words)
 	}
@@ -235,6 +244,10 @@ func (r *reader) head(line string, words []word, indent int) []word {
 	role := slices.IndexFunc(words, func(w word) bool { return w.kind == plainWord && isRole(w.text) })
 	device := slices.IndexFunc(words, func(w word) bool { return w.kind == plainWord && isDevice(w.text) })
 	switch {
+	case role > 0 && device >= 0 && (value < 0 || role < value && device < value) && beside(words, role, device):
+		r.start(words[device].text, words[role].text, 0)
+		r.used = true
+		return r.tail(words[max(role, device)+1:])
 	case role == 0:
 		return r.roleHead(words, device, value)
 	case device == 0 && (indent == 0 || value > 0 || words[0].label):
@@ -285,6 +298,18 @@ func (r *reader) head(line string, words []word, indent int) []word {
 		return r.beforeAddress(words, value, device, indent)
 	}
 	return words
+}
+
+// beside tells whether a role and a device stand together, with nothing but signs and
+// joining words between.
+func beside(words []word, role, device int) bool {
+	from, to := min(role, device), max(role, device)
+	for _, w := range words[from+1 : to] {
+		if w.kind != arrow && !w.is("is", "on", "as", "for", "at", "the", "=", "by", "to") && fieldOf(w.text) != deviceField && !(w.bracket && isRole(w.text)) {
+			return false
+		}
+	}
+	return to-from <= 4
 }
 
 // beforeAddress finds what a hardware address belongs to: the device before it in a
@@ -429,7 +454,7 @@ func tailDigits(text string) string {
 // number.
 func isDeviceAlone(words []word) bool {
 	w := words[0].text
-	if !isDevice(w) {
+	if !isDevice(w) || keyOfAdapter.MatchString(w) {
 		return false
 	}
 	stem := strings.ToLower(strings.TrimRight(w, "0123456789"))

@@ -50,6 +50,7 @@ type Interface struct {
 	Network     string // the segment or switch that it is attached to
 	Lease       Lease
 	LeaseServer netip.Addr // who gave the lease; invalid: it is not said
+	Unanswered  bool       // it asked for a lease and nobody answered
 	NoGateway   bool       // the listing says that it has none
 	Tag         int
 	Machine     string // whose it is, where the listing says so
@@ -173,19 +174,20 @@ func (l Listing) Named() []Interface {
 
 // reader is a listing in the making.
 type reader struct {
-	out     Listing
-	now     *Interface // what the lines at hand are about
-	list    []*Interface
-	last    field   // what a line of values alone goes on with
-	table   *table  // the columns at hand
-	machine string  // whose lines they are
-	asked   *Answer // a question that waits for its answer
-	numbers map[string]int
-	pending Neighbor // a lease of a server's file, until its hardware address comes
-	n       int      // the line
-	used    bool     // something of the line was understood
-	waiting field    // a label that was all of its line
-	apart   bool     // a blank line stood before this one
+	out      Listing
+	now      *Interface // what the lines at hand are about
+	list     []*Interface
+	last     field   // what a line of values alone goes on with
+	table    *table  // the columns at hand
+	machine  string  // whose lines they are
+	asked    *Answer // a question that waits for its answer
+	numbers  map[string]int
+	pending  Neighbor // a lease of a server's file, until its hardware address comes
+	n        int      // the line
+	used     bool     // something of the line was understood
+	waiting  field    // a label that was all of its line
+	unplaced bool     // an address of the line has nobody who it is of
+	apart    bool     // a blank line stood before this one
 
 	under       field // what a label without a value says of the lines that are set in below it
 	underIndent int

@@ -42,6 +42,7 @@ func told(l Listing) string {
 		say("lease", i.Lease != LeaseUnsaid, []string{"", "yes", "no"}[i.Lease])
 		say("from", i.LeaseServer.IsValid(), i.LeaseServer)
 		say("gateway", i.NoGateway, "none")
+		say("asked", i.Unanswered, "in vain")
 		say("tag", i.Tag != 0, i.Tag)
 		say("machine", i.Machine != "", i.Machine)
 		b.WriteString("\n")

@@ -234,6 +234,9 @@ func (r *reader) facts(o object) {
 	if device == "" && isDevice(label) {
 		device, label = label, ""
 	}
+	if isCount(label) {
+		label = ""
+	}
 	r.now = nil
 	if m := adapterName.FindStringSubmatch(label); device == "" && m != nil {
 		was := r.machine

@@ -80,7 +80,7 @@ func (r *reader) heading(line string, words []word) bool {
 var single = regexp.MustCompile(`\S+`)
 
 func isColumn(name string) bool {
-	return !isDevice(name) && (fieldOf(name) != noField || plainColumns.MatchString(foldLabel(name)))
+	return !isDevice(name) && (foldLabel(name) == "" || fieldOf(name) != noField || plainColumns.MatchString(foldLabel(name)))
 }
 
 // add adds a column by its name.
@@ -326,10 +326,14 @@ func (r *reader) interfaceRow(cellOf []string) {
 func (r *reader) cell(f field, text string) {
 	switch f {
 	case link, leased, network, vlan, mask:
-		if r.now == nil {
-			return
+		list := split(text)
+		switch {
+		case r.now == nil:
+		case f == mask && len(list) == 1 && list[0].kind == maskWord:
+			r.apply(mask, list[0])
+		case len(list) == 0 || list[0].kind == plainWord: // the network's own address is none of the interface
+			r.value(f, text)
 		}
-		r.value(f, text)
 		return
 	case roleField, machine, ignored:
 		return

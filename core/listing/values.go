@@ -1,6 +1,7 @@
 package listing
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -43,6 +44,9 @@ func (r *reader) values(words []word) {
 			}
 			before = nil
 		}
+		if f == noField && w.kind == addressWord && i+1 < len(words) && words[i+1].kind == maskWord {
+			f = ownAddress
+		}
 		r.placed(f, w)
 		if f != resolver {
 			f = noField
@@ -68,7 +72,12 @@ func (r *reader) ended(before []string, w word) bool {
 // placed takes a value where a line says what it is, or where its form does.
 func (r *reader) placed(f field, w word) {
 	if f == noField && w.kind == addressWord && r.now == nil {
-		return // nobody says what it is
+		r.unplaced = r.unplaced || !w.address.IsLoopback() // nobody says what it is
+		return
+	}
+	if i := r.now; f == noField && i != nil && i.Device+i.Label+i.Tail == "" && i.Number == 0 && len(i.Addresses) > 0 &&
+		i.Addresses[len(i.Addresses)-1].Line != r.n {
+		r.now = nil // nobody says that it is the same
 	}
 	if r.last = f; f == noField || f == ignored {
 		r.last = noField
@@ -149,6 +158,9 @@ func (r *reader) labelled(f field, words []word, at int) int {
 			text = "down"
 		}
 	}
+	if plain && strings.ContainsAny(text, "0123456789") && r.unreadable(f, text) {
+		return end - 1
+	}
 	if r.last = f; len(value) == 0 || plain {
 		if r.value(f, text); len(value) > 0 {
 			return end - 1
@@ -173,6 +185,27 @@ func (r *reader) labelled(f field, words []word, at int) int {
 		}
 	}
 	return end - 1
+}
+
+// unreadable takes what should be an address and cannot be read as one.
+func (r *reader) unreadable(f field, text string) bool {
+	switch f {
+	case ownAddress, gateway, resolver, leaseServer, mask, hardware:
+	default:
+		return false
+	}
+	if isCount(text) || strings.Count(text, ".") < 2 && strings.Count(text, ":") < 3 || strings.ContainsAny(text, "ghijkmnpqrtuvwxyz") {
+		return false
+	}
+	w := word{text: strings.ReplaceAll(text, " ", "")}
+	if w.classify(); w.kind == plainWord {
+		w.slip = text + "; that is no address: read it again"
+	} else if w.slip == "" {
+		w.slip = fmt.Sprintf("%s; is that %s?", text, w.text)
+	}
+	r.last = f
+	r.apply(f, w)
+	return true
 }
 
 // value takes a label's value that is no address.
@@ -247,7 +280,7 @@ func lastName(text string) string {
 }
 
 var (
-	downWords = regexp.MustCompile(`(?i)\bno[- ]carrier\b|\bstate down\b|\(down\)|\bdown\b|disconnected|getrennt|d[eé]connect[eé]|desconectad|desligad|no link|not connected|unplugged|disabled|link_down 1|lowerlayerdown|no network|scollegat|verbroken`)
+	downWords = regexp.MustCompile(`(?i)\bno[- ]carrier\b|\bstate down\b|\(down\)|\bdown\b|disconnected|getrennt|d[eé]connect[eé]|desconectad|desligad|no link|not connected|unplugged|disabled|link_down 1|lowerlayerdown|no network|unavailable|scollegat|verbroken`)
 	upWords   = regexp.MustCompile(`(?i)lower_up|\bactive\b|\(up\)|\bup\b|\brunning\b|\bconnected\b|\bverbunden\b`)
 )
 
@@ -286,217 +319,4 @@ func (r *reader) setLink(text string) {
 	case upWords.MatchString(text) || saysYes(text):
 		r.now.Link = LinkUp
 	}
-}
-
-// way takes a line about a route.
-func (r *reader) way(words []word) bool {
-	at := 0
-	for at < len(words) && at < 3 && words[at].kind == plainWord && !words[at].label && (len(words[at].text) <= 3 ||
-		words[at].is("route", "route4", "static")) { // flags or a command before it
-		at++
-	}
-	if at == len(words) {
-		at = 0
-	}
-	w := words[at]
-	everywhere := w.is("default") && !w.label && (at+1 == len(words) || !words[at+1].label && fieldOf("default "+words[at+1].text) != gateway ||
-		words[at+1].is("via")) ||
-		w.kind == prefixWord && w.address.IsUnspecified() || w.kind == addressWord && w.address.IsUnspecified()
-	last := slices.IndexFunc(words, func(w word) bool { return w.is("resort") })
-	if last > 0 && !everywhere {
-		for _, x := range words[last:] {
-			if x.kind == addressWord {
-				r.wayBy(x, "")
-				return true
-			}
-		}
-		if strings.Contains(strings.ToLower(joined(words[last:])), "not set") {
-			r.out.RoutesHere, r.used = true, true
-			return true
-		}
-	}
-	if everywhere {
-		device := ""
-		for i, x := range words[at+1:] {
-			if x.is("dev") && at+i+2 < len(words) {
-				device = words[at+i+2].text
-			}
-		}
-		if device == "" {
-			device = lastDevice(words[at:])
-		}
-		r.out.RoutesHere, r.used = true, true
-		for _, x := range words[at+1:] {
-			if x.kind == addressWord && !x.address.IsUnspecified() {
-				r.wayBy(x, device)
-				break
-			}
-		}
-		return true
-	}
-	if w.kind != prefixWord && w.kind != addressWord {
-		return false
-	}
-	several := 0
-	for _, x := range words[at:] {
-		if x.kind == addressWord || x.kind == maskWord || x.kind == prefixWord {
-			several++
-		}
-		if x.is("via", "dev", "directly", "scope", "proto", "UG", "UGS", "U", "UH", "UHS", "on-link") || strings.HasPrefix(x.text, "link#") {
-			r.out.RoutesHere, r.used = true, true
-			return true
-		}
-	}
-	r.used = r.used || several > 2
-	return several > 2
-}
-
-func joined(words []word) string {
-	var out []string
-	for _, w := range words {
-		out = append(out, w.text)
-	}
-	return strings.Join(out, " ")
-}
-
-func (r *reader) wayBy(w word, device string) {
-	was := r.now
-	if r.now = nil; device != "" {
-		r.start(device, "", 0)
-	}
-	r.apply(gateway, w)
-	r.now = was
-}
-
-// around takes a line about a neighbor: an address and the hardware address that
-// answers for it.
-func (r *reader) around(words []word) bool {
-	ip := slices.IndexFunc(words, func(w word) bool { return w.kind == addressWord })
-	hw := slices.IndexFunc(words, func(w word) bool { return w.kind == macWord })
-	if words[0].kind == otherAddress && hw > 0 {
-		r.used = true
-		return true
-	}
-	if r.pending.Address.IsValid() && hw >= 0 && ip < 0 && words[0].is("hardware") {
-		r.pending.Tail, r.used = words[hw].digits, true
-		r.neighbor(r.pending)
-		r.pending = Neighbor{}
-		return true
-	}
-	if ip >= 0 && hw < 0 && slices.ContainsFunc(words, func(w word) bool { return w.is("incomplete", "failed", "no-entry") }) {
-		r.used = true
-		return true
-	}
-	if words[0].is("lease") && ip == 1 {
-		r.pending, r.used = Neighbor{Address: words[1].address, Line: r.n}, true
-		return true
-	}
-	said := slices.ContainsFunc(words, func(w word) bool {
-		return w.is("at", "lladdr", "dynamic", "dynamisch", "dynamique", "static", "statisch", "statique", "reachable",
-			"stale", "delay", "permanent") ||
-			strings.HasPrefix(foldLabel(w.text), "dinamic") || strings.HasPrefix(foldLabel(w.text), "estatic")
-	})
-	epoch := hw == 1 && ip == 2 && isCount(words[0].text)
-	if ip < 0 || hw < 0 || !(ip <= 1 && ip < hw && said || ip == 0 && hw <= 2 && words[hw-1].is("ether") || epoch) {
-		return false
-	}
-	if ip == 1 && isDevice(words[0].text) {
-		return false
-	}
-	r.used = true
-	r.neighbor(Neighbor{words[ip].address, words[hw].digits, r.n})
-	return true
-}
-
-var (
-	granted = regexp.MustCompile(`(?i)\bdhcpack\b|\bbound to\b|\bleased\b|\bacquired\b|\bobtained\b|\bnew lease\b|\blease of\b|\bgot lease\b`)
-	talk    = regexp.MustCompile(`(?i)\bdhcp(discover|request|offer|nak|inform|release|decline)\b|\bbroadcasting\b|\bsending (discover|select|request)\b|\brequesting\b|\bsoliciting\b`)
-)
-
-// leaseTalk takes a line of a lease client's or server's log.
-func (r *reader) leaseTalk(line string, words []word) bool {
-	device := ""
-	for i, w := range words {
-		if w.is("on", "via") && i+1 < len(words) && isDevice(words[i+1].text) {
-			device = words[i+1].text
-		}
-		if w.label && isDevice(w.text) && i < 7 {
-			device = w.text
-		}
-	}
-	if talk.MatchString(line) {
-		if r.used = true; device != "" {
-			r.start(device, "", 0)
-		}
-		return true
-	}
-	if !granted.MatchString(line) || !slices.ContainsFunc(words, func(w word) bool { return w.kind == addressWord || w.kind == prefixWord }) {
-		return false
-	}
-	if hw := slices.IndexFunc(words, func(w word) bool { return w.kind == macWord }); hw > 0 { // a server's: whom it gave what
-		for _, w := range words[:hw] {
-			if w.kind == addressWord {
-				r.neighbor(Neighbor{w.address, words[hw].digits, r.n})
-				r.used = true
-				return true
-			}
-		}
-	}
-	if device != "" {
-		r.start(device, "", 0)
-	} else if r.now == nil {
-		r.start("", "", 0)
-	}
-	before := ""
-	for _, w := range words {
-		switch {
-		case w.kind == plainWord:
-			before = strings.ToLower(w.text)
-			continue
-		case w.kind != addressWord && w.kind != prefixWord:
-			continue
-		}
-		switch before {
-		case "from", "server", "by":
-			r.apply(leaseServer, w)
-		case "gateway", "router", "via":
-			r.apply(gateway, w)
-		default:
-			r.apply(leased, w)
-		}
-	}
-	return true
-}
-
-// answered takes questions of a console and what somebody typed there.
-func (r *reader) answered(line string) bool {
-	text := strings.TrimSpace(line)
-	if r.asked != nil {
-		value, prompted := strings.CutPrefix(text, ">")
-		if value = strings.TrimSpace(value); prompted || len(strings.Fields(value)) == 1 && value != "" && !strings.HasSuffix(value, ":") {
-			if value != "" && len(r.out.Answers) < maxKept {
-				r.asked.Text, r.asked.Line = value, r.n
-				r.out.Answers = append(r.out.Answers, *r.asked)
-			}
-			r.asked = nil
-			return true
-		}
-		r.asked = nil
-	}
-	at := strings.LastIndexAny(text, ":?>")
-	if at < 0 || !question.MatchString(text[:at]) || len(strings.Fields(text[at+1:])) > 1 || strings.HasPrefix(text, "http") {
-		return false
-	}
-	if i := strings.Index(text, ": "); i > 0 && i < at && question.MatchString(text[:i]) {
-		at = i
-	}
-	a := Answer{Question: strings.TrimSpace(text[:at]), Text: strings.TrimSpace(text[at+1:]), Line: r.n}
-	if a.Text == "" {
-		r.asked = &a
-		return true
-	}
-	if len(r.out.Answers) < maxKept {
-		r.out.Answers = append(r.out.Answers, a)
-	}
-	return true
 }

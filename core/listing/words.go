@@ -105,12 +105,11 @@ func pieces(chunk string, at int, bracket bool) []word {
 			return append(first, pieces(rest+tail, at+len(head)+1, bracket)...)
 		}
 	}
-	for i := strings.IndexByte(text, ':'); i > 0 && i < len(text)-1 && tailDigits(text) == ""; { // label:value
+	if i := strings.IndexByte(text, ':'); i > 0 && i < len(text)-1 && tailDigits(text) == "" { // label:value
 		v := word{text: text[i+1:], at: at + i + 1, bracket: bracket, label: w.label, comma: w.comma}
 		if v.classify(); v.kind != plainWord || strings.Trim(text[:i], "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ.-_") == "" {
 			return []word{{text: text[:i], label: true, at: at, bracket: bracket}, v}
 		}
-		break
 	}
 	return []word{w}
 }
