@@ -99,7 +99,7 @@ func (c *comparison) sorted() []Fact {
 // fact that the plan says is there: as planned, different, or not seen.
 func Compare(p *plan.Plan, m *plan.Machine, whole listing.Listing) []Fact {
 	l, others := Of(p, m, whole)
-	c := &comparison{p: p, m: m, l: l, show: commandsOf(l)}
+	c := &comparison{p: p, m: m, l: l, show: commandsOf(l, m.Name)}
 	c.outer = describes(l)
 	c.slips()
 	for _, name := range others {

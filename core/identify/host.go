@@ -15,7 +15,7 @@ const Host = "host"
 // CompareHost holds what the host shows of itself against the plan: its legs, and
 // whether it stands on a segment where it should not, or has two ways out.
 func CompareHost(p *plan.Plan, l listing.Listing) []Fact {
-	c := &comparison{p: p, m: &plan.Machine{Name: Host}, l: l, show: commandsOf(l)}
+	c := &comparison{p: p, m: &plan.Machine{Name: Host}, l: l, show: commandsOf(l, "the host")}
 	c.slips()
 	has := map[*plan.Segment]listing.Address{}
 	for _, i := range l.Interfaces {

@@ -146,7 +146,7 @@ func (c *comparison) resolvers() {
 	switch {
 	case seen || c.m.Appliance != nil:
 	case stub:
-		c.unseen("resolvectl dns", "it asks itself for names, and whom that asks is not shown; %s is planned", strings.Join(subnet.Texts(planned), " or "))
+		c.unseen("on "+c.m.Name+" type resolvectl dns", "it asks itself for names, and whom that asks is not shown; %s is planned", strings.Join(subnet.Texts(planned), " or "))
 	case c.l.NamesHere:
 		c.wrong("no-names", "set the resolver "+strings.Join(subnet.Texts(planned), " or "), "it has no resolver")
 	default:
@@ -233,18 +233,22 @@ func (c commands) renew(device string) string {
 	return strings.ReplaceAll(c.renewal, "DEVICE", device)
 }
 
-// commandsOf gives the commands of the system that a listing is from.
-func commandsOf(l listing.Listing) commands {
+// commandsOf gives the commands of the system that a listing is from, and the machine
+// to type them on.
+func commandsOf(l listing.Listing, on string) commands {
+	onIt := func(text string) string { return "on " + on + " type " + text }
 	switch l.System {
 	case listing.Desktop:
-		return commands{"type ipconfig /all", "type ipconfig /all", "type ipconfig /all", "type ipconfig /renew"}
+		all := onIt("ipconfig /all")
+		return commands{all, all, all, onIt("ipconfig /renew")}
 	case listing.BSD:
-		return commands{"type ifconfig", "type netstat -rn", "type cat /etc/resolv.conf", "type dhclient DEVICE"}
+		return commands{onIt("ifconfig"), onIt("netstat -rn"), onIt("cat /etc/resolv.conf"), onIt("dhclient DEVICE")}
 	case listing.Linux:
-		return commands{"type ip address", "type ip route", "type resolvectl dns, or cat /etc/resolv.conf",
-			"type dhclient -v DEVICE, or reconnect it"}
+		return commands{onIt("ip address"), onIt("ip route"), onIt("resolvectl dns, or cat /etc/resolv.conf"),
+			onIt("dhclient -v DEVICE, or reconnect it")}
 	}
-	return commands{"copy the page or command that shows addresses (ip address, ifconfig, ipconfig /all)",
-		"copy what shows its routes (ip route, netstat -rn, ipconfig /all)", "copy what shows its resolvers (cat /etc/resolv.conf, ipconfig /all)",
-		"wait a little, renew the lease, and copy it again"}
+	return commands{"copy what " + on + " shows of its addresses (ip address, ifconfig, ipconfig /all, or its own page)",
+		"copy what " + on + " shows of its routes (ip route, netstat -rn, ipconfig /all, or its own page)",
+		"copy what " + on + " shows of its resolvers (cat /etc/resolv.conf, ipconfig /all)",
+		"wait a little, renew the lease on " + on + ", and copy it again"}
 }
