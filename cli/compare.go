@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"fmt"
-
 	"github.com/spf13/cobra"
 
 	"openbastion/core/identify"
@@ -130,10 +128,10 @@ func (a *app) showFacts(p *plan.Plan, name, title string, facts []identify.Fact)
 func (a *app) tellFacts(p *plan.Plan, title string, facts []identify.Fact) {
 	s := a.screen()
 	showTitle(s, p, title)
-	count := map[identify.Sight]int{}
+	sights := map[identify.Sight]int{}
 	told := ""
 	for _, f := range facts {
-		count[f.Sight]++
+		sights[f.Sight]++
 		sign := sightCell(f.Sight)
 		s.para(2, 2, plain, s.paint(sign.st, sign.text)+" "+f.Message)
 		if f.Remedy == "" || f.Remedy == told && f.Sight == identify.Unseen { // the next thing to type is told once
@@ -155,10 +153,19 @@ func (a *app) tellFacts(p *plan.Plan, title string, facts []identify.Fact) {
 	case "holds":
 		s.line(signHolds, " It is as planned.")
 	case "broken":
-		s.line(s.paint(broken, signBroken), fmt.Sprintf(" Not as planned: %d of it differs.", count[identify.Differs]))
+		s.line(s.paint(broken, signBroken), " Not as planned: ", differs(sights), ".")
 	default:
 		s.line(s.paint(strong, signUnknown), " Nothing of it is against the plan, and not all that matters was shown.")
 	}
+}
+
+// differs counts what is against the plan, and what was not shown.
+func differs(of map[identify.Sight]int) string {
+	text := count(of[identify.Differs], "fact differs", "facts differ")
+	if n := of[identify.Unseen]; n > 0 {
+		text += ", " + count(n, "is not shown", "are not shown")
+	}
+	return text
 }
 
 func sightCell(sight identify.Sight) cell {

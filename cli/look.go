@@ -128,8 +128,20 @@ func (s *screen) para(indent, hang int, st style, text string) {
 	}
 }
 
-// width gives how many columns a text takes.
-func width(text string) int { return displaywidth.String(text) }
+// width gives how many columns a text takes; styles take none.
+func width(text string) int {
+	if !strings.Contains(text, styleEnd) {
+		return displaywidth.String(text)
+	}
+	n := 0
+	for i, part := range strings.Split(text, styleMark()) {
+		if i > 0 {
+			_, part, _ = strings.Cut(part, styleEnd)
+		}
+		n += displaywidth.String(part)
+	}
+	return n
+}
 
 // wrap breaks text at spaces into lines of at most limit columns, and never
 // narrower than 20; a longer word has a line of its own.

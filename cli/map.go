@@ -277,6 +277,7 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result, file
 			s.para(2, 2, strong, "! "+r.Risk)
 		}
 		if next := nextOf(r, file, from); next != "" {
+			s.line()
 			s.para(2, 2, faint, "To have the plan, the answers and the runbook go by what is here:")
 			s.line("    ", next)
 		}

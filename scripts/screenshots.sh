@@ -9,6 +9,7 @@ out=$PWD/docs/screenshots
 bastion=$PWD/bastion
 mkdir -p "$out"
 work=$(mktemp -d)
+export XDG_CACHE_HOME="$work/cache"
 display=:97
 Xvfb $display -screen 0 1280x1200x24 >/dev/null 2>&1 &
 server=$!
@@ -42,12 +43,15 @@ shot answers bastion plan saltmarsh.yaml --part answers
 shot check bastion check saltmarsh-leaky.yaml
 shot explain bastion explain tag-unheard
 printf 'vtnet0 c2:01\nvtnet1 C2-03\nvtnet2 c202\n' >console.txt
+printf ' WAN (wan) => vtnet1 => IPv4 172.29.64.130/24 by DHCP\n LAN (lan) => vtnet0 => IPv4 10.83.16.1/24\n DMZ (dmz) => vtnet2 => IPv4 10.83.32.1/24\n' >console.txt
+printf 'vtnet0 08:3c:11:22:33:44\nvtnet1 08:3c:11:22:33:45\nvtnet2 08:3c:11:22:33:46\n' >>console.txt
 shot map bastion map saltmarsh.yaml --listing console.txt
+printf 'Ethernet adapter Ethernet:\n   IPv4 Address. . . : 10.83.16.60\n   Subnet Mask . . . : 255.255.255.0\n   Default Gateway . : 10.83.16.254\n' >guest.txt
+shot compare bastion compare saltmarsh.yaml guest.txt
 shot rehearse bastion rehearse saltmarsh.yaml
 shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml
 shot prove bastion prove saltmarsh-leaky.yaml --replay
 shot image bastion image inspect sluice.ova
-shot compare bastion compare saltmarsh.yaml --built sluice.ova
 shot trace bastion trace saltmarsh.yaml heron outside tcp/443
 shot help bastion --help
 "$bastion" rehearse saltmarsh-leaky.yaml --format json >leaky.json || true

@@ -198,11 +198,16 @@ func pairUnpinned(p *plan.Plan, m *plan.Machine, list []listing.Interface) *pair
 // Answers gives what the machine's console asks with the answers as the
 // listing's devices: those whose adapter is sure.
 func (r Result) Answers(p *plan.Plan, m *plan.Machine) []plan.Answer {
-	devices := map[*plan.Adapter]string{}
+	found := map[*plan.Adapter]plan.Real{}
 	for _, row := range r.Rows {
-		if row.adapter != nil && !row.clash && row.listed.Device != "" {
-			devices[row.adapter] = row.listed.Device
+		if row.adapter == nil || row.clash {
+			continue
 		}
+		is := plan.Real{Device: row.listed.Device}
+		if address, err := mac.Parse(row.listed.Tail); err == nil && row.Conflict == "" {
+			is.MAC = address
+		}
+		found[row.adapter] = is
 	}
-	return p.AnswersWith(m, devices)
+	return p.AnswersWith(m, found)
 }

@@ -3,10 +3,10 @@ package plan
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"strings"
 
 	"openbastion/core/lab"
+	"openbastion/core/mac"
 	"openbastion/core/subnet"
 )
 
@@ -81,16 +81,25 @@ func answersOf(m *Machine, devices map[*Adapter]string) []Answer {
 // Whole gives the question with what it is about.
 func (a Answer) Whole() string { return a.About + ": " + a.Question }
 
-// AnswersWith gives an appliance's questions answered with devices as they are
-// really called; where one is not told it is the likely name.
-func (p *Plan) AnswersWith(m *Machine, told map[*Adapter]string) []Answer {
+// AnswersWith gives an appliance's questions answered with devices and hardware
+// addresses as they really are; where one is not told it is the likely name, and the
+// planned address.
+func (p *Plan) AnswersWith(m *Machine, told map[*Adapter]Real) []Answer {
 	devices := map[*Adapter]string{}
 	for _, a := range m.Adapters {
 		if seen := a.Seen(); seen != "" {
 			devices[a] = seen
 		}
 	}
-	maps.Copy(devices, told)
+	for a, is := range told {
+		if is.Device != "" {
+			devices[a] = is.Device
+		}
+		if !is.MAC.IsZero() {
+			defer func(was mac.Address) { a.MAC = was }(a.MAC)
+			a.MAC = is.MAC
+		}
+	}
 	for _, a := range m.Adapters {
 		d, ok := devices[a]
 		if carrier, has := devices[a.Over]; !ok && has {

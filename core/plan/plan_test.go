@@ -231,7 +231,7 @@ func TestAnswers(t *testing.T) {
 	}
 	assert.Equal(t, append(want, "pages change", "pages private"), asked)
 	before := slices.Clone(m.Adapters[0].Devices)
-	named := p.AnswersWith(m, map[*Adapter]string{m.Adapters[0]: "xyz9"})
+	named := p.AnswersWith(m, map[*Adapter]Real{m.Adapters[0]: {Device: "xyz9"}})
 	assert.Contains(t, named[1].Answer, "xyz9")
 	assert.Equal(t, before, m.Adapters[0].Devices, "the plan stays as it was")
 }
