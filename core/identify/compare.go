@@ -117,7 +117,7 @@ func Compare(p *plan.Plan, m *plan.Machine, whole listing.Listing) []Fact {
 	c.ways(x)
 	c.resolvers()
 	c.neighbors()
-	c.answers()
+	c.answers(x)
 	return c.sorted()
 }
 

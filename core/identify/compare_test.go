@@ -2,10 +2,12 @@ package identify
 
 import (
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"openbastion/core/listing"
 )
@@ -176,5 +178,58 @@ func TestNoTickForWhatIsNotSeen(t *testing.T) {
 				assert.Equal(t, "broken", v, why)
 			}
 		}
+	}
+}
+
+// Judgements on what people have in front of them, with hardware addresses written
+// into the lab file: each paste with its verdict and what must be said.
+func TestJudgements(t *testing.T) {
+	text, err := os.ReadFile("../../examples/saltmarsh.yaml")
+	require.NoError(t, err)
+	pinned, _ := sample(t).Pin(text)
+	p := build(t, string(pinned))
+	const ways, names = "default via 10.83.16.1 dev eth0\n", "nameserver 10.83.16.1\n"
+	const rest = "eth2: 10.83.32.1/24\neth1.48: 10.83.48.1/24\n"
+	for _, c := range []struct{ what, as, text, verdict, says string }{
+		{"swapped on pinned adapters", "sluice", "eth0 02:5b:ac:50:c2:01 10.83.16.1/24\neth1 02:5b:ac:50:c2:02 172.29.64.130/24\n" + rest, "broken", "wrong way round"},
+		{"the console has the roles the other way round", "sluice", "WAN eth1 02:5b:ac:50:c2:02\nLAN eth0 02:5b:ac:50:c2:01\n", "broken", "the console has eth1 as WAN"},
+		{"one digit", "heron", "2: eth0: <UP>\n    link/ether 02:5b:ac:3f:e7:02 brd ff:ff:ff:ff:ff:ff\n    inet 10.83.16.60/24\n" + ways + names, "broken", "one digit differs"},
+		{"another address of hardware", "heron", "2: eth0: <UP>\n    link/ether 08:11:22:33:44:55 brd ff:ff:ff:ff:ff:ff\n    inet 10.83.16.60/24\n" + ways + names, "broken", "is in no plan"},
+		{"the appliance as planned", "sluice", "eth0: 172.29.64.130/24\neth1: 10.83.16.1/24\n" + rest + "default via 172.29.64.1 dev eth0\n", "holds", "its next hop is 172.29.64.1"},
+		{"the appliance without a way out", "sluice", "eth0: 172.29.64.130/24\neth1: 10.83.16.1/24\n" + rest + "10.83.16.0/24 dev eth1 proto kernel scope link src 10.83.16.1\n", "broken", "it has no way out"},
+		{"its way out leads inside", "sluice", "eth0: 172.29.64.130/24\neth1: 10.83.16.1/24\n" + rest + "default via 10.83.16.254 dev eth1\n", "broken", "lan, an inside port, has the gateway"},
+		{"two ways out of it", "sluice", "eth0: 172.29.64.130/24\neth1: 10.83.16.1/24\n" + rest + "default via 172.29.64.1 dev eth0\ndefault via 10.83.32.9 dev eth2\n", "broken", "2 ways out"},
+		{"a port with all its bits", "sluice", "eth0: 172.29.64.130/24\neth1: inet 10.83.16.1 netmask 0xffffffff\n" + rest + "default via 172.29.64.1 dev eth0\n", "broken", "the mask /32"},
+		{"a wrong neighbor", "heron", "2: eth0: <UP>\n    inet 10.83.16.60/24\n" + ways + names + "10.83.16.1 dev eth0 lladdr 02:99:88:77:66:55 REACHABLE\n", "broken", "is answered for by 02:99:88:77:66:55"},
+		{"the right neighbor", "heron", "2: eth0: <UP>\n    inet 10.83.16.60/24\n" + ways + names + "10.83.16.1 dev eth0 lladdr 02:5b:ac:50:c2:02 REACHABLE\n", "holds", "sluice answers for 10.83.16.1"},
+		{"another server's lease", "heron", "DHCPREQUEST for 10.83.16.60 on eth0 to 255.255.255.255 port 67\nDHCPACK of 10.83.16.60 from 10.83.16.200\nbound to 10.83.16.60 -- renewal in 1700 seconds.\n", "broken", "its lease from 10.83.16.200"},
+		{"nobody answered", "heron", "udhcpc: broadcasting discover\nudhcpc: no lease, failing\n", "broken", "nobody answered"},
+		{"no medium", "heron", "Ethernet-Adapter Ethernet:\n\n   Medienstatus. . . . . . . . . . . : Medium getrennt\n", "broken", "has no link"},
+		{"set by hand", "heron", "Carte Ethernet Ethernet0 :\n\n   DHCP activé. . . . . . : Non\n   Adresse IPv4. . . . . .: 10.83.16.60(préféré)\n   Masque de sous-réseau. : 255.255.255.0\n   Passerelle par défaut. : 10.83.16.1\n   Serveurs DNS. . .  . . : 10.83.16.1\n", "broken", "set by hand, and a lease is planned"},
+		{"a lease where none is planned", "ferry", "Adaptador Ethernet Ethernet0:\n\n   DHCP Habilitado . . . . : Sim\n   Endereço IPv4. . . . .  : 10.83.32.10(Preferencial)\n   Máscara de Sub-rede . . : 255.255.255.0\n   Gateway Padrão. . . . . : 10.83.32.1\n   Servidores DNS. . . . . : 10.83.32.1\n", "broken", "has a lease, and a static address is planned"},
+		{"an adapter on another network", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   boathouse  Connected\nNetwork adapter 3   boathouse  Connected\n", "broken", "is on boathouse, and reedbed is planned"},
+		{"a network with another spelling", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   Reed bed   Connected\nNetwork adapter 3   boathouse  Connected\n", "broken", "the segment is called reedbed"},
+		{"an unplugged adapter", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   reedbed   Disconnected\nNetwork adapter 3   boathouse  Connected\n", "broken", "has no link"},
+		{"all on their networks", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   reedbed   Connected\nNetwork adapter 3   boathouse  Connected\n", "holds", "adapter 2 is on reedbed"},
+		{"part of a page", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   reedbed   Connected\n", "unknown", "adapter 3 (dmz on boathouse) is not shown"},
+		{"the wrong device typed", "sluice", "em0 02:5b:ac:50:c2:02\nem1 02:5b:ac:50:c2:01\nem2 02:5b:ac:50:c2:03\nWhich device is the WAN? em0\n", "broken", "wan is em1, by mac"},
+		{"one device typed twice", "sluice", "Which device is the WAN? em0\nWhich device is the LAN? em0\n", "broken", "typed for wan and for lan"},
+		{"no leases typed", "sluice", "Do you want leases (DHCP) on the LAN? n\n", "broken", "lan hands out leases"},
+		{"a typed address with five parts", "sluice", "Type the address of the LAN: 10.83.16.16.1\n", "broken", "did you mean 10.83.16.1?"},
+		{"a pool's end", "sluice", "Type the last address of the LAN's pool: 10.83.16.254\n", "broken", "ends at 10.83.16.199"},
+		{"what was typed is right, and no more is seen", "sluice", "Type the address of the LAN: 10.83.16.1\n", "unknown", "the answer 10.83.16.1 is as planned"},
+		{"two machines, the other one is wrong", "heron", "user@heron:~$ ip -br a\neth0 UP 10.83.16.60/24\nuser@heron:~$ ip r\n" + ways + "user@heron:~$ cat /etc/resolv.conf\n" + names + "root@ferry:~# ip -br a\neth0 UP 169.254.9.9/16\n", "holds", "it shows ferry too"},
+		{"a second adapter without a plan", "otter", "eth0 UP 10.83.16.20/24\neth1 UP 172.29.64.99/24\n" + ways + names, "broken", "an adapter on causeway that is in no plan"},
+		{"no resolver", "heron", "2: eth0: <UP>\n    inet 10.83.16.60/24\n" + ways + "DNS servers: none\n", "broken", "it has no resolver"},
+		{"an address in front of the pool", "newt", "eth0 UP 10.83.48.20/24\ndefault via 10.83.48.1 dev eth0\nnameserver 10.83.48.1\n", "broken", "outside the pool"},
+		{"nothing about it", "heron", "eth0 UP\n", "unknown", "shows no address yet"},
+	} {
+		facts := Compare(p, p.Machine(c.as), listing.Read(c.text))
+		assert.Equal(t, c.verdict, Verdict(facts), "%s\n%s\n%+v", c.what, c.text, facts)
+		found := false
+		for _, f := range facts {
+			found = found || strings.Contains(f.Message, c.says)
+		}
+		assert.True(t, found, "%s: nothing says %q\n%s\n%+v", c.what, c.says, c.text, facts)
 	}
 }

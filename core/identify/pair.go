@@ -271,7 +271,7 @@ func (x *pairing) byOrder() {
 		return
 	}
 	for n, k := range rows {
-		if n < len(left) && (x.rows[k].listed.Device != "" || x.rows[k].listed.Tail != "") {
+		if n < len(left) && (len(x.m.Own()) == 1 || x.rows[k].listed.Device != "" || x.rows[k].listed.Tail != "") {
 			x.take(k, left[n], ByOrder)
 		}
 	}

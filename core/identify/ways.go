@@ -1,7 +1,6 @@
 package identify
 
 import (
-	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -178,49 +177,6 @@ func (c *comparison) neighbors() {
 
 func knownMAC(p *plan.Plan, digits string) bool {
 	return slices.ContainsFunc(p.Adapters, func(a *plan.Adapter) bool { return hex(a) == digits })
-}
-
-// answers judges what somebody typed at the console's questions.
-func (c *comparison) answers() {
-	if c.m.Appliance == nil {
-		return
-	}
-	for _, a := range c.l.Answers {
-		port := portMeant(c.m, a.Question)
-		if port == nil {
-			continue
-		}
-		low := strings.ToLower(a.Question)
-		fix := func(value string) string { return "go back and answer " + value }
-		at, err := subnet.ParseAddr(a.Text)
-		switch has := strings.Contains; {
-		case err == nil && (has(low, "start") || has(low, "first")) && port.Leases != nil:
-			c.answered(at == port.Leases.Pool.From, fix(port.Leases.Pool.From.String()), a,
-				"the pool of "+port.Name+" begins at "+port.Leases.Pool.From.String())
-		case err == nil && (has(low, "end") || has(low, "last")) && port.Leases != nil:
-			c.answered(at == port.Leases.Pool.To, fix(port.Leases.Pool.To.String()), a,
-				"the pool of "+port.Name+" ends at "+port.Leases.Pool.To.String())
-		case err == nil && (has(low, "gateway") || has(low, "router")):
-			c.answered(at == port.Gateway, fix("with none"), a, "no gateway is planned for "+port.Name)
-		case err == nil && port.Address.IsValid():
-			c.answered(at == port.Address.Addr(), fix(port.Address.Addr().String()), a, port.Name+" should have "+port.Address.Addr().String())
-		case has(low, "bit") || has(low, "mask") || has(low, "prefix"):
-			length := fmt.Sprint(port.Segment.Subnet.Bits())
-			c.answered(a.Text == length || a.Text == subnet.Mask(port.Segment.Subnet.Bits()), fix(length), a, port.Segment.Name+" has /"+length)
-		case has(low, "interface") && (port.Seen() != "" || len(port.Devices) > 0):
-			if port.Seen() != "" {
-				c.answered(strings.EqualFold(a.Text, port.Seen()), fix(port.Seen()), a, port.Name+" is "+port.Seen())
-			}
-		}
-	}
-}
-
-func (c *comparison) answered(right bool, fix string, a listing.Answer, want string) {
-	if right {
-		c.on(a.Line, "the answer %s is as planned", a.Text)
-		return
-	}
-	c.wrong("", fix, "%q was typed at line %d, and %s", a.Text, a.Line, want)
 }
 
 // commands are what shows a thing on the system of a listing.
