@@ -51,7 +51,7 @@ func (a *app) compareListing(p *plan.Plan, file, from, as string) error {
 	if err != nil {
 		return err
 	}
-	l := listing.Read(string(data))
+	l := listing.Read(string(data), p.Names()...)
 	if l.Empty() {
 		return failure{exitUsage, "nothing about addresses is found in " + from, "copy the whole output: addresses, then routes, then resolvers"}
 	}

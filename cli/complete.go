@@ -79,7 +79,7 @@ func (a *app) complete(root *cobra.Command) {
 		if c.Name() == "export" {
 			flag(c, "kind", fixed(kinds...))
 		} else {
-			flag(c, "as", onLab(machineNames))
+			flag(c, "as", onLab((*plan.Plan).Names))
 		}
 		flag(c, "profile", fixed(profiles.Names()...))
 		flag(c, "only", fixed(findingCodes()...))
@@ -111,14 +111,6 @@ func (a *app) complete(root *cobra.Command) {
 	_ = root.RegisterFlagCompletionFunc("format", fixed("text", "json"))
 }
 
-func machineNames(p *plan.Plan) []string {
-	var out []string
-	for _, m := range p.Machines {
-		out = append(out, m.Name)
-	}
-	return out
-}
-
 func faultWords(p *plan.Plan) []string {
 	var out []string
 	for _, m := range p.Machines {
@@ -145,7 +137,7 @@ func (a *app) completeFlow(_ *cobra.Command, args []string, _ string) ([]string,
 	}
 	switch len(args) {
 	case 0, 1:
-		return append(machineNames(p), "outside"), none
+		return append((*plan.Plan).Names(p), "outside"), none
 	case 2:
 		services := []string{"icmp", "tcp/80", "tcp/443", "udp/53"}
 		for _, m := range p.Appliances() {

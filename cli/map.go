@@ -59,7 +59,7 @@ device is which port, what to answer, and what does not fit.`,
 			if adopt == "" {
 				file = files[0]
 			}
-			l, err := a.listing(file)
+			l, err := a.listing(p, file)
 			if err != nil {
 				return err
 			}
@@ -82,12 +82,12 @@ device is which port, what to answer, and what does not fit.`,
 }
 
 // listing reads a listing that must hold some interface.
-func (a *app) listing(file string) (listing.Listing, error) {
+func (a *app) listing(p *plan.Plan, file string) (listing.Listing, error) {
 	data, err := a.read(file, listing.MaxSize)
 	if err != nil {
 		return listing.Listing{}, err
 	}
-	l := listing.Read(string(data))
+	l := listing.Read(string(data), p.Names()...)
 	if len(l.Named()) == 0 {
 		return l, failure{exitUsage, "no interface is found in " + file,
 			"copy the whole list from the console: a name and a hardware address to a line will do"}
@@ -130,7 +130,7 @@ func (a *app) mapByLink(p *plan.Plan, m *plan.Machine, files []string) error {
 		}
 	}
 	for _, f := range files {
-		l, err := a.listing(f)
+		l, err := a.listing(p, f)
 		if err != nil {
 			return err
 		}
@@ -190,10 +190,7 @@ func machineNamed(p *plan.Plan, name string) (*plan.Machine, error) {
 	if m := p.Machine(name); m != nil {
 		return m, nil
 	}
-	var known []string
-	for _, m := range p.Machines {
-		known = append(known, m.Name)
-	}
+	known := p.Names()
 	if near := lab.Nearest(name, known); near != "" {
 		return nil, usage("there is no machine %s; did you mean %s?", name, near)
 	}

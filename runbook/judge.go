@@ -28,7 +28,7 @@ type Seen struct {
 // Judge holds what a machine showed against the plan, as the check of a step
 // asks. It gives something always: a listing in which nothing is found is amiss.
 func Judge(p *plan.Plan, m *plan.Machine, check Check, pasted string) []Seen {
-	l := listing.Read(pasted)
+	l := listing.Read(pasted, p.Names()...)
 	if check == Mapped {
 		return mapped(p, m, l)
 	}
@@ -86,7 +86,7 @@ func mapped(p *plan.Plan, m *plan.Machine, l listing.Listing) []Seen {
 // the order tells.
 func Devices(p *plan.Plan, m *plan.Machine, pasted string) map[string]string {
 	out := map[string]string{}
-	for _, row := range identify.Listed(p, m, listing.Read(pasted)).Rows {
+	for _, row := range identify.Listed(p, m, listing.Read(pasted, p.Names()...)).Rows {
 		if a := row.Adapter(); a != nil && row.Conflict == "" && row.How.Sure() && row.Device != "" && row.Named() {
 			out[a.Name] = row.Device
 		}

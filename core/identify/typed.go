@@ -50,7 +50,8 @@ func (c *comparison) answers(x *pairing) {
 			c.answered(strings.TrimPrefix(a.Text, "/") == length || a.Text == subnet.Mask(port.Segment.Subnet.Bits()), length, a,
 				port.Segment.Name+" has /"+length)
 		case asks("tag", "vlan") && port.Over != nil:
-			c.answered(a.Text == fmt.Sprint(port.Segment.Tag), fmt.Sprint(port.Segment.Tag), a, fmt.Sprintf("%s has the tag %d", port.Segment.Name, port.Segment.Tag))
+			c.answered(a.Text == fmt.Sprint(port.Segment.Tag), fmt.Sprint(port.Segment.Tag), a,
+				fmt.Sprintf("%s has the tag %d", port.Segment.Name, port.Segment.Tag))
 		case asks("device", "interface", "nic", "adapter", "which", "card"):
 			c.answeredDevice(x, devices, port, a)
 		case asks("address", "ip") && port.Address.IsValid():

@@ -29,8 +29,7 @@ const (
 	machine
 	destination
 	neighborIP
-	poolFrom
-	poolTo
+	pool
 )
 
 // foldLabel writes a label as its letters and digits, small and without marks, words
@@ -79,8 +78,7 @@ var vocabulary = []struct {
 	{resolver, "dnsserv; dns serv; serv dns; name server; nameserver; nameservers; dns; resolver; resolvers; domain name servers; servidores dns; nom serveur"},
 	{leased, "dynamic; dhcp enabled; dhcp aktiv; dhcp activ; dhcp habil; dhcp ativ; dhcp abil; dhcp; dhcp 4; dhcpv4; ipv 4 method; ipv4 method; bootproto; mode; modo; ip assignment; address type; address assignment; addressing; ip config; prefix origin; suffix origin; address origin"},
 	{gateway, "gateway; gatway; passerelle; puerta; enlace; default route; standardgateway; standaardgateway; router; routers; next hop; nexthop; gw; default gw; proximo salto; pasarela; via; nh; hop; prochain saut; nachster hop"},
-	{poolFrom, "pool start; range start; start of range; first of pool; lease start; dhcp start; start address; range from"},
-	{poolTo, "pool end; range end; end of range; last of pool; lease end; dhcp end; end address; range to"},
+	{pool, "pool; range; start address; end address; bereich; plage; rango; intervalo"},
 	{mask, "mask; netmask; maske; subnetmask; subnetzmaske; netzmaske; masque; mascara; maschera; masker; genmask; prefix length; prefixlength; prefixlen; prefix; bit count; subnet bits; mask bits"},
 	{hardware, "physical addr; physikal; physisch; physique; fisica; fisico; endereco fis; hw addr; hwaddr; hardware; mac; macaddr; ether; lladdr; link addr; link layer addr; station addr; perm addr; materiel"},
 	{machine, "host name; hostname; vm name; vmname; virtual machine; rechnername; hostnam; nom de l hote; nom hote; nombre de host; nome do host; computer name; machine; system name; guest name"},

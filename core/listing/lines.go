@@ -3,7 +3,6 @@ package listing
 import (
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 )
 
@@ -24,6 +23,8 @@ var (
 	adapterName  = regexp.MustCompile(`(?i)^((?:virtual |network |netzwerk)?(?:adapter|nic|vnic|adaptateur|adaptador|scheda)(?: r[eé]seau| de red| de rede)?) ?#?(\d{1,3})\b`)
 	clock        = regexp.MustCompile(`^([01]?\d|2[0-3]|\d{4})[:-][0-5]\d([:-][0-5]\d)?$`)
 	apartSlash   = regexp.MustCompile(`(\d+\.\d+\.\d+\.\d+) ?/ ?(\d{1,2})\b`)
+	ordinal      = regexp.MustCompile(`(?i)^\s*(?:the )?(first|second|third|fourth|1st|2nd|3rd|4th) (?:network )?(?:adapter|nic|card|interface)\b[ :,]*`)
+	bullet       = regexp.MustCompile(`^(\s*)[-*+] `)
 	quoted       = regexp.MustCompile(`(?i)\b(?:interface|schnittstelle|interfaz|interfaccia) "([^"]{1,40})"$`)
 	keyOfAdapter = regexp.MustCompile(`(?i)^(?:nic|vnic|net|ethernet)\d{1,3}\.[a-z]`)
 	suffixed     = regexp.MustCompile(`^\s*([A-Za-z_]*[A-Za-z_])(\d{1,2})\s*=\s*(.+)$`)
@@ -32,6 +33,7 @@ var (
 // line takes one line of a listing.
 func (r *reader) line(n int, line string) {
 	r.n, r.used, r.unplaced = n, false, false
+	line = bullet.ReplaceAllString(line, "$1  ")
 	line = apartSlash.ReplaceAllString(line, "$1/$2")
 	words := split(line)
 	if len(words) == 0 && (r.table == nil || strings.TrimSpace(line) == "") {
@@ -46,6 +48,11 @@ func (r *reader) line(n int, line string) {
 	if m := prompt.FindStringSubmatch(line); m != nil {
 		r.named(m[1])
 		r.now, r.table = nil, nil
+		return
+	}
+	if name := strings.Trim(line, " \t:#=*-[]"); slices.ContainsFunc(r.machines, func(m string) bool { return strings.EqualFold(m, name) }) {
+		r.named(name)
+		r.used = true
 		return
 	}
 	if r.asked != nil && r.answered(line) {
@@ -190,6 +197,8 @@ func (r *reader) onlyValues(words []word) bool {
 	return true
 }
 
+var ordinals = map[string]int{"first": 1, "second": 2, "third": 3, "fourth": 4, "1st": 1, "2nd": 2, "3rd": 3, "4th": 4}
+
 // alone takes a label that is all of its line, whose value is on the next.
 func (r *reader) alone(words []word) bool {
 	f := r.waiting
@@ -212,301 +221,6 @@ func (r *reader) alone(words []word) bool {
 	case ownAddress, mask, gateway, resolver, hardware, leaseServer:
 		r.waiting = f
 		return !words[len(words)-1].label
-	}
-	return false
-}
-
-// head finds the interface that a line begins, and gives the words that are left.
-func (r *reader) head(line string, words []word, indent int) []word {
-	if m := adapterName.FindStringSubmatch(strings.TrimSpace(line)); m != nil {
-		return r.numberedHead(strings.TrimSpace(line), m, words)
-	}
-	for _, form := range desktop {
-		if m := form.FindStringSubmatch(line); m != nil && indent == 0 {
-			r.start(strings.Trim(m[1], `"' `), "", 0)
-			r.used = true
-			return nil
-		}
-	}
-	if m := quoted.FindStringSubmatch(strings.TrimRight(line, " :;{")); m != nil {
-		r.start(m[1], "", 0)
-		r.used = true
-		return nil
-	}
-	if m := numbered.FindStringSubmatch(line); m != nil && !isDeviceAlone(words) {
-		return r.numberedHead(line, m, words)
-	}
-	if words[0].is("link") && len(words) > 2 && words[2].bracket && isCount(words[1].text) { // Link 2 (eth0)
-		r.start(words[2].text, "", 0)
-		return words[3:]
-	}
-	value := slices.IndexFunc(words, func(w word) bool { return w.kind != plainWord && w.kind != arrow })
-	role := slices.IndexFunc(words, func(w word) bool { return w.kind == plainWord && isRole(w.text) })
-	device := slices.IndexFunc(words, func(w word) bool { return w.kind == plainWord && isDevice(w.text) })
-	switch {
-	case role > 0 && device >= 0 && (value < 0 || role < value && device < value) && beside(words, role, device):
-		r.start(words[device].text, words[role].text, 0)
-		r.used = true
-		return r.tail(words[max(role, device)+1:])
-	case role == 0:
-		return r.roleHead(words, device, value)
-	case device == 0 && (indent == 0 || value > 0 || words[0].label):
-		label := ""
-		if role > 0 && (value < 0 || role < value || words[role].bracket) && role <= 3 {
-			label = words[role].text
-		}
-		if value < 0 && !words[0].label && !hasState(words) && role < 0 && len(words) > 1 && !tailLike(words[1:]) && !isNothing(words[1].text) &&
-			fieldOf(words[1].text) == noField {
-			return words
-		}
-		r.start(words[0].text, label, 0)
-		r.used = true
-		rest := words[1:]
-		if label != "" {
-			rest = slices.DeleteFunc(slices.Clone(rest), func(w word) bool { return w.text == label })
-		}
-		return r.tail(rest)
-	case device > 0 && device < 5 && words[device-1].kind == arrow && words[0].kind == plainWord && indent < 8: // a name, and its device
-		r.start(words[device].text, words[0].text, 0)
-		r.used = true
-		return words[device+1:]
-	case device == 1 && words[1].bracket && value > 1 && words[0].kind == plainWord &&
-		fieldOf(words[0].text) == noField: // a name, its device in brackets
-		r.start(words[1].text, words[0].text, 0)
-		r.used = true
-		return words[2:]
-	case value == 0 && words[0].kind == macWord && device == 1: // the address first
-		label := ""
-		if role > 0 {
-			label = words[role].text
-		}
-		r.start(words[1].text, label, 0)
-		return slices.Delete(slices.Clone(words), 1, 2)
-	case device == 2 && indent == 0 && fieldOf(words[1].text) == deviceField && words[0].kind == plainWord && !words[0].label:
-		r.start(words[2].text, "", 0)
-		return words[3:]
-	case device == 1 && words[0].label && fieldOf(words[0].text) == deviceField:
-		return words
-	case device == 1 && (fieldOf(words[0].text) == deviceField || words[0].is("interface", "on", "dev")) && words[0].kind == plainWord:
-		label := ""
-		if role > 1 {
-			label = words[role].text
-		}
-		r.start(words[1].text, label, 0)
-		return words[2:]
-	case value > 0 && words[value].kind == macWord:
-		return r.beforeAddress(words, value, device, indent)
-	}
-	return words
-}
-
-// beside tells whether a role and a device stand together, with nothing but signs and
-// joining words between.
-func beside(words []word, role, device int) bool {
-	from, to := min(role, device), max(role, device)
-	for _, w := range words[from+1 : to] {
-		if w.kind != arrow && !w.is("is", "on", "as", "for", "at", "the", "=", "by", "to") && fieldOf(w.text) != deviceField && !(w.bracket && isRole(w.text)) {
-			return false
-		}
-	}
-	return to-from <= 4
-}
-
-// beforeAddress finds what a hardware address belongs to: the device before it in a
-// line with noise, or a name that stands alone with it.
-func (r *reader) beforeAddress(words []word, value, device, indent int) []word {
-	if device > 0 && device < value && fieldOf(words[device-1].text) == noField {
-		r.start(words[device].text, "", 0)
-		return words[value:]
-	}
-	if value == 1 && indent == 0 && fieldOf(words[0].text) == noField && !words[0].bracket && len(words) <= 3 {
-		r.start(words[0].text, "", 0)
-		return words[1:]
-	}
-	return words
-}
-
-// numberedHead begins an adapter that is told by its number; the names of keys that
-// bear a number count from 0.
-func (r *reader) numberedHead(line string, m []string, words []word) []word {
-	n := tagOf(m[2])
-	stem := strings.ToLower(strings.ReplaceAll(m[1], " ", ""))
-	rest := line[len(m[0]):]
-	config := strings.HasPrefix(rest, ".") || strings.HasPrefix(strings.TrimLeft(rest, " "), ":") && strings.Contains(rest, "=") ||
-		strings.HasPrefix(strings.TrimLeft(rest, " "), "=")
-	if config && stem != "adapter" && stem != "networkadapter" {
-		if r.numbers == nil {
-			r.numbers = map[string]int{}
-		}
-		if low, ok := r.numbers[stem]; !ok || n < low {
-			r.numbers[stem] = n
-		}
-		r.start("", "#"+stem, n+1)
-	} else {
-		r.start("", "", max(n, 1))
-	}
-	r.used = true
-	if !config && r.now != nil && !strings.HasPrefix(strings.TrimLeft(rest, " "), ":") { // columns: what it is on, then states
-		for _, cell := range cells.FindAllString(rest, -1) {
-			list := split(cell)
-			if len(list) > 0 && list[0].kind == plainWord && !upWords.MatchString(cell) && !downWords.MatchString(cell) && r.now.Network == "" {
-				r.now.Network = cell
-			}
-		}
-	}
-	return split(strings.TrimLeft(rest, " .:"))
-}
-
-// roleHead begins an interface that is told by its role, with its device where one
-// stands beside it.
-func (r *reader) roleHead(words []word, device, value int) []word {
-	label := words[0].text
-	rest := words[1:]
-	if len(rest) > 0 && rest[0].bracket && isRole(rest[0].text) {
-		rest = rest[1:]
-	}
-	if device > 0 && (value < 0 || device < value) {
-		before := words[device-1]
-		if before.kind == arrow || words[device].bracket || before.label || device == 1 || before.is("on", "is", "interface",
-			"port", "device", "=") ||
-			fieldOf(before.text) == deviceField {
-			r.start(words[device].text, label, 0)
-			r.used = true
-			return r.tail(slices.DeleteFunc(slices.Clone(words), func(w word) bool {
-				return w.text == words[device].text ||
-					w.text == label && !w.label
-			}))
-		}
-	}
-	if value < 0 && !words[0].label && len(rest) == 0 && len(words) > 1 {
-		return words
-	}
-	if value > 0 || words[0].label || len(rest) == 0 || tailLike(rest) || isRole(words[0].text) && len(rest) > 0 &&
-		fieldOf(rest[0].text) != noField {
-		r.start("", label, 0)
-		r.used = r.used || value > 0
-		return r.tail(rest)
-	}
-	return words
-}
-
-// tail takes the last digits of a hardware address that stand beside a device.
-func (r *reader) tail(words []word) []word {
-	if r.now == nil || r.now.Tail != "" {
-		return words
-	}
-	if !tailLike(words) {
-		for _, w := range words { // beside other words only what is no count and no time of day
-			if d := tailDigits(w.text); w.kind == plainWord && len(d) >= 4 && strings.ContainsAny(w.text, ":-") && !clock.MatchString(w.text) {
-				r.now.Tail, r.used = d, true
-				break
-			}
-		}
-		return words
-	}
-	for _, w := range words {
-		if d := tailDigits(w.text); d != "" {
-			r.now.Tail, r.used = d, true
-			return nil
-		}
-	}
-	return words
-}
-
-// tailLike tells words that are nothing but the end of a hardware address and words
-// that say so.
-func tailLike(words []word) bool {
-	found := 0
-	for _, w := range words {
-		switch {
-		case w.kind == arrow:
-		case w.kind != plainWord:
-			return false
-		case tailDigits(w.text) != "":
-			found++
-		case !w.is("ends", "ending", "end", "in", "with", "mac", "tail", "is", "last", "address", "hw", "up", "down", "..", "..."):
-			return false
-		}
-	}
-	return found == 1
-}
-
-// tailDigits gives the digits of the end of a hardware address.
-func tailDigits(text string) string {
-	text = strings.ToLower(strings.Trim(text, ".…*~:-"))
-	groups := strings.FieldsFunc(text, func(c rune) bool { return c == ':' || c == '-' || c == '.' })
-	d := strings.Join(groups, "")
-	if len(d)%2 != 0 || len(d) < 2 || len(d) > 10 || !isHex(d) {
-		return ""
-	}
-	for _, g := range groups {
-		if len(groups) > 1 && len(g) != 2 && len(g) != 4 {
-			return ""
-		}
-	}
-	if !strings.ContainsAny(d, "0123456789") && len(groups) == 1 { // a word
-		return ""
-	}
-	return d
-}
-
-// isDeviceAlone tells a line of a device that bears a number, not of an adapter's
-// number.
-func isDeviceAlone(words []word) bool {
-	w := words[0].text
-	if !isDevice(w) || keyOfAdapter.MatchString(w) {
-		return false
-	}
-	stem := strings.ToLower(strings.TrimRight(w, "0123456789"))
-	switch stem {
-	case "net", "ethernet", "nic", "vnic", "adapter":
-		return !words[0].label && (len(words) < 2 || !strings.Contains(words[0].text, "."))
-	}
-	return true
-}
-
-// isRole tells words that name what an interface is for.
-func isRole(text string) bool {
-	t := strings.ToLower(strings.Trim(text, ":"))
-	switch strings.TrimRight(t, "0123456789") {
-	case "wan", "lan", "dmz", "opt", "mgmt", "management", "manage", "admin", "outside", "inside", "internal", "external":
-		return true
-	}
-	return false
-}
-
-var (
-	deviceForm = regexp.MustCompile(`^[A-Za-z][A-Za-z_-]*\d[\w./@-]*$`)
-	keyInside  = regexp.MustCompile(`(?i)(addr|adress|gateway|mask|dns|server|method|route|origin|prefix|connected|present|network|adapter|driver|cable|router)`)
-	noDevices  = regexp.MustCompile(`(?i)^(ipv?|v|inet|dhcpv?|dhcp|dns|route|ip|tcp|udp|icmp|http|https|ssh|sha|md|x|utf|rfc|ntp|nd|link#|step|version|line|port#|option|opt|wan|lan|dmz|` +
-		`mgmt|answer|vlan|tag|mtu|qlen|metric|uptime|build|release|page|day|week|section|note|tab|fig|table|item|id|no|num|nr|win|bit|cpu|disk|mem|ram|slot|pci)\d[\d.]*$`)
-)
-
-// isDevice tells a word that has the form of an interface's name: letters, then
-// digits, and not a key word with a number.
-func isDevice(w string) bool {
-	if w == "lo" || isRiding(w) {
-		return true
-	}
-	if len(w) < 2 || len(w) > 32 || !deviceForm.MatchString(w) || noDevices.MatchString(w) || keyInside.MatchString(w) {
-		return false
-	}
-	low := strings.ToLower(w)
-	return (!isHex(w) || len(w) < 4) && !strings.HasPrefix(low, "lft") && !strings.HasSuffix(low, "ms") && tailDigits(w) == ""
-}
-
-// isRiding tells vlan48 and the like beside a parent's name.
-func isRiding(w string) bool {
-	_, err := strconv.Atoi(strings.TrimPrefix(strings.ToLower(w), "vlan"))
-	return err == nil && strings.HasPrefix(strings.ToLower(w), "vlan")
-}
-
-func hasState(words []word) bool {
-	for _, w := range words[1:] {
-		if w.is("up", "down", "unknown", "lowerlayerdown", "dormant", "active", "connected", "disconnected", "unavailable", "no-carrier") ||
-			strings.HasPrefix(w.text, "flags") || w.is("encap") || strings.HasPrefix(w.text, "mtu") {
-			return true
-		}
 	}
 	return false
 }

@@ -153,18 +153,36 @@ func (l Listing) Sure(line int) bool {
 	return !slices.ContainsFunc(l.Slips, func(r Remark) bool { return r.Line == line })
 }
 
-// Read reads a listing. Loopback interfaces are left out.
-func Read(text string) Listing {
+// Read reads a listing. Loopback interfaces are left out. Where several machines are
+// shown a line that is the name of one of machines begins what is said of it.
+func Read(text string, machines ...string) Listing {
 	text = decode(text)
-	r := &reader{underIndent: -1}
+	r := &reader{underIndent: -1, machines: machines}
 	if !r.objects(text) {
 		lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
+		mark := replied(lines)
 		for n, line := range lines {
-			r.line(n+1, plainLine(line))
+			r.line(n+1, plainLine(strings.TrimPrefix(line, mark)))
 		}
 	}
 	r.out.System = systemOf(text)
 	return r.finish()
+}
+
+// replied gives the mark that letters put before every line of what they answer to.
+func replied(lines []string) string {
+	marked, all := 0, 0
+	for _, line := range lines {
+		if strings.TrimSpace(line) != "" {
+			if all++; strings.HasPrefix(line, "> ") {
+				marked++
+			}
+		}
+	}
+	if all > 2 && marked*3 > all*2 {
+		return "> "
+	}
+	return ""
 }
 
 // Named gives the interfaces that have something to tell them by.
@@ -185,6 +203,7 @@ type reader struct {
 	pending  Neighbor // a lease of a server's file, until its hardware address comes
 	n        int      // the line
 	used     bool     // something of the line was understood
+	machines []string // names that begin what is said of one
 	waiting  field    // a label that was all of its line
 	unplaced bool     // an address of the line has nobody who it is of
 	apart    bool     // a blank line stood before this one
@@ -255,7 +274,7 @@ func (r *reader) apply(f field, w word) {
 		return
 	}
 	switch f {
-	case ignored, destination, network:
+	case ignored, destination, network, pool:
 	case gateway:
 		r.route(w.address)
 	case resolver:

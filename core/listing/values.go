@@ -39,7 +39,7 @@ func (r *reader) values(words []word) {
 			r.modes(before)
 			if found := keyOf(before); found != noField {
 				f = found
-			} else if f != resolver && f != gateway || len(before) > 1 {
+			} else if f != resolver && f != gateway && f != pool || len(before) > 1 {
 				f = noField
 			}
 			before = nil
@@ -48,7 +48,7 @@ func (r *reader) values(words []word) {
 			f = ownAddress
 		}
 		r.placed(f, w)
-		if f != resolver {
+		if f != resolver && f != pool {
 			f = noField
 		}
 	}
@@ -180,7 +180,7 @@ func (r *reader) labelled(f field, words []word, at int) int {
 			continue
 		}
 		r.apply(f, w)
-		if f != resolver && f != gateway {
+		if f != resolver && f != gateway && f != pool {
 			f = noField
 		}
 	}

@@ -43,7 +43,10 @@ func (r *reader) way(words []word) bool {
 		}
 		return true
 	}
-	if w.kind != prefixWord && w.kind != addressWord || slices.ContainsFunc(words, func(x word) bool { return x.is("lladdr", "failed", "incomplete") }) {
+	if w.kind != prefixWord && w.kind != addressWord || slices.ContainsFunc(words, func(x word) bool {
+		return x.is("lladdr",
+			"failed", "incomplete")
+	}) {
 		return false
 	}
 	r.fromRoute(words[at:])

@@ -93,6 +93,9 @@ func pieces(chunk string, at int, bracket bool) []word {
 	if text == "" {
 		return nil
 	}
+	if m := gluedWord.FindStringSubmatch(text); m != nil {
+		return append(pieces(m[1], at, bracket), pieces(m[2]+tail, at+len(m[1]), bracket)...)
+	}
 	if w.classify(); w.kind != plainWord {
 		return []word{w}
 	}
@@ -118,8 +121,8 @@ func pieces(chunk string, at int, bracket bool) []word {
 func joinSpaced(words []word) []word {
 	for i := 0; i+6 <= len(words); i++ {
 		digits := ""
-		for _, w := range words[i : i+6] {
-			if len(w.text) != 2 || !isHex(w.text) || w.kind != plainWord {
+		for k, w := range words[i : i+6] {
+			if k < 5 && (w.comma || w.label) || len(w.text) != 2 || !isHex(w.text) || w.kind != plainWord {
 				digits = ""
 				break
 			}
@@ -143,11 +146,12 @@ func everybodys(digits string) bool {
 }
 
 var (
-	dotted   = regexp.MustCompile(`^[0-9OoIl|SB]{1,4}([.,;_]{1,2}[0-9OoIl|SB]{1,6}){2,4}$`)
-	grouped  = regexp.MustCompile(`^[0-9a-fA-FOoIlSg|]{1,2}([:;.\-][0-9a-fA-FOoIlSg|]{1,2}){4,6}$`)
-	gluedMAC = regexp.MustCompile(`^(?i:ether|mac|hwaddr|addr|address)[:\-]?([0-9a-fA-F]{2}([:\-][0-9a-fA-F]{2}){5})$`)
-	gluedNet = regexp.MustCompile(`^(?i:inet|addr|address|ip)-?(\d{1,3}(\.\d{1,3}){3}(/\d{1,2})?)$`)
-	counter  = regexp.MustCompile(`^([1-9]\d{0,3})[:).]$`)
+	dotted    = regexp.MustCompile(`^[0-9OoIl|SB]{1,4}([.,;_]{1,2}[0-9OoIl|SB]{1,6}){2,4}$`)
+	grouped   = regexp.MustCompile(`^[0-9a-fA-FOoIlSg|]{1,2}([:;.\-][0-9a-fA-FOoIlSg|]{1,2}){4,6}$`)
+	gluedMAC  = regexp.MustCompile(`^(?i:ether|mac|hwaddr|addr|address)[:\-]?([0-9a-fA-F]{2}([:\-][0-9a-fA-F]{2}){5})$`)
+	gluedNet  = regexp.MustCompile(`^(?i:inet|addr|address|ip)-?(\d{1,3}(\.\d{1,3}){3}(/\d{1,2})?)$`)
+	gluedWord = regexp.MustCompile(`^(\d{1,3}(?:\.\d{1,3}){3}/\d{1,2})([A-Za-z]+)$`)
+	counter   = regexp.MustCompile(`^([1-9]\d{0,3})[:).]$`)
 )
 
 // classify finds what a word is by its form, and repairs the slips of people and of

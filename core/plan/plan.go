@@ -33,6 +33,15 @@ func (p *Plan) Segment(name string) *Segment { return p.segments[name] }
 // Machine gives the named appliance or guest, or nil.
 func (p *Plan) Machine(name string) *Machine { return p.machines[name] }
 
+// Names gives the names of all machines, in their order.
+func (p *Plan) Names() []string {
+	names := make([]string, len(p.Machines))
+	for i, m := range p.Machines {
+		names[i] = m.Name
+	}
+	return names
+}
+
 // Appliances gives the appliances, in file order.
 func (p *Plan) Appliances() []*Machine { return p.Machines[:len(p.Lab.Appliances)] }
 
