@@ -315,3 +315,45 @@ func BenchmarkForward(b *testing.B) {
 		s.Node.Drain()
 	}
 }
+
+// A bridge knows from which side a conversation began: the same packets from the other
+// side, which a flooded frame may have opened, belong to none.
+func TestBridgeKnowsItsSides(t *testing.T) {
+	l, err := lab.Read("lab.yaml", []byte(`bastion: 1
+lab: veiled
+segments:
+  moor: {reach: upstream, subnet: 172.29.70.0/24, gateway: 172.29.70.1}
+  veiled: {reach: isolated}
+appliances:
+  veil:
+    kind: transparent
+    ports: [{role: wan, segment: moor}, {role: lan, segment: veiled}]
+    rules: [deny any from any to outside, allow any from any to any]
+guests: {rail: veiled}
+`))
+	require.NoError(t, err)
+	p, err := plan.Build(l)
+	require.NoError(t, err)
+	s := &sluice{Appliance: New(p.Machine("veil"), Options{Guests: p.Guests()})}
+	out, in := netip.MustParseAddr("172.29.70.50"), netip.MustParseAddr("172.29.70.60")
+	for _, c := range []struct {
+		what    string
+		adapter int
+		frame   []byte
+		passes  bool
+	}{
+		{"from inside to outside the rules deny it", 2, ping(in, out, 7, false), false},
+		{"from outside they let it in", 1, ping(out, in, 7, false), true},
+		{"and its answer out", 2, ping(in, out, 7, true), true},
+		{"the answer does not come from outside", 1, ping(in, out, 7, true), false},
+		{"nor does the same request come from inside", 2, ping(out, in, 7, false), false},
+		{"a conversation of its own stays denied", 2, udp(in, 5000, out, 53), false},
+	} {
+		packet.SetLink(c.frame, mac.Address{2, 0, 0, 0, 9, 9}, mac.Address{2, 0, 0, 0, byte(c.adapter), 1})
+		q, err := packet.Decode(c.frame)
+		require.NoError(t, err)
+		s.now += time.Millisecond
+		s.Node.Receive(s.now, c.adapter, q)
+		assert.Equal(t, c.passes, len(s.Node.Drain()) > 0, c.what)
+	}
+}

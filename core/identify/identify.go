@@ -141,6 +141,11 @@ func Adopt(p *plan.Plan, m *plan.Machine, l listing.Listing) (Adoption, error) {
 			}
 			continue
 		}
+		linked := i
+		linked.Link = listing.LinkUnknown // a cable that is not in yet is no reason
+		if doubt := belongs(p, row.adapter, linked); doubt != "" {
+			return out, fmt.Errorf("%s: %s", row.Device, doubt)
+		}
 		is := plan.Real{Device: i.Device}
 		if i.Tail != "" {
 			address, err := mac.Parse(i.Tail)
@@ -187,7 +192,7 @@ func pairUnpinned(p *plan.Plan, m *plan.Machine, list []listing.Interface) *pair
 	for k := range y.rows {
 		y.rows[k].listed.Tail, y.rows[k].MAC = list[k].Tail, pairs(list[k].Tail)
 		if y.rows[k].adapter != nil && slices.ContainsFunc(p.Adapters, func(a *plan.Adapter) bool {
-			return a.Machine != m && a.MACGiven && hex(a) == list[k].Tail
+			return a.Machine != m && hex(a) == list[k].Tail
 		}) {
 			y.rows[k].adapter, y.rows[k].Conflict = nil, "its hardware address is another machine's"
 		}

@@ -106,8 +106,29 @@ func pair(p *plan.Plan, m *plan.Machine, list []listing.Interface) *pairing {
 	} {
 		x.each(by.how, by.fits)
 	}
+	x.equals()
 	x.byOrder()
 	return x
+}
+
+// equals names rows that say the same of an adapter: nothing tells which of them it is.
+func (x *pairing) equals() {
+	for _, a := range x.m.Own() {
+		if _, gone := x.taken[a]; gone {
+			continue
+		}
+		var rows []int
+		for k := range x.rows {
+			if i := x.rows[k].listed; x.open(k) && tagFits(i, a) && (x.calledSo(i, a) || x.roleFits(i, a)) {
+				rows = append(rows, k)
+			}
+		}
+		for _, k := range rows {
+			if len(rows) > 1 {
+				x.rows[k].Conflict = fmt.Sprintf("%s and %s fit adapter %d (%s) equally", x.rows[rows[0]].Device, x.rows[rows[1]].Device, a.Number, a.Name)
+			}
+		}
+	}
 }
 
 // open tells rows that nothing was found for yet.

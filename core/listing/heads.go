@@ -38,6 +38,12 @@ func (r *reader) head(line string, words []word, indent int) []word {
 		r.start(words[2].text, "", 0)
 		return words[3:]
 	}
+	return r.headByWords(words, indent)
+}
+
+// headByWords finds the interface by where its role, its device and its first value
+// stand among a line's words.
+func (r *reader) headByWords(words []word, indent int) []word {
 	value := slices.IndexFunc(words, func(w word) bool { return w.kind != plainWord && w.kind != arrow })
 	role := slices.IndexFunc(words, func(w word) bool { return w.kind == plainWord && isRole(w.text) })
 	device := slices.IndexFunc(words, func(w word) bool { return w.kind == plainWord && isDevice(w.text) })

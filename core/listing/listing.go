@@ -187,7 +187,9 @@ func replied(lines []string) string {
 
 // Named gives the interfaces that have something to tell them by.
 func (l Listing) Named() []Interface {
-	return slices.DeleteFunc(slices.Clone(l.Interfaces), func(i Interface) bool { return i.Device == "" && i.Tail == "" && i.Label == "" })
+	return slices.DeleteFunc(slices.Clone(l.Interfaces), func(i Interface) bool {
+		return i.Device == "" && i.Tail == "" && i.Label == "" && i.Number == 0
+	})
 }
 
 // reader is a listing in the making.

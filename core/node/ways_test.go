@@ -49,6 +49,19 @@ func TestWays(t *testing.T) {
 	n.SetLink(0, 2, true)
 	n.SetLink(0, 3, true)
 
+	// What was remembered of the links goes with a link, and comes with a new port.
+	assert.Equal(t, "lan 10.83.16.44", way("10.83.16.44"))
+	n.SetLink(0, 1, false)
+	assert.Equal(t, "first 172.29.64.1", way("10.83.16.44"))
+	n.SetLink(0, 1, true)
+	assert.Equal(t, "lan 10.83.16.44", way("10.83.16.44"))
+	n.AddPort(Port{Name: "near", Adapter: 4, MAC: mac.Address{2, 4}, Address: prefix("10.83.16.41/29")})
+	assert.Equal(t, "near 10.83.16.44", way("10.83.16.44"), "the longest prefix")
+	for i := range 3 * maxNear / 2 { // forged addresses do not pile up
+		n.Route(netip.AddrFrom4([4]byte{11, byte(i >> 16), byte(i >> 8), byte(i)}))
+	}
+	assert.LessOrEqual(t, len(n.near), maxNear)
+
 	assert.True(t, n.Local(address("172.29.65.9")), "one more address")
 	n.Receive(0, 3, mustDecode(packet.ARP(packet.ARPRequest, mac.Broadcast, mac.Address{2, 9}, address("172.29.65.1"), mac.Address{},
 		address("172.29.65.9"))))
