@@ -233,3 +233,30 @@ func TestJudgements(t *testing.T) {
 		assert.True(t, found, "%s: nothing says %q\n%s\n%+v", c.what, c.says, c.text, facts)
 	}
 }
+
+// The host stands where the plan has it, with one way out, and that not through the lab.
+func TestCompareHost(t *testing.T) {
+	p := build(t, `bastion: 1
+lab: h
+segments:
+  out: {reach: upstream, subnet: 172.29.70.0/24, gateway: 172.29.70.1}
+  bench: {reach: host, subnet: 10.83.18.0/24, host-address: 10.83.18.254/24}
+  fen: {reach: isolated, subnet: 10.83.17.0/24}
+appliances: {gate: {ports: [{role: wan, segment: out}, {role: lan, name: bench, segment: bench}, {role: lan, name: fen, segment: fen}]}}
+`)
+	const own = "3: vbr0: <UP>\n    inet 10.83.18.254/24 scope global vbr0\n"
+	for _, c := range []struct{ what, text, verdict, says string }{
+		{"as planned", own + "default via 172.29.70.1 dev enp1\n", "holds", "one way out, by 172.29.70.1"},
+		{"its way out is not shown", own, "unknown", "way out is not shown"},
+		{"its leg is not shown", "default via 172.29.70.1 dev enp1\n", "unknown", "leg on bench is not shown"},
+		{"another address", "3: vbr0: <UP>\n    inet 10.83.18.9/24\ndefault via 172.29.70.1\n", "broken", "10.83.18.9 on bench, and 10.83.18.254 is planned"},
+		{"a leg too many", own + "4: vbr1: <UP>\n    inet 10.83.17.9/24\ndefault via 172.29.70.1\n", "broken", "it stands on fen"},
+		{"a wrong mask", "3: vbr0: <UP>\n    inet 10.83.18.254/16\ndefault via 172.29.70.1\n", "broken", "/16, and /24 is planned"},
+		{"two ways out", own + "default via 172.29.70.1 dev enp1\ndefault via 192.0.2.1 dev wlp2\n", "broken", "2 ways out at once"},
+		{"through the lab", own + "default via 10.83.18.1 dev vbr0\n", "broken", "through the lab"},
+	} {
+		facts := CompareHost(p, listing.Read(c.text))
+		assert.Equal(t, c.verdict, Verdict(facts), "%s: %+v", c.what, facts)
+		assert.Contains(t, fmt.Sprintf("%+v", facts), c.says, c.what)
+	}
+}
