@@ -72,6 +72,8 @@ func TestFilesAreShort(t *testing.T) {
 		}
 		data, err := os.ReadFile(path)
 		assert.LessOrEqual(t, strings.Count(string(data), "\n"), 520, path)
+		assert.NotRegexp(t, `(?m)^(?:var |\t)\w+ += (?:\[\]\*regexp\.Regexp\{)?regexp\.MustCompile`, string(data),
+			"%s: what is made at start costs every command, also those that never use it", path)
 		for i, line := range strings.Split(string(data), "\n") {
 			if !long.MatchString(line) { // a sentence is not cut
 				assert.LessOrEqual(t, utf8.RuneCountInString(line), 140, "%s:%d", path, i+1)

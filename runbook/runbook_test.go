@@ -212,8 +212,8 @@ func TestWalk(t *testing.T) {
 	w.Add(Entry{Step: steps[0].ID, Outcome: Proved, At: at, Seen: []string{"eth0 is wan"}})
 	assert.Equal(t, 2, w.Next(steps))
 	record := string(w.Record(b))
-	assert.Contains(t, record, "1 steps done, 1 checked")
-	assert.Contains(t, record, "| 1.1 "+steps[0].Title+" | checked | 2026-11-23T09:00:00Z | eth0 is wan |")
+	assert.Contains(t, record, "1 steps said to be done, 1 seen to be")
+	assert.Contains(t, record, "| 1.1 "+steps[0].Title+" | seen | 2026-11-23T09:00:00Z | eth0 is wan |")
 	assert.Contains(t, record, "| 1.3 "+steps[2].Title+" | open | | |")
 }
 

@@ -15,10 +15,10 @@ type Outcome string
 
 // The outcomes.
 const (
-	Done    Outcome = "done"
+	Done    Outcome = "said" // by the person
 	Skipped Outcome = "skipped"
-	Proved  Outcome = "checked" // a listing was judged and held
-	Forced  Outcome = "forced"  // a listing was judged, did not hold, and the person went on
+	Proved  Outcome = "seen"   // a listing was judged and held
+	Forced  Outcome = "forced" // a listing was judged, did not hold, and the person went on
 )
 
 // Entry is a step that was walked.
@@ -51,6 +51,14 @@ func ReadWalk(data []byte, lab string) (Walk, error) {
 	}
 	if w.Schema != WalkSchema || w.Lab != lab {
 		return Walk{}, fmt.Errorf("it remembers no walk through %s", lab)
+	}
+	for i, e := range w.Entries { // as they were called before
+		switch e.Outcome {
+		case "done":
+			w.Entries[i].Outcome = Done
+		case "checked":
+			w.Entries[i].Outcome = Proved
+		}
 	}
 	return w, nil
 }
@@ -113,7 +121,7 @@ func (w *Walk) Record(b Book) []byte {
 			open++
 		}
 	}
-	fmt.Fprintf(&out, "\n%d steps done, %d checked, %d gone past a check that did not hold, %d skipped, %d open.\n\n| step | outcome | when | seen |\n| --- | --- | --- | --- |\n", n[Done], n[Proved], n[Forced], n[Skipped], open)
+	fmt.Fprintf(&out, "\n%d steps said to be done, %d seen to be, %d gone past a check that did not hold, %d skipped, %d open.\n\n| step | outcome | when | seen |\n| --- | --- | --- | --- |\n", n[Done], n[Proved], n[Forced], n[Skipped], open)
 	for i, p := range b.Parts {
 		for j, s := range p.Steps {
 			e, ok := by[s.ID]

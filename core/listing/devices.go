@@ -1,7 +1,6 @@
 package listing
 
 import (
-	"regexp"
 	"strconv"
 	"strings"
 )
@@ -32,9 +31,9 @@ func isRole(text string) bool {
 }
 
 var (
-	deviceForm = regexp.MustCompile(`^[A-Za-z][A-Za-z_-]*\d[\w./@-]*$`)
-	keyInside  = regexp.MustCompile(`(?i)(addr|adress|gateway|mask|dns|server|method|route|origin|prefix|connected|present|network|adapter|driver|cable|router)`)
-	noDevices  = regexp.MustCompile(`(?i)^(ipv?|v|inet|dhcpv?|dhcp|dns|route|ip|tcp|udp|icmp|http|https|ssh|sha|md|x|utf|rfc|ntp|nd|link#|step|version|line|port#|option|opt|wan|lan|dmz|` +
+	deviceForm = form(`^[A-Za-z][A-Za-z_-]*\d[\w./@-]*$`)
+	keyInside  = form(`(?i)(addr|adress|gateway|mask|dns|server|method|route|origin|prefix|connected|present|network|adapter|driver|cable|router)`)
+	noDevices  = form(`(?i)^(ipv?|v|inet|dhcpv?|dhcp|dns|route|ip|tcp|udp|icmp|http|https|ssh|sha|md|x|utf|rfc|ntp|nd|link#|step|version|line|port#|option|opt|wan|lan|dmz|` +
 		`mgmt|answer|vlan|tag|mtu|qlen|metric|uptime|build|release|page|day|week|section|note|tab|fig|table|item|id|no|num|nr|win|bit|cpu|disk|mem|ram|slot|pci)\d[\d.]*$`)
 )
 

@@ -19,8 +19,8 @@ func (r *reader) head(line string, words []word, indent int) []word {
 	if m := adapterName.FindStringSubmatch(strings.TrimSpace(line)); m != nil {
 		return r.numberedHead(strings.TrimSpace(line), m, words)
 	}
-	for _, form := range desktop {
-		if m := form.FindStringSubmatch(line); m != nil && indent == 0 {
+	for _, head := range desktop {
+		if m := head.FindStringSubmatch(line); m != nil && indent == 0 {
 			r.start(strings.Trim(m[1], `"' `), "", 0)
 			r.used = true
 			return nil

@@ -1,15 +1,14 @@
 package listing
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 )
 
 var (
-	granted    = regexp.MustCompile(`(?i)\bdhcpack\b|\bbound to\b|\bleased\b|\bacquired\b|\bobtained\b|\bnew lease\b|\blease of\b|\bgot lease\b`)
-	unanswered = regexp.MustCompile(`(?i)\bno (?:lease|dhcpoffers?|offers?|working leases|dhcp servers?)\b|\blease failed\b|\bfailed to (?:get|obtain) .*lease\b`)
-	talk       = regexp.MustCompile(`(?i)\bdhcp(discover|request|offer|nak|inform|release|decline)\b|\boffered\b|\bbroadcasting\b|\bsending (discover|select|request)\b|\brequesting\b|\bsoliciting\b`)
+	granted    = form(`(?i)\bdhcpack\b|\bbound to\b|\bleased\b|\bacquired\b|\bobtained\b|\bnew lease\b|\blease of\b|\bgot lease\b`)
+	unanswered = form(`(?i)\bno (?:lease|dhcpoffers?|offers?|working leases|dhcp servers?)\b|\blease failed\b|\bfailed to (?:get|obtain) .*lease\b`)
+	talk       = form(`(?i)\bdhcp(discover|request|offer|nak|inform|release|decline)\b|\boffered\b|\bbroadcasting\b|\bsending (discover|select|request)\b|\brequesting\b|\bsoliciting\b`)
 )
 
 // leaseTalk takes a line of a lease client's or server's log.

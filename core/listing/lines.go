@@ -1,33 +1,32 @@
 package listing
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 )
 
 var (
-	prompt   = regexp.MustCompile(`^[\[(]?[\w.-]+@([\w.-]+)[\])]?[ :][^ ]*.*?[#$%>](?: |$)`)
-	shell    = regexp.MustCompile(`^(PS )?[A-Za-z]:\\[^>]*>|^[$#%>] \w`)
-	numbered = regexp.MustCompile(`(?i)^\s*(nic|vnic|net|ethernet|interface)(\d{1,3})\b`)
-	question = regexp.MustCompile(`(?i)^\W*(?:please )?(?:do you want|enter|type|which|choose|select|specify|input|give|what)\s+\w`)
+	prompt   = form(`^[\[(]?[\w.-]+@([\w.-]+)[\])]?[ :][^ ]*.*?[#$%>](?: |$)`)
+	shell    = form(`^(PS )?[A-Za-z]:\\[^>]*>|^[$#%>] \w`)
+	numbered = form(`(?i)^\s*(nic|vnic|net|ethernet|interface)(\d{1,3})\b`)
+	question = form(`(?i)^\W*(?:please )?(?:do you want|enter|type|which|choose|select|specify|input|give|what)\s+\w`)
 	// The heads of a desktop's adapters: the kind before the word for it, or behind.
-	desktop = []*regexp.Regexp{
-		regexp.MustCompile(`(?i)^\S.*[ -]adapter (.+?) ?:$`),
-		regexp.MustCompile(`(?i)^(?:carte|adaptador|adaptateur|scheda|placa)(?: de| d')? (?:ethernet|lan inal[aá]mbrica|r[eé]seau sans fil|rede sem fio|` +
+	desktop = []pattern{
+		form(`(?i)^\S.*[ -]adapter (.+?) ?:$`),
+		form(`(?i)^(?:carte|adaptador|adaptateur|scheda|placa)(?: de| d')? (?:ethernet|lan inal[aá]mbrica|r[eé]seau sans fil|rede sem fio|` +
 			`lan wireless|lan|wireless|t[uú]nnel|t[uú]nel|ppp|inconnue?|desconocido|desconhecido) (.+?) ?:$`),
 	}
 	// What begins an interface whatever its name is: flags, a state in capitals.
-	strong = regexp.MustCompile(`^(?:\d+: ([^\s:]+): <|([\w.-]+): flags=|([\w.-]+)\s+Link encap|([\w.@-]+)\s+(?:UP|DOWN|UNKNOWN|LOWERLAYERDOWN)(?:\s|$))`)
+	strong = form(`^(?:\d+: ([^\s:]+): <|([\w.-]+): flags=|([\w.-]+)\s+Link encap|([\w.@-]+)\s+(?:UP|DOWN|UNKNOWN|LOWERLAYERDOWN)(?:\s|$))`)
 	// An adapter that is told by its number alone.
-	adapterName  = regexp.MustCompile(`(?i)^((?:virtual |network |netzwerk)?(?:adapter|nic|vnic|adaptateur|adaptador|scheda)(?: r[eé]seau| de red| de rede)?) ?#?(\d{1,3})\b`)
-	clock        = regexp.MustCompile(`^([01]?\d|2[0-3]|\d{4})[:-][0-5]\d([:-][0-5]\d)?$`)
-	apartSlash   = regexp.MustCompile(`(\d+\.\d+\.\d+\.\d+) ?/ ?(\d{1,2})\b`)
-	ordinal      = regexp.MustCompile(`(?i)^\s*(?:the )?(first|second|third|fourth|1st|2nd|3rd|4th) (?:network )?(?:adapter|nic|card|interface)\b[ :,]*`)
-	bullet       = regexp.MustCompile(`^(\s*)[-*+] `)
-	quoted       = regexp.MustCompile(`(?i)\b(?:interface|schnittstelle|interfaz|interfaccia) "([^"]{1,40})"$`)
-	keyOfAdapter = regexp.MustCompile(`(?i)^(?:nic|vnic|net|ethernet)\d{1,3}\.[a-z]`)
-	suffixed     = regexp.MustCompile(`^\s*([A-Za-z_]*[A-Za-z_])(\d{1,2})\s*=\s*(.+)$`)
+	adapterName  = form(`(?i)^((?:virtual |network |netzwerk)?(?:adapter|nic|vnic|adaptateur|adaptador|scheda)(?: r[eé]seau| de red| de rede)?) ?#?(\d{1,3})\b`)
+	clock        = form(`^([01]?\d|2[0-3]|\d{4})[:-][0-5]\d([:-][0-5]\d)?$`)
+	apartSlash   = form(`(\d+\.\d+\.\d+\.\d+) ?/ ?(\d{1,2})\b`)
+	ordinal      = form(`(?i)^\s*(?:the )?(first|second|third|fourth|1st|2nd|3rd|4th) (?:network )?(?:adapter|nic|card|interface)\b[ :,]*`)
+	bullet       = form(`^(\s*)[-*+] `)
+	quoted       = form(`(?i)\b(?:interface|schnittstelle|interfaz|interfaccia) "([^"]{1,40})"$`)
+	keyOfAdapter = form(`(?i)^(?:nic|vnic|net|ethernet)\d{1,3}\.[a-z]`)
+	suffixed     = form(`^\s*([A-Za-z_]*[A-Za-z_])(\d{1,2})\s*=\s*(.+)$`)
 )
 
 // line takes one line of a listing.

@@ -1,7 +1,6 @@
 package listing
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -21,10 +20,10 @@ type column struct {
 	start int
 }
 
-var cells = regexp.MustCompile(`\S+(?: \S+)*`)
+var cells = form(`\S+(?: \S+)*`)
 
 // plainColumns are names of columns that say nothing of an interface.
-var plainColumns = regexp.MustCompile(`^(name|status|state|type|typ|tipo|mtu|metric|metrik|flags|ref|refs|use|expire|speed|link ?speed|protocol|proto|method|ok|index|idx|` +
+var plainColumns = form(`^(name|status|state|type|typ|tipo|mtu|metric|metrik|flags|ref|refs|use|expire|speed|link ?speed|protocol|proto|method|ok|index|idx|` +
 	`if ?index|scope|family|window|irtt|mss|iface|zone|no|nr|num|vendor|driver|route ?metric|is ?management ?os|port|age|hw ?type|media|comment|policy ?store|` +
 	`description|interface description|server addresses|address family|mode|nameif|security|ip ?addresses|prefix ?origin|suffix ?origin|address ?state)$`)
 
@@ -77,7 +76,10 @@ func (r *reader) heading(line string, words []word) bool {
 	return true
 }
 
-var single = regexp.MustCompile(`\S+`)
+var (
+	single = form(`\S+`)
+	dashes = form(`-+`)
+)
 
 func isColumn(name string) bool {
 	return !isDevice(name) && (foldLabel(name) == "" || fieldOf(name) != noField || plainColumns.MatchString(foldLabel(name)))
@@ -109,7 +111,7 @@ func (t *table) add(name string, start int) {
 // ruled takes the columns from the rule under a heading, where each has one of its
 // own: names may hold single spaces.
 func (t *table) ruled(rule string) {
-	spans := regexp.MustCompile(`-+`).FindAllStringIndex(rule, -1)
+	spans := dashes.FindAllStringIndex(rule, -1)
 	if len(spans) < 2 || strings.Trim(rule, "- ") != "" {
 		return
 	}
@@ -161,7 +163,7 @@ func (r *reader) row(line string, words []word) bool {
 	return true
 }
 
-var adapterWords = regexp.MustCompile(`(?i)^(?:(?:network|virtual|ethernet|netzwerk)[ -]?)*(?:adapter|nic|karte|interface)$`)
+var adapterWords = form(`(?i)^(?:(?:network|virtual|ethernet|netzwerk)[ -]?)*(?:adapter|nic|karte|interface)$`)
 
 func isCount(w string) bool { return strings.Trim(w, "0123456789") == "" && w != "" }
 

@@ -2,7 +2,6 @@ package listing
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -269,7 +268,7 @@ func (r *reader) value(f field, text string) {
 	}
 }
 
-var attachment = regexp.MustCompile(`(?i)^(?:(?:bridged?|internal|isolated|private|virtual|host[- ]?only|nat|standard|distributed|lan)[ ,]+)*(?:(?:adapter|interface|network|net|switch|segment|port group)[ ,]+)?`)
+var attachment = form(`(?i)^(?:(?:bridged?|internal|isolated|private|virtual|host[- ]?only|nat|standard|distributed|lan)[ ,]+)*(?:(?:adapter|interface|network|net|switch|segment|port group)[ ,]+)?`)
 
 // lastName takes the kind of an attachment off the name of what it leads to.
 func lastName(text string) string {
@@ -280,8 +279,8 @@ func lastName(text string) string {
 }
 
 var (
-	downWords = regexp.MustCompile(`(?i)\bno[- ]carrier\b|\bstate down\b|\(down\)|\bdown\b|disconnected|getrennt|d[eé]connect[eé]|desconectad|desligad|no link|not connected|unplugged|disabled|link_down 1|lowerlayerdown|no network|unavailable|scollegat|verbroken`)
-	upWords   = regexp.MustCompile(`(?i)lower_up|\bactive\b|\(up\)|\bup\b|\brunning\b|\bconnected\b|\bverbunden\b`)
+	downWords = form(`(?i)\bno[- ]carrier\b|\bstate down\b|\(down\)|\bdown\b|disconnected|getrennt|d[eé]connect[eé]|desconectad|desligad|no link|not connected|unplugged|disabled|link_down 1|lowerlayerdown|no network|unavailable|scollegat|verbroken`)
+	upWords   = form(`(?i)lower_up|\bactive\b|\(up\)|\bup\b|\brunning\b|\bconnected\b|\bverbunden\b`)
 )
 
 // linkState takes what a line says of a link.

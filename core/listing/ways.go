@@ -1,13 +1,12 @@
 package listing
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 )
 
 // flags is what routing tables write before a way.
-var flags = regexp.MustCompile(`^(?:[A-Z][A-Za-z]?\d?[*>]*|[*>+]+)$`)
+var flags = form(`^(?:[A-Z][A-Za-z]?\d?[*>]*|[*>+]+)$`)
 
 // way takes a line about a route.
 func (r *reader) way(words []word) bool {

@@ -3,7 +3,6 @@ package listing
 import (
 	"fmt"
 	"net/netip"
-	"regexp"
 	"strconv"
 	"strings"
 
@@ -146,12 +145,12 @@ func everybodys(digits string) bool {
 }
 
 var (
-	dotted    = regexp.MustCompile(`^[0-9OoIl|SB]{1,4}([.,;_]{1,2}[0-9OoIl|SB]{1,6}){2,4}$`)
-	grouped   = regexp.MustCompile(`^[0-9a-fA-FOoIlSg|]{1,2}([:;.\-][0-9a-fA-FOoIlSg|]{1,2}){4,6}$`)
-	gluedMAC  = regexp.MustCompile(`^(?i:ether|mac|hwaddr|addr|address)[:\-]?([0-9a-fA-F]{2}([:\-][0-9a-fA-F]{2}){5})$`)
-	gluedNet  = regexp.MustCompile(`^(?i:inet|addr|address|ip)-?(\d{1,3}(\.\d{1,3}){3}(/\d{1,2})?)$`)
-	gluedWord = regexp.MustCompile(`^(\d{1,3}(?:\.\d{1,3}){3}/\d{1,2})([A-Za-z]+)$`)
-	counter   = regexp.MustCompile(`^([1-9]\d{0,3})[:).]$`)
+	dotted    = form(`^[0-9OoIl|SB]{1,4}([.,;_]{1,2}[0-9OoIl|SB]{1,6}){2,4}$`)
+	grouped   = form(`^[0-9a-fA-FOoIlSg|]{1,2}([:;.\-][0-9a-fA-FOoIlSg|]{1,2}){4,6}$`)
+	gluedMAC  = form(`^(?i:ether|mac|hwaddr|addr|address)[:\-]?([0-9a-fA-F]{2}([:\-][0-9a-fA-F]{2}){5})$`)
+	gluedNet  = form(`^(?i:inet|addr|address|ip)-?(\d{1,3}(\.\d{1,3}){3}(/\d{1,2})?)$`)
+	gluedWord = form(`^(\d{1,3}(?:\.\d{1,3}){3}/\d{1,2})([A-Za-z]+)$`)
+	counter   = form(`^([1-9]\d{0,3})[:).]$`)
 )
 
 // classify finds what a word is by its form, and repairs the slips of people and of
