@@ -21,7 +21,7 @@ func Nearest(word string, known []string) string {
 }
 
 func didYouMean(word string, known ...string) string {
-	if n := Nearest(word, known); n != "" && n != word {
+	if n := meaning(word, known); n != "" && n != word {
 		return ` (did you mean "` + n + `"?)`
 	}
 	return ""

@@ -265,8 +265,11 @@ func readObject[T any, P interface {
 			names[i] = fields[i].name
 		}
 		hint := "known here: " + strings.Join(names, ", ")
-		if near := Nearest(key.Value, names); near != "" {
+		if near := meaning(key.Value, names); near != "" {
 			hint = "did you mean " + near + "?"
+			if strings.HasSuffix(strings.ToLower(key.Value), "mask") {
+				hint = "a mask stands behind its address, as a length: " + near + ": 10.83.16.1/24"
+			}
 		}
 		r.fail(place(key), "%s has no key %q; %s", what, key.Value, hint)
 	})

@@ -18,6 +18,11 @@ import (
 // address are kept; see [netip.Prefix.Masked]. The error says what to write
 // instead where that can be told.
 func ParsePrefix(text string) (netip.Prefix, error) {
+	if words := strings.Fields(text); len(words) == 2 && !strings.Contains(text, "/") { // a mask behind a space
+		if p, err := ParsePrefix(words[0] + "/" + words[1]); err == nil {
+			return netip.Prefix{}, fmt.Errorf("%q has its mask behind a space; write %s", text, p)
+		}
+	}
 	head, tail, ok := strings.Cut(strings.TrimSpace(text), "/")
 	head, tail = strings.TrimSpace(head), strings.TrimSpace(tail)
 	addr, err := ParseAddr(head)
