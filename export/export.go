@@ -54,7 +54,7 @@ func Kinds() []Kind {
 func machine(m *plan.Machine) ovf.System {
 	s := ovf.System{ID: m.Name, Name: m.Name, CPUs: m.Spec.CPUs, Memory: int64(m.Spec.Memory), Firmware: m.Spec.Firmware}
 	for _, a := range m.Own() {
-		s.Adapters = append(s.Adapters, ovf.Adapter{Number: a.Number, Name: a.Name + ": " + a.Attach, Network: a.Segment.Name, Model: a.NIC,
+		s.Adapters = append(s.Adapters, ovf.Adapter{Number: a.Number, Name: a.Name + ": " + a.Attach, Network: a.Segment.Called(), Model: a.NIC,
 			MAC: a.MAC.String(), Plugged: a.Plugged})
 	}
 	if m.Spec.Disk > 0 {
@@ -80,7 +80,7 @@ func pack(list []*plan.Machine) *ovf.Package {
 				if seg.Tag != 0 {
 					about += fmt.Sprintf(", tag %d on %s", seg.Tag, seg.Wire.Name)
 				}
-				p.Networks = append(p.Networks, ovf.Network{Name: seg.Name, Description: about})
+				p.Networks = append(p.Networks, ovf.Network{Name: seg.Called(), Description: about})
 			}
 		}
 		p.Systems = append(p.Systems, s)

@@ -142,7 +142,7 @@ func (b *writer) attach(a *plan.Adapter) string {
 	if tags != nil {
 		word += b.w.Trunk
 	}
-	text := b.w.Say(word, "uplink", cmp.Or(root.Lab.Uplink, "uplink"), "name", root.Name, "tag", fmt.Sprint(a.Segment.Tag), "tags",
+	text := b.w.Say(word, "uplink", cmp.Or(root.Lab.Uplink, "uplink"), "name", root.Called(), "tag", fmt.Sprint(a.Segment.Tag), "tags",
 		strings.Join(tags, ", "), "number", fmt.Sprint(a.Number))
 	if !a.Plugged {
 		text += ", cable unplugged"
@@ -186,7 +186,7 @@ func (b *writer) images() Step {
 func (b *writer) segments() Step {
 	s := Step{ID: "segments", Title: "Make the networks", Table: &Table{Head: []string{"segment", "how", "network", "tag"}, Tick: true}}
 	for _, seg := range b.p.Segments {
-		how := b.w.Say(b.w.Segment, "name", seg.Name)
+		how := b.w.Say(b.w.Segment, "name", seg.Called())
 		switch {
 		case seg.Tag != 0:
 			how = "nothing to make: it runs tagged on " + seg.Wire.Name
@@ -195,7 +195,7 @@ func (b *writer) segments() Step {
 		case seg.Reach == lab.Upstream:
 			how = "is there: " + b.w.Say(b.w.Bridged, "uplink", cmp.Or(seg.Lab.Uplink, "uplink"))
 		case seg.Reach == lab.Host:
-			how = b.w.Say(b.w.HostOnly, "name", seg.Name)
+			how = b.w.Say(b.w.HostOnly, "name", seg.Called())
 			if seg.HostLeg.IsValid() {
 				how += ", the host at " + seg.HostLeg.String()
 			}
@@ -224,7 +224,7 @@ func (b *writer) strangers() Step {
 		Why: "Two lease servers on a segment race, and guests that hear the wrong one have no way out, or one around the appliance."}
 	for _, seg := range b.p.Segments {
 		if seg.Inside() && seg.Bridged == nil && seg.Tag == 0 {
-			s.Do = append(s.Do, b.w.Say(b.w.Leases, "name", seg.Name)+": off.")
+			s.Do = append(s.Do, b.w.Say(b.w.Leases, "name", seg.Called())+": off.")
 		}
 	}
 	if s.Do == nil {

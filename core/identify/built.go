@@ -51,18 +51,24 @@ func fold(name string) string {
 // name is not quite the segment's: to a hypervisor another spelling is another
 // network.
 func network(p *plan.Plan, name string) (s *plan.Segment, near bool) {
-	if s = p.Segment(name); s != nil {
-		return s, false
+	for _, s := range p.Segments {
+		if s.Called() == name {
+			return s, false
+		}
+	}
+	if s = p.Segment(name); s != nil { // its name here, and the hypervisor has another
+		return s, true
 	}
 	var best *plan.Segment
 	for _, s := range p.Segments {
-		a, b := fold(name), fold(s.Name)
-		if a == b || strings.TrimRight(a, "0123456789") == strings.TrimRight(b,
-			"0123456789") && a != "" && best == nil || len(b) > 3 && lab.Nearest(a, []string{b}) != "" && best == nil {
+		a, b := fold(name), fold(s.Called())
+		if a == b {
+			return s, true
+		}
+		trimmed := strings.TrimRight(a, "0123456789")
+		like := a != "" && trimmed == strings.TrimRight(b, "0123456789") || len(b) > 3 && lab.Nearest(a, []string{b}) != ""
+		if like && best == nil {
 			best = s
-			if a == b {
-				break
-			}
 		}
 	}
 	return best, best != nil
@@ -127,8 +133,8 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 	case x.Network == "":
 		c.unseen(attach, "adapter %d (%s) says no network; %s is planned", x.Number, a.Name, a.Segment.Name)
 	case s == a.Segment && near && a.Segment.Reach == lab.Isolated:
-		c.wrong("dead-segment", fmt.Sprintf("write it %s everywhere, letter by letter", s.Name),
-			"adapter %d is on %q, and the segment is called %s: to the hypervisor that is another network", x.Number, x.Network, s.Name)
+		c.wrong("dead-segment", fmt.Sprintf("write it %s everywhere, letter by letter", s.Called()),
+			"adapter %d is on %q, and the segment is called %s: to the hypervisor that is another network", x.Number, x.Network, s.Called())
 	case s == a.Segment, s != nil && s == a.Segment.Wire.Root():
 	case s == nil && a.Segment.Reach == lab.Upstream:
 		c.unseen("look whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, which the lab does not name; it should lead to %s",

@@ -230,8 +230,8 @@ func (c *comparison) attached(a *plan.Adapter, row Row) {
 	s, near := network(c.p, row.listed.Network)
 	switch {
 	case near && s == a.Segment && a.Segment.Reach == lab.Isolated:
-		c.wrong("dead-segment", "write it "+s.Name+" everywhere, letter by letter", "%s is on %q, and the segment is called %s", row.Device,
-			row.listed.Network, s.Name)
+		c.wrong("dead-segment", "write it "+s.Called()+" everywhere, letter by letter", "%s is on %q, and the segment is called %s", row.Device,
+			row.listed.Network, s.Called())
 	case s != nil && (s == a.Segment || s == a.Segment.Wire.Root()), a.Segment.Wire.Root().Lab.Uplink == row.listed.Network:
 		c.on(row.listed.Line, "adapter %d is on %s", a.Number, row.listed.Network)
 	case s != nil && !near:

@@ -97,7 +97,8 @@ func pair(p *plan.Plan, m *plan.Machine, list []listing.Interface) *pairing {
 		{ByName, x.calledSo},
 		{ByName, x.roleFits},
 		{ByName, func(i listing.Interface, a *plan.Adapter) bool {
-			return i.Network != "" && fold(i.Network) == fold(a.Segment.Name)
+			s, _ := network(p, i.Network)
+			return i.Network != "" && s == a.Segment
 		}},
 		{ByAddress, hasPlanned},
 		{ByAddress, func(i listing.Interface, a *plan.Adapter) bool {

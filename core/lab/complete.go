@@ -1,6 +1,9 @@
 package lab
 
-import "fmt"
+import (
+	"cmp"
+	"fmt"
+)
 
 // complete checks what no single key can: that names lead somewhere, that what
 // belongs together is there. What is well written but unwise is left to
@@ -21,8 +24,14 @@ func (r *reader) complete(l *Lab) {
 	for _, g := range l.Guests {
 		r.known(l, g.Name, "guest", g, g.Pos)
 	}
+	called := map[string]*Segment{}
 	for _, s := range l.Segments {
 		r.completeSegment(l, s)
+		name := cmp.Or(s.KnownAs, s.Name)
+		if old := called[name]; old != nil && (s.KnownAs != "" || old.KnownAs != "") {
+			r.fail(s.At("known-as"), "segments %s and %s are both known as %q; a hypervisor could not tell them apart", old.Name, s.Name, name)
+		}
+		called[name] = s
 	}
 	for _, a := range l.Appliances {
 		r.completeAppliance(l, a)

@@ -103,6 +103,8 @@ func segmentFields() []field[Segment] {
 			func(s *Segment) *Reach { return &s.Reach }, Upstream, Host, Isolated),
 		wordField("join", "Upstream only: bridged onto an uplink, or translated (nat) by the host.",
 			func(s *Segment) *string { return &s.Join }, "bridged", "nat"),
+		textField("known-as", "What the hypervisor calls it, letter by letter, where that is not its name here.",
+			func(s *Segment) *string { return &s.KnownAs }),
 		textField("uplink", "Upstream only: which of the host's adapters.", func(s *Segment) *string { return &s.Uplink }),
 		networkField("subnet", "The segment's network; planned when absent.", func(s *Segment) *netip.Prefix { return &s.Subnet }),
 		intField("hosts", "How many machines the planned subnet must hold.", 1, 1<<20, func(s *Segment) *int { return &s.Hosts }),

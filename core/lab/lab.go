@@ -78,6 +78,7 @@ type Segment struct {
 	Origin
 	Name                 string
 	Reach                Reach
+	KnownAs              string // what the hypervisor calls it; empty: its name
 	Join                 string // bridged or nat; upstream only
 	Uplink               string
 	Subnet               netip.Prefix

@@ -92,9 +92,9 @@ func (b *builder) attach(a *Adapter) string {
 	case root.Reach == lab.Upstream:
 		text = "bridged to the host's uplink"
 	case root.Reach == lab.Host:
-		text = "host-only network " + root.Name
+		text = "host-only network " + root.Called()
 	default:
-		text = "isolated network " + root.Name
+		text = "isolated network " + root.Called()
 	}
 	if s.Tag != 0 {
 		text += fmt.Sprintf(", access tag %d", s.Tag)

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"net/netip"
 	"time"
 
@@ -68,6 +69,9 @@ type Segment struct {
 	HostPool *Pool        // what the host hands out here, or nil
 	inside   bool
 }
+
+// Called gives what the hypervisor calls the segment.
+func (s *Segment) Called() string { return cmp.Or(s.Lab.KnownAs, s.Name) }
 
 // Inside tells a segment that some appliance keeps from the outside: it has a
 // lan or dmz port here and no WAN port.
