@@ -106,6 +106,15 @@ func addresses() []Entry {
 			find:   (*checker).wanNoGateway,
 		},
 		{
+			Code: "wan-in-pool", Severity: Warning, Title: "A typed-in WAN address that the site hands out",
+			See:    "It works for days, until another machine of the site gets the same address, and both lose their connections by turns.",
+			Why:    "Whoever hands out leases there does not know that the address is taken.",
+			Remedy: "Have the site reserve the address for the WAN's hardware address, or choose one outside its pool.",
+			Old:    "address: 203.0.113.7/24",
+			Bad:    "address: 203.0.113.60/24",
+			find:   (*checker).wanInPool,
+		},
+		{
 			Code: "default-clash", Severity: Warning, Title: "The factory network is in use",
 			See:    "On first start the appliance answers where the site's router does, or the console shows one network twice.",
 			Why:    "Before it is set up, the appliance has its factory address on its inside port; when the WAN or the site has the same network, it cannot route.",
@@ -396,6 +405,18 @@ func (c *checker) wanNoGateway() {
 			if a.How == plan.Static && !a.Port.Has("gateway") && !a.Segment.Lab.Gateway.IsValid() {
 				c.find(portName(a), a.Port.At("address"), "write the upstream router's address as gateway", "port %s of %s has %s and no gateway",
 					a.Name, m.Name, a.Address)
+			}
+		}
+	}
+}
+
+func (c *checker) wanInPool() {
+	for _, m := range c.p.Appliances() {
+		for _, a := range m.WAN() {
+			from, to := a.Segment.Lab.PoolFrom, a.Segment.Lab.PoolTo
+			if at := a.Address.Addr(); a.How == plan.Static && from.IsValid() && to.IsValid() && !at.Less(from) && !to.Less(at) {
+				c.find(portName(a), a.Port.At("address"), "have it reserved there, or choose one outside the pool",
+					"port %s of %s has %s typed in, and the site hands out %s-%s on %s", a.Name, m.Name, at, from, to, a.Segment.Name)
 			}
 		}
 	}

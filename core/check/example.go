@@ -76,6 +76,11 @@ var examples = map[string]func() string{
 		return strings.NewReplacer(", gateway: 203.0.113.1}", "}", "{role: wan, segment: road,",
 			"{role: wan, segment: road, address: 203.0.113.7/24, gateway: 203.0.113.1,").Replace(base)
 	},
+	"wan-in-pool": func() string {
+		return strings.NewReplacer("gateway: 203.0.113.1}", "gateway: 203.0.113.1, pool: 203.0.113.50-203.0.113.199}",
+			"{role: wan, segment: road,",
+			"{role: wan, segment: road, address: 203.0.113.7/24, gateway: 203.0.113.1,").Replace(base)
+	},
 	"dead-segment": func() string {
 		return strings.NewReplacer("segments:\n", "segments:\n  attic: {reach: isolated, subnet: 10.83.99.0/24}\n", "guests:\n",
 			"guests:\n  wader: {segment: attic, static: 10.83.99.9/24}\n",

@@ -149,10 +149,20 @@ func (r *reader) completeSegment(l *Lab, s *Segment) {
 		r.fail(s.At("within"), "segment %s is within %s and has no tag; write `vlan: 48` or another number from 1 to 4094", s.Name, s.Within)
 	}
 	if s.Reach != Upstream && s.Reach != "" {
-		for _, key := range []string{"join", "uplink", "gateway"} {
+		for _, key := range []string{"join", "uplink", "gateway", "pool"} {
 			if s.Has(key) {
 				r.fail(s.At(key), "%s belongs to a segment of reach upstream, and %s has reach %s; leave it out", key, s.Name, s.Reach)
 			}
+		}
+	}
+	if p := s.Subnet; s.PoolFrom.IsValid() && s.PoolTo.IsValid() {
+		switch {
+		case !p.IsValid():
+			r.fail(s.At("pool"), "segment %s has a pool and no network; write its subnet too", s.Name)
+		case s.PoolTo.Less(s.PoolFrom):
+			r.fail(s.At("pool"), "the pool ends before it begins; write FIRST-LAST")
+		case !(p.Contains(s.PoolFrom) && p.Contains(s.PoolTo)):
+			r.fail(s.At("pool"), "the pool is not within %s, the network of %s", p, s.Name)
 		}
 	}
 	if s.Reach != Host && s.Reach != "" {

@@ -218,6 +218,37 @@ func ordinary(n netip.Prefix) error {
 	return fmt.Errorf("%s stands for %s; write a private network such as 10.83.16.0/24", n, what)
 }
 
+// poolField reads a run of addresses: FIRST-LAST, the last perhaps by its last part
+// alone (10.83.16.50-199).
+func poolField[T any](doc string, at func(*T) (from, to *netip.Addr)) field[T] {
+	return field[T]{"pool", doc, form{Type: "string", Pattern: `^[0-9.]+ ?- ?[0-9.]+$`}, func(r *reader, n *yaml.Node, t *T) {
+		text, ok := r.text(n, "pool")
+		if !ok {
+			return
+		}
+		first, last, ok := strings.Cut(text, "-")
+		if !ok {
+			r.fail(place(n), "pool: %q has no second address; write FIRST-LAST", shorten(text))
+			return
+		}
+		from, to := at(t)
+		var err error
+		if *from, err = subnet.ParseAddr(strings.TrimSpace(first)); err != nil {
+			r.fail(place(n), "pool: %s", shortenError(err))
+			return
+		}
+		if last = strings.TrimSpace(last); !strings.ContainsAny(last, ".:") {
+			if _, err := strconv.Atoi(last); err == nil && from.Is4() {
+				s := from.String()
+				last = s[:strings.LastIndexByte(s, '.')+1] + last
+			}
+		}
+		if *to, err = subnet.ParseAddr(last); err != nil {
+			r.fail(place(n), "pool: %s", shortenError(err))
+		}
+	}}
+}
+
 // hostField reads a machine's address with the prefix length of its network.
 func hostField[T any](name, doc string, at func(*T) *netip.Prefix) field[T] {
 	return parsedField(name, doc, prefixShape, subnet.ParsePrefix, at)

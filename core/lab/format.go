@@ -109,6 +109,8 @@ func segmentFields() []field[Segment] {
 		networkField("subnet", "The segment's network; planned when absent.", func(s *Segment) *netip.Prefix { return &s.Subnet }),
 		intField("hosts", "How many machines the planned subnet must hold.", 1, 1<<20, func(s *Segment) *int { return &s.Hosts }),
 		addrField("gateway", "Upstream only: the router that is there.", func(s *Segment) *netip.Addr { return &s.Gateway }),
+		poolField("Upstream only: what the site hands out there, first and last address with a hyphen between.",
+			func(s *Segment) (from, to *netip.Addr) { return &s.PoolFrom, &s.PoolTo }),
 		nameField("leases", "Who else hands out leases here: upstream, host, none, or a guest's name.",
 			func(s *Segment) *string { return &s.Leases }),
 		nameField("within", "The segment whose wire carries this one, tagged.", func(s *Segment) *string { return &s.Within }),
@@ -294,32 +296,8 @@ func portFields() []field[Port] {
 
 func leaseFields() []field[PortLeases] {
 	return []field[PortLeases]{
-		{"pool", "First and last address handed out, with a hyphen between.", form{Type: "string", Pattern: `^[0-9.]+ ?- ?[0-9.]+$`},
-			func(r *reader, n *yaml.Node, l *PortLeases) {
-				text, ok := r.text(n, "pool")
-				if !ok {
-					return
-				}
-				from, to, ok := strings.Cut(text, "-")
-				if !ok {
-					r.fail(place(n), "pool: %q has no second address; write FIRST-LAST", shorten(text))
-					return
-				}
-				var err error
-				if l.From, err = subnet.ParseAddr(strings.TrimSpace(from)); err != nil {
-					r.fail(place(n), "pool: %s", shortenError(err))
-					return
-				}
-				if to = strings.TrimSpace(to); !strings.ContainsAny(to, ".:") { // the short form 10.83.16.50-199
-					if _, err := strconv.Atoi(to); err == nil && l.From.Is4() {
-						s := l.From.String()
-						to = s[:strings.LastIndexByte(s, '.')+1] + to
-					}
-				}
-				if l.To, err = subnet.ParseAddr(to); err != nil {
-					r.fail(place(n), "pool: %s", shortenError(err))
-				}
-			}},
+		poolField("First and last address handed out, with a hyphen between.",
+			func(l *PortLeases) (from, to *netip.Addr) { return &l.From, &l.To }),
 		listField("dns", "Resolvers that leases name: addresses, or self for the appliance.", textShape, func(text string) (string, error) {
 			if text == "self" {
 				return text, nil

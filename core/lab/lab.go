@@ -84,7 +84,8 @@ type Segment struct {
 	Subnet               netip.Prefix
 	Hosts                int
 	Gateway              netip.Addr
-	Leases               string // upstream, host, none, or a guest's name
+	PoolFrom, PoolTo     netip.Addr // what the site hands out upstream; invalid: it is not known
+	Leases               string     // upstream, host, none, or a guest's name
 	Within               string
 	VLAN                 int
 	ForeignMACs          string       // allow or refuse
