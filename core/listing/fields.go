@@ -2,6 +2,7 @@ package listing
 
 import (
 	"strings"
+	"sync"
 	"unicode"
 
 	"golang.org/x/text/unicode/norm"
@@ -109,8 +110,31 @@ var labels = func() func() [][][]string {
 	}
 }()
 
+// looked remembers what labels say: a listing has few, again and again.
+var looked struct {
+	sync.Mutex
+	fields map[string]field
+}
+
+// maxLooked bounds what is remembered.
+const maxLooked = 1 << 12
+
 // fieldOf tells what a label says of its value.
 func fieldOf(label string) field {
+	looked.Lock()
+	defer looked.Unlock()
+	if f, ok := looked.fields[label]; ok {
+		return f
+	}
+	if len(looked.fields) >= maxLooked || looked.fields == nil {
+		looked.fields = map[string]field{}
+	}
+	f := lookUp(label)
+	looked.fields[strings.Clone(label)] = f
+	return f
+}
+
+func lookUp(label string) field {
 	words := strings.Fields(foldLabel(label))
 	if len(words) == 0 || len(words) > 8 {
 		return noField

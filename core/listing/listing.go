@@ -141,6 +141,7 @@ type Listing struct {
 const (
 	maxInterfaces = 4096
 	maxKept       = 256
+	maxLine       = 4 << 10 // bytes of a line that are read
 )
 
 // Empty tells a listing in which nothing was found.
@@ -162,6 +163,11 @@ func Read(text string, machines ...string) Listing {
 		lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
 		mark := replied(lines)
 		for n, line := range lines {
+			if len(line) > maxLine {
+				line = strings.ToValidUTF8(line[:maxLine], "")
+				r.out.Unread = append(r.out.Unread, Remark{n + 1, "all behind its first 4096 bytes"})
+				r.out.Unread = r.out.Unread[:min(len(r.out.Unread), maxKept)]
+			}
 			r.line(n+1, plainLine(strings.TrimPrefix(line, mark)))
 		}
 	}

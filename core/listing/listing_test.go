@@ -197,6 +197,40 @@ func TestLongListings(t *testing.T) {
 		fmt.Fprintf(&b, "eth%d 02:5b:ac:50:%02x:%02x\n", i, i>>8, i&255)
 	}
 	require.LessOrEqual(t, len(Read(b.String()).Interfaces), maxInterfaces)
+	for _, part := range []string{"a,", "1;2", "eth0:a,", "02 5b ac 50 c2 01 ", "[", `{"a":`, "<a>"} { // one line as long as may be
+		l := Read(strings.Repeat(part, MaxSize/len(part)))
+		require.LessOrEqual(t, len(l.Interfaces), maxInterfaces, part)
+	}
+	require.Contains(t, told(Read("eth0 10.83.16.1/24\n"+strings.Repeat("x ", 5000))), "unread line 2: all behind")
+}
+
+// A megabyte of what the corpus has is read in the time of a few breaths; compared with
+// what it takes to look at every word of it once.
+func BenchmarkRead(b *testing.B) {
+	files, err := filepath.Glob("testdata/pastes/*.txt")
+	require.NoError(b, err)
+	var all strings.Builder
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		require.NoError(b, err)
+		all.Write(data)
+		all.WriteString("\n")
+	}
+	b.Run("corpus", func(b *testing.B) {
+		b.SetBytes(int64(all.Len()))
+		for range b.N {
+			Read(all.String())
+		}
+	})
+	b.Run("words", func(b *testing.B) {
+		b.SetBytes(int64(all.Len()))
+		for range b.N {
+			for _, w := range strings.Fields(all.String()) {
+				classified := word{text: w}
+				classified.classify()
+			}
+		}
+	})
 }
 
 // Files that systems write in old code pages and in two bytes are read as any.

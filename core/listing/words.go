@@ -183,6 +183,9 @@ func (w *word) asMAC(text string) bool {
 	if len(text)-len(strings.Join(groups, "")) != len(groups)-1 {
 		return false
 	}
+	if at := strings.IndexAny(text, ":-."); at >= 0 && strings.Count(text, text[at:at+1]) != len(groups)-1 { // of more than one kind
+		return false
+	}
 	digits := ""
 	for _, g := range groups {
 		if !isHex(g) {
