@@ -206,6 +206,7 @@ func (b *writer) segments() Step {
 		}
 		s.Table.Rows = append(s.Table.Rows, []string{seg.Name, how, networks(seg), tag})
 	}
+	s.Do = append(s.Do, "Where the host keeps changes to its networks until they are applied or saved, apply them now, and see that your own way to it still works.")
 	s.See = "Each is in the list that an adapter can be attached to."
 	s.Mistakes = []Mistake{{"two networks whose names differ by a letter", "a guest gets no lease, and nobody answers it"},
 		{"an inside network made with an uplink", "`bastion rehearse` says cut, and a guest reaches outside with the appliance off"}}
@@ -247,6 +248,13 @@ func (b *writer) create(m *plan.Machine) Step {
 	add("disk", fmt.Sprintf("%s on %s", spec.Disk, spec.DiskBus), "a bus that it has a driver for")
 	add("adapters", fmt.Sprintf("%d, model %s", len(m.Own()), spec.NIC), "in the order of the next step")
 	add("firmware", spec.Firmware, "as its image boots")
+	system := map[string]string{"linux": "Linux, 64 bits", "bsd": "BSD, 64 bits"}[systemOf(m)]
+	if system != "" {
+		add("guest's system", system, "drivers and clock are chosen by it; another choice can hide adapters")
+	}
+	add("disk space", "taken as it fills, or all at once", "either will do; it has no bearing on memory")
+	add("place", "a folder of its own, with room for "+spec.Disk.String(), "what belongs to it is found and saved together")
+	add("not needed", "floppy drive, sound, USB, shared folders", "take them away: each is one thing less to get in by")
 	if spec.Queues > 1 {
 		add("queues of each adapter", fmt.Sprint(spec.Queues), "one for each processor")
 	}
@@ -258,6 +266,14 @@ func (b *writer) create(m *plan.Machine) Step {
 	s.Mistakes = []Mistake{{"an adapter or disk model that it has no driver for", "it finds fewer interfaces, or no disk"},
 		{"memory that may shrink", "conversations break when the host is busy"}}
 	return s
+}
+
+// systemOf gives the family of systems that a machine runs.
+func systemOf(m *plan.Machine) string {
+	if m.Appliance != nil {
+		return m.Profile.System
+	}
+	return m.Guest.System
 }
 
 // reason gives what the plan says of a size.

@@ -79,7 +79,7 @@ func (b *writer) boot(m *plan.Machine) Step {
 			{"the stick stands first in the start order", "after the installation it begins to install again"}}
 	default:
 		step.Title = "Put the medium in and set the start order"
-		step.Do = append(step.Do, fmt.Sprintf("Put %s into %s.", s.inner, b.w.Medium), order)
+		step.Do = append(step.Do, fmt.Sprintf("Put %s into %s; the file itself will do, nothing need be burnt.", s.inner, b.w.Medium), order)
 		step.See = "With an empty disk it starts from the medium; once installed, from the disk."
 		step.Mistakes = []Mistake{{"the medium stands first", "after the installation it begins to install again"},
 			{"the medium was not connected at power-on", "it says that there is nothing to boot"}}
@@ -111,7 +111,8 @@ func (b *writer) restart(m *plan.Machine) Step {
 		Do:  []string{"Take the medium out of " + b.w.Medium + ".", "Restart from the disk."},
 		See: "It starts from its disk and shows the same addresses.",
 		Mistakes: []Mistake{{"the medium is still in", "it begins to install again, or your answers are gone"},
-			{"settings were not written before the restart", "factory addresses are back"}},
+			{"settings were not written before the restart", "factory addresses are back"},
+			{"what was set up ran from the medium, not from the disk", "after the restart nothing of it is there"}},
 		Keep: "Take a " + b.w.Snapshot + " called \"installed\"."}
 }
 

@@ -182,7 +182,8 @@ func (b *writer) move(seg *plan.Segment) Step {
 			s.Do = []string{"Shut the guest down, attach its adapter as its row says, and remove every other adapter it has.",
 				"Start it again: a guest that only wakes up keeps its old lease."}
 		} else if n > 1 {
-			s.Do = append(s.Do, fmt.Sprintf("%s has %d adapters on purpose; remove only what is in no table.", a.Machine.Name, n))
+			s.Do = append(s.Do, fmt.Sprintf("%s has %d adapters on purpose; remove only what is in no table. Connected to it by the network, "+
+				"leave the adapter that your session comes in by for last.", a.Machine.Name, n))
 		}
 		if s.Machine == "" {
 			s.Machine, s.Check = a.Machine.Name, Matches
