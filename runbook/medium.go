@@ -92,13 +92,14 @@ func (b *writer) first(m *plan.Machine) Step {
 	if src := sourceOf(m); src.file == "" || src.installs() {
 		s.Title += " and install it"
 		s.Do = append(s.Do, "Install it onto its disk where it asks. Only the machine's own disk is erased by that.")
+		s.Mistakes = append(s.Mistakes, Mistake{"what is set up still runs from the medium, not from the disk", "after the restart nothing of it is there"})
 	}
 	for _, w := range m.Profile.Waits {
 		s.Do = append(s.Do, fmt.Sprintf("%s takes about %s; longer: %s.", w.For, w.Time, cmp.Or(w.Longer, "look at the console")))
 	}
 	s.See = "The console asks its first question, or lists its interfaces."
-	s.Mistakes = []Mistake{{"too little memory", "the installation stops halfway or restarts"},
-		{"the disk's bus has no driver", "the installer finds no disk"}}
+	s.Mistakes = append(s.Mistakes, Mistake{"too little memory", "the installation stops halfway or restarts"},
+		Mistake{"the disk's bus has no driver", "the installer finds no disk"})
 	return s
 }
 
@@ -111,8 +112,7 @@ func (b *writer) restart(m *plan.Machine) Step {
 		Do:  []string{"Take the medium out of " + b.w.Medium + ".", "Restart from the disk."},
 		See: "It starts from its disk and shows the same addresses.",
 		Mistakes: []Mistake{{"the medium is still in", "it begins to install again, or your answers are gone"},
-			{"settings were not written before the restart", "factory addresses are back"},
-			{"what was set up ran from the medium, not from the disk", "after the restart nothing of it is there"}},
+			{"settings were not written before the restart", "factory addresses are back"}},
 		Keep: "Take a " + b.w.Snapshot + " called \"installed\"."}
 }
 
