@@ -186,6 +186,9 @@ type commands struct {
 }
 
 func (c commands) renew(device string) string {
+	if strings.Contains(device, " ") { // no name that a command takes
+		return strings.ReplaceAll(c.renewal, " DEVICE", "")
+	}
 	return strings.ReplaceAll(c.renewal, "DEVICE", device)
 }
 
