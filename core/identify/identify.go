@@ -34,7 +34,7 @@ func (r Result) Sound() bool {
 // Listed maps the interfaces of a listing to the adapters of a machine.
 func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 	var r Result
-	x := pair(p, m, l.Named())
+	x := pair(p, m, ownOf(p, m, l.Named()))
 	for k := range x.rows {
 		row := &x.rows[k]
 		i := row.listed
@@ -122,7 +122,7 @@ type Adoption struct {
 // error says why it cannot be told.
 func Adopt(p *plan.Plan, m *plan.Machine, l listing.Listing) (Adoption, error) {
 	out := Adoption{Found: map[*plan.Adapter]plan.Real{}}
-	list := l.Named()
+	list := ownOf(p, m, l.Named())
 	if len(l.Slips) > 0 {
 		return out, fmt.Errorf("line %d: %s", l.Slips[0].Line, l.Slips[0].Text)
 	}

@@ -139,7 +139,15 @@ func Of(p *plan.Plan, m *plan.Machine, l listing.Listing) (own listing.Listing, 
 	return own, others
 }
 
-// role gives the port that a role or name in a text means; nil when it means none or
+// ownOf leaves out the interfaces that a listing says are another machine's of the lab.
+func ownOf(p *plan.Plan, m *plan.Machine, list []listing.Interface) []listing.Interface {
+	return slices.DeleteFunc(slices.Clone(list), func(i listing.Interface) bool {
+		other := p.Machine(first(i.Machine))
+		return other != nil && other != m
+	})
+}
+
+// portMeant gives the port that a role or name in a text means; nil when it means none or
 // several.
 func portMeant(m *plan.Machine, text string) *plan.Adapter {
 	var found *plan.Adapter

@@ -82,7 +82,7 @@ var vocabulary = []struct {
 	{pool, "pool; range; start address; end address; bereich; plage; rango; intervalo"},
 	{mask, "mask; netmask; maske; subnetmask; subnetzmaske; netzmaske; masque; mascara; maschera; masker; genmask; prefix length; prefixlength; prefixlen; prefix; bit count; subnet bits; mask bits"},
 	{hardware, "physical addr; physikal; physisch; physique; fisica; fisico; endereco fis; hw addr; hwaddr; hardware; mac; macaddr; ether; lladdr; link addr; link layer addr; station addr; perm addr; materiel"},
-	{machine, "host name; hostname; vm name; vmname; virtual machine; rechnername; hostnam; nom de l hote; nom hote; nombre de host; nome do host; computer name; machine; system name; guest name"},
+	{machine, "host name; hostname; vm; vm name; vmname; virtual machine; rechnername; hostnam; nom de l hote; nom hote; nombre de host; nome do host; computer name; machine; system name; guest name"},
 	{destination, "destination; dest; dst; netzwerkziel; ziel; destino; destination prefix; network destination; reseau; route"},
 	{ownAddress, "ipv 4; ipv4; ip addr; ipaddr; ip adr; ipaddr; adresse ip; direccion ip; direccion; endereco; indirizzo; ipadres; inet addr; inet; ip 4 addr; ip4 addr; local addr; fixed addr; lan ip; wan ip; address; addr; adresse; ip; v 4; v4; local; nexthop self"},
 	{link, "plugged; media state; medienstatus; medien; medios; midia; media; statut; estado; state; status; link; carrier; cable; connected; connect at; admin; oper; operstate; link status; stato"},

@@ -287,6 +287,8 @@ func (r *reader) interfaceRow(cellOf []string) {
 				case w.kind != plainWord:
 				case isRole(w.text) && label == "":
 					label = w.text
+				case isCount(w.text) && number == 0:
+					number = tagOf(w.text)
 				case device == "" && !isRole(w.text):
 					device = w.text
 				}

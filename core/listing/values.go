@@ -211,14 +211,19 @@ func (r *reader) unreadable(f field, text string) bool {
 func (r *reader) value(f field, text string) {
 	switch f {
 	case deviceField:
-		if isDevice(text) || text != "" && len(text) < 40 && !nothing(text) && !isCount(text) {
-			if r.now != nil && r.now.Device == "" && (r.now.Line == r.n || r.now.Label == "" && r.now.Number == 0) {
-				r.now.Device = text
-			} else {
-				r.start(strings.Trim(text, `"'`), "", 0)
-			}
-			r.used = true
+		text = strings.Trim(text, `"'`)
+		i := r.now
+		switch {
+		case isRole(text):
+			r.start("", text, 0)
+		case !isDevice(text) && (text == "" || len(text) >= 40 || nothing(text) || isCount(text)):
+			return
+		case i != nil && i.Device == "" && (i.Line == r.n || i.Label+i.Tail == "" && i.Number == 0 || len(i.Addresses) == 0 && i.Tail == ""):
+			i.Device = text
+		default:
+			r.start(text, "", 0)
 		}
+		r.used = true
 		return
 	case machine:
 		if text != "" && !nothing(text) {
