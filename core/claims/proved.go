@@ -86,9 +86,15 @@ func leased(p *plan.Plan, e *prove.Escape) Ref {
 		return a.Plugged && !a.Address.IsValid() && a.How != plan.NoAddress && a.Segment.Subnet.Contains(e.Packet.Destination)
 	}
 	if to := p.Machine(e.To); to != nil && !e.Public {
-		for _, a := range to.Adapters {
-			if may(a) {
-				return RefTo(a)
+		last := "" // the segment by which the way gets there: the guest may be on both sides of a bridge
+		if len(e.Path) > 1 {
+			last = e.Path[len(e.Path)-2]
+		}
+		for _, here := range []bool{true, false} {
+			for _, a := range to.Adapters {
+				if may(a) && (a.Segment.Name == last) == here {
+					return RefTo(a)
+				}
 			}
 		}
 	}

@@ -293,9 +293,16 @@ func all(n int) []int {
 }
 
 // bridge applies a transparent appliance's rules to what passes from one of its
-// sides to the others.
+// sides to the others: IPv4, as it passes nothing else.
 func (m *Model) bridge(g *gate, in *plan.Adapter, flows []flow) (out []exit, whole bool) {
 	whole = true
+	var four []flow
+	for _, f := range flows {
+		if f = f.from(m.space.IPv4()).to(m.space.IPv4()); !f.now.Empty() {
+			four = append(four, f)
+		}
+	}
+	flows = four
 	for _, port := range g.machine.Adapters {
 		if port == in || port.Role == lab.Manage || !port.Plugged {
 			continue
