@@ -142,6 +142,7 @@ func (a *app) wordingNamed(name string) (*lab.Wording, error) {
 // sameNames has another plan call interfaces as one does, so that names which were
 // found do not make steps differ.
 func sameNames(p, other *plan.Plan) {
+	called := map[*plan.Adapter]string{}
 	for _, m := range p.Machines {
 		o := other.Machine(m.Name)
 		if o == nil {
@@ -150,8 +151,9 @@ func sameNames(p, other *plan.Plan) {
 		for _, ad := range m.Adapters {
 			at := slices.IndexFunc(o.Adapters, func(x *plan.Adapter) bool { return x.Name == ad.Name })
 			if at >= 0 && ad.Seen() != "" && o.Adapters[at].Seen() != ad.Seen() {
-				other.Call(o.Adapters[at], ad.Seen())
+				called[o.Adapters[at]] = ad.Seen()
 			}
 		}
 	}
+	other.Call(called)
 }

@@ -82,13 +82,13 @@ func (w *walker) save() error {
 
 // call has the plan go by what interfaces are really called, by machine and port.
 func (w *walker) call(devices map[string]string) {
-	for _, m := range w.p.Machines {
-		for _, ad := range m.Adapters {
-			if d := devices[m.Name+"."+ad.Name]; d != "" {
-				w.p.Call(ad, d)
-			}
+	called := map[*plan.Adapter]string{}
+	for _, ad := range w.p.Adapters {
+		if d := devices[ad.Machine.Name+"."+ad.Name]; d != "" {
+			called[ad] = d
 		}
 	}
+	w.p.Call(called)
 }
 
 // line reads a line; false at the end of what there is to read. On a terminal that is
@@ -223,7 +223,8 @@ func (w *walker) judge(check runbook.Check, m *plan.Machine, before judgement) j
 		}
 		out.pasted += line + "\n"
 	}
-	for _, r := range runbook.Judge(w.p, m, check, out.pasted) {
+	l := listing.Read(out.pasted, w.p.Names()...)
+	for _, r := range runbook.Judge(w.p, m, check, l) {
 		sign := signHolds
 		switch r.Sight {
 		case runbook.Amiss:
@@ -236,15 +237,15 @@ func (w *walker) judge(check runbook.Check, m *plan.Machine, before judgement) j
 		out.said = append(out.said, sign+" "+r.Text)
 	}
 	if !out.amiss {
-		w.found(m, out.pasted)
+		w.found(m, l)
 	}
 	return out
 }
 
 // found keeps what interfaces are really called: the steps to come go by it.
-func (w *walker) found(m *plan.Machine, pasted string) {
+func (w *walker) found(m *plan.Machine, l listing.Listing) {
 	news := false
-	for port, device := range runbook.Devices(w.p, m, pasted) {
+	for port, device := range runbook.Devices(w.p, m, l) {
 		if w.walk.Devices == nil {
 			w.walk.Devices = map[string]string{}
 		}

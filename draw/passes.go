@@ -20,13 +20,13 @@ func (t *tree) passes(cells []prove.Cell) {
 	for _, c := range cells {
 		from[c.From] = append(from[c.From], c)
 	}
-	done := map[*entry]bool{}
-	for _, e := range t.entries {
-		if done[e] || len(from) == 0 {
-			continue
+	if len(from) == 0 {
+		return
+	}
+	for _, b := range t.blocks {
+		for _, e := range b.entries {
+			e.lines = append(e.lines, passing(e.guests, from)...)
 		}
-		done[e] = true
-		e.lines = append(e.lines, passing(e.guests, from)...)
 	}
 }
 

@@ -27,8 +27,7 @@ type Seen struct {
 
 // Judge holds what a machine showed against the plan, as the check of a step
 // asks. It gives something always: a listing in which nothing is found is amiss.
-func Judge(p *plan.Plan, m *plan.Machine, check Check, pasted string) []Seen {
-	l := listing.Read(pasted, p.Names()...)
+func Judge(p *plan.Plan, m *plan.Machine, check Check, l listing.Listing) []Seen {
 	if check == Mapped {
 		return mapped(p, m, l)
 	}
@@ -82,11 +81,11 @@ func mapped(p *plan.Plan, m *plan.Machine, l listing.Listing) []Seen {
 	return seen
 }
 
-// Devices gives what a pasted listing calls each port of a machine, where more than
+// Devices gives what a listing calls each port of a machine, where more than
 // the order tells.
-func Devices(p *plan.Plan, m *plan.Machine, pasted string) map[string]string {
+func Devices(p *plan.Plan, m *plan.Machine, l listing.Listing) map[string]string {
 	out := map[string]string{}
-	for _, row := range identify.Listed(p, m, listing.Read(pasted, p.Names()...)).Rows {
+	for _, row := range identify.Listed(p, m, l).Rows {
 		if a := row.Adapter(); a != nil && row.Conflict == "" && row.How.Sure() && row.Device != "" && row.Named() {
 			out[a.Name] = row.Device
 		}

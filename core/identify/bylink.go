@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"openbastion/core/listing"
+	"openbastion/core/mac"
 	"openbastion/core/plan"
 )
 
@@ -14,7 +15,7 @@ import (
 func ByLink(m *plan.Machine, all []listing.Interface, one [][]listing.Interface) Result {
 	var r Result
 	for _, i := range all {
-		r.Rows = append(r.Rows, Row{Device: i.Device, MAC: pairs(i.Tail)})
+		r.Rows = append(r.Rows, Row{Device: i.Device, MAC: mac.Pairs(i.Tail)})
 	}
 	for n, list := range one {
 		at := slices.IndexFunc(m.Adapters, func(a *plan.Adapter) bool { return a.Over == nil && a.Number == n+1 })

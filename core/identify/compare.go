@@ -8,6 +8,7 @@ import (
 
 	"openbastion/core/lab"
 	"openbastion/core/listing"
+	"openbastion/core/mac"
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
 )
@@ -176,7 +177,7 @@ func (c *comparison) adapters(x *pairing) {
 		if row.Conflict != "" {
 			c.wrong("", "look which adapter it is", "%s: %s", row.Device, row.Conflict)
 		}
-		if role := roleOf(row.listed.Label); role != "" && a.Role != "" && role != a.Role && fold(row.listed.Label) != fold(a.Name) {
+		if misnamed(row.listed, a) {
 			c.wrong("unpinned-order", "assign it as "+string(a.Role)+" at the console",
 				"the console has %s as %s, and it is %s, which is %s", row.Device,
 				row.listed.Label, a.Name, a.Role)
@@ -212,13 +213,13 @@ func (c *comparison) hardware(a *plan.Adapter, row Row) {
 		c.on(row.listed.Line, "adapter %d has the hardware address …%s", a.Number, a.MAC.Tail(2))
 	case !a.MACGiven && whole:
 		c.remark("bastion map LAB --adopt LISTING takes it into the lab file", "%s has the hardware address %s, which the lab file does not say yet",
-			row.Device, pairs(row.listed.Tail))
+			row.Device, mac.Pairs(row.listed.Tail))
 	case whole && differs(hex(a), row.listed.Tail) == 1:
 		c.wrong("", "read it again, or write it into the lab file", "%s has the hardware address %s, and %s is planned: one digit differs", row.Device,
-			pairs(row.listed.Tail), a.MAC)
+			mac.Pairs(row.listed.Tail), a.MAC)
 	case whole:
 		c.wrong("", "set the planned one, or take this one over: bastion map LAB --adopt LISTING", "%s has the hardware address %s, and %s is planned",
-			row.Device, pairs(row.listed.Tail), a.MAC)
+			row.Device, mac.Pairs(row.listed.Tail), a.MAC)
 	}
 }
 
@@ -350,13 +351,11 @@ func (c *comparison) elsewhere(a *plan.Adapter, row Row, at netip.Addr) {
 		c.wrong("", "set "+a.Shown(), "%s is still at the address that it came with, %s", row.Device, at)
 		return
 	}
-	for _, s := range c.p.Segments {
-		if s.Subnet.Contains(at) {
-			c.wrong("second-door", fmt.Sprintf("move adapter %d to %s", a.Number, a.Segment.Name),
-				"%s has %s: it is really on %s, and %s is planned",
-				row.Device, at, s.Name, a.Segment.Name)
-			return
-		}
+	if s := segmentOf(c.p, at); s != nil {
+		c.wrong("second-door", fmt.Sprintf("move adapter %d to %s", a.Number, a.Segment.Name),
+			"%s has %s: it is really on %s, and %s is planned",
+			row.Device, at, s.Name, a.Segment.Name)
+		return
 	}
 	if a.How == plan.FromAbove && a.Segment.Assumed {
 		c.planned("%s has the lease %s from upstream", row.Device, at)
@@ -385,8 +384,8 @@ func (c *comparison) server(a *plan.Adapter, row Row) {
 
 // strangers judges interfaces that are no adapter of the plan.
 func (c *comparison) strangers(x *pairing) {
-	for k, row := range x.rows {
-		if row.adapter != nil || x.aside(k) {
+	for _, row := range x.rows {
+		if row.adapter != nil || x.aside(row) {
 			continue
 		}
 		what := row.Device

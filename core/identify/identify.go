@@ -39,7 +39,7 @@ func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 		row := &x.rows[k]
 		i := row.listed
 		if row.adapter == nil && row.Conflict == "" {
-			if x.aside(k) {
+			if x.aside(*row) {
 				continue // a bridge's member, or an interface of the system's own
 			}
 			row.Conflict = "nothing tells which adapter it is: look for a command that shows hardware addresses"
@@ -70,12 +70,8 @@ func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 
 // aside tells a row that is no adapter of its own: its hardware address is another
 // row's, which has the addresses.
-func (x *pairing) aside(k int) bool {
-	i := x.rows[k].listed
-	if i.Tail == "" {
-		return false
-	}
-	return slices.ContainsFunc(x.rows, func(o Row) bool { return o.adapter != nil && o.listed.Tail == i.Tail })
+func (x *pairing) aside(row Row) bool {
+	return row.listed.Tail != "" && slices.ContainsFunc(x.rows, func(o Row) bool { return o.adapter != nil && o.listed.Tail == row.listed.Tail })
 }
 
 // doubts says what of a listing was written wrongly.
@@ -93,13 +89,11 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 		if a.Segment.Subnet.Contains(x.Addr()) {
 			continue
 		}
-		for _, s := range p.Segments {
-			if s != a.Segment && s.Subnet.Contains(x.Addr()) {
-				return fmt.Sprintf("it has %s, which is on %s: the roles look swapped", x.Addr(), s.Name)
-			}
+		if s := segmentOf(p, x.Addr()); s != nil {
+			return fmt.Sprintf("it has %s, which is on %s: the roles look swapped", x.Addr(), s.Name)
 		}
 	}
-	if role := roleOf(i.Label); role != "" && a.Role != "" && role != a.Role && i.Label != "" && fold(i.Label) != fold(a.Name) {
+	if misnamed(i, a) {
 		return fmt.Sprintf("the console has it as %s, and by its address it is adapter %d, which is %s", i.Label, a.Number, a.Role)
 	}
 	if s, near := network(p, i.Network); i.Network != "" && s != nil && !near && s != a.Segment && s != a.Segment.Wire.Root() {
@@ -109,6 +103,12 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 		return "it has no link: look whether its adapter is connected"
 	}
 	return ""
+}
+
+// misnamed tells an interface to which the console gives another role than its port's.
+func misnamed(i listing.Interface, a *plan.Adapter) bool {
+	role := roleOf(i.Label)
+	return role != "" && a.Role != "" && role != a.Role && fold(i.Label) != fold(a.Name)
 }
 
 // Adoption is what a listing tells of adapters that the lab file does not say yet.
@@ -135,7 +135,7 @@ func Adopt(p *plan.Plan, m *plan.Machine, l listing.Listing) (Adoption, error) {
 		case row.adapter == nil && row.Conflict != "":
 			return out, fmt.Errorf("%s: %s", row.Device, row.Conflict)
 		case row.adapter == nil:
-			if !x.asideOf(row) {
+			if !x.aside(row) {
 				return out, fmt.Errorf("%d interfaces are listed, and %s has %d adapters: nothing tells which %s is", len(list), m.Name,
 					len(m.Own()), row.Device)
 			}
@@ -173,10 +173,6 @@ func Adopt(p *plan.Plan, m *plan.Machine, l listing.Listing) (Adoption, error) {
 	return out, nil
 }
 
-func (x *pairing) asideOf(row Row) bool {
-	return row.listed.Tail != "" && slices.ContainsFunc(x.rows, func(o Row) bool { return o.adapter != nil && o.listed.Tail == row.listed.Tail })
-}
-
 // pairUnpinned pairs a listing whose hardware addresses are to be taken over: those of
 // the plan count only where they are the same.
 func pairUnpinned(p *plan.Plan, m *plan.Machine, list []listing.Interface) *pairing {
@@ -190,7 +186,7 @@ func pairUnpinned(p *plan.Plan, m *plan.Machine, list []listing.Interface) *pair
 	}
 	y := pair(p, m, bare)
 	for k := range y.rows {
-		y.rows[k].listed.Tail, y.rows[k].MAC = list[k].Tail, pairs(list[k].Tail)
+		y.rows[k].listed.Tail, y.rows[k].MAC = list[k].Tail, mac.Pairs(list[k].Tail)
 		if y.rows[k].adapter != nil && slices.ContainsFunc(p.Adapters, func(a *plan.Adapter) bool {
 			return a.Machine != m && hex(a) == list[k].Tail
 		}) {

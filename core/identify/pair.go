@@ -7,6 +7,7 @@ import (
 
 	"openbastion/core/lab"
 	"openbastion/core/listing"
+	"openbastion/core/mac"
 	"openbastion/core/plan"
 )
 
@@ -53,7 +54,7 @@ func (r Row) Named() bool { return r.listed.Device != "" }
 // hex gives an adapter's hardware address as twelve digits.
 func hex(a *plan.Adapter) string { return strings.ReplaceAll(a.MAC.String(), ":", "") }
 
-// named tells whether a device's name fits the kind of port: one over another
+// tagFits tells whether a device's tag fits the kind of port: one over another
 // has that one's hardware address, and its tag behind a dot (eth1.48).
 func tagFits(i listing.Interface, a *plan.Adapter) bool {
 	if a.Over != nil {
@@ -74,7 +75,7 @@ type pairing struct {
 func pair(p *plan.Plan, m *plan.Machine, list []listing.Interface) *pairing {
 	x := &pairing{p: p, m: m, taken: map[*plan.Adapter]int{}}
 	for _, i := range list {
-		row := Row{Device: i.Device, MAC: pairs(i.Tail), listed: i}
+		row := Row{Device: i.Device, MAC: mac.Pairs(i.Tail), listed: i}
 		if row.Device == "" {
 			row.Device = i.Label
 		}
@@ -101,9 +102,7 @@ func pair(p *plan.Plan, m *plan.Machine, list []listing.Interface) *pairing {
 			return i.Network != "" && s == a.Segment
 		}},
 		{ByAddress, hasPlanned},
-		{ByAddress, func(i listing.Interface, a *plan.Adapter) bool {
-			return slices.ContainsFunc(i.Addresses, func(n listing.Address) bool { return a.Segment.Subnet.Contains(n.Addr()) })
-		}},
+		{ByAddress, func(i listing.Interface, a *plan.Adapter) bool { return on(i, a.Segment) }},
 	} {
 		x.each(by.how, by.fits)
 	}
@@ -297,14 +296,4 @@ func (x *pairing) byOrder() {
 			x.take(k, left[n], ByOrder)
 		}
 	}
-}
-
-// pairs writes digits as pairs with colons.
-func pairs(digits string) string {
-	var out []string
-	for len(digits) > 2 {
-		out = append(out, digits[:2])
-		digits = digits[2:]
-	}
-	return strings.Join(append(out, digits), ":")
 }

@@ -7,6 +7,7 @@ import (
 
 	"openbastion/core/lab"
 	"openbastion/core/listing"
+	"openbastion/core/mac"
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
 )
@@ -169,7 +170,7 @@ func (c *comparison) neighbors() {
 				c.planned("%s answers for %s", a.Machine.Name, n.Address)
 			case a.MACGiven:
 				c.wrong("twin-address", "find the machine with that hardware address", "%s is answered for by %s, and %s of %s is planned: somebody else has that address",
-					n.Address, pairs(n.Tail), a.MAC, a.Machine.Name)
+					n.Address, mac.Pairs(n.Tail), a.MAC, a.Machine.Name)
 			}
 		}
 	}

@@ -19,20 +19,17 @@ type Owner struct {
 // addresses, its own addresses, or the segment that it is on. The error names those
 // that it could be.
 func Whose(p *plan.Plan, l listing.Listing) (Owner, error) {
-	best, second := 0, 0
+	best := 0
 	var owner Owner
 	var ties []string
 	for _, m := range p.Machines {
 		score, why := likely(p, m, l)
 		switch {
 		case score > best:
-			second, best = best, score
+			best = score
 			owner, ties = Owner{m, why}, []string{m.Name}
 		case score == best && score > 0:
-			second = score
 			ties = append(ties, m.Name)
-		case score > second:
-			second = score
 		}
 	}
 	switch {
@@ -56,7 +53,7 @@ func likely(p *plan.Plan, m *plan.Machine, l listing.Listing) (score int, why st
 			why = text
 		}
 	}
-	if slices.ContainsFunc(l.Machines, func(n string) bool { return strings.EqualFold(first(n), m.Name) }) {
+	if named(l, m) {
 		add(40, "it says the name "+m.Name)
 	}
 	for _, a := range m.Adapters {
@@ -66,7 +63,7 @@ func likely(p *plan.Plan, m *plan.Machine, l listing.Listing) (score int, why st
 				add(len(i.Tail)*2, "by the hardware address …"+a.MAC.Tail(2))
 			case hasPlanned(i, a):
 				add(12, "by the address "+a.Address.Addr().String())
-			case slices.ContainsFunc(i.Addresses, func(n listing.Address) bool { return a.Segment.Subnet.Contains(n.Addr()) }) && a.Over == nil:
+			case on(i, a.Segment) && a.Over == nil:
 				n := 2
 				if m.Appliance == nil && a.How == plan.Lease {
 					n = 3
@@ -96,6 +93,11 @@ func likely(p *plan.Plan, m *plan.Machine, l listing.Listing) (score int, why st
 	return score, why
 }
 
+// named tells whether a listing says a machine's name.
+func named(l listing.Listing, m *plan.Machine) bool {
+	return slices.ContainsFunc(l.Machines, func(n string) bool { return strings.EqualFold(first(n), m.Name) })
+}
+
 func first(name string) string {
 	name, _, _ = strings.Cut(name, ".")
 	return name
@@ -105,12 +107,12 @@ func first(name string) string {
 // that it says, else by hardware addresses that are another machine's. others are
 // those of whom it speaks too.
 func Of(p *plan.Plan, m *plan.Machine, l listing.Listing) (own listing.Listing, others []string) {
-	named := slices.ContainsFunc(l.Machines, func(n string) bool { return strings.EqualFold(first(n), m.Name) })
+	says := named(l, m)
 	foreign := func(name string) bool {
 		if name == "" || strings.EqualFold(first(name), m.Name) {
 			return false
 		}
-		return named || p.Machine(first(name)) != nil
+		return says || p.Machine(first(name)) != nil
 	}
 	note := func(name string) {
 		if !slices.Contains(others, name) {

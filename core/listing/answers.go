@@ -8,9 +8,8 @@ func (r *reader) answered(line string) bool {
 	if r.asked != nil {
 		value, prompted := strings.CutPrefix(text, ">")
 		if value = strings.TrimSpace(value); prompted || len(strings.Fields(value)) == 1 && value != "" && !strings.HasSuffix(value, ":") {
-			if value != "" && len(r.out.Answers) < maxKept {
-				r.asked.Text, r.asked.Line = value, r.n
-				r.out.Answers = append(r.out.Answers, *r.asked)
+			if value != "" {
+				r.typed(r.asked.Question, value)
 			}
 			r.asked = nil
 			return true
@@ -29,8 +28,13 @@ func (r *reader) answered(line string) bool {
 		r.asked = &a
 		return true
 	}
-	if len(r.out.Answers) < maxKept {
-		r.out.Answers = append(r.out.Answers, a)
-	}
+	r.typed(a.Question, a.Text)
 	return true
+}
+
+// typed keeps what somebody typed at a question, on the line at hand.
+func (r *reader) typed(question, text string) {
+	if len(r.out.Answers) < maxKept {
+		r.out.Answers = append(r.out.Answers, Answer{question, text, r.n})
+	}
 }

@@ -17,7 +17,7 @@ func (r *reader) head(line string, words []word, indent int) []word {
 		return rest
 	}
 	if m := adapterName.FindStringSubmatch(strings.TrimSpace(line)); m != nil {
-		return r.numberedHead(strings.TrimSpace(line), m, words)
+		return r.numberedHead(strings.TrimSpace(line), m)
 	}
 	for _, head := range desktop {
 		if m := head.FindStringSubmatch(line); m != nil && indent == 0 {
@@ -32,7 +32,7 @@ func (r *reader) head(line string, words []word, indent int) []word {
 		return nil
 	}
 	if m := numbered.FindStringSubmatch(line); m != nil && !isDeviceAlone(words) {
-		return r.numberedHead(line, m, words)
+		return r.numberedHead(line, m)
 	}
 	if words[0].is("link") && len(words) > 2 && words[2].bracket && isCount(words[1].text) { // Link 2 (eth0)
 		r.start(words[2].text, "", 0)
@@ -135,7 +135,7 @@ func (r *reader) beforeAddress(words []word, value, device, indent int) []word {
 
 // numberedHead begins an adapter that is told by its number; the names of keys that
 // bear a number count from 0.
-func (r *reader) numberedHead(line string, m []string, words []word) []word {
+func (r *reader) numberedHead(line string, m []string) []word {
 	n := tagOf(m[2])
 	stem := strings.ToLower(strings.ReplaceAll(m[1], " ", ""))
 	rest := line[len(m[0]):]

@@ -23,11 +23,7 @@ func (r *reader) leaseTalk(line string, words []word) bool {
 		}
 	}
 	if unanswered.MatchString(line) {
-		if device != "" {
-			r.start(device, "", 0)
-		} else if r.now == nil {
-			r.start("", "", 0)
-		}
+		r.about(device)
 		if r.used = true; r.now != nil {
 			r.now.Unanswered = true
 		}
@@ -51,11 +47,7 @@ func (r *reader) leaseTalk(line string, words []word) bool {
 			}
 		}
 	}
-	if device != "" {
-		r.start(device, "", 0)
-	} else if r.now == nil {
-		r.start("", "", 0)
-	}
+	r.about(device)
 	before := ""
 	for _, w := range words {
 		switch {

@@ -83,16 +83,16 @@ func (r *reader) line(n int, line string) {
 func (r *reader) note(line string, words []word) {
 	for _, w := range words {
 		if w.slip != "" && !slices.ContainsFunc(r.out.Slips, func(s Remark) bool { return s.Line == r.n }) && len(r.out.Slips) < maxKept {
-			r.out.Slips = append(r.out.Slips, Remark{r.n, w.slip})
+			r.keep(&r.out.Slips, w.slip)
 			r.used = true
 		}
 	}
-	if r.used && !r.unplaced || len(r.out.Unread) >= maxKept {
+	if r.used && !r.unplaced {
 		return
 	}
 	for _, w := range words {
 		if w.kind != plainWord && w.kind != arrow && w.kind != otherAddress && !w.address.IsLoopback() {
-			r.out.Unread = append(r.out.Unread, Remark{r.n, strings.TrimSpace(line)})
+			r.keep(&r.out.Unread, strings.TrimSpace(line))
 			return
 		}
 	}

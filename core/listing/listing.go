@@ -165,8 +165,8 @@ func Read(text string, machines ...string) Listing {
 		for n, line := range lines {
 			if len(line) > maxLine {
 				line = strings.ToValidUTF8(line[:maxLine], "")
-				r.out.Unread = append(r.out.Unread, Remark{n + 1, "all behind its first 4096 bytes"})
-				r.out.Unread = r.out.Unread[:min(len(r.out.Unread), maxKept)]
+				r.n = n + 1
+				r.keep(&r.out.Unread, "all behind its first 4096 bytes")
 			}
 			r.line(n+1, plainLine(strings.TrimPrefix(line, mark)))
 		}
@@ -221,7 +221,7 @@ type reader struct {
 }
 
 // start begins an interface, or goes on with the one of that name.
-func (r *reader) start(device, label string, number int) *Interface {
+func (r *reader) start(device, label string, number int) {
 	device, _, _ = strings.Cut(device, "@") // a tagged one is written with its parent
 	for _, i := range r.list {
 		same := device != "" && strings.EqualFold(i.Device, device) || device == "" && number > 0 && i.Number == number ||
@@ -231,19 +231,26 @@ func (r *reader) start(device, label string, number int) *Interface {
 				i.Label = label
 			}
 			r.now = i
-			return i
+			return
 		}
 	}
 	if len(r.list) >= maxInterfaces {
 		r.now = nil
-		return nil
+		return
 	}
 	r.now = &Interface{Device: device, Label: label, Number: number, Machine: r.machine, Line: r.n}
 	if at := strings.LastIndexAny(device, ".:"); at > 0 {
 		r.now.Tag = tagOf(device[at+1:])
 	}
 	r.list = append(r.list, r.now)
-	return r.now
+}
+
+// about goes on with a device's interface, or, where none is named, with the one at
+// hand.
+func (r *reader) about(device string) {
+	if device != "" || r.now == nil {
+		r.start(device, "", 0)
+	}
 }
 
 func tagOf(text string) int {
@@ -260,10 +267,17 @@ func tagOf(text string) int {
 	return n
 }
 
+// keep remarks something of the line at hand.
+func (r *reader) keep(list *[]Remark, text string) {
+	if len(*list) < maxKept {
+		*list = append(*list, Remark{r.n, text})
+	}
+}
+
 // apply takes one value of a field.
 func (r *reader) apply(f field, w word) {
-	if w.slip != "" && len(r.out.Slips) < maxKept {
-		r.out.Slips = append(r.out.Slips, Remark{r.n, w.slip})
+	if w.slip != "" {
+		r.keep(&r.out.Slips, w.slip)
 	}
 	r.used = true
 	if r.under != noField && (f == ownAddress || f == noField) {
@@ -273,10 +287,7 @@ func (r *reader) apply(f field, w word) {
 	case otherAddress, plainWord, arrow:
 		return
 	case macWord:
-		if r.now == nil {
-			r.start("", "", 0)
-		}
-		if r.now != nil && len(r.now.Tail) < 12 {
+		if r.about(""); r.now != nil && len(r.now.Tail) < 12 {
 			r.now.Tail = w.digits
 		}
 		return
@@ -313,10 +324,7 @@ func (r *reader) own(w word) {
 	if w.kind == maskWord || !w.address.IsValid() || w.address.IsUnspecified() {
 		return
 	}
-	if r.now == nil {
-		r.start("", "", 0)
-	}
-	if r.now == nil || len(r.now.Addresses) >= maxKept {
+	if r.about(""); r.now == nil || len(r.now.Addresses) >= maxKept {
 		return
 	}
 	bits, masked := 32, false

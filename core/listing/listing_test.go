@@ -3,6 +3,7 @@ package listing
 import (
 	"bytes"
 	"fmt"
+	"openbastion/core/mac"
 	"os"
 	"path/filepath"
 	"strings"
@@ -29,7 +30,7 @@ func told(l Listing) string {
 		say("device", i.Device != "", i.Device)
 		say("label", i.Label != "", i.Label)
 		say("number", i.Number != 0, i.Number)
-		say("mac", i.Tail != "", pairs(i.Tail))
+		say("mac", i.Tail != "", mac.Pairs(i.Tail))
 		for _, a := range i.Addresses {
 			mask := "/?"
 			if a.Masked {
@@ -54,7 +55,7 @@ func told(l Listing) string {
 		fmt.Fprintln(&b, strings.TrimSpace(strings.Join([]string{"resolver", r.Address.String(), r.Machine}, " ")))
 	}
 	for _, n := range l.Neighbors {
-		fmt.Fprintln(&b, "neighbor", n.Address, pairs(n.Tail))
+		fmt.Fprintln(&b, "neighbor", n.Address, mac.Pairs(n.Tail))
 	}
 	for _, a := range l.Answers {
 		fmt.Fprintf(&b, "answer %q to %q\n", a.Text, a.Question)

@@ -93,6 +93,12 @@ func readXML(text string) (object, bool) {
 	d.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
 	stack := []*object{{}}
 	count := 0
+	closing := func() {
+		top := stack[len(stack)-1]
+		stack = stack[:len(stack)-1]
+		into := stack[len(stack)-1]
+		into.inner = append(into.inner, *top)
+	}
 	for {
 		token, err := d.Token()
 		if err != nil {
@@ -115,15 +121,12 @@ func readXML(text string) (object, bool) {
 			}
 		case xml.EndElement:
 			if len(stack) > 1 {
-				stack = stack[:len(stack)-1]
-				stack[len(stack)-1].inner = append(stack[len(stack)-1].inner, *top)
+				closing()
 			}
 		}
 	}
-	for len(stack) > 1 {
-		top := stack[len(stack)-1]
-		stack = stack[:len(stack)-1]
-		stack[len(stack)-1].inner = append(stack[len(stack)-1].inner, *top)
+	for len(stack) > 1 { // what the text left open
+		closing()
 	}
 	return *stack[0], count > 0
 }
@@ -150,10 +153,8 @@ func (o object) flat(depth int) []pair {
 // is about nothing else.
 func (o object) hasAddress() bool {
 	for _, v := range o.flat(0) {
-		if w := (word{text: v.value}); fieldOf(v.name) != neighborIP {
-			if w.classify(); w.kind == macWord {
-				return true
-			}
+		if fieldOf(v.name) != neighborIP && wordOf(v.value).kind == macWord {
+			return true
 		}
 	}
 	return false
@@ -173,8 +174,7 @@ func (r *reader) object(o object, depth int) {
 	}
 	own := false
 	for _, v := range o.values {
-		w := word{text: v.value}
-		w.classify()
+		w := wordOf(v.value)
 		own = own || w.kind == macWord || w.kind == addressWord || w.kind == prefixWord
 	}
 	if within == 0 && (o.hasAddress() || own || o.names()) {
@@ -202,8 +202,7 @@ func (r *reader) object(o object, depth int) {
 func (o object) names() bool {
 	device, address := false, false
 	for _, v := range o.flat(0) {
-		w := word{text: v.value}
-		w.classify()
+		w := wordOf(v.value)
 		f := fieldOf(v.name)
 		device = device || f == deviceField || isDevice(v.value)
 		address = address || w.kind == addressWord || w.kind == prefixWord || f == network
@@ -331,8 +330,7 @@ func (r *reader) routeObject(list []pair) {
 		return
 	}
 	for _, v := range list {
-		w := word{text: v.value}
-		if w.classify(); fieldOf(v.name) == gateway && w.kind == addressWord {
+		if w := wordOf(v.value); fieldOf(v.name) == gateway && w.kind == addressWord {
 			r.wayBy(w, device)
 		}
 	}

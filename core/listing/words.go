@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"openbastion/core/mac"
 	"openbastion/core/subnet"
 )
 
@@ -34,6 +35,13 @@ type word struct {
 	bracket bool   // it stood in brackets
 	comma   bool   // a comma or semicolon stood behind it
 	at      int    // the column that it begins in
+}
+
+// wordOf gives a text that is one word.
+func wordOf(text string) word {
+	w := word{text: text}
+	w.classify()
+	return w
 }
 
 // split takes a line apart. What stands together by its form stays so: an address,
@@ -279,7 +287,7 @@ func (w *word) asSlip(text string) {
 		digits = strings.ReplaceAll(digits, "g", "9")
 		if len(digits) == 12 && isHex(digits) && !everybodys(digits) && strings.Count(text, ".") < 4 {
 			w.kind, w.digits = macWord, digits
-			w.slip = fmt.Sprintf("%s; is that %s?", text, pairs(digits))
+			w.slip = fmt.Sprintf("%s; is that %s?", text, mac.Pairs(digits))
 		} else if n := len(strings.FieldsFunc(text, func(c rune) bool { return strings.ContainsRune(":;-", c) })); n == 5 || n == 7 {
 			w.slip = fmt.Sprintf("%s; a hardware address has six pairs: read it again", text)
 		}
@@ -288,16 +296,6 @@ func (w *word) asSlip(text string) {
 
 // readDigits is what recognition writes for digits of a hardware address.
 var readDigits = strings.NewReplacer("O", "0", "o", "0", "l", "1", "I", "1", "|", "1", "S", "5")
-
-// pairs writes digits as pairs with colons.
-func pairs(digits string) string {
-	var out []string
-	for len(digits) > 2 {
-		out = append(out, digits[:2])
-		digits = digits[2:]
-	}
-	return strings.Join(append(out, digits), ":")
-}
 
 // is tells words of one meaning, in any letter case.
 func (w word) is(list ...string) bool {

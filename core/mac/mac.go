@@ -68,6 +68,17 @@ func (a Address) String() string {
 	return string(b[:])
 }
 
+// Pairs writes hexadecimal digits, all of an address's or its last, as pairs with
+// colons.
+func Pairs(digits string) string {
+	var out []string
+	for len(digits) > 2 {
+		out = append(out, digits[:2])
+		digits = digits[2:]
+	}
+	return strings.Join(append(out, digits), ":")
+}
+
 // Tail gives the last n bytes (1 to 6) with colons: what people compare by eye.
 func (a Address) Tail(n int) string {
 	n = min(max(n, 1), 6)

@@ -56,12 +56,17 @@ func (a *Adapter) Seen() string {
 	return a.Guest.Device
 }
 
-// Call has the plan go by what the adapter's interface is really called.
-func (p *Plan) Call(a *Adapter, device string) {
-	if a.Port != nil {
-		a.Port.Device = device
-	} else {
-		a.Guest.Device = device
+// Call has the plan go by what interfaces of adapters are really called.
+func (p *Plan) Call(devices map[*Adapter]string) {
+	if len(devices) == 0 {
+		return
+	}
+	for a, device := range devices {
+		if a.Port != nil {
+			a.Port.Device = device
+		} else {
+			a.Guest.Device = device
+		}
 	}
 	b := &builder{plan: p, lab: p.Lab}
 	b.devices()

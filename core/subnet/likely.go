@@ -1,6 +1,7 @@
 package subnet
 
 import (
+	"math/bits"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -43,13 +44,7 @@ func IsMask(a netip.Addr) bool {
 }
 
 // MaskLength gives the prefix length of a mask.
-func MaskLength(mask netip.Addr) int {
-	n, v := 0, toUint32(mask)
-	for v<<n&(1<<31) != 0 && n < 32 {
-		n++
-	}
-	return n
-}
+func MaskLength(mask netip.Addr) int { return bits.LeadingZeros32(^toUint32(mask)) }
 
 // candidates gives readings of a text with four parts, the likeliest first; none
 // where several are as likely.
