@@ -70,7 +70,7 @@ func (m *labMaker) value(key string) string {
 		return m.pick("10.83.16.0/24", "10.83.17.0/24", "172.29.64.0/24", "10.83.0.0/16", "203.0.113.0/24", "10.83.16.0/30", "10.83.18.0/31")
 	case "host-address", "static":
 		return m.address() + m.pick("/24", "/24", "/16", "/32", "/31")
-	case "gateway", "reserve", "outside":
+	case "gateway", "reserve", "outside", "host-gateway":
 		return m.address()
 	case "address":
 		return m.pick("lease", "pppoe", "none", m.address()+"/24")
@@ -115,6 +115,12 @@ func (m *labMaker) value(key string) string {
 		return m.pick("enp1", "wlp2")
 	case "sha256":
 		return strings.Repeat("ab", 32)
+	case "routes":
+		return "[" + m.pick("10.83.16.0/24", "10.83.17.0/24") + " via " + m.address() + "]"
+	case "admin-services":
+		return "[" + m.pick("https", "https/8443", "http", "ssh", "telnet/2323") + ", " + m.pick("ssh", "ssh/2222") + "]"
+	case "running", "physical", "virtual":
+		return m.pick("true", "true", "true", "false")
 	case "throughput":
 		return "2Gbit"
 	case "time":
@@ -149,6 +155,12 @@ func (m *labMaker) of(key string, s map[string]any) string {
 		return m.pick("upstream", "host", "none", "g1")
 	}
 	if list, ok := s["anyOf"].([]any); ok && key != "dns" {
+		if last := list[len(list)-1].(map[string]any); last["const"] != nil { // what may be decided later
+			if m.next()%12 == 1 {
+				return last["const"].(string)
+			}
+			return m.of(key, list[0].(map[string]any))
+		}
 		if one := list[m.next()%len(list)].(map[string]any); one["properties"] != nil {
 			return m.object(one)
 		} else if key == "leases" {
@@ -207,10 +219,13 @@ func (m *labMaker) lab() []byte {
 			reach = "upstream"
 		}
 		m.without = map[string][]string{
-			"upstream": {"reach", "host-address", "host-forwards", "router-advertisements"},
-			"host":     {"reach", "join", "uplink", "gateway"},
-			"isolated": {"reach", "join", "uplink", "gateway", "host-address", "host-forwards"},
+			"upstream": {"reach", "host-address", "host-forwards", "host-gateway", "router-advertisements", "native", "pool"},
+			"host":     {"reach", "join", "uplink", "gateway", "native", "pool", "routes"},
+			"isolated": {"reach", "join", "gateway", "host-address", "host-forwards", "host-gateway", "native", "pool", "routes"},
 		}[reach]
+		if m.next()%16 == 1 && i > 0 {
+			reach = "later"
+		}
 		tag := ""
 		if m.without = append(m.without, "within", "vlan"); i > 1 && m.next()%4 == 1 {
 			tag = fmt.Sprintf(", within: %s, vlan: %d", segments[i-1], 40+i)

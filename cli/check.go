@@ -127,18 +127,37 @@ func (a *app) showFindings(p *plan.Plan, list []check.Finding, form, file string
 	s := a.screen()
 	count := map[check.Severity]int{}
 	accepted := 0
+	var open []check.Finding
 	for _, f := range list {
 		if f.Accepted != "" {
 			accepted++
 			s.line(s.paint(faint, fmt.Sprintf("%s %s  %s: accepted, %s", signNote, f.Code, f.Subject, f.Accepted)))
 			continue
 		}
+		if f.Undecided() {
+			open = append(open, f)
+			continue
+		}
 		count[f.Severity]++
 		showFinding(s, f)
 	}
-	s.line(tally(s, count, accepted))
+	showOpen(s, open)
+	s.line(tally(s, count, accepted, len(open)))
 	sayRehearsed(s, a.recall(p, file), file)
 	return nil
+}
+
+// showOpen lists what is not decided yet, with what works meanwhile.
+func showOpen(s *screen, open []check.Finding) {
+	if len(open) == 0 {
+		return
+	}
+	s.line(s.paint(strong, "Open questions"))
+	for _, f := range open {
+		s.line(signUnknown, " ", f.Message, "  ", s.paint(faint, fmt.Sprintf("%s:%d:%d", f.At.File, f.At.Line, f.At.Column)))
+		s.para(4, 0, faint, f.See)
+	}
+	s.line()
 }
 
 func severityCell(v check.Severity) cell {
@@ -166,21 +185,24 @@ func showFinding(s *screen, f check.Finding) {
 	s.line()
 }
 
-func tally(s *screen, n map[check.Severity]int, accepted int) string {
+func tally(s *screen, found map[check.Severity]int, accepted, open int) string {
 	var parts []string
 	for _, x := range []struct {
 		v         check.Severity
 		one, many string
 	}{{check.Error, "error", "errors"}, {check.Warning, "warning", "warnings"}, {check.Note, "note", "notes"}} {
-		if n[x.v] > 0 {
-			parts = append(parts, count(n[x.v], x.one, x.many))
+		if found[x.v] > 0 {
+			parts = append(parts, count(found[x.v], x.one, x.many))
 		}
+	}
+	if open > 0 {
+		parts = append(parts, count(open, "open question", "open questions"))
 	}
 	if accepted > 0 {
 		parts = append(parts, fmt.Sprintf("%d accepted", accepted))
 	}
 	switch {
-	case n[check.Error] > 0:
+	case found[check.Error] > 0:
 		return s.paint(broken, signBroken) + " " + strings.Join(parts, ", ") + "."
 	case len(parts) == 0:
 		return signHolds + " Nothing found."

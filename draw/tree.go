@@ -362,7 +362,7 @@ func port(a *plan.Adapter) []string {
 		head += ", unplugged"
 	}
 	third := address(a)
-	if a.Admin != 0 {
+	if a.Admin != nil {
 		third += " · admin"
 	}
 	return []string{head, a.Device() + " …" + a.MAC.Tail(2), third}

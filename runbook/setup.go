@@ -45,7 +45,7 @@ func (b *writer) page(m *plan.Machine) Step {
 // near gives a guest's adapter from which the admin page can be opened, or nil.
 func near(m *plan.Machine) *plan.Adapter {
 	for _, a := range m.Adapters {
-		if a.Admin == 0 {
+		if a.Admin == nil {
 			continue
 		}
 		for _, g := range a.Segment.Adapters {
@@ -232,7 +232,8 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 	s := Step{ID: "try." + seg.Name + "." + family, Title: fmt.Sprintf("In %s (%s), from the bottom up", a.Machine.Name, seg.Name),
 		Table: &Table{Head: []string{"type", "must come back", "when not, it means"}, Tick: true}, Machine: a.Machine.Name, Check: Matches}
 	add := func(command, back, means string) { s.Table.Rows = append(s.Table.Rows, []string{command, back, means}) }
-	add(c.addresses, shown(a), "an address of 169.254: nobody handed out a lease, so the adapter is on the wrong network; another network: somebody else did")
+	add(c.addresses, shown(a),
+		"an address of 169.254: nobody handed out a lease, so the adapter is on the wrong network; another network: somebody else did")
 	hop := seg.Gateway
 	add(c.routes, "one default route, by "+text(hop), "none: the lease named no router; two: a second adapter is attached")
 	if hop.IsValid() {

@@ -38,6 +38,9 @@ type Options struct {
 	Random        rand.Source     // of sequence numbers, ports and identifiers; on a real wire one that nobody can guess
 }
 
+// noTag is the tag that no frame carries (IEEE 802.1Q reserves it).
+const noTag = 4095
+
 // New makes an appliance of the plan. Its adapters are numbered as in the
 // plan, from 1.
 func New(m *plan.Machine, o Options) *Appliance {
@@ -55,7 +58,9 @@ func New(m *plan.Machine, o Options) *Appliance {
 	for _, ad := range m.Adapters {
 		p := n.AddPort(node.Port{Name: ad.Name, Adapter: ad.Number, MAC: ad.MAC, Address: ad.Address, Gateway: ad.Gateway, DNS: ad.DNS})
 		if ad.Over != nil {
-			p.Tag = ad.Segment.Tag
+			if p.Tag = ad.Segment.Tag; ad.Segment.Nowhere() {
+				p.Tag = noTag
+			}
 		}
 		a.Ports = append(a.Ports, p)
 		a.Filter.ports[p] = ad
@@ -91,8 +96,8 @@ func New(m *plan.Machine, o Options) *Appliance {
 				p.Also = append(p.Also, o.Outside)
 			}
 		}
-		if ad.Admin != 0 {
-			n.ServePages(ad.Admin, func(netip.AddrPort) string { return fmt.Sprintf("admin page of %s\n", m.Name) })
+		for _, s := range ad.Admin {
+			n.ServePages(s.Port, func(netip.AddrPort) string { return fmt.Sprintf("admin page of %s\n", m.Name) })
 		}
 	}
 	n.ServeNames(resolver)

@@ -329,7 +329,7 @@ func (f *Filter) Delivering(now time.Duration, in *node.Port, p *packet.Packet) 
 	port := f.ports[in]
 	verdict := node.Discard
 	inside := port.Role != lab.WAN
-	admin := p.Proto == packet.TCP && f.admin(p.Destination) == k.to && k.to != 0
+	admin := p.Proto == packet.TCP && f.admin(p.Destination, k.to)
 	rule, action := f.machine.Decide(plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to, Own: true,
 		FromWAN: !inside})
 	switch {
@@ -341,7 +341,7 @@ func (f *Filter) Delivering(now time.Duration, in *node.Port, p *packet.Packet) 
 		case lab.Refuse:
 			verdict = node.Refuse
 		}
-	case admin && (inside || port.Admin != 0):
+	case admin && (inside || port.Admin != nil):
 		verdict = node.Pass
 	case inside && (proto(p.Proto) == lab.ICMP || p.Proto != packet.ICMP && k.to == names.Port):
 		verdict = node.Pass
@@ -359,15 +359,15 @@ func (f *Filter) Delivering(now time.Duration, in *node.Port, p *packet.Packet) 
 	return verdict
 }
 
-// admin gives the admin page's port at one of the appliance's own addresses, 0
-// where it does not answer.
-func (f *Filter) admin(own netip.Addr) uint16 {
+// admin tells whether the appliance is managed at a TCP port of one of its own
+// addresses.
+func (f *Filter) admin(own netip.Addr, to uint16) bool {
 	for port, a := range f.ports {
 		if port.Owns(own) {
-			return a.Admin
+			return a.Manages(to)
 		}
 	}
-	return 0
+	return false
 }
 
 // Leaving starts conversations and translates the source on the way out.

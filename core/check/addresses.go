@@ -250,7 +250,7 @@ func who(a *plan.Adapter) string {
 }
 
 func (c *checker) offSubnet() {
-	for _, a := range c.p.Adapters {
+	for _, a := range c.adapters() {
 		// A reservation outside is one of leases; here it is what is typed in.
 		if a.How == plan.Static && a.Address.IsValid() && !a.Segment.Subnet.Contains(a.Address.Addr()) {
 			c.find(who(a), at(a, keyOf(a)), "take an address of "+a.Segment.Subnet.String(), "%s has %s, and %s is %s", who(a), a.Address.Addr(),
@@ -270,7 +270,7 @@ func (c *checker) offSubnet() {
 }
 
 func (c *checker) reservedAddress() {
-	for _, a := range c.p.Adapters {
+	for _, a := range c.adapters() {
 		if a.Address.IsValid() && subnet.Reserved(a.Segment.Subnet, a.Address.Addr()) {
 			c.find(who(a), at(a, keyOf(a)), fmt.Sprintf("take one from %s to %s", subnet.First(a.Segment.Subnet), subnet.Last(a.Segment.Subnet)),
 				"%s has %s, the network or broadcast address of %s", who(a), a.Address.Addr(), a.Segment.Name)
@@ -290,7 +290,7 @@ func (c *checker) narrowMask() {
 			c.find(s.Name, s.Lab.At("subnet"), "take a shorter prefix", "%s is %s, and %d machines are on it", s.Name, s.Subnet, n)
 		}
 	}
-	for _, a := range c.p.Adapters {
+	for _, a := range c.adapters() {
 		if a.How != plan.Static || !a.Address.IsValid() || a.Address.Bits() == a.Segment.Subnet.Bits() {
 			continue
 		}
@@ -324,7 +324,7 @@ func (c *checker) twinAddress() {
 			take(s.HostLeg.Addr(), "the host", s, s.Lab.At("host-address"))
 		}
 	}
-	for _, a := range c.p.Adapters {
+	for _, a := range c.adapters() {
 		if a.Address.IsValid() {
 			take(a.Address.Addr(), who(a), a.Segment, at(a, keyOf(a)))
 		}
@@ -338,7 +338,7 @@ func (c *checker) mayGoOutside(a *plan.Adapter) bool {
 }
 
 func (c *checker) wrongGateway() {
-	for _, g := range c.p.Guests() {
+	for _, g := range c.guests() {
 		for _, a := range g.Adapters {
 			if a.How != plan.Static || !a.Segment.Inside() || a.Segment.Port == nil || !a.Segment.Port.Address.IsValid() {
 				continue
@@ -362,7 +362,7 @@ func (c *checker) wrongGateway() {
 }
 
 func (c *checker) noNames() {
-	for _, g := range c.p.Guests() {
+	for _, g := range c.guests() {
 		for _, a := range g.Adapters {
 			if a.How != plan.Static || !a.Segment.Inside() || !c.mayGoOutside(a) {
 				continue
@@ -389,7 +389,7 @@ func (c *checker) noNames() {
 }
 
 func (c *checker) insideGateway() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		for _, a := range m.Adapters {
 			if a.Role != lab.WAN && a.Port.Has("gateway") && m.Appliance.Kind != "one-armed" {
 				c.find(portName(a), a.Port.At("gateway"), "leave gateway out", "port %s of %s is inside and has the upstream gateway %s", a.Name,
@@ -400,7 +400,7 @@ func (c *checker) insideGateway() {
 }
 
 func (c *checker) wanNoGateway() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		for _, a := range m.WAN() {
 			if a.How == plan.Static && !a.Port.Has("gateway") && !a.Segment.Lab.Gateway.IsValid() {
 				c.find(portName(a), a.Port.At("address"), "write the upstream router's address as gateway", "port %s of %s has %s and no gateway",
@@ -411,7 +411,7 @@ func (c *checker) wanNoGateway() {
 }
 
 func (c *checker) wanInPool() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		for _, a := range m.WAN() {
 			from, to := a.Segment.Lab.PoolFrom, a.Segment.Lab.PoolTo
 			if at := a.Address.Addr(); a.How == plan.Static && from.IsValid() && to.IsValid() && !at.Less(from) && !to.Less(at) {
@@ -423,7 +423,7 @@ func (c *checker) wanInPool() {
 }
 
 func (c *checker) defaultClash() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		f := m.Profile.Factory.LAN
 		if !f.IsValid() {
 			continue
@@ -445,7 +445,7 @@ func (c *checker) defaultClash() {
 }
 
 func (c *checker) nearSubnet() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		var table bart.Table[*plan.Segment]
 		done := map[*plan.Segment]bool{}
 		for _, a := range m.Adapters {

@@ -79,7 +79,7 @@ func (e Entry) day() time.Time {
 
 // Catalogue is every code, by family.
 func Catalogue() []Entry {
-	return slices.Concat(doors(), wires(), addresses(), leases(), rules(), machines())
+	return slices.Concat(doors(), wires(), addresses(), leases(), rules(), machines(), sizing(), lines(), unfinished())
 }
 
 // Lookup gives a code's entry.
@@ -110,12 +110,34 @@ func Run(p *plan.Plan, on time.Time) []Finding {
 		c.now = &e
 		e.find(c)
 	}
+	c.leaveOpen()
 	c.accept()
 	slices.SortStableFunc(c.out, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(len(a.Accepted), 0)-cmp.Compare(len(b.Accepted), 0), a.Severity.rank()-b.Severity.rank(), a.At.Line-b.At.Line,
 			a.At.Column-b.At.Column)
 	})
 	return c.out
+}
+
+// adapters gives those of machines that are switched on and that are on a segment.
+func (c *checker) adapters() []*plan.Adapter {
+	return slices.DeleteFunc(slices.Clone(c.p.Adapters), func(a *plan.Adapter) bool {
+		return a.Machine.Off || a.Role == lab.Unused || a.Segment.Nowhere()
+	})
+}
+
+// guests gives those that are switched on.
+func (c *checker) guests() []*plan.Machine {
+	return slices.DeleteFunc(slices.Clone(c.p.Guests()), func(m *plan.Machine) bool { return m.Off })
+}
+
+// leaveOpen takes findings out that speak of what the file says is decided later.
+func (c *checker) leaveOpen() {
+	open := map[Place]bool{}
+	for _, o := range c.p.Lab.Open {
+		open[Place{c.p.Lab.File, o.Pos.Line, o.Pos.Column}] = true
+	}
+	c.out = slices.DeleteFunc(c.out, func(f Finding) bool { return open[f.At] && f.Code != undecidedCode })
 }
 
 // find notes a finding of the code at hand.
@@ -126,6 +148,9 @@ func (c *checker) find(subject string, at lab.Pos, remedy, message string, args 
 	})
 	return &c.out[len(c.out)-1]
 }
+
+// Undecided tells an open question: nothing is wrong, and something is missing.
+func (f Finding) Undecided() bool { return f.Code == undecidedCode }
 
 // see says what one would see where that differs from what the code's entry
 // says.

@@ -25,6 +25,7 @@ var breaks = map[string]string{
 	"no-names":          "names",
 	"two-lease-servers": "alone", "no-lease-server": "lease", "pool-outside": "held", "small-pool": "lease", "reservation-outside": "held",
 	"lease-no-router": "names", "untranslated": "outside", "no-way-out": "expect", "private-wan-dropped": "names",
+	"one-line": "apart", "lease-gap": "behind lease published", "undecided": "behind sole",
 	"publish-denied": "published", "admin-outside": "inbound", "unreachable-expectation": "expect",
 }
 

@@ -24,6 +24,9 @@ var unfelt = map[string]string{
 	"wan-no-gateway":   "the plan takes the segment's gateway, and says so",
 	"narrow-mask":      "only neighbors are out of reach, and no claim is about neighbors",
 	"reserved-address": "the reference lease server hands out what it is told to",
+	"no-cable":         "every computer of a rehearsal has its cable",
+	"host-behind":      "what the host itself does is not rehearsed",
+	"route-astray":     "replies to what is translated need no route",
 	"tag-clash":        "nobody is on the tags that clash",
 }
 
@@ -52,7 +55,7 @@ func TestFindingsAndClaimsAgree(t *testing.T) {
 				continue
 			}
 			broken++
-			if c.Kind == claims.Cut || c.Kind == claims.Held || c.Kind == claims.Inbound {
+			if c.Verdict == claims.Broken && (c.Kind == claims.Cut || c.Kind == claims.Held || c.Kind == claims.Inbound) {
 				assert.NotEmpty(t, failing, "%s: %s is broken, and check has no error: %s", what, c.ID, c.Saw)
 			}
 		}

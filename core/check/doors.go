@@ -115,7 +115,7 @@ func doors() []Entry {
 }
 
 func (c *checker) oneSided() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		if m.Appliance.Kind == "one-armed" {
 			continue
 		}
@@ -136,14 +136,14 @@ func (c *checker) oneSided() {
 // wireOf tells what a segment's frames travel on: its wire, or, for bridged
 // upstream segments, the host's adapter. Tagged segments are apart.
 func wireOf(s *plan.Segment) string {
-	if s.Tag == 0 && s.Reach == lab.Upstream && s.Lab.Uplink != "" && s.Lab.Join != "nat" {
-		return "the uplink " + s.Lab.Uplink
+	if u := s.Wire.Uplink(); s.Tag == 0 && u != "" {
+		return "the uplink " + u
 	}
 	return fmt.Sprintf("the segment %s", s.Name)
 }
 
 func (c *checker) sameWire() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		first := map[string]*plan.Adapter{}
 		for _, a := range m.Adapters {
 			w := wireOf(a.Segment)
@@ -181,19 +181,20 @@ func leadsOut(s *plan.Segment) string {
 // want there. One with an adapter inside as well is a second door.
 func (c *checker) beside() {
 	model := c.model()
-	for _, g := range c.p.Guests() {
+	for _, g := range c.guests() {
 		if g.Guest.Outside || slices.ContainsFunc(g.Adapters, func(a *plan.Adapter) bool { return a.Plugged && a.Segment.Inside() }) {
 			continue
 		}
 		if stands, way := model.Standing(g); stands == prove.Exposed {
-			c.find(g.Name, g.Guest.Pos, "put it on a segment behind an appliance, or write outside: true", "%s gets outside without any appliance: %s",
+			c.find(g.Name, g.Guest.Pos, "put it on a segment behind an appliance, or write outside: true",
+				"%s gets outside without any appliance: %s",
 				g.Name, strings.Join(way.Path, " → "))
 		}
 	}
 }
 
 func (c *checker) secondDoor() {
-	for _, g := range c.p.Guests() {
+	for _, g := range c.guests() {
 		if len(g.Adapters) < 2 {
 			continue
 		}
@@ -257,7 +258,7 @@ func (c *checker) deadSegment() {
 				first = a
 			}
 		}
-		if guests > 0 && ports == 0 {
+		if guests > 0 && ports == 0 && !c.portPending() {
 			f := c.find(s.Name, s.Lab.Pos, "give an appliance a port on "+s.Name, "%s on %s, and no appliance is",
 				crowd(first.Machine.Name, guests), s.Name)
 			if !slices.ContainsFunc(s.Adapters, asks) {
@@ -265,6 +266,13 @@ func (c *checker) deadSegment() {
 			}
 		}
 	}
+}
+
+// portPending tells whether an inside port has no segment yet: any may be its.
+func (c *checker) portPending() bool {
+	return slices.ContainsFunc(c.p.Adapters, func(a *plan.Adapter) bool {
+		return a.Segment.Nowhere() && a.Role.Inside() && !a.Machine.Off
+	})
 }
 
 // asks tells a guest's adapter that expects a lease or a gateway: one on a back-end
@@ -294,7 +302,7 @@ func (c *checker) looseEnd() {
 			c.find(s.Name, s.Lab.Pos, "take it out of the file, or attach something", "nothing is on %s", s.Name)
 		}
 	}
-	for _, a := range c.p.Adapters {
+	for _, a := range c.adapters() {
 		if a.Plugged {
 			continue
 		}
@@ -332,7 +340,7 @@ func (c *checker) twinMAC() {
 }
 
 func (c *checker) unpinnedOrder() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		n, given := 0, 0
 		for _, a := range m.Adapters {
 			if a.Over == nil {
@@ -358,21 +366,32 @@ func (c *checker) unpinnedOrder() {
 // listed tells whether the list has it; an empty list has everything.
 func listed(list []string, what string) bool { return len(list) == 0 || slices.Contains(list, what) }
 
+// drivers gives what an appliance has drivers for, and whose word that is: its
+// image's, else that of its kind.
+func drivers(image, kind []string) (list []string, whose string) {
+	if len(image) > 0 {
+		return image, "its image"
+	}
+	return kind, "its kind"
+}
+
 func (c *checker) oddNIC() {
-	for _, m := range c.p.Appliances() {
-		if src := m.Appliance; !listed(src.Needs.NICs, m.Spec.NIC) {
-			c.find(m.Name, src.Machine.At("nic"), "write nic: "+src.Needs.NICs[0], "%s has %s adapters, and its image has drivers for %s", m.Name,
-				m.Spec.NIC, strings.Join(src.Needs.NICs, ", ")).set(&src.Machine, "nic", src.Needs.NICs[0])
+	for _, m := range c.p.Running() {
+		src := m.Appliance
+		if list, whose := drivers(src.Needs.NICs, m.Profile.NICs); !listed(list, m.Spec.NIC) {
+			c.find(m.Name, src.Machine.At("nic"), "write nic: "+list[0], "%s has %s adapters, and %s has drivers for %s", m.Name,
+				m.Spec.NIC, whose, strings.Join(list, ", ")).set(&src.Machine, "nic", list[0])
 		}
 	}
 }
 
 func (c *checker) oddDisk() {
-	for _, m := range c.p.Appliances() {
-		if src := m.Appliance; !listed(src.Needs.DiskBuses, m.Spec.DiskBus) {
-			c.find(m.Name, src.Machine.At("disk-bus"), "write disk-bus: "+src.Needs.DiskBuses[0],
-				"%s has its disk on %s, and its image has drivers for %s", m.Name, m.Spec.DiskBus,
-				strings.Join(src.Needs.DiskBuses, ", ")).set(&src.Machine, "disk-bus", src.Needs.DiskBuses[0])
+	for _, m := range c.p.Running() {
+		src := m.Appliance
+		if list, whose := drivers(src.Needs.DiskBuses, m.Profile.DiskBuses); !listed(list, m.Spec.DiskBus) {
+			c.find(m.Name, src.Machine.At("disk-bus"), "write disk-bus: "+list[0],
+				"%s has its disk on %s, and %s has drivers for %s", m.Name, m.Spec.DiskBus, whose,
+				strings.Join(list, ", ")).set(&src.Machine, "disk-bus", list[0])
 		}
 	}
 }

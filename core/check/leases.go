@@ -124,7 +124,7 @@ func spare(s *plan.Segment) plan.Pool {
 }
 
 func (c *checker) poolOutside() {
-	for _, a := range c.p.Adapters {
+	for _, a := range c.adapters() {
 		v := a.Leases
 		if v == nil || a.Port == nil || !v.Pool.From.IsValid() {
 			continue // what a guest hands out is planned, and fits
@@ -142,7 +142,7 @@ func (c *checker) poolOutside() {
 }
 
 func (c *checker) poolOverlap() {
-	for _, a := range c.p.Adapters {
+	for _, a := range c.adapters() {
 		if a.Leases == nil || a.Port == nil {
 			continue
 		}
@@ -162,7 +162,7 @@ func (c *checker) poolOverlap() {
 }
 
 func (c *checker) smallPool() {
-	for _, a := range c.p.Adapters {
+	for _, a := range c.adapters() {
 		if a.Leases == nil || !a.Leases.Pool.From.IsValid() {
 			continue
 		}
@@ -180,7 +180,7 @@ func (c *checker) smallPool() {
 }
 
 func (c *checker) reservationOutside() {
-	for _, g := range c.p.Guests() {
+	for _, g := range c.guests() {
 		for _, a := range g.Adapters {
 			if a.How != plan.Reservation || a.Planned {
 				continue
@@ -194,7 +194,7 @@ func (c *checker) reservationOutside() {
 }
 
 func (c *checker) leaseNoRouter() {
-	for _, a := range c.p.Adapters {
+	for _, a := range c.adapters() {
 		if a.Leases == nil {
 			continue
 		}

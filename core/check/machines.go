@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"openbastion/core/lab"
+	"openbastion/core/plan"
 )
 
 // machines are the findings about machines and their host.
@@ -88,7 +89,7 @@ func machines() []Entry {
 }
 
 func (c *checker) bootsMedia() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		boot := m.Spec.Boot
 		disk, media := slices.Index(boot, "disk"), slices.Index(boot, "media")
 		if media >= 0 && (disk < 0 || media < disk) {
@@ -98,26 +99,47 @@ func (c *checker) bootsMedia() {
 	}
 }
 
+// needs gives what asks for an appliance's size, and whose need it is: its image's,
+// and that of its kind where it is more.
+func needs(m *plan.Machine) map[string]lab.Needs {
+	return map[string]lab.Needs{"its image": m.Appliance.Needs, "its kind": m.Profile.Needs}
+}
+
 func (c *checker) undersized() {
-	for _, m := range c.p.Appliances() {
-		n, s, src := m.Appliance.Needs, m.Spec, &m.Appliance.Machine
-		if s.CPUs < n.CPUs {
-			c.find(m.Name, src.At("cpus"), fmt.Sprintf("write cpus: %d", n.CPUs), "%s has %d processors, and its image needs %d", m.Name, s.CPUs,
-				n.CPUs).set(src, "cpus", fmt.Sprint(n.CPUs))
-		}
-		if s.Memory < n.Memory {
-			c.find(m.Name, src.At("memory"), "write memory: "+n.Memory.String(), "%s has %s of memory, and its image needs %s", m.Name, s.Memory,
-				n.Memory).set(src, "memory", n.Memory.String())
-		}
-		if s.Disk < n.Disk {
-			c.find(m.Name, src.At("disk"), "write disk: "+n.Disk.String(), "%s has a disk of %s, and its image needs %s", m.Name, s.Disk,
-				n.Disk).set(src, "disk", n.Disk.String())
+	for _, m := range c.p.Running() {
+		s, src := m.Spec, &m.Appliance.Machine
+		for _, whose := range []string{"its image", "its kind"} {
+			n := needs(m)[whose]
+			if whose == "its kind" { // what the image says counts more: its kind's newest may need more than it
+				n.CPUs, n.Memory, n.Disk = orSaid(n.CPUs, m.Appliance.Needs.CPUs), orSaid(n.Memory, m.Appliance.Needs.Memory),
+					orSaid(n.Disk, m.Appliance.Needs.Disk)
+			}
+			if s.CPUs < n.CPUs {
+				c.find(m.Name, src.At("cpus"), fmt.Sprintf("write cpus: %d", n.CPUs), "%s has %d processors, and %s needs %d", m.Name, s.CPUs,
+					whose, n.CPUs).set(src, "cpus", fmt.Sprint(n.CPUs))
+			}
+			if s.Memory < n.Memory {
+				c.find(m.Name, src.At("memory"), "write memory: "+n.Memory.String(), "%s has %s of memory, and %s needs %s", m.Name, s.Memory,
+					whose, n.Memory).set(src, "memory", n.Memory.String())
+			}
+			if s.Disk < n.Disk {
+				c.find(m.Name, src.At("disk"), "write disk: "+n.Disk.String(), "%s has a disk of %s, and %s needs %s", m.Name, s.Disk,
+					whose, n.Disk).set(src, "disk", n.Disk.String())
+			}
 		}
 	}
 }
 
+// orSaid gives a need of a kind of appliance, or nothing where the image says its own.
+func orSaid[N int | lab.Bytes](kind, image N) N {
+	if image > 0 {
+		return 0
+	}
+	return kind
+}
+
 func (c *checker) shrinkingMemory() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		if s := m.Spec; s.MemoryFloor < s.Memory {
 			src := &m.Appliance.Machine
 			c.find(m.Name, src.At("memory-floor"), "write memory-floor: "+s.Memory.String(), "%s has %s of memory that may shrink to %s", m.Name,
@@ -131,6 +153,9 @@ func (c *checker) hostFull() {
 	var cpus int
 	var memory, disk lab.Bytes
 	for _, m := range c.p.Machines {
+		if m.Off || m.Physical {
+			continue
+		}
 		s := m.Spec
 		cpus, memory, disk = max(cpus, s.CPUs), memory+s.Memory, disk+s.Disk
 		pos := lab.Pos{}
@@ -162,7 +187,7 @@ func (c *checker) trialEnding() {
 	if c.on.IsZero() {
 		return
 	}
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		e := &m.Appliance.Image.Evaluation
 		if e.From.IsZero() || e.Days == 0 {
 			continue
@@ -182,7 +207,7 @@ func (c *checker) trialEnding() {
 
 func (c *checker) lateAppliance() {
 	told := map[string]bool{}
-	for _, g := range c.p.Guests() {
+	for _, g := range c.guests() {
 		if !g.Spec.Autostart {
 			continue
 		}

@@ -224,7 +224,8 @@ var mistakes = []mistake{
 		return "gate.odd"
 	}, nil},
 	{"twin-appliance", func(s *sound, i int) string {
-		s.more = append(s.more, fmt.Sprintf("  spare: {ports: [{role: wan, segment: road}, {role: lan, segment: s%d, leases: none, address: %s/24}]}", i, addr(i, 1)))
+		s.more = append(s.more,
+			fmt.Sprintf("  spare: {ports: [{role: wan, segment: road}, {role: lan, segment: s%d, leases: none, address: %s/24}]}", i, addr(i, 1)))
 		return "spare.lan"
 	}, []string{"twin-address"}},
 	{"twin-appliance", func(s *sound, i int) string {
@@ -375,7 +376,49 @@ var mistakes = []mistake{
 	{"undersized", func(s *sound, i int) string { s.needs.set("cpus", "3"); return "gate" }, nil},
 	{"shrinking-memory", func(s *sound, i int) string { s.machine.set("memory-floor", "1GiB"); return "gate" }, nil},
 	{"host-full", func(s *sound, i int) string { s.site.set("memory", "3GiB"); return "site" }, nil},
-	{"host-full", func(s *sound, i int) string { s.machine.set("cpus", "9"); return "gate" }, nil},
+	{"host-full", func(s *sound, i int) string { s.machine.set("cpus", "9"); return "gate" }, []string{"oversized"}},
+	{"oversized", func(s *sound, i int) string { s.machine.set("memory", "64GiB"); return "gate" }, nil},
+	{"underpowered", func(s *sound, i int) string { s.gate.set("duties", "[intrusion-detection]"); return "gate" }, nil},
+	{"underpowered", func(s *sound, i int) string { s.gate.set("tunnels", "400"); return "gate" }, nil},
+	{"odd-size", func(s *sound, i int) string {
+		s.leasing(i).set("machine", "{memory: 1030MiB}")
+		return name("g", i, "a")
+	}, nil},
+	{"odd-size", func(s *sound, i int) string { s.leasing(i).set("machine", "{memory: 2MiB}"); return name("g", i, "a") }, nil},
+	{"many-queues", func(s *sound, i int) string { s.machine.set("queues", "3"); return "gate" }, nil},
+	{"over-licence", func(s *sound, i int) string { s.image.set("allows", "{cpus: 1}"); return "gate" }, nil},
+	{"odd-admin", func(s *sound, i int) string { s.port(i).set("admin", "tcp/4443"); return name("gate.p", i, "") }, nil},
+	{"plain-admin", func(s *sound, i int) string { s.gate.set("admin-services", "[https, telnet]"); return "gate.p1" }, nil},
+	{"strange-uplink", func(s *sound, i int) string { s.seg(i).set("uplink", "enp9"); return name("s", i, "") }, nil},
+	{"no-cable", func(s *sound, i int) string { s.leasing(i).set("physical", "true"); return name("g", i, "a") }, nil},
+	{"needless-relaxation", func(s *sound, i int) string { s.seg(i).set("foreign-macs", "allow"); return name("s", i, "") }, nil},
+	{"nested-bridge", func(s *sound, i int) string { s.site.set("virtual", "true"); return "road" }, nil},
+	{"borrowed-name", func(s *sound, i int) string {
+		s.port(i).set("leases", "{domain: lab.local}")
+		return name("gate.p", i, "")
+	}, nil},
+	{"borrowed-name", func(s *sound, i int) string {
+		s.port(i).set("leases", "{domain: fen.co.uk}")
+		return name("gate.p", i, "")
+	}, nil},
+	{"host-behind", func(s *sound, i int) string {
+		s.seg(i).set("reach", "host").set("host-gateway", fmt.Sprintf("10.83.%d.1", 16*i))
+		return name("s", i, "")
+	}, []string{"host-door"}},
+	{"route-astray", func(s *sound, i int) string {
+		s.seg(0).set("routes", "[10.83.16.0/24 via 203.0.113.99]")
+		return "road"
+	}, nil},
+	{"lease-gap", func(s *sound, i int) string {
+		s.seg(i).set("leases", name("g", i, "b"))
+		s.guests = append(s.guests, obj("lender", "segment", name("s", i, ""), "running", "false"))
+		s.seg(i).set("leases", "lender")
+		return name("s", i, "")
+	}, []string{"switched-off"}},
+	{"undecided", func(s *sound, i int) string { s.seg(i).set("subnet", "later"); return "segment " + name("s", i, "") },
+		[]string{"off-subnet"}},
+	{"undecided", func(s *sound, i int) string { s.port(0).set("segment", "later"); return "port wan of gate" }, []string{"loose-end"}},
+	{"undecided", func(s *sound, i int) string { s.leasing(i).drop("segment"); return "guest " + name("g", i, "a") }, nil},
 	{"trial-ending", func(s *sound, i int) string {
 		s.image.set("evaluation", "{from: 2026-11-01, days: 15}")
 		return "gate"

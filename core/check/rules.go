@@ -125,7 +125,7 @@ func rules() []Entry {
 }
 
 func (c *checker) untranslated() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		if m.Appliance.Kind != "routed" || len(m.WAN()) == 0 {
 			continue
 		}
@@ -140,7 +140,13 @@ func (c *checker) untranslated() {
 				continue
 			}
 			done[s] = true
-			if len(c.passing(m, c.model().Lines(s), c.outside(m))) > 0 {
+			back := func(w *plan.Adapter) bool { // upstream knows the way back
+				return slices.ContainsFunc(w.Segment.Lab.Routes, func(r lab.Route) bool {
+					return r.To.Overlaps(s.Subnet) &&
+						r.To.Bits() <= s.Subnet.Bits()
+				})
+			}
+			if len(c.passing(m, c.model().Lines(s), c.outside(m))) > 0 && !slices.ContainsFunc(m.WAN(), back) {
 				c.find(s.Name, m.Appliance.NAT.At("masquerade"), "add "+s.Name+" to masquerade, or leave masquerade out",
 					"%s may go outside, and %s does not translate %s", s.Name, m.Name, s.Subnet)
 			}
@@ -149,7 +155,7 @@ func (c *checker) untranslated() {
 }
 
 func (c *checker) privateWANDropped() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		for _, a := range m.WAN() {
 			if a.Port.DropPrivate && subnet.Private(a.Segment.Subnet.Addr()) {
 				c.find(portName(a), a.Port.At("drop-private"), "write drop-private: false",
@@ -161,7 +167,7 @@ func (c *checker) privateWANDropped() {
 }
 
 func (c *checker) nestedNAT() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		for _, a := range m.WAN() {
 			if a.Segment.Reach == lab.Upstream && subnet.Private(a.Segment.Subnet.Addr()) && !a.Segment.Assumed {
 				c.find(portName(a), a.Pos, "to publish beyond the site, forward there as well",
@@ -172,7 +178,7 @@ func (c *checker) nestedNAT() {
 }
 
 func (c *checker) publishMoving() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		for i := range m.Publishes {
 			if v := &m.Publishes[i]; !v.To.Address.IsValid() {
 				c.find(v.To.Machine.Name, v.Lab.Pos, "reserve an address for "+v.To.Machine.Name, "%s/%d is published to %s, whose lease may change",
@@ -183,11 +189,11 @@ func (c *checker) publishMoving() {
 }
 
 func (c *checker) publishClash() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		taken := map[string]string{}
 		for _, a := range m.WAN() {
-			if a.Admin != 0 {
-				taken[fmt.Sprintf("tcp/%d", a.Admin)] = "the admin page"
+			for _, s := range a.Admin {
+				taken[fmt.Sprintf("tcp/%d", s.Port)] = "the admin page"
 			}
 		}
 		for i := range m.Publishes {
@@ -204,7 +210,7 @@ func (c *checker) publishClash() {
 }
 
 func (c *checker) publishDenied() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		for i := range m.Publishes {
 			v := &m.Publishes[i]
 			if !v.To.Address.IsValid() {
@@ -228,30 +234,36 @@ func (c *checker) publishDenied() {
 }
 
 func (c *checker) adminOutside() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		for _, a := range m.WAN() {
-			if a.Admin != 0 {
+			if a.Admin != nil {
 				c.find(portName(a), a.Port.At("admin"), "write admin: false", "the admin page of %s answers on its WAN, tcp/%d", m.Name,
-					a.Admin).set(a.Port, "admin", "false")
+					a.Admin[0].Port).set(a.Port, "admin", "false")
 			}
 		}
 	}
 }
 
 func (c *checker) plainAdmin() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		for _, a := range m.Adapters {
-			switch a.Admin {
-			case 23, 80, 8080:
-				c.find(portName(a), a.Port.At("admin"), "write admin: true, which is tcp/443",
-					"the admin page of %s answers on tcp/%d, in plain text", m.Name, a.Admin).set(a.Port, "admin", "true")
+			for _, s := range a.Admin {
+				switch {
+				case !s.Plain():
+				case len(m.Appliance.AdminServices) > 0:
+					c.find(portName(a), m.Appliance.At("admin-services"), "take it off the list, or write https or ssh",
+						"%s is managed by %s, in plain text", m.Name, s)
+				default:
+					c.find(portName(a), a.Port.At("admin"), "write admin: tcp/443",
+						"the admin page of %s answers on tcp/%d, in plain text", m.Name, s.Port).set(a.Port, "admin", "tcp/443")
+				}
 			}
 		}
 	}
 }
 
 func (c *checker) openInbound() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		for i, r := range c.sets(m) {
 			rule := &m.Rules[i]
 			if rule.Lab == nil || rule.Action != lab.Allow {

@@ -90,7 +90,7 @@ func (c *checker) meantInbound(m *plan.Machine) []packetset.Packets {
 // rules that speak of single sources the earlier ones that can matter are
 // looked up by source.
 func (c *checker) deadRule() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		sets := c.sets(m)
 		var bySource bart.Table[[]int]
 		var wide []int

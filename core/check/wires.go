@@ -122,7 +122,7 @@ func (c *checker) tagUnheard() {
 }
 
 func (c *checker) refusingSwitch() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		if m.Appliance.Kind != "transparent" {
 			continue
 		}
@@ -145,7 +145,7 @@ func (c *checker) v6Door() {
 }
 
 func (c *checker) sharedRoles() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		first := map[*plan.Segment]*plan.Adapter{}
 		for _, a := range m.Adapters {
 			old := first[a.Segment]
@@ -174,7 +174,7 @@ func (c *checker) sharedRoles() {
 }
 
 func (c *checker) bridgeLoop() {
-	for _, m := range c.p.Appliances() {
+	for _, m := range c.p.Running() {
 		if m.Appliance.Kind != "transparent" {
 			continue
 		}

@@ -140,6 +140,7 @@ type claim struct {
 	parts  []part
 	guests []string // whose other claims may explain this one
 	lone   string   // the segment whose lease servers may explain it
+	crowd  bool     // a sentence that speaks of whoever is somewhere
 }
 
 // part is questions that are judged together. With any set, judge is called
@@ -241,9 +242,11 @@ func (c *prepared) judge(answers []Answer) Document {
 	doc := Document{Schema: Schema, Lab: p.Name, Stage: facts.Name, Verdict: Holds,
 		Claims: make([]Result, 0, len(list)), Findings: []Finding{},
 		Proof: Proof{Verdict: Holds, Covers: model.Covers(), Assumes: prove.Assumptions}}
+	open := doubts(p)
 	for i := range list {
 		c := &list[i]
 		c.decide(ids[i], by)
+		c.leave(open)
 		if c.Verdict == Broken || c.Verdict == Unknown && doc.Verdict == Holds {
 			doc.Verdict = c.Verdict
 		}

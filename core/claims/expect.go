@@ -15,6 +15,15 @@ import (
 func expectClaim(m *prove.Model, p *plan.Plan, w Witness, i int) claim {
 	e := p.Lab.Expect[i]
 	c := claim{Result: Result{ID: fmt.Sprintf("expect-%d.expect", i+1), Sentence: e.String(), Kind: Expect}}
+	for _, w := range []lab.Who{e.From, e.To} {
+		switch w.Kind {
+		case lab.WhoGuest:
+			c.guests = append(c.guests, w.Name)
+		case lab.WhoOutside, lab.WhoAppliance:
+		default:
+			c.crowd = true
+		}
+	}
 	said := 0
 	var ways []*prove.Escape
 	partial := false
@@ -173,7 +182,7 @@ func meant(p *plan.Plan, w Witness, named lab.Service, from, to *plan.Adapter) [
 	for _, s := range usual {
 		add(s)
 	}
-	for _, m := range p.Appliances() {
+	for _, m := range p.Running() {
 		if from == nil {
 			for _, v := range m.Publishes {
 				if v.To == to {
@@ -200,7 +209,7 @@ func ThroughPublish(p *plan.Plan, from, to *plan.Adapter, s lab.Service) AskReac
 	if from != nil || to == nil {
 		return q
 	}
-	for _, m := range p.Appliances() {
+	for _, m := range p.Running() {
 		if len(m.WAN()) == 0 {
 			continue
 		}

@@ -17,6 +17,9 @@ func list(m *prove.Model, p *plan.Plan, w Witness) []claim {
 	out := make([]claim, 0, len(guests)*(len(GuestKinds)+1)+2*len(p.Segments)+len(between)+len(p.Lab.Expect)) // claims are large: few copies
 	for _, g := range guests {
 		out = append(out, behindClaim(m, g))
+		if g.Off {
+			continue
+		}
 		if home := InsideAdapter(g); home != nil {
 			out = append(out, guestClaims(m, g, home, w)...)
 		} else if around, _ := m.Standing(g); around == prove.Behind && len(g.Adapters) > 0 {
@@ -32,7 +35,7 @@ func list(m *prove.Model, p *plan.Plan, w Witness) []claim {
 		}
 	}
 	out = append(out, between...)
-	for _, a := range p.Appliances() {
+	for _, a := range p.Running() {
 		out = append(out, apartClaim(m, a))
 		for _, wan := range a.WAN() {
 			out = append(out, inboundClaim(m, a, wan))
@@ -354,9 +357,9 @@ func inboundClaim(model *prove.Model, m *plan.Machine, wan *plan.Adapter) claim 
 	}
 	admin := map[uint16]bool{}
 	for _, a := range m.Adapters {
-		if a.Admin != 0 {
-			add(lab.TCP, a.Admin)
-			admin[a.Admin] = true
+		for _, s := range a.Admin {
+			add(lab.TCP, s.Port)
+			admin[s.Port] = true
 		}
 	}
 	if transparent(wan) {

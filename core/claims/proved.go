@@ -183,10 +183,13 @@ func behindClaim(m *prove.Model, g *plan.Machine) claim {
 	c := claim{Result: Result{ID: g.Name + "." + string(Behind), Guest: g.Name, Kind: Behind}, guests: []string{g.Name}}
 	stands, way := m.Standing(g)
 	switch {
+	case g.Off:
+		c.parts = []part{{judge: func(r *Result, _ []Got) { r.Verdict, r.Saw = Unknown, "it is switched off" }}}
 	case g.Guest.Outside:
 		c.parts = []part{shows("it is meant to stand outside")}
 	case stands == prove.Exposed:
-		c.parts = []part{escaped(m.Plan(), Unplugged, way, "put it on a segment behind an appliance, or say `outside: true` where it is meant to stand outside")}
+		c.parts = []part{escaped(m.Plan(), Unplugged, way,
+			"put it on a segment behind an appliance, or say `outside: true` where it is meant to stand outside")}
 	case stands == prove.Lost:
 		c.parts = []part{stated(fmt.Sprintf("no appliance has a port on %s, and nobody there leads to one", g.Adapters[0].Segment.Name),
 			"give an appliance a port there, or put the guest on a segment that has one")}

@@ -37,17 +37,21 @@ func (r *reader) complete(l *Lab) {
 		r.completeAppliance(l, a)
 	}
 	for _, g := range l.Guests {
+		if g.Has("adapters") {
+			for _, f := range adapterFields() {
+				if g.Has(f.name) {
+					r.fail(g.At(f.name), "%s belongs to one adapter, and this guest lists adapters; write it in the list", f.name)
+				}
+			}
+		}
 		if len(g.Adapters) == 0 {
-			r.fail(g.Pos, "guest %s is on no segment; write its segment's name", g.Name)
+			g.Adapters = []Adapter{{Plugged: true, Origin: Origin{Pos: g.Pos, body: g.body}}}
 		}
 		for i := range g.Adapters {
 			a := &g.Adapters[i]
 			r.segment(l, a.Segment, a.At("segment"))
 			if a.Reserve.IsValid() && a.Static.IsValid() {
 				r.fail(a.At("static"), "guest %s has both a reservation and a static address; keep one", g.Name)
-			}
-			if a.Segment == "" {
-				r.fail(a.Pos, "guest %s has an adapter on no segment; write `segment: NAME`", g.Name)
 			}
 		}
 	}
@@ -56,9 +60,13 @@ func (r *reader) complete(l *Lab) {
 		r.who(l, &e.From, e.Pos)
 		r.who(l, &e.To, e.Pos)
 	}
+	l.findOpen()
 }
 
 func (r *reader) known(l *Lab, name, what string, v any, at Pos) {
+	if name == later {
+		r.fail(at, "%s %s has the name of what is not decided yet; choose another", what, name)
+	}
 	if old, ok := l.names[name]; ok {
 		r.fail(at, "%s %s has the name of %s; rules could not tell them apart, choose another", what, name, aKind(old))
 		return
@@ -132,13 +140,8 @@ func (r *reader) who(l *Lab, w *Who, at Pos) {
 
 func (r *reader) completeSegment(l *Lab, s *Segment) {
 	if s.Reach == "" {
-		if !s.Has("reach") {
-			if s.Within != "" && l.Segment(s.Within) != nil {
-				s.Reach = l.Segment(s.Within).Reach
-			}
-			if s.Reach == "" {
-				r.fail(s.Pos, "segment %s does not say how far it reaches; write `reach: isolated`, host or upstream", s.Name)
-			}
+		if !s.Has("reach") && s.Within != "" && l.Segment(s.Within) != nil {
+			s.Reach = l.Segment(s.Within).Reach
 		}
 	}
 	r.segment(l, s.Within, s.At("within"))
@@ -148,13 +151,7 @@ func (r *reader) completeSegment(l *Lab, s *Segment) {
 	if s.Within != "" && !s.Has("vlan") {
 		r.fail(s.At("within"), "segment %s is within %s and has no tag; write `vlan: 48` or another number from 1 to 4094", s.Name, s.Within)
 	}
-	if s.Reach != Upstream && s.Reach != "" {
-		for _, key := range []string{"join", "uplink", "gateway", "pool"} {
-			if s.Has(key) {
-				r.fail(s.At(key), "%s belongs to a segment of reach upstream, and %s has reach %s; leave it out", key, s.Name, s.Reach)
-			}
-		}
-	}
+	r.reachKeys(s)
 	if p := s.Subnet; s.PoolFrom.IsValid() && s.PoolTo.IsValid() {
 		switch {
 		case !p.IsValid():
@@ -165,17 +162,32 @@ func (r *reader) completeSegment(l *Lab, s *Segment) {
 			r.fail(s.At("pool"), "the pool is not within %s, the network of %s", p, s.Name)
 		}
 	}
-	if s.Reach != Host && s.Reach != "" {
-		for _, key := range []string{"host-address", "host-forwards"} {
-			if s.Has(key) {
-				r.fail(s.At(key), "%s belongs to a segment of reach host, and %s has reach %s; leave it out", key, s.Name, s.Reach)
-			}
-		}
-	}
 	switch s.Leases {
 	case "", "upstream", "host", "none":
 	default:
 		r.guest(l, s.Leases, s.At("leases"))
+	}
+}
+
+// reachKeys refuses keys that a segment of this reach has no use for.
+func (r *reader) reachKeys(s *Segment) {
+	belong := func(reach Reach, keys ...string) {
+		for _, key := range keys {
+			if s.Has(key) && s.Reach != reach && s.Reach != "" {
+				r.fail(s.At(key), "%s belongs to a segment of reach %s, and %s has reach %s; leave it out", key, reach, s.Name, s.Reach)
+			}
+		}
+	}
+	belong(Upstream, "join", "gateway", "pool", "routes")
+	belong(Host, "host-address", "host-gateway", "host-forwards")
+	switch {
+	case s.Has("uplink") && s.Reach == Host:
+		r.fail(s.At("uplink"), "%s has reach host, and no adapter of the host leads there; leave the uplink out, or write reach: isolated",
+			s.Name)
+	case s.Has("uplink") && s.Within != "":
+		r.fail(s.At("uplink"), "%s is carried by %s; write the uplink there", s.Name, s.Within)
+	case s.Has("native") && !s.Has("uplink"):
+		r.fail(s.At("native"), "native is a tag on an uplink's cable, and %s has no uplink; write it too, or leave native out", s.Name)
 	}
 }
 
@@ -201,6 +213,17 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 			used[p.Name] = p
 		}
 		r.segment(l, p.Segment, p.At("segment"))
+		if p.Role == Unused {
+			for _, key := range []string{"address", "gateway", "leases", "admin", "over", "joins", "connect"} {
+				if p.Has(key) {
+					r.fail(p.At(key), "port %s is unused and has no %s; leave it out, or give the port another role", p.Name, key)
+				}
+			}
+			if p.Has("plugged") && p.Plugged {
+				r.fail(p.At("plugged"), "port %s is unused and stays unplugged; leave plugged out, or give the port another role", p.Name)
+			}
+			p.Plugged = false
+		}
 		if p.Address.How != "static" && p.Has("gateway") && p.Role == WAN {
 			r.fail(p.At("gateway"), "a gateway is typed in only beside a static address; write the address, or leave the gateway out")
 		}

@@ -26,6 +26,7 @@ type form struct {
 	Properties []property
 	Required   []string
 	OneOf      []form
+	Open       string // what is open when `later` stands in the value's place; empty: it must be known
 }
 
 type property struct {
@@ -350,7 +351,7 @@ func namedField[T, V any, P interface {
 			v := add(t, id)
 			switch {
 			case short != nil && value.Kind == yaml.ScalarNode:
-				v.origin().Pos = place(value)
+				v.origin().Pos = place(key)
 				short(r, value, v)
 			case value.Kind == yaml.ScalarNode && value.Tag == "!!null":
 				r.fail(place(key), "%s %s says nothing of itself; write its keys below it, indented", one, id)
@@ -360,6 +361,46 @@ func namedField[T, V any, P interface {
 			v.origin().Pos = place(key)
 		})
 	}}
+}
+
+// runningField tells whether a machine is switched on.
+func runningField[T any](at func(*T) *bool) field[T] {
+	return boolField("running", "Whether it is switched on; false for a machine that another replaces, or that comes later.", at)
+}
+
+// parseRoute reads a way to a network: NETWORK via ADDRESS.
+func parseRoute(text string) (Route, error) {
+	to, via, ok := strings.Cut(text, " via ")
+	if !ok {
+		return Route{}, fmt.Errorf("%q is no route; write NETWORK via ADDRESS, such as 10.83.16.0/24 via 172.29.64.7", shorten(text))
+	}
+	n, err := parseSubnet(strings.TrimSpace(to))
+	if err != nil {
+		return Route{}, err
+	}
+	a, err := subnet.ParseAddr(strings.TrimSpace(via))
+	return Route{n, a}, err
+}
+
+// adminPorts are where admin services answer unless somebody says otherwise.
+var adminPorts = map[string]uint16{"https": 443, "http": 80, "ssh": 22, "telnet": 23}
+
+// parseAdminService reads SCHEME or SCHEME/PORT.
+func parseAdminService(text string) (AdminService, error) {
+	scheme, port, given := strings.Cut(strings.ToLower(text), "/")
+	s := AdminService{scheme, adminPorts[scheme]}
+	if s.Port == 0 {
+		return s, fmt.Errorf("%q is no admin service%s; write https, http, ssh or telnet, with /PORT where it is another", shorten(text),
+			didYouMean(scheme, "https", "http", "ssh", "telnet"))
+	}
+	if given {
+		n, err := strconv.ParseUint(port, 10, 16)
+		if err != nil || n == 0 {
+			return s, fmt.Errorf("%q has no port from 1 to 65535; write one such as %s/8443", shorten(text), scheme)
+		}
+		s.Port = uint16(n)
+	}
+	return s, nil
 }
 
 func parseDay(text string) (time.Time, error) {

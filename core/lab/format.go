@@ -30,19 +30,27 @@ func labFields() []field[Lab] {
 				s := &Segment{Name: name}
 				l.Segments = append(l.Segments, s)
 				return s
-			}, nil),
+			}, func(r *reader, n *yaml.Node, s *Segment) {
+				if n.Value != later {
+					r.fail(s.Pos, "segment %s says nothing of itself; write its keys below it, indented, or later", s.Name)
+				}
+			}),
 		namedField("appliances", "appliance", "The firewalls and routers, by name.", applianceFields(),
 			func(l *Lab, name string) *Appliance {
-				a := &Appliance{Name: name, Kind: "routed"}
+				a := &Appliance{Name: name, Kind: "routed", Running: true}
 				l.Appliances = append(l.Appliances, a)
 				return a
 			}, nil),
 		namedField("guests", "guest", "The guests, by name; a plain segment name means one adapter there with a lease.", guestFields(),
 			func(l *Lab, name string) *Guest {
-				g := &Guest{Name: name}
+				g := &Guest{Name: name, Running: true}
 				l.Guests = append(l.Guests, g)
 				return g
 			}, func(r *reader, n *yaml.Node, g *Guest) {
+				if n.Value == later {
+					g.open = append(g.open, question{"segment", "on which segment is it"})
+					return
+				}
 				if v, ok := r.text(n, "a guest's segment"); ok {
 					spot := Origin{Pos: place(n), body: place(n), short: "segment", keys: []keySpot{{"segment", place(n), place(n)}}}
 					g.body, g.short = spot.body, spot.short
@@ -93,31 +101,43 @@ func siteFields() []field[Site] {
 		intField("cpus", "Processors.", 1, 4096, func(s *Site) *int { return &s.CPUs }),
 		bytesField("memory", "Memory.", func(s *Site) *Bytes { return &s.Memory }),
 		bytesField("disk", "Free disk space.", func(s *Site) *Bytes { return &s.Disk }),
+		boolField("virtual", "Whether it is a virtual machine itself.", func(s *Site) *bool { return &s.Virtual }),
 		boolField("accelerated", "Whether it can accelerate virtual machines.", func(s *Site) *bool { return &s.Accelerated }),
 	}
 }
 
 func segmentFields() []field[Segment] {
 	return []field[Segment]{
-		wordField("reach", "How far the segment extends: upstream (beyond the host), host (the host has a leg on it), isolated (nobody but those attached).",
-			func(s *Segment) *Reach { return &s.Reach }, Upstream, Host, Isolated),
+		wordField("reach",
+			"How far the segment extends: upstream (beyond the host), host (the host has a leg on it), isolated (nobody but those attached).",
+			func(s *Segment) *Reach { return &s.Reach }, Upstream, Host, Isolated).orLater("how far does it reach"),
 		wordField("join", "Upstream only: bridged onto an uplink, or translated (nat) by the host.",
 			func(s *Segment) *string { return &s.Join }, "bridged", "nat"),
 		textField("known-as", "What the hypervisor calls it, letter by letter, where that is not its name here.",
 			func(s *Segment) *string { return &s.KnownAs }),
-		textField("uplink", "Upstream only: which of the host's adapters.", func(s *Segment) *string { return &s.Uplink }),
-		networkField("subnet", "The segment's network; planned when absent.", func(s *Segment) *netip.Prefix { return &s.Subnet }),
+		textField("uplink", "Upstream: which of the host's adapters leads there. Isolated: on which one its switch and its real machines hang.",
+			func(s *Segment) *string { return &s.Uplink }).orLater("by which of the host's adapters"),
+		intField("native", "With an uplink: the tag that travels untagged on its cable, 1 to 4094.", 1, 4094,
+			func(s *Segment) *int { return &s.Native }),
+		networkField("subnet", "The segment's network; planned when absent.",
+			func(s *Segment) *netip.Prefix { return &s.Subnet }).orLater("which network has it"),
 		intField("hosts", "How many machines the planned subnet must hold.", 1, 1<<20, func(s *Segment) *int { return &s.Hosts }),
-		addrField("gateway", "Upstream only: the router that is there.", func(s *Segment) *netip.Addr { return &s.Gateway }),
+		addrField("gateway", "Upstream only: the router that is there.", func(s *Segment) *netip.Addr { return &s.Gateway }).
+			orLater("which router is there"),
+		listField("routes", "Upstream only: ways back that its router has, each NETWORK via ADDRESS.", form{Type: "string",
+			Pattern: `^[0-9.]+/[0-9.]+ via [0-9.]+$`}, parseRoute, func(s *Segment) *[]Route { return &s.Routes }),
 		poolField("Upstream only: what the site hands out there, first and last address with a hyphen between.",
 			func(s *Segment) (from, to *netip.Addr) { return &s.PoolFrom, &s.PoolTo }),
 		nameField("leases", "Who else hands out leases here: upstream, host, none, or a guest's name.",
-			func(s *Segment) *string { return &s.Leases }),
+			func(s *Segment) *string { return &s.Leases }).orLater("who hands out leases there"),
 		nameField("within", "The segment whose wire carries this one, tagged.", func(s *Segment) *string { return &s.Within }),
 		intField("vlan", "The tag, 1 to 4094 (IEEE 802.1Q).", 0, 65535, func(s *Segment) *int { return &s.VLAN }),
 		wordField("foreign-macs", "Whether the switch passes frames from addresses it did not hand out.",
 			func(s *Segment) *string { return &s.ForeignMACs }, "allow", "refuse"),
-		hostField("host-address", "Reach host: the host's leg.", func(s *Segment) *netip.Prefix { return &s.HostAddress }),
+		hostField("host-address", "Reach host: the host's leg.",
+			func(s *Segment) *netip.Prefix { return &s.HostAddress }).orLater("which address has the host there"),
+		addrField("host-gateway", "Reach host: the next hop that the host uses there for everything it has no nearer way to.",
+			func(s *Segment) *netip.Addr { return &s.HostGateway }),
 		boolField("host-forwards", "Reach host: whether the host routes or translates for the segment.",
 			func(s *Segment) *bool { return &s.HostForwards }),
 		boolField("router-advertisements", "Whether IPv6 router advertisements are seen here from something that is not the appliance.",
@@ -132,6 +152,10 @@ func applianceFields() []field[Appliance] {
 		textField("profile", "File with the facts about this kind of appliance; the reference appliance when absent.",
 			func(a *Appliance) *string { return &a.Profile }),
 		boolField("autostart", "Whether it comes up with the host.", func(a *Appliance) *bool { return &a.Autostart }),
+		runningField(func(a *Appliance) *bool { return &a.Running }),
+		listField("admin-services", "Where it is managed, on each port with admin: true: SCHEME or SCHEME/PORT; https, http, ssh or telnet.",
+			form{Type: "string", Pattern: `^(https|http|ssh|telnet)(/[0-9]+)?$`}, parseAdminService,
+			func(a *Appliance) *[]AdminService { return &a.AdminServices }),
 		objectField("image", "What it is installed from.", imageFields(), func(a *Appliance) *Image { return &a.Image }),
 		objectField("machine", "How its virtual machine is made; planned when absent.", machineFields(),
 			func(a *Appliance) *Machine { return &a.Machine }),
@@ -144,7 +168,8 @@ func applianceFields() []field[Appliance] {
 		}, func(a *Appliance) *[]string { return &a.Duties }),
 		parsedField("throughput", "What it must pass, such as 100Mbit or 1Gbit; sizes follow.",
 			form{Type: "string", Pattern: "^[0-9]+ ?[MG]bit$"}, parseRate, func(a *Appliance) *int { return &a.Mbits }),
-		objectsField("ports", "Its interfaces, in adapter order.", portFields(), []string{"role", "segment"}, func(a *Appliance) *Port {
+		intField("tunnels", "How many encrypted tunnels it shall hold.", 1, 100_000, func(a *Appliance) *int { return &a.Tunnels }),
+		objectsField("ports", "Its interfaces, in adapter order.", portFields(), []string{"role"}, func(a *Appliance) *Port {
 			p := &Port{Plugged: true}
 			a.Ports = append(a.Ports, p)
 			return p
@@ -202,6 +227,14 @@ func imageFields() []field[Image] {
 				}, func(e *Evaluation) *time.Time { return &e.From }),
 			intField("days", "How many days it lasts.", 1, 3660, func(e *Evaluation) *int { return &e.Days }),
 		}, func(i *Image) *Evaluation { return &i.Evaluation }),
+		objectField("allows", "What its licence allows.", []field[Licence]{
+			intField("cpus", "Processors.", 1, 1024, func(l *Licence) *int { return &l.CPUs }),
+			bytesField("memory", "Memory.", func(l *Licence) *Bytes { return &l.Memory }),
+			intField("adapters", "Adapters.", 1, 1024, func(l *Licence) *int { return &l.Adapters }),
+			parsedField("throughput", "What it passes, such as 100Mbit or 1Gbit.",
+				form{Type: "string", Pattern: "^[0-9]+ ?[MG]bit$"}, parseRate, func(l *Licence) *int { return &l.Mbits }),
+			intField("tunnels", "Encrypted tunnels.", 1, 100_000, func(l *Licence) *int { return &l.Tunnels }),
+		}, func(i *Image) *Licence { return &i.Allows }),
 	}
 }
 
@@ -221,6 +254,7 @@ func machineFields() []field[Machine] {
 		bytesField("disk", "Disk.", func(m *Machine) *Bytes { return &m.Disk }),
 		textField("disk-bus", "How the disk is attached, such as virtio, scsi, sata or ide.", func(m *Machine) *string { return &m.DiskBus }),
 		textField("nic", "Adapter model, such as virtio or e1000.", func(m *Machine) *string { return &m.NIC }),
+		intField("queues", "Queues of each adapter: one for each processor, and no more.", 1, 256, func(m *Machine) *int { return &m.Queues }),
 		wordField("firmware", "How it boots.", func(m *Machine) *string { return &m.Firmware }, "bios", "uefi"),
 		listField("boot", "Boot order: disk, media, network.", form{Type: "string", Enum: []string{"disk", "media", "network"}},
 			func(text string) (string, error) {
@@ -247,19 +281,23 @@ func needsFields() []field[Needs] {
 
 func portFields() []field[Port] {
 	return []field[Port]{
-		wordField("role", "What the port is for.", func(p *Port) *Role { return &p.Role }, WAN, LAN, DMZ, Manage),
+		wordField("role", "What the port is for.", func(p *Port) *Role { return &p.Role }, WAN, LAN, DMZ, Manage, Unused),
 		{"name", "The port's name; its role when absent.", nameShape,
 			func(r *reader, n *yaml.Node, p *Port) { p.Name, _ = r.name(n, "a port's name") }},
-		nameField("segment", "The segment it is on.", func(p *Port) *string { return &p.Segment }),
+		nameField("segment", "The segment it is on.", func(p *Port) *string { return &p.Segment }).orLater("on which segment is it"),
 		nameField("over", "The port whose adapter carries this one, tagged.", func(p *Port) *string { return &p.Over }),
 		nameField("joins", "The port that this one is bridged with: both are one inside segment on purpose.",
 			func(p *Port) *string { return &p.Joins }),
 		parsedField("address", "lease, pppoe, none, or an address with its prefix length; planned when absent.", textShape, parsePortAddress,
-			func(p *Port) *Address { return &p.Address }),
-		addrField("gateway", "With a static WAN address: the next hop.", func(p *Port) *netip.Addr { return &p.Gateway }),
+			func(p *Port) *Address { return &p.Address }).orLater("how does it get its address"),
+		addrField("gateway", "With a static WAN address: the next hop.", func(p *Port) *netip.Addr { return &p.Gateway }).
+			orLater("which next hop"),
 		macField(func(p *Port) *mac.Address { return &p.MAC }),
-		textField("device", "What the appliance's system calls the interface, once its console has shown it.", func(p *Port) *string { return &p.Device }),
+		textField("device", "What the appliance's system calls the interface, once its console has shown it.",
+			func(p *Port) *string { return &p.Device }),
 		boolField("plugged", "Whether the adapter is connected.", func(p *Port) *bool { return &p.Plugged }),
+		wordField("connect", "When it is connected: from the first start on, or only later, once the appliance is set up.",
+			func(p *Port) *string { return &p.Connect }, "now", later),
 		boolField("drop-private", "Drop packets from private sources that arrive here.", func(p *Port) *bool { return &p.DropPrivate }),
 		{"admin", "Whether the admin page answers here: true for tcp/443, or a port of its own.",
 			form{OneOf: []form{boolShape, {Type: "string", Pattern: "^tcp/[0-9]+$"}}},
@@ -276,7 +314,7 @@ func portFields() []field[Port] {
 					return
 				}
 				if v, ok := r.truth(n, "admin"); ok {
-					p.Admin = Admin{On: v, Port: 443}
+					p.Admin = Admin{On: v}
 				}
 			}},
 		{"leases", "The lease service of the port, or none.",
@@ -370,9 +408,10 @@ func natFields() []field[NAT] {
 
 func adapterFields() []field[Adapter] {
 	return []field[Adapter]{
-		nameField("segment", "The segment the adapter is on.", func(a *Adapter) *string { return &a.Segment }),
-		addrField("reserve", "A fixed lease.", func(a *Adapter) *netip.Addr { return &a.Reserve }),
-		hostField("static", "An address typed into the guest, with its prefix length.", func(a *Adapter) *netip.Prefix { return &a.Static }),
+		nameField("segment", "The segment the adapter is on.", func(a *Adapter) *string { return &a.Segment }).orLater("on which segment is it"),
+		addrField("reserve", "A fixed lease.", func(a *Adapter) *netip.Addr { return &a.Reserve }).orLater("which address is reserved for it"),
+		hostField("static", "An address typed into the guest, with its prefix length.",
+			func(a *Adapter) *netip.Prefix { return &a.Static }).orLater("which address is typed in"),
 		addrField("gateway", "With static: the next hop typed into the guest.", func(a *Adapter) *netip.Addr { return &a.Gateway }),
 		listField("dns", "With static: resolvers typed into the guest.", addrShape, subnet.ParseAddr,
 			func(a *Adapter) *[]netip.Addr { return &a.DNS }),
@@ -388,10 +427,6 @@ func guestFields() []field[Guest] {
 	var list []field[Guest]
 	for _, f := range adapterFields() {
 		list = append(list, field[Guest]{f.name, f.doc, f.form, func(r *reader, n *yaml.Node, g *Guest) {
-			if g.Has("adapters") {
-				r.fail(place(n), "%s belongs to one adapter, and this guest lists adapters; write it in the list", f.name)
-				return
-			}
 			if len(g.Adapters) == 0 {
 				g.Adapters = []Adapter{{Plugged: true, Origin: Origin{Pos: place(n), body: g.body}}}
 			}
@@ -401,14 +436,17 @@ func guestFields() []field[Guest] {
 		}})
 	}
 	return append(list,
-		objectsField("adapters", "The adapters, in order, for a guest with several.", adapterFields(), []string{"segment"},
+		objectsField("adapters", "The adapters, in order, for a guest with several.", adapterFields(), nil,
 			func(g *Guest) *Adapter {
 				g.Adapters = append(g.Adapters, Adapter{Plugged: true})
 				return &g.Adapters[len(g.Adapters)-1]
 			}),
 		boolField("forwards", "Whether the guest passes packets on between its adapters.", func(g *Guest) *bool { return &g.Forwards }),
-		boolField("outside", "Whether the guest is meant to stand outside every appliance: an attacker, an admin desk.", func(g *Guest) *bool { return &g.Outside }),
+		boolField("outside", "Whether the guest is meant to stand outside every appliance: an attacker, an admin desk.",
+			func(g *Guest) *bool { return &g.Outside }),
 		boolField("autostart", "Whether it comes up with the host.", func(g *Guest) *bool { return &g.Autostart }),
+		runningField(func(g *Guest) *bool { return &g.Running }),
+		boolField("physical", "Whether it is a computer on a cable, not a virtual machine.", func(g *Guest) *bool { return &g.Physical }),
 		wordField("system", "The family of its system, for device names and tests.", func(g *Guest) *string { return &g.System }, "linux",
 			"bsd", "desktop"),
 		objectField("machine", "How its virtual machine is made; planned when absent.", machineFields(),

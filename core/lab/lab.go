@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"fmt"
 	"net/netip"
 	"time"
 
@@ -25,6 +26,7 @@ type Lab struct {
 	Guests     []*Guest
 	Expect     []Expectation
 	Accept     []Accept // findings taken on purpose
+	Open       []Open   // what is not decided yet, in the order of the file
 
 	// Profiles are the facts about kinds of appliance, by what the appliances'
 	// profile keys say; "" is the reference appliance's. Reading a lab file does
@@ -50,6 +52,7 @@ type Site struct {
 	CPUs     int
 	Memory   Bytes
 	Disk     Bytes
+	Virtual  bool // it is a virtual machine itself
 	// Accelerated tells whether the machine can accelerate virtual machines;
 	// true unless the file says otherwise.
 	Accelerated bool
@@ -81,17 +84,26 @@ type Segment struct {
 	KnownAs              string // what the hypervisor calls it; empty: its name
 	Join                 string // bridged or nat; upstream only
 	Uplink               string
+	Native               int // the tag that travels untagged on the uplink's cable; 0: nobody said
 	Subnet               netip.Prefix
 	Hosts                int
 	Gateway              netip.Addr
 	PoolFrom, PoolTo     netip.Addr // what the site hands out upstream; invalid: it is not known
-	Leases               string     // upstream, host, none, or a guest's name
+	Routes               []Route
+	Leases               string // upstream, host, none, or a guest's name
 	Within               string
 	VLAN                 int
 	ForeignMACs          string       // allow or refuse
 	HostAddress          netip.Prefix // the host's leg
+	HostGateway          netip.Addr   // the host's next hop there, or invalid
 	HostForwards         bool
 	RouterAdvertisements bool
+}
+
+// Route is a way to a network.
+type Route struct {
+	To  netip.Prefix
+	Via netip.Addr
 }
 
 // Appliance is a firewall or router machine between segments.
@@ -101,14 +113,18 @@ type Appliance struct {
 	Kind      string // routed, transparent or one-armed
 	Profile   string
 	Autostart bool
-	Image     Image
-	Machine   Machine
-	Needs     Needs
-	Duties    []string // what it does beside routing: filter, intrusion-detection, proxy, vpn
-	Mbits     int      // throughput asked of it, in Mbit/s; 0: not said
-	Ports     []*Port
-	NAT       NAT
-	Rules     []Rule
+	Running   bool // true unless said otherwise
+
+	AdminServices []AdminService // nil: the page of each port
+	Image         Image
+	Machine       Machine
+	Needs         Needs
+	Duties        []string // what it does beside routing: filter, intrusion-detection, proxy, vpn
+	Mbits         int      // throughput asked of it, in Mbit/s; 0: not said
+	Tunnels       int      // encrypted tunnels asked of it
+	Ports         []*Port
+	NAT           NAT
+	Rules         []Rule
 }
 
 // Image is what the appliance is installed from.
@@ -117,6 +133,17 @@ type Image struct {
 	File       string
 	SHA256     string
 	Evaluation Evaluation
+	Allows     Licence
+}
+
+// Licence is what an appliance's licence allows; 0: nobody said.
+type Licence struct {
+	Origin
+	CPUs     int
+	Memory   Bytes
+	Adapters int
+	Mbits    int
+	Tunnels  int
 }
 
 // Evaluation is a trial period that starts on From and lasts Days days.
@@ -135,6 +162,7 @@ type Machine struct {
 	Disk        Bytes
 	DiskBus     string
 	NIC         string
+	Queues      int // of each adapter; 0: planned
 	Firmware    string
 	Boot        []string
 	Media       string
@@ -149,6 +177,7 @@ const (
 	LAN    Role = "lan"
 	DMZ    Role = "dmz"
 	Manage Role = "manage"
+	Unused Role = "unused" // an adapter that exists and stays unplugged
 )
 
 // Inside tells a role that faces guests.
@@ -167,6 +196,7 @@ type Port struct {
 	MAC         mac.Address
 	Device      string // what the system calls the interface; empty: not seen yet
 	Plugged     bool   // true unless said otherwise
+	Connect     string // now or later: unplugged until the appliance is set up; empty: now
 	DropPrivate bool
 	Admin       Admin
 	Leases      PortLeases
@@ -181,7 +211,30 @@ type Address struct {
 // Admin is the appliance's admin page on a port.
 type Admin struct {
 	On   bool
-	Port uint16 // TCP
+	Port uint16 // TCP; 0: the usual one
+}
+
+// AdminService is one way to manage an appliance.
+type AdminService struct {
+	Scheme string // https, http, ssh or telnet
+	Port   uint16 // TCP
+}
+
+func (s AdminService) String() string { return fmt.Sprintf("%s/%d", s.Scheme, s.Port) }
+
+// Page tells a service that a browser opens.
+func (s AdminService) Page() bool { return s.Scheme == "https" || s.Scheme == "http" }
+
+// Plain tells a service that shows passwords to whoever listens.
+func (s AdminService) Plain() bool { return s.Scheme == "http" || s.Scheme == "telnet" }
+
+// Open is something that the lab file says is decided later, or leaves out.
+type Open struct {
+	Pos      Pos
+	Of       Object // *Segment, *Port, *Guest or *Adapter
+	Subject  string // as people say it: port wan of sluice
+	Key      string
+	Question string
 }
 
 // PortLeases is the lease service of a port.
@@ -226,6 +279,8 @@ type Guest struct {
 	Forwards  bool
 	Outside   bool // meant to stand outside every appliance
 	Autostart bool
+	Running   bool   // true unless said otherwise
+	Physical  bool   // a computer on a cable
 	System    string // linux, bsd or desktop
 	Machine   Machine
 }

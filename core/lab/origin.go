@@ -1,6 +1,9 @@
 package lab
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // Pos is a place in a lab file: line and column count from 1, the column in
 // characters. The zero Pos is no place, as of a value that nobody wrote.
@@ -21,6 +24,18 @@ type Origin struct {
 	keys  []keySpot
 	body  Pos    // where the object's own text starts: a brace, its first key, a plain value
 	short string // for a plain value: the key that it stands for
+	open  []question
+}
+
+// later is the value of what is not decided yet.
+const later = "later"
+
+// question is what a key leaves open.
+type question struct{ key, text string }
+
+// Later tells whether the file says that the key's value is decided later.
+func (s *Origin) Later(key string) bool {
+	return slices.ContainsFunc(s.open, func(q question) bool { return q.key == key })
 }
 
 type keySpot struct {
@@ -49,6 +64,9 @@ func (s *Origin) At(key string) Pos {
 	}
 	return s.Pos
 }
+
+// Later tells whether the file says that the value of an object's key is decided later.
+func Later(o Object, key string) bool { return o.origin().Later(key) }
 
 func (s *Origin) origin() *Origin { return s }
 

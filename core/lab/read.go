@@ -241,6 +241,12 @@ type field[T any] struct {
 	read func(r *reader, n *yaml.Node, t *T)
 }
 
+// orLater lets the field say `later`: question is what is open then.
+func (f field[T]) orLater(question string) field[T] {
+	f.form.Open = question
+	return f
+}
+
 // readObject reads a mapping with fixed keys.
 func readObject[T any, P interface {
 	*T
@@ -256,6 +262,10 @@ func readObject[T any, P interface {
 					return
 				}
 				s.keys = append(s.keys, keySpot{f.name, place(value), place(key)})
+				if f.form.Open != "" && value.Kind == yaml.ScalarNode && value.Value == later {
+					s.open = append(s.open, question{f.name, f.form.Open})
+					return
+				}
 				f.read(r, value, t)
 				return
 			}

@@ -39,7 +39,7 @@ func TestReadSample(t *testing.T) {
 	assert.Equal(t, Isolated, l.Segment("tidepool").Reach)
 	ports := l.Appliance("sluice").Ports
 	assert.Equal(t, []string{"wan", "lan", "dmz", "quarantine"}, []string{ports[0].Name, ports[1].Name, ports[2].Name, ports[3].Name})
-	assert.Equal(t, Admin{On: true, Port: 443}, ports[1].Admin)
+	assert.Equal(t, Admin{On: true}, ports[1].Admin)
 	assert.Equal(t, 8*time.Hour, ports[1].Leases.Time)
 	assert.Equal(t, "10.83.16.199", ports[1].Leases.To.String())
 	assert.Equal(t, WhoGuest, l.Expect[0].From.Kind)
@@ -62,13 +62,25 @@ func TestFaults(t *testing.T) {
 		{"{reach: isolated}", "{reach: isolted}", `5:20: reach is not "isolted" (did you mean "isolated"?)`},
 		{"{reach: isolated}", "{reach: internal}", `reach is not "internal" (did you mean "isolated"?)`},
 		{"{reach: isolated}", "{reach: isolated, network: 10.83.16.0/24}", `has no key "network"; did you mean subnet?`},
-		{"{reach: isolated}", "{reach: isolated, netmask: 255.255.255.0}", "a mask stands behind its address, as a length: subnet: 10.83.16.1/24"},
+		{"{reach: isolated}", "{reach: isolated, netmask: 255.255.255.0}",
+			"a mask stands behind its address, as a length: subnet: 10.83.16.1/24"},
 		{"{reach: isolated}", "{reach: isolated, subnet: 10.83.16.0 255.255.255.0}", "has its mask behind a space; write 10.83.16.0/24"},
 		{"{reach: isolated}", "{reach: isolated, subnet: 10.83.16.16.0/24}", "did you mean 10.83.16.0?"},
 		{"{reach: isolated}", "{reach: isolated, reach: host}", "5:30: reach is here twice; the first is in line 5"},
 		{"{reach: isolated}", "{reach: isolated, subnet: 10.83.16.0/255.255.255.0.0}", "a mask has 4; did you mean 255.255.255.0?"},
 		{"{reach: isolated}", "{reach: isolated, subnet: 10.83.16.9/24}", "names one machine, not a network; write 10.83.16.0/24"},
-		{"{reach: isolated}", "{reach: isolated, uplink: enp1}", "uplink belongs to a segment of reach upstream"},
+		{"{reach: isolated}", "{reach: isolated, gateway: 10.83.16.1}", "gateway belongs to a segment of reach upstream"},
+		{"{reach: isolated}", "{reach: host, uplink: enp1}", "no adapter of the host leads there"},
+		{"{reach: isolated}", "{reach: isolated, native: 10}", "reedbed has no uplink"},
+		{"{reach: isolated}", "{reach: isolated, host-gateway: 10.0.0.1}", "host-gateway belongs to a segment of reach host"},
+		{"{reach: upstream}", "{reach: upstream, routes: 10.83.16.0/24}", "write NETWORK via ADDRESS"},
+		{"{reach: upstream}", "{reach: upstream, routes: 10.83.16.5/24 via 172.29.64.7}", "names one machine"},
+		{"{role: lan, segment: reedbed}", "{role: unused, segment: reedbed, address: 10.0.0.1/24}", "port unused is unused and has no address"},
+		{"{role: lan, segment: reedbed}", "{role: unused, plugged: true}", "stays unplugged"},
+		{"{role: lan, segment: reedbed}", "{role: lan, segment: reedbed, connect: soon}", "write now, later"},
+		{"guests:", "    admin-services: [htps/8443]\nguests:", `did you mean "https"?`},
+		{"guests:", "    admin-services: [ssh/0]\nguests:", "no port from 1 to 65535; write one such as ssh/8443"},
+		{"  heron: reedbed", "  later: reedbed", "the name of what is not decided yet"},
 		{"{reach: isolated}", "{reach: isolated, host-forwards: yes}", "host-forwards is true or false"},
 		{"{reach: isolated}", "{reach: isolated, within: causeway}", "has no tag; write `vlan: 48`"},
 		{"{reach: isolated}", "{reach: isolated, leases: herron}", "5:38: there is no guest herron; did you mean heron?"},

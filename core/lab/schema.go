@@ -10,6 +10,10 @@ func Schema() map[string]any {
 }
 
 func (f form) schema() map[string]any {
+	if f.Open != "" {
+		f.Open = ""
+		return map[string]any{"anyOf": []any{f.schema(), map[string]any{"const": later}}}
+	}
 	s := map[string]any{}
 	if f.Type != "" {
 		s["type"] = f.Type

@@ -123,6 +123,12 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 	put := func(question, answer, note string) Answer {
 		return Answer{Topic: topic, Port: a, About: about, Question: question, Answer: answer, Note: note}
 	}
+	if a.Role == lab.Unused {
+		if topic != lab.Side {
+			return Answer{}
+		}
+		return put("which side?", "none: it is not used", "")
+	}
 	switch topic {
 	case lab.Side:
 		answer := fmt.Sprintf("%s, on %s", a.Role, a.Segment.Name)
@@ -225,22 +231,28 @@ func gatewayText(a *Adapter) string {
 	return "gateway " + a.Gateway.String()
 }
 
-// pages lists the addresses of the appliance's admin page: where it answers
-// from the factory, and as planned.
+// pages lists where the appliance is managed: from the factory, and as planned.
 func (b *builder) pages(m *Machine) {
-	url := func(host string, port int) string {
-		scheme := cmp.Or(m.Profile.Factory.Scheme, "https")
-		if usual := map[string]int{"https": 443, "http": 80}[scheme]; port == 0 || port == usual {
-			return scheme + "://" + host + "/"
+	url := func(host string, s lab.AdminService) string {
+		if usual := (lab.AdminService{Scheme: s.Scheme, Port: map[string]uint16{"https": 443, "http": 80, "ssh": 22,
+			"telnet": 23}[s.Scheme]}); s == usual {
+			return s.Scheme + "://" + host + "/"
 		}
-		return fmt.Sprintf("%s://%s:%d/", scheme, host, port)
+		return fmt.Sprintf("%s://%s:%d/", s.Scheme, host, s.Port)
 	}
+	scheme := cmp.Or(m.Profile.Factory.Scheme, "https")
 	if f := m.Profile.Factory; f.LAN.IsValid() {
-		b.plan.Pages = append(b.plan.Pages, Page{m, url(f.LAN.Addr().String(), f.AdminPort), true})
+		at := lab.AdminService{Scheme: scheme, Port: uint16(f.AdminPort)}
+		if f.AdminPort == 0 {
+			at.Port = map[string]uint16{"https": 443, "http": 80}[scheme]
+		}
+		b.plan.Pages = append(b.plan.Pages, Page{m, url(f.LAN.Addr().String(), at), true})
 	}
 	for _, a := range m.Adapters {
-		if a.Admin != 0 && a.Address.IsValid() {
-			b.plan.Pages = append(b.plan.Pages, Page{m, url(a.Address.Addr().String(), int(a.Admin)), false})
+		for _, s := range a.Admin {
+			if a.Address.IsValid() {
+				b.plan.Pages = append(b.plan.Pages, Page{m, url(a.Address.Addr().String(), s), false})
+			}
 		}
 	}
 }

@@ -4,10 +4,8 @@ import (
 	"cmp"
 	"fmt"
 	"hash/fnv"
-	"maps"
 	"net/netip"
 	"slices"
-	"time"
 
 	"openbastion/core/lab"
 	"openbastion/core/mac"
@@ -94,6 +92,9 @@ func (b *builder) survey() {
 // sides finds the segments that some appliance keeps from the outside.
 func (b *builder) sides() {
 	for _, m := range b.plan.Appliances() {
+		if m.Off {
+			continue
+		}
 		wan := map[*Segment]bool{}
 		for _, a := range m.Adapters {
 			wan[a.Segment] = wan[a.Segment] || a.Role == lab.WAN
@@ -106,15 +107,16 @@ func (b *builder) sides() {
 
 func (b *builder) machines() {
 	for _, src := range b.lab.Appliances {
-		m := &Machine{Name: src.Name, Appliance: src, Profile: b.lab.Profile(src)}
+		m := &Machine{Name: src.Name, Appliance: src, Profile: b.lab.Profile(src), Off: !src.Running}
 		number := 0
 		byName := map[string]*Adapter{}
 		for _, p := range src.Ports {
 			a := &Adapter{
-				Machine: m, Name: p.Name, Segment: b.plan.Segment(p.Segment), Role: p.Role,
-				NIC:     cmp.Or(src.Machine.NIC, pick(src.Needs.NICs, m.Profile.NICs), "virtio"),
-				Plugged: p.Plugged, MAC: p.MAC, MACGiven: p.Has("mac"), Pos: p.Pos, Port: p,
+				Machine: m, Name: p.Name, Segment: b.attached(p.Segment), Role: p.Role,
+				NIC: cmp.Or(src.Machine.NIC, pick(src.Needs.NICs, m.Profile.NICs), "virtio"),
+				MAC: p.MAC, MACGiven: p.Has("mac"), Pos: p.Pos, Port: p,
 			}
+			a.Plugged = p.Plugged && src.Running && !a.Segment.Nowhere()
 			if p.Over == "" {
 				number++
 				a.Number = number
@@ -131,16 +133,29 @@ func (b *builder) machines() {
 		b.add(m)
 	}
 	for _, src := range b.lab.Guests {
-		m := &Machine{Name: src.Name, Guest: src, Adapters: make([]*Adapter, 0, len(src.Adapters))}
+		m := &Machine{Name: src.Name, Guest: src, Off: !src.Running, Physical: src.Physical, Adapters: make([]*Adapter, 0, len(src.Adapters))}
 		for i := range src.Adapters {
 			g := &src.Adapters[i]
-			m.Adapters = append(m.Adapters, &Adapter{
-				Machine: m, Number: i + 1, Name: fmt.Sprintf("adapter %d", i+1), Segment: b.plan.Segment(g.Segment),
-				NIC: cmp.Or(g.NIC, "virtio"), Plugged: g.Plugged, MAC: g.MAC, MACGiven: g.Has("mac"), Pos: g.Pos, Guest: g,
-			})
+			a := &Adapter{
+				Machine: m, Number: i + 1, Name: fmt.Sprintf("adapter %d", i+1), Segment: b.attached(g.Segment),
+				NIC: cmp.Or(g.NIC, "virtio"), MAC: g.MAC, MACGiven: g.Has("mac"), Pos: g.Pos, Guest: g,
+			}
+			a.Plugged = g.Plugged && src.Running && !a.Segment.Nowhere()
+			m.Adapters = append(m.Adapters, a)
 		}
 		b.add(m)
 	}
+}
+
+// attached gives the named segment; for an adapter on none, one of its own that
+// leads nowhere.
+func (b *builder) attached(name string) *Segment {
+	if s := b.plan.Segment(name); s != nil {
+		return s
+	}
+	s := &Segment{Lab: &lab.Segment{}, Name: Nowhere, Reach: lab.Isolated}
+	s.Wire = &Wire{Name: Nowhere, Segments: []*Segment{s}}
+	return s
 }
 
 func (b *builder) add(m *Machine) {
@@ -148,6 +163,9 @@ func (b *builder) add(m *Machine) {
 	b.plan.machines[m.Name] = m
 	b.plan.Adapters = append(b.plan.Adapters, m.Adapters...)
 	for _, a := range m.Adapters {
+		if m.Off || a.Role == lab.Unused {
+			continue // nobody there meets it
+		}
 		a.Segment.Adapters = append(a.Segment.Adapters, a)
 		if a.Role.Inside() && a.Segment.Port == nil {
 			a.Segment.Port = a
@@ -201,6 +219,10 @@ func (b *builder) ports() {
 	for _, m := range b.plan.Appliances() {
 		for _, a := range m.Adapters {
 			p, s := a.Port, a.Segment
+			if s.Nowhere() && p.Address.How == "" || a.Role == lab.Unused {
+				a.How = NoAddress
+				continue
+			}
 			switch how := p.Address.How; how {
 			case "static":
 				a.How, a.Address = Static, p.Address.Prefix
@@ -239,7 +261,7 @@ func (b *builder) ports() {
 				s.Gateway = a.Address.Addr()
 			}
 			if p.Admin.On {
-				a.Admin = p.Admin.Port
+				a.Admin = adminServices(m, p.Admin.Port)
 			}
 		}
 		b.adminPage(m)
@@ -267,9 +289,31 @@ func (b *builder) adminPage(m *Machine) {
 		}
 	}
 	if first != nil {
-		first.Admin = 443
+		first.Admin = adminServices(m, 0)
 	}
 }
+
+// adminServices gives what answers where an appliance is managed: what the file
+// lists, with pages at the port that it says for this place, else a page where its
+// kind has one.
+func adminServices(m *Machine, port uint16) []lab.AdminService {
+	list, kind := slices.Clone(m.Appliance.AdminServices), m.Profile.Factory
+	if port == 0 && len(list) > 0 {
+		slices.SortStableFunc(list, func(a, b lab.AdminService) int { return pageRank[a.Page()] - pageRank[b.Page()] })
+		return list
+	}
+	page := lab.AdminService{Scheme: "https", Port: cmp.Or(port, uint16(kind.AdminPort), 443)}
+	switch {
+	case port == 80 || port == 8080:
+		page.Scheme = "http"
+	case port == 0 && kind.Scheme == "http":
+		page = lab.AdminService{Scheme: "http", Port: cmp.Or(uint16(kind.AdminPort), 80)}
+	}
+	return append([]lab.AdminService{page}, slices.DeleteFunc(list, lab.AdminService.Page)...)
+}
+
+// pageRank puts pages before what else an appliance is managed by.
+var pageRank = map[bool]int{true: 0, false: 1}
 
 // free gives the first address from start on that nobody was given; the zero
 // Addr when the subnet is full.
@@ -299,140 +343,15 @@ func (b *builder) hostLegs() {
 	}
 }
 
-// services plans the lease service of each inside port, and what the host
-// hands out where the file says it does.
-func (b *builder) services() {
-	for _, s := range b.plan.Segments {
-		if s.Lab.Leases == "host" && s.HostLeg.IsValid() {
-			s.HostPool = b.pool(s, 200, 253)
-		}
-		a := s.Port
-		b.guestService(s)
-		if a == nil || !a.Address.IsValid() || a.Port.Leases.Off {
-			continue
-		}
-		other := b.lab.Guest(s.Lab.Leases) != nil || s.Reach == lab.Upstream
-		if a.Machine.Appliance.Kind == "one-armed" && s.Lab.Leases == "none" {
-			other = false // nobody else does: leases that name the appliance point guests at it
-		}
-		if !other || a.Port.Has("leases") {
-			b.service(s, a)
-		}
-		for _, x := range s.Adapters { // another appliance's port hands them out as well, unless told not to
-			if x.Port != nil && x.Machine != a.Machine && x.Role.Inside() && x.Address.IsValid() && !x.Port.Leases.Off && !other {
-				b.service(s, x)
-			}
-		}
-	}
-}
-
-// service plans the lease service of a port.
-func (b *builder) service(s *Segment, a *Adapter) {
-	given := a.Port.Leases
-	v := &Service{Router: a.Address.Addr(), Domain: cmp.Or(given.Domain, b.domain(a.Machine)), Time: cmp.Or(given.Time, 8*time.Hour)}
-	if given.From.IsValid() {
-		v.Pool = Pool{given.From, given.To}
-	} else if pool := b.pool(s, 50, 200); pool != nil {
-		v.Pool, v.Planned = *pool, true
-	} else {
-		return // not an address is left to hand out
-	}
-	for _, d := range given.DNS {
-		if d == "self" {
-			v.DNS = append(v.DNS, a.Address.Addr())
-		} else if addr, err := netip.ParseAddr(d); err == nil {
-			v.DNS = append(v.DNS, addr)
-		}
-	}
-	if len(given.DNS) == 0 {
-		v.DNS = []netip.Addr{a.Address.Addr()}
-	}
-	a.Leases = v
-}
-
-// guestService plans what a guest hands out where the file names one: it needs
-// an address of its own for that.
-func (b *builder) guestService(s *Segment) {
-	for _, a := range s.Adapters {
-		if a.Guest == nil || a.Machine.Name != s.Lab.Leases || !a.Guest.Static.IsValid() || a.Leases != nil {
-			continue
-		}
-		if pool := b.pool(s, 50, 200); pool != nil {
-			a.Leases = &Service{Pool: *pool, Planned: true, Router: s.Gateway, Time: 8 * time.Hour}
-			if s.Port != nil && s.Port.Address.IsValid() {
-				a.Leases.DNS = []netip.Addr{s.Port.Address.Addr()}
-			}
-		}
-		return
-	}
-}
-
-// domain gives the domain for ports that name none: what another port of the
-// appliance names, else the lab's name under .internal.
-func (b *builder) domain(m *Machine) string {
-	if d, ok := b.domains[m]; ok {
-		return d
-	}
-	d := b.lab.Name + ".internal"
-	if at := slices.IndexFunc(m.Adapters, func(a *Adapter) bool { return a.Port.Leases.Domain != "" }); at >= 0 {
-		d = m.Adapters[at].Port.Leases.Domain
-	}
-	b.domains[m] = d
-	return d
-}
-
-// pool chooses the longest run of unused addresses between two marks, given in
-// 256ths of the subnet. It grows to the whole rest of the subnet when the
-// leasing machines would not fit.
-func (b *builder) pool(s *Segment, low, high int) *Pool {
-	size := subnet.Size(s.Subnet)
-	base := s.Subnet.Addr()
-	want := b.members[s.Lab]
-	first, last := max(size*low/256, 1), min(max(size*high/256-1, 1), size-2)
-	if last-first+1 < want {
-		first, last = 1, size-2
-	}
-	var taken []int
-	for _, a := range b.usedFrom(base) {
-		if !s.Subnet.Contains(a) {
-			break
-		}
-		taken = append(taken, subnet.Distance(base, a))
-	}
-	taken = append(taken, last+1)
-	best, start := Pool{}, first
-	length := 0
-	for _, t := range taken {
-		if t < start {
-			continue
-		}
-		if end := min(t-1, last); end-start+1 > length {
-			length = end - start + 1
-			best = Pool{subnet.Add(base, start), subnet.Add(base, end)}
-		}
-		start = t + 1
-	}
-	if length == 0 {
-		return nil
-	}
-	return &best
-}
-
-// usedFrom gives the addresses in use from one on, in order. The order is kept
-// between calls: addresses are only ever added.
-func (b *builder) usedFrom(base netip.Addr) []netip.Addr {
-	if len(b.ordered) != len(b.used) {
-		b.ordered = slices.SortedFunc(maps.Keys(b.used), netip.Addr.Compare)
-	}
-	at, _ := slices.BinarySearchFunc(b.ordered, base, netip.Addr.Compare)
-	return b.ordered[at:]
-}
-
 // guests gives guests' adapters what the file and their segment say.
 func (b *builder) guests() {
 	for _, m := range b.plan.Guests() {
 		for _, a := range m.Adapters {
 			g, s := a.Guest, a.Segment
+			if s.Nowhere() && !g.Static.IsValid() {
+				a.How = NoAddress
+				continue
+			}
 			switch {
 			case g.Static.IsValid():
 				a.How, a.Address, a.Gateway, a.DNS = Static, g.Static, g.Gateway, g.DNS

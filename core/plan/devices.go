@@ -47,6 +47,9 @@ func (a *Adapter) taggedDevice(device string) string {
 	return strings.NewReplacer("DEVICE", device, "TAG", fmt.Sprint(a.Segment.Tag)).Replace(form)
 }
 
+// TaggedName gives what the machine's system calls a port over another.
+func (a *Adapter) TaggedName() string { return a.taggedDevice(a.Over.Device()) }
+
 // Seen gives what the machine's system calls the adapter, as the file says it was
 // seen; empty while nobody knows.
 func (a *Adapter) Seen() string {
@@ -90,6 +93,10 @@ func (b *builder) attach(a *Adapter) string {
 	root := s.Wire.Root()
 	var text string
 	switch {
+	case a.Role == lab.Unused:
+		text = "unplugged: it is not used"
+	case s.Nowhere():
+		text = "not decided yet"
 	case root.Reach == lab.Upstream && root.Lab.Join == "nat":
 		text = "translated by the host"
 	case root.Reach == lab.Upstream && root.Lab.Uplink != "":
@@ -100,6 +107,9 @@ func (b *builder) attach(a *Adapter) string {
 		text = "host-only network " + root.Called()
 	default:
 		text = "isolated network " + root.Called()
+		if root.Lab.Uplink != "" {
+			text += ", with " + root.Lab.Uplink + " on it"
+		}
 	}
 	if s.Tag != 0 {
 		text += fmt.Sprintf(", access tag %d", s.Tag)

@@ -26,6 +26,15 @@ type Document struct {
 	Order     []string     `json:"order"`
 	Answers   []AnswerDoc  `json:"answers"`
 	Pages     []PageDoc    `json:"pages"`
+	Open      []OpenDoc    `json:"open"`
+}
+
+// OpenDoc is something that is not decided yet.
+type OpenDoc struct {
+	Subject  string `json:"subject"`
+	Key      string `json:"key"`
+	Question string `json:"question"`
+	Line     int    `json:"line"`
 }
 
 // SegmentDoc is one segment.
@@ -64,6 +73,7 @@ type AdapterDoc struct {
 	Devices []string    `json:"devices"`
 	Attach  string      `json:"attach"`
 	Plugged bool        `json:"plugged"`
+	Connect string      `json:"connect,omitempty"` // later: unplugged until the appliance is set up
 	Planned bool        `json:"planned"`
 }
 
@@ -111,6 +121,8 @@ type RuleDoc struct {
 type MachineDoc struct {
 	Name        string    `json:"name"`
 	Kind        string    `json:"kind"`
+	Running     bool      `json:"running"`
+	Physical    bool      `json:"physical,omitempty"`
 	Profile     string    `json:"profile,omitempty"`
 	Adapters    int       `json:"adapters"`
 	CPUs        int       `json:"cpus"`
@@ -213,12 +225,18 @@ func (p *Plan) Document() Document {
 		if a.Over != nil {
 			doc.Over = a.Over.Name
 		}
+		if a.Segment.Nowhere() {
+			doc.Segment = ""
+		}
+		if a.Later() {
+			doc.Connect = a.Port.Connect
+		}
 		d.Adapters = append(d.Adapters, doc)
 		address := ""
 		if a.Address.IsValid() {
 			address = a.Address.String()
 		}
-		d.Addresses = append(d.Addresses, AddressDoc{a.Machine.Name, a.Segment.Name, address, a.How, text(a.Gateway), a.Planned})
+		d.Addresses = append(d.Addresses, AddressDoc{a.Machine.Name, doc.Segment, address, a.How, text(a.Gateway), a.Planned})
 		if v := a.Leases; v != nil {
 			reservations := map[string]string{}
 			for _, r := range v.Reservations {
@@ -254,7 +272,8 @@ func (p *Plan) Document() Document {
 	for _, m := range p.Machines {
 		v := m.Spec
 		doc := MachineDoc{
-			Name: m.Name, Kind: "guest", Adapters: len(m.Adapters), CPUs: v.CPUs, Memory: v.Memory, MemoryFloor: v.MemoryFloor, Disk: v.Disk,
+			Name: m.Name, Kind: "guest", Running: !m.Off, Physical: m.Physical, Adapters: len(m.Adapters), CPUs: v.CPUs, Memory: v.Memory,
+			MemoryFloor: v.MemoryFloor, Disk: v.Disk,
 			DiskBus: v.DiskBus, NIC: v.NIC, Queues: v.Queues, Firmware: v.Firmware, Boot: v.Boot, Autostart: v.Autostart, Why: v.Why,
 		}
 		if m.Appliance != nil {
@@ -274,6 +293,10 @@ func (p *Plan) Document() Document {
 	}
 	for _, a := range p.Pages {
 		d.Pages = append(d.Pages, PageDoc{a.Appliance.Name, a.URL, a.Factory})
+	}
+	d.Open = []OpenDoc{}
+	for _, o := range p.Lab.Open {
+		d.Open = append(d.Open, OpenDoc{o.Subject, o.Key, o.Question, o.Pos.Line})
 	}
 	return d
 }

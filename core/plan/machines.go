@@ -22,6 +22,7 @@ type Spec struct {
 	Boot        []string
 	Media       string
 	Autostart   bool
+	Wanted      lab.Needs // of an appliance: what its duties and its image ask for
 	Why         []string
 }
 
@@ -41,9 +42,11 @@ func (b *builder) specs() {
 			// installs, every later one starts the disk, and nothing need be removed.
 			s.Boot = []string{"disk", "media"}
 		}
-		s.Queues = 1
-		if s.NIC == "virtio" {
-			s.Queues = s.CPUs
+		if s.Queues == 0 {
+			s.Queues = 1
+			if s.NIC == "virtio" {
+				s.Queues = s.CPUs
+			}
 		}
 	}
 	b.order()
@@ -52,7 +55,7 @@ func (b *builder) specs() {
 // given takes what the file says of a machine; what it leaves out is zero.
 func given(m lab.Machine) Spec {
 	return Spec{
-		CPUs: m.CPUs, Memory: m.Memory, MemoryFloor: m.MemoryFloor, Disk: m.Disk, DiskBus: m.DiskBus, NIC: m.NIC,
+		CPUs: m.CPUs, Memory: m.Memory, MemoryFloor: m.MemoryFloor, Disk: m.Disk, DiskBus: m.DiskBus, NIC: m.NIC, Queues: m.Queues,
 		Firmware: m.Firmware, Boot: m.Boot, Media: m.Media,
 	}
 }
@@ -79,6 +82,7 @@ var sizes = map[string]lab.Needs{
 	"proxy":               {CPUs: 1, Memory: lab.GiB, Disk: 24 * lab.GiB},
 	"vpn":                 {CPUs: 1, Memory: 512 * lab.MiB},
 	"per-100-guests":      {Memory: 128 * lab.MiB},
+	"per-100-tunnels":     {CPUs: 1, Memory: 256 * lab.MiB},
 	"per-gigabit":         {CPUs: 1, Memory: 256 * lab.MiB},
 }
 
@@ -109,6 +113,7 @@ func (b *builder) applianceSpec(m *Machine) {
 		}
 	}
 	add("per-100-guests", fmt.Sprintf("%d guests", guests), guests/100)
+	add("per-100-tunnels", fmt.Sprintf("%d tunnels", src.Tunnels), (src.Tunnels+99)/100)
 	add("per-gigabit", fmt.Sprintf("%d Mbit/s", src.Mbits), (src.Mbits+500)/1000)
 	for _, least := range []struct {
 		needs lab.Needs
@@ -119,6 +124,7 @@ func (b *builder) applianceSpec(m *Machine) {
 			why = append(why, "not below what "+least.whose+" needs")
 		}
 	}
+	wanted := want
 	want.Memory = (want.Memory + 256*lab.MiB - 1) / (256 * lab.MiB) * (256 * lab.MiB)
 	site := b.lab.Site
 	if site.CPUs > 0 && want.CPUs > site.CPUs {
@@ -134,6 +140,7 @@ func (b *builder) applianceSpec(m *Machine) {
 		why = append(why, "no more than the site's disk")
 	}
 	s := given(src.Machine)
+	s.Wanted = wanted
 	s.CPUs, s.Memory, s.Disk = cmp.Or(s.CPUs, want.CPUs), cmp.Or(s.Memory, want.Memory), cmp.Or(s.Disk, want.Disk)
 	s.NIC = cmp.Or(s.NIC, pick(src.Needs.NICs, profile.NICs))
 	s.DiskBus = cmp.Or(s.DiskBus, pick(src.Needs.DiskBuses, profile.DiskBuses))
@@ -203,6 +210,6 @@ func (b *builder) order() {
 			depth[m] = 1 << 21
 		}
 	}
-	b.plan.Order = slices.Clone(b.plan.Machines)
+	b.plan.Order = slices.DeleteFunc(slices.Clone(b.plan.Machines), func(m *Machine) bool { return m.Off || m.Physical })
 	slices.SortStableFunc(b.plan.Order, func(x, y *Machine) int { return depth[x] - depth[y] })
 }

@@ -12,16 +12,16 @@ import (
 // that the plan stays as it is whatever is added later, and how many values
 // that were. data must be what the plan's lab was read from.
 func (p *Plan) Pin(data []byte) ([]byte, int) {
-	e := lab.NewEditor(data)
+	e := pinner{lab.NewEditor(data)}
 	for _, s := range p.Segments {
 		if (s.Planned || s.Assumed) && s.Bridged == nil {
-			e.Set(s.Lab, "subnet", s.Subnet.String())
+			e.set(s.Lab, "subnet", s.Subnet.String())
 		}
 		if s.Reach == lab.Upstream && !s.Lab.Gateway.IsValid() && s.Gateway.IsValid() {
-			e.Set(s.Lab, "gateway", s.Gateway.String())
+			e.set(s.Lab, "gateway", s.Gateway.String())
 		}
 		if s.HostLeg.IsValid() && !s.Lab.HostAddress.IsValid() {
-			e.Set(s.Lab, "host-address", s.HostLeg.String())
+			e.set(s.Lab, "host-address", s.HostLeg.String())
 		}
 	}
 	for _, m := range p.Machines {
@@ -34,35 +34,44 @@ func (p *Plan) Pin(data []byte) ([]byte, int) {
 		}
 		if src := m.Appliance; src != nil && !src.Has("machine") {
 			v := m.Spec
-			e.Set(src, "machine", fmt.Sprintf("{cpus: %d, memory: %s, disk: %s, disk-bus: %s, nic: %s}", v.CPUs, v.Memory, v.Disk, v.DiskBus, v.NIC))
+			e.set(src, "machine", fmt.Sprintf("{cpus: %d, memory: %s, disk: %s, disk-bus: %s, nic: %s}", v.CPUs, v.Memory, v.Disk, v.DiskBus, v.NIC))
 		}
 	}
 	return e.Bytes(), e.Changed()
 }
 
-func pinPort(e *lab.Editor, a *Adapter) {
+func pinPort(e pinner, a *Adapter) {
 	if a.Planned && a.Address.IsValid() {
-		e.Set(a.Port, "address", a.Address.String())
+		e.set(a.Port, "address", a.Address.String())
 	}
 	if !a.MACGiven && a.Over == nil {
-		e.Set(a.Port, "mac", fmt.Sprintf("'%s'", a.MAC))
+		e.set(a.Port, "mac", fmt.Sprintf("'%s'", a.MAC))
 	}
 	if v := a.Leases; v != nil && v.Planned {
 		if a.Port.Has("leases") {
-			e.Set(&a.Port.Leases, "pool", v.Pool.String())
+			e.set(&a.Port.Leases, "pool", v.Pool.String())
 		} else {
-			e.Set(a.Port, "leases", "{pool: "+v.Pool.String()+"}")
+			e.set(a.Port, "leases", "{pool: "+v.Pool.String()+"}")
 		}
 	}
 }
 
+// pinner writes what was planned, and leaves open what the file says is decided later.
+type pinner struct{ *lab.Editor }
+
+func (e pinner) set(o lab.Object, key, value string) {
+	if !lab.Later(o, key) {
+		e.Set(o, key, value)
+	}
+}
+
 // pinAdapter pins a guest's adapter.
-func pinAdapter(e *lab.Editor, a *Adapter) {
+func pinAdapter(e pinner, a *Adapter) {
 	if a.How == Reservation && a.Planned {
-		e.Set(a.Object(), "reserve", a.Address.Addr().String())
+		e.set(a.Object(), "reserve", a.Address.Addr().String())
 	}
 	if !a.MACGiven {
-		e.Set(a.Object(), "mac", fmt.Sprintf("'%s'", a.MAC))
+		e.set(a.Object(), "mac", fmt.Sprintf("'%s'", a.MAC))
 	}
 }
 

@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/gaissmai/bart"
@@ -20,7 +21,7 @@ type Plan struct {
 	Wires    []*Wire
 	Machines []*Machine
 	Adapters []*Adapter
-	Order    []*Machine // in which machines start
+	Order    []*Machine // in which machines start; those that are off and real computers left out
 	Answers  []Answer   // to the appliances' questions
 	Pages    []Page     // admin pages
 
@@ -33,6 +34,11 @@ func (p *Plan) Segment(name string) *Segment { return p.segments[name] }
 
 // Machine gives the named appliance or guest, or nil.
 func (p *Plan) Machine(name string) *Machine { return p.machines[name] }
+
+// Running gives the appliances that are switched on, in file order.
+func (p *Plan) Running() []*Machine {
+	return slices.DeleteFunc(slices.Clone(p.Appliances()), func(m *Machine) bool { return m.Off })
+}
 
 // Names gives the names of all machines, in their order.
 func (p *Plan) Names() []string {
@@ -54,7 +60,7 @@ type Segment struct {
 	Lab     *lab.Segment
 	Name    string
 	Reach   lab.Reach
-	Subnet  netip.Prefix // always valid, with no host bits set
+	Subnet  netip.Prefix // with no host bits set; valid but where it is nowhere
 	Planned bool         // the subnet was chosen here, not given
 	Assumed bool         // it is upstream's, and nobody said which it is
 	Gateway netip.Addr   // the next hop of those on it; invalid when there is none
@@ -63,7 +69,7 @@ type Segment struct {
 	Subnet6 netip.Prefix // IPv6, or invalid
 	Bridged *Segment     // the segment that a transparent appliance joins this one to, or nil
 
-	Adapters []*Adapter   // all that end here
+	Adapters []*Adapter   // all that end here, but unused ones and those of machines that are off
 	Port     *Adapter     // the appliance port that faces guests here, or nil
 	HostLeg  netip.Prefix // the host's address here, or invalid
 	HostPool *Pool        // what the host hands out here, or nil
@@ -73,6 +79,14 @@ type Segment struct {
 // Called gives what the hypervisor calls the segment.
 func (s *Segment) Called() string { return cmp.Or(s.Lab.KnownAs, s.Name) }
 
+// Nowhere is the name of what an adapter is on that is on no segment: it is not used,
+// or nobody has decided yet.
+const Nowhere = "nowhere"
+
+// Nowhere tells what an adapter is on that is on no segment. It has neither network
+// nor reach, and is not among the plan's segments.
+func (s *Segment) Nowhere() bool { return s.Lab.Name == "" }
+
 // Inside tells a segment that some appliance keeps from the outside: it has a
 // lan or dmz port here and no WAN port.
 func (s *Segment) Inside() bool { return s.inside }
@@ -81,16 +95,23 @@ func (s *Segment) Inside() bool { return s.inside }
 type Wire struct {
 	Name     string     // of its untagged segment
 	Segments []*Segment // the untagged one first
+	outward  bool       // see LeavesHost
 }
 
 // Root gives the untagged segment, which says how the wire is attached.
 func (w *Wire) Root() *Segment { return w.Segments[0] }
 
-// LeavesHost tells whether the wire goes on beyond the host, with whatever tags it
-// carries: it is upstream and not translated.
-func (w *Wire) LeavesHost() bool {
-	root := w.Root()
-	return root.Reach == lab.Upstream && root.Lab.Join != "nat"
+// LeavesHost tells whether the wire goes on to what is upstream of the host, with
+// whatever tags it carries: it is bridged there, or shares an uplink with one that is.
+func (w *Wire) LeavesHost() bool { return w.outward }
+
+// Uplink gives the host's adapter by which the wire leaves the host; empty when it
+// does not, or nobody says by which.
+func (w *Wire) Uplink() string {
+	if root := w.Root(); root.Lab.Join != "nat" {
+		return root.Lab.Uplink
+	}
+	return ""
 }
 
 // Machine is an appliance or a guest.
@@ -98,6 +119,8 @@ type Machine struct {
 	Name      string
 	Appliance *lab.Appliance // nil for a guest
 	Guest     *lab.Guest     // nil for an appliance
+	Off       bool           // switched off: nothing of it is plugged
+	Physical  bool           // a guest that is a computer on a cable
 	Adapters  []*Adapter     // an appliance's ports, those over others too
 	Rules     []Rule         // of an appliance, in order
 	Masq      []*Segment     // segments it translates on its WAN
@@ -197,19 +220,27 @@ type Adapter struct {
 	Gateway  netip.Addr   // typed in or planned; invalid: none, or a lease tells
 	DNS      []netip.Addr
 	Plugged  bool
-	Admin    uint16       // TCP port of the admin page; 0 when it does not answer here
-	Over     *Adapter     // the port that carries this one
-	Riders   []*Adapter   // the ports that this one carries, tagged
-	Address6 netip.Prefix // of an appliance's inside port; of a guest the one its hardware address makes; or invalid
-	Devices  []string     // what the machine's system will likely call it, likeliest first
-	Attach   string       // how to attach it, in plain words
-	Leases   *Service     // lease service of the port, or nil
-	Planned  bool         // the address was chosen here
+	Admin    []lab.AdminService // by which it is managed here; the page first
+	Over     *Adapter           // the port that carries this one
+	Riders   []*Adapter         // the ports that this one carries, tagged
+	Address6 netip.Prefix       // of an appliance's inside port; of a guest the one its hardware address makes; or invalid
+	Devices  []string           // what the machine's system will likely call it, likeliest first
+	Attach   string             // how to attach it, in plain words
+	Leases   *Service           // lease service of the port, or nil
+	Planned  bool               // the address was chosen here
 	MACGiven bool
 	Pos      lab.Pos
 
 	Port  *lab.Port    // what the file says of it
 	Guest *lab.Adapter // likewise
+}
+
+// Later tells a port that is connected only once its appliance is set up.
+func (a *Adapter) Later() bool { return a.Port != nil && a.Port.Connect == "later" && a.Plugged }
+
+// Manages tells whether the appliance is managed at a TCP port of the adapter.
+func (a *Adapter) Manages(port uint16) bool {
+	return slices.ContainsFunc(a.Admin, func(s lab.AdminService) bool { return s.Port == port })
 }
 
 // Pool is a run of addresses handed out as leases, both ends included.

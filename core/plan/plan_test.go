@@ -62,7 +62,7 @@ func TestBuild(t *testing.T) {
 	assert.Equal(t, lan, quarantine.Over)
 	assert.Equal(t, []any{2, lan.MAC}, []any{quarantine.Number, quarantine.MAC}, "a port over another shares its adapter")
 	assert.Equal(t, subnet.First(reedbed.Subnet), reedbed.Gateway)
-	assert.Equal(t, uint16(443), lan.Admin, "the admin page answers on the first inside port")
+	assert.True(t, lan.Manages(443), "the admin page answers on the first inside port")
 	assert.Equal(t, []*Segment{reedbed, tidepool}, sluice.Masq)
 
 	otter := p.Machine("otter").Adapters[0]
@@ -161,7 +161,7 @@ guests: {heron: behind}
 	assert.Equal(t, []How{NoAddress, NoAddress, Static}, []How{veil.Adapters[0].How, veil.Adapters[1].How, veil.Adapters[2].How})
 	assert.Equal(t, "192.0.2.0/24", transparent.Segment("behind").Subnet.String(), "both sides are one network, in either order")
 	assert.Equal(t, "192.0.2.1", transparent.Segment("behind").Gateway.String())
-	assert.Equal(t, uint16(443), veil.Adapters[2].Admin, "managed on its own port")
+	assert.True(t, veil.Adapters[2].Manages(443), "managed on its own port")
 	assert.Equal(t, FromAbove, transparent.Machine("heron").Adapters[0].How)
 
 	armed := build(t, `bastion: 1
@@ -237,7 +237,8 @@ func TestAnswers(t *testing.T) {
 }
 
 func TestSizes(t *testing.T) {
-	text := strings.Replace(two, "  sluice:\n", "  sluice:\n    duties: [filter, proxy, intrusion-detection]\n    throughput: 2Gbit\n    needs: {disk: 99GiB}\n", 1)
+	text := strings.Replace(two, "  sluice:\n",
+		"  sluice:\n    duties: [filter, proxy, intrusion-detection]\n    throughput: 2Gbit\n    needs: {disk: 99GiB}\n", 1)
 	profile := &lab.Profile{Name: "p", NICs: []string{"e1000"}, Needs: lab.Needs{Memory: 6 * lab.GiB}}
 	for site, want := range map[string]Spec{
 		"":                                     {CPUs: 5, Memory: 6 * lab.GiB, Disk: 99 * lab.GiB},
@@ -267,7 +268,8 @@ segments:
   b: {reach: isolated, hosts: 90}
   c: {reach: isolated, hosts: 20}
   d: {reach: isolated, hosts: 12}
-appliances: {g: {ports: [{role: wan, segment: up}, {role: lan, segment: a}, {role: lan, segment: b}, {role: lan, segment: c}, {role: lan, segment: d}]}}
+appliances: {g: {ports: [{role: wan, segment: up}, {role: lan, segment: a}, {role: lan, segment: b}, {role: lan, segment: c}, {role: lan,
+	segment: d}]}}
 `)
 	var nets []string
 	for _, s := range p.Segments[1:] {
@@ -385,7 +387,7 @@ func TestPlansAreSound(t *testing.T) {
 
 		// What is added at the end changes nothing before it.
 		q := build(t, assemble(head, append(segments, "  last: {reach: isolated}"), append(ports, "      - {role: lan, segment: last}"),
-			append(guests, "  late: last", "  later: s0")))
+			append(guests, "  late: last", "  newest: s0")))
 		for i, s := range p.Segments {
 			require.Equal(t, s.Subnet, q.Segments[i].Subnet)
 			require.Equal(t, s.HostLeg, q.Segments[i].HostLeg)

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"hash/fnv"
 	"net/netip"
@@ -35,7 +36,7 @@ func (b *builder) segments() error {
 	choose := newChooser(b.lab.Name, b.lab.Space, &taken)
 	bridged := b.bridged()
 	for _, src := range b.lab.Segments {
-		s := &Segment{Lab: src, Name: src.Name, Reach: src.Reach, Subnet: src.Subnet, Gateway: src.Gateway, Tag: src.VLAN}
+		s := &Segment{Lab: src, Name: src.Name, Reach: cmp.Or(src.Reach, lab.Isolated), Subnet: src.Subnet, Gateway: src.Gateway, Tag: src.VLAN}
 		b.plan.Segments = append(b.plan.Segments, s)
 		b.plan.segments[s.Name] = s
 	}
@@ -100,7 +101,21 @@ func (b *builder) segments() error {
 		s.Wire = root.Wire
 		s.Wire.Segments = append(s.Wire.Segments, s)
 	}
+	b.outward()
 	return nil
+}
+
+// outward notes which wires lead to what is upstream of the host.
+func (b *builder) outward() {
+	uplinks := map[string]bool{}
+	for _, w := range b.plan.Wires {
+		if root := w.Root(); root.Reach == lab.Upstream && root.Lab.Join != "nat" {
+			w.outward, uplinks[w.Uplink()] = true, true
+		}
+	}
+	for _, w := range b.plan.Wires {
+		w.outward = w.outward || w.Uplink() != "" && uplinks[w.Uplink()]
+	}
 }
 
 // bridged gives, for each segment behind a transparent appliance, the segment

@@ -276,8 +276,10 @@ func (m *Model) answers(g *gate, in *plan.Adapter) []packetset.Packets {
 		}
 	}
 	for _, a := range g.machine.Adapters {
-		if a.Admin != 0 && (inside || in.Admin != 0) {
-			add(m.addresses(a), lab.Service{Proto: lab.TCP, From: a.Admin, To: a.Admin})
+		for _, s := range a.Admin {
+			if inside || in.Admin != nil {
+				add(m.addresses(a), lab.Service{Proto: lab.TCP, From: s.Port, To: s.Port})
+			}
 		}
 	}
 	return out

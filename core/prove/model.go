@@ -158,9 +158,8 @@ func (m *Model) join() {
 	shared := map[wire]*domain{}
 	forwards := slices.ContainsFunc(m.plan.Segments, func(s *plan.Segment) bool { return s.HostLeg.IsValid() && s.Lab.HostForwards })
 	for _, s := range m.plan.Segments {
-		root, leaves := s.Wire.Root(), s.Wire.LeavesHost()
 		var d *domain
-		if w := (wire{root.Lab.Uplink, s.Tag}); leaves && w.uplink != "" {
+		if w := (wire{s.Wire.Uplink(), s.Tag}); w.uplink != "" {
 			if d = shared[w]; d == nil {
 				d = &domain{}
 				shared[w] = d
@@ -173,7 +172,7 @@ func (m *Model) join() {
 			m.domains = append(m.domains, d)
 		}
 		d.segments = append(d.segments, s)
-		d.outer = d.outer || s.Reach == lab.Upstream || leaves
+		d.outer = d.outer || s.Reach == lab.Upstream || s.Wire.LeavesHost()
 		if s.HostLeg.IsValid() && forwards { // then it does for whoever hands it a packet
 			d.host = s
 		}
@@ -181,6 +180,9 @@ func (m *Model) join() {
 		m.of[s] = d
 	}
 	for _, a := range m.plan.Adapters {
+		if a.Segment.Nowhere() {
+			m.of[a.Segment] = &domain{segments: []*plan.Segment{a.Segment}}
+		}
 		if d := m.of[a.Segment]; a.Plugged && a.Guest != nil {
 			d.guests = append(d.guests, a)
 		} else if a.Plugged && (a.Over == nil || a.Over.Plugged) {

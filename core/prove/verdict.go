@@ -232,8 +232,9 @@ func (m *Model) AdminOutside(a *plan.Machine) []*plan.Adapter {
 // showsAdmin tells whether an admin page of an appliance is among packets for it.
 func (m *Model) showsAdmin(a *plan.Machine, p packetset.Packets) bool {
 	return slices.ContainsFunc(a.Adapters, func(x *plan.Adapter) bool {
-		page := packetset.Service(lab.Service{Proto: lab.TCP, From: x.Admin, To: x.Admin})
-		return x.Admin != 0 && p.Service.Meets(page) && p.Destination.Meets(m.addresses(x))
+		return slices.ContainsFunc(x.Admin, func(s lab.AdminService) bool {
+			return p.Service.Meets(packetset.Service(lab.Service{Proto: lab.TCP, From: s.Port, To: s.Port}))
+		}) && p.Destination.Meets(m.addresses(x))
 	})
 }
 

@@ -135,10 +135,7 @@ func New(p *plan.Plan) *Lab {
 func (l *Lab) lay() {
 	uplinks := map[string]*cable{}
 	for _, w := range l.plan.Wires {
-		uplink := ""
-		if w.LeavesHost() {
-			uplink = w.Root().Lab.Uplink
-		}
+		uplink := w.Uplink()
 		c := uplinks[uplink]
 		if uplink == "" || c == nil {
 			c = l.world.addCable()
@@ -166,9 +163,15 @@ func (l *Lab) attach(s *station, m *plan.Machine, cables map[*plan.Wire]*cable) 
 		if a.Over != nil {
 			continue
 		}
+		if a.Segment.Nowhere() {
+			s.node.SetLink(l.world.now, a.Number, false)
+			continue
+		}
 		how := wire.Port{Native: a.Segment.Tag, Own: a.MAC.Uint64()}
 		for _, b := range a.Riders {
-			how.Tagged = append(how.Tagged, b.Segment.Tag)
+			if !b.Segment.Nowhere() {
+				how.Tagged = append(how.Tagged, b.Segment.Tag)
+			}
 		}
 		for _, b := range append([]*plan.Adapter{a}, a.Riders...) {
 			if b.Segment.Lab.ForeignMACs == "refuse" {

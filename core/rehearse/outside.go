@@ -80,6 +80,12 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		if !translates(s) {
 			buoy.Routes = append(buoy.Routes, node.Route{To: s.Subnet, Hop: farAddress})
 		}
+		for _, r := range s.Lab.Routes {
+			n.Routes = append(n.Routes, node.Route{To: r.To, Hop: r.Via})
+			if !translates(s) {
+				buoy.Routes = append(buoy.Routes, node.Route{To: r.To, Hop: farAddress})
+			}
+		}
 		l.answerFor(s, n, cables)
 		st := l.world.addStation(n)
 		l.world.attach(st, 1, cables[s.Wire], wire.Port{Native: s.Tag})
@@ -249,14 +255,17 @@ func access(s *plan.Segment, near *node.Port) *ppp.Server {
 // upstreamLeases gives what an upstream router hands out: the upper half of
 // its network, but for addresses that the plan gives to somebody.
 func upstreamLeases(s *plan.Segment, own netip.Prefix) lease.Config {
-	from := subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)/2)
+	from, to := subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)/2), subnet.Last(s.Subnet)
+	if s.Lab.PoolFrom.IsValid() {
+		from, to = s.Lab.PoolFrom, s.Lab.PoolTo
+	}
 	for _, a := range s.Adapters {
-		if a.Address.IsValid() && a.Address.Addr().Compare(from) >= 0 {
-			from = a.Address.Addr().Next()
+		if at := a.Address.Addr(); a.Address.IsValid() && at.Compare(from) >= 0 && at.Less(to) {
+			from = at.Next()
 		}
 	}
 	return lease.Config{
-		Address: own, From: from, To: subnet.Last(s.Subnet), Router: own.Addr(), DNS: []netip.Addr{own.Addr()},
+		Address: own, From: from, To: to, Router: own.Addr(), DNS: []netip.Addr{own.Addr()},
 		Domain: "example", Time: 12 * time.Hour,
 	}
 }

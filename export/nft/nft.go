@@ -62,7 +62,8 @@ func Settings(m *plan.Machine) []byte {
 	if len(m.WAN()) > 1 {
 		strict = 2 // answers come back by the WAN that they left by, whichever leads out now
 	}
-	return fmt.Appendf(nil, "# Kernel settings of %s: load with sysctl --system.\nnet.ipv4.ip_forward = %d\nnet.ipv6.conf.all.forwarding = %d\nnet.ipv4.conf.all.rp_filter = %d\nnet.ipv4.conf.default.rp_filter = %d\nnet.ipv4.conf.all.accept_redirects = 0\nnet.ipv4.conf.all.send_redirects = 0\nnet.ipv4.conf.all.accept_source_route = 0\nnet.ipv6.conf.all.accept_redirects = 0\nnet.ipv6.conf.all.accept_source_route = 0\n", m.Name, forward, six, strict, strict)
+	return fmt.Appendf(nil,
+		"# Kernel settings of %s: load with sysctl --system.\nnet.ipv4.ip_forward = %d\nnet.ipv6.conf.all.forwarding = %d\nnet.ipv4.conf.all.rp_filter = %d\nnet.ipv4.conf.default.rp_filter = %d\nnet.ipv4.conf.all.accept_redirects = 0\nnet.ipv4.conf.all.send_redirects = 0\nnet.ipv4.conf.all.accept_source_route = 0\nnet.ipv6.conf.all.accept_redirects = 0\nnet.ipv6.conf.all.accept_source_route = 0\n", m.Name, forward, six, strict, strict)
 }
 
 // Rules gives the rules, for nft -f.
@@ -289,7 +290,9 @@ func (w *writer) early() {
 	w.line(2, "fib saddr . iif oif missing counter drop")
 	for _, a := range w.m.Adapters {
 		if a.Port != nil && a.Port.DropPrivate {
-			w.line(2, "iifname $port_%s ip saddr { 10.0.0.0/8, 172.16.0.0/12, 192.168.0.0/16, 100.64.0.0/10, 169.254.0.0/16, 127.0.0.0/8 } counter drop", name(a))
+			w.line(2,
+				"iifname $port_%s ip saddr { 10.0.0.0/8, 172.16.0.0/12, 192.168.0.0/16, 100.64.0.0/10, 169.254.0.0/16, 127.0.0.0/8 } counter drop",
+				name(a))
 		}
 	}
 	w.line(1, "}")
@@ -351,7 +354,7 @@ func (w *writer) input() {
 		w.line(2, "iifname %s jump own_outside", ports(wans))
 	}
 	for _, a := range w.m.Adapters {
-		if a.Admin == 0 {
+		if a.Admin == nil {
 			continue
 		}
 		from := append([]*plan.Adapter{}, inside...)
@@ -360,8 +363,10 @@ func (w *writer) input() {
 		}
 		for _, own := range []netip.Prefix{a.Address, a.Address6} {
 			if own.IsValid() {
-				w.line(2, "iifname %s %s tcp dport %d accept # admin page", ports(from),
-					prefix("daddr", netip.PrefixFrom(own.Addr(), own.Addr().BitLen())).text, a.Admin)
+				for _, s := range a.Admin {
+					w.line(2, "iifname %s %s tcp dport %d accept # admin page", ports(from),
+						prefix("daddr", netip.PrefixFrom(own.Addr(), own.Addr().BitLen())).text, s.Port)
+				}
 			}
 		}
 	}
