@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -11,6 +13,7 @@ import (
 
 	"openbastion/core/draft"
 	"openbastion/core/lab"
+	"openbastion/profiles"
 )
 
 // dialogue asks questions on a terminal, a line each.
@@ -105,7 +108,8 @@ func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) b
 	fmt.Fprintln(d.t, "A new lab. Enter takes what stands in brackets; ? tells more; Ctrl-C leaves.")
 
 	if o.Lab == "" {
-		if err := d.name(&o.Lab, "Name of the lab", "One word in small letters, such as saltmarsh. Hardware addresses and subnets are made from it, so two labs with different names do not clash."); err != nil {
+		if err := d.name(&o.Lab, "Name of the lab",
+			"One word in small letters, such as saltmarsh. Hardware addresses and subnets are made from it, so two labs with different names do not clash."); err != nil {
 			return err
 		}
 	}
@@ -126,6 +130,16 @@ func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) b
 		}
 		o.NAT = o.Uplink == ""
 	}
+	if !told("profile") && o.Shape != "four-sided" {
+		if err := d.profile(o); err != nil {
+			return err
+		}
+	}
+	if !told("hypervisor") {
+		if err := d.hypervisor(o); err != nil {
+			return err
+		}
+	}
 	if !told("appliance") && o.Shape != "chain" {
 		if err := d.name(&o.Appliance, "Name of the appliance",
 			"The firewall or router between the segments. Its host name as well."); err != nil {
@@ -137,6 +151,9 @@ func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) b
 			"Where the guests are. Write this name, letter by letter, on the appliance's adapter and on the guests': a segment with another spelling is another segment."); err != nil {
 			return err
 		}
+	}
+	if err := d.lan(o, told); err != nil {
+		return err
 	}
 	if !told("benches") && o.Shape == "classroom" {
 		if err := d.number(&o.Benches, "How many benches", "Each is a segment of its own behind the one appliance.", 1, 200); err != nil {
@@ -155,11 +172,74 @@ func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) b
 	return nil
 }
 
+// profile asks for the kind of appliance.
+func (d *dialogue) profile(o *draft.Options) error {
+	names := profiles.Names()
+	for _, n := range names {
+		fmt.Fprintf(d.t, "  %-14s %s\n", n, profiles.Title(n))
+	}
+	return d.ask("Which kind of appliance", cmp.Or(o.Profile, profiles.Default),
+		"What differs by kind: how its system names interfaces, what it asks and in which order, what it does from the factory. `bastion schema --of profile` describes a file of your own.", func(line string) error {
+			if _, shipped := profiles.Profile(line); !shipped && !strings.ContainsAny(line, "./") {
+				return fmt.Errorf("one of %s, or a file", strings.Join(names, ", "))
+			}
+			if o.Profile = line; line == profiles.Default {
+				o.Profile = ""
+			}
+			return nil
+		})
+}
+
+// hypervisor asks whose words a runbook shall speak.
+func (d *dialogue) hypervisor(o *draft.Options) error {
+	names := profiles.WordingNames()
+	return d.ask("Which hypervisor ("+strings.Join(names, ", ")+", or none)", cmp.Or(o.Hypervisor, "none"),
+		"Desktop: a program on your own machine. Server: a hypervisor that is managed from elsewhere. Kernel: bridges and taps of Linux. The runbook then speaks its words.", func(line string) error {
+			if line == "none" {
+				o.Hypervisor = ""
+				return nil
+			}
+			if _, shipped := profiles.Wording(line); !shipped && !strings.ContainsAny(line, "./") {
+				return fmt.Errorf("one of %s, none, or a file", strings.Join(names, ", "))
+			}
+			o.Hypervisor = line
+			return nil
+		})
+}
+
+// withoutLAN are the shapes whose inside network is upstream's, or many.
+var withoutLAN = []string{"transparent", "one-armed", "chain", "classroom"}
+
+// lan asks for the address and pool of the first LAN.
+func (d *dialogue) lan(o *draft.Options, told func(flag string) bool) error {
+	if slices.Contains(withoutLAN, o.Shape) {
+		return nil
+	}
+	if !told("lan-address") {
+		if err := d.ask("The appliance's address on the LAN (empty: planned)", "",
+			"With its length, such as 10.83.16.1/24. Left empty, the plan chooses a network that this machine is not on.", func(line string) error {
+				return draft.SetLAN(o, line)
+			}); err != nil {
+			return err
+		}
+	}
+	if told("pool") || !o.LANAddress.IsValid() || o.Shape == "later-server" {
+		return nil
+	}
+	return d.ask("What it hands out there, FIRST-LAST (empty: planned)", "",
+		"The addresses that guests get as leases. Leave room before it for what is typed in.", func(line string) error {
+			if line == "" {
+				return nil
+			}
+			return draft.SetPool(o, line)
+		})
+}
+
 // shape asks for the shape, by number or name.
 func (d *dialogue) shape(o *draft.Options) error {
 	more := ""
 	for i, s := range draft.Shapes {
-		fmt.Fprintf(d.t, "  %d  %-12s %s\n", i+1, s.Name, s.What)
+		fmt.Fprintf(d.t, "  %2d  %-14s %s\n", i+1, s.Name, s.What)
 		more += fmt.Sprintf("%s: %s ", s.Name, s.Why)
 	}
 	return d.ask("Which shape", o.Shape, more, func(line string) error {

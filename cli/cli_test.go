@@ -21,6 +21,11 @@ func TestScripts(t *testing.T) {
 		// UPDATE=1 go test ./cli writes what the program says now into the scripts.
 		UpdateScripts: os.Getenv("UPDATE") != "",
 		Setup: func(e *testscript.Env) error {
+			examples, err := filepath.Abs("../examples")
+			if err != nil {
+				return err
+			}
+			e.Setenv("EXAMPLES", examples)
 			e.Setenv("XDG_CACHE_HOME", filepath.Join(e.WorkDir, ".cache"))
 			for _, j := range walkJobs {
 				if err := j.write(e.WorkDir); err != nil {

@@ -17,7 +17,7 @@ import (
 
 func (a *app) newLab() *cobra.Command {
 	o := draft.Options{}
-	var to string
+	var to, lan, join string
 	var replace, yes, blind bool
 	c := &cobra.Command{
 		Use: "new NAME", Short: "Write a lab file to start from",
@@ -32,8 +32,22 @@ Shapes:
 			if len(args) == 1 {
 				o.Lab = args[0]
 			}
+			if err := draft.SetLAN(&o, lan); err != nil {
+				return usage("--lan-address: %v", err)
+			}
+			if o.Pool != "" {
+				if err := draft.SetPool(&o, o.Pool); err != nil {
+					return usage("--pool: %v", err)
+				}
+			}
+			if !oneOf(join, "", "bridged", "nat") {
+				return usage("--join is bridged or nat, not %q", join)
+			}
 			if !blind {
 				useSurvey(&o, survey.Look("."))
+			}
+			if join != "" {
+				o.NAT = join == "nat"
 			}
 			if in, ok := a.in.(*os.File); ok && !yes && term.IsTerminal(int(in.Fd())) {
 				told := func(flag string) bool { return c.Flags().Changed(flag) }
@@ -43,6 +57,11 @@ Shapes:
 			}
 			if err := a.useProfile(&o, to); err != nil {
 				return err
+			}
+			if o.Hypervisor != "" {
+				if _, err := a.wordingNamed(o.Hypervisor); err != nil {
+					return err
+				}
 			}
 			if o.Lab == "" {
 				return usage("say the name of the lab: bastion new NAME")
@@ -79,6 +98,11 @@ Shapes:
 	f.IntVar(&o.Guests, "guests", 1, "how many guests on each inside segment")
 	f.IntVar(&o.Benches, "benches", 4, "shape classroom: how many benches")
 	f.StringVar(&o.Uplink, "uplink", "", "the host's adapter that the WAN is bridged to")
+	f.StringVar(&join, "join", "", "how the WAN leaves the host: bridged or nat; as this machine allows when absent")
+	f.StringVar(&o.LANUplink, "second-uplink", "enp2", "shapes sockets and lines-and-tags: the host's second adapter")
+	f.StringVar(&o.Hypervisor, "hypervisor", "", "whose words the runbook speaks: "+strings.Join(profiles.WordingNames(), ", ")+", or a file")
+	f.StringVar(&lan, "lan-address", "", "the appliance's address on the first LAN, such as 10.83.16.1/24; planned when absent")
+	f.StringVar(&o.Pool, "pool", "", "what it hands out there, such as 10.83.16.50-10.83.16.199; planned when absent")
 	return c
 }
 
@@ -111,7 +135,7 @@ func (a *app) useProfile(o *draft.Options, to string) error {
 func shapeList() string {
 	text := ""
 	for _, s := range draft.Shapes {
-		text += fmt.Sprintf("  %-12s %s\n", s.Name, s.What)
+		text += fmt.Sprintf("  %-14s %s\n", s.Name, s.What)
 	}
 	return text
 }

@@ -226,7 +226,10 @@ func adapterTables(p *plan.Plan) []section {
 	attach := table{head: []string{"machine", "no.", "adapter"}}
 	for _, ad := range p.Adapters {
 		how := ad.Attach
-		if !ad.Plugged {
+		if ad.Later() {
+			how += "; connected once the appliance is set up"
+		}
+		if !ad.Plugged && ad.Role != lab.Unused && !ad.Segment.Nowhere() {
 			how = "unplugged; " + how
 		}
 		if ad.Port != nil && ad.Port.Joins != "" {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"os"
 	"path/filepath"
 	"slices"
@@ -50,6 +51,9 @@ where you stopped; --record writes what was done as the as-built record.`,
 			p, err := a.load(labArg(args))
 			if err != nil {
 				return err
+			}
+			if wording == "" {
+				wording = ownWording(p.Lab)
 			}
 			words, err := a.wordingNamed(wording)
 			if err != nil {
@@ -106,12 +110,22 @@ where you stopped; --record writes what was done as the as-built record.`,
 	c.Flags().StringVar(&form, "form", "", "text, markdown or html; what --to ends with when absent")
 	c.Flags().StringVar(&to, "to", "", "the file to write; standard output when absent")
 	c.Flags().BoolVar(&replace, "replace", false, "replace the file when it is there")
-	c.Flags().StringVar(&wording, "wording", "desktop", "whose words: desktop, server, kernel, or a file")
+	c.Flags().StringVar(&wording, "wording", "", "whose words: desktop, server, kernel, or a file; what the lab file says, else desktop")
 	c.Flags().StringVar(&since, "since", "", "only the steps that differ from those of this lab file")
 	c.Flags().BoolVar(&walk, "walk", false, "one step at a time, remembered")
 	c.Flags().StringVar(&state, "state", "", "with --walk: where to remember; beside the lab file when absent")
 	c.Flags().StringVar(&record, "record", "", "with --walk: the file for the as-built record (Markdown)")
 	return c
+}
+
+// ownWording gives the wording that a lab file names, a file as seen from it; desktop
+// where it names none.
+func ownWording(l *lab.Lab) string {
+	name := l.Site.Hypervisor
+	if _, shipped := profiles.Wording(name); name == "" || shipped || filepath.IsAbs(name) {
+		return cmp.Or(name, "desktop")
+	}
+	return filepath.Join(filepath.Dir(l.File), name)
 }
 
 // wordingNamed reads a wording that ships with the program, or a file; what a

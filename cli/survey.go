@@ -155,6 +155,9 @@ func siteKeys(r *survey.Report) [][2]string {
 	if r.Disk > 0 {
 		keys = append(keys, [2]string{"disk", round(r.Disk).String()})
 	}
+	if up, ok := r.Uplink(); ok && up.Kind == survey.Virtual {
+		keys = append(keys, [2]string{"virtual", "true"})
+	}
 	if r.Accelerated != survey.Unknown {
 		keys = append(keys, [2]string{"accelerated", fmt.Sprint(r.Accelerated == survey.Yes)})
 	}

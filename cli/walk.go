@@ -118,7 +118,14 @@ func (w *walker) proceed(book runbook.Book) error {
 	}
 	for at < len(w.steps) {
 		step := w.steps[at]
+		part, first, last := book.PartOf(step.ID)
 		w.s.line()
+		if first {
+			w.s.line(w.s.paint(faint, part.Title))
+			if _, err := w.a.out.Write(part.Before(min(w.s.width, 100))); err != nil {
+				return err
+			}
+		}
 		w.s.line(w.s.paint(strong, fmt.Sprintf("%d of %d  %s", at+1, len(w.steps), step.Title)))
 		_, err := w.a.out.Write(step.Text(min(w.s.width, 100)))
 		if err != nil {
@@ -130,7 +137,15 @@ func (w *walker) proceed(book runbook.Book) error {
 		}
 		if stop {
 			w.s.line(fmt.Sprintf("Stopped at step %d of %d; the same command goes on here.", at+1, len(w.steps)))
+			if part.Unproved != "" {
+				w.s.para(0, 0, faint, "Still unseen: "+part.Unproved+".")
+			}
 			return nil
+		}
+		if last && next > 0 {
+			if _, err := w.a.out.Write(part.After(min(w.s.width, 100))); err != nil {
+				return err
+			}
 		}
 		at = max(0, at+next)
 	}

@@ -40,6 +40,17 @@ func file(name string) ([]byte, bool) {
 // Names gives the shipped profiles' names, in alphabetical order.
 func Names() []string { return names(".") }
 
+// Title gives what kind of appliance a shipped profile speaks of.
+func Title(name string) string {
+	data, _ := Profile(name)
+	for _, line := range strings.Split(string(data), "\n") {
+		if title, ok := strings.CutPrefix(line, "title: "); ok {
+			return title
+		}
+	}
+	return ""
+}
+
 // WordingNames gives the shipped wordings' names, in alphabetical order.
 func WordingNames() []string { return names("wordings") }
 

@@ -21,6 +21,10 @@ type Book struct {
 type Part struct {
 	Title string
 	Steps []Step
+
+	NotYet   []Promise // what must not work before it
+	Now      []Promise // what works after it
+	Unproved string    // what nobody has seen if one stops behind it
 }
 
 // Step is one thing to do.
@@ -71,35 +75,61 @@ func Of(p *plan.Plan, w *lab.Wording) Book {
 	add := func(title string, steps ...Step) {
 		steps = slices.DeleteFunc(steps, func(s Step) bool { return s.ID == "" })
 		if len(steps) > 0 {
-			book.Parts = append(book.Parts, Part{title, steps})
+			book.Parts = append(book.Parts, Part{Title: title, Steps: steps})
 		}
 	}
-	add("Before you begin", b.images(), b.segments(), b.strangers())
+	last := func() *Part { return &book.Parts[len(book.Parts)-1] }
+	add("Before you begin", b.open(), b.images(), b.room(), b.segments(), b.sockets(), b.strangers())
+	if len(book.Parts) > 0 {
+		last().Unproved = "everything: nothing is built yet"
+	}
 	for _, m := range p.Order {
-		if m.Appliance == nil {
-			continue
+		if m.Appliance != nil {
+			b.appliance(m, add, last)
 		}
-		add("Build "+m.Name, b.create(m), b.adapters(m), b.boot(m))
-		add("Set up "+m.Name+" at its console", b.first(m), b.which(m), b.console(m), b.restart(m))
-		if m.Profile.InFiles() {
-			add("Set up "+m.Name+" by files", b.files(m))
-			continue
-		}
-		add("Set up "+m.Name+" on its pages", b.page(m), b.settings(m), b.translation(m), b.rules(m), b.leases(m), b.backup(m))
 	}
-	var guests []Step
+	guests := []Step{b.cables()}
 	for _, s := range p.Segments {
 		guests = append(guests, b.move(s))
 	}
-	add("Guests", guests...)
-	var tests []Step
-	for _, s := range p.Segments {
-		tests = append(tests, b.test(s)...)
+	n := len(book.Parts)
+	if add("Guests", guests...); len(book.Parts) > n {
+		last().Now, last().Unproved = b.online(), "that there is no way around the appliance, and that nobody gets in from outside"
 	}
-	add("Try it", append(tests, b.inbound(), b.unplug())...)
-	add("When it works", b.keep(), b.again())
+	add("Try it", b.tries()...)
+	last().Unproved = "packets that nobody thinks of: `bastion prove LAB` speaks for all of them, of the plan and not of what is built"
+	add("When it works", b.keep(), b.coming(), b.autostart(), b.trial(), b.again())
 	book.sayOnce()
 	return book
+}
+
+// appliance writes the parts that build an appliance and set it up.
+func (b *writer) appliance(m *plan.Machine, add func(string, ...Step), last func() *Part) {
+	add("Build "+m.Name, b.create(m), b.adapters(m), b.disconnect(m), b.boot(m), b.ready(m))
+	last().NotYet, last().Unproved = b.notYet(m), "everything: nothing has run yet"
+	add("Set up "+m.Name+" at its console", b.first(m), b.which(m), b.console(m), b.restart(m))
+	last().Unproved = "that anybody reaches anything through it"
+	if m.Profile.InFiles() {
+		add("Set up "+m.Name+" by files", b.files(m))
+	} else {
+		add("Set up "+m.Name+" on its pages", b.alone(m), b.page(m), b.settings(m), b.translation(m), b.rules(m), b.leases(m), b.renew(m),
+			b.armed(m), b.backup(m))
+	}
+	last().Now, last().Unproved = b.setUp(m), "that guests reach outside by it, and by it alone"
+	add("Connect "+m.Name, append(b.swap(m), b.connect(m), b.update(m))...)
+}
+
+// tries are the tests, from the bottom up.
+func (b *writer) tries() []Step {
+	var out []Step
+	for _, s := range b.p.Segments {
+		out = append(out, b.test(s)...)
+	}
+	out = append(out, b.inbound())
+	for _, m := range b.p.Running() {
+		out = append(out, b.secondLine(m), b.bridged(m))
+	}
+	return append(out, b.unplug())
 }
 
 // sayOnce leaves out a likely mistake where an earlier step has told it.
@@ -125,12 +155,18 @@ func (b *writer) attach(a *plan.Adapter) string {
 	root := a.Segment.Wire.Root()
 	word := b.w.Isolated
 	switch {
+	case a.Role == lab.Unused:
+		return "nothing: it stays unplugged"
+	case a.Segment.Nowhere():
+		return "nothing yet: its segment is not decided"
 	case root.Reach == lab.Upstream && root.Lab.Join == "nat":
 		word = b.w.Translated
 	case root.Reach == lab.Upstream:
 		word = b.w.Bridged
 	case root.Reach == lab.Host:
 		word = b.w.HostOnly
+	case root.Lab.Uplink != "":
+		word = b.w.Bridged
 	}
 	if a.Segment.Tag != 0 {
 		word += b.w.Access
@@ -196,6 +232,10 @@ func (b *writer) segments() Step {
 			how = "is there: " + b.w.Say(b.w.Bridged, "uplink", cmp.Or(seg.Lab.Uplink, "uplink"))
 		case seg.Reach == lab.Host:
 			how = b.w.Say(b.w.HostOnly, "name", seg.Called())
+		case seg.Lab.Uplink != "":
+			how = b.w.Say(b.w.Bridged, "uplink", seg.Lab.Uplink) + "; the host has no address there"
+		}
+		if seg.Reach == lab.Host {
 			if seg.HostLeg.IsValid() {
 				how += ", the host at " + seg.HostLeg.String()
 			}
@@ -206,7 +246,8 @@ func (b *writer) segments() Step {
 		}
 		s.Table.Rows = append(s.Table.Rows, []string{seg.Name, how, networks(seg), tag})
 	}
-	s.Do = append(s.Do, "Where the host keeps changes to its networks until they are applied or saved, apply them now, and see that your own way to it still works.")
+	s.Do = append(s.Do,
+		"Where the host keeps changes to its networks until they are applied or saved, apply them now, and see that your own way to it still works.")
 	s.See = "Each is in the list that an adapter can be attached to."
 	s.Mistakes = []Mistake{{"two networks whose names differ by a letter", "a guest gets no lease, and nobody answers it"},
 		{"an inside network made with an uplink", "`bastion rehearse` says cut, and a guest reaches outside with the appliance off"}}
@@ -255,6 +296,12 @@ func (b *writer) create(m *plan.Machine) Step {
 	add("disk space", "taken as it fills, or all at once", "either will do; it has no bearing on memory")
 	add("place", "a folder of its own, with room for "+spec.Disk.String(), "what belongs to it is found and saved together")
 	add("not needed", "floppy drive, sound, USB, shared folders", "take them away: each is one thing less to get in by")
+	add("pointing device", "the plain one", "where the pointer does not move in its screen, choose the other kind")
+	add("processor", "the host's own, with its ciphers passed through", "tunnels are several times as fast")
+	add("hardware level", "the newest that the program offers", "an older one is for hosts that it must move to")
+	if m.Profile.SystemVersion != "" {
+		add("its system", m.Profile.SystemVersion, "what it is built on")
+	}
 	if spec.Queues > 1 {
 		add("queues of each adapter", fmt.Sprint(spec.Queues), "one for each processor")
 	}

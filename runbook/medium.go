@@ -57,14 +57,16 @@ func (b *writer) boot(m *plan.Machine) Step {
 	switch {
 	case s.imported():
 		step.Title = "Import the package"
-		step.Do = append(step.Do, fmt.Sprintf("Import %s instead of making the machine by hand, then set what the steps before say where it differs.", s.inner))
+		step.Do = append(step.Do,
+			fmt.Sprintf("Import %s instead of making the machine by hand, then set what the steps before say where it differs.", s.inner))
 		step.See = fmt.Sprintf("`bastion compare LAB --as %s --built FILE` on the machine's export finds no difference.", m.Name)
 		step.Mistakes = []Mistake{{"the package's own networks are kept",
 			"an adapter is on the default network, and a guest reaches outside with the appliance off"},
 			{"it is imported twice", "two machines have one hardware address"}}
 	case s.kind == image.VirtDisk:
 		step.Title = "Attach the ready disk"
-		step.Do = append(step.Do, fmt.Sprintf("Attach %s as the machine's disk on %s, in place of an empty one. It is installed already: nothing goes into the optical drive.", s.inner, m.Spec.DiskBus))
+		step.Do = append(step.Do,
+			fmt.Sprintf("Attach %s as the machine's disk on %s, in place of an empty one. It is installed already: nothing goes into the optical drive.", s.inner, m.Spec.DiskBus))
 		step.See = "It starts from this disk."
 		step.Mistakes = []Mistake{{"the disk is attached on a bus that it has no driver for",
 			"it stops with a line about its root, or restarts again and again"},
@@ -91,8 +93,16 @@ func (b *writer) first(m *plan.Machine) Step {
 	s := Step{ID: "start." + m.Name, Title: "Start " + m.Name, Do: []string{"Start it and open its console."}}
 	if src := sourceOf(m); src.file == "" || src.installs() {
 		s.Title += " and install it"
-		s.Do = append(s.Do, "Install it onto its disk where it asks. Only the machine's own disk is erased by that.")
-		s.Mistakes = append(s.Mistakes, Mistake{"what is set up still runs from the medium, not from the disk", "after the restart nothing of it is there"})
+		s.Do = append(s.Do, "Install it onto its disk where it asks. Only the machine's own disk is erased by that.",
+			"File system: the plain one will do where the host keeps its disks safe already; firmware as the machine's settings say.",
+			"Terms that it shows: note the period and what ends with it before you accept.")
+		s.Mistakes = append(s.Mistakes, Mistake{"what is set up still runs from the medium, not from the disk",
+			"after the restart nothing of it is there"})
+	}
+	s.Do = append(s.Do, "A start menu that counts down goes on by itself; a line that asks for a key waits for it without end.")
+	if len(m.Profile.Waits) == 0 {
+		s.Do = append(s.Do,
+			"A first start takes some minutes, and several times as long on a host without acceleration. Nothing new on the screen for a quarter of an hour: it waits for a key, or has no memory.")
 	}
 	for _, w := range m.Profile.Waits {
 		s.Do = append(s.Do, fmt.Sprintf("%s takes about %s; longer: %s.", w.For, w.Time, cmp.Or(w.Longer, "look at the console")))
@@ -109,7 +119,8 @@ func (b *writer) restart(m *plan.Machine) Step {
 		return Step{}
 	}
 	return Step{ID: "restart." + m.Name, Title: "Take the medium out and restart",
-		Do:  []string{"Take the medium out of " + b.w.Medium + ".", "Restart from the disk."},
+		Do: []string{"Shut it down, not only restart it: a medium that is pulled while the system is on it can stop it.",
+			"Take the medium out of " + b.w.Medium + ".", "Start it from the disk."},
 		See: "It starts from its disk and shows the same addresses.",
 		Mistakes: []Mistake{{"the medium is still in", "it begins to install again, or your answers are gone"},
 			{"settings were not written before the restart", "factory addresses are back"}},

@@ -28,7 +28,10 @@ func (b *writer) page(m *plan.Machine) Step {
 			s.Do = append(s.Do, fmt.Sprintf("With the planned address it answers at %s, from a guest on that segment.", p.URL))
 		}
 	}
-	if g := near(m); g != nil {
+	if len(b.replaced(m)) > 0 {
+		s.Do = append([]string{"Open it from the one machine on the network " + building + ", which has an address there from " + m.Name + "."},
+			s.Do...)
+	} else if g := near(m); g != nil {
 		s.Do = append([]string{fmt.Sprintf("You need one machine on the inside: move %s to %s first, as the part Guests says.", g.Machine.Name,
 			g.Segment.Name)}, s.Do...)
 	}
@@ -209,6 +212,9 @@ var commands = map[string]struct{ addresses, routes, ping, name, hop, fetch stri
 // resolves.
 const beyond = "example.com"
 
+// witness stands for what is outside (RFC 5737).
+var witness = netip.AddrFrom4([4]byte{203, 0, 113, 80})
+
 // test gives what to try in a guest of each family on a segment.
 func (b *writer) test(seg *plan.Segment) []Step {
 	var out []Step
@@ -244,8 +250,10 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 				"an answer: the rule that denies it is missing or stands too low")
 		}
 	}
-	allowed := claims.AllowedServices(m, seg, sourceAddress(a), netip.MustParseAddr("203.0.113.80"))
-	if len(allowed) == 0 {
+	allowed := claims.AllowedServices(m, seg, sourceAddress(a), witness)
+	if !outward(m, len(b.p.Machines)) {
+		b.tryClosed(add, m, a, c.ping)
+	} else if len(allowed) == 0 {
 		add(fmt.Sprintf(c.ping, beyond), "nothing: the rules keep "+seg.Name+" from outside",
 			"an answer: there is a way around the appliance, or a rule above lets it out")
 		add(fmt.Sprintf(c.fetch, "http://"+beyond), "nothing", "an answer: as above")
@@ -270,6 +278,34 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 	s.Mistakes = []Mistake{{"tried before the guest was started again", "the old address, and yesterday's answers"},
 		{"tried from the host instead of the guest", "all works, and says nothing"}}
 	return s
+}
+
+// outward tells whether an appliance leads outside, by itself or through others; depth
+// bounds how many.
+func outward(m *plan.Machine, depth int) bool {
+	for _, w := range m.WAN() {
+		if w.Segment.Reach == lab.Upstream || depth > 0 && w.Segment.Port != nil && outward(w.Segment.Port.Machine, depth-1) {
+			return true
+		}
+	}
+	return m.Appliance.Kind != "routed"
+}
+
+// tryClosed adds what to try where nothing leads outside: who plays the world.
+func (b *writer) tryClosed(add func(command, back, means string), m *plan.Machine, from *plan.Adapter, ping string) {
+	add(fmt.Sprintf(ping, beyond), "nothing: the range has no way out", "an answer: the range is not closed")
+	for _, w := range m.WAN() {
+		for _, x := range w.Segment.Adapters {
+			if x.Guest == nil || !x.Address.IsValid() {
+				continue
+			}
+			_, action := m.Decide(plan.Flow{Source: sourceAddress(from), Destination: x.Address.Addr(), Proto: lab.ICMP})
+			if action == lab.Allow {
+				add(fmt.Sprintf(ping, x.Address.Addr()), x.Machine.Name+" answers", "it is off, or translation is missing for "+from.Segment.Name)
+			}
+			return
+		}
+	}
 }
 
 // answers tells whether the appliance answers a guest at its next hop.
@@ -301,7 +337,7 @@ func (b *writer) inbound() Step {
 	s := Step{ID: "try.outside", Title: "From outside, beside the WAN",
 		Table: &Table{Head: []string{"try", "must come back", "when not, it means"}, Tick: true}}
 	add := func(row ...string) { s.Table.Rows = append(s.Table.Rows, row) }
-	for _, m := range b.p.Appliances() {
+	for _, m := range b.p.Running() {
 		for _, v := range m.Publishes {
 			add(fmt.Sprintf("connect to %s/%d at the WAN address of %s", v.Proto, v.Port, m.Name), v.To.Machine.Name+" answers",
 				"the publish points at another address, or a rule denies it; from inside the same address must answer too")
@@ -322,7 +358,7 @@ func (b *writer) inbound() Step {
 func (b *writer) unplug() Step {
 	return Step{ID: "try.cut", Title: "Unplug the WAN and try again",
 		Why: "This is what the lab is for: with the appliance's way out gone, nothing may leave.", Do: []string{
-			"Unplug the WAN adapter of " + names(b.p.Appliances()) + " in the settings.",
+			"Unplug the WAN adapter of " + names(b.p.Running()) + " in the settings.",
 			"In a guest of each inside segment try the address and the name from before.", "Plug it in again.",
 		}, See: "Nothing outside answers any guest, and all answers again once it is plugged in.",
 		Mistakes: []Mistake{{"the wrong adapter was unplugged", "guests lose their gateway instead"},

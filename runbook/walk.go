@@ -121,7 +121,8 @@ func (w *Walk) Record(b Book) []byte {
 			open++
 		}
 	}
-	fmt.Fprintf(&out, "\n%d steps said to be done, %d seen to be, %d gone past a check that did not hold, %d skipped, %d open.\n\n| step | outcome | when | seen |\n| --- | --- | --- | --- |\n", n[Done], n[Proved], n[Forced], n[Skipped], open)
+	fmt.Fprintf(&out,
+		"\n%d steps said to be done, %d seen to be, %d gone past a check that did not hold, %d skipped, %d open.\n\n| step | outcome | when | seen |\n| --- | --- | --- | --- |\n", n[Done], n[Proved], n[Forced], n[Skipped], open)
 	for i, p := range b.Parts {
 		for j, s := range p.Steps {
 			e, ok := by[s.ID]

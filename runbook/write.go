@@ -24,6 +24,19 @@ func (b Book) Steps() []Step {
 	return out
 }
 
+// PartOf gives the part that a step stands in, and whether it is the part's first or
+// last step.
+func (b Book) PartOf(step string) (part Part, first, last bool) {
+	for _, p := range b.Parts {
+		for i, s := range p.Steps {
+			if s.ID == step {
+				return p, i == 0, i == len(p.Steps)-1
+			}
+		}
+	}
+	return Part{}, false, false
+}
+
 // Since gives the steps of a book that are new or differ from those of an
 // older one, and the titles of those that are gone. The tests of what is kept
 // are left out: each changed step says what to see.
@@ -34,7 +47,7 @@ func Since(old, now Book) (changed Book, gone []string) {
 	}
 	changed = Book{Lab: now.Lab, Lead: now.Lead}
 	for _, p := range now.Parts {
-		part := Part{Title: p.Title}
+		part := Part{Title: p.Title, NotYet: p.NotYet, Now: p.Now, Unproved: p.Unproved}
 		for _, s := range p.Steps {
 			before, ok := was[s.ID]
 			delete(was, s.ID)
@@ -96,6 +109,9 @@ func (b Book) Markdown() []byte {
 	}
 	for i, p := range b.Parts {
 		fmt.Fprintf(&w, "\n## %d. %s\n", i+1, plain(p.Title))
+		if len(p.NotYet) > 0 {
+			fmt.Fprintf(&w, "\n**%s** %s.\n", notYetLead, plain(told(p.NotYet)))
+		}
 		for j, s := range p.Steps {
 			fmt.Fprintf(&w, "\n### ☐ %s %s\n", number(i, j), plain(s.Title))
 			if s.Why != "" {
@@ -132,6 +148,9 @@ func (b Book) Markdown() []byte {
 				fmt.Fprintf(&w, "\n**Keep:** %s\n", plain(s.Keep))
 			}
 		}
+		for _, e := range p.end() {
+			fmt.Fprintf(&w, "\n**%s** %s.\n", e[0], plain(e[1]))
+		}
 	}
 	return w.Bytes()
 }
@@ -145,10 +164,48 @@ func (b Book) Text(width int) []byte {
 	}
 	for i, p := range b.Parts {
 		fmt.Fprintf(&w, "\n%d. %s\n%s\n", i+1, p.Title, strings.Repeat("═", utf8.RuneCountInString(p.Title)+3))
+		w.Write(p.Before(width))
 		for j, s := range p.Steps {
 			fmt.Fprintf(&w, "\n[ ] %s  %s\n", number(i, j), s.Title)
 			w.Write(s.Text(width))
 		}
+		w.Write(p.After(width))
+	}
+	return w.Bytes()
+}
+
+// What promises of a part are told with.
+const (
+	notYetLead   = "Before this:"
+	nowLead      = "Now:"
+	unprovedLead = "Still unseen, should you stop here:"
+)
+
+// end gives what is told behind a part, each with its lead.
+func (p Part) end() [][2]string {
+	var out [][2]string
+	if len(p.Now) > 0 {
+		out = append(out, [2]string{nowLead, told(p.Now)})
+	}
+	if p.Unproved != "" {
+		out = append(out, [2]string{unprovedLead, p.Unproved})
+	}
+	return out
+}
+
+// Before writes what must not work before a part; nothing where nothing is said of it.
+func (p Part) Before(width int) []byte {
+	if len(p.NotYet) == 0 {
+		return nil
+	}
+	return []byte(strings.Join(fold(notYetLead+" "+told(p.NotYet)+".", width), "\n") + "\n")
+}
+
+// After writes what works behind a part, and what nobody has seen yet.
+func (p Part) After(width int) []byte {
+	var w bytes.Buffer
+	for _, e := range p.end() {
+		fmt.Fprintf(&w, "\n%s\n", strings.Join(fold(e[0]+" "+e[1]+".", width), "\n"))
 	}
 	return w.Bytes()
 }
@@ -233,8 +290,14 @@ func (b Book) HTML(diagram []byte) ([]byte, error) {
 		title := fmt.Sprintf("%d. %s", i+1, p.Title)
 		nav = append(nav, h.A(h.Href(fmt.Sprintf("#part-%d", i+1)), g.Text(title)), g.Text(" "))
 		parts = append(parts, h.H2(h.ID(fmt.Sprintf("part-%d", i+1)), g.Text(title)))
+		if len(p.NotYet) > 0 {
+			parts = append(parts, h.P(h.Class("stage"), h.Strong(g.Text(notYetLead)), g.Text(" "+told(p.NotYet)+".")))
+		}
 		for j, s := range p.Steps {
 			parts = append(parts, s.html(number(i, j)))
+		}
+		for _, e := range p.end() {
+			parts = append(parts, h.P(h.Class("stage"), h.Strong(g.Text(e[0])), g.Text(" "), page.Code(e[1]+".")))
 		}
 	}
 	return page.Write("Build "+b.Lab, pageStyle, pageScript, append(body, h.Nav(nav), parts)...)

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+
+	"openbastion/core/subnet"
 )
 
 // Options are what a draft is made of. The zero value of each is replaced by
@@ -24,6 +26,71 @@ type Options struct {
 	Uplink      string         // left out when empty
 	NAT         bool           // the host translates for the WAN, as bridging would not work
 	Accelerated *bool          // left out when nil
+	Virtual     bool           // the host is a virtual machine itself
+	Hypervisor  string         // whose words the runbook speaks; left out when empty
+	LANUplink   string         // the host's second adapter, of shapes that have one: enp2
+	LANAddress  netip.Prefix   // the appliance's on the first LAN; planned when invalid
+	Pool        string         // what it hands out there, FIRST-LAST; planned when empty
+}
+
+// usualLAN is the appliance's address inside where a shape must say one.
+var usualLAN = netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 83, 16, 1}), 24)
+
+// SetLAN takes the appliance's address on the first LAN as people type it; an empty
+// text leaves it to the plan.
+func SetLAN(o *Options, text string) error {
+	if text == "" {
+		o.LANAddress = netip.Prefix{}
+		return nil
+	}
+	p, err := subnet.ParsePrefix(text)
+	switch {
+	case err != nil:
+		return err
+	case !p.Addr().Is4():
+		return fmt.Errorf("%s is IPv6; a LAN has an IPv4 network, and an IPv6 one beside it", p)
+	case subnet.Reserved(p.Masked(), p.Addr()):
+		return fmt.Errorf("%s is the network or its broadcast address; the first usable one is %s", p.Addr(), subnet.First(p.Masked()))
+	}
+	o.LANAddress = p
+	return nil
+}
+
+// SetPool takes what the appliance hands out on the first LAN: FIRST-LAST.
+func SetPool(o *Options, text string) error {
+	first, last, ok := strings.Cut(text, "-")
+	from, err := subnet.ParseAddr(strings.TrimSpace(first))
+	if err != nil {
+		return err
+	}
+	to, err := subnet.ParseAddr(strings.TrimSpace(last))
+	switch net := o.LANAddress.Masked(); {
+	case !ok || err != nil:
+		return fmt.Errorf("%q has no second address; write FIRST-LAST", text)
+	case to.Less(from):
+		return fmt.Errorf("it ends before it begins")
+	case net.IsValid() && !(net.Contains(from) && net.Contains(to)):
+		return fmt.Errorf("it is not within %s", net)
+	case net.IsValid() && !o.LANAddress.Addr().Less(from) && !to.Less(o.LANAddress.Addr()):
+		return fmt.Errorf("it holds %s, the appliance's own address", o.LANAddress.Addr())
+	}
+	o.Pool = from.String() + "-" + to.String()
+	return nil
+}
+
+// inside writes an inside port with what was chosen for it.
+func (o *Options) inside(role, more, segment string) string {
+	text := "{role: " + role + ", segment: " + segment
+	if o.LANAddress.IsValid() {
+		text += ", address: " + o.LANAddress.String()
+	}
+	if o.Pool != "" {
+		text += ", leases: {pool: " + o.Pool + "}"
+	}
+	if more != "" {
+		text += ", " + more
+	}
+	return text + "}"
 }
 
 func (o *Options) defaults() {
@@ -35,6 +102,7 @@ func (o *Options) defaults() {
 	set(&o.Shape, Shapes[0].Name)
 	set(&o.Appliance, "gate")
 	set(&o.WAN, "outer")
+	set(&o.LANUplink, "enp2")
 	if len(o.LANs) == 0 {
 		o.LANs = []string{"inner"}
 	}
@@ -69,13 +137,21 @@ func Write(o Options) ([]byte, error) {
 		w.line("title: %q", o.Title)
 	}
 	w.line("")
-	if len(o.Networks) > 0 {
+	if len(o.Networks) > 0 || o.Hypervisor != "" || o.Virtual {
 		var list []string
 		for _, n := range o.Networks {
 			list = append(list, n.String())
 		}
 		w.line("site:")
-		w.line("  networks: [%s]   # what this machine is on already; the plan keeps clear of it", strings.Join(list, ", "))
+		if len(list) > 0 {
+			w.line("  networks: [%s]   # what this machine is on already; the plan keeps clear of it", strings.Join(list, ", "))
+		}
+		if o.Hypervisor != "" {
+			w.line("  hypervisor: %s      # whose words the runbook speaks", o.Hypervisor)
+		}
+		if o.Virtual {
+			w.line("  virtual: true           # it is a virtual machine itself")
+		}
 		if o.Accelerated != nil {
 			w.line("  accelerated: %t", *o.Accelerated)
 		}

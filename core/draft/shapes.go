@@ -21,13 +21,25 @@ var Shapes = []Shape{
 		"For guests that must not be let out: malware, untrusted appliances, evidence.", quarantine},
 	{"dmz", "a LAN and a DMZ with a published server",
 		"For a server that the outside may reach at one port, and that may not reach the LAN.", dmz},
-	{"trunk", "three tagged segments on one wire", "When the hypervisor has few networks, or to practise VLANs: one adapter carries them all.", trunk},
+	{"trunk", "three tagged segments on one wire",
+		"When the hypervisor has few networks, or to practise VLANs: one adapter carries them all.", trunk},
 	{"two-uplinks", "two WANs, primary and backup, before one LAN", "When the lab should live on while one line is down.", twoUplinks},
 	{"transparent", "an appliance that bridges and filters, without addresses of its own",
 		"To put a filter into a network that must not be renumbered.", transparent},
 	{"one-armed", "an appliance beside the router, on one adapter",
 		"To try an appliance without rewiring; guests are pointed at it, and can avoid it.", oneArmed},
 	{"chain", "a firewall behind a firewall", "To practise two appliances in a row, with a zone between them.", chain},
+	{"sockets", "a server with two sockets: the WAN on one, a switch with tags and real computers on the other",
+		"When the LAN goes beyond the host, to real machines.", sockets},
+	{"replace", "an appliance in the place of one that is there",
+		"To build the successor beside the old firewall, switch over, and be able to go back.",
+		replace},
+	{"four-sided", "a packaged appliance with a management side and an adapter to spare",
+		"For a package that brings its own adapters; the host manages it on a side of its own.", fourSided},
+	{"later-server", "a LAN whose leases come from a server that is set up later",
+		"When a directory server will hand out leases and names, and guests must work until then.", laterServer},
+	{"lines-and-tags", "two WANs and seven networks behind one adapter", "To practise many VLANs and a second line in one lab.", linesAndTags},
+	{"closed", "a range without any way out of the host", "For attacks and malware: a segment plays the world, and nothing leads on.", closed},
 	{"classroom", "many identical benches behind one appliance",
 		"For a course: each bench is a segment of its own, and none reaches another.", classroom},
 }
@@ -56,6 +68,13 @@ func (w *writer) wan(o *Options, name string) {
 	} else if o.Uplink != "" && name == o.WAN {
 		w.line("    join: bridged")
 		w.line("    uplink: %s", o.Uplink)
+	}
+}
+
+// subnet writes the network of the LAN whose address was chosen.
+func (w *writer) subnet(o *Options) {
+	if o.LANAddress.IsValid() {
+		w.line("    subnet: %s", o.LANAddress.Masked())
 	}
 }
 
@@ -98,13 +117,21 @@ func (w *writer) guests(o *Options, segments ...string) {
 func oneLAN(o *Options, w *writer) {
 	w.line("segments:                   # each is one broadcast domain")
 	w.wan(o, o.WAN)
-	for _, s := range o.LANs {
+	for i, s := range o.LANs {
 		w.isolated(s, "nobody is here but those attached")
-		w.line("    # subnet: 10.83.16.0/24 # planned when absent")
+		if i == 0 && o.LANAddress.IsValid() {
+			w.subnet(o)
+		} else {
+			w.line("    # subnet: 10.83.16.0/24 # planned when absent")
+		}
 	}
 	w.gate(o, "in adapter order")
-	for _, s := range o.LANs {
-		w.line("      - {role: lan, segment: %s}", s)
+	for i, s := range o.LANs {
+		if i == 0 {
+			w.line("      - %s", o.inside("lan", "", s))
+		} else {
+			w.line("      - {role: lan, segment: %s}", s)
+		}
 	}
 	w.line("    # rules:                # without them each LAN may go outside, and nothing else")
 	w.line("    #   - allow any from %s to outside", o.LANs[0])
@@ -118,9 +145,10 @@ func quarantine(o *Options, w *writer) {
 	w.line("segments:")
 	w.wan(o, o.WAN)
 	w.isolated("desks", "may go outside through the appliance")
+	w.subnet(o)
 	w.isolated("quarantine", "never outside")
 	w.gate(o, "in adapter order")
-	w.line("      - {role: lan, segment: desks}")
+	w.line("      - %s", o.inside("lan", "", "desks"))
 	w.line("      - {role: lan, name: sealed, segment: quarantine}")
 	w.line("    rules:                  # the first that matches decides; what none matches is denied")
 	w.line("      - deny any from quarantine to any")
@@ -137,10 +165,11 @@ func dmz(o *Options, w *writer) {
 	w.line("segments:")
 	w.wan(o, o.WAN)
 	w.isolated("desks", "may go outside through the appliance")
+	w.subnet(o)
 	w.isolated("servers", "what the outside may reach, at one port")
 	w.line("    subnet: 10.83.32.0/24   # given, as the server's address is typed in")
 	w.gate(o, "in adapter order")
-	w.line("      - {role: lan, segment: desks}")
+	w.line("      - %s", o.inside("lan", "", "desks"))
 	w.line("      - {role: dmz, segment: servers}")
 	w.line("    nat:")
 	w.line("      publish:              # a port outside, the server, its port")
@@ -161,6 +190,7 @@ func trunk(o *Options, w *writer) {
 	w.line("segments:")
 	w.wan(o, o.WAN)
 	w.isolated("desks", "untagged on the shared wire")
+	w.subnet(o)
 	for i, s := range []string{"phones", "cameras"} {
 		w.line("  %s:", s)
 		w.line("    reach: isolated")
@@ -168,7 +198,7 @@ func trunk(o *Options, w *writer) {
 		w.line("    vlan: %d                # with this tag", 20+10*i)
 	}
 	w.gate(o, "in adapter order; one adapter carries all three")
-	w.line("      - {role: lan, segment: desks}")
+	w.line("      - %s", o.inside("lan", "", "desks"))
 	w.line("      - {role: lan, name: phones, segment: phones, over: lan}")
 	w.line("      - {role: lan, name: cameras, segment: cameras, over: lan}")
 	w.line("    rules:")
@@ -187,9 +217,10 @@ func twoUplinks(o *Options, w *writer) {
 	w.line("  backup:")
 	w.line("    reach: upstream         # the second line")
 	w.isolated(o.LANs[0], "nobody is here but those attached")
+	w.subnet(o)
 	w.gate(o, "the first WAN is the primary, the second the backup")
 	w.line("      - {role: wan, name: backup, segment: backup}")
-	w.line("      - {role: lan, segment: %s}", o.LANs[0])
+	w.line("      - %s", o.inside("lan", "", o.LANs[0]))
 	w.guests(o, o.LANs[0])
 }
 

@@ -101,6 +101,8 @@ func siteFields() []field[Site] {
 		intField("cpus", "Processors.", 1, 4096, func(s *Site) *int { return &s.CPUs }),
 		bytesField("memory", "Memory.", func(s *Site) *Bytes { return &s.Memory }),
 		bytesField("disk", "Free disk space.", func(s *Site) *Bytes { return &s.Disk }),
+		textField("hypervisor", "Whose words a runbook speaks: desktop, server, kernel, or a wording file as seen from the lab file.",
+			func(s *Site) *string { return &s.Hypervisor }),
 		boolField("virtual", "Whether it is a virtual machine itself.", func(s *Site) *bool { return &s.Virtual }),
 		boolField("accelerated", "Whether it can accelerate virtual machines.", func(s *Site) *bool { return &s.Accelerated }),
 	}

@@ -47,12 +47,13 @@ func (l *Lab) Profile(a *Appliance) *Profile {
 // Site is the machine that carries the lab.
 type Site struct {
 	Origin
-	Networks []netip.Prefix    // networks it is on already
-	Uplinks  map[string]string // adapter name to wired or wireless
-	CPUs     int
-	Memory   Bytes
-	Disk     Bytes
-	Virtual  bool // it is a virtual machine itself
+	Networks   []netip.Prefix    // networks it is on already
+	Uplinks    map[string]string // adapter name to wired or wireless
+	CPUs       int
+	Memory     Bytes
+	Disk       Bytes
+	Hypervisor string // whose words a runbook speaks: a shipped wording's name, or a file
+	Virtual    bool   // it is a virtual machine itself
 	// Accelerated tells whether the machine can accelerate virtual machines;
 	// true unless the file says otherwise.
 	Accelerated bool

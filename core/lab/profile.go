@@ -15,24 +15,26 @@ import (
 // known.
 type Profile struct {
 	Origin
-	File      string
-	Version   int
-	Name      string
-	Title     string
-	System    string              // what it is built on: linux, bsd
-	Devices   map[string][]string // by adapter model: names, likeliest first; # counts adapters from 0, % from 1
-	Tagged    string              // a tagged interface's name; DEVICE and TAG are put in
-	Roles     []Role              // which role its adapters take, in order, when nobody says
-	Factory   Factory
-	Settings  string // where it is set up once it has addresses: pages (also when empty) or files
-	NICs      []string
-	DiskBuses []string
-	Needs     Needs   // what it needs at least
-	Console   []Topic // what its console asks, in order
-	Pages     []Topic // what is set on its pages, in order
-	Asks      map[Topic]string
-	Change    []string // on first login
-	Waits     []Wait
+	File          string
+	Version       int
+	Name          string
+	Title         string
+	System        string              // what it is built on: linux, bsd
+	Devices       map[string][]string // by adapter model: names, likeliest first; # counts adapters from 0, % from 1
+	SystemVersion string              // of what it is built on
+	Installing    []string            // what its installation needs: outside, account, licence
+	Tagged        string              // a tagged interface's name; DEVICE and TAG are put in
+	Roles         []Role              // which role its adapters take, in order, when nobody says
+	Factory       Factory
+	Settings      string // where it is set up once it has addresses: pages (also when empty) or files
+	NICs          []string
+	DiskBuses     []string
+	Needs         Needs   // what it needs at least
+	Console       []Topic // what its console asks, in order
+	Pages         []Topic // what is set on its pages, in order
+	Asks          map[Topic]string
+	Change        []string // on first login
+	Waits         []Wait
 }
 
 // InFiles tells an appliance that is set up in files, not on pages.
@@ -109,6 +111,15 @@ func profileFields() []field[Profile] {
 		textField("name", "The profile's name.", func(p *Profile) *string { return &p.Name }),
 		textField("title", "What kind of appliance it speaks of.", func(p *Profile) *string { return &p.Title }),
 		wordField("system", "What the appliance is built on.", func(p *Profile) *string { return &p.System }, "linux", "bsd"),
+		textField("system-version", "The version of what it is built on, for the machine's settings.",
+			func(p *Profile) *string { return &p.SystemVersion }),
+		listField("installing", "What its installation needs: outside (a WAN that works), an account, a licence.",
+			form{Type: "string", Enum: []string{"outside", "account", "licence"}}, func(text string) (string, error) {
+				if !slices.Contains([]string{"outside", "account", "licence"}, text) {
+					return "", fmt.Errorf("%q is nothing that an installation needs here; write outside, account or licence", shorten(text))
+				}
+				return text, nil
+			}, func(p *Profile) *[]string { return &p.Installing }),
 		{"devices", "By adapter model: what the system calls the interface, likeliest first; # counts adapters from 0, % from 1.",
 			form{Type: "object", Values: &form{OneOf: []form{textShape, {Type: "array", Items: &textShape}}}},
 			func(r *reader, n *yaml.Node, p *Profile) {

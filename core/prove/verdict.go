@@ -361,8 +361,8 @@ func (m *Model) Covers() string {
 	for _, d := range m.domains {
 		guests += len(d.guests)
 	}
-	for _, g := range m.gates {
-		rules += len(g.rules)
+	for _, a := range m.plan.Running() {
+		rules += len(m.gates[a].rules)
 	}
 	count := func(n int, one, many string) string {
 		if n == 1 {
@@ -372,7 +372,7 @@ func (m *Model) Covers() string {
 	}
 	return fmt.Sprintf("every packet of IPv4 and IPv6 from %s on %s, through %s with %s",
 		count(guests, "adapter of a guest", "adapters of guests"), count(len(m.domains), "broadcast domain", "broadcast domains"),
-		count(len(m.gates), "appliance", "appliances"), count(rules, "rule", "rules"))
+		count(len(m.plan.Running()), "appliance", "appliances"), count(rules, "rule", "rules"))
 }
 
 // Never gives the ways by which packets get from those named to those named,
