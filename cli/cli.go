@@ -169,6 +169,7 @@ func allCommands() []command {
 		{"image", groupPlan, (*app).image},
 		{"profile", groupPlan, (*app).profile},
 		{"new", groupPlan, (*app).newLab},
+		{"adopt", groupPlan, (*app).adoptLab},
 		{"plan", groupPlan, (*app).plan},
 		{"check", groupPlan, (*app).check},
 		{"rehearse", groupProve, (*app).rehearse},

@@ -157,8 +157,8 @@ func (b *writer) attach(a *plan.Adapter) string {
 	switch {
 	case a.Role == lab.Unused:
 		return "nothing: it stays unplugged"
-	case a.Segment.Nowhere():
-		return "nothing yet: its segment is not decided"
+	case a.Segment.Nowhere(), a.Port != nil && a.Role == "":
+		return "nothing yet: it is not decided"
 	case root.Reach == lab.Upstream && root.Lab.Join == "nat":
 		word = b.w.Translated
 	case root.Reach == lab.Upstream:

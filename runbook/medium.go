@@ -95,7 +95,7 @@ func (b *writer) first(m *plan.Machine) Step {
 		s.Title += " and install it"
 		s.Do = append(s.Do, "Install it onto its disk where it asks. Only the machine's own disk is erased by that.",
 			"File system: the plain one will do where the host keeps its disks safe already; firmware as the machine's settings say.",
-			"Terms that it shows: note the period and what ends with it before you accept.")
+			"Its terms: note the period and what ends with it before you accept.")
 		s.Mistakes = append(s.Mistakes, Mistake{"what is set up still runs from the medium, not from the disk",
 			"after the restart nothing of it is there"})
 	}

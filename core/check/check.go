@@ -122,7 +122,7 @@ func Run(p *plan.Plan, on time.Time) []Finding {
 // adapters gives those of machines that are switched on and that are on a segment.
 func (c *checker) adapters() []*plan.Adapter {
 	return slices.DeleteFunc(slices.Clone(c.p.Adapters), func(a *plan.Adapter) bool {
-		return a.Machine.Off || a.Role == lab.Unused || a.Segment.Nowhere()
+		return a.Machine.Off || a.Role == lab.Unused || a.Port != nil && a.Role == "" || a.Segment.Nowhere()
 	})
 }
 

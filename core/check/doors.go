@@ -121,8 +121,8 @@ func (c *checker) oneSided() {
 		}
 		wan, inside := false, false
 		for _, a := range m.Adapters {
-			wan = wan || a.Role == lab.WAN
-			inside = inside || a.Role.Inside()
+			wan = wan || a.Role == lab.WAN || a.Role == ""
+			inside = inside || a.Role.Inside() || a.Role == ""
 		}
 		if !wan {
 			c.find(m.Name, m.Appliance.Pos, "add a port with role: wan", "%s has no WAN port: nothing leads outside", m.Name)
@@ -271,7 +271,7 @@ func (c *checker) deadSegment() {
 // portPending tells whether an inside port has no segment yet: any may be its.
 func (c *checker) portPending() bool {
 	return slices.ContainsFunc(c.p.Adapters, func(a *plan.Adapter) bool {
-		return a.Segment.Nowhere() && a.Role.Inside() && !a.Machine.Off
+		return (a.Segment.Nowhere() && a.Role.Inside() || a.Port != nil && a.Role == "") && !a.Machine.Off
 	})
 }
 

@@ -75,6 +75,8 @@ func meanwhile(o lab.Open) string {
 	switch of := o.Of.(type) {
 	case *lab.Port:
 		switch {
+		case o.Key == "role":
+			return "Until then: it is taken for unplugged; what other ports serve works."
 		case of.Role == lab.WAN && o.Key != "gateway":
 			return "Until then: guests get leases and the admin page opens from inside; nothing outside answers, and must not."
 		case of.Role == lab.WAN:
@@ -88,6 +90,9 @@ func meanwhile(o lab.Open) string {
 			return "Until then: it is planned as isolated; guests there reach each other and the appliance."
 		}
 		return "Until then: the plan goes by a choice of its own there."
+	}
+	if o.Key == "rules" {
+		return "Until then: it is judged as if each LAN may go outside, and nothing else."
 	}
 	if o.Key == "segment" {
 		return "Until then: it has no address and reaches nobody; all others work without it."

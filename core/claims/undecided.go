@@ -14,6 +14,7 @@ type doubt struct {
 	names   map[string]bool // every claim about these
 	outward map[string]bool // claims about these that speak of ways outside
 	lacking map[string]bool // claims about these that are broken: what is open may be what they lack
+	ruled   map[string]bool // claims about these that speak of what rules let pass
 	kinds   []Kind          // every claim of these kinds
 
 	newcomer bool // a machine that may come to be anywhere
@@ -22,6 +23,9 @@ type doubt struct {
 // outwardKinds speak of ways outside, or of what keeps sides apart.
 var outwardKinds = []Kind{Names, Outside, Path, Cut, Held, Inbound, Published, Expect, Behind, Apart}
 
+// ruledKinds speak of what rules let pass.
+var ruledKinds = []Kind{Names, Outside, Path, Held, Inbound, Published, Between, Expect}
+
 // doubts gives what the open questions of a plan leave unknown.
 func doubts(p *plan.Plan) []doubt {
 	var out []doubt
@@ -29,7 +33,7 @@ func doubts(p *plan.Plan) []doubt {
 		d := doubt{text: fmt.Sprintf("not decided yet, of %s: %s?", o.Subject, o.Question), names: map[string]bool{}, outward: map[string]bool{},
 			lacking: map[string]bool{}}
 		_, port := o.Of.(*lab.Port)
-		if d.newcomer = o.Key == "segment" && !port; !d.newcomer && (o.Key == "segment" || o.Key == "reach" || o.Key == "uplink") {
+		if d.newcomer = o.Key == "segment" && !port; !d.newcomer && slices.Contains([]string{"segment", "role", "reach", "uplink"}, o.Key) {
 			d.kinds = []Kind{Expect, Sole}
 		}
 		switch of := o.Of.(type) {
@@ -44,6 +48,10 @@ func doubts(p *plan.Plan) []doubt {
 					d.port(p, m.Adapters[i])
 				}
 			}
+		case *lab.Appliance:
+			rules := doubt{outward: map[string]bool{}}
+			rules.below(p, p.Machine(of.Name))
+			d.ruled = rules.outward
 		default:
 			for _, g := range p.Guests() {
 				if o.Of == lab.Object(g.Guest) || slices.ContainsFunc(g.Adapters, func(a *plan.Adapter) bool { return o.Of == lab.Object(a.Guest) }) {
@@ -109,7 +117,7 @@ func (d *doubt) segment(p *plan.Plan, s *plan.Segment, ways bool) {
 // those behind its appliance, another its segment; one that is on none yet may come
 // to any segment that has none, and may be what another lacks.
 func (d *doubt) port(p *plan.Plan, a *plan.Adapter) {
-	if a.Role == lab.WAN || a.Machine.Appliance.Kind != "routed" {
+	if a.Role == lab.WAN || a.Role == "" || a.Machine.Appliance.Kind != "routed" {
 		d.below(p, a.Machine)
 	}
 	d.outward[a.Machine.Name] = true
@@ -118,7 +126,8 @@ func (d *doubt) port(p *plan.Plan, a *plan.Adapter) {
 	}
 	for _, s := range p.Segments {
 		switch {
-		case s == a.Segment && a.Role != lab.WAN, a.Segment.Nowhere() && a.Role.Inside() && s.Port == nil && s.Reach != lab.Upstream:
+		case s == a.Segment && a.Role != lab.WAN, a.Segment.Nowhere() && (a.Role.Inside() || a.Role == "") && s.Port == nil &&
+			s.Reach != lab.Upstream:
 			d.segment(p, s, false)
 		case a.Segment.Nowhere():
 			d.lacking[s.Name] = true
@@ -162,7 +171,8 @@ func (c *claim) leave(doubts []doubt) {
 	for _, d := range doubts {
 		touched := slices.Contains(d.kinds, r.Kind) || d.newcomer && (r.Kind == Sole || r.Kind == Expect && c.crowd)
 		for _, name := range about {
-			touched = touched || d.names[name] || d.outward[name] && slices.Contains(outwardKinds, r.Kind) || d.lacking[name] && r.Verdict == Broken
+			touched = touched || d.names[name] || d.outward[name] && slices.Contains(outwardKinds, r.Kind) ||
+				d.ruled[name] && slices.Contains(ruledKinds, r.Kind) || d.lacking[name] && r.Verdict == Broken
 		}
 		if touched {
 			r.Verdict, r.Saw, r.Remedy = Unknown, d.text, ""

@@ -205,10 +205,10 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 		}
 	}
 	for _, p := range a.Ports {
-		if p.Name == "" && p.Role != "" {
-			p.Name = string(p.Role)
+		if kind := cmp.Or(string(p.Role), "port"); p.Name == "" && p.written("role") {
+			p.Name = kind
 			for i := 2; used[p.Name] != nil; i++ {
-				p.Name = fmt.Sprintf("%s%d", p.Role, i)
+				p.Name = fmt.Sprintf("%s%d", kind, i)
 			}
 			used[p.Name] = p
 		}

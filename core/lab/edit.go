@@ -51,7 +51,7 @@ func (e *Editor) replace(from, to int, text string) {
 // else the key is added. The new value is one line.
 func (e *Editor) Set(o Object, key, value string) {
 	s := o.origin()
-	if s.Has(key) {
+	if s.written(key) {
 		at := e.offset(s.At(key))
 		end := e.end(at)
 		for _, k := range s.keys {

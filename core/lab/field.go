@@ -317,7 +317,7 @@ func objectsField[T, V any, P interface {
 			v := add(t)
 			readObject(r, n, "an entry of "+name, fields, v)
 			for _, key := range required {
-				if s := v.origin(); n.Kind == yaml.MappingNode && !s.Has(key) {
+				if s := v.origin(); n.Kind == yaml.MappingNode && !s.written(key) {
 					r.fail(place(n), "this entry of %s has no %s; write `%s: …`", name, key, key)
 				}
 			}

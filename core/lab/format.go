@@ -177,7 +177,7 @@ func applianceFields() []field[Appliance] {
 			return p
 		}),
 		objectField("nat", "Address translation.", natFields(), func(a *Appliance) *NAT { return &a.NAT }),
-		{"rules", "Sentences, the first that matches decides: allow|deny|refuse PROTO[/PORT[-PORT]][,…] from WHO to WHOM [log].",
+		field[Appliance]{"rules", "Sentences, the first that matches decides: allow|deny|refuse PROTO[/PORT[-PORT]][,…] from WHO to WHOM [log].",
 			listOf(textShape), func(r *reader, n *yaml.Node, a *Appliance) {
 				r.items(n, func(n *yaml.Node) {
 					if text, ok := r.text(n, "a rule"); ok {
@@ -190,7 +190,7 @@ func applianceFields() []field[Appliance] {
 						a.Rules = append(a.Rules, rule)
 					}
 				})
-			}},
+			}}.orLater("which rules has it"),
 	}
 }
 
@@ -283,7 +283,8 @@ func needsFields() []field[Needs] {
 
 func portFields() []field[Port] {
 	return []field[Port]{
-		wordField("role", "What the port is for.", func(p *Port) *Role { return &p.Role }, WAN, LAN, DMZ, Manage, Unused),
+		wordField("role", "What the port is for.", func(p *Port) *Role { return &p.Role }, WAN, LAN, DMZ, Manage,
+			Unused).orLater("which side is it"),
 		{"name", "The port's name; its role when absent.", nameShape,
 			func(r *reader, n *yaml.Node, p *Port) { p.Name, _ = r.name(n, "a port's name") }},
 		nameField("segment", "The segment it is on.", func(p *Port) *string { return &p.Segment }).orLater("on which segment is it"),

@@ -12,6 +12,7 @@ func (l *Lab) findOpen() {
 		l.ask(s, "segment "+s.Name)
 	}
 	for _, a := range l.Appliances {
+		l.ask(a, "appliance "+a.Name)
 		for _, p := range a.Ports {
 			if p.Segment == "" && p.Role != Unused && !p.Later("segment") {
 				p.open = append(p.open, question{"segment", "on which segment is it"})

@@ -30,6 +30,9 @@ type Origin struct {
 // later is the value of what is not decided yet.
 const later = "later"
 
+// Undecided is what a lab file says of what is not decided yet.
+const Undecided = later
+
 // question is what a key leaves open.
 type question struct{ key, text string }
 
@@ -44,8 +47,11 @@ type keySpot struct {
 	key  Pos
 }
 
-// Has tells whether the file wrote the key.
-func (s *Origin) Has(key string) bool {
+// Has tells whether the file gives the key a value.
+func (s *Origin) Has(key string) bool { return s.written(key) && !s.Later(key) }
+
+// written tells whether the key is there, also where it is decided later.
+func (s *Origin) written(key string) bool {
 	for i := range s.keys {
 		if s.keys[i].name == key {
 			return true

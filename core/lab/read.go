@@ -257,7 +257,7 @@ func readObject[T any, P interface {
 	r.pairs(n, what, func(key, value *yaml.Node) {
 		for i := range fields {
 			if f := &fields[i]; f.name == key.Value {
-				if s.Has(f.name) {
+				if s.written(f.name) {
 					r.fail(place(key), "%s is here twice; the first is in line %d", f.name, s.At(f.name).Line)
 					return
 				}
@@ -378,8 +378,9 @@ func isName(text string) bool {
 	return true
 }
 
-// likeName turns a text into the name that was perhaps meant.
-func likeName(text string) string {
+// LikeName turns a text into the name that was perhaps meant; empty when nothing of it
+// can be one.
+func LikeName(text string) string {
 	name := strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
 			return r
@@ -413,7 +414,7 @@ func (r *reader) name(n *yaml.Node, what string) (string, bool) {
 // CheckName says why a text cannot be a name in a lab file; nil when it can.
 func CheckName(text string) error {
 	if !isName(text) {
-		hint := likeName(shorten(text))
+		hint := LikeName(shorten(text))
 		if !isName(hint) {
 			hint = "heron"
 		}

@@ -123,6 +123,12 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 	put := func(question, answer, note string) Answer {
 		return Answer{Topic: topic, Port: a, About: about, Question: question, Answer: answer, Note: note}
 	}
+	if a.Role == "" {
+		if topic != lab.Side {
+			return Answer{}
+		}
+		return put("which side?", "not decided yet", "")
+	}
 	if a.Role == lab.Unused {
 		if topic != lab.Side {
 			return Answer{}

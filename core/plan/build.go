@@ -116,7 +116,7 @@ func (b *builder) machines() {
 				NIC: cmp.Or(src.Machine.NIC, pick(src.Needs.NICs, m.Profile.NICs), "virtio"),
 				MAC: p.MAC, MACGiven: p.Has("mac"), Pos: p.Pos, Port: p,
 			}
-			a.Plugged = p.Plugged && src.Running && !a.Segment.Nowhere()
+			a.Plugged = p.Plugged && p.Role != "" && src.Running && !a.Segment.Nowhere()
 			if p.Over == "" {
 				number++
 				a.Number = number
@@ -163,7 +163,7 @@ func (b *builder) add(m *Machine) {
 	b.plan.machines[m.Name] = m
 	b.plan.Adapters = append(b.plan.Adapters, m.Adapters...)
 	for _, a := range m.Adapters {
-		if m.Off || a.Role == lab.Unused {
+		if m.Off || a.Role == lab.Unused || a.Port != nil && a.Role == "" {
 			continue // nobody there meets it
 		}
 		a.Segment.Adapters = append(a.Segment.Adapters, a)
@@ -219,7 +219,7 @@ func (b *builder) ports() {
 	for _, m := range b.plan.Appliances() {
 		for _, a := range m.Adapters {
 			p, s := a.Port, a.Segment
-			if s.Nowhere() && p.Address.How == "" || a.Role == lab.Unused {
+			if s.Nowhere() && p.Address.How == "" || a.Role == lab.Unused || a.Role == "" && p.Address.How == "" {
 				a.How = NoAddress
 				continue
 			}

@@ -95,7 +95,7 @@ func (b *builder) attach(a *Adapter) string {
 	switch {
 	case a.Role == lab.Unused:
 		text = "unplugged: it is not used"
-	case s.Nowhere():
+	case s.Nowhere(), a.Port != nil && a.Role == "":
 		text = "not decided yet"
 	case root.Reach == lab.Upstream && root.Lab.Join == "nat":
 		text = "translated by the host"

@@ -154,6 +154,12 @@ func TestSoundLabsHold(t *testing.T) {
 			}
 		}
 		doc := New(p).Verdict()
-		require.Equal(t, claims.Holds, doc.Verdict, "%v\n%s", verdicts(doc), text)
+		want := claims.Holds
+		for _, g := range p.Guests() {
+			if g.Off { // nobody has seen it
+				want = claims.Unknown
+			}
+		}
+		require.Equal(t, want, doc.Verdict, "%v\n%s", verdicts(doc), text)
 	})
 }
