@@ -8,6 +8,8 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"openbastion/core/plan"
@@ -52,16 +54,41 @@ func Kinds() []Kind {
 
 // machine gives a machine of the plan as a package's system.
 func machine(m *plan.Machine) ovf.System {
-	s := ovf.System{ID: m.Name, Name: m.Name, CPUs: m.Spec.CPUs, Memory: int64(m.Spec.Memory), Firmware: m.Spec.Firmware}
+	s := ovf.System{ID: m.Name, Name: m.Name, CPUs: m.Spec.CPUs, Memory: int64(m.Spec.Memory), Firmware: m.Spec.Firmware, About: about(m)}
+	if m.Appliance != nil {
+		s.Family = m.Profile.System
+	} else if s.Family = m.Guest.System; s.Family == "" {
+		s.Family = "linux"
+	}
 	for _, a := range m.Own() {
-		s.Adapters = append(s.Adapters, ovf.Adapter{Number: a.Number, Name: a.Name + ": " + a.Attach, Network: a.Segment.Called(), Model: a.NIC,
-			MAC: a.MAC.String(), Plugged: a.Plugged})
+		network := a.Segment.Called()
+		if a.Segment.Nowhere() {
+			network = ""
+		}
+		s.Adapters = append(s.Adapters, ovf.Adapter{Number: a.Number, Name: a.Name + ": " + a.Attach, Network: network, Model: a.NIC,
+			MAC: a.MAC.String(), Plugged: a.Plugged && !a.Later()})
 	}
 	if m.Spec.Disk > 0 {
 		s.Drives = append(s.Drives, ovf.Drive{Disk: "disk-" + m.Name, Size: int64(m.Spec.Disk), Bus: m.Spec.DiskBus})
 	}
 	s.Drives = append(s.Drives, ovf.Drive{Optical: true})
 	return s
+}
+
+// about says in a sentence what a package cannot.
+func about(m *plan.Machine) string {
+	text := "A guest of the lab."
+	if m.Appliance != nil {
+		text = fmt.Sprintf("The lab's %s appliance; memory is not to shrink.", m.Appliance.Kind)
+	}
+	text += fmt.Sprintf(" Starts from %s.", strings.Join(m.Spec.Boot, ", then "))
+	if m.Spec.Autostart {
+		text += " Starts with the host."
+	}
+	if slices.ContainsFunc(m.Own(), (*plan.Adapter).Later) {
+		text += " Adapters that are not connected at start are connected once it is set up."
+	}
+	return text
 }
 
 // pack gives a package of machines.
@@ -74,7 +101,7 @@ func pack(list []*plan.Machine) *ovf.Package {
 			p.Disks = append(p.Disks, ovf.Disk{ID: "disk-" + m.Name, Capacity: int64(m.Spec.Disk)})
 		}
 		for _, a := range m.Own() {
-			if seg := a.Segment; !seen[seg.Name] {
+			if seg := a.Segment; !seen[seg.Name] && !seg.Nowhere() {
 				seen[seg.Name] = true
 				about := fmt.Sprintf("%s, %s", seg.Reach, seg.Subnet)
 				if seg.Tag != 0 {
@@ -91,10 +118,10 @@ func pack(list []*plan.Machine) *ovf.Package {
 // packages gives what is described: each machine, and all in starting order.
 func packages(p *plan.Plan) map[string][]*plan.Machine {
 	out := map[string][]*plan.Machine{}
-	for _, m := range p.Machines {
+	for _, m := range p.Made() {
 		out[m.Name] = []*plan.Machine{m}
 	}
-	if len(p.Machines) > 1 {
+	if len(p.Order) > 1 {
 		out[p.Name+"-lab"] = p.Order
 	}
 	return out
@@ -103,10 +130,10 @@ func packages(p *plan.Plan) map[string][]*plan.Machine {
 // names gives the packages' names in a stable order.
 func names(p *plan.Plan) []string {
 	var out []string
-	for _, m := range p.Machines {
+	for _, m := range p.Made() {
 		out = append(out, m.Name)
 	}
-	if len(p.Machines) > 1 {
+	if len(p.Order) > 1 {
 		out = append(out, p.Name+"-lab")
 	}
 	return out

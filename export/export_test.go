@@ -177,19 +177,25 @@ func checkDescriptor(t *testing.T, p *plan.Plan, f bundle.File) {
 	got, err := ovf.Read(f.Data)
 	require.NoError(t, err, f.Name)
 	if strings.HasSuffix(f.Name, "-lab.ovf") {
-		assert.Len(t, got.Systems, len(p.Machines))
+		assert.Len(t, got.Systems, len(p.Order))
 	}
 	for _, s := range got.Systems {
 		m := p.Machine(s.Name)
 		require.NotNil(t, m, s.Name)
+		assert.Contains(t, []string{"Linux, 64 bits", "BSD, 64 bits", ""}, s.Guest)
+		assert.NotEqual(t, m.Guest != nil && m.Guest.System == "" || m.Appliance != nil && m.Profile.System != "", s.Guest == "", s.Name)
 		assert.Equal(t, m.Spec.CPUs, s.CPUs)
 		assert.Equal(t, int64(m.Spec.Memory), s.Memory)
 		require.Len(t, s.Adapters, len(m.Own()))
 		for i, a := range m.Own() {
+			if a.Segment.Nowhere() {
+				assert.Empty(t, s.Adapters[i].Network)
+				continue
+			}
 			assert.Equal(t, a.Segment.Name, s.Adapters[i].Network)
 			assert.Equal(t, a.MAC.String(), s.Adapters[i].MAC)
 			assert.Equal(t, a.NIC, s.Adapters[i].Model)
-			assert.Equal(t, a.Plugged, s.Adapters[i].Plugged)
+			assert.Equal(t, a.Plugged && !a.Later(), s.Adapters[i].Plugged)
 			assert.True(t, slices.ContainsFunc(got.Networks, func(n ovf.Network) bool { return n.Name == a.Segment.Name }))
 		}
 		if m.Spec.Disk > 0 {

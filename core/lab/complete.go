@@ -140,7 +140,7 @@ func (r *reader) who(l *Lab, w *Who, at Pos) {
 
 func (r *reader) completeSegment(l *Lab, s *Segment) {
 	if s.Reach == "" {
-		if !s.Has("reach") && s.Within != "" && l.Segment(s.Within) != nil {
+		if !s.written("reach") && s.Within != "" && l.Segment(s.Within) != nil {
 			s.Reach = l.Segment(s.Within).Reach
 		}
 	}

@@ -40,6 +40,12 @@ func (p *Plan) Running() []*Machine {
 	return slices.DeleteFunc(slices.Clone(p.Appliances()), func(m *Machine) bool { return m.Off })
 }
 
+// Made gives the machines that are to be made: no real computers, and no appliance that
+// is there already and off.
+func (p *Plan) Made() []*Machine {
+	return slices.DeleteFunc(slices.Clone(p.Machines), func(m *Machine) bool { return m.Physical || m.Off && m.Appliance != nil })
+}
+
 // Names gives the names of all machines, in their order.
 func (p *Plan) Names() []string {
 	names := make([]string, len(p.Machines))

@@ -28,7 +28,7 @@ import (
 // NAME.iso.
 func Files(p *plan.Plan) ([]bundle.File, error) {
 	var out []bundle.File
-	for _, m := range p.Machines {
+	for _, m := range p.Made() {
 		files, err := Machine(p, m)
 		if err != nil {
 			return nil, fmt.Errorf("seed: %s: %w", m.Name, err)
@@ -87,8 +87,14 @@ type match struct {
 }
 
 type route struct {
-	To  string `yaml:"to"`
-	Via string `yaml:"via"`
+	To     string `yaml:"to"`
+	Via    string `yaml:"via"`
+	Metric int    `yaml:"metric,omitempty"`
+}
+
+// overrides are what of a lease is taken otherwise than it says.
+type overrides struct {
+	Metric int `yaml:"route-metric"`
 }
 
 type resolvers struct {
@@ -99,7 +105,9 @@ type resolvers struct {
 type device struct {
 	Match       *match     `yaml:"match,omitempty"`
 	Name        string     `yaml:"set-name,omitempty"`
+	Optional    bool       `yaml:"optional,omitempty"` // nobody waits for it at the start
 	DHCP4       bool       `yaml:"dhcp4"`
+	Lease       *overrides `yaml:"dhcp4-overrides,omitempty"`
 	Addresses   []string   `yaml:"addresses,omitempty"`
 	Routes      []route    `yaml:"routes,omitempty"`
 	Nameservers *resolvers `yaml:"nameservers,omitempty"`
@@ -115,19 +123,31 @@ type netplan struct {
 	Bridges   map[string]device `yaml:"bridges,omitempty"`
 }
 
+// metric is how far the ways out of a machine are apart.
+const metric = 100
+
 func networkConfig(m *plan.Machine) netplan {
 	n := netplan{Version: 2, Ethernets: map[string]device{}}
 	var pair []string
+	ways := 0 // out: each has a metric of its own, so that the first counts while it is up
 	for _, a := range m.Adapters {
-		d := device{DHCP4: a.How == plan.Lease || a.How == plan.Reservation || a.How == plan.FromAbove}
+		if a.Segment.Nowhere() && a.Over != nil {
+			continue
+		}
+		d := device{Optional: !a.Plugged, DHCP4: a.How == plan.Lease || a.How == plan.Reservation || a.How == plan.FromAbove}
 		if a.How == plan.Static && a.Address.IsValid() {
 			d.Addresses = append(d.Addresses, a.Address.String())
 			if a.Gateway.IsValid() {
-				d.Routes = append(d.Routes, route{"0.0.0.0/0", a.Gateway.String()})
+				ways++
+				d.Routes = append(d.Routes, route{"0.0.0.0/0", a.Gateway.String(), metric * ways})
 			}
 			if len(a.DNS) > 0 {
 				d.Nameservers = &resolvers{Addresses: subnet.Texts(a.DNS)}
 			}
+		}
+		if d.DHCP4 {
+			ways++
+			d.Lease = &overrides{metric * ways}
 		}
 		if a.Address6.IsValid() && m.Appliance != nil {
 			d.Addresses = append(d.Addresses, a.Address6.String())

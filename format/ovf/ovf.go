@@ -69,6 +69,8 @@ type System struct {
 	Release     string    `json:"release,omitempty"` // version
 	Licence     bool      `json:"licence"`           // comes with a licence text to accept
 	Guest       string    `json:"guest,omitempty"`   // operating system, as described
+	Family      string    `json:"-"`                 // linux or bsd, to be written; empty: nothing is said
+	About       string    `json:"-"`                 // what it is for, to be written
 	CPUs        int       `json:"cpus"`
 	Memory      int64     `json:"memory"` // bytes
 	Floor       Floor     `json:"floor"`

@@ -81,8 +81,25 @@ type systemXML struct {
 	ID       string      `xml:"ovf:id,attr"`
 	Info     string      `xml:"Info"`
 	Name     string      `xml:"Name"`
+	About    *aboutXML   `xml:"AnnotationSection"`
+	OS       *osXML      `xml:"OperatingSystemSection"`
 	Hardware hardwareXML `xml:"VirtualHardwareSection"`
 }
+
+type aboutXML struct {
+	Info string `xml:"Info"`
+	Text string `xml:"Annotation"`
+}
+
+// osXML is the machine's operating system; its number is CIM_OperatingSystem.OSType.
+type osXML struct {
+	ID          int    `xml:"ovf:id,attr"`
+	Info        string `xml:"Info"`
+	Description string `xml:"Description"`
+}
+
+// families are systems of 64 bits by what a machine's family is called.
+var families = map[string]osXML{"linux": {101, "Operating system", "Linux, 64 bits"}, "bsd": {78, "Operating system", "BSD, 64 bits"}}
 
 type hardwareXML struct {
 	Info   string    `xml:"Info"`
@@ -156,6 +173,12 @@ func Write(p *Package, name string) ([]byte, error) {
 
 func system(s *System, ref map[string]string) systemXML {
 	out := systemXML{ID: s.ID, Info: "Machine " + s.Name, Name: s.Name}
+	if s.About != "" {
+		out.About = &aboutXML{"About " + s.Name, s.About}
+	}
+	if f, ok := families[s.Family]; ok {
+		out.OS = &f
+	}
 	out.Hardware = hardwareXML{Info: "Hardware of " + s.Name, System: vssdXML{s.Name, 0, s.ID}}
 	next := 0
 	add := func(i itemXML) int {
