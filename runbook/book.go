@@ -410,7 +410,9 @@ func (b *writer) console(m *plan.Machine) Step {
 		}
 	}
 	return Step{ID: "console." + m.Name, Title: "Answer the console's questions", Table: t, Check: Matches, Machine: m.Name,
-		Do:  []string{"Where a device's name differs from the likely one, put in what the step before found."},
+		Do: []string{"Where a device's name differs from the likely one, put in what the step before found.",
+			"Where it asks whether its page may fall back to plain HTTP: no.",
+			"Asked the same again, or after a slip: give the answers of this table again, from the first; it keeps the last."},
 		See: "It lists each port with the address that was planned.",
 		Mistakes: []Mistake{{"an upstream gateway typed in on an inside port", "guests reach the appliance and nothing behind it"},
 			{"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"}}}

@@ -78,6 +78,17 @@ func (b *writer) settings(m *plan.Machine) Step {
 	return s
 }
 
+// factory says whether something is on from the factory, so far as the profile tells.
+func factory(m *plan.Machine, key string, on bool, is, what string) []string {
+	switch {
+	case !m.Profile.Factory.Known(key):
+		return []string{"Look whether it has that from the factory: kinds of appliances differ."}
+	case on:
+		return []string{"From the factory " + is + "."}
+	}
+	return []string{"From the factory it has nothing of it: " + what + " must be added, or nothing passes."}
+}
+
 func (b *writer) translation(m *plan.Machine) Step {
 	s := Step{ID: "translation." + m.Name, Title: "Set translation and what is published",
 		Table: &Table{Head: []string{"what", "from", "to"}, Tick: true}}
@@ -94,6 +105,7 @@ func (b *writer) translation(m *plan.Machine) Step {
 	if len(s.Table.Rows) == 0 {
 		return Step{}
 	}
+	s.Do = append(s.Do, factory(m, "masquerade", m.Profile.Factory.Masquerade, "it translates what goes out at its WAN", "translation")...)
 	s.See = "Each line is in the appliance's list of translations, and no other."
 	s.Mistakes = []Mistake{{"translation left out for a segment", "its guests reach the appliance and nothing outside answers them"},
 		{"the published port is also the admin page's", "outside sees the appliance's page"}}
@@ -116,7 +128,8 @@ func (b *writer) rules(m *plan.Machine) Step {
 		why, _, _ := strings.Cut(r.Why, " (line ") // the place in the file is nothing to type
 		s.Table.Rows = append(s.Table.Rows, []string{fmt.Sprint(i + 1), r.Text, why})
 	}
-	s.Do = []string{"Take away what rules it has from the factory that are not in this list."}
+	s.Do = append(factory(m, "outbound", m.Profile.Factory.Outbound, "it lets the inside go outside, and nothing in", "the rule that lets the inside out"),
+		"Take away what rules it has from the factory that are not in this list.")
 	s.See = "The list on its page reads as this one, from top to bottom."
 	s.Mistakes = []Mistake{{"a rule for all stands above one for a few", "what should be denied passes"},
 		{"a rule entered on the wrong port", "it counts nothing, and what it should let pass does not"}}
@@ -139,6 +152,7 @@ func (b *writer) leases(m *plan.Machine) Step {
 	if len(s.Table.Rows) == 0 {
 		return Step{}
 	}
+	s.Do = append(s.Do, factory(m, "leases", m.Profile.Factory.Leases, "it hands out leases inside, from a pool of its own: change the pool", "the lease service")...)
 	s.See = "Its page lists these pools, and leases once guests have asked."
 	s.Mistakes = []Mistake{{"the pool holds the gateway or a fixed address", "now and then a guest gets an address that is taken"},
 		{"the service is on for the wrong port", "no guest on the segment gets a lease"}}
@@ -238,7 +252,11 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 	s := Step{ID: "try." + seg.Name + "." + family, Title: fmt.Sprintf("In %s (%s), from the bottom up", a.Machine.Name, seg.Name),
 		Table: &Table{Head: []string{"type", "must come back", "when not, it means"}, Tick: true}, Machine: a.Machine.Name, Check: Matches}
 	add := func(command, back, means string) { s.Table.Rows = append(s.Table.Rows, []string{command, back, means}) }
-	add(c.addresses, shown(a),
+	address := shown(a)
+	if a.How == plan.Lease {
+		address += ": often its first address, of some servers its last"
+	}
+	add(c.addresses, address,
 		"an address of 169.254: nobody handed out a lease, so the adapter is on the wrong network; another network: somebody else did")
 	hop := seg.Gateway
 	add(c.routes, "one default route, by "+text(hop), "none: the lease named no router; two: a second adapter is attached")

@@ -54,6 +54,10 @@ type Factory struct {
 	Masquerade bool
 }
 
+// Known tells whether the profile says how the appliance comes in a respect: leases,
+// outbound or masquerade.
+func (f *Factory) Known(key string) bool { return f.Has(key) }
+
 // Topic is one of the questions that every appliance must have answered,
 // whatever words it asks them in.
 type Topic string

@@ -150,7 +150,10 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 		if a.Over != nil {
 			return Answer{}
 		}
-		return put("which VLAN tags does it carry?", cmp.Or(a.tags(), "none"), "")
+		if tags := a.tags(); tags != "" {
+			return put("which VLAN tags does it carry?", tags, "")
+		}
+		return put("which VLAN tags does it carry?", "none", "Where it asks whether there are VLANs: no.")
 	case lab.Way:
 		return put("how does it get its address?", howText(a), "")
 	case lab.Addressed:
