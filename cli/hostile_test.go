@@ -33,7 +33,8 @@ func TestNothingRaw(t *testing.T) {
 	write("profile.yaml", "bastion-profile: 1\nname: "+quoted+"\nconsole: ["+quoted+"]\nasks: {side: "+quoted+"}\n")
 	write("wording.yaml", "bastion-wording: 1\nname: w\nbridged: "+quoted+"\n")
 	write("listing.txt", "eth0 "+payload+" 02:5b:ac:50:c2:01\n"+payload+"\n")
-	write("verdict.json", `{"schema":"openbastion.verdict/1","lab":"saltmarsh","verdict":"broken","claims":[{"id":"x.cut","guest":"heron","kind":"cut","verdict":"broken","saw":"\u001b[2J\u202e","evidence":[],"escapes":[{"from":"\u001b[2J","to":"b","path":["heron","reedbed"],"packet":{"text":""},"tried":"\u202e"}]}]}`)
+	write("verdict.json",
+		`{"schema":"openbastion.verdict/1","lab":"saltmarsh","verdict":"broken","claims":[{"id":"x.cut","guest":"heron","kind":"cut","verdict":"broken","saw":"\u001b[2J\u202e","evidence":[],"escapes":[{"from":"\u001b[2J","to":"b","path":["heron","reedbed"],"packet":{"text":""},"tried":"\u202e"}]}]}`)
 	odd := "file " + strings.ReplaceAll(payload, "/", "-")
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
@@ -50,7 +51,8 @@ func TestNothingRaw(t *testing.T) {
 		{"map", "saltmarsh.yaml", "--listing", "listing.txt", "--format", "json"},
 		{"draw", "saltmarsh.yaml", "--with", "verdict.json"}, {"draw", "saltmarsh.yaml", "--with", "verdict.json", "--form", "svg"},
 		{"image", "inspect", "odd.tar"}, {"image", "inspect", "odd.tar", "--format", "json"}, {"image", "unpack", "odd.tar"},
-		{"image", "inspect", odd}, {"plan", odd}, {"explain", payload}, {payload}, {"plan", "--" + payload}, {"trace", "saltmarsh.yaml", payload, "outside", "icmp"},
+		{"image", "inspect", odd}, {"plan", odd}, {"explain", payload}, {payload}, {"plan", "--" + payload}, {"trace", "saltmarsh.yaml",
+			payload, "outside", "icmp"},
 		{"export", "saltmarsh.yaml", "--kind", payload}, {"new", payload, "--to", "-"}, {"rehearse", "saltmarsh.yaml", "--fault", payload},
 	} {
 		for _, color := range []string{"never", "always"} {

@@ -252,7 +252,8 @@ beside the file.`,
 					s.para(0, 2, plain, fmt.Sprintf("%s %s is not what %s promises", s.paint(broken, signBroken), v.File, v.From))
 					s.line("  promised  ", v.Want)
 					s.line("  is        ", s.paint(broken, v.Saw))
-					s.para(2, 0, plain, "It is cut short, altered, or another version. Do not start a machine from it; fetch it again, and the list from its maker's own page.")
+					s.para(2, 0, plain,
+						"It is cut short, altered, or another version. Do not start a machine from it; fetch it again, and the list from its maker's own page.")
 				}
 			}
 			if !holds {

@@ -75,8 +75,10 @@ device is which port, what to answer, and what does not fit.`,
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "with --adopt: take the order where nothing else tells, without asking")
 	c.Flags().StringArrayVar(&files, "listing", nil, "what the console shows: a file, or - for standard input; several with --by-link")
-	c.Flags().BoolVar(&byLink, "by-link", false, "tell devices by unplugging one adapter after another; asks on a terminal when there are no listings")
-	c.Flags().StringVar(&adopt, "adopt", "", "the other way round: write what the console lists, hardware addresses and the names of interfaces, into the lab file")
+	c.Flags().BoolVar(&byLink, "by-link", false,
+		"tell devices by unplugging one adapter after another; asks on a terminal when there are no listings")
+	c.Flags().StringVar(&adopt, "adopt", "",
+		"the other way round: write what the console lists, hardware addresses and the names of interfaces, into the lab file")
 	c.Flags().StringVar(&as, "as", "", "whose console it is; found by what it shows when absent, else the first appliance")
 	return c
 }

@@ -218,6 +218,12 @@ func reachWords(seg *plan.Segment) string {
 	case seg.Reach == lab.Host:
 		return "the host has " + seg.HostLeg.Addr().String()
 	}
+	switch {
+	case seg.Lab.Reach == "":
+		return "not decided yet"
+	case seg.Lab.Uplink != "":
+		return "the lab's own, and what hangs on " + seg.Lab.Uplink
+	}
 	return "nobody but those attached"
 }
 

@@ -104,7 +104,8 @@ func (a *app) profileCheck() *cobra.Command {
 				s.line(signHolds, " It says everything.")
 				return nil
 			}
-			s.para(0, 2, plain, fmt.Sprintf("%s It can be used. %s left out: there the plan goes by what is usual, and the sheet says to look at the label or the console.", signHolds, count(left, "key is", "keys are")))
+			s.para(0, 2, plain,
+				fmt.Sprintf("%s It can be used. %s left out: there the plan goes by what is usual, and the sheet says to look at the label or the console.", signHolds, count(left, "key is", "keys are")))
 			return nil
 		},
 	}

@@ -508,6 +508,7 @@ func (a *app) tellFaults(p *plan.Plan, faults []fault) {
 	s.line()
 	s.table(t)
 	s.line()
-	s.line(signNote, " ", count(len(faults), "misplacement", "misplacements"), fmt.Sprintf(": %d open an escape, and of these nobody would notice %d while working.",
-		opened, unnoticed))
+	s.line(signNote, " ", count(len(faults), "misplacement", "misplacements"),
+		fmt.Sprintf(": %d open an escape, and of these nobody would notice %d while working.",
+			opened, unnoticed))
 }

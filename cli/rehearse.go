@@ -84,7 +84,8 @@ past the appliance. Each answer names the frames that show it.`,
 	}
 	c.Flags().StringVar(&capture, "capture", "", "write every frame to this file (pcapng)")
 	c.Flags().StringVar(&against, "against", "", "rehearse this lab too, as it was before, and show which claims changed")
-	c.Flags().StringVar(&fault, "fault", "", "what goes wrong for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT")
+	c.Flags().StringVar(&fault, "fault", "",
+		"what goes wrong for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT")
 	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
 	c.Flags().StringArrayVar(&reports, "report", nil,
 		"write the verdict to this file: .html (a page with diagram, plan and evidence), .md (Markdown) or .xml (JUnit, for build servers); may be said again")
@@ -197,8 +198,9 @@ func showFindings(s *screen, list []claims.Finding) {
 // rehearsal say different things.
 func showProof(s *screen, p claims.Proof, verbose bool) {
 	s.line()
-	s.para(0, 2, faint, "The proof speaks of "+p.Covers+". Not looked at: tunnels in names, neighbors that may go outside and do so for others, "+
-		"switches that do not keep tags apart.")
+	s.para(0, 2, faint,
+		"The proof speaks of "+p.Covers+". Not looked at: tunnels in names, neighbors that may go outside and do so for others, "+
+			"switches that do not keep tags apart.")
 	for _, text := range p.Assumes {
 		if verbose {
 			s.para(2, 2, faint, signNote+" "+text)

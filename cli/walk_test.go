@@ -116,7 +116,8 @@ var walkJobs = []job{
 			return out + "S     0.0.0.0/0 via 172.29.64.1\n"
 		},
 		guest: func(a *plan.Adapter, address string) string {
-			return fmt.Sprintf("GENERAL.DEVICE:    enp1s0\nIP4.ADDRESS[1]:    %s/24\nIP4.GATEWAY:       %s\nIP4.DNS[1]:        %s\n", address, hop(a), hop(a))
+			return fmt.Sprintf("GENERAL.DEVICE:    enp1s0\nIP4.ADDRESS[1]:    %s/24\nIP4.GATEWAY:       %s\nIP4.DNS[1]:        %s\n", address,
+				hop(a), hop(a))
 		},
 	},
 	{

@@ -21,7 +21,7 @@ func (l *layout) links() {
 			}
 		}
 	}
-	for _, m := range l.t.plan.Appliances() {
+	for _, m := range l.t.plan.Running() {
 		if g := l.gateOf(m); g != nil {
 			for _, a := range g.also {
 				l.link(a, g.box, g.box, floor)
@@ -304,6 +304,10 @@ func (l *layout) foot() {
 			y += 16
 		}
 		y += 6
+	}
+	for _, text := range asides(l.t.plan) {
+		l.label(margin, y, small, text, l.W-2*margin)
+		y += 18
 	}
 	x := margin
 	key := func(text string, width float64, mark func(x, y float64)) {

@@ -44,6 +44,12 @@ func Text(p *plan.Plan, o Options, width int) []string {
 			d.gate("  ", g)
 		}
 	}
+	for i, text := range asides(p) {
+		if i == 0 {
+			d.line("", "")
+		}
+		d.line("", text)
+	}
 	d.ways()
 	return d.out
 }

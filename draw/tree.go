@@ -87,7 +87,7 @@ func grow(p *plan.Plan, o Options) *tree {
 			t.root(s)
 		}
 	}
-	left := p.Appliances()
+	left := p.Running()
 	for len(left) > 0 {
 		i := t.next(left)
 		t.place(left[i])
@@ -163,7 +163,7 @@ func (t *tree) place(m *plan.Machine) {
 	}
 	for _, a := range ordered(m) {
 		switch {
-		case above[a]:
+		case above[a], a.Role == lab.Unused, a.Segment.Nowhere(): // the latter are told below
 		case t.blocks[a.Segment] == nil:
 			b := &block{seg: a.Segment, port: a}
 			t.blocks[a.Segment] = b
@@ -196,7 +196,7 @@ func ordered(m *plan.Machine) []*plan.Adapter {
 // and puts a crowd's look-alikes together.
 func (t *tree) guests(o Options) {
 	published := map[*plan.Machine][]string{}
-	for _, m := range t.plan.Appliances() {
+	for _, m := range t.plan.Running() {
 		for _, pub := range m.Publishes {
 			text := fmt.Sprintf("published %s/%d", pub.Proto, pub.Target)
 			if !slices.Contains(published[pub.To.Machine], text) {
@@ -209,7 +209,7 @@ func (t *tree) guests(o Options) {
 	}
 	at := map[*block][]*entry{}
 	for _, m := range t.plan.Guests() {
-		if len(m.Adapters) == 0 {
+		if m.Off {
 			continue
 		}
 		home := claims.InsideAdapter(m)
@@ -223,6 +223,9 @@ func (t *tree) guests(o Options) {
 				e.also = append(e.also, a)
 				e.lines = append(e.lines, fmt.Sprintf("%d on %s …%s", a.Number, a.Segment.Name, a.MAC.Tail(2)), "  "+address(a))
 			}
+		}
+		if m.Physical {
+			e.lines = append(e.lines, "a computer on a cable")
 		}
 		if m.Guest.Forwards {
 			e.lines = append(e.lines, "forwards for others")
@@ -334,6 +337,33 @@ func details(m *plan.Machine) []string {
 	return append(out, pubs...)
 }
 
+// asides says what of a plan stands nowhere in its diagram.
+func asides(p *plan.Plan) []string {
+	var off, loose []string
+	for _, m := range p.Machines {
+		if m.Off {
+			off = append(off, m.Name)
+			continue
+		}
+		for _, a := range m.Adapters {
+			switch {
+			case a.Guest != nil && a.Segment.Nowhere():
+				loose = append(loose, m.Name)
+			case a.Port != nil && (a.Segment.Nowhere() || a.Role == lab.Unused || a.Role == ""):
+				loose = append(loose, fmt.Sprintf("port %s of %s", a.Name, m.Name))
+			}
+		}
+	}
+	var out []string
+	if off != nil {
+		out = append(out, "Switched off: "+several(off, 8))
+	}
+	if loose != nil {
+		out = append(out, "Not attached: "+several(loose, 6))
+	}
+	return out
+}
+
 func several(names []string, most int) string {
 	if len(names) > most {
 		return strings.Join(names[:most-1], ", ") + fmt.Sprintf(" and %d more", len(names)-most+1)
@@ -370,6 +400,9 @@ func port(a *plan.Adapter) []string {
 
 // about gives a segment's lines under its name.
 func about(s *plan.Segment) []string {
+	if s.Nowhere() {
+		return []string{"not decided yet"}
+	}
 	first := s.Subnet.String()
 	if s.Bridged != nil {
 		first = "bridged with " + s.Bridged.Name
@@ -384,8 +417,14 @@ func about(s *plan.Segment) []string {
 			words = append(words, "gateway "+s.Gateway.String())
 		}
 	default:
-		if !s.HostLeg.IsValid() {
+		switch {
+		case s.Lab.Reach == "" && !s.Nowhere():
+			words = append(words, "reach not decided")
+		case !s.HostLeg.IsValid():
 			words = append(words, string(s.Reach))
+		}
+		if s.Tag == 0 && s.Wire.Uplink() != "" {
+			words = append(words, "by "+s.Wire.Uplink())
 		}
 	}
 	if s.HostLeg.IsValid() {

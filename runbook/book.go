@@ -190,7 +190,7 @@ func (b *writer) images() Step {
 	s := Step{ID: "images", Title: "Fetch the images and verify them",
 		Why: "A medium that was cut short or changed on the way fails late and oddly."}
 	t := &Table{Head: []string{"for", "file", "SHA-256", "remark"}, Tick: true}
-	for _, m := range b.p.Machines {
+	for _, m := range b.p.Made() {
 		image := lab.Image{}
 		if m.Appliance != nil {
 			image = m.Appliance.Image

@@ -128,7 +128,8 @@ func (b *writer) rules(m *plan.Machine) Step {
 		why, _, _ := strings.Cut(r.Why, " (line ") // the place in the file is nothing to type
 		s.Table.Rows = append(s.Table.Rows, []string{fmt.Sprint(i + 1), r.Text, why})
 	}
-	s.Do = append(factory(m, "outbound", m.Profile.Factory.Outbound, "it lets the inside go outside, and nothing in", "the rule that lets the inside out"),
+	s.Do = append(factory(m, "outbound", m.Profile.Factory.Outbound, "it lets the inside go outside, and nothing in",
+		"the rule that lets the inside out"),
 		"Take away what rules it has from the factory that are not in this list.")
 	s.See = "The list on its page reads as this one, from top to bottom."
 	s.Mistakes = []Mistake{{"a rule for all stands above one for a few", "what should be denied passes"},
@@ -152,7 +153,8 @@ func (b *writer) leases(m *plan.Machine) Step {
 	if len(s.Table.Rows) == 0 {
 		return Step{}
 	}
-	s.Do = append(s.Do, factory(m, "leases", m.Profile.Factory.Leases, "it hands out leases inside, from a pool of its own: change the pool", "the lease service")...)
+	s.Do = append(s.Do, factory(m, "leases", m.Profile.Factory.Leases, "it hands out leases inside, from a pool of its own: change the pool",
+		"the lease service")...)
 	s.See = "Its page lists these pools, and leases once guests have asked."
 	s.Mistakes = []Mistake{{"the pool holds the gateway or a fixed address", "now and then a guest gets an address that is taken"},
 		{"the service is on for the wrong port", "no guest on the segment gets a lease"}}
