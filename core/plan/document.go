@@ -85,6 +85,8 @@ type AddressDoc struct {
 	How     How    `json:"how"`
 	Gateway string `json:"gateway,omitempty"`
 	Planned bool   `json:"planned"`
+
+	DNS []string `json:"dns"` // resolvers typed in
 }
 
 // LeaseDoc is one lease service.
@@ -236,7 +238,7 @@ func (p *Plan) Document() Document {
 		if a.Address.IsValid() {
 			address = a.Address.String()
 		}
-		d.Addresses = append(d.Addresses, AddressDoc{a.Machine.Name, doc.Segment, address, a.How, text(a.Gateway), a.Planned})
+		d.Addresses = append(d.Addresses, AddressDoc{a.Machine.Name, doc.Segment, address, a.How, text(a.Gateway), a.Planned, addrTexts(a.DNS)})
 		if v := a.Leases; v != nil {
 			reservations := map[string]string{}
 			for _, r := range v.Reservations {
@@ -248,7 +250,7 @@ func (p *Plan) Document() Document {
 	}
 	for _, s := range p.Segments {
 		if s.HostLeg.IsValid() {
-			d.Addresses = append(d.Addresses, AddressDoc{"host", s.Name, s.HostLeg.String(), Static, "", !s.Lab.HostAddress.IsValid()})
+			d.Addresses = append(d.Addresses, AddressDoc{"host", s.Name, s.HostLeg.String(), Static, "", !s.Lab.HostAddress.IsValid(), []string{}})
 		}
 		if s.HostPool != nil {
 			d.Leases = append(d.Leases, LeaseDoc{s.Name, "host", s.HostPool.String(), "", []string{}, "", 3600, map[string]string{}, true})

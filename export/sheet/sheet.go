@@ -17,7 +17,7 @@ import (
 func Book(p *plan.Plan) bundle.File {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
-	_ = w.Write([]string{"name", "segment", "address", "mask", "how", "gateway", "hardware address", "planned"})
+	_ = w.Write([]string{"name", "segment", "address", "mask", "how", "gateway", "resolvers", "hardware address", "planned"})
 	for i, d := range p.Document().Addresses {
 		mask, hardware := "", ""
 		if _, length, ok := strings.Cut(d.Address, "/"); ok {
@@ -28,7 +28,7 @@ func Book(p *plan.Plan) bundle.File {
 		if i < len(p.Adapters) {
 			hardware = p.Adapters[i].MAC.String()
 		}
-		_ = w.Write([]string{d.Name, d.Segment, d.Address, mask, string(d.How), d.Gateway, hardware, fmt.Sprint(d.Planned)})
+		_ = w.Write([]string{d.Name, d.Segment, d.Address, mask, string(d.How), d.Gateway, strings.Join(d.DNS, " "), hardware, fmt.Sprint(d.Planned)})
 	}
 	w.Flush()
 	return bundle.File{Name: p.Name + ".csv", Data: b.Bytes()}
