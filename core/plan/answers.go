@@ -155,7 +155,11 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 		}
 		return put("which VLAN tags does it carry?", "none", "Where it asks whether there are VLANs: no.")
 	case lab.Way:
-		return put("how does it get its address?", howText(a), "")
+		note := ""
+		if a.Role == lab.WAN && a.How == FromAbove && a.Port.Address.How != "pppoe" && a.Segment.Lab.Join != "nat" {
+			note = "It can change. Where it must stay, have the router reserve it; do not type in one that the router hands out."
+		}
+		return put("how does it get its address?", howText(a), note)
 	case lab.Addressed:
 		if a.How != Static || !a.Address.IsValid() {
 			return Answer{}

@@ -73,6 +73,10 @@ func (b *builder) guestSpec(m *Machine) {
 	m.Spec = s
 }
 
+// passThroughMbits is the throughput, in Mbit/s, from which a bridge's work on the host is
+// felt.
+const passThroughMbits = 5000
+
 // sizes is what routing takes, and what each duty and each measure of work adds
 // to it: a rule of thumb for a lab, not a maker's table.
 var sizes = map[string]lab.Needs{
@@ -115,6 +119,9 @@ func (b *builder) applianceSpec(m *Machine) {
 	add("per-100-guests", fmt.Sprintf("%d guests", guests), guests/100)
 	add("per-100-tunnels", fmt.Sprintf("%d tunnels", src.Tunnels), (src.Tunnels+99)/100)
 	add("per-gigabit", fmt.Sprintf("%d Mbit/s", src.Mbits), (src.Mbits+500)/1000)
+	if src.Mbits >= passThroughMbits {
+		why = append(why, "at this rate a real adapter handed over whole is worth its price (pass-through), else bridge")
+	}
 	for _, least := range []struct {
 		needs lab.Needs
 		whose string
