@@ -61,6 +61,9 @@ func showFaults(s *screen, c *image.Content, within string) {
 // inBrief says in a few words what a content is.
 func inBrief(c *image.Content) string {
 	parts := []string{string(c.Kind)}
+	if c.Is != "" {
+		parts[0] = c.Is
+	}
 	switch {
 	case c.Virtual != nil:
 		parts = append(parts, c.Virtual.Format)
@@ -108,8 +111,6 @@ func showFacts(s *screen, c *image.Content, indent int) {
 		fact("publisher", o.Publisher)
 		fact("application", o.Application)
 		fact("volume", size1024(o.Size)+" as declared")
-		starts()
-		fact("made for", strings.Join(c.Processors(), "; "))
 		if c.Table != nil {
 			fact("also", "a stick image: it has a partition table too")
 		}
@@ -129,8 +130,20 @@ func showFacts(s *screen, c *image.Content, indent int) {
 		fact("layout", layout)
 		fact("rests on", v.Backing)
 	}
-	if c.Table != nil && c.Optical == nil {
+	for _, x := range c.Companions {
+		text := x.File + ", its " + x.What
+		if !x.There {
+			text += ", which is not there"
+		}
+		fact("needs beside it", text)
+	}
+	if c.Optical != nil || c.Table != nil || c.Kind == image.RawDisk {
 		starts()
+		fact("made for", strings.Join(c.Processors(), "; "))
+		fact("system", map[string]string{"linux": "Linux, by its partitions", "bsd": "BSD, by its partitions",
+			"desktop": "a desktop system, by its partitions"}[c.System])
+	}
+	if c.Table != nil && c.Optical == nil {
 		for _, p := range c.Table.Partitions {
 			fact(fmt.Sprintf("partition %d", p.Number), partition(p))
 		}

@@ -130,7 +130,7 @@ func checkFile(t *testing.T, p *plan.Plan, kind, path string, f bundle.File) {
 			assert.Contains(t, string(f.Data), a.MAC.String())
 		}
 	case kind == "seed" && strings.HasSuffix(f.Name, ".iso"):
-		info, err := iso.Read(bytes.NewReader(f.Data))
+		info, err := iso.Read(bytes.NewReader(f.Data), int64(len(f.Data)))
 		require.NoError(t, err)
 		assert.Equal(t, "cidata", info.Volume)
 		if _, err := exec.LookPath("isoinfo"); err == nil {

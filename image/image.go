@@ -4,6 +4,10 @@
 package image
 
 import (
+	"cmp"
+	"slices"
+	"strings"
+
 	"openbastion/format/disk"
 	"openbastion/format/iso"
 	"openbastion/format/ovf"
@@ -39,9 +43,21 @@ type Content struct {
 	Package  *ovf.Package  `json:"package,omitempty"`
 	Manifest []Promise     `json:"manifest,omitempty"`
 	Inside   []*Content    `json:"inside,omitempty"`
-	Faults   []string      `json:"faults"` // what is broken
-	Notes    []string      `json:"notes"`  // what could not be seen, or is worth knowing
-	Next     string        `json:"next"`   // how to go on
+	Is       string        `json:"is,omitempty"`     // what it is where that is no image: web page, kernel, 7z …
+	Boots    string        `json:"boots"`            // bios, uefi, bios and uefi; empty when nothing starts
+	Made     []string      `json:"processors"`       // that its loaders are made for
+	System   string        `json:"system,omitempty"` // the family of systems that its partitions are of: linux, bsd, desktop
+
+	Companions  []Companion `json:"companions,omitempty"`
+	Unsupported string      `json:"unsupported,omitempty"` // why what is in it was not looked at
+
+	Faults []string `json:"faults"` // what is broken
+	Notes  []string `json:"notes"`  // what could not be seen, or is worth knowing
+	Next   string   `json:"next"`   // how to go on
+
+	what    string   // what to do with what is no image
+	boots   string   // what was found to start it
+	loaders []string // of UEFI, by file name
 }
 
 // Promise is what became of one line of a package's manifest.
@@ -68,30 +84,12 @@ func (c *Content) Broken() bool {
 // Unknown tells content that is nothing known here: not an image, and nothing
 // that holds one.
 func (c *Content) Unknown() bool {
-	return c.Kind == Unknown || compressed(c.Kind) && len(c.Inside) == 1 && c.Inside[0].Unknown()
+	return c.Kind == Unknown || c.Unsupported != "" || compressed(c.Kind) && len(c.Inside) == 1 && c.Inside[0].Unknown()
 }
 
-// Bootable tells how an image starts a machine: bios, uefi, both or neither.
-func (c *Content) Bootable() string {
-	bios, uefi := false, false
-	if c.Optical != nil {
-		for _, e := range c.Optical.Boot {
-			bios = bios || e.Bootable && e.Firmware == "bios"
-			uefi = uefi || e.Bootable && e.Firmware == "uefi"
-		}
-	} else if c.Table != nil {
-		return c.Table.Boots
-	}
-	switch {
-	case bios && uefi:
-		return "bios and uefi"
-	case bios:
-		return "bios"
-	case uefi:
-		return "uefi"
-	}
-	return ""
-}
+// Bootable tells how an image starts a machine: bios, uefi, both or neither, by what was
+// found in it: loaders where firmware looks for them, and boot code that is known.
+func (c *Content) Bootable() string { return c.boots }
 
 // processors names what the loaders of UEFI are made for.
 var processors = map[string]string{
@@ -99,15 +97,42 @@ var processors = map[string]string{
 	"BOOTRISCV64.EFI": "RISC-V, 64 bits", "BOOTRIS.EFI": "RISC-V, 64 bits", "BOOTLOONGARCH64.EFI": "LoongArch, 64 bits",
 }
 
-// Processors tells which processors an image is made for, by its loaders.
-func (c *Content) Processors() []string {
-	var out []string
-	if c.Optical != nil {
-		for _, l := range c.Optical.Loaders {
-			if p := processors[l]; p != "" {
-				out = append(out, p)
-			}
+// family tells the systems that a disk's partitions are of; empty when they tell none, or
+// several.
+func (c *Content) family() string {
+	out := ""
+	if c.Table == nil || c.Optical != nil {
+		return ""
+	}
+	for _, p := range c.Table.Partitions {
+		of := ""
+		switch {
+		case strings.HasPrefix(p.Kind, "Linux"):
+			of = "linux"
+		case strings.HasPrefix(p.Kind, "BSD"):
+			of = "bsd"
+		case strings.HasPrefix(p.Kind, "NTFS"):
+			of = "desktop"
 		}
+		if of != "" && out != "" && of != out {
+			return ""
+		}
+		out = cmp.Or(out, of)
+	}
+	return out
+}
+
+// Processors tells which processors an image is made for, by its loaders; by BIOS alone
+// only a PC starts.
+func (c *Content) Processors() []string {
+	out := []string{}
+	for _, l := range c.loaders {
+		if p := processors[l]; p != "" && !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
+	if len(out) == 0 && c.boots == "bios" {
+		out = append(out, "x86")
 	}
 	return out
 }

@@ -2,6 +2,7 @@ package image
 
 import (
 	"archive/tar"
+	"archive/zip"
 	"bytes"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"strings"
 
 	"openbastion/format/disk"
+	"openbastion/format/fat"
 	"openbastion/format/iso"
 	"openbastion/format/ovf"
 	"openbastion/format/stream"
@@ -55,6 +57,9 @@ func (c *Content) judgeTwins() {
 	}
 }
 
+// readWhole is up to which size, in bytes, a compressed file is read to its end unasked.
+const readWhole = 48 << 20
+
 // Bounds on what crafted files can make us read.
 const (
 	maxDepth    = 4
@@ -92,13 +97,13 @@ func (c *Content) note(format string, args ...any) {
 // inspect fills a content whose name and size (or -1) are set.
 func inspect(c *Content, r io.ReaderAt, o Options, depth int) {
 	c.Faults, c.Notes = []string{}, []string{}
-	head := make([]byte, 1024)
+	head := make([]byte, headLooked)
 	n, err := r.ReadAt(head, 0)
 	head = head[:n]
 	if n == 0 && err != nil && err != io.EOF {
 		c.fault("it cannot be read: %v", err)
 	}
-	c.Kind = c.tell(head, r)
+	c.Kind = c.tell(head, r, o)
 	switch {
 	case compressed(c.Kind):
 		c.inspectStream(r, o, depth)
@@ -111,13 +116,20 @@ func inspect(c *Content, r io.ReaderAt, o Options, depth int) {
 	case c.Kind == Empty:
 		c.fault("it is empty")
 	}
+	if c.Kind == Unknown && c.Is == "" {
+		c.Is, c.what = recognise(head)
+	}
 	c.judgeName()
 	c.judgeSize()
+	c.Boots, c.Made, c.System = c.Bootable(), c.Processors(), c.family()
 	c.Next = c.next()
 }
 
+// headLooked is how much of a file's beginning is looked at for what it is.
+const headLooked = 68 << 10
+
 // tell finds the kind, and reads the headers of plain images.
-func (c *Content) tell(head []byte, r io.ReaderAt) Kind {
+func (c *Content) tell(head []byte, r io.ReaderAt, o Options) Kind {
 	if len(head) == 0 {
 		return Empty
 	}
@@ -136,22 +148,39 @@ func (c *Content) tell(head []byte, r io.ReaderAt) Kind {
 	}
 	if v, err := disk.ReadVirtual(r, size); err == nil {
 		c.Virtual = v
+		c.lookInto(r, o)
 		return VirtDisk
 	} else if !errors.Is(err, disk.ErrNot) {
 		c.fault("%s", plainly(err))
 		return VirtDisk
 	}
 	var errTable error
-	if i, err := iso.Read(r); err == nil {
-		c.Optical = i
-		c.Table, _ = disk.ReadTable(r)
+	if i, err := iso.Read(r, size); err == nil {
+		c.Optical, c.loaders, c.boots = i, i.Loaders, i.Boots()
+		c.Table, _ = disk.ReadTable(r, size)
 		return Optical
 	} else if !errors.Is(err, iso.ErrNot) {
 		c.fault("%s", plainly(err))
 		return Optical
 	}
-	if c.Table, errTable = disk.ReadTable(r); errTable == nil {
+	if c.Table, errTable = disk.ReadTable(r, size); errTable == nil {
+		c.boots, c.loaders = c.Table.Boots, c.Table.Loaders
+		if c.Table.Remark != "" {
+			c.note("%s", c.Table.Remark)
+		}
 		return RawDisk
+	}
+	if v, err := fat.Open(r); err == nil && size >= 0 {
+		if c.loaders = v.Loaders(); len(c.loaders) > 0 {
+			c.boots = "uefi"
+			if v.Size > size {
+				c.fault("it is cut short: the volume promises %d bytes, and %d are here", v.Size, size)
+			}
+			c.note("a FAT volume without partitions: firmware that looks for its loader there starts it")
+			return RawDisk
+		}
+		c.Is, c.what = "file system", "a FAT volume without a loader: no machine starts from it; attach it as a drive with files"
+		return Unknown
 	}
 	if text := bytes.TrimSpace(head); bytes.HasPrefix(text, []byte("<?xml")) || bytes.HasPrefix(text, []byte("<Envelope")) {
 		return Descriptor
@@ -201,15 +230,29 @@ func (c *Content) judgeSize() {
 	switch {
 	case c.Optical != nil:
 		short("the volume", c.Optical.Size)
+		for _, e := range c.Optical.Boot {
+			if e.At+e.Size > c.Size && c.Optical.Size <= c.Size {
+				c.fault("it is cut short: a boot image ends at byte %d, and %d are here", e.At+e.Size, c.Size)
+			}
+		}
+		if c.Table != nil && c.Optical.Size <= c.Size {
+			short("its partition table", c.Table.End)
+		}
 		if c.Optical.Partial != "" && c.Optical.Size <= c.Size {
 			c.note("%s", c.Optical.Partial)
+		}
+	case c.Table != nil && c.Virtual != nil:
+		if c.Table.Fault != "" {
+			c.fault("%s", c.Table.Fault)
+		} else if c.Table.End > c.Virtual.Size {
+			c.fault("its partition table speaks of %d bytes, and the disk has %d", c.Table.End, c.Virtual.Size)
 		}
 	case c.Table != nil:
 		if c.Table.Fault != "" {
 			c.fault("%s", c.Table.Fault)
 		}
 		short("the partition table", c.Table.End)
-	case c.Virtual != nil:
+	case c.Virtual != nil && len(c.Faults) == 0 && len(c.Companions) == 0:
 		short("the header", c.Virtual.End)
 	}
 }
@@ -240,14 +283,14 @@ func (c *Content) inspectStream(r io.ReaderAt, o Options, depth int) {
 	}
 	inspect(inner, w, o, depth+1)
 	c.Inside = []*Content{inner}
-	if o.Whole {
+	if o.Whole || depth == 0 && c.Size >= 0 && c.Size <= readWhole {
 		n, err := w.drain(wholeBudget)
 		if err != nil {
 			c.fault("it breaks off after %d bytes: %v", n, err)
 		} else if inner.Size = n; len(inner.Faults) == 0 {
 			inner.judgeSize()
 		}
-	} else if w.err != nil && w.err != io.EOF {
+	} else if c.note("only its beginning was read: --whole reads it to its end"); w.err != nil && w.err != io.EOF {
 		c.fault("it breaks off after %d bytes: %v", w.at, w.err)
 	} else if c.Kind == Kind(stream.XZ) && c.Size >= 12 && !xzEnds(r, c.Size) {
 		c.fault("it does not end as an xz stream does: it is cut short, or something was added")
@@ -311,6 +354,11 @@ func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
 		}
 		inner := &Content{Name: f.Name, Size: int64(min(f.UncompressedSize64, math.MaxInt64))}
 		c.Inside = append(c.Inside, inner)
+		if why := unreadable(f); why != "" {
+			inner.Kind, inner.Faults, inner.Notes, inner.Unsupported = Unknown, []string{}, []string{}, why
+			c.Unsupported = f.Name + ": " + why
+			continue
+		}
 		m, err := f.Open()
 		if err != nil {
 			inner.Kind, inner.Faults, inner.Notes = Unknown, []string{}, []string{}
@@ -330,6 +378,24 @@ func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
 	if n := len(z.File); n > maxMembers {
 		c.note("it has %d members; the first %d were looked at", n, maxMembers)
 	}
+}
+
+// methods names what zips pack with that is not unpacked here (APPNOTE, section 4.4.5).
+var methods = map[uint16]string{9: "deflate64", 12: "bzip2", 14: "lzma", 93: "zstd", 95: "xz", 97: "wavpack", 98: "PPMd", 99: "AES"}
+
+// unreadable says why a zip's member is not unpacked here, whole as it may be.
+func unreadable(f *zip.File) string {
+	switch {
+	case f.Flags&1 != 0 || f.Method == 99:
+		return "it is encrypted: unpack it with the program that asks for its password"
+	case f.Method != zip.Store && f.Method != zip.Deflate:
+		how := methods[f.Method]
+		if how == "" {
+			how = fmt.Sprintf("method %d", f.Method)
+		}
+		return "it is packed with " + how + ", which is not unpacked here: unpack it with the program that made it"
+	}
+	return ""
 }
 
 // inspectTar looks at the members of a tar; one that starts with a package's

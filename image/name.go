@@ -52,7 +52,12 @@ func (c *Content) judgeName() {
 	case says == c.Kind:
 		return
 	default:
-		if c.Kind == Unknown {
+		switch {
+		case c.Kind == Unknown && c.Is == "zeros":
+			got = "nothing but zeros"
+		case c.Kind == Unknown && c.Is != "":
+			got = c.Is
+		case c.Kind == Unknown:
 			got = "nothing that is known here"
 		}
 		c.Mismatch = fmt.Sprintf("the name says %s, and the content is %s", article(string(says)), article(got))

@@ -12,6 +12,8 @@ import (
 	"hash/crc32"
 	"io"
 	"unicode/utf16"
+
+	"openbastion/format/fat"
 )
 
 // ErrNot says that the bytes are nothing that this package knows.
@@ -27,6 +29,9 @@ type Table struct {
 	End        int64       `json:"end"`             // behind the last byte that the table speaks of, its own copy at the end included
 	Boots      string      `json:"boots,omitempty"` // bios, uefi, bios and uefi, or nothing
 	Fault      string      `json:"fault,omitempty"` // what is wrong with it; empty when nothing is
+
+	Loaders []string `json:"loaders,omitempty"` // of UEFI, in its EFI system partitions, by file name
+	Remark  string   `json:"remark,omitempty"`  // what is worth knowing
 }
 
 // Partition is one partition.
@@ -75,9 +80,10 @@ const (
 	biosBoot  = "BIOS boot"
 )
 
-// ReadTable reads the partition table of a raw disk. No boot record gives
-// ErrNot.
-func ReadTable(r io.ReaderAt) (*Table, error) {
+// ReadTable reads the partition table of a disk of a size, and what starts it. A size
+// under 0 is not known: then it is read forward, and less is looked at. No boot record
+// gives ErrNot.
+func ReadTable(r io.ReaderAt, size int64) (*Table, error) {
 	b := make([]byte, 512)
 	if _, err := r.ReadAt(b, 0); err != nil || b[510] != 0x55 || b[511] != 0xaa {
 		return nil, ErrNot
@@ -85,47 +91,45 @@ func ReadTable(r io.ReaderAt) (*Table, error) {
 	t := &Table{Scheme: "mbr"}
 	for k := range 4 {
 		e := b[446+16*k:]
-		start, size := int64(binary.LittleEndian.Uint32(e[8:])), int64(binary.LittleEndian.Uint32(e[12:]))
+		start, length := int64(binary.LittleEndian.Uint32(e[8:])), int64(binary.LittleEndian.Uint32(e[12:]))
 		if e[0]&0x7f != 0 {
 			return nil, ErrNot // a file system's boot sector ends in the same two bytes
 		}
-		if e[4] == 0 || size == 0 {
+		if e[4] == 0 || length == 0 {
 			continue
 		}
 		if e[4] == 0xee {
-			return readGPT(r, b)
+			return readGPT(r, size, b)
 		}
-		kind := kinds[e[4]]
-		if kind == "" {
-			kind = fmt.Sprintf("type %02x", e[4])
-		}
-		t.Partitions = append(t.Partitions, Partition{Number: k + 1, Kind: kind, Start: start * 512, Size: size * 512, Active: e[0] == 0x80})
-		t.End = max(t.End, (start+size)*512)
-		if kind == efiSystem {
-			t.Boots = "uefi"
+		kind := kindOf(e[4])
+		t.Partitions = append(t.Partitions, Partition{Number: k + 1, Kind: kind, Start: start * 512, Size: length * 512, Active: e[0] == 0x80})
+		t.End = max(t.End, (start+length)*512)
+		if kind == "extended" && size >= 0 {
+			t.logical(r, start)
 		}
 	}
 	if len(t.Partitions) == 0 {
-		return nil, ErrNot
+		if _, err := fat.Open(r); err == nil || bytes.Count(b[446:510], []byte{0}) != 64 {
+			return nil, ErrNot // a volume, or nothing that has partitions
+		}
+		if there, starts, _ := codeOf(b); there && !starts {
+			return nil, ErrNot
+		}
 	}
-	t.boots(b)
+	t.judge(r, size, b)
 	return t, nil
 }
 
-// boots adds bios when the boot record holds code.
-func (t *Table) boots(record []byte) {
-	if bytes.Count(record[:440], []byte{0}) == 440 {
-		return
+// kindOf names a type of a classic record.
+func kindOf(b byte) string {
+	if kind := kinds[b]; kind != "" {
+		return kind
 	}
-	if t.Boots == "uefi" {
-		t.Boots = "bios and uefi"
-	} else {
-		t.Boots = "bios"
-	}
+	return fmt.Sprintf("type %02x", b)
 }
 
 // readGPT reads a GUID partition table (UEFI 2.10, section 5.3).
-func readGPT(r io.ReaderAt, record []byte) (*Table, error) {
+func readGPT(r io.ReaderAt, whole int64, record []byte) (*Table, error) {
 	t := &Table{Scheme: "gpt"}
 	sector := int64(512)
 	h := make([]byte, 512)
@@ -177,16 +181,31 @@ func readGPT(r io.ReaderAt, record []byte) (*Table, error) {
 		}
 		p := Partition{Number: int(k) + 1, Kind: typeName([16]byte(e[:16])), Name: utf16Text(e[56:128]), Start: first * sector,
 			Size: (end - first + 1) * sector, Active: e[48]&4 != 0}
-		if p.Kind == efiSystem {
-			t.Boots = "uefi"
-		}
 		t.Partitions = append(t.Partitions, p)
 	}
 	if count <= maxPartitions && t.Fault == "" && sum.Sum32() != binary.LittleEndian.Uint32(h[88:]) {
 		t.Fault = "the table's checksum is wrong"
 	}
-	t.boots(record)
+	if t.Fault == "" && whole >= t.End && !spareAt(r, spare*sector) {
+		t.Fault = "the table's copy at the end is missing or wrong"
+	}
+	t.judge(r, whole, record)
 	return t, nil
+}
+
+// spareAt tells whether the copy of a table's header is there, and whole.
+func spareAt(r io.ReaderAt, at int64) bool {
+	h := make([]byte, 512)
+	if _, err := r.ReadAt(h, at); err != nil || string(h[:8]) != "EFI PART" {
+		return false
+	}
+	size := binary.LittleEndian.Uint32(h[12:])
+	if size < 92 || size > 512 {
+		return false
+	}
+	want := binary.LittleEndian.Uint32(h[16:])
+	clear(h[16:20])
+	return crc32.ChecksumIEEE(h[:size]) == want
 }
 
 func utf16Text(b []byte) string {

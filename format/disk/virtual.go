@@ -20,6 +20,14 @@ type Virtual struct {
 	Compressed bool   `json:"compressed"`
 	Encrypted  bool   `json:"encrypted"`
 	End        int64  `json:"end"` // the file is at least this long, in bytes; 0 when the header does not say
+
+	Data    string   `json:"data,omitempty"`    // the file that holds its content, when that is not this one
+	Extents []Extent `json:"extents,omitempty"` // the files that hold it, where a descriptor says so
+	Fault   string   `json:"fault,omitempty"`   // what is wrong with it
+	Remark  string   `json:"remark,omitempty"`  // what is worth knowing
+
+	wide, zstd           bool  // of a qcow2: entries of two words; how clusters are packed
+	table, block, sector int64 // of a vhdx: where its table lies, and sizes in bytes
 }
 
 // maxSize is larger than any disk: a header that claims more is crafted.
@@ -39,6 +47,12 @@ func ReadVirtual(r io.ReaderAt, size int64) (*Virtual, error) {
 	switch {
 	case len(h) >= 104 && string(h[:4]) == "QFI\xfb":
 		v, err = readQcow2(r, h)
+	case len(h) >= 64 && string(h[:4]) == "QED\x00":
+		v = &Virtual{Format: "qed", Layout: "growing", Size: int64(binary.LittleEndian.Uint64(h[48:]))}
+	case len(h) >= 64 && (string(h[:16]) == "WithoutFreeSpace" || string(h[:16]) == "WithouFreSpacExt"):
+		v = &Virtual{Format: "parallels", Layout: "growing", Size: int64(binary.LittleEndian.Uint64(h[36:])) * 512}
+	case len(h) >= 4 && string(h[:4]) == "COWD":
+		v = &Virtual{Format: "cowd", Layout: "growing"}
 	case len(h) >= 512 && string(h[:4]) == "KDMV":
 		v, err = readVMDK(r, h)
 	case bytes.HasPrefix(h, []byte("# Disk DescriptorFile")):
@@ -69,8 +83,17 @@ func readQcow2(r io.ReaderAt, h []byte) (*Virtual, error) {
 	version := binary.BigEndian.Uint32(h[4:])
 	v := &Virtual{Format: "qcow2", Version: strconv.Itoa(int(version)), Layout: "growing", Size: int64(binary.BigEndian.Uint64(h[24:])),
 		Encrypted: binary.BigEndian.Uint32(h[32:]) != 0}
+	if version == 1 {
+		return &Virtual{Format: "qcow", Version: "1", Layout: "growing", Size: int64(binary.BigEndian.Uint64(h[24:])),
+			Encrypted: binary.BigEndian.Uint32(h[36:]) != 0}, nil
+	}
 	if version < 2 || version > 3 {
 		return nil, fmt.Errorf("disk: qcow2: version %d is not known", version)
+	}
+	if version == 3 && len(h) >= 112 {
+		if err := v.features(r, h); err != nil {
+			return nil, err
+		}
 	}
 	bits := binary.BigEndian.Uint32(h[20:])
 	if bits < 9 || bits > 22 {
@@ -91,6 +114,9 @@ func readQcow2(r io.ReaderAt, h []byte) (*Virtual, error) {
 		return nil, fmt.Errorf("disk: qcow2: a first table of %d entries", entries)
 	}
 	v.End = at + int64(entries)*8
+	if v.wide || v.Data != "" {
+		return v, nil // its tables are followed when it is opened
+	}
 	// A cluster's own entry says whether it is compressed; the first tables tell.
 	table, clusters := make([]byte, 8*min(entries, 64)), make([]byte, 1<<bits)
 	if _, err := r.ReadAt(table, at); err != nil {
@@ -147,11 +173,17 @@ func readDescriptor(r io.ReaderAt, at, most int64) (*Virtual, error) {
 		return nil, fmt.Errorf("disk: vmdk: descriptor: %w", err)
 	}
 	v := &Virtual{Format: "vmdk", Layout: "growing"}
+	if at == 0 && !bytes.Contains(b[:n], []byte("ddb.")) {
+		v.Fault = "its last lines, on the disk's geometry, are missing: it is cut short"
+	} else if last := b[n-1]; at == 0 && last != '\n' && last != 0 {
+		v.Fault = "its last line breaks off: it is cut short"
+	}
 	for line := range strings.SplitSeq(strings.ToValidUTF8(string(bytes.TrimRight(b[:n], "\x00")), "?"), "\n") {
 		line = strings.TrimSpace(line)
 		if f := strings.Fields(line); len(f) >= 4 && (f[0] == "RW" || f[0] == "RDONLY") {
 			if sectors, err := strconv.ParseInt(f[1], 10, 64); err == nil && sectors >= 0 && sectors < maxSize/512 {
 				v.Size = min(v.Size+sectors*512, maxSize)
+				v.extent(line, f, sectors)
 			}
 			continue
 		}
@@ -174,6 +206,30 @@ func readDescriptor(r io.ReaderAt, at, most int64) (*Virtual, error) {
 		}
 	}
 	return v, nil
+}
+
+// extent notes a descriptor's line on one of its files.
+func (v *Virtual) extent(line string, fields []string, sectors int64) {
+	if len(v.Extents) >= 1024 {
+		return
+	}
+	x := Extent{Sectors: sectors}
+	switch kind := strings.ToUpper(fields[2]); kind {
+	case "SPARSE", "VMFSSPARSE", "SESPARSE":
+		x.Kind = "sparse"
+	case "ZERO":
+		x.Kind = "zero"
+	default:
+		x.Kind = "flat"
+	}
+	if _, rest, ok := strings.Cut(line, `"`); ok {
+		name, after, _ := strings.Cut(rest, `"`)
+		x.File = name
+		if at, err := strconv.ParseInt(strings.TrimSpace(after), 10, 64); err == nil && at >= 0 && at < maxSize/512 {
+			x.Offset = at
+		}
+	}
+	v.Extents = append(v.Extents, x)
 }
 
 // vhdCookie starts a VHD footer.
@@ -228,6 +284,7 @@ func readVDI(h []byte) (*Virtual, error) {
 var (
 	vhdxMetadata = [16]byte{0x06, 0xa2, 0x7c, 0x8b, 0x90, 0x47, 0x9a, 0x4b, 0xb8, 0xfe, 0x57, 0x5f, 0x05, 0x0f, 0x88, 0x6e}
 	vhdxSize     = [16]byte{0x24, 0x42, 0xa5, 0x2f, 0x1b, 0xcd, 0x76, 0x48, 0xb2, 0x11, 0x5d, 0xbe, 0xd8, 0x3b, 0xf4, 0xb8}
+	vhdxSector   = [16]byte{0x1d, 0xbf, 0x41, 0x81, 0x6f, 0xa9, 0x09, 0x47, 0xba, 0x47, 0xf2, 0x33, 0xa8, 0xfa, 0xab, 0x5f}
 	vhdxFile     = [16]byte{0x37, 0x67, 0xa1, 0xca, 0x36, 0xfa, 0x43, 0x4d, 0xb3, 0xb6, 0x33, 0xf0, 0xaa, 0x44, 0xe7, 0x6b}
 )
 
@@ -246,8 +303,11 @@ func readVHDX(r io.ReaderAt) (*Virtual, error) {
 			return nil, errors.New("disk: vhdx: a region beyond any file")
 		}
 		v.End = max(v.End, start+length)
-		if [16]byte(e[:16]) == vhdxMetadata {
+		switch [16]byte(e[:16]) {
+		case vhdxMetadata:
 			at = start
+		case vhdxBlocks:
+			v.table = start
 		}
 	}
 	table := make([]byte, 64<<10)
@@ -256,17 +316,26 @@ func readVHDX(r io.ReaderAt) (*Virtual, error) {
 	}
 	for k := range min(binary.LittleEndian.Uint16(table[10:]), 2047) {
 		e := table[32+32*int(k):]
-		item := make([]byte, 8)
-		if id := [16]byte(e[:16]); id != vhdxSize && id != vhdxFile {
+		id := [16]byte(e[:16])
+		if id != vhdxSize && id != vhdxFile && id != vhdxSector {
 			continue
-		} else if _, err := r.ReadAt(item, at+int64(binary.LittleEndian.Uint32(e[16:]))); err != nil {
+		}
+		item := make([]byte, 8)
+		if _, err := r.ReadAt(item, at+int64(binary.LittleEndian.Uint32(e[16:]))); err != nil {
 			return nil, fmt.Errorf("disk: vhdx: metadata: %w", err)
-		} else if id == vhdxSize {
+		}
+		switch id {
+		case vhdxSize:
 			v.Size = int64(binary.LittleEndian.Uint64(item))
-		} else if flags := binary.LittleEndian.Uint32(item[4:]); flags&2 != 0 {
-			v.Layout = "differencing"
-		} else if flags&1 != 0 {
-			v.Layout = "fixed"
+		case vhdxSector:
+			v.sector = int64(binary.LittleEndian.Uint32(item))
+		default:
+			v.block = int64(binary.LittleEndian.Uint32(item))
+			if flags := binary.LittleEndian.Uint32(item[4:]); flags&2 != 0 {
+				v.Layout = "differencing"
+			} else if flags&1 != 0 {
+				v.Layout = "fixed"
+			}
 		}
 	}
 	if v.Size == 0 {

@@ -5,12 +5,15 @@ package iso
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
+
+	"openbastion/format/fat"
 )
 
 // Sector is the size of an optical sector, in bytes.
@@ -21,7 +24,7 @@ const (
 	maxDescriptors = 64
 	maxFolder      = 256 << 10
 	maxEntries     = 64
-	maxLoaderImage = 4 << 20
+	maxLoaderImage = 4 << 20 // of a boot image that can only be read forward
 )
 
 // ErrNot says that the bytes are no ISO 9660 image.
@@ -49,13 +52,17 @@ type Entry struct {
 	Emulation bool   `json:"emulation"` // pretends to be a floppy or a fixed disk
 	At        int64  `json:"at"`        // offset of its image, in bytes
 	Size      int64  `json:"size"`      // bytes that the firmware loads
+	Starts    bool   `json:"starts"`    // its image holds a loader, or boot code that is known
 }
 
 // Read reads an image's headers.
 //
 // Bytes that hold no volume descriptor give ErrNot. What lies behind the end
 // of the readable bytes is named in Partial.
-func Read(r io.ReaderAt) (*Image, error) {
+//
+// size is the file's, in bytes; under 0 it is not known, and r is read forward: then boot
+// images are believed to hold what the catalogue promises.
+func Read(r io.ReaderAt, size int64) (*Image, error) {
 	var image *Image
 	var catalog, root, rootSize int64
 	d := make([]byte, Sector)
@@ -121,10 +128,13 @@ func Read(r io.ReaderAt) (*Image, error) {
 	if catalog >= root {
 		readCatalog()
 	}
-	for _, e := range image.Boot {
-		if e.Firmware == "uefi" {
-			image.readLoaderImage(r, e)
-		}
+	inOrder := make([]*Entry, len(image.Boot))
+	for k := range image.Boot {
+		inOrder[k] = &image.Boot[k]
+	}
+	slices.SortStableFunc(inOrder, func(a, b *Entry) int { return cmp.Compare(a.At, b.At) })
+	for _, e := range inOrder {
+		image.judgeBoot(r, size, e)
 	}
 	slices.Sort(image.Loaders)
 	image.Loaders = slices.Compact(image.Loaders)
@@ -254,17 +264,76 @@ func (i *Image) readFolders(r io.ReaderAt, at, size int64) error {
 	return err
 }
 
-// readLoaderImage looks for loaders in the file system that UEFI boots from:
-// folder entries are 32 bytes with the name in the first 11 (FAT).
-func (i *Image) readLoaderImage(r io.ReaderAt, e Entry) {
-	b := make([]byte, maxLoaderImage)
-	n, _ := r.ReadAt(b, e.At)
-	if n < 512 || b[510] != 0x55 || b[511] != 0xaa { // no FAT boot sector
+// Boots tells how the image starts a machine: bios, uefi, both or neither.
+func (i *Image) Boots() string {
+	bios, uefi := false, false
+	for _, e := range i.Boot {
+		bios = bios || e.Starts && e.Firmware == "bios"
+		uefi = uefi || e.Starts && e.Firmware == "uefi"
+	}
+	switch {
+	case bios && uefi:
+		return "bios and uefi"
+	case bios:
+		return "bios"
+	case uefi:
+		return "uefi"
+	}
+	return ""
+}
+
+// loaders are words that the code of boot images holds, in any letter case.
+var loaders = []string{"linux", "grub", "ipxe", "bootmgr", "boot", "load", "memtest", "kernel"}
+
+// maxCode bounds how much of a boot image is looked at for its code.
+const maxCode = 256 << 10
+
+// judgeBoot finds out whether a boot image starts something: for UEFI a FAT volume with a
+// loader in EFI/BOOT, for BIOS code that is known. What cannot be read, in a file that is
+// read forward, is believed.
+func (i *Image) judgeBoot(r io.ReaderAt, size int64, e *Entry) {
+	if !e.Bootable {
 		return
 	}
-	for k := 0; k+32 <= n; k += 32 {
-		if b[k] == 'B' && string(b[k:k+4]) == "BOOT" && string(b[k+8:k+11]) == "EFI" {
-			i.Loaders = append(i.Loaders, strings.TrimRight(string(b[k:k+8]), " ")+".EFI")
-		}
+	if e.Firmware == "uefi" {
+		i.judgeVolume(r, size, e)
+		return
 	}
+	b := make([]byte, Sector)
+	if n, _ := r.ReadAt(b, e.At); n < 64 {
+		e.Starts = size < 0
+		return
+	}
+	length := max(e.Size, Sector)
+	if binary.LittleEndian.Uint32(b[8:]) == 16 && int64(binary.LittleEndian.Uint32(b[12:]))*Sector == e.At {
+		length = int64(binary.LittleEndian.Uint32(b[16:])) // the table that mastering leaves in it says how long it is
+	}
+	if rest := min(length, maxCode) - Sector; rest > 0 {
+		more := make([]byte, rest)
+		n, _ := r.ReadAt(more, e.At+Sector)
+		b = append(b, more[:n]...)
+	}
+	code := bytes.ToLower(b[64:])
+	for _, word := range loaders {
+		e.Starts = e.Starts || bytes.Contains(code, []byte(word))
+	}
+}
+
+// judgeVolume looks for loaders in the volume that UEFI starts from.
+func (i *Image) judgeVolume(r io.ReaderAt, size int64, e *Entry) {
+	var volume io.ReaderAt = io.NewSectionReader(r, e.At, max(size-e.At, 0))
+	seen := size - e.At
+	if size < 0 {
+		b := make([]byte, maxLoaderImage)
+		n, _ := r.ReadAt(b, e.At)
+		volume, seen = bytes.NewReader(b[:n]), int64(n)
+	}
+	v, err := fat.Open(volume)
+	if err != nil {
+		e.Starts = size < 0 && seen == 0
+		return
+	}
+	found := v.Loaders()
+	e.Starts = len(found) > 0 || size < 0 && seen < v.Size
+	i.Loaders = append(i.Loaders, found...)
 }

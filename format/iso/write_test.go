@@ -27,7 +27,7 @@ func TestWrite(t *testing.T) {
 			require.ErrorContains(t, err, "another file is called")
 			return
 		}
-		got, err := Read(bytes.NewReader(image))
+		got, err := Read(bytes.NewReader(image), int64(len(image)))
 		require.NoError(t, err)
 		assert.Equal(t, label, got.Volume)
 		assert.True(t, got.Joliet)

@@ -52,7 +52,8 @@ func TestReadVariants(t *testing.T) {
 		{"no controller", "<rasd:Parent>7</rasd:Parent>", "", func(p *Package) any { return p.Systems[0].Drives[0].Bus }, ""},
 		{"one of a collection", "<VirtualSystem ", `<VirtualSystemCollection ovf:id="lab"><VirtualSystem `,
 			func(p *Package) any { return len(p.Systems) }, 1},
-		{"a boot order", "<EulaSection>", `<BootDeviceSection><CIM_BootConfigSetting><CIM_BootSourceSetting><StructuredBootString>CIM:CD/DVD:1</StructuredBootString></CIM_BootSourceSetting><CIM_BootSourceSetting><StructuredBootString>CIM:Hard-Disk:1</StructuredBootString></CIM_BootSourceSetting></CIM_BootConfigSetting></BootDeviceSection><EulaSection>`, func(p *Package) any { return p.Systems[0].Boot }, []string{"media", "disk"}},
+		{"a boot order", "<EulaSection>",
+			`<BootDeviceSection><CIM_BootConfigSetting><CIM_BootSourceSetting><StructuredBootString>CIM:CD/DVD:1</StructuredBootString></CIM_BootSourceSetting><CIM_BootSourceSetting><StructuredBootString>CIM:Hard-Disk:1</StructuredBootString></CIM_BootSourceSetting></CIM_BootConfigSetting></BootDeviceSection><EulaSection>`, func(p *Package) any { return p.Systems[0].Boot }, []string{"media", "disk"}},
 	} {
 		text := strings.Replace(whole, c.old, c.new, 1)
 		if strings.Contains(c.new, "Collection") {

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 
-	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/mikelolasagasti/xz"
 )
@@ -102,7 +101,7 @@ func (g *guard) Read(b []byte) (n int, err error) {
 func decoder(k Kind, r io.Reader) (io.Reader, error) {
 	switch k {
 	case Gzip:
-		return gzip.NewReader(r)
+		return openGzip(r)
 	case Bzip2:
 		return bzip2.NewReader(r), nil
 	case XZ:
