@@ -22,8 +22,9 @@ const (
 	qcowKnown = 1<<5 - 1
 )
 
-// maxTables bounds how many second-level tables are read whole for the end of the file.
-const maxTables = 256
+// tableBudget bounds how many bytes of second-level tables are read whole to find the end
+// of the file: the last ones first, as they mostly reach furthest.
+const tableBudget = 8 << 20
 
 // features reads what a header of version 3 has beyond version 2.
 func (v *Virtual) features(r io.ReaderAt, h []byte) error {
@@ -85,6 +86,11 @@ func openQcow2(r io.ReaderAt, size int64, v *Virtual, open Opener) (*View, error
 	q := &qcow{r: r, data: r, bits: uint(binary.BigEndian.Uint32(h[20:])), wide: v.wide, zstd: v.zstd, l2: map[int64][]byte{}}
 	entries, at := int64(binary.BigEndian.Uint32(h[36:])), int64(binary.BigEndian.Uint64(h[40:]))
 	w := &View{block: 1 << q.bits, find: q.find}
+	reach := q.entries() << q.bits
+	if entries*reach < v.Size {
+		return nil, errors.New("disk: qcow2: a first table too short for the disk")
+	}
+	entries = (v.Size + reach - 1) / reach // what is beyond the disk's end says nothing
 	raw := make([]byte, entries*8)
 	w.reach(at + entries*8)
 	if err := full(r, raw, at); err != nil {
@@ -92,9 +98,6 @@ func openQcow2(r io.ReaderAt, size int64, v *Virtual, open Opener) (*View, error
 	}
 	for k := 0; k < len(raw); k += 8 {
 		q.l1 = append(q.l1, binary.BigEndian.Uint64(raw[k:]))
-	}
-	if per := q.entries(); int64(len(q.l1))*per<<q.bits < v.Size {
-		return nil, fmt.Errorf("disk: qcow2: a first table too short for the disk")
 	}
 	if v.Data != "" {
 		data, length, err := open(v.Data)
@@ -139,22 +142,19 @@ func (q *qcow) table(at int64) ([]byte, error) {
 // furthest finds how far the tables reach into the file; of the second ones the first
 // and the last are read.
 func (q *qcow) furthest(w *View) error {
-	n := 0
 	for _, e := range q.l1 {
 		if at := int64(e & qcowOffset); at != 0 {
 			w.reach(at + 1<<q.bits)
-			n++
 		}
 	}
-	k := 0
-	for _, e := range q.l1 {
-		at := int64(e & qcowOffset)
-		if at == 0 {
+	seen, left := map[int64]bool{}, tableBudget
+	for k := len(q.l1) - 1; k >= 0 && left > 0; k-- {
+		at := int64(q.l1[k] & qcowOffset)
+		if at == 0 || seen[at] {
 			continue
 		}
-		if k++; k > maxTables/2 && k <= n-maxTables/2 {
-			continue
-		}
+		seen[at] = true
+		left -= 1 << q.bits
 		t, err := q.table(at)
 		if err != nil {
 			return err
@@ -209,7 +209,7 @@ func (q *qcow) find(n int64) (place, error) {
 	case q.wide:
 		bits := binary.BigEndian.Uint64(t[n%per*step+8:])
 		allocated, zeros := bits&(1<<32-1), bits>>32
-		return place{in: q.data, at: int64(e & qcowOffset), holes: ^allocated&(1<<32-1) | zeros<<32 | 0}, nil
+		return place{in: q.data, at: int64(e & qcowOffset), holes: ^allocated&(1<<32-1) | zeros<<32}, nil
 	case e&1 != 0:
 		return place{zero: true}, nil
 	case e&qcowOffset == 0 && !(q.data != q.r && e&(1<<63) != 0):

@@ -113,10 +113,14 @@ func openSparse(r io.ReaderAt, size int64) (*View, error) {
 	for k := 0; k < len(raw); k += 4 {
 		s.gd = append(s.gd, le.Uint32(raw[k:]))
 	}
-	for k, e := range s.gd {
-		if e == 0 || k > maxTables && k < len(s.gd)-maxTables {
+	seen, left := map[uint32]bool{}, tableBudget
+	for k := len(s.gd) - 1; k >= 0 && left > 0; k-- {
+		e := s.gd[k]
+		if e == 0 || seen[e] {
 			continue
 		}
+		seen[e] = true
+		left -= int(s.per) * 4
 		t, err := s.table(int64(e) * 512)
 		if err != nil {
 			return nil, err
@@ -142,7 +146,7 @@ func (s *sparse) table(at int64) ([]byte, error) {
 	if err := full(s.r, t, at); err != nil {
 		return nil, fmt.Errorf("disk: vmdk: a table: %w", err)
 	}
-	if len(s.tables) >= 1024 {
+	if len(s.tables) >= 64 {
 		clear(s.tables)
 	}
 	s.tables[at] = t
