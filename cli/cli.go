@@ -62,6 +62,8 @@ type app struct {
 	named    []string          // profiles outside the lab's folder that the user named
 	inputs   []string          // files that this call has read
 	texts    map[string][]byte // what lab files held when they were read
+	spooled  *os.File          // standard input, where it is kept to be read anywhere
+	atEnd    []func()          // what to do when the call ends
 	cleaning sync.Mutex
 	cleanup  []func() // what to do when interrupted
 }
@@ -103,6 +105,9 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	a.ctx = context.Background()
 	err := root.ExecuteContext(a.ctx)
 	defer a.stop()
+	for _, end := range a.atEnd {
+		end()
+	}
 	switch {
 	case a.ctx.Err() != nil:
 		a.cleanUp()

@@ -12,6 +12,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/visible"
 	"openbastion/format/ovf"
+	"openbastion/format/sums"
 	"openbastion/image"
 	"openbastion/wholefile"
 )
@@ -26,25 +27,9 @@ func (a *app) image() *cobra.Command {
 	return c
 }
 
-// open opens a file that must be a plain one.
-func open(file string) (*os.File, int64, error) {
-	info, err := os.Stat(file) // before it is opened: opening a pipe waits for its other end
-	if err == nil && !info.Mode().IsRegular() {
-		err = image.ErrNotPlain
-	}
-	var f *os.File
-	if err == nil {
-		f, err = os.Open(file)
-	}
-	if err != nil {
-		return nil, 0, failure{exitUsage, fmt.Sprintf("cannot read %s: %v", file, cause(err)), ""}
-	}
-	return f, info.Size(), nil
-}
-
 // inspect looks into one file.
 func (a *app) inspect(file string, whole bool) (*image.Content, error) {
-	f, size, err := open(file)
+	f, size, err := a.open(file)
 	if err != nil {
 		return nil, err
 	}
@@ -52,7 +37,12 @@ func (a *app) inspect(file string, whole bool) (*image.Content, error) {
 	counted := &image.Counted{ReaderAt: f}
 	stop := a.meter("looking into "+filepath.Base(file), size, counted.Count)
 	defer stop()
-	return image.Inspect(filepath.Base(file), counted, size, image.Options{Whole: whole, Siblings: image.Folder(filepath.Dir(file))}), nil
+	o := image.Options{Whole: whole}
+	if file == "-" {
+		return image.Inspect(stdinName, counted, size, o), nil
+	}
+	o.Siblings = image.Folder(filepath.Dir(file))
+	return image.Inspect(filepath.Base(file), counted, size, o), nil
 }
 
 func (a *app) imageInspect() *cobra.Command {
@@ -129,18 +119,13 @@ func (a *app) imageUnpack() *cobra.Command {
 				}
 				return failure{exitUsage, args[0] + ": " + err.Error(), hint}
 			}
-			f, size, err := open(args[0])
+			f, size, err := a.open(args[0])
 			if err != nil {
 				return err
 			}
 			defer f.Close()
-			if to == "" {
-				if !visible.Clean(choice.Name()) {
-					return usage("the name of what is in it, %s, holds characters that do not show: say --to NAME", visible.Line(choice.Name()))
-				}
-				to = filepath.Join(filepath.Dir(args[0]), choice.Name())
-			} else if info, err := os.Stat(to); err == nil && info.IsDir() {
-				to = filepath.Join(to, choice.Name())
+			if to, err = unpackTo(args[0], to, choice.Name()); err != nil {
+				return err
 			}
 			if free, ok := image.Free(filepath.Dir(to)); ok && choice.Content.Size > free {
 				return failure{exitLacking, fmt.Sprintf("%s takes %s, and %s are free there", to, size1024(choice.Content.Size), size1024(free)),
@@ -198,27 +183,50 @@ func (a *app) imageUnpack() *cobra.Command {
 	return c
 }
 
+// stdinName is what content from standard input is called.
+const stdinName = "standard input"
+
+// unpackTo gives the file to unpack to: beside the packed one, in a folder, or as
+// it was said.
+func unpackTo(packed, to, name string) (string, error) {
+	info, err := os.Stat(to)
+	folder := err == nil && info.IsDir()
+	switch {
+	case to != "" && !folder:
+		return to, nil
+	case packed == "-" && strings.HasPrefix(name, stdinName):
+		return "", usage("what comes from standard input has no name: say --to FILE")
+	case !visible.Clean(name):
+		return "", usage("the name of what is in it, %s, holds characters that do not show: say --to NAME", visible.Line(name))
+	case folder:
+		return filepath.Join(to, name), nil
+	}
+	return filepath.Join(filepath.Dir(packed), name), nil
+}
+
 func (a *app) imageVerify() *cobra.Command {
-	var list, sha256, sha512 string
+	var list, digest, sha256, sha512 string
 	c := &cobra.Command{
 		Use: "verify FILE", Short: "Whether a file has the digest that its maker lists",
 		Long: `Takes the digest of a file and holds it against what its maker lists: a list
-given with --sums, a digest given with --sha256 or --sha512, or a list that lies
-beside the file.`,
+given with --sums, a digest given with --sha256, --sha512 or --digest, or a list
+that lies beside the file. A file that was renamed is found in the list by its
+digest. Whether the list itself is its maker's is shown by its signature alone,
+which is not checked here: how to check it is said.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
 			}
-			want, err := a.wanted(args[0], list, map[string]string{"sha256": sha256, "sha512": sha512})
+			want, err := a.wanted(args[0], list, map[string]string{"sha256": sha256, "sha512": sha512, "": digest})
 			if err != nil {
 				return err
 			}
 			var verdicts []image.Verdict
 			if args[0] == "-" {
-				verdicts, err = image.Verify("standard input", a.in, want)
+				verdicts, err = image.Verify(stdinName, a.in, want)
 			} else {
-				f, size, e := open(args[0])
+				f, size, e := a.open(args[0])
 				if e != nil {
 					return e
 				}
@@ -229,7 +237,8 @@ beside the file.`,
 				stop()
 			}
 			if err != nil {
-				return failure{exitUsage, args[0] + ": " + err.Error(), ""}
+				return failure{exitUsage, args[0] + ": " + err.Error(),
+					"is it the list of this version? Give the maker's list with --sums, or the digest with --digest"}
 			}
 			holds := true
 			for _, v := range verdicts {
@@ -246,12 +255,17 @@ beside the file.`,
 				s := a.screen()
 				for _, v := range verdicts {
 					if v.Holds {
-						s.para(0, 2, plain, fmt.Sprintf("%s %s has the %s that %s gives: %s", signHolds, v.File, v.Algorithm, v.From, v.Saw))
+						s.para(0, 2, plain, fmt.Sprintf("%s %s has the %s digest that %s gives: %s", signHolds, v.File, sums.Title(v.Algorithm), v.From,
+							v.Saw))
+						showNotes(s, v.Notes)
 						continue
 					}
 					s.para(0, 2, plain, fmt.Sprintf("%s %s is not what %s promises", s.paint(broken, signBroken), v.File, v.From))
-					s.line("  promised  ", v.Want)
-					s.line("  is        ", s.paint(broken, v.Saw))
+					if v.Want != v.Saw {
+						s.line("  promised  ", v.Want)
+						s.line("  is        ", s.paint(broken, v.Saw))
+					}
+					showNotes(s, v.Notes)
 					s.para(2, 0, plain,
 						"It is cut short, altered, or another version. Do not start a machine from it; fetch it again, and the list from its maker's own page.")
 				}
@@ -265,13 +279,20 @@ beside the file.`,
 	c.Flags().StringVar(&list, "sums", "", "a list of checksums, as makers publish them: a file, or - for standard input")
 	c.Flags().StringVar(&sha256, "sha256", "", "the SHA-256 digest, 64 hexadecimal digits")
 	c.Flags().StringVar(&sha512, "sha512", "", "the SHA-512 digest, 128 hexadecimal digits")
+	c.Flags().StringVar(&digest, "digest", "", "a digest as its maker writes it: ALGORITHM:DIGITS, hexadecimal or base64")
 	return c
+}
+
+func showNotes(s *screen, notes []string) {
+	for _, n := range notes {
+		s.para(2, 2, faint, "! "+n)
+	}
 }
 
 // wanted gathers the digests that a file should have.
 func (a *app) wanted(file, list string, typed map[string]string) ([]image.Wanted, error) {
 	var want []image.Wanted
-	for _, algorithm := range []string{"sha256", "sha512"} {
+	for _, algorithm := range []string{"sha256", "sha512", ""} {
 		if typed[algorithm] == "" {
 			continue
 		}
@@ -286,9 +307,12 @@ func (a *app) wanted(file, list string, typed map[string]string) ([]image.Wanted
 		if err != nil {
 			return nil, err
 		}
-		w, err := image.Listed(filepath.Base(file), list, string(text))
+		w, err := image.Listed(filepath.Base(file), list, text)
 		if err != nil {
 			return nil, usage("%v", err)
+		}
+		if list != "-" && w.Signed == "" {
+			w.Signed = image.Signature(image.Folder(filepath.Dir(list)), filepath.Base(list))
 		}
 		want = append(want, w)
 	}
@@ -300,7 +324,7 @@ func (a *app) wanted(file, list string, typed map[string]string) ([]image.Wanted
 	}
 	w, err := image.Beside(image.Folder(filepath.Dir(file)), filepath.Base(file))
 	if err != nil {
-		return nil, failure{exitUsage, fmt.Sprintf("%s: %v", file, err), "give the maker's list with --sums, or the digest with --sha256"}
+		return nil, failure{exitUsage, fmt.Sprintf("%s: %v", file, err), "give the maker's list with --sums, or the digest with --sha256 or --digest"}
 	}
 	return []image.Wanted{w}, nil
 }

@@ -213,7 +213,7 @@ func (a *app) writeNeeds(file, pack string, m *plan.Machine, n lab.Needs, wiring
 
 // digest takes a file's SHA-256.
 func (a *app) digest(file string) (string, error) {
-	f, size, err := open(file)
+	f, size, err := a.open(file)
 	if err != nil {
 		return "", err
 	}

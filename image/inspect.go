@@ -90,6 +90,17 @@ func (c *Content) fault(format string, args ...any) {
 	c.Faults = append(c.Faults, fmt.Sprintf(format, args...))
 }
 
+// unpackFault says why a stream did not unpack: damaged, or merely packed in a way
+// that is not read here.
+func (c *Content) unpackFault(err error, format string, args ...any) {
+	var unsupported *stream.UnsupportedError
+	if errors.As(err, &unsupported) {
+		c.Unsupported = unsupported.Why
+		return
+	}
+	c.fault(format, args...)
+}
+
 func (c *Content) note(format string, args ...any) {
 	c.Notes = append(c.Notes, fmt.Sprintf(format, args...))
 }
@@ -185,7 +196,7 @@ func (c *Content) tell(head []byte, r io.ReaderAt, o Options) Kind {
 	if text := bytes.TrimSpace(head); bytes.HasPrefix(text, []byte("<?xml")) || bytes.HasPrefix(text, []byte("<Envelope")) {
 		return Descriptor
 	}
-	if list, err := sums.Read(string(head[:bytes.LastIndexByte(head, '\n')+1])); err == nil && len(list) > 0 {
+	if list, err := sums.Read("", head[:bytes.LastIndexByte(head, '\n')+1]); err == nil && len(list.Sums) > 0 {
 		return List
 	}
 	return Unknown
@@ -273,7 +284,7 @@ func (c *Content) inspectStream(r io.ReaderAt, o Options, depth int) {
 	}
 	raw, err := stream.Peek(stream.Kind(c.Kind), io.NewSectionReader(r, 0, packed))
 	if err != nil {
-		c.fault("it does not unpack: %v", err)
+		c.unpackFault(err, "it does not unpack: %v", err)
 		return
 	}
 	w := newWindow(Guard(raw, o.packed(c.Size)), o.budget())
@@ -286,29 +297,25 @@ func (c *Content) inspectStream(r io.ReaderAt, o Options, depth int) {
 	if o.Whole || depth == 0 && c.Size >= 0 && c.Size <= readWhole {
 		n, err := w.drain(wholeBudget)
 		if err != nil {
-			c.fault("it breaks off after %d bytes: %v", n, err)
+			c.unpackFault(err, "it breaks off after %d bytes: %v", n, err)
 		} else if inner.Size = n; len(inner.Faults) == 0 {
 			inner.judgeSize()
 		}
 	} else if c.note("only its beginning was read: --whole reads it to its end"); w.err != nil && w.err != io.EOF {
-		c.fault("it breaks off after %d bytes: %v", w.at, w.err)
-	} else if c.Kind == Kind(stream.XZ) && c.Size >= 12 && !xzEnds(r, c.Size) {
-		c.fault("it does not end as an xz stream does: it is cut short, or something was added")
+		c.unpackFault(w.err, "it breaks off after %d bytes: %v", w.at, w.err)
+	} else if c.Size >= 0 {
+		if err := stream.Ends(stream.Kind(c.Kind), r, c.Size); err != nil {
+			c.fault("%v", err)
+		}
+	}
+	if c.Unsupported != "" {
+		c.Inside, c.Notes = nil, []string{}
+		return
 	}
 	if w.err == io.EOF && inner.Size < 0 {
 		inner.Size = w.at
 		inner.judgeSize()
 	}
-}
-
-// xzEnds tells whether a file ends in xz's footer, zeros behind it allowed
-// (the .xz file format, section 2.2).
-func xzEnds(r io.ReaderAt, size int64) bool {
-	b := make([]byte, min(size, 4096))
-	if _, err := r.ReadAt(b, size-int64(len(b))); err != nil && err != io.EOF {
-		return false
-	}
-	return bytes.HasSuffix(bytes.TrimRight(b, "\x00"), []byte("YZ"))
 }
 
 // Guard ends a stream that unpacks to more than any sound image would: over
@@ -432,7 +439,7 @@ func (c *Content) inspectTar(r io.ReaderAt, o Options, depth int) {
 			c.note("the first %d members were looked at", maxMembers)
 			break
 		}
-		if h.Typeflag != tar.TypeReg {
+		if !regular(h) {
 			continue
 		}
 		inner := &Content{Name: h.Name, Size: h.Size}

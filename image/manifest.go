@@ -85,7 +85,8 @@ func readManifest(r io.Reader) ([]sums.Sum, error) {
 	if err != nil {
 		return nil, err
 	}
-	return sums.Read(string(data))
+	list, err := sums.Read("", data)
+	return list.Sums, err
 }
 
 // Digest takes a file's digest in constant memory, as hexadecimal digits.

@@ -103,6 +103,8 @@ func (c *Content) Pick(member string) (Choice, error) {
 		return meant[0], meant[0].escapes()
 	case len(meant) > 1 && member != "":
 		return Choice{}, fmt.Errorf("it has more than one member %s: nothing tells which of them is meant", member)
+	case len(list) == 0 && c.Unsupported != "":
+		return Choice{}, errors.New(c.Unsupported)
 	case len(list) == 0 && len(c.Faults) > 0:
 		return Choice{}, errors.New(c.Faults[0])
 	case len(list) == 0:
@@ -184,13 +186,16 @@ func (c *closers) Close() error {
 	return nil
 }
 
+// regular tells a member that is a file: with holes too, which come back as zeros.
+func regular(h *tar.Header) bool { return h.Typeflag == tar.TypeReg || h.Typeflag == tar.TypeGNUSparse }
+
 func findMember(t *tar.Reader, name string) (io.Reader, error) {
 	for {
 		h, err := t.Next()
 		if err != nil {
 			return nil, fmt.Errorf("its member %s: %w", name, err)
 		}
-		if h.Name == name && h.Typeflag == tar.TypeReg {
+		if h.Name == name && regular(h) {
 			return t, nil
 		}
 	}

@@ -30,9 +30,10 @@ var Suffixes = map[Kind][]string{
 	Gzip: {".gz", ".tgz"}, Bzip2: {".bz2", ".tbz2", ".tbz"}, XZ: {".xz", ".txz"}, Zstd: {".zst", ".tzst"},
 }
 
-// maxWindow bounds the window that a stream may ask for: as much as the
-// strongest setting of xz and twice what Zstandard uses without being told.
-const maxWindow = 256 << 20
+// maxWindow bounds the window that a stream may ask for, in bytes: as much as
+// strong settings of xz and Zstandard use. Of it no more is touched than the
+// stream is long.
+const maxWindow = 1 << 30
 
 // Detect tells a stream's kind by its first bytes; 6 are enough.
 func Detect(head []byte) Kind {
@@ -59,7 +60,7 @@ func Peek(k Kind, r io.Reader) (io.Reader, error) {
 func guarded(k Kind, open func() (io.Reader, error)) (r io.Reader, err error) {
 	defer disorder(k, &err)
 	if r, err = open(); err != nil {
-		return nil, err
+		return nil, supported(err)
 	}
 	return &guard{r: r, kind: k}, nil
 }
@@ -89,6 +90,7 @@ func (g *guard) Read(b []byte) (n int, err error) {
 	defer func() { g.ended = err }()
 	defer disorder(g.kind, &err)
 	n, err = g.r.Read(b)
+	err = supported(err)
 	if g.idle++; n > 0 || len(b) == 0 {
 		g.idle = 0
 	}
@@ -127,9 +129,13 @@ func Open(k Kind, file io.ReaderAt, size int64) (io.ReadCloser, error) {
 	case Zstd:
 		d, err := zstd.NewReader(all, zstd.WithDecoderMaxWindow(maxWindow))
 		if err != nil {
-			return nil, err
+			return nil, supported(err)
 		}
-		return d.IOReadCloser(), nil
+		shut := d.IOReadCloser()
+		return struct {
+			io.Reader
+			io.Closer
+		}{&guard{r: d, kind: k}, shut}, nil
 	}
 	r, err := Peek(k, all)
 	if err != nil {

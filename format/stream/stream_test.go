@@ -82,6 +82,13 @@ func TestUnpacksWhatToolsPack(t *testing.T) {
 			if n, told := Length(Detect(packed), bytes.NewReader(packed), int64(len(packed))); told {
 				assert.EqualValues(t, size, n, "%v tells its length", tool)
 			}
+			k, whole := Detect(packed), int64(len(packed))
+			assert.NoError(t, Ends(k, bytes.NewReader(packed), whole), "%v of %d bytes", tool, size)
+			for _, cut := range []int64{whole - 1, whole / 2, 20} {
+				if k != Gzip && cut > 14 && cut < whole {
+					assert.Error(t, Ends(k, bytes.NewReader(packed), cut), "%v of %d bytes, cut at %d", tool, size, cut)
+				}
+			}
 		}
 		if len(tool) > 2 && tool[2] == "--no-check" {
 			continue
@@ -115,6 +122,38 @@ func TestStreamsInARow(t *testing.T) {
 	assert.ErrorContains(t, err, "something that is no stream follows")
 }
 
+// What is sound and only packed in a way that is not read here is no damage.
+func TestUnsupportedIsNoDamage(t *testing.T) {
+	data := sample(300_000, 1)
+	_, err := open([]byte("\x28\xb5\x2f\xfd\x21\x07\x00\x01\x00\x00")) // it names dictionary 7
+	assert.ErrorContains(t, err, "with a dictionary of its maker's")
+	for _, c := range []struct {
+		tool []string
+		want string // why not; empty where it unpacks
+	}{
+		{[]string{"xz", "-c", "--lzma2=preset=0,dict=1GiB"}, ""},
+		{[]string{"xz", "-c", "--lzma2=preset=0,dict=1536MiB"}, "1 GiB of memory that is used here: unpack it with xz -d"},
+		{[]string{"xz", "-c", "--arm64", "--lzma2=preset=0"}, "a filter of xz that is not read here"},
+		{[]string{"xz", "-c", "--x86", "--lzma2=preset=0"}, ""},
+		{[]string{"xz", "-c", "--delta=dist=4", "--lzma2=preset=0"}, ""},
+		{[]string{"zstd", "-qc", "--long=31", "-1"}, "unpack it with zstd -d --long=31"},
+		{[]string{"zstd", "-qc", "--long=27", "-1"}, ""},
+	} {
+		packed := pack(t, data, c.tool...)
+		got, err := open(packed)
+		var unsupported *UnsupportedError
+		if c.want == "" {
+			require.NoError(t, err, "%v", c.tool)
+			assert.True(t, bytes.Equal(data, got), "%v", c.tool)
+		} else if assert.ErrorAs(t, err, &unsupported, "%v", c.tool) {
+			assert.Contains(t, unsupported.Why, c.want)
+		}
+		if k := Detect(packed); k == XZ {
+			assert.NoError(t, Ends(k, bytes.NewReader(packed), int64(len(packed))))
+		}
+	}
+}
+
 // Closing early ends the work: nothing waits for what nobody reads.
 func TestCloseEarly(t *testing.T) {
 	for _, tool := range [][]string{{"bzip2", "-1c"}, {"xz", "-c", "-T2", "--block-size=100000"}} {
@@ -145,6 +184,7 @@ func FuzzDecoders(f *testing.F) {
 		}
 		began := time.Now()
 		Length(k, bytes.NewReader(packed), int64(len(packed)))
+		_ = Ends(k, bytes.NewReader(packed), int64(len(packed)))
 		r, err := Open(k, bytes.NewReader(packed), int64(len(packed)))
 		if err == nil {
 			_, _ = io.Copy(io.Discard, io.LimitReader(r, 1<<24))
