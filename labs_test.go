@@ -335,8 +335,8 @@ func edited(t *testing.T, p *plan.Plan, text []byte, findings []check.Finding) {
 	if len(p.Appliances()) > 0 {
 		m := p.Appliances()[0]
 		wiring := identify.Wire(p, m, identify.Built{Adapters: []identify.BuiltAdapter{{Number: 1, Network: "s2"}, {Number: 2, Network: "s1"}}})
-		written["filled"], _, _ = identify.Package{File: "x.ova", SHA256: strings.Repeat("0f", 32), Needs: lab.Needs{CPUs: 2},
-			Wiring: wiring}.Fill(text, m)
+		written["filled"] = identify.Package{File: "x.ova", SHA256: strings.Repeat("0f", 32), Needs: lab.Needs{CPUs: 2},
+			Wiring: wiring}.Fill(text, m).Text
 	}
 	for how, data := range written {
 		l, err := lab.Read("lab.yaml", data)

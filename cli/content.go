@@ -178,11 +178,16 @@ func packageFacts(fact func(name, text string), p *ovf.Package) {
 		if s.Licence {
 			fact("licence", "there is a text to accept at import")
 		}
+		fact("firmware", s.Firmware)
+		fact("starts from", strings.Join(s.Boot, ", then "))
 		fact("size", fmt.Sprintf("%s, %s memory", count(s.CPUs, "processor", "processors"), size1024(s.Memory)))
 		for _, a := range s.Adapters {
 			text := a.Network
 			if a.Model != "" {
 				text += " (" + a.Model + ")"
+			}
+			if a.MAC != "" {
+				text += ", " + a.MAC
 			}
 			if !a.Plugged {
 				text += ", not connected at start"
@@ -196,6 +201,11 @@ func packageFacts(fact func(name, text string), p *ovf.Package) {
 			case !d.Optical:
 				fact("disk", strings.TrimSuffix(strings.TrimSpace(fmt.Sprintf("%s %s %s", size1024(d.Size), d.Bus, d.File)), " "))
 			}
+		}
+	}
+	for _, s := range p.Systems {
+		if len(s.Unread) > 0 {
+			fact("not read", "parts of its maker's own: "+strings.Join(s.Unread, "; "))
 		}
 	}
 	for _, o := range p.Options {

@@ -21,9 +21,10 @@ func (a *app) imageNeeds() *cobra.Command {
 	c := &cobra.Command{
 		Use: "needs FILE", Short: "What a package of machines asks of its machine, and which port each adapter is",
 		Long: `Reads a package (OVF or OVA): sizes, adapter models, disk buses, and the networks
-of its adapters. With --write it fills image: and needs: of an appliance in the
-lab, maps the package's adapters to its ports, and puts the ports into the
-package's order. Where a network's name does not say which port is meant it asks,
+of its adapters. With --write it fills image:, needs: and machine: of an appliance
+in the lab, maps the package's adapters to its ports, puts the ports into the
+package's order with their hardware addresses, and says known-as of segments that
+the package calls otherwise; what the file says already stays. Where a network's name does not say which port is meant it asks,
 or takes --ports 1=wan,2=lan.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -63,7 +64,7 @@ or takes --ports 1=wan,2=lan.`,
 			if err := a.showNeeds(built, needs, wiring); err != nil {
 				return err
 			}
-			return a.writeNeeds(write, args[0], m, needs, wiring)
+			return a.writeNeeds(write, args[0], m, built, needs, wiring)
 		},
 	}
 	c.Flags().StringVar(&write, "write", "", "the lab file to fill")
@@ -192,7 +193,7 @@ func (a *app) showNeeds(b identify.Built, n lab.Needs, wiring identify.Wiring) e
 }
 
 // writeNeeds fills image: and needs: and puts the ports into the package's order.
-func (a *app) writeNeeds(file, pack string, m *plan.Machine, n lab.Needs, wiring identify.Wiring) error {
+func (a *app) writeNeeds(file, pack string, m *plan.Machine, built identify.Built, n lab.Needs, wiring identify.Wiring) error {
 	digest, err := a.digest(pack)
 	if err != nil {
 		return err
@@ -201,14 +202,14 @@ func (a *app) writeNeeds(file, pack string, m *plan.Machine, n lab.Needs, wiring
 	if err != nil {
 		return err
 	}
-	filled, changes, moved := identify.Package{File: filepath.Base(pack), SHA256: digest, Needs: n, Wiring: wiring}.Fill(data, m)
-	if moved {
+	filled := identify.Package{File: filepath.Base(pack), SHA256: digest, Needs: n, Built: built, Wiring: wiring}.Fill(data, m)
+	if filled.Moved {
 		a.note("the ports of " + m.Name + " now stand in the order of the package's adapters")
 	}
-	for _, text := range wiring.Unconnected() {
+	for _, text := range append(filled.Kept, wiring.Unconnected()...) {
 		a.note(text)
 	}
-	return a.rewrite(file, data, filled, changes)
+	return a.rewrite(file, data, filled.Text, filled.Changes)
 }
 
 // digest takes a file's SHA-256.

@@ -151,12 +151,12 @@ func checkFile(t *testing.T, p *plan.Plan, kind, path string, f bundle.File) {
 		judge(t, "xmllint", "--noout", path)
 		checkDescriptor(t, p, f)
 	case strings.HasSuffix(f.Name, ".mf"):
-		list, err := sums.Read(string(f.Data))
+		list, err := sums.Read("", f.Data)
 		require.NoError(t, err)
 		data, err := os.ReadFile(strings.TrimSuffix(path, ".mf") + ".ovf")
 		require.NoError(t, err)
-		require.Len(t, list, 1)
-		assert.Equal(t, fmt.Sprintf("%x", sha256.Sum256(data)), list[0].Digest)
+		require.Len(t, list.Sums, 1)
+		assert.Equal(t, fmt.Sprintf("%x", sha256.Sum256(data)), list.Sums[0].Digest)
 	case strings.HasSuffix(f.Name, ".ova"):
 		r := tar.NewReader(bytes.NewReader(f.Data))
 		h, err := r.Next()

@@ -405,8 +405,8 @@ func unreadable(f *zip.File) string {
 	return ""
 }
 
-// inspectTar looks at the members of a tar; one that starts with a package's
-// descriptor is a package.
+// inspectTar looks at the members of a tar; one with a package's descriptor at its
+// top is a package.
 func (c *Content) inspectTar(r io.ReaderAt, o Options, depth int) {
 	if depth >= maxDepth {
 		c.note("packed more than %d times over; what is inside was not looked at", maxDepth)
@@ -444,17 +444,26 @@ func (c *Content) inspectTar(r io.ReaderAt, o Options, depth int) {
 		}
 		inner := &Content{Name: h.Name, Size: h.Size}
 		c.Inside = append(c.Inside, inner)
-		inspect(inner, newWindow(Guard(t, o.packed(h.Size)), peekBudget), o, depth+1)
+		var content io.ReaderAt
+		if at, err := section.Seek(0, io.SeekCurrent); err == nil && in == io.Reader(section) && plainMember(h) {
+			content = io.NewSectionReader(r, at, h.Size) // where it lies, to be read anywhere
+		} else {
+			content = newWindow(Guard(t, o.packed(h.Size)), peekBudget)
+		}
+		inspect(inner, content, Options{Whole: o.Whole, file: o.file}, depth+1)
 	}
 	c.judgeTwins()
-	if len(c.Inside) > 0 && c.Inside[0].Kind == Descriptor && strings.EqualFold(path.Ext(c.Inside[0].Name), ".ovf") {
-		c.Kind, c.Package = Archive, c.Inside[0].Package
-		if _, forward := r.(*window); forward {
-			c.note("the manifest is proven when the package is unpacked")
-			return
+	c.inspectPackage(section, in == io.Reader(section))
+}
+
+// plainMember tells a member whose bytes lie in the archive one after another.
+func plainMember(h *tar.Header) bool {
+	for key := range h.PAXRecords {
+		if strings.HasPrefix(key, "GNU.sparse.") {
+			return false
 		}
-		c.archiveManifest(section)
 	}
+	return h.Typeflag == tar.TypeReg
 }
 
 // inspectDescriptor reads a package's descriptor.

@@ -113,7 +113,8 @@ func (w Wanted) judge(name string, saw map[string]string) (Verdict, error) {
 			continue
 		}
 		if len(w.Lines) == 0 {
-			v.Notes = append(v.Notes, fmt.Sprintf("%s has no line for %s, and calls the file with this digest %s: it was renamed", w.From, name, s.Name))
+			v.Notes = append(v.Notes, fmt.Sprintf("%s has no line for %s, and calls the file with this digest %s: it was renamed", w.From, name,
+				s.Name))
 		} else if s.Name != "" && s.Name != name {
 			v.Notes = append(v.Notes, fmt.Sprintf("it is the one that %s has as %s", w.From, s.Name))
 		}

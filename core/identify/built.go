@@ -136,6 +136,10 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 		c.wrong("dead-segment", fmt.Sprintf("write it %s everywhere, letter by letter", s.Called()),
 			"adapter %d is on %q, and the segment is called %s: to the hypervisor that is another network", x.Number, x.Network, s.Called())
 	case s == a.Segment, s != nil && s == a.Segment.Wire.Root():
+	case a.Segment.Nowhere(): // nobody planned where it leads
+		if a.Role == lab.Unused && x.Plugged && x.Network != "" {
+			c.wrong("loose-end", "disconnect it", "adapter %d is planned as unused, and it is connected to %q", x.Number, x.Network)
+		}
 	case s == nil && a.Segment.Reach == lab.Upstream:
 		c.unseen("look whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, which the lab does not name; it should lead to %s",
 			x.Number, a.Name, x.Network, a.Segment.Name)
@@ -155,7 +159,7 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 		}
 		c.wrong(code, attach, "%s", message)
 	}
-	if a.Plugged && !x.Plugged {
+	if a.Plugged && !x.Plugged && !a.Later() {
 		c.wrong("loose-end", "connect it", "adapter %d (%s) is there and not connected at start", x.Number, a.Name)
 	}
 	if address, err := mac.Parse(x.MAC); err == nil && address != a.MAC {
@@ -166,10 +170,16 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 		func(m string) bool { return slices.Contains(needs.NICs, m) }) {
 		c.wrong("odd-nic", "choose one of "+strings.Join(needs.NICs, ", "), "adapter %d is a %s, and the image has no driver for that",
 			x.Number, strings.Join(x.Models, " or "))
-	} else if len(x.Models) > 0 && !slices.Contains(x.Models, a.NIC) {
+	} else if len(x.Models) > 0 && !slices.Contains(x.Models, a.NIC) && !c.mixed(b, x) {
 		c.remark("change it, or write its model into the lab", "adapter %d is a %s, and %s is planned", x.Number, strings.Join(x.Models, " or "),
 			a.NIC)
 	}
+}
+
+// mixed tells an adapter of a machine whose adapters are of several models, all of
+// which its image asks for: there no one model is planned.
+func (c *comparison) mixed(b Built, x BuiltAdapter) bool {
+	return slices.ContainsFunc(b.Adapters, func(y BuiltAdapter) bool { return len(y.Models) > 0 && !slices.Equal(x.Models, y.Models) })
 }
 
 // needsOf gives what an appliance's image asks for; nil for a guest.
@@ -214,7 +224,7 @@ func (c *comparison) sizes(m *plan.Machine, b Built) {
 			"it starts by %s, and %s is planned: a disk installed under one does not start under the other", b.Firmware, m.Spec.Firmware)
 	}
 	disk, media := slices.Index(b.Boot, "disk"), slices.Index(b.Boot, "media")
-	if media >= 0 && (disk < 0 || media < disk) {
+	if media >= 0 && (disk < 0 || media < disk) && b.Media != "" {
 		c.wrong("boots-media", "put the disk first", "it starts from the medium before the disk: the next restart installs again")
 	}
 	if b.Media != "" && m.Spec.Media == "" {

@@ -158,7 +158,7 @@ func (w Wiring) Unconnected() []string {
 				"the lab would count them wrong; add a port for it, such as one with role manage, as the port in place %d",
 				n, x.Adapter.Network, n))
 		default:
-			said = append(said, fmt.Sprintf("adapter %d of the package (%q) is of no port: leave it unconnected, or add a port", n,
+			said = append(said, fmt.Sprintf("adapter %d of the package (%q) is of no port: it is written as unused, and stays unconnected", n,
 				x.Adapter.Network))
 		}
 	}
@@ -192,43 +192,4 @@ func (w Wiring) order(m *plan.Machine) (order []int, moved bool) {
 		moved = moved || wanted[n] != k
 	}
 	return order, moved
-}
-
-// Package is what a lab file takes from a package of machines.
-type Package struct {
-	File   string // its name, beside the lab file
-	SHA256 string
-	Needs  lab.Needs
-	Wiring Wiring
-}
-
-// Fill writes a package into the text of a lab file: image: and needs: of an
-// appliance, and its ports in the package's order. It gives the text, how many
-// changes it made, and whether the ports were moved.
-func (p Package) Fill(text []byte, m *plan.Machine) (filled []byte, changes int, moved bool) {
-	e := lab.NewEditor(text)
-	set := func(name string, o lab.Object, keys [][2]string) {
-		if m.Appliance.Has(name) {
-			for _, kv := range keys {
-				e.Set(o, kv[0], kv[1])
-			}
-			return
-		}
-		var parts []string
-		for _, kv := range keys {
-			parts = append(parts, kv[0]+": "+kv[1])
-		}
-		e.Set(m.Appliance, name, "{"+strings.Join(parts, ", ")+"}")
-	}
-	set("image", &m.Appliance.Image, [][2]string{{"file", lab.Value(p.File)}, {"sha256", p.SHA256}})
-	set("needs", &m.Appliance.Needs, p.Needs.Keys())
-	order, moved := p.Wiring.order(m)
-	if moved {
-		var ports []lab.Object
-		for k := range m.Appliance.Ports {
-			ports = append(ports, m.Appliance.Ports[k])
-		}
-		e.Reorder(ports, order)
-	}
-	return e.Bytes(), e.Changed(), moved
 }

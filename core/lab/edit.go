@@ -103,6 +103,29 @@ func (e *Editor) Reorder(objects []Object, order []int) {
 	}
 }
 
+// Append adds items to the list in which an object is the last.
+func (e *Editor) Append(last Object, items ...string) {
+	s := last.origin()
+	at := e.offset(s.body)
+	end := e.end(at)
+	if e.text[at] != '{' {
+		end = e.blockEnd(at, s.body.Column)
+	}
+	line := strings.LastIndexByte(e.text[:at], '\n') + 1
+	before := strings.TrimRight(e.text[line:at], " \t")
+	if !strings.HasSuffix(before, "-") || strings.TrimSpace(before) != "-" { // within brackets
+		e.replace(end, end, ", "+strings.Join(items, ", "))
+		return
+	}
+	if next := strings.IndexByte(e.text[end:], '\n'); next >= 0 { // a comment may stand behind it
+		end += next
+	} else {
+		end = len(e.text)
+	}
+	lead := "\n" + strings.TrimSuffix(before, "-") + "- "
+	e.replace(end, end, lead+strings.Join(items, lead))
+}
+
 // addFlow adds to a {mapping}, behind what it holds.
 func (e *Editor) addFlow(at int, key, value string) {
 	last, close := at, e.end(at)-1 // last of what is neither space nor comment

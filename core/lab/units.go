@@ -37,7 +37,7 @@ func (b Bytes) String() string {
 func (b Bytes) MarshalText() ([]byte, error) { return []byte(b.String()), nil }
 
 // ParseBytes reads a number with a unit: KiB, MiB, GiB, TiB, the short K, M, G
-// and T for the same, and KB, MB, GB and TB for powers of 1000. At most 1024 TiB.
+// and T for the same, KB, MB, GB and TB for powers of 1000, and B. At most 1024 TiB.
 func ParseBytes(text string) (Bytes, error) {
 	t := strings.ReplaceAll(strings.TrimSpace(text), " ", "")
 	i := strings.IndexFunc(t, func(r rune) bool { return (r < '0' || r > '9') && r != '.' })
@@ -53,6 +53,8 @@ func ParseBytes(text string) (Bytes, error) {
 	}
 	var unit float64
 	switch strings.ToLower(t[i:]) {
+	case "b":
+		unit = 1
 	case "kib", "k", "ki":
 		unit = 1 << 10
 	case "mib", "m", "mi":

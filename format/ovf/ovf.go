@@ -36,6 +36,7 @@ type File struct {
 	Name        string `json:"name,omitempty"`
 	Size        int64  `json:"size"`                  // bytes; 0 when not said
 	Compression string `json:"compression,omitempty"` // gzip, or empty
+	Chunk       int64  `json:"chunk,omitempty"`       // bytes of each piece that it comes in; 0: it is whole
 }
 
 // Disk is a virtual disk of the package.
@@ -78,6 +79,7 @@ type System struct {
 	Drives      []Drive   `json:"drives,omitempty"`
 	Firmware    string    `json:"firmware,omitempty"` // bios | uefi; empty when not said
 	Boot        []string  `json:"boot,omitempty"`     // disk | media | network, in order; empty when not said
+	Unread      []string  `json:"unread,omitempty"`   // parts that are its maker's own and were not read
 	controllers map[string]controller
 }
 
@@ -108,95 +110,6 @@ type Drive struct {
 
 type controller struct{ bus, sub string }
 
-// The parts of a descriptor as XML has them.
-type xmlEnvelope struct {
-	XMLName    xml.Name
-	References struct {
-		File []struct {
-			ID          string `xml:"id,attr"`
-			Href        string `xml:"href,attr"`
-			Size        string `xml:"size,attr"`
-			Compression string `xml:"compression,attr"`
-		}
-	}
-	DiskSection struct {
-		Disk []struct {
-			DiskID   string `xml:"diskId,attr"`
-			Capacity string `xml:"capacity,attr"`
-			Units    string `xml:"capacityAllocationUnits,attr"`
-			FileRef  string `xml:"fileRef,attr"`
-			Format   string `xml:"format,attr"`
-		}
-	}
-	NetworkSection struct {
-		Network []struct {
-			Name        string `xml:"name,attr"`
-			Description string
-		}
-	}
-	DeploymentOptionSection struct {
-		Configuration []struct {
-			ID          string `xml:"id,attr"`
-			Default     string `xml:"default,attr"`
-			Label       string
-			Description string
-		}
-	}
-	VirtualSystem           []xmlSystem
-	VirtualSystemCollection []xmlCollection
-}
-
-type xmlCollection struct {
-	VirtualSystem           []xmlSystem
-	VirtualSystemCollection []xmlCollection
-}
-
-type xmlSystem struct {
-	ID             string `xml:"id,attr"`
-	Name           string
-	ProductSection []struct{ Product, Vendor, Version, FullVersion string }
-	EulaSection    []struct{ License string }
-	OS             struct {
-		Description string
-	} `xml:"OperatingSystemSection"`
-	Boot []struct {
-		CIMBootConfigSetting []struct {
-			CIMBootSourceSetting []struct {
-				InstanceID       string
-				StructuredBootID string `xml:"StructuredBootString"`
-				BootString       string
-			} `xml:"CIM_BootSourceSetting"`
-			Caption string
-		} `xml:"CIM_BootConfigSetting"`
-	} `xml:"BootDeviceSection"`
-	Hardware []struct {
-		Item             []xmlItem
-		StorageItem      []xmlItem
-		EthernetPortItem []xmlItem
-		Config           []struct {
-			Key   string `xml:"key,attr"`
-			Value string `xml:"value,attr"`
-		}
-	} `xml:"VirtualHardwareSection"`
-}
-
-type xmlItem struct {
-	Configuration       string `xml:"configuration,attr"`
-	Bound               string `xml:"bound,attr"`
-	Address             string
-	AddressOnParent     string
-	AllocationUnits     string
-	AutomaticAllocation string
-	Connection          []string
-	ElementName         string
-	HostResource        []string
-	InstanceID          string
-	Parent              string
-	ResourceSubType     string
-	ResourceType        int
-	VirtualQuantity     string
-}
-
 // Read reads a descriptor.
 func Read(data []byte) (*Package, error) {
 	if len(data) > MaxSize {
@@ -217,7 +130,8 @@ func Read(data []byte) (*Package, error) {
 		if f.Compression == "identity" {
 			f.Compression = ""
 		}
-		p.Files = append(p.Files, File{f.ID, f.Href, size, f.Compression})
+		chunk, _ := strconv.ParseInt(f.Chunk, 10, 64)
+		p.Files = append(p.Files, File{f.ID, f.Href, size, f.Compression, max(chunk, 0)})
 	}
 	for _, x := range e.DiskSection.Disk[:min(len(e.DiskSection.Disk), maxItems)] {
 		size, err := quantity(x.Capacity, x.Units, 1)
@@ -349,9 +263,11 @@ func (p *Package) system(x xmlSystem, option string) (*System, error) {
 			}
 		}
 	}
+	s.unread(x.Other)
 	for _, h := range x.Hardware {
+		s.unread(h.Other)
 		for _, c := range h.Config {
-			if strings.EqualFold(c.Key, "firmware") {
+			if c.name() == "firmware" {
 				s.Firmware = strings.ToLower(c.Value)
 				if s.Firmware == "efi" {
 					s.Firmware = "uefi"
@@ -399,7 +315,14 @@ func bootKind(text string) string {
 	return ""
 }
 
+// isFalse reads a truth value (XML Schema part 2, section 3.2.2).
+func isFalse(text string) bool {
+	text = strings.ToLower(strings.TrimSpace(text))
+	return text == "false" || text == "0"
+}
+
 func (p *Package) item(s *System, i xmlItem) error {
+	s.unread(i.Other)
 	switch i.ResourceType {
 	case processor:
 		n, err := quantity(i.VirtualQuantity, "", 1)
@@ -434,8 +357,14 @@ func (p *Package) item(s *System, i xmlItem) error {
 		if len(i.Connection) > 0 {
 			network = i.Connection[0]
 		}
+		plugged := !isFalse(i.AutomaticAllocation)
+		for _, c := range i.Config {
+			if name := c.name(); name == "connected" || name == "startconnected" {
+				plugged = plugged && !isFalse(c.Value)
+			}
+		}
 		s.Adapters = append(s.Adapters, Adapter{Number: len(s.Adapters) + 1, Name: i.ElementName, Network: network,
-			Model: strings.ToLower(strings.TrimSpace(i.ResourceSubType)), MAC: i.Address, Plugged: i.AutomaticAllocation != "false"})
+			Model: strings.ToLower(strings.TrimSpace(i.ResourceSubType)), MAC: i.Address, Plugged: plugged})
 	case diskDrive, opticalCD, opticalDVD:
 		d := Drive{Optical: i.ResourceType != diskDrive, Bus: s.bus(i.Parent)}
 		for _, h := range i.HostResource {

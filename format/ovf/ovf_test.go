@@ -18,7 +18,7 @@ func sample(t *testing.T) string {
 func TestRead(t *testing.T) {
 	p, err := Read([]byte(sample(t)))
 	require.NoError(t, err)
-	assert.Equal(t, []File{{"file1", "sluice-disk1.qcow2", 196616, ""}}, p.Files)
+	assert.Equal(t, []File{{"file1", "sluice-disk1.qcow2", 196616, "", 0}}, p.Files)
 	assert.Equal(t, []Disk{{"disk1", "sluice-disk1.qcow2", 16 << 30, "qcow2"}, {"logs", "", 2 << 30, "qcow2"}}, p.Disks)
 	assert.Equal(t, Network{"Management", "The admin page answers here."}, p.Networks[0])
 	assert.Equal(t, []Option{{"small", "Small", "up to 20 guests", false}, {"large", "Large", "more", true}}, p.Options)
@@ -49,6 +49,20 @@ func TestReadVariants(t *testing.T) {
 			int64(4 << 30)},
 		{"powers of ten", "byte * 2^30", "byte * 10^9", func(p *Package) any { return p.Disks[0].Capacity }, int64(16e9)},
 		{"left to the deployment", `ovf:capacity="16"`, `ovf:capacity="${disk}"`, func(p *Package) any { return p.Disks[0].Capacity }, int64(0)},
+		{"firmware by a key of any maker", "<VirtualHardwareSection>",
+			`<VirtualHardwareSection><x:Config xmlns:x="urn:x" x:key="x.firmware" x:value="EFI"/>`,
+			func(p *Package) any { return p.Systems[0].Firmware }, "uefi"},
+		{"unplugged by a key", "<rasd:ElementName>eth0</rasd:ElementName>",
+			`<rasd:ElementName>eth0</rasd:ElementName><x:Config xmlns:x="urn:x" x:key="link.startConnected" x:value="false"/>`,
+			func(p *Package) any { return p.Systems[0].Adapters[0].Plugged }, false},
+		{"unplugged by a number", "<rasd:AutomaticAllocation>true<", "<rasd:AutomaticAllocation>0<",
+			func(p *Package) any { return p.Systems[0].Adapters[0].Plugged }, false},
+		{"a fixed address", "<rasd:AutomaticAllocation>true<", "<rasd:Address>02:5c:00:00:00:07</rasd:Address><rasd:AutomaticAllocation>true<",
+			func(p *Package) any { return p.Systems[0].Adapters[0].MAC }, "02:5c:00:00:00:07"},
+		{"a maker's own part", "<EulaSection>", `<Extra xmlns="urn:x"><Deep/></Extra><Must xmlns="urn:x" required="true"/><EulaSection>`,
+			func(p *Package) any { return p.Systems[0].Unread }, []string{"Extra", "Must, which it requires"}},
+		{"pieces", `ovf:size="196616"`, `ovf:size="196616" ovf:chunkSize="65536"`, func(p *Package) any { return p.Files[0].Chunk },
+			int64(65536)},
 		{"no controller", "<rasd:Parent>7</rasd:Parent>", "", func(p *Package) any { return p.Systems[0].Drives[0].Bus }, ""},
 		{"one of a collection", "<VirtualSystem ", `<VirtualSystemCollection ovf:id="lab"><VirtualSystem `,
 			func(p *Package) any { return len(p.Systems) }, 1},

@@ -18,6 +18,7 @@ import (
 	"path"
 	"regexp"
 	"strings"
+	"sync"
 
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
@@ -44,16 +45,21 @@ type List struct {
 // maxLines bounds what is read of a list.
 const maxLines = 100_000
 
+// The forms of lines; made when a list is read.
 var (
-	tagged    = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9/_ -]{1,14}?) ?\((.+)\) ?= ?(\S+)$`)
-	piped     = regexp.MustCompile(`^\((stdin|-)\) ?= ?([0-9A-Fa-f]+)$`)
-	field     = regexp.MustCompile(`^(Algorithm|Hash|Path) *: ?(.*)$`)
-	hashOf    = regexp.MustCompile(`(?i)^(.{2,14}?) hash (?:of (?:file )?)?(.+?):?$`)
-	sized     = regexp.MustCompile(`^(\d{1,19})[ \t]+(\S.*)$`)
-	labeled   = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9/_ -]{1,14}?)(?: ?(?:sum|digest|hash|checksum))? ?[:=] ?(\S+(?: [0-9A-Fa-f]{2,})*)$`)
-	integrity = regexp.MustCompile(`^(sha(?:256|384|512))-([A-Za-z0-9+/]+=*)$`) // subresource integrity, as pages have it
-	titled    = regexp.MustCompile(`^#* *([A-Za-z][A-Za-z0-9/_ -]{1,14}?) ?(?:\(?(?i:check)?(?i:sums?|digests?|hash(?:es)?)\)?)? *:?$`)
+	tagged    = pattern(`^([A-Za-z0-9][A-Za-z0-9/_ -]{1,14}?) ?\((.+)\) ?= ?(\S+)$`)
+	piped     = pattern(`^\((stdin|-)\) ?= ?([0-9A-Fa-f]+)$`)
+	field     = pattern(`^(Algorithm|Hash|Path) *: ?(.*)$`)
+	hashOf    = pattern(`(?i)^(.{2,14}?) hash (?:of (?:file )?)?(.+?):?$`)
+	sized     = pattern(`^(\d{1,19})[ \t]+(\S.*)$`)
+	labeled   = pattern(`^([A-Za-z][A-Za-z0-9/_ -]{1,14}?)(?: ?(?:sum|digest|hash|checksum))? ?[:=] ?(\S+(?: [0-9A-Fa-f]{2,})*)$`)
+	integrity = pattern(`^(sha(?:256|384|512))-([A-Za-z0-9+/]+=*)$`) // subresource integrity, as pages have it
+	titled    = pattern(`^#* *([A-Za-z][A-Za-z0-9/_ -]{1,14}?) ?(?:\(?(?i:check)?(?i:sums?|digests?|hash(?:es)?)\)?)? *:?$`)
 )
+
+func pattern(text string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
+}
 
 // reader holds what earlier lines of a list say about later ones.
 type reader struct {
@@ -129,17 +135,17 @@ func (r *reader) read(full string) error {
 			return err
 		}
 	}
-	if m := tagged.FindStringSubmatch(strings.TrimPrefix(line, `\`)); m != nil && Named(m[1]) != "" {
+	if m := tagged().FindStringSubmatch(strings.TrimPrefix(line, `\`)); m != nil && Named(m[1]) != "" {
 		s := Sum{Algorithm: Named(m[1]), Name: unescaped(m[2], line)}
 		if s.Name == "stdin" || s.Name == "-" {
 			s.Name = ""
 		}
 		return r.add(s, m[3], true)
 	}
-	if m := piped.FindStringSubmatch(line); m != nil {
+	if m := piped().FindStringSubmatch(line); m != nil {
 		return r.add(Sum{}, m[2], false)
 	}
-	if m := hashOf.FindStringSubmatch(line); m != nil && Named(m[1]) != "" {
+	if m := hashOf().FindStringSubmatch(line); m != nil && Named(m[1]) != "" {
 		r.awaiting = &Sum{Algorithm: Named(m[1]), Name: m[2]}
 		return nil
 	}
@@ -155,7 +161,7 @@ func (r *reader) readPlain(line string, indented bool) error {
 		digest, rest = bareLine[:cut], strings.TrimLeft(bareLine[cut:], " \t")
 	}
 	if looksLike(digest) {
-		if m := sized.FindStringSubmatch(rest); m != nil && indented {
+		if m := sized().FindStringSubmatch(rest); m != nil && indented {
 			rest = m[2]
 		}
 		name := strings.TrimPrefix(strings.TrimPrefix(rest, "*"), "./")
@@ -171,14 +177,14 @@ func (r *reader) readPlain(line string, indented bool) error {
 		hash, name, _ := strings.Cut(rest, " ")
 		return r.add(Sum{Algorithm: Named(digest), Name: strings.TrimSpace(name)}, hash, true)
 	}
-	m := integrity.FindStringSubmatch(line)
+	m := integrity().FindStringSubmatch(line)
 	if m == nil {
-		m = labeled.FindStringSubmatch(line)
+		m = labeled().FindStringSubmatch(line)
 	}
 	if m != nil && Named(m[1]) != "" {
 		return r.add(Sum{Algorithm: Named(m[1])}, strings.ReplaceAll(m[2], " ", ""), true)
 	}
-	if m := titled.FindStringSubmatch(line); m != nil && Named(m[1]) != "" {
+	if m := titled().FindStringSubmatch(line); m != nil && Named(m[1]) != "" {
 		r.heading = Named(m[1])
 	}
 	return nil
@@ -187,7 +193,7 @@ func (r *reader) readPlain(line string, indented bool) error {
 // readBlock reads one of Algorithm, Hash and Path in lines of their own, or the
 // heading of a table of them.
 func (r *reader) readBlock(line string) (bool, error) {
-	m := field.FindStringSubmatch(line)
+	m := field().FindStringSubmatch(line)
 	if m == nil {
 		if f := strings.Fields(line); len(f) == 3 && f[0] == "Algorithm" && f[1] == "Hash" {
 			r.columns = true
