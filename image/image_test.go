@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -153,7 +154,8 @@ func TestInspectRealFiles(t *testing.T) {
 			assert.Equal(t, want, got, name)
 			assert.False(t, c.Broken(), name)
 			if name != "packed.qcow2" {
-				assert.Empty(t, c.Notes, name)
+				notes := slices.DeleteFunc(slices.Clone(c.Notes), func(n string) bool { return strings.Contains(n, "holds no FAT volume") })
+				assert.Empty(t, notes, name)
 			}
 		}
 		assert.NotEmpty(t, c.Next, name)

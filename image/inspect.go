@@ -182,6 +182,9 @@ func (c *Content) tell(head []byte, r io.ReaderAt, o Options) Kind {
 		return RawDisk
 	}
 	if v, err := fat.Open(r); err == nil && size >= 0 {
+		if fault := v.Check(); fault != nil && v.Size <= size {
+			c.fault("%s", plainly(fault))
+		}
 		if c.loaders = v.Loaders(); len(c.loaders) > 0 {
 			c.boots = "uefi"
 			if v.Size > size {
@@ -205,7 +208,7 @@ func (c *Content) tell(head []byte, r io.ReaderAt, o Options) Kind {
 // plainly takes the package's name off an error.
 func plainly(err error) string {
 	text := err.Error()
-	for _, p := range []string{"disk: ", "iso: ", "ovf: ", "sums: "} {
+	for _, p := range []string{"disk: ", "iso: ", "ovf: ", "sums: ", "fat: "} {
 		text = strings.TrimPrefix(text, p)
 	}
 	return text
@@ -248,6 +251,9 @@ func (c *Content) judgeSize() {
 		}
 		if c.Table != nil && c.Optical.Size <= c.Size {
 			short("its partition table", c.Table.End)
+		}
+		if c.Optical.Fault != "" {
+			c.fault("%s", c.Optical.Fault)
 		}
 		if c.Optical.Partial != "" && c.Optical.Size <= c.Size {
 			c.note("%s", c.Optical.Partial)
@@ -355,6 +361,7 @@ func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
 		c.fault("its directory cannot be read, so it is cut short or broken: %v", err)
 		return
 	}
+	whole := o.Whole || depth == 0 && c.Size <= readWhole
 	for _, f := range z.File[:min(len(z.File), maxMembers)] {
 		if f.FileInfo().IsDir() {
 			continue
@@ -373,11 +380,17 @@ func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
 			continue
 		}
 		w := newWindow(Guard(m, o.packed(int64(min(f.CompressedSize64, math.MaxInt64)))), o.budget())
-		inspect(inner, w, o, depth+1)
-		if o.Whole {
+		if at, err := f.DataOffset(); err == nil && f.Method == zip.Store && depth == 0 { // where it lies, to be read anywhere
+			inspect(inner, io.NewSectionReader(r, at, inner.Size), Options{Whole: o.Whole, file: o.file}, depth+1)
+		} else {
+			inspect(inner, w, Options{Whole: o.Whole, file: o.file}, depth+1)
+		}
+		if whole && inner.Size <= readWhole || o.Whole {
 			if n, err := w.drain(wholeBudget); err != nil {
 				inner.fault("it breaks off after %d bytes: %v", n, err)
 			}
+		} else {
+			inner.note("only its beginning was read: --whole reads it to its end")
 		}
 		m.Close()
 	}

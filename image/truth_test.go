@@ -1,15 +1,20 @@
 package image
 
 import (
+	"bytes"
+	"encoding/binary"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"openbastion/format/iso"
 )
 
 // Files that people's tools make, and real boot images that packages carry, with what each
@@ -31,7 +36,7 @@ func TestTruth(t *testing.T) {
 	table, err := os.ReadFile(filepath.Join(dir, "truth.tsv"))
 	require.NoError(t, err)
 	rows := strings.Split(strings.TrimSpace(string(table)), "\n")
-	cuts := 0
+	cuts, flips := 0, 0
 	for _, line := range rows {
 		row := strings.Split(line, "\t")
 		require.Len(t, row, 4, line)
@@ -61,9 +66,76 @@ func TestTruth(t *testing.T) {
 			cut := Inspect(filepath.Base(name), io.NewSectionReader(f, 0, n), n, o)
 			assert.True(t, cut.Broken() || cut.Unknown() || cut.partly(), "%s cut at %d %% is told as ready: %v", name, percent, cut.Notes)
 		}
+		if verdict == "ready" {
+			flips += flipped(t, f, name, info.Size(), o, got)
+		}
 		f.Close()
 	}
-	t.Logf("%d files, %d cuts", len(rows), cuts)
+	t.Logf("%d files, %d cuts, %d flips", len(rows), cuts, flips)
+}
+
+// tables gives the sectors, of 512 bytes, in which tools put the tables of what a file
+// is; those behind its end, counted from there.
+func tables(got *Content) []int64 {
+	switch {
+	case got.Kind == Optical:
+		return []int64{64, 68, 72} // descriptors; the folders are found below
+	case got.Kind == RawDisk && got.Table != nil && got.Table.Scheme == "gpt":
+		return []int64{0, 1, 2, -1, -33}
+	case got.Kind == RawDisk:
+		return []int64{0}
+	case got.Virtual == nil || len(got.Companions) > 0 || got.Virtual.Layout == "fixed": // without its footer that is a plain disk
+		return nil
+	case strings.HasPrefix(got.Name, "small"): // clusters of 512 bytes
+		return []int64{0, 1, 2}
+	}
+	return map[string][]int64{"qcow2": {0, 128, 256, 384, 512}, "vmdk": {0, 1, 21, 22}, "vdi": {0, 1}, "vhd": {0, 1, 2, 3, -1},
+		"vhdx": {0, 128, 256, 384, 512, 4096}}[got.Virtual.Format]
+}
+
+// flipped turns one sector of a whole file's tables at a time, which is told.
+func flipped(t *testing.T, f *os.File, name string, size int64, o Options, whole *Content) (n int) {
+	b := make([]byte, 512)
+	list := tables(whole)
+	if whole.Kind == Optical {
+		primary := make([]byte, iso.Sector)
+		_, err := f.ReadAt(primary, 16*iso.Sector)
+		require.NoError(t, err)
+		le := binary.LittleEndian
+		list = append(list, 4*int64(le.Uint32(primary[140:])), 4*int64(le.Uint32(primary[158:])))
+	}
+	for _, at := range list {
+		if at < 0 {
+			at += size / 512
+		}
+		_, err := f.ReadAt(b, at*512)
+		if err != nil || len(bytes.Trim(b, "\x00")) == 0 || whole.Kind == Optical && at <= 72 && string(b[1:6]) != "CD001" {
+			continue
+		}
+		for i := range b {
+			b[i] ^= 0xff
+		}
+		got := Inspect(filepath.Base(name), patched{f, at * 512, b}, size, o)
+		told := got.Broken() || got.Unknown() || !slices.Equal(got.Notes, whole.Notes)
+		assert.True(t, told, "%s with sector %d turned is told as before", name, at)
+		n++
+	}
+	return n
+}
+
+// patched is a file with other bytes in one place.
+type patched struct {
+	io.ReaderAt
+	at int64
+	b  []byte
+}
+
+func (p patched) ReadAt(b []byte, at int64) (int, error) {
+	n, err := p.ReaderAt.ReadAt(b, at)
+	if from, to := max(at, p.at), min(at+int64(n), p.at+int64(len(p.b))); from < to {
+		copy(b[from-at:to-at], p.b[from-p.at:])
+	}
+	return n, err
 }
 
 // zerosFrom tells whether a file is nothing but zeros from a place on.

@@ -111,6 +111,14 @@ func openVHDX(r io.ReaderAt, _ int64, v *Virtual) (*View, error) {
 	if err := full(r, m, v.table); err != nil {
 		return nil, fmt.Errorf("disk: vhdx: the table: %w", err)
 	}
+	for k := 0; k < len(m); k += 8 {
+		if !vhdxEntry(le.Uint64(m[k:])) {
+			return nil, errors.New("disk: vhdx: its table of blocks is damaged")
+		}
+	}
+	if damaged := vhdxTwice(r); damaged != "" {
+		v.Fault = "its " + damaged + " is damaged; there is another, and what is read is by that"
+	}
 	entry := func(n int64) (state uint64, at int64) {
 		k := n + n/ratio
 		if k >= count {

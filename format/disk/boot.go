@@ -3,6 +3,7 @@ package disk
 import (
 	"bytes"
 	"encoding/binary"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -57,7 +58,13 @@ func (t *Table) judge(r io.ReaderAt, size int64, record []byte) {
 		}
 		v, err := fat.Open(io.NewSectionReader(r, p.Start, p.Size))
 		if err != nil {
+			if p.Kind == efiSystem {
+				t.Remark = fmt.Sprintf("partition %d is for firmware to start from, and it holds no FAT volume that can be read", p.Number)
+			}
 			continue
+		}
+		if fault := v.Check(); fault != nil && t.Fault == "" {
+			t.Fault = fmt.Sprintf("the volume of partition %d is damaged: %s", p.Number, strings.TrimPrefix(fault.Error(), "fat: "))
 		}
 		for _, l := range v.Loaders() {
 			uefi = true

@@ -70,6 +70,7 @@ func (v *Virtual) features(r io.ReaderAt, h []byte) error {
 
 type qcow struct {
 	r, data io.ReaderAt
+	apart   bool // data is another file
 	bits    uint
 	wide    bool
 	zstd    bool
@@ -79,7 +80,7 @@ type qcow struct {
 
 // openQcow2 follows the two levels of tables.
 func openQcow2(r io.ReaderAt, size int64, v *Virtual, open Opener) (*View, error) {
-	h := make([]byte, 48)
+	h := make([]byte, 104)
 	if err := full(r, h, 0); err != nil {
 		return nil, err
 	}
@@ -105,12 +106,16 @@ func openQcow2(r io.ReaderAt, size int64, v *Virtual, open Opener) (*View, error
 			w.Missing = append(w.Missing, v.Data)
 			return w, nil
 		}
-		q.data = data
+		q.data, q.apart = data, true
 		if length < v.Size && size > 0 {
 			v.Fault = fmt.Sprintf("its data file %s has %d bytes, and the disk %d", v.Data, length, v.Size)
 		}
 	}
-	return w, q.furthest(w)
+	err := q.furthest(w)
+	if err == nil && v.Fault == "" && (size < 0 || w.End <= size) && !v.counted(r, size, h) {
+		v.Fault = "its reference counts are damaged: qemu-img check says more"
+	}
+	return w, err
 }
 
 // entries gives how many clusters a second-level table speaks of.
@@ -168,7 +173,7 @@ func (q *qcow) furthest(w *View) error {
 			case e&(1<<62) != 0:
 				at, length := q.packed(e)
 				w.reach(at + min(length, 1)) // the last sector may be cut short
-			case q.data != q.r:
+			case q.apart:
 			case e&qcowOffset != 0:
 				w.reach(int64(e&qcowOffset) + 1<<9)
 			}
@@ -212,7 +217,7 @@ func (q *qcow) find(n int64) (place, error) {
 		return place{in: q.data, at: int64(e & qcowOffset), holes: ^allocated&(1<<32-1) | zeros<<32}, nil
 	case e&1 != 0:
 		return place{zero: true}, nil
-	case e&qcowOffset == 0 && !(q.data != q.r && e&(1<<63) != 0):
+	case e&qcowOffset == 0 && !(q.apart && e&(1<<63) != 0):
 		return place{}, nil
 	}
 	return place{in: q.data, at: int64(e & qcowOffset)}, nil

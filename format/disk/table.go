@@ -85,8 +85,11 @@ const (
 // gives ErrNot.
 func ReadTable(r io.ReaderAt, size int64) (*Table, error) {
 	b := make([]byte, 512)
-	if _, err := r.ReadAt(b, 0); err != nil || b[510] != 0x55 || b[511] != 0xaa {
+	if _, err := r.ReadAt(b, 0); err != nil {
 		return nil, ErrNot
+	}
+	if b[510] != 0x55 || b[511] != 0xaa {
+		return unprotected(r, size, b)
 	}
 	t := &Table{Scheme: "mbr"}
 	for k := range 4 {
@@ -118,6 +121,19 @@ func ReadTable(r io.ReaderAt, size int64) (*Table, error) {
 	}
 	t.judge(r, size, b)
 	return t, nil
+}
+
+// unprotected reads a GUID partition table whose protective record is gone.
+func unprotected(r io.ReaderAt, size int64, record []byte) (*Table, error) {
+	sign := make([]byte, 8)
+	if _, err := r.ReadAt(sign, 512); err != nil || string(sign) != "EFI PART" {
+		return nil, ErrNot
+	}
+	t, err := readGPT(r, size, record)
+	if t != nil && t.Fault == "" {
+		t.Fault = "the record before its partition table is missing or damaged"
+	}
+	return t, err
 }
 
 // kindOf names a type of a classic record.
@@ -186,15 +202,16 @@ func readGPT(r io.ReaderAt, whole int64, record []byte) (*Table, error) {
 	if count <= maxPartitions && t.Fault == "" && sum.Sum32() != binary.LittleEndian.Uint32(h[88:]) {
 		t.Fault = "the table's checksum is wrong"
 	}
-	if t.Fault == "" && whole >= t.End && !spareAt(r, spare*sector) {
+	if t.Fault == "" && whole >= t.End && !spareAt(r, spare*sector, sector) {
 		t.Fault = "the table's copy at the end is missing or wrong"
 	}
 	t.judge(r, whole, record)
 	return t, nil
 }
 
-// spareAt tells whether the copy of a table's header is there, and whole.
-func spareAt(r io.ReaderAt, at int64) bool {
+// spareAt tells whether the copy of a table, whose header lies at a place in bytes, is
+// there and whole.
+func spareAt(r io.ReaderAt, at, sector int64) bool {
 	h := make([]byte, 512)
 	if _, err := r.ReadAt(h, at); err != nil || string(h[:8]) != "EFI PART" {
 		return false
@@ -205,7 +222,16 @@ func spareAt(r io.ReaderAt, at int64) bool {
 	}
 	want := binary.LittleEndian.Uint32(h[16:])
 	clear(h[16:20])
-	return crc32.ChecksumIEEE(h[:size]) == want
+	if crc32.ChecksumIEEE(h[:size]) != want {
+		return false
+	}
+	count, each := int64(binary.LittleEndian.Uint32(h[80:])), int64(binary.LittleEndian.Uint32(h[84:]))
+	if each < 128 || each > 4096 || count > maxPartitions {
+		return true // more than is looked at
+	}
+	entries := make([]byte, count*each)
+	_, err := r.ReadAt(entries, int64(binary.LittleEndian.Uint64(h[72:]))*sector)
+	return err == nil && crc32.ChecksumIEEE(entries) == binary.LittleEndian.Uint32(h[88:])
 }
 
 func utf16Text(b []byte) string {

@@ -20,7 +20,7 @@ type Extent struct {
 // openVMDK gives the view of a sparse extent, or of a descriptor's extents.
 func openVMDK(r io.ReaderAt, size int64, v *Virtual, open Opener) (*View, error) {
 	if v.Extents == nil {
-		return openSparse(r, size)
+		return openSparse(r, size, v)
 	}
 	type part struct {
 		from, to int64 // bytes of the disk
@@ -44,7 +44,7 @@ func openVMDK(r io.ReaderAt, size int64, v *Virtual, open Opener) (*View, error)
 		}
 		p.r = f
 		if x.Kind == "sparse" {
-			s, err := openSparse(f, length)
+			s, err := openSparse(f, length, v)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", x.File, err)
 			}
@@ -80,7 +80,7 @@ type sparse struct {
 
 // openSparse follows a sparse extent's directory and tables; of a streamed one they lie
 // at its end.
-func openSparse(r io.ReaderAt, size int64) (*View, error) {
+func openSparse(r io.ReaderAt, size int64, v *Virtual) (*View, error) {
 	h := make([]byte, 512)
 	if err := full(r, h, 0); err != nil || string(h[:4]) != "KDMV" {
 		return nil, errors.New("disk: vmdk: no sparse extent")
@@ -134,6 +134,13 @@ func openSparse(r io.ReaderAt, size int64) (*View, error) {
 				}
 			}
 		}
+	}
+	switch {
+	case v.Fault != "" || size >= 0 && w.End > size:
+	case !described(r, h):
+		v.Fault = "its descriptor is damaged"
+	case !s.twice(h):
+		v.Fault = "the two copies of its tables differ"
 	}
 	return w, nil
 }

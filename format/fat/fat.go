@@ -35,6 +35,9 @@ type Volume struct {
 	root     int64 // where the top folder starts; of FAT32 its first cluster
 	rootSize int64 // bytes; 0 of FAT32
 	data     int64 // where cluster 2 starts
+	table    int64 // bytes of one table
+	tables   int64
+	media    byte // what the first entry of each table repeats
 	clusters int64
 }
 
@@ -62,7 +65,7 @@ func Open(r io.ReaderAt) (*Volume, error) {
 		tables == 0 || tables > 2 || total == 0 || each == 0 || b[21] < 0xf0 && b[21] != 0 {
 		return nil, ErrNot
 	}
-	v.cluster = per * v.sector
+	v.cluster, v.tables, v.table, v.media = per*v.sector, tables, each*v.sector, b[21]
 	v.fat, v.rootSize, v.Size = reserved*v.sector, entries*entrySize, total*v.sector
 	v.root = v.fat + tables*each*v.sector
 	v.data = v.root + (v.rootSize+v.sector-1)/v.sector*v.sector

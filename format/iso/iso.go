@@ -43,6 +43,7 @@ type Image struct {
 	Loaders     []string `json:"loaders,omitempty"` // UEFI loaders by file name, such as BOOTX64.EFI
 	Names       []string `json:"names,omitempty"`   // of the top folder
 	Partial     string   `json:"partial,omitempty"` // what could not be read, and why; empty when all was
+	Fault       string   `json:"fault,omitempty"`   // what is damaged of its tables; empty when nothing is
 }
 
 // Entry is one way to boot (El Torito, section 2).
@@ -65,7 +66,8 @@ type Entry struct {
 func Read(r io.ReaderAt, size int64) (*Image, error) {
 	var image *Image
 	var catalog, root, rootSize int64
-	d := make([]byte, Sector)
+	d, primary := make([]byte, Sector), make([]byte, Sector)
+descriptors:
 	for n := range int64(maxDescriptors) {
 		if _, err := r.ReadAt(d, (16+n)*Sector); err != nil {
 			if image == nil {
@@ -75,10 +77,14 @@ func Read(r io.ReaderAt, size int64) (*Image, error) {
 			return image, nil
 		}
 		if string(d[1:6]) != "CD001" {
-			if image == nil {
-				return nil, ErrNot
+			if image != nil {
+				image.Fault = fmt.Sprintf("its volume descriptors break off at sector %d, before their end", 16+n)
+				break descriptors
 			}
-			break
+			if n == 0 && follows(r, d) {
+				return nil, errors.New("iso: its first volume descriptor is damaged")
+			}
+			return nil, ErrNot
 		}
 		switch d[0] {
 		case 0: // boot record
@@ -101,6 +107,7 @@ func Read(r io.ReaderAt, size int64) (*Image, error) {
 				Preparer: field(d[446:574]), Application: field(d[574:702]),
 				Size: int64(binary.LittleEndian.Uint32(d[80:])) * block,
 			}
+			copy(primary, d)
 			root = int64(binary.LittleEndian.Uint32(d[156+2:])) * block
 			rootSize = int64(binary.LittleEndian.Uint32(d[156+10:]))
 		case 2: // supplementary: Joliet by its escape sequences
@@ -109,7 +116,7 @@ func Read(r io.ReaderAt, size int64) (*Image, error) {
 			}
 		}
 		if d[0] == 255 { // the set's end
-			break
+			break descriptors
 		}
 	}
 	if image == nil {
@@ -136,9 +143,20 @@ func Read(r io.ReaderAt, size int64) (*Image, error) {
 	for _, e := range inOrder {
 		image.judgeBoot(r, size, e)
 	}
+	if size >= image.Size && image.Fault == "" {
+		if err := check(r, size, primary); err != nil {
+			image.Fault = err.Error()
+		}
+	}
 	slices.Sort(image.Loaders)
 	image.Loaders = slices.Compact(image.Loaders)
 	return image, nil
+}
+
+// follows tells whether a volume descriptor stands behind the first one's place.
+func follows(r io.ReaderAt, d []byte) bool {
+	_, err := r.ReadAt(d, 17*Sector)
+	return err == nil && string(d[1:6]) == "CD001"
 }
 
 // partial remembers the first thing that could not be read.
@@ -329,6 +347,11 @@ func (i *Image) judgeVolume(r io.ReaderAt, size int64, e *Entry) {
 		volume, seen = bytes.NewReader(b[:n]), int64(n)
 	}
 	v, err := fat.Open(volume)
+	if err == nil && size >= 0 && v.Size <= seen && i.Fault == "" {
+		if fault := v.Check(); fault != nil {
+			i.Fault = "the volume that UEFI starts from is damaged: " + strings.TrimPrefix(fault.Error(), "fat: ")
+		}
+	}
 	if err != nil {
 		e.Starts = size < 0 && seen == 0
 		return
