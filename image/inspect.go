@@ -77,6 +77,9 @@ var freeRatio int64 = 1 << 30
 
 // Inspect tells what a file of a size is.
 func Inspect(name string, file io.ReaderAt, size int64, o Options) *Content {
+	if list, missing := partsOf(o.Siblings, name); len(list)+len(missing) > 1 {
+		return inspectParts(name, file, o, list, missing)
+	}
 	c := &Content{Name: name, Size: size}
 	o.file = size
 	inspect(c, file, o, 0)

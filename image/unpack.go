@@ -99,6 +99,8 @@ func (c *Content) Pick(member string) (Choice, error) {
 		meant = slices.DeleteFunc(meant, func(x Choice) bool { return x.Content.Name != member })
 	}
 	switch {
+	case slices.ContainsFunc(c.Companions, func(x Companion) bool { return x.What == "part" }):
+		return Choice{}, errors.New(c.Next)
 	case len(meant) == 1:
 		return meant[0], meant[0].escapes()
 	case len(meant) > 1 && member != "":
