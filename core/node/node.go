@@ -231,6 +231,16 @@ func (n *Node) Receive(now time.Duration, adapter int, p *packet.Packet) {
 	}
 }
 
+// PortFor gives the port that takes a frame in; nil when the frame is for somebody
+// else.
+func (n *Node) PortFor(adapter int, p *packet.Packet) *Port {
+	port := n.portOf(adapter, p.Tag)
+	if port == nil || p.To != port.MAC && !p.To.IsGroup() {
+		return nil
+	}
+	return port
+}
+
 func (n *Node) portOf(adapter, tag int) *Port {
 	for _, p := range n.ports {
 		if p.Adapter == adapter && p.Tag == tag {

@@ -58,6 +58,9 @@ func (r *round) saw(by *station, p *packet.Packet) {
 func (l *Lab) assault(questions []claims.Question, tell func(claims.Question, answer)) {
 	for _, m := range l.plan.Guests() {
 		if len(m.Adapters) > 1 && l.model.Relays(m) {
+			if l.world.live != nil {
+				defer l.world.live.replaced(l.members[m])()
+			}
 			n := l.members[m].node
 			defer func(was bool) { n.Forwards, n.Spreads = was, false }(n.Forwards)
 			n.Forwards, n.Spreads = true, true
@@ -162,7 +165,7 @@ func (l *Lab) deceive(r *round, ad *plan.Adapter) (attempts int, notes []claims.
 		for _, f := range attack.Lies(ad, address, l.world.now) {
 			l.world.transmit(r.from, ad.Number, f)
 			attempts++
-			l.world.run(l.world.now + 5*latency)
+			l.world.run(l.world.now + l.timing.pace)
 		}
 	}
 	at := l.world.number + 1
@@ -194,6 +197,10 @@ func (l *Lab) forgetLies(ad *plan.Adapter) {
 		own = attack.Free(ad.Segment)
 	}
 	for _, other := range ad.Segment.Adapters {
+		if v := l.world.live; v != nil && v.Real(other.Machine) && v.Forget != nil {
+			v.Forget(other.Machine)
+			continue
+		}
 		if _, port := l.portOf(other); port != nil {
 			port.Forget(ad.MAC, own, attack.StrangePrefix)
 		}
@@ -236,12 +243,12 @@ func (l *Lab) fire(r *round, wanted func(*attack.Attempt) bool) int {
 			// Few at once: a neighbor that must first ask for an address keeps
 			// only some packets waiting.
 			if n++; n%8 == 0 {
-				l.world.run(l.world.now + 5*latency)
+				l.world.run(l.world.now + l.timing.pace)
 			}
 		}
 	}
 	// Long enough for an address to be asked for on the way.
-	l.world.run(l.world.now + 10*time.Millisecond)
+	l.world.run(l.world.now + l.timing.settle)
 	return n
 }
 
@@ -318,7 +325,7 @@ func (l *Lab) follow(r *round, token, h int, from string) claims.Way {
 		lie()
 	}
 	l.world.transmit(r.from, max(try.From.Adapter, 1), try.Aim(h))
-	l.world.run(l.world.now + 10*time.Millisecond)
+	l.world.run(l.world.now + l.timing.settle)
 	l.world.watch = nil
 	if last != nil {
 		way.Packet = l.frame(last.Number, "%s", last)
@@ -368,7 +375,7 @@ func (l *Lab) scan(wan *plan.Adapter, services []lab.Service) answer {
 		finish[i] = l.reach(from, port.Address.Addr(), s)
 		l.world.run(l.world.now + time.Millisecond)
 	}
-	l.world.run(l.world.now + answerTime)
+	l.world.run(l.world.now + l.timing.answer)
 	for i, fn := range finish {
 		got.Attempts++
 		if a := fn(); a.got.(claims.GotReach).Answered {

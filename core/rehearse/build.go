@@ -90,6 +90,7 @@ type Lab struct {
 	seen      map[string]netip.Addr // by ping payload: the source that the witness saw
 	pinged    netip.Addr            // the source of the last ping that it saw
 	pings     int
+	timing    timing
 	round     *round
 	condition claims.Condition
 	started   bool
@@ -98,7 +99,7 @@ type Lab struct {
 // New builds the world of a plan.
 func New(p *plan.Plan) *Lab {
 	l := &Lab{
-		world: newWorld(), plan: p, members: map[*plan.Machine]*station{}, condition: claims.Running,
+		world: newWorld(), plan: p, timing: virtual, members: map[*plan.Machine]*station{}, condition: claims.Running,
 		appliances: map[*plan.Machine]*appliance.Appliance{},
 		routers:    map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
 		strays: map[*plan.Segment]*station{}, cables: map[*plan.Wire]*cable{},
@@ -303,11 +304,15 @@ func (l *Lab) start() {
 		lead(l.buoy)
 	}
 	for _, m := range l.plan.Appliances() {
-		lead(l.members[m])
+		if s := l.members[m]; !s.real {
+			lead(s)
+		}
 	}
 	l.world.run(10 * time.Second)
 	for _, m := range l.plan.Guests() {
-		lead(l.members[m])
+		if s := l.members[m]; !s.real {
+			lead(s)
+		}
 		l.world.run(l.world.now + time.Millisecond)
 	}
 	l.world.run(l.world.now + 40*time.Second)

@@ -46,7 +46,7 @@ func (l *Lab) Set(ctx context.Context, c claims.Condition) error {
 	l.start()
 	l.plugWAN(c == claims.Running)
 	if l.condition = c; c == claims.Running {
-		l.world.run(l.world.now + answerTime)
+		l.world.run(l.world.now + l.timing.answer)
 	}
 	return l.world.stopped()
 }
@@ -79,9 +79,9 @@ func (l *Lab) Ask(ctx context.Context, questions []claims.Question, tell func(cl
 			continue
 		}
 		finish[i] = fn
-		l.world.run(l.world.now + 100*time.Microsecond)
+		l.world.run(l.world.now + l.timing.step)
 	}
-	l.world.run(l.world.now + answerTime)
+	l.world.run(l.world.now + l.timing.answer)
 	if err := l.world.stopped(); err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ func (l *Lab) frame(number int, format string, args ...any) claims.Evidence {
 	e := claims.Evidence{Frame: number, Text: fmt.Sprintf(format, args...)}
 	if number == 0 {
 		e.Reading = "the simulated machine"
-	} else {
+	} else if l.world.live == nil {
 		e.At = Epoch.Add(l.world.sent[number-1])
 	}
 	return e
@@ -128,7 +128,7 @@ func (l *Lab) plugWAN(up bool) {
 			l.world.setLink(l.members[m], a.Number, up && a.Plugged)
 		}
 	}
-	l.world.run(l.world.now + time.Second)
+	l.world.run(l.world.now + l.timing.link)
 }
 
 // target gives the station a question starts from, the address it goes to, and

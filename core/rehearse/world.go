@@ -56,6 +56,9 @@ type World struct {
 	watch    func(from *station, segment int, p *packet.Packet)
 	disturb  func(segment int) (lost bool, later time.Duration) // a fault, or nil
 	late     []inflight                                         // frames that a fault holds up, by time
+	live     *Live                                              // when some machines are real, or nil
+	arriving bool                                               // what is transmitted comes from a real machine
+	carried  bool                                               // so does what is delivered
 	at       *cable                                             // whose frame is being delivered
 	deliver  func(port int, p *packet.Packet)                   // to a port of it
 
@@ -96,8 +99,8 @@ func newWorld() *World {
 	w := &World{owner: map[mac.Address]*station{}}
 	w.deliver = func(port int, p *packet.Packet) {
 		e := &w.at.ends[port]
-		if o := e.station.outlet; o != nil {
-			o.frames = append(o.frames, node.Emission{Adapter: e.adapter, Frame: p.Bytes})
+		if e.station.real {
+			w.live.arrive(e, w.at, w.carried, p)
 			return
 		}
 		e.station.node.Receive(w.now, e.adapter, p)
@@ -110,12 +113,12 @@ func newWorld() *World {
 
 // station is a node with its links.
 type station struct {
-	node   *node.Node
-	name   string
-	index  int     // of the world's stations
-	links  []link  // by adapter number
-	outlet *Outlet // what stands in its place outside the simulation, or nil
-	alarm  time.Duration
+	node  *node.Node
+	name  string
+	index int    // of the world's stations
+	links []link // by adapter number
+	real  bool   // it is outside the simulation, see Live
+	alarm time.Duration
 }
 
 type link struct {
@@ -142,6 +145,7 @@ type inflight struct {
 	port  int
 	tag   int
 	p     *packet.Packet
+	real  bool // from a real machine
 }
 
 func (w *World) addCable() *cable {
@@ -179,6 +183,10 @@ func (w *World) setLink(s *station, adapter int, up bool) {
 	}
 	l := s.links[adapter]
 	l.cable.SetLink(l.port, up)
+	if s.real {
+		w.live.plug(s, adapter, up)
+		return
+	}
 	s.node.SetLink(w.now, adapter, up)
 	w.pump(s)
 }
@@ -197,8 +205,9 @@ func (w *World) transmit(s *station, adapter int, frame []byte) {
 	if !ok {
 		return
 	}
-	w.number++
-	w.sent = append(w.sent, w.now)
+	if w.number++; w.live == nil { // a real lab runs for as long as it likes
+		w.sent = append(w.sent, w.now)
+	}
 	p.Number = w.number
 	segment := l.cable.segments[tag]
 	if w.Recorder != nil {
@@ -207,7 +216,7 @@ func (w *World) transmit(s *station, adapter int, frame []byte) {
 	if w.watch != nil {
 		w.watch(s, segment, p)
 	}
-	f := inflight{w.now + latency, l.cable, l.port, tag, p}
+	f := inflight{w.now + latency, l.cable, l.port, tag, p, w.arriving}
 	if w.disturb != nil {
 		lost, later := w.disturb(segment)
 		if lost {
@@ -248,8 +257,8 @@ func (w *World) next() (at time.Duration, ok bool) {
 	return at, ok
 }
 
-// run lets everything happen that happens until the given time.
-func (w *World) run(until time.Duration) {
+// advance lets everything happen that happens until the given time.
+func (w *World) advance(until time.Duration) {
 	for {
 		at, frame := until+1, false
 		if w.frames.size() > 0 {
@@ -277,7 +286,7 @@ func (w *World) run(until time.Duration) {
 			} else {
 				f = w.frames.pop()
 			}
-			w.at = f.cable
+			w.at, w.carried = f.cable, f.real
 			f.cable.Forward(f.port, f.tag, f.p, w.deliver)
 			continue
 		}

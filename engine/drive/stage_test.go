@@ -38,8 +38,7 @@ type realGuest struct {
 	t      *testing.T
 	plan   *plan.Plan
 	guest  *plan.Adapter
-	lab    *rehearse.Lab
-	outlet *rehearse.Outlet
+	lab    *rehearse.Live
 	drive  *Drive
 	script string // for the lease client
 }
@@ -157,7 +156,7 @@ func (s *realGuest) reach(to *plan.Adapter, service lab.Service, text *string) c
 		*text, _ = s.sh("ping", "-c", "2", "-W", "2", address)
 		got.Answered = strings.Contains(*text, "bytes from")
 		if to == nil && got.Answered {
-			s.drive.Do(s.t.Context(), func(time.Duration) { got.Source = s.outlet.Pinged() })
+			s.drive.Do(s.t.Context(), func(time.Duration) { got.Source = s.lab.Pinged() })
 		}
 	case lab.TCP:
 		out, err := s.sh("curl", "-sS", "-m", "5", fmt.Sprintf("http://%s:%d/", address, service.From))
@@ -280,16 +279,15 @@ func TestRealGuest(t *testing.T) {
 			for _, r := range rehearse.New(p).Verdict().Claims {
 				rehearsed[r.ID] = r.Verdict
 			}
-			s := &realGuest{t: t, plan: p, guest: p.Machine("heron").Adapters[0], lab: rehearse.New(p),
+			s := &realGuest{t: t, plan: p, guest: p.Machine("heron").Adapters[0], lab: rehearse.NewLive(p, func(m *plan.Machine) bool { return m.Name == "heron" }),
 				script: filepath.Join(t.TempDir(), "lease.sh")}
 			require.NoError(t, os.WriteFile(s.script, []byte(strings.ReplaceAll(script, `\\`, `\`)), 0o755))
 			space(t, s.guest.MAC)
 			far, err := Open("far", s.guest.Number)
 			require.NoError(t, err)
 			defer far.Close()
-			s.outlet = s.lab.Expose(s.guest)
-			s.outlet.Start()
-			s.drive, err = New(s.outlet, far)
+			s.lab.Start()
+			s.drive, err = New(s.lab, far)
 			require.NoError(t, err)
 			ctx, cancel := context.WithCancel(t.Context())
 			ended := make(chan error)

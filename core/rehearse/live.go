@@ -1,0 +1,240 @@
+package rehearse
+
+import (
+	"math"
+	"net/netip"
+	"slices"
+	"time"
+
+	"openbastion/core/node"
+	"openbastion/core/packet"
+	"openbastion/core/plan"
+)
+
+// Live is a rehearsal in whose wires real machines are: what the lab sends them comes
+// out, and what they send is put in. Everybody else (the outside, the host, strangers,
+// and machines of the plan that are not real) stays simulated, and whoever is hostile
+// speaks from the switch in the real machine's place. Time is whatever it is told.
+//
+// Adapters are numbered from 1 by their place in Adapters; an appliance's tagged
+// ports are adapters of their own, and send and take what they carry untagged.
+type Live struct {
+	*Lab
+	Adapters []*plan.Adapter
+
+	// Wait lets everything happen, in the lab and outside it, until a time; it is
+	// called from within questions. Nil: time passes at once.
+	Wait func(until time.Duration)
+	// Plug plugs or unplugs a real adapter. Nil: the switch alone does.
+	Plug func(a *plan.Adapter, up bool)
+	// Forget has a real machine forget what its neighbors told it.
+	Forget func(*plan.Machine)
+	// Bridged tells whether a bridge outside carries a wire's frames between the real
+	// machines on it; they are put in to be seen only. What the lab itself sends there
+	// comes out once, by the number that Bridge gives.
+	Bridged func(*plan.Wire) bool
+
+	began  time.Duration // the lab's time when the real one was zero
+	out    []node.Emission
+	places map[place]int
+	last   map[*cable]int // the frame that last came out to a bridge
+}
+
+// place is an adapter's tag on a station's link.
+type place struct {
+	s       *station
+	adapter int
+	tag     int
+}
+
+// Timing of a lab whose machines are real: they need moments where simulated ones
+// need none, and nobody waits a minute for what is not coming.
+var (
+	virtual = timing{pace: 5 * latency, settle: 10 * time.Millisecond, answer: answerTime, step: 100 * time.Microsecond, link: time.Second}
+	realish = timing{pace: 3 * time.Millisecond, settle: 60 * time.Millisecond, answer: 2500 * time.Millisecond, step: time.Millisecond,
+		link: 50 * time.Millisecond}
+)
+
+// timing is how long the stage gives things.
+type timing struct {
+	pace   time.Duration // between bursts of hostile frames
+	settle time.Duration // after the last of them
+	answer time.Duration // after the last question
+	step   time.Duration // between questions
+	link   time.Duration // after a cable was pulled
+}
+
+// NewLive builds the world around the machines of a plan that are real.
+func NewLive(p *plan.Plan, real func(*plan.Machine) bool) *Live {
+	v := &Live{Lab: New(p), places: map[place]int{}, last: map[*cable]int{}}
+	v.timing = realish
+	v.world.Budget = math.MaxInt
+	v.world.live = v
+	for _, m := range append(slices.Clone(p.Appliances()), p.Guests()...) {
+		if !real(m) {
+			continue
+		}
+		s := v.members[m]
+		s.real = true
+		for _, port := range s.node.Ports() {
+			port.Client, port.Server = nil, nil
+		}
+		for _, a := range m.Adapters {
+			v.Adapters = append(v.Adapters, a)
+			tag := 0
+			if a.Over != nil {
+				tag = a.Segment.Tag
+			}
+			v.places[place{s, a.Number, tag}] = len(v.Adapters)
+		}
+	}
+	return v
+}
+
+// Start lets the simulated part of the lab come up, in no time; the clock of what
+// is real begins with it.
+func (v *Live) Start() {
+	v.Lab.start()
+	v.began = v.world.now
+}
+
+// Real tells whether a machine is.
+func (v *Live) Real(m *plan.Machine) bool {
+	s := v.members[m]
+	return s != nil && s.real
+}
+
+// Bridge gives the number by which frames come out to the bridge of a wire.
+func (v *Live) Bridge(w *plan.Wire) int { return -1 - slices.Index(v.plan.Wires, w) }
+
+// SetAddresses notes which addresses a real adapter has, for those who know them.
+func (v *Live) SetAddresses(a *plan.Adapter, four netip.Prefix, six []netip.Prefix) {
+	_, port := v.portOf(a)
+	port.Address = four
+	if port.IPv6 != nil {
+		port.IPv6.Addresses = six
+	}
+}
+
+// Receive puts a frame of a real adapter on the lab's wire.
+func (v *Live) Receive(now time.Duration, number int, frame []byte) {
+	v.Advance(now)
+	if number < 1 || number > len(v.Adapters) {
+		return
+	}
+	a := v.Adapters[number-1]
+	s := v.members[a.Machine]
+	if !s.real { // somebody hostile stands in its place
+		return
+	}
+	frame = slices.Clone(frame)
+	if a.Over != nil {
+		frame = packet.Tagged(frame, a.Segment.Tag)
+	}
+	v.world.arriving = true
+	v.world.transmit(s, a.Number, frame)
+	v.world.arriving = false
+}
+
+// arrive is what a real machine is sent.
+func (v *Live) arrive(e *end, c *cable, real bool, p *packet.Packet) {
+	s := e.station
+	if port := s.node.PortFor(e.adapter, p); port != nil && s.node.Seen != nil && (p.IPv4 || p.IPv6 && port.IPv6 != nil) {
+		s.node.Seen(p)
+	}
+	number, ok := v.places[place{s, e.adapter, p.Tag}]
+	frame := p.Bytes
+	if ok && p.Tag != 0 {
+		frame = packet.Untagged(frame)
+	} else if !ok {
+		number = v.places[place{s, e.adapter, 0}]
+	}
+	if w := v.wireOf(v.Adapters[number-1]); w != nil {
+		if real || v.last[c] == p.Number {
+			return // the bridge has carried it
+		}
+		v.last[c], number = p.Number, v.Bridge(w)
+	}
+	v.out = append(v.out, node.Emission{Adapter: number, Frame: frame})
+}
+
+// wireOf gives the wire of an adapter when a bridge outside carries it, else nil.
+func (v *Live) wireOf(a *plan.Adapter) *plan.Wire {
+	if a.Segment.Nowhere() || v.Bridged == nil || !v.Bridged(a.Segment.Wire) {
+		return nil
+	}
+	return a.Segment.Wire
+}
+
+// Advance lets everything happen in the lab that happens until now. When the lab was
+// asked something meanwhile, which takes time of its own, its clock is set by what it
+// has become.
+func (v *Live) Advance(now time.Duration) {
+	v.began = max(v.began, v.world.now-now)
+	v.world.advance(v.began + now)
+}
+
+// Deadline gives when something happens next.
+func (v *Live) Deadline() (time.Duration, bool) {
+	at, ok := v.world.next()
+	return max(at-v.began, 0), ok
+}
+
+// Drain gives the frames that came out since the last call.
+func (v *Live) Drain() []node.Emission {
+	out := v.out
+	v.out = nil
+	return out
+}
+
+// plug plugs or unplugs a real machine's adapter.
+func (v *Live) plug(s *station, adapter int, up bool) {
+	if v.Plug == nil {
+		return
+	}
+	for _, a := range v.Adapters {
+		if v.members[a.Machine] == s && a.Number == adapter && a.Over == nil {
+			v.Plug(a, up)
+		}
+	}
+}
+
+// replaced puts somebody hostile, who is simulated, in a real machine's place; what
+// it gives puts the machine back.
+func (v *Live) replaced(s *station) (back func()) {
+	if !s.real {
+		return func() {}
+	}
+	numbers := []int{}
+	for _, a := range v.Adapters {
+		if v.members[a.Machine] == s && a.Over == nil && a.Plugged {
+			numbers = append(numbers, a.Number)
+		}
+	}
+	for _, n := range numbers {
+		v.plug(s, n, false)
+	}
+	s.real = false
+	return func() {
+		s.real = true
+		for _, n := range numbers {
+			v.plug(s, n, true)
+		}
+		v.world.run(v.world.now + v.timing.link)
+	}
+}
+
+// Pinged gives the source of the last ping that the witness saw, or the zero Addr.
+func (v *Live) Pinged() netip.Addr { return v.pinged }
+
+// Saw gives the source from which the witness saw a ping with a payload.
+func (v *Live) Saw(payload string) netip.Addr { return v.seen[payload] }
+
+// run lets everything happen until a time of the lab.
+func (w *World) run(until time.Duration) {
+	if w.live != nil && w.live.Wait != nil {
+		w.live.Wait(until - w.live.began)
+		return
+	}
+	w.advance(until)
+}
