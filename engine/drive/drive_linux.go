@@ -66,6 +66,15 @@ func (a *Adapter) bind() error {
 	return unix.Bind(a.fd, &unix.SockaddrLinklayer{Protocol: all, Ifindex: device.Index})
 }
 
+// Filter lets in only frames that a program of the classic filter (bpf(4)) takes.
+func (a *Adapter) Filter(program []unix.SockFilter) error {
+	f := unix.SockFprog{Len: uint16(len(program)), Filter: &program[0]}
+	if err := unix.SetsockoptSockFprog(a.fd, unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &f); err != nil {
+		return fmt.Errorf("%s: filter: %w", a.name, err)
+	}
+	return nil
+}
+
 // Close gives the adapter back.
 func (a *Adapter) Close() error { return unix.Close(a.fd) }
 
@@ -117,6 +126,11 @@ type Drive struct {
 	began    time.Time
 	wake     [2]int // a pipe whose reading end the loop watches
 	calls    chan call
+	polls    []unix.PollFd
+	buffer   []byte
+	control  []byte
+	byNumber map[int]*Adapter
+	failed   error
 }
 
 type call struct {
@@ -126,7 +140,10 @@ type call struct {
 
 // New makes a drive. Run must be called for anything to happen.
 func New(m Machine, adapters ...*Adapter) (*Drive, error) {
-	d := &Drive{machine: m, adapters: adapters, began: time.Now(), calls: make(chan call, 16)}
+	d := &Drive{machine: m, adapters: adapters, began: time.Now(), calls: make(chan call, 16), byNumber: map[int]*Adapter{}}
+	for _, a := range adapters {
+		d.byNumber[a.Number] = a
+	}
 	var pipe [2]int
 	if err := unix.Pipe2(pipe[:], unix.O_CLOEXEC|unix.O_NONBLOCK); err != nil {
 		return nil, fmt.Errorf("drive: %w", err)
@@ -160,30 +177,58 @@ func (d *Drive) Run(ctx context.Context) error {
 	for _, a := range d.adapters {
 		polls = append(polls, unix.PollFd{Fd: int32(a.fd), Events: unix.POLLIN})
 	}
-	buffer, control := make([]byte, largest), make([]byte, 256)
-	for ctx.Err() == nil {
-		if err := d.flush(); err != nil {
-			return err
-		}
-		if _, err := unix.Ppoll(polls, d.patience(), nil); err != nil && !errors.Is(err, unix.EINTR) {
-			return fmt.Errorf("drive: poll: %w", err)
-		}
-		d.called(buffer)
-		for _, a := range d.adapters {
-			if err := d.take(a, buffer, control); err != nil {
-				return err
-			}
-		}
-		d.machine.Advance(d.now())
+	d.polls, d.buffer, d.control = polls, make([]byte, largest), make([]byte, 256)
+	for ctx.Err() == nil && d.failed == nil {
+		d.step(time.Second)
+		d.called()
 	}
-	return nil
+	return d.failed
+}
+
+// step waits for frames or the machine's deadline, at most so long, and lets
+// happen what is due.
+func (d *Drive) step(most time.Duration) {
+	if d.failed = d.flush(); d.failed != nil {
+		return
+	}
+	if _, err := unix.Ppoll(d.polls, d.patience(most), nil); err != nil && !errors.Is(err, unix.EINTR) {
+		d.failed = fmt.Errorf("drive: poll: %w", err)
+		return
+	}
+	for {
+		if n, err := unix.Read(d.wake[0], d.buffer); err != nil || n == 0 {
+			break
+		}
+	}
+	for i, a := range d.adapters {
+		if d.polls[i+1].Revents == 0 {
+			continue
+		}
+		if d.failed = d.take(a); d.failed != nil {
+			return
+		}
+	}
+	d.machine.Advance(d.now())
+	if err := d.flush(); err != nil {
+		d.failed = err
+	}
+}
+
+// Until lets happen what happens until a time, from within a function that Do
+// calls; what else is called waits. It returns early when an adapter failed or Run
+// ends.
+func (d *Drive) Until(ctx context.Context, at time.Duration) {
+	for now := d.now(); now < at && d.failed == nil && ctx.Err() == nil; now = d.now() {
+		d.step(at - now)
+	}
+	d.machine.Advance(d.now())
 }
 
 func (d *Drive) now() time.Duration { return time.Since(d.began) }
 
-// patience gives how long to wait for frames: until the machine's deadline.
-func (d *Drive) patience() *unix.Timespec {
-	wait := time.Second
+// patience gives how long to wait for frames: until the machine's deadline, and at
+// most so long.
+func (d *Drive) patience(wait time.Duration) *unix.Timespec {
 	if at, ok := d.machine.Deadline(); ok {
 		wait = min(wait, max(at-d.now(), 0))
 	}
@@ -191,13 +236,8 @@ func (d *Drive) patience() *unix.Timespec {
 	return &ts
 }
 
-// called empties the pipe and does what was asked for.
-func (d *Drive) called(buffer []byte) {
-	for {
-		if n, err := unix.Read(d.wake[0], buffer); err != nil || n == 0 {
-			break
-		}
-	}
+// called does what was asked for.
+func (d *Drive) called() {
 	for {
 		select {
 		case c := <-d.calls:
@@ -210,9 +250,9 @@ func (d *Drive) called(buffer []byte) {
 }
 
 // take hands the machine what an adapter has received.
-func (d *Drive) take(a *Adapter, buffer, control []byte) error {
+func (d *Drive) take(a *Adapter) error {
 	for range burst {
-		frame, err := a.receive(buffer, control)
+		frame, err := a.receive(d.buffer, d.control)
 		if err != nil || frame == nil {
 			return err
 		}
@@ -229,11 +269,9 @@ func (d *Drive) take(a *Adapter, buffer, control []byte) error {
 // flush sends what the machine wants sent.
 func (d *Drive) flush() error {
 	for _, e := range d.machine.Drain() {
-		for _, a := range d.adapters {
-			if a.Number == e.Adapter {
-				if err := a.send(e.Frame); err != nil {
-					return err
-				}
+		if a := d.byNumber[e.Adapter]; a != nil {
+			if err := a.send(e.Frame); err != nil {
+				return err
 			}
 		}
 	}

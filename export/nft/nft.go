@@ -230,7 +230,7 @@ func prefix(field string, p netip.Prefix) party {
 func (w *writer) networks() (four, six []string) {
 	seen := map[netip.Prefix]bool{}
 	for _, a := range w.inside() {
-		if s := a.Segment; !seen[s.Subnet] {
+		if s := a.Segment; s.Subnet.IsValid() && !seen[s.Subnet] { // an unused port is on none
 			seen[s.Subnet] = true
 			four = append(four, s.Subnet.String())
 			if s.Subnet6.IsValid() {

@@ -1,0 +1,131 @@
+package kernel
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"runtime"
+	"strings"
+
+	"github.com/vishvananda/netlink"
+	"github.com/vishvananda/netns"
+	"golang.org/x/sys/unix"
+)
+
+// Space is a network namespace. It lives until Close, or until this program ends.
+type Space struct {
+	fd    int
+	links *netlink.Handle
+}
+
+// NewSpace makes an empty namespace, without IPv6 on what will be made in it and
+// with its loopback up. It needs the right to make namespaces (CAP_SYS_ADMIN).
+func NewSpace() (*Space, error) {
+	s := &Space{fd: -1}
+	err := apart(func() error {
+		if err := unix.Unshare(unix.CLONE_NEWNET); err != nil {
+			return fmt.Errorf("make a network namespace: %w", err)
+		}
+		fd, err := unix.Open(fmt.Sprintf("/proc/self/task/%d/ns/net", unix.Gettid()), unix.O_RDONLY|unix.O_CLOEXEC, 0)
+		if err != nil {
+			return fmt.Errorf("hold a network namespace: %w", err)
+		}
+		s.fd = fd
+		return errors.Join(set("net.ipv6.conf.all.disable_ipv6", "1"), set("net.ipv6.conf.default.disable_ipv6", "1"))
+	})
+	if err == nil {
+		s.links, err = netlink.NewHandleAt(netns.NsHandle(s.fd), unix.NETLINK_ROUTE)
+	}
+	if err == nil {
+		err = s.up("lo")
+	}
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// apart calls a function on a thread of its own, which ends with it: whatever the
+// function did to the thread's namespaces is gone.
+func apart(f func() error) error {
+	done := make(chan error)
+	go func() {
+		runtime.LockOSThread() // and never unlocked: the thread ends with the goroutine
+		done <- f()
+	}()
+	return <-done
+}
+
+// Do calls a function on a thread in the namespace. Sockets that it makes stay there.
+func (s *Space) Do(f func() error) error {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	was, err := unix.Open(fmt.Sprintf("/proc/self/task/%d/ns/net", unix.Gettid()), unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return fmt.Errorf("this thread's network namespace: %w", err)
+	}
+	defer unix.Close(was)
+	if err := unix.Setns(s.fd, unix.CLONE_NEWNET); err != nil {
+		return fmt.Errorf("enter a network namespace: %w", err)
+	}
+	defer func() {
+		if err := unix.Setns(was, unix.CLONE_NEWNET); err != nil {
+			panic(fmt.Sprintf("a thread is lost in a network namespace: %v", err)) // to go on would touch the wrong one
+		}
+	}()
+	return f()
+}
+
+// Close gives the namespace up; the kernel takes it away when nobody uses it.
+func (s *Space) Close() {
+	if s.links != nil {
+		s.links.Close()
+	}
+	if s.fd >= 0 {
+		_ = unix.Close(s.fd)
+		s.fd = -1
+	}
+}
+
+func (s *Space) up(name string) error {
+	l, err := s.links.LinkByName(name)
+	if err == nil {
+		err = s.links.LinkSetUp(l)
+	}
+	if err != nil {
+		return fmt.Errorf("start %s: %w", name, err)
+	}
+	return nil
+}
+
+// settingName refuses what is no name of a kernel setting: parts of lower-case
+// letters, digits, hyphens and underscores.
+func settingName(name string) bool {
+	return name != "" && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_-.") == "" && !strings.Contains(name, "..")
+}
+
+// set gives a kernel setting a value, in the namespace of the calling thread. A
+// setting that this kernel does not have is no error: it has not what it governs.
+func set(name, value string) error {
+	if !settingName(name) {
+		return fmt.Errorf("%q is no name of a kernel setting", name)
+	}
+	err := os.WriteFile("/proc/sys/"+strings.ReplaceAll(name, ".", "/"), []byte(value), 0)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// setFor gives a device's setting a value: its name may hold dots.
+func setFor(family, device, setting, value string) error {
+	if strings.ContainsAny(device, "/\x00") || device == "" || device == "." || device == ".." {
+		return fmt.Errorf("%q is no name of a device", device)
+	}
+	err := os.WriteFile("/proc/sys/net/"+family+"/conf/"+device+"/"+setting, []byte(value), 0)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	return err
+}
