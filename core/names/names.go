@@ -5,6 +5,7 @@
 package names
 
 import (
+	"cmp"
 	"encoding/binary"
 	"net/netip"
 	"slices"
@@ -361,3 +362,13 @@ func ReadAnswer(data []byte, id uint16) (addrs []netip.Addr, rcode dnsmessage.RC
 	}
 	return addrs, m.RCode, true
 }
+
+// answerWords say a resolver's answer codes (RFC 1035, section 4.1.1) in words.
+var answerWords = map[string]string{
+	"RCodeSuccess": "the name is known", "RCodeNameError": "there is no such name", "RCodeServerFailure": "it found nobody to ask",
+	"RCodeRefused": "it refuses to look it up", "RCodeFormatError": "it did not understand",
+	"RCodeNotImplemented": "it does not look such things up",
+}
+
+// Says gives a resolver's answer code in words; what is none comes back as it is.
+func Says(code string) string { return cmp.Or(answerWords[code], code) }

@@ -1,6 +1,7 @@
 package node
 
 import (
+	"cmp"
 	"net/netip"
 	"time"
 
@@ -109,6 +110,7 @@ func (p *Port) changed() {
 
 // probe asks whether anybody has an address and tells the client.
 func (n *Node) probe(port *Port, a netip.Addr) {
+	wait := cmp.Or(port.ProbeWait, probeWait)
 	var ask func(left int, q *Inquiry)
 	ask = func(left int, q *Inquiry) {
 		if len(q.Answers) > 0 || left == 0 {
@@ -116,11 +118,11 @@ func (n *Node) probe(port *Port, a netip.Addr) {
 			return
 		}
 		n.send(port, packet.ARP(packet.ARPRequest, mac.Broadcast, port.MAC, zero, mac.Address{}, a))
-		n.after(probeWait, func() { ask(left-1, q) })
+		n.after(wait, func() { ask(left-1, q) })
 	}
 	q := &Inquiry{Address: a}
 	port.inquiries = append(port.inquiries, q)
-	n.after(probeCount*probeWait+time.Millisecond, func() { port.forget(q) })
+	n.after(probeCount*wait+time.Millisecond, func() { port.forget(q) })
 	ask(probeCount, q)
 }
 

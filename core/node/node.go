@@ -95,7 +95,9 @@ type Port struct {
 	Dial    *ppp.Client // takes the address from a PPPoE session
 	Access  *ppp.Server // gives PPPoE sessions
 	Changed func()      // told after a lease gave or took the address, or nil
-	IPv6    *IPv6       // its IPv6 side, or nil
+
+	ProbeWait time.Duration // how long it waits for who has an address already, each of three times; 0: a second or so
+	IPv6      *IPv6         // its IPv6 side, or nil
 
 	up        bool
 	bridge    *bridge

@@ -375,7 +375,7 @@ func (l *Lab) scan(wan *plan.Adapter, services []lab.Service) answer {
 		finish[i] = l.reach(from, port.Address.Addr(), s)
 		l.world.run(l.world.now + time.Millisecond)
 	}
-	l.world.run(l.world.now + l.timing.answer)
+	l.world.run(l.world.now + l.timing.scan)
 	for i, fn := range finish {
 		got.Attempts++
 		if a := fn(); a.got.(claims.GotReach).Answered {

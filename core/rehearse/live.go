@@ -50,9 +50,10 @@ type place struct {
 // Timing of a lab whose machines are real: they need moments where simulated ones
 // need none, and nobody waits a minute for what is not coming.
 var (
-	virtual = timing{pace: 5 * latency, settle: 10 * time.Millisecond, answer: answerTime, step: 100 * time.Microsecond, link: time.Second}
-	realish = timing{pace: 3 * time.Millisecond, settle: 60 * time.Millisecond, answer: 2500 * time.Millisecond, step: time.Millisecond,
-		link: 50 * time.Millisecond}
+	virtual = timing{pace: 5 * latency, settle: 10 * time.Millisecond, answer: answerTime, step: 100 * time.Microsecond, link: time.Second,
+		back: answerTime, scan: answerTime}
+	realish = timing{pace: time.Millisecond, settle: 40 * time.Millisecond, answer: 1200 * time.Millisecond, scan: 500 * time.Millisecond, step: time.Millisecond,
+		link: 50 * time.Millisecond, back: 200 * time.Millisecond}
 )
 
 // timing is how long the stage gives things.
@@ -60,8 +61,10 @@ type timing struct {
 	pace   time.Duration // between bursts of hostile frames
 	settle time.Duration // after the last of them
 	answer time.Duration // after the last question
+	scan   time.Duration // after the last port that was tried from outside
 	step   time.Duration // between questions
 	link   time.Duration // after a cable was pulled
+	back   time.Duration // after all are plugged again
 }
 
 // NewLive builds the world around the machines of a plan that are real.
@@ -222,6 +225,12 @@ func (v *Live) replaced(s *station) (back func()) {
 		}
 		v.world.run(v.world.now + v.timing.link)
 	}
+}
+
+// AddressOf gives a simulated adapter's address, or why there is none.
+func (v *Live) AddressOf(a *plan.Adapter, six bool) (netip.Addr, string) {
+	_, to, why := v.target(nil, a, six)
+	return to, why
 }
 
 // Pinged gives the source of the last ping that the witness saw, or the zero Addr.

@@ -12,6 +12,7 @@ import (
 	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/lease"
+	"openbastion/core/names"
 	"openbastion/core/node"
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
@@ -46,7 +47,7 @@ func (l *Lab) Set(ctx context.Context, c claims.Condition) error {
 	l.start()
 	l.plugWAN(c == claims.Running)
 	if l.condition = c; c == claims.Running {
-		l.world.run(l.world.now + l.timing.answer)
+		l.world.run(l.world.now + l.timing.back)
 	}
 	return l.world.stopped()
 }
@@ -113,8 +114,8 @@ func (l *Lab) tell(q claims.Question, a answer, tell func(claims.Answer)) {
 // frame is evidence by a frame; number 0 by what a machine knows.
 func (l *Lab) frame(number int, format string, args ...any) claims.Evidence {
 	e := claims.Evidence{Frame: number, Text: fmt.Sprintf(format, args...)}
-	if number == 0 {
-		e.Reading = "the simulated machine"
+	if number == 0 || l.world.live != nil && l.world.Recorder == nil {
+		e.Frame, e.Reading = 0, "the simulated machine"
 	} else if l.world.live == nil {
 		e.At = Epoch.Add(l.world.sent[number-1])
 	}
@@ -245,13 +246,6 @@ func (l *Lab) payload() []byte {
 	return fmt.Appendf(nil, "open bastion probe %08d", l.pings)
 }
 
-// answerWords say a resolver's answer codes (RFC 1035, section 4.1.1) in words.
-var answerWords = map[string]string{
-	"RCodeSuccess": "the name is known", "RCodeNameError": "there is no such name", "RCodeServerFailure": "it found nobody to ask",
-	"RCodeRefused": "it refuses to look it up", "RCodeFormatError": "it did not understand",
-	"RCodeNotImplemented": "it does not look such things up",
-}
-
 func (l *Lab) leaseSeen(a *plan.Adapter, port *node.Port) answer {
 	if port.Client == nil {
 		return answer{missing: a.Machine.Name + " asks for no lease"}
@@ -323,7 +317,7 @@ func (l *Lab) askName(a *plan.Adapter) func() answer {
 		if !look.Answered {
 			return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s did not answer for %s: %s", look.Resolver, look.Name, look.Error)}}
 		}
-		got.Saw = cmp.Or(answerWords[look.Code], look.Code)
+		got.Saw = names.Says(look.Code)
 		what := "is " + strings.Join(subnet.Texts(look.Addrs), ", ")
 		if len(look.Addrs) == 0 {
 			what = "has no address"

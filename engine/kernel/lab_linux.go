@@ -1,0 +1,359 @@
+package kernel
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/google/nftables"
+	"github.com/google/nftables/expr"
+	"github.com/vishvananda/netlink"
+
+	"openbastion/core/ask"
+	"openbastion/core/node"
+	"openbastion/core/plan"
+	"openbastion/core/rehearse"
+	"openbastion/engine/drive"
+)
+
+// Lab is a plan on this kernel. Make one with Up.
+type Lab struct {
+	plan     *plan.Plan
+	machines map[*plan.Machine]*machine
+	live     *rehearse.Live
+	wires    *Space // where the far ends of all cables are
+	switches *drive.Drive
+	shadows  *drive.Drive
+	beside   *Shadows
+	adapters []*drive.Adapter
+	ctx      context.Context
+	cancel   context.CancelFunc
+	ended    sync.WaitGroup
+	failed   chan error
+	Notes    []string // what runs otherwise than on the kernel, and why
+}
+
+// source gives random numbers that nobody can guess, for real wires.
+type source struct{}
+
+func (*source) Uint64() uint64 {
+	var b [8]byte
+	_, _ = rand.Read(b[:]) // which never fails (crypto/rand)
+	return binary.NativeEndian.Uint64(b[:])
+}
+
+// real tells whether a machine runs on the kernel, and why not where it does not.
+func real(m *plan.Machine) (bool, string) {
+	switch {
+	case m.Off:
+		return false, ""
+	case m.Appliance == nil:
+		return true, ""
+	case m.Appliance.Kind == "transparent":
+		return false, m.Name + " bridges: it runs as the program's own filter, as this kernel's bridges may lack connection tracking"
+	}
+	for _, a := range m.Adapters {
+		if a.Port != nil && a.Port.Address.How == "pppoe" {
+			return false, m.Name + " takes its address from a session (PPPoE): it runs as the program's own appliance"
+		}
+	}
+	return true, ""
+}
+
+// Up builds a lab and starts it: the outside, the appliances, the guests. It gives
+// up when the context ends, and leaves nothing behind then, or on an error.
+func Up(ctx context.Context, p *plan.Plan) (*Lab, error) {
+	l := &Lab{plan: p, machines: map[*plan.Machine]*machine{}, beside: newShadows(), failed: make(chan error, 2)}
+	l.ctx, l.cancel = context.WithCancel(context.WithoutCancel(ctx))
+	if err := l.build(ctx); err != nil {
+		l.Down()
+		return nil, err
+	}
+	return l, nil
+}
+
+func (l *Lab) build(ctx context.Context) error {
+	runs := map[*plan.Machine]bool{}
+	for _, m := range append(slices.Clone(l.plan.Appliances()), l.plan.Guests()...) {
+		is, why := real(m)
+		if runs[m] = is; why != "" {
+			l.Notes = append(l.Notes, why)
+		}
+	}
+	l.live = rehearse.NewLive(l.plan, func(m *plan.Machine) bool { return runs[m] })
+	l.live.Start()
+	var err error
+	if l.wires, err = NewSpace(); err != nil {
+		return err
+	}
+	for _, m := range append(slices.Clone(l.plan.Appliances()), l.plan.Guests()...) {
+		if !runs[m] {
+			continue
+		}
+		x, err := newMachine(m, l.plan.Guests(), &source{})
+		if err != nil {
+			return err
+		}
+		l.machines[m] = x
+		if m.Appliance != nil {
+			if err := x.filter(); err != nil { // before anything can pass
+				return err
+			}
+		}
+	}
+	if err := l.cable(ctx); err != nil {
+		return err
+	}
+	for _, x := range l.machines {
+		if err := x.services(); err != nil {
+			return err
+		}
+	}
+	return l.run()
+}
+
+// cable makes a veth pair for each adapter, from its machine to the switch, and opens
+// both ends: the far one for the switch, the near one for the shadow.
+func (l *Lab) cable(ctx context.Context) error {
+	take, err := business()
+	if err != nil {
+		return err
+	}
+	var shadows []*drive.Adapter
+	for i, a := range l.live.Adapters {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		x := l.machines[a.Machine]
+		far, near := fmt.Sprintf("v%d", i+1), device(a)
+		veth := &netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: far}, PeerName: near, PeerHardwareAddr: a.MAC[:],
+			PeerNamespace: netlink.NsFd(x.space.fd)}
+		if err := l.wires.links.LinkAdd(veth); err != nil {
+			return fmt.Errorf("%s: cable of %s: %w", a.Machine.Name, near, err)
+		}
+		if err := l.wires.up(far); err != nil {
+			return err
+		}
+		if err := x.up(a); err != nil {
+			return err
+		}
+		var end, beside *drive.Adapter
+		err := l.wires.Do(func() (err error) { end, err = drive.Open(far, i+1); return err })
+		if err == nil {
+			err = x.space.Do(func() (err error) { beside, err = drive.Open(near, i+1); return err })
+		}
+		if err == nil {
+			err = beside.Filter(take)
+		}
+		if err != nil {
+			return err
+		}
+		l.adapters = append(l.adapters, end)
+		shadows = append(shadows, beside)
+		l.beside.add(x.shadow, x.ports[a].Adapter, i+1)
+	}
+	l.adapters = append(l.adapters, shadows...)
+	n := len(l.live.Adapters)
+	if l.switches, err = drive.New(l.live, l.adapters[:n]...); err != nil {
+		return err
+	}
+	l.shadows, err = drive.New(l.beside, shadows...)
+	return err
+}
+
+// services starts what a machine serves by itself.
+func (x *machine) services() error {
+	if x.plan.Appliance == nil {
+		return x.answer()
+	}
+	seen := map[uint16]bool{}
+	for _, a := range x.plan.Adapters {
+		for _, s := range a.Admin {
+			if seen[s.Port] {
+				continue
+			}
+			seen[s.Port] = true
+			l, err := x.space.listen(s.Port)
+			if err != nil {
+				return fmt.Errorf("%s: %s: %w", x.plan.Name, s, err)
+			}
+			x.stops = append(x.stops, func() { l.Close() })
+			go serve(l, pages(func(netip.AddrPort) string { return fmt.Sprintf("admin page of %s\n", x.plan.Name) }))
+		}
+	}
+	if err := x.serveNames(); err != nil {
+		return err
+	}
+	x.names.upstreams(x.upstreams())
+	return nil
+}
+
+// run lets everything go on: the switch first, then the shadows, who ask for leases.
+func (l *Lab) run() error {
+	l.live.Wait = func(until time.Duration) { l.switches.Until(l.ctx, until) }
+	l.live.Forget = func(m *plan.Machine) {
+		if x := l.machines[m]; x != nil {
+			x.forget()
+		}
+	}
+	for _, d := range []*drive.Drive{l.switches, l.shadows} {
+		l.ended.Add(1)
+		go func() {
+			defer l.ended.Done()
+			if err := d.Run(l.ctx); err != nil {
+				l.failed <- err
+			}
+		}()
+	}
+	start := func(m *plan.Machine) {
+		x := l.machines[m]
+		if x == nil {
+			return
+		}
+		l.shadows.Do(l.ctx, func(now time.Duration) {
+			for _, a := range m.Adapters {
+				p := x.ports[a]
+				if !a.Plugged {
+					x.shadow.SetLink(now, p.Adapter, false)
+					continue
+				}
+				x.shadow.StartSix(now, p)
+				if p.Client != nil {
+					x.shadow.StartLease(now, p)
+				}
+			}
+		})
+	}
+	for _, m := range l.plan.Appliances() {
+		start(m)
+	}
+	l.settled(l.plan.Appliances(), 3*time.Second)
+	for _, m := range l.plan.Guests() {
+		start(m)
+	}
+	l.settled(l.plan.Guests(), 4*time.Second)
+	return nil
+}
+
+// settled waits until machines have their leases, for as long as it may take; a
+// machine that gets none is an observation, not an error.
+func (l *Lab) settled(list []*plan.Machine, most time.Duration) {
+	for end := time.Now().Add(most); time.Now().Before(end) && l.ctx.Err() == nil; time.Sleep(5 * time.Millisecond) {
+		waiting := false
+		for _, m := range list {
+			x := l.machines[m]
+			if x == nil {
+				continue
+			}
+			for _, a := range m.Adapters {
+				waiting = waiting || a.Plugged && x.ports[a].Client != nil && !x.now(a).Address.IsValid()
+			}
+		}
+		if !waiting {
+			return
+		}
+	}
+}
+
+// Down ends the lab: what served, the wires, and every namespace.
+func (l *Lab) Down() {
+	l.cancel()
+	l.ended.Wait()
+	for _, x := range l.machines {
+		x.close()
+	}
+	for _, a := range l.adapters {
+		_ = a.Close()
+	}
+	if l.wires != nil {
+		l.wires.Close()
+	}
+}
+
+// introduction is the table by which a guest answers on every port of its own
+// addresses.
+const (
+	introduction  = "bastion-introduces"
+	introducePort = 7
+)
+
+// answer has a guest say who it is to whoever asks, on every port of its own: what
+// passes can then be told from what is refused on the way.
+func (x *machine) answer() error {
+	tcp, err := x.space.listen(introducePort)
+	if err != nil {
+		return fmt.Errorf("%s: %w", x.plan.Name, err)
+	}
+	x.stops = append(x.stops, func() { tcp.Close() })
+	go serve(tcp, pages(func(client netip.AddrPort) string { return ask.Page(x.plan.Name, client) }))
+	stop, err := x.space.answerUDP(introducePort, func(data []byte, from netip.AddrPort) []byte {
+		reply, ok := ask.Reply(data, x.plan.Name, from)
+		if !ok {
+			return nil
+		}
+		return reply
+	})
+	if err != nil {
+		return fmt.Errorf("%s: %w", x.plan.Name, err)
+	}
+	x.stops = append(x.stops, stop)
+	return nil
+}
+
+// introduce has guests answer on every port, or no more, beside what runs in them.
+func (l *Lab) introduce(on bool) error {
+	var all []error
+	for m, x := range l.machines {
+		if m.Guest == nil {
+			continue
+		}
+		if err := x.introduce(on); err != nil {
+			all = append(all, fmt.Errorf("%s: %w", m.Name, err))
+		}
+	}
+	return errors.Join(all...)
+}
+
+// introduce sends what comes to the guest's own addresses on to who answers for it:
+// only what is its own, so that what it forwards for others passes.
+func (x *machine) introduce(on bool) error {
+	c, err := nftables.New(nftables.WithNetNSFd(x.space.fd))
+	if err != nil {
+		return err
+	}
+	table := c.AddTable(&nftables.Table{Family: nftables.TableFamilyINet, Name: introduction})
+	if !on {
+		c.DelTable(table)
+		return c.Flush()
+	}
+	c.DelTable(table)
+	table = c.AddTable(table)
+	chain := c.AddChain(&nftables.Chain{Name: "in", Table: table, Type: nftables.ChainTypeNAT, Hooknum: nftables.ChainHookPrerouting,
+		Priority: nftables.ChainPriorityNATDest})
+	for _, proto := range []byte{6, 17} {
+		c.AddRule(&nftables.Rule{Table: table, Chain: chain, Exprs: []expr.Any{
+			&expr.Fib{Register: 1, FlagDADDR: true, ResultADDRTYPE: true},
+			&expr.Cmp{Op: expr.CmpOpEq, Register: 1, Data: binary.NativeEndian.AppendUint32(nil, 2)},
+			&expr.Meta{Key: expr.MetaKeyL4PROTO, Register: 1},
+			&expr.Cmp{Op: expr.CmpOpEq, Register: 1, Data: []byte{proto}},
+			&expr.Immediate{Register: 1, Data: binary.BigEndian.AppendUint16(nil, introducePort)},
+			&expr.Redir{RegisterProtoMin: 1},
+		}})
+	}
+	return c.Flush()
+}
+
+// port gives the shadow's port of an adapter with what it belongs to.
+func (l *Lab) port(a *plan.Adapter) (*machine, *node.Port) {
+	x := l.machines[a.Machine]
+	if x == nil {
+		return nil, nil
+	}
+	return x, x.ports[a]
+}

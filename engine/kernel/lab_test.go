@@ -1,0 +1,69 @@
+//go:build linux
+
+package kernel
+
+import (
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"openbastion/core/claims"
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+	"openbastion/core/rehearse"
+	"openbastion/examples"
+)
+
+func planOf(t *testing.T, name string) *plan.Plan {
+	data, err := examples.Labs.ReadFile(name)
+	require.NoError(t, err)
+	l, err := lab.Read(name, data)
+	require.NoError(t, err)
+	p, err := plan.Build(l)
+	require.NoError(t, err)
+	return p
+}
+
+// verdicts gives what a stage says of each claim.
+func verdicts(t *testing.T, p *plan.Plan, s claims.Stage) map[string]claims.Result {
+	doc, _, err := claims.Run(t.Context(), p, s)
+	require.NoError(t, err)
+	out := map[string]claims.Result{}
+	for _, r := range doc.Claims {
+		out[r.ID] = r
+	}
+	return out
+}
+
+// The kernel says of each claim what the rehearsal says.
+func agree(t *testing.T, p *plan.Plan) {
+	began := time.Now()
+	l, err := Up(t.Context(), p)
+	require.NoError(t, err)
+	up := time.Since(began)
+	began = time.Now()
+	got := verdicts(t, p, l)
+	verified := time.Since(began)
+	began = time.Now()
+	l.Down()
+	t.Logf("%s: up in %v, %d claims verified in %v, down in %v", p.Name, up, len(got), verified, time.Since(began))
+	for id, want := range verdicts(t, p, rehearse.New(p)) {
+		assert.Equal(t, want.Verdict, got[id].Verdict, "%s: rehearsal %q, kernel %q", id, want.Saw, got[id].Saw)
+	}
+}
+
+func TestAgreesWithTheRehearsal(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("needs root for network namespaces")
+	}
+	names := []string{"saltmarsh.yaml", "saltmarsh-leaky.yaml"}
+	if one := os.Getenv("LAB"); one != "" {
+		names = []string{one}
+	}
+	for _, name := range names {
+		t.Run(name, func(t *testing.T) { agree(t, planOf(t, name)) })
+	}
+}
