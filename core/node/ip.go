@@ -84,11 +84,6 @@ func (n *Node) refuse(in *Port, p *packet.Packet) {
 }
 
 func (n *Node) forward(in *Port, p *packet.Packet) {
-	if p.TTL <= 1 {
-		n.Say(Lost, 0, "its time to live ran out")
-		n.icmpError(in, p, packet.TimeExceeded, 0)
-		return
-	}
 	out, hop := n.route(p.Destination)
 	if n.Hook != nil {
 		if by := n.Hook.Leading(p); by != nil {
@@ -97,18 +92,17 @@ func (n *Node) forward(in *Port, p *packet.Packet) {
 			}
 		}
 	}
-	if n.Spreads {
-		for _, q := range n.ports {
-			if q != in && q != out && q.leadsOut() {
-				c := p.Copy()
-				c.Hop()
-				n.sendVia(q, nil, q.Gateway, c)
-			}
-		}
+	if n.Spreads && p.TTL > 1 {
+		n.spread(in, out, p)
 	}
 	if out == nil {
 		n.Tell(Note{Kind: Lost, Why: NoRoute, Hop: p.Destination}, "no route to %s", p.Destination)
 		n.icmpError(in, p, packet.Unreachable, packet.NetUnreachable)
+		return
+	}
+	if p.TTL <= 1 { // looked at after the route, as systems do: who knows no way says that
+		n.Say(Lost, 0, "its time to live ran out")
+		n.icmpError(in, p, packet.TimeExceeded, 0)
 		return
 	}
 	n.sayRoute(out, hop, p)
@@ -131,6 +125,17 @@ func (n *Node) forward(in *Port, p *packet.Packet) {
 		p, _ = packet.Decode(packet.Untagged(p.Bytes))
 	}
 	n.sendVia(out, in, hop, p)
+}
+
+// spread sends a copy of what is forwarded out of every other way as well.
+func (n *Node) spread(in, out *Port, p *packet.Packet) {
+	for _, q := range n.ports {
+		if q != in && q != out && q.leadsOut() {
+			c := p.Copy()
+			c.Hop()
+			n.sendVia(q, nil, q.Gateway, c)
+		}
+	}
 }
 
 // Route gives the port and next hop for a destination; a nil port when there

@@ -16,10 +16,12 @@ import (
 	"github.com/vishvananda/netlink"
 
 	"openbastion/core/ask"
+	"openbastion/core/lab"
 	"openbastion/core/node"
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
 	"openbastion/engine/drive"
+	"openbastion/export/nft"
 )
 
 // Lab is a plan on this kernel. Make one with Up.
@@ -69,7 +71,7 @@ func real(m *plan.Machine) (bool, string) {
 // Up builds a lab and starts it: the outside, the appliances, the guests. It gives
 // up when the context ends, and leaves nothing behind then, or on an error.
 func Up(ctx context.Context, p *plan.Plan) (*Lab, error) {
-	l := &Lab{plan: p, machines: map[*plan.Machine]*machine{}, beside: newShadows(), failed: make(chan error, 2)}
+	l := &Lab{plan: p, machines: map[*plan.Machine]*machine{}, beside: newShadows(), failed: make(chan error, 1)}
 	l.ctx, l.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if err := l.build(ctx); err != nil {
 		l.Down()
@@ -101,6 +103,9 @@ func (l *Lab) build(ctx context.Context) error {
 			return err
 		}
 		l.machines[m] = x
+		if m.Guest != nil {
+			x.moved = l.follow
+		}
 		if m.Appliance != nil {
 			if err := x.filter(); err != nil { // before anything can pass
 				return err
@@ -207,7 +212,7 @@ func (l *Lab) run() error {
 		go func() {
 			defer l.ended.Done()
 			if err := d.Run(l.ctx); err != nil {
-				l.failed <- err
+				l.fail(err)
 			}
 		}()
 	}
@@ -233,18 +238,63 @@ func (l *Lab) run() error {
 	for _, m := range l.plan.Appliances() {
 		start(m)
 	}
-	l.settled(l.plan.Appliances(), 3*time.Second)
+	l.settled(l.plan.Appliances())
 	for _, m := range l.plan.Guests() {
 		start(m)
 	}
-	l.settled(l.plan.Guests(), 4*time.Second)
+	l.settled(l.plan.Guests())
 	return nil
 }
 
+// fail notes why the lab no longer runs as it should: the first reason stays.
+func (l *Lab) fail(err error) {
+	select {
+	case l.failed <- err:
+	default:
+	}
+}
+
+// Failed gives a channel that says why the lab no longer runs as it should.
+func (l *Lab) Failed() <-chan error { return l.failed }
+
+// follow has what is published to a guest without an address of its own lead to the
+// one that it has now.
+func (l *Lab) follow(guest *plan.Adapter) {
+	if guest.Address.IsValid() {
+		return
+	}
+	leads := func(to *plan.Adapter) bool { return to == guest }
+	for m, x := range l.machines {
+		if m.Appliance == nil || !slices.ContainsFunc(m.Publishes, func(v plan.Publish) bool { return leads(v.To) }) &&
+			!slices.ContainsFunc(m.OneToOne, func(v plan.OneToOne) bool { return leads(v.To) }) {
+			continue
+		}
+		if err := x.rules(l.addressNow); err != nil {
+			l.fail(err)
+		}
+	}
+}
+
+// addressNow gives the address that an adapter has now.
+func (l *Lab) addressNow(a *plan.Adapter) netip.Addr {
+	if x := l.machines[a.Machine]; x != nil {
+		return x.now(a).Address.Addr()
+	}
+	return nft.Planned(a)
+}
+
+// How long machines may take to come by their leases: where somebody is planned to hand
+// them out, long enough for one who was offered a taken address to ask again (RFC 2131,
+// section 3.1, has it wait ten seconds); elsewhere, long enough for somebody unplanned.
+const (
+	served   = 14 * time.Second
+	unserved = time.Second
+)
+
 // settled waits until machines have their leases, for as long as it may take; a
 // machine that gets none is an observation, not an error.
-func (l *Lab) settled(list []*plan.Machine, most time.Duration) {
-	for end := time.Now().Add(most); time.Now().Before(end) && l.ctx.Err() == nil; time.Sleep(5 * time.Millisecond) {
+func (l *Lab) settled(list []*plan.Machine) {
+	for began := time.Now(); l.ctx.Err() == nil; time.Sleep(5 * time.Millisecond) {
 		waiting := false
 		for _, m := range list {
 			x := l.machines[m]
@@ -252,13 +302,34 @@ func (l *Lab) settled(list []*plan.Machine, most time.Duration) {
 				continue
 			}
 			for _, a := range m.Adapters {
-				waiting = waiting || a.Plugged && x.ports[a].Client != nil && !x.now(a).Address.IsValid()
+				waiting = waiting || a.Plugged && time.Since(began) < patience(a) && l.awaits(x, a)
 			}
 		}
 		if !waiting {
 			return
 		}
 	}
+}
+
+func patience(a *plan.Adapter) time.Duration {
+	s := a.Segment
+	_, planned := s.LeaseService()
+	above := s.Reach != lab.Isolated && s.Reach != lab.Host && s.Lab.Leases == ""
+	if planned != nil || above || s.Lab.Leases == "upstream" || s.Lab.Leases == "host" {
+		return served
+	}
+	return unserved
+}
+
+// awaits tells an adapter that has not yet come by what it asked for.
+func (l *Lab) awaits(x *machine, a *plan.Adapter) bool {
+	return x.ports[a].Client != nil && !x.now(a).Address.IsValid() || l.awaitsSix(a) && len(l.six(a)) == 0
+}
+
+// awaitsSix tells a guest's adapter on whose segment somebody is planned who announces
+// IPv6.
+func (l *Lab) awaitsSix(a *plan.Adapter) bool {
+	return a.Guest != nil && a.Segment.Port != nil && a.Segment.Port.Address6.IsValid()
 }
 
 // Down ends the lab: what served, the wires, and every namespace.

@@ -34,6 +34,8 @@ type machine struct {
 	resolver *names.Resolver              // of an appliance
 	names    *resolver                    // on its sockets
 
+	moved func(*plan.Adapter) // called when a guest's lease has changed, by the shadows' loop
+
 	mu    sync.Mutex
 	state map[*plan.Adapter]state // what the shadow came by
 	stops []func()
@@ -134,8 +136,9 @@ func (x *machine) up(a *plan.Adapter) error {
 		if a.Guest != nil {
 			accept = "1"
 		}
-		return errors.Join(setFor("ipv6", name, "accept_ra", accept), setFor("ipv6", name, "disable_ipv6", six),
-			setFor("ipv4", name, "send_redirects", "0"))
+		return errors.Join(setFor("ipv6", name, "accept_ra", accept), setFor("ipv6", name, "dad_transmits", "0"),
+			setFor("ipv6", name, "router_solicitation_delay", "0"), setFor("ipv6", name, "disable_ipv6", six),
+			setFor("ipv4", name, "send_redirects", "0"), setFor("ipv4", name, "arp_announce", "2"))
 	})
 	if err == nil {
 		err = x.space.up(name)
@@ -238,10 +241,14 @@ func (x *machine) changed(a *plan.Adapter) {
 		b := *p.Client.Binding
 		s.Lease = &b
 	}
+	was := x.now(a)
 	x.keep(a, s)
 	_ = x.address(a, p.Address, p.Gateway) // the lease stands; what the kernel refuses of it shows in what is asked
 	if x.names != nil {
 		x.names.upstreams(x.upstreams())
+	}
+	if x.moved != nil && s.Address != was.Address {
+		x.moved(a)
 	}
 }
 
@@ -258,9 +265,9 @@ func (x *machine) upstreams() (list []netip.Addr) {
 // filter sets the kernel's settings and rules of an appliance.
 func (x *machine) filter() error {
 	err := x.space.Do(func() error {
-		for line := range strings.Lines(string(nft.Settings(x.plan))) {
+		for line := range strings.Lines(string(nft.Settings(x.plan, device))) {
 			name, value, ok := strings.Cut(strings.TrimSpace(line), " = ")
-			if !ok || strings.HasPrefix(line, "#") {
+			if !ok || strings.ContainsAny(line[:1], "#-") {
 				continue
 			}
 			if err := set(name, value); err != nil {
@@ -272,9 +279,15 @@ func (x *machine) filter() error {
 	if err != nil {
 		return fmt.Errorf("%s: kernel settings: %w", x.plan.Name, err)
 	}
+	return x.rules(nft.Planned)
+}
+
+// rules gives the kernel an appliance's rules, in place of those it had, with the
+// addresses of guests that something leads to.
+func (x *machine) rules(address func(*plan.Adapter) netip.Addr) error {
 	c, err := ruleset.Open(x.space.fd)
 	if err == nil {
-		err = ruleset.Load(c, nft.Rules(x.plan, device))
+		err = ruleset.Load(c, nft.Rules(x.plan, device, address))
 	}
 	if err != nil {
 		return fmt.Errorf("%s: rules of the packet filter: %w", x.plan.Name, err)

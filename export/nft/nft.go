@@ -26,8 +26,8 @@ func Files(p *plan.Plan, device func(*plan.Adapter) string) []bundle.File {
 	}
 	var out []bundle.File
 	for _, m := range p.Appliances() {
-		out = append(out, bundle.File{Name: m.Name + "/nftables.conf", Data: Rules(m, device)},
-			bundle.File{Name: m.Name + "/90-" + m.Name + ".conf", Data: Settings(m)})
+		out = append(out, bundle.File{Name: m.Name + "/nftables.conf", Data: Rules(m, device, Planned)},
+			bundle.File{Name: m.Name + "/90-" + m.Name + ".conf", Data: Settings(m, device)})
 	}
 	return out
 }
@@ -37,7 +37,9 @@ type writer struct {
 	bytes.Buffer
 	m      *plan.Machine
 	device func(*plan.Adapter) string
-	bridge bool // a transparent appliance
+	// address gives what a guest's adapter has that something leads to, or the zero Addr.
+	address func(*plan.Adapter) netip.Addr
+	bridge  bool // a transparent appliance
 }
 
 func (w *writer) line(depth int, format string, args ...any) {
@@ -47,7 +49,7 @@ func (w *writer) line(depth int, format string, args ...any) {
 }
 
 // Settings gives the kernel settings, for sysctl.
-func Settings(m *plan.Machine) []byte {
+func Settings(m *plan.Machine, device func(*plan.Adapter) string) []byte {
 	forward := 1
 	if m.Appliance.Kind == "transparent" {
 		forward = 0
@@ -62,13 +64,27 @@ func Settings(m *plan.Machine) []byte {
 	if len(m.WAN()) > 1 {
 		strict = 2 // answers come back by the WAN that they left by, whichever leads out now
 	}
-	return fmt.Appendf(nil,
-		"# Kernel settings of %s: load with sysctl --system.\nnet.ipv4.ip_forward = %d\nnet.ipv6.conf.all.forwarding = %d\nnet.ipv4.conf.all.rp_filter = %d\nnet.ipv4.conf.default.rp_filter = %d\nnet.ipv4.conf.all.accept_redirects = 0\nnet.ipv4.conf.all.send_redirects = 0\nnet.ipv4.conf.all.accept_source_route = 0\nnet.ipv6.conf.all.accept_redirects = 0\nnet.ipv6.conf.all.accept_source_route = 0\n", m.Name, forward, six, strict, strict)
+	out := fmt.Appendf(nil, "# Kernel settings of %s: load with sysctl --system.\n"+
+		"net.ipv4.ip_forward = %d\nnet.ipv6.conf.all.forwarding = %d\n"+
+		"net.ipv4.conf.all.rp_filter = %d\nnet.ipv4.conf.default.rp_filter = %d\n"+
+		"net.ipv4.conf.all.accept_redirects = 0\nnet.ipv4.conf.all.send_redirects = 0\nnet.ipv4.conf.default.send_redirects = 0\n"+
+		"net.ipv4.conf.all.accept_source_route = 0\nnet.ipv6.conf.all.accept_redirects = 0\n"+
+		"net.ipv6.conf.all.accept_source_route = 0\n", m.Name, forward, six, strict, strict)
+	for _, a := range m.Adapters { // the kernel sends redirects when either says so, all or the device
+		out = fmt.Appendf(out, "-net/ipv4/conf/%s/send_redirects = 0\n", device(a))
+	}
+	return out
 }
 
-// Rules gives the rules, for nft -f.
-func Rules(m *plan.Machine, device func(*plan.Adapter) string) []byte {
-	w := &writer{m: m, device: device, bridge: m.Appliance.Kind == "transparent"}
+// Planned is the address that a plan gives an adapter for sure: a lease that may be any
+// of a pool is none.
+func Planned(a *plan.Adapter) netip.Addr { return a.Address.Addr() }
+
+// Rules gives the rules, for nft -f, with the devices of the appliance's adapters and
+// the addresses of guests that something leads to; what leads to a guest without one
+// (the zero Addr) is left out, with a comment.
+func Rules(m *plan.Machine, device func(*plan.Adapter) string, address func(*plan.Adapter) netip.Addr) []byte {
+	w := &writer{m: m, device: device, address: address, bridge: m.Appliance.Kind == "transparent"}
 	w.line(0, "#!/usr/sbin/nft -f")
 	w.line(0, "# Packet filter and translation of %s. The device names below are the likely", m.Name)
 	w.line(0, "# ones: compare the hardware addresses and put the right ones in.")
@@ -389,7 +405,8 @@ func (w *writer) translation() {
 	w.line(1, "chain incoming {")
 	w.line(2, "type nat hook prerouting priority -100; policy accept;")
 	for _, v := range w.m.Publishes {
-		if !v.To.Address.IsValid() {
+		to := w.address(v.To)
+		if !to.IsValid() {
 			w.line(2, "# %s/%d cannot be published: %s has no fixed address", v.Proto, v.Port, v.To.Machine.Name)
 			continue
 		}
@@ -397,15 +414,15 @@ func (w *writer) translation() {
 		if len(own) > 0 {
 			not = "ip daddr != { " + strings.Join(own, ", ") + " } "
 		}
-		w.line(2, "%sfib daddr type local %s dport %d meta mark set 2 dnat ip to %s:%d", not, v.Proto, v.Port, v.To.Address.Addr(), v.Target)
+		w.line(2, "%sfib daddr type local %s dport %d meta mark set 2 dnat ip to %s:%d", not, v.Proto, v.Port, to, v.Target)
 	}
 	for _, v := range w.m.OneToOne {
-		if v.To.Address.IsValid() {
+		if to := w.address(v.To); to.IsValid() {
 			w.line(2, "# the WAN port must have the address %s as well", v.Outside)
 			if home := v.To.Segment.Port; home != nil && home.Machine == w.m { // neighbors need no rule
-				w.line(2, "iifname $port_%s ip daddr %s meta mark set 2 dnat ip to %s", name(home), v.Outside, v.To.Address.Addr())
+				w.line(2, "iifname $port_%s ip daddr %s meta mark set 2 dnat ip to %s", name(home), v.Outside, to)
 			}
-			w.line(2, "ip daddr %s dnat ip to %s", v.Outside, v.To.Address.Addr())
+			w.line(2, "ip daddr %s dnat ip to %s", v.Outside, to)
 		}
 	}
 	w.line(1, "}")
@@ -414,8 +431,8 @@ func (w *writer) translation() {
 	w.line(2, "meta mark & 1 == 1 masquerade")
 	if len(wans) > 0 {
 		for _, v := range w.m.OneToOne {
-			if v.To.Address.IsValid() {
-				w.line(2, "oifname %s ip saddr %s snat ip to %s", ports(wans), v.To.Address.Addr(), v.Outside)
+			if to := w.address(v.To); to.IsValid() {
+				w.line(2, "oifname %s ip saddr %s snat ip to %s", ports(wans), to, v.Outside)
 			}
 		}
 		var nets []string

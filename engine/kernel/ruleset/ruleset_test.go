@@ -64,7 +64,7 @@ func TestLoadsWhatTheToolLoads(t *testing.T) {
 			if m.Appliance.Kind == "transparent" {
 				continue
 			}
-			text := nft.Rules(m, (*plan.Adapter).Linux)
+			text := nft.Rules(m, (*plan.Adapter).Linux, nft.Planned)
 			if strings.Contains(string(text), "maxseg") {
 				continue // sessions stay simulated
 			}

@@ -1,0 +1,100 @@
+//go:build linux
+
+package openbastion
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"openbastion/core/claims"
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+	"openbastion/core/rehearse"
+	"openbastion/engine/kernel"
+)
+
+// differing runs a lab on the kernel and in the rehearsal and says claim by claim where
+// they differ.
+func differing(t *testing.T, p *plan.Plan) (claimed int, differ []string) {
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	defer cancel()
+	run := func(s claims.Stage) map[string]claims.Result {
+		doc, _, err := claims.Run(ctx, p, s)
+		require.NoError(t, err)
+		out := map[string]claims.Result{}
+		for _, r := range doc.Claims {
+			out[r.ID] = r
+		}
+		return out
+	}
+	l, err := kernel.Up(ctx, p)
+	require.NoError(t, err)
+	defer l.Down()
+	real := run(l)
+	for id, want := range run(rehearse.New(p)) {
+		claimed++
+		if got := real[id]; got.Verdict != want.Verdict {
+			differ = append(differ, fmt.Sprintf("%s: rehearsal %s %q, kernel %s %q", id, want.Verdict, want.Saw, got.Verdict, got.Saw))
+		}
+	}
+	return claimed, differ
+}
+
+// The kernel and the rehearsal agree, claim by claim, on labs that nobody thought of
+// (KERNEL of them, from FIRST), and on those whose truth was worked out.
+func TestKernelAndRehearsalAgree(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("needs root for network namespaces")
+	}
+	number := func(name string, otherwise int) int {
+		if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
+			return n
+		}
+		return otherwise
+	}
+	labs := map[string]string{}
+	for seed := number("FIRST", 0); seed < number("FIRST", 0)+number("KERNEL", 4); seed++ {
+		labs[fmt.Sprint("drawn ", seed)] = dice{rand.New(rand.NewPCG(uint64(seed), 11))}.lab()
+	}
+	dir := "testdata/verdicts"
+	if d := os.Getenv("VERDICTS"); d != "" {
+		dir = d
+	}
+	files, err := filepath.Glob(dir + "/*.yaml")
+	require.NoError(t, err)
+	for i, file := range files {
+		if os.Getenv("KERNEL") != "" && os.Getenv("VERDICTS") == "" || os.Getenv("KERNEL") == "" && i%8 != 0 {
+			continue
+		}
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		labs[filepath.Base(file)] = string(text)
+	}
+	made, claimed, agreed := 0, 0, 0
+	for name, text := range labs {
+		l, err := lab.Read(name, []byte(text))
+		if err != nil {
+			continue
+		}
+		p, err := plan.Build(l)
+		if err != nil {
+			continue
+		}
+		n, differ := differing(t, p)
+		made++
+		if claimed += n; len(differ) == 0 {
+			agreed++
+		}
+		assert.Empty(t, differ, "%s\n%s", name, text)
+	}
+	t.Logf("%d labs, %d claims; %d labs agree", made, claimed, agreed)
+}
