@@ -36,7 +36,7 @@ func differing(t *testing.T, p *plan.Plan) (claimed int, differ []string) {
 		}
 		return out
 	}
-	l, err := kernel.Up(ctx, p)
+	l, err := kernel.Up(ctx, p, kernel.Options{})
 	require.NoError(t, err)
 	defer l.Down()
 	real := run(l)

@@ -180,6 +180,12 @@ func allCommands() []command {
 		{"rehearse", groupProve, (*app).rehearse},
 		{"prove", groupProve, (*app).prove},
 		{"trace", groupProve, (*app).trace},
+		{"start", groupReal, (*app).start},
+		{"status", groupReal, (*app).status},
+		{"shell", groupReal, (*app).shell},
+		{"verify", groupReal, (*app).verify},
+		{"stop", groupReal, (*app).stopLab},
+		{keepCommand, groupNotShown, (*app).keep},
 		{"draw", groupBuild, (*app).draw},
 		{"runbook", groupBuild, (*app).runbook},
 		{"export", groupBuild, (*app).export},
@@ -192,7 +198,7 @@ func allCommands() []command {
 		{survey.TryCommand, groupNotShown, (*app).tryAccelerator},
 		{"lab-file", groupNotShown, (*app).labTopic},
 		{"sentences", groupNotShown, (*app).sentenceTopic},
-		{"status", groupNotShown, (*app).statusTopic},
+		{"exit-status", groupNotShown, (*app).exitTopic},
 	}
 }
 

@@ -17,12 +17,13 @@ const (
 	groupPlan     = "Plan"
 	groupBuild    = "Build"
 	groupProve    = "Rehearse"
+	groupReal     = "Run it"
 	groupLookUp   = "Look up"
 	groupNotShown = ""
 )
 
 // groups in the order of the work.
-var groups = []string{groupStart, groupPlan, groupProve, groupBuild, groupLookUp}
+var groups = []string{groupStart, groupPlan, groupProve, groupReal, groupBuild, groupLookUp}
 
 // voice lets a command tree speak as the rest of the program does: help in
 // groups, errors that say how a command is called.
@@ -190,7 +191,7 @@ func (s *screen) flags(title string, set *pflag.FlagSet) {
 // helpCommand shows a command's or a topic's page.
 func (a *app) helpCommand(root *cobra.Command) *cobra.Command {
 	return &cobra.Command{
-		Use: "help [COMMAND|TOPIC]", Short: "How a command is called; lab-file, sentences and status are topics",
+		Use: "help [COMMAND|TOPIC]", Short: "How a command is called; lab-file, sentences and exit-status are topics",
 		Annotations: map[string]string{"group": groupLookUp},
 		RunE: func(_ *cobra.Command, args []string) error {
 			c, rest, err := root.Find(args)

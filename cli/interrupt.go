@@ -45,6 +45,7 @@ func (a *app) watchInterrupts() {
 func (a *app) stop() {
 	if a.stopping != nil {
 		a.stopping()
+		a.stopping = nil
 	}
 }
 

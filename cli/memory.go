@@ -28,6 +28,16 @@ func (a *app) remembered(p *plan.Plan, file string) string {
 	if err != nil {
 		return ""
 	}
+	sum := a.labDigest(p, file)
+	if sum == "" {
+		return ""
+	}
+	return filepath.Join(cache, "openbastion", "rehearsed", sum+".json")
+}
+
+// labDigest tells one state of a lab file and its profiles, as this version reads them,
+// from every other. The file has been read before.
+func (a *app) labDigest(p *plan.Plan, file string) string {
 	profiles, err := json.Marshal(p.Lab.Profiles)
 	if err != nil {
 		return ""
@@ -37,7 +47,7 @@ func (a *app) remembered(p *plan.Plan, file string) string {
 		length := sha256.Sum256(part) // of a fixed length: parts cannot run into each other
 		sum.Write(length[:])
 	}
-	return filepath.Join(cache, "openbastion", "rehearsed", hex.EncodeToString(sum.Sum(nil)[:16])+".json")
+	return hex.EncodeToString(sum.Sum(nil)[:16])
 }
 
 // memorable is how long a rehearsal is remembered.

@@ -135,8 +135,8 @@ An expectation, checked beside what every lab must hold:
   heron reaches ferry tcp/443`)
 }
 
-func (a *app) statusTopic() *cobra.Command {
-	return topic("status", "What the exit status says", `  0    it holds, or was done
+func (a *app) exitTopic() *cobra.Command {
+	return topic("exit-status", "What the exit status says", `  0    it holds, or was done
   1    something is broken: a finding of severity error, a claim that is broken
        or unknown, a way out
   2    the call or an input is wrong

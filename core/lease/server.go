@@ -3,6 +3,7 @@ package lease
 import (
 	"net"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
@@ -52,6 +53,25 @@ func (s *Server) Held(now time.Duration, card mac.Address) netip.Addr {
 		}
 	}
 	return netip.Addr{}
+}
+
+// Handed is an address that a server has handed out.
+type Handed struct {
+	Address netip.Addr
+	Card    mac.Address
+	Until   time.Duration
+}
+
+// List gives what is handed out, by address.
+func (s *Server) List(now time.Duration) []Handed {
+	var out []Handed
+	for _, e := range s.taken {
+		if e.bound && e.until > now {
+			out = append(out, Handed{e.address, e.card, e.until})
+		}
+	}
+	slices.SortFunc(out, func(a, b Handed) int { return a.Address.Compare(b.Address) })
+	return out
 }
 
 // NewServer makes a server without leases.

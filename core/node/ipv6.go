@@ -359,7 +359,7 @@ func (n *Node) announced(port *Port, p *packet.Packet, m *ndp.RouterAdvertisemen
 			n.claim(port, a, func(a netip.Addr) { s.Addresses = append(s.Addresses, netip.PrefixFrom(a, announcedBits)) })
 		}
 	}
-	if m.OtherConfiguration && !s.asks {
+	if m.OtherConfiguration && !s.asks && s.Link.IsValid() { // before it has an address of its own there is no asking
 		s.asks = true
 		n.inform(port, informTries)
 	}

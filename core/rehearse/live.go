@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"openbastion/core/lease"
 	"openbastion/core/node"
 	"openbastion/core/packet"
 	"openbastion/core/plan"
@@ -238,6 +239,21 @@ func (v *Live) Pinged() netip.Addr { return v.pinged }
 
 // Saw gives the source from which the witness saw a ping with a payload.
 func (v *Live) Saw(payload string) netip.Addr { return v.seen[payload] }
+
+// Servers calls a function for each simulated machine that hands out leases, with the
+// lab's time and the name of the segment where it does.
+func (v *Live) Servers(each func(now time.Duration, segment, server string, s *lease.Server)) {
+	for _, s := range v.world.stations {
+		for _, p := range s.node.Ports() {
+			if p.Server == nil || p.Adapter >= len(s.links) || s.links[p.Adapter].cable == nil {
+				continue
+			}
+			if at, ok := s.links[p.Adapter].cable.segments[p.Tag]; ok {
+				each(v.world.now, v.world.Segments[at], s.name, p.Server)
+			}
+		}
+	}
+}
 
 // run lets everything happen until a time of the lab.
 func (w *World) run(until time.Duration) {

@@ -1,3 +1,5 @@
+//go:build linux
+
 package kernel
 
 import (
@@ -22,7 +24,7 @@ func TestDebug(t *testing.T) {
 	p, err := plan.Build(l)
 	require.NoError(t, err)
 	for range 6 {
-		k, err := Up(t.Context(), p)
+		k, err := Up(t.Context(), p, Options{})
 		require.NoError(t, err)
 		doc, _, err := claims.Run(t.Context(), p, k)
 		require.NoError(t, err)

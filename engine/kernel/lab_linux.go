@@ -38,7 +38,13 @@ type Lab struct {
 	cancel   context.CancelFunc
 	ended    sync.WaitGroup
 	failed   chan error
+	watch    *watch
+	log      logs
+	folder   string // for what must be a file for a moment
 	Notes    []string // what runs otherwise than on the kernel, and why
+
+	mu       sync.Mutex
+	programs map[*Running]bool
 }
 
 // source gives random numbers that nobody can guess, for real wires.
@@ -68,10 +74,16 @@ func real(m *plan.Machine) (bool, string) {
 	return true, ""
 }
 
+// Options say how a lab is built.
+type Options struct {
+	Folder string // where a file may be made for a moment; empty: the system's temporary one
+}
+
 // Up builds a lab and starts it: the outside, the appliances, the guests. It gives
 // up when the context ends, and leaves nothing behind then, or on an error.
-func Up(ctx context.Context, p *plan.Plan) (*Lab, error) {
-	l := &Lab{plan: p, machines: map[*plan.Machine]*machine{}, beside: newShadows(), failed: make(chan error, 1)}
+func Up(ctx context.Context, p *plan.Plan, o Options) (*Lab, error) {
+	l := &Lab{plan: p, machines: map[*plan.Machine]*machine{}, beside: newShadows(), failed: make(chan error, 1), folder: o.Folder,
+		programs: map[*Running]bool{}}
 	l.ctx, l.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if err := l.build(ctx); err != nil {
 		l.Down()
@@ -89,6 +101,8 @@ func (l *Lab) build(ctx context.Context) error {
 		}
 	}
 	l.live = rehearse.NewLive(l.plan, func(m *plan.Machine) bool { return runs[m] })
+	l.watch = newWatch(l.plan, l.live.World().Segments)
+	l.live.World().Recorder = l.watch
 	l.live.Start()
 	var err error
 	if l.wires, err = NewSpace(); err != nil {
@@ -108,6 +122,9 @@ func (l *Lab) build(ctx context.Context) error {
 		}
 		if m.Appliance != nil {
 			if err := x.filter(); err != nil { // before anything can pass
+				return err
+			}
+			if err := x.follow(&l.log); err != nil {
 				return err
 			}
 		}
@@ -335,6 +352,7 @@ func (l *Lab) awaitsSix(a *plan.Adapter) bool {
 // Down ends the lab: what served, the wires, and every namespace.
 func (l *Lab) Down() {
 	l.cancel()
+	l.end()
 	l.ended.Wait()
 	for _, x := range l.machines {
 		x.close()

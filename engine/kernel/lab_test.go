@@ -41,7 +41,7 @@ func verdicts(t *testing.T, p *plan.Plan, s claims.Stage) map[string]claims.Resu
 // The kernel says of each claim what the rehearsal says.
 func agree(t *testing.T, p *plan.Plan) {
 	began := time.Now()
-	l, err := Up(t.Context(), p)
+	l, err := Up(t.Context(), p, Options{})
 	require.NoError(t, err)
 	up := time.Since(began)
 	began = time.Now()

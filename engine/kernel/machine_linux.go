@@ -1,7 +1,6 @@
 package kernel
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"net"
@@ -13,6 +12,7 @@ import (
 	"time"
 
 	"github.com/vishvananda/netlink"
+	"github.com/vishvananda/netns"
 	"golang.org/x/sys/unix"
 
 	"openbastion/core/appliance"
@@ -31,12 +31,14 @@ type machine struct {
 	space    *Space
 	shadow   *node.Node
 	ports    map[*plan.Adapter]*node.Port // of the shadow
+	tracker  *netlink.Handle              // of an appliance: asks which conversations its kernel knows
 	resolver *names.Resolver              // of an appliance
 	names    *resolver                    // on its sockets
 
 	moved func(*plan.Adapter) // called when a guest's lease has changed, by the shadows' loop
 
 	mu    sync.Mutex
+	inner *inner // where programs run in it, once one does
 	state map[*plan.Adapter]state // what the shadow came by
 	stops []func()
 }
@@ -47,10 +49,6 @@ type state struct {
 	Gateway netip.Addr
 	DNS     []netip.Addr
 	Lease   *lease.Binding
-	Six     []netip.Prefix
-	Router6 netip.Addr
-	DNS6    []netip.Addr
-	Heard   []node.Announcement
 }
 
 // probeWait is how long a machine waits for who has an address that it was offered: on
@@ -247,6 +245,7 @@ func (x *machine) changed(a *plan.Adapter) {
 	if x.names != nil {
 		x.names.upstreams(x.upstreams())
 	}
+	x.tellResolvers()
 	if x.moved != nil && s.Address != was.Address {
 		x.moved(a)
 	}
@@ -274,10 +273,13 @@ func (x *machine) filter() error {
 				return fmt.Errorf("%s: %w", name, err)
 			}
 		}
-		return nil
+		return set("net.netfilter.nf_conntrack_acct", "1")
 	})
 	if err != nil {
 		return fmt.Errorf("%s: kernel settings: %w", x.plan.Name, err)
+	}
+	if x.tracker, err = netlink.NewHandleAt(netns.NsHandle(x.space.fd), unix.NETLINK_NETFILTER); err != nil {
+		return fmt.Errorf("%s: conversations: %w", x.plan.Name, err)
 	}
 	return x.rules(nft.Planned)
 }
@@ -315,28 +317,8 @@ func (x *machine) close() {
 	for _, stop := range x.stops {
 		stop()
 	}
+	if x.tracker != nil {
+		x.tracker.Close()
+	}
 	x.space.Close()
-}
-
-// resolvers gives what a machine's programs should ask for names.
-func (x *machine) resolvers() (list []netip.Addr) {
-	for _, a := range x.plan.Adapters {
-		s := x.now(a)
-		for _, d := range append(slices.Clone(s.DNS), s.DNS6...) {
-			if !slices.Contains(list, d) {
-				list = append(list, d)
-			}
-		}
-	}
-	return list
-}
-
-// home gives the state of the adapter that leads a machine out, else of its first.
-func (x *machine) home() state {
-	for _, a := range x.plan.Adapters {
-		if s := x.now(a); s.Gateway.IsValid() {
-			return s
-		}
-	}
-	return x.now(cmp.Or(x.plan.Adapters...))
 }

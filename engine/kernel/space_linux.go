@@ -26,7 +26,7 @@ func NewSpace() (*Space, error) {
 		if err := unix.Unshare(unix.CLONE_NEWNET); err != nil {
 			return fmt.Errorf("make a network namespace: %w", err)
 		}
-		fd, err := unix.Open(fmt.Sprintf("/proc/self/task/%d/ns/net", unix.Gettid()), unix.O_RDONLY|unix.O_CLOEXEC, 0)
+		fd, err := unix.Open(ownSpace, unix.O_RDONLY|unix.O_CLOEXEC, 0)
 		if err != nil {
 			return fmt.Errorf("hold a network namespace: %w", err)
 		}
@@ -46,6 +46,9 @@ func NewSpace() (*Space, error) {
 	return s, nil
 }
 
+// ownSpace is the network namespace of the calling thread.
+const ownSpace = "/proc/thread-self/ns/net"
+
 // apart calls a function on a thread of its own, which ends with it: whatever the
 // function did to the thread's namespaces is gone.
 func apart(f func() error) error {
@@ -61,7 +64,7 @@ func apart(f func() error) error {
 func (s *Space) Do(f func() error) error {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	was, err := unix.Open(fmt.Sprintf("/proc/self/task/%d/ns/net", unix.Gettid()), unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	was, err := unix.Open(ownSpace, unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return fmt.Errorf("this thread's network namespace: %w", err)
 	}

@@ -1,0 +1,176 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// keepCommand is the hidden command of a supervising process.
+const keepCommand = "keep"
+
+// startOptions are what start can be told.
+type startOptions struct {
+	stage  string
+	then   string
+	dry    bool
+	asUser bool
+}
+
+func (a *app) startFlags(c *cobra.Command, o *startOptions) {
+	c.Flags().StringVar(&o.stage, "on", "kernel", "where it runs: kernel, in network namespaces of this machine")
+	c.Flags().BoolVar(&o.asUser, "as-user", false, "without root: inside a user namespace of its own, where the system allows that")
+}
+
+func (a *app) start() *cobra.Command {
+	var o startOptions
+	c := &cobra.Command{
+		Use: "start [LAB]", Short: "Build the lab for real on this machine, and keep it running",
+		Long: `Builds the lab out of network namespaces, cables between them and the kernel's
+packet filter: every machine that the kernel can be has its own network stack, the
+appliances filter and translate by the rules that "export --kind nft" writes, and
+leases and names are served on real sockets. A process keeps the lab until "stop";
+it outlives the terminal. Needs root, or --as-user. Nothing of this machine's own
+network is touched.
+
+Programs in the lab's machines see the lab's network, but this machine's files and
+users: it is a bench, not a cage for what is hostile to this machine.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text", "json"); err != nil {
+				return err
+			}
+			if err := o.check(); err != nil {
+				return err
+			}
+			return a.startLab(labArg(args), o)
+		},
+	}
+	a.startFlags(c, &o)
+	c.Flags().StringVar(&o.then, "then", "", "verify: check the claims once it runs, with its output and exit status")
+	c.Flags().BoolVar(&o.dry, "dry-run", false, "say what would be made and changed, and do nothing")
+	return c
+}
+
+func (o startOptions) check() error {
+	switch {
+	case o.stage != "kernel":
+		return usage("--on is kernel, not %q", o.stage)
+	case !oneOf(o.then, "", "verify"):
+		return usage("--then is verify, not %q", o.then)
+	case o.dry && o.then != "":
+		return usage("--dry-run does nothing that could be verified")
+	}
+	return nil
+}
+
+func (a *app) keep() *cobra.Command {
+	var o startOptions
+	c := &cobra.Command{
+		Use: keepCommand + " LAB", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return a.keepLab(args[0], o) },
+	}
+	a.startFlags(c, &o)
+	return c
+}
+
+func (a *app) status() *cobra.Command {
+	return &cobra.Command{
+		Use: "status [LAB]", Short: "How a lab that was started is: machines, leases, rules, flows",
+		Long: `Shows the machines of a lab that runs with their addresses and what their adapters
+carried, the leases that are handed out, how often each rule was met, what the
+appliances translate, and what their rules with "log" saw. LAB is the file or the
+lab's name; without one and without a lab.yaml, every lab that was started is listed.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text", "json"); err != nil {
+				return err
+			}
+			return a.showStatus(args)
+		},
+	}
+}
+
+func (a *app) shell() *cobra.Command {
+	c := &cobra.Command{
+		Use: "shell LAB MACHINE [-- COMMAND…]", Short: "A shell or any program of this machine, inside a machine of the lab",
+		Long: `Runs a program with the network of a machine of the lab, and with its resolvers;
+without one, your shell. Terminal and exit status are passed through. The program
+ends when the lab is stopped.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			at := c.ArgsLenAtDash()
+			if at < 0 {
+				at = len(args)
+			}
+			named, command := args[:at], args[at:]
+			switch len(named) {
+			case 1:
+				named = []string{"lab.yaml", named[0]}
+			case 2:
+			default:
+				return usage("say the lab, the machine, and after -- the command: %s", c.UseLine())
+			}
+			return a.runShell(named[0], named[1], command)
+		},
+	}
+	return c
+}
+
+func (a *app) verify() *cobra.Command {
+	var reports []string
+	var replace bool
+	c := &cobra.Command{
+		Use: "verify [LAB]", Short: "Check the claims on the lab that runs, by real packets",
+		Long: `Asks the lab that runs what "rehearse" asks the simulated one, and judges the
+answers by the same claims: real leases, real names, real packets through the
+kernel's own filter, and hostile ones from where the guests are.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text", "json"); err != nil {
+				return err
+			}
+			return a.verifyLab(labArg(args), reports, replace)
+		},
+	}
+	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
+	c.Flags().StringArrayVar(&reports, "report", nil,
+		"write the verdict to this file: .html (a page), .md (Markdown) or .xml (JUnit, for build servers); may be said again")
+	return c
+}
+
+func (a *app) stopLab() *cobra.Command {
+	all := false
+	c := &cobra.Command{
+		Use: "stop [LAB]", Short: "End a lab that was started, and leave nothing of it",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if all && len(args) > 0 {
+				return usage("--all goes without a lab")
+			}
+			if all {
+				return a.endAll()
+			}
+			return a.endLab(labArg(args))
+		},
+	}
+	c.Flags().BoolVar(&all, "all", false, "every lab that you have started")
+	return c
+}
+
+// size says an amount of bytes in few letters.
+func size(n uint64) string {
+	const step = 1024
+	if n < step {
+		return fmt.Sprintf("%d B", n)
+	}
+	value, units := float64(n), []string{"KiB", "MiB", "GiB", "TiB"}
+	for i, u := range units {
+		value /= step
+		if value < step || i == len(units)-1 {
+			return strings.TrimSuffix(fmt.Sprintf("%.1f", value), ".0") + " " + u
+		}
+	}
+	return ""
+}

@@ -1,0 +1,497 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/creack/pty"
+	"golang.org/x/sys/unix"
+	"golang.org/x/term"
+
+	"openbastion/core/check"
+	"openbastion/core/claims"
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+	"openbastion/core/status"
+	"openbastion/engine/kernel"
+	"openbastion/engine/supervise"
+)
+
+// started is a lab that was started, as the user names it.
+type started struct {
+	folder  supervise.Folder
+	record  supervise.Record
+	changed string // what is to be said of its file now, empty when it is the same
+}
+
+// mayBuild tells whether this process may make network namespaces, else why not.
+func mayBuild() error {
+	header := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
+	var data [2]unix.CapUserData
+	if err := unix.Capget(&header, &data[0]); err == nil {
+		const needed = 1<<unix.CAP_SYS_ADMIN | 1<<unix.CAP_NET_ADMIN
+		if data[0].Effective&needed == needed {
+			return nil
+		}
+	}
+	return failure{exitLacking, "to build a lab on the kernel takes root: it makes network namespaces and devices in them",
+		"Start it as root (sudo bastion start …), or inside a user namespace of its own: bastion start --as-user …"}
+}
+
+func (a *app) startLab(file string, o startOptions) error {
+	if file == "-" {
+		return usage("what runs is held against its file later: start takes a file, not standard input")
+	}
+	p, err := a.load(file)
+	if err != nil {
+		return err
+	}
+	if o.dry {
+		return a.dryRun(p, file)
+	}
+	if !o.asUser {
+		if err := mayBuild(); err != nil {
+			return err
+		}
+	}
+	home, err := supervise.Home()
+	if err != nil {
+		return failure{exitLacking, err.Error(), ""}
+	}
+	f := supervise.Of(home, p.Name)
+	if r, err := f.Read(); err == nil {
+		if r.Alive() {
+			return runsAlready(p.Name, r, file)
+		}
+		a.note(fmt.Sprintf("%s was running before; its process has ended without being told to. Its record is taken away.", p.Name))
+		if err := f.Remove(); err != nil {
+			return failure{exitUsage, err.Error(), ""}
+		}
+	}
+	began := time.Now()
+	args := []string{keepCommand, file, "--on", o.stage}
+	for _, name := range a.named {
+		args = append(args, "--profile", name)
+	}
+	if o.asUser {
+		args = append(args, "--as-user")
+	}
+	report, err := supervise.Spawn(a.ctx, f, args, o.asUser)
+	switch {
+	case a.ctx.Err() != nil:
+		return a.ctx.Err()
+	case err != nil && report.Lacks:
+		return cannotSpawn(err, o.asUser)
+	case err != nil:
+		return failure{exitUsage, err.Error(), ""}
+	case report.Exists:
+		return failure{exitUsage, p.Name + " is being started by somebody else just now", ""}
+	case report.Lacks:
+		return failure{exitLacking, report.Error, ""}
+	case !report.Up:
+		return failure{exitUsage, p.Name + " did not start: " + report.Error, ""}
+	}
+	for _, n := range report.Notes {
+		a.note(n)
+	}
+	if o.then == "verify" {
+		return a.verifyLab(file, nil, false)
+	}
+	return a.saidStarted(p, f, file, time.Since(began))
+}
+
+func cannotSpawn(err error, asUser bool) error {
+	if asUser {
+		return failure{exitLacking, fmt.Sprintf("this system allows no user namespace of one's own: %v", cause(err)),
+			"Start it as root (sudo bastion start …), or rehearse it: bastion rehearse …"}
+	}
+	return failure{exitLacking, err.Error(), "Rehearse it instead: bastion rehearse …"}
+}
+
+func runsAlready(name string, r supervise.Record, file string) error {
+	if abs, err := filepath.Abs(file); err != nil || abs != r.File {
+		return failure{exitUsage, fmt.Sprintf("a lab of this name runs already, from another file: %s", r.File),
+			"Stop that one (bastion stop " + name + "), or give this lab another name."}
+	}
+	return failure{exitUsage, fmt.Sprintf("%s runs already, since %s", name, r.Started.Local().Format("15:04")),
+		"bastion status " + name + " shows it; bastion stop " + name + " ends it."}
+}
+
+func (a *app) saidStarted(p *plan.Plan, f supervise.Folder, file string, took time.Duration) error {
+	if a.format == "json" {
+		return a.statusJSON(f)
+	}
+	s := a.screen()
+	showTitle(s, p, fmt.Sprintf("runs on the kernel of this machine, started in %s", took.Round(time.Millisecond)))
+	guest := "GUEST"
+	if g := p.Guests(); len(g) > 0 {
+		guest = g[0].Name
+	}
+	s.line()
+	t := table{}
+	t.add("bastion status "+file, cell{"addresses, leases, rules, flows", faint})
+	t.add("bastion shell "+file+" "+guest, cell{"a shell inside a guest", faint})
+	t.add("bastion verify "+file, cell{"the claims, by real packets", faint})
+	t.add("bastion stop "+file, cell{"ends it and leaves nothing", faint})
+	s.table(t)
+	return nil
+}
+
+// dryRun says what a start would make.
+func (a *app) dryRun(p *plan.Plan, file string) error {
+	made := kernel.Changes(p)
+	if a.format == "json" {
+		return a.json(struct {
+			Schema  string   `json:"schema"`
+			Lab     string   `json:"lab"`
+			Inside  []string `json:"inside"`
+			Changes []string `json:"changes"`
+		}{"openbastion.changes/1", p.Name, made, []string{}})
+	}
+	s := a.screen()
+	showTitle(s, p, "what a start would do")
+	s.heading("In namespaces without a name, which end with the lab's process")
+	for _, line := range made {
+		s.para(2, 2, plain, line)
+	}
+	s.heading("On this machine itself")
+	home, _ := supervise.Home()
+	s.para(2, 2, plain, "a process that keeps the lab, and its folder "+supervise.Of(home, p.Name).Path())
+	s.para(2, 2, plain, "no device, address, route, rule or setting")
+	return nil
+}
+
+// keepLab is the supervising process.
+func (a *app) keepLab(file string, o startOptions) error {
+	report := os.NewFile(supervise.ReportFile, "report")
+	syscall.CloseOnExec(supervise.ReportFile)
+	tell := supervise.TellBy(report)
+	p, err := a.load(file)
+	if err != nil {
+		tell(supervise.Report{Error: err.Error()})
+		return err
+	}
+	a.stop() // its signals are the supervisor's
+	abs, err := filepath.Abs(file)
+	home, e := supervise.Home()
+	if err = errors.Join(err, e); err != nil {
+		tell(supervise.Report{Error: err.Error()})
+		return err
+	}
+	f := supervise.Of(home, p.Name)
+	r := supervise.Record{Lab: p.Name, File: abs, Digest: a.labDigest(p, file), Stage: o.stage, Profiles: a.named, Changes: []string{}}
+	return supervise.Keep(f, r, a.texts[file], p, func(ctx context.Context) (supervise.Made, error) {
+		l, err := kernel.Up(ctx, p, kernel.Options{Folder: f.Path()})
+		if err != nil {
+			return nil, err
+		}
+		return l, nil
+	}, tell)
+}
+
+// find gives the lab that the user means: by its file, or by its name.
+func (a *app) find(named string) (started, error) {
+	home, err := supervise.Home()
+	if err != nil {
+		return started{}, failure{exitLacking, err.Error(), ""}
+	}
+	known, err := supervise.Known(home)
+	if err != nil {
+		return started{}, failure{exitUsage, "cannot read what was started: " + err.Error(), ""}
+	}
+	abs, err := filepath.Abs(named)
+	if err != nil {
+		return started{}, err
+	}
+	for name, r := range known {
+		if r.File == abs {
+			return a.held(supervise.Of(home, name), r), nil
+		}
+	}
+	if r, ok := known[named]; ok {
+		return a.held(supervise.Of(home, named), r), nil
+	}
+	p, err := a.load(named)
+	if err != nil {
+		return started{}, err
+	}
+	hint := "bastion start " + named
+	if r, ok := known[p.Name]; ok {
+		hint = fmt.Sprintf("A lab of this name was started from %s.", r.File)
+	}
+	return started{}, failure{exitUsage, p.Name + " was not started from " + named, hint}
+}
+
+// held holds a lab that was started against its file.
+func (a *app) held(f supervise.Folder, r supervise.Record) started {
+	out := started{folder: f, record: r}
+	a.named = append(a.named, r.Profiles...)
+	p, err := a.load(r.File)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		out.changed = "its file is gone since"
+	case err != nil:
+		out.changed = "its file has changed since, and cannot be read now"
+	case a.labDigest(p, r.File) != r.Digest:
+		out.changed = "its file has changed since"
+	}
+	return out
+}
+
+// asStarted plans the lab as it was started, whatever has become of its file.
+func (a *app) asStarted(l started) (*plan.Plan, error) {
+	data, err := os.ReadFile(l.folder.Text())
+	if err != nil {
+		return nil, failure{exitUsage, "what was started cannot be read: " + err.Error(), ""}
+	}
+	made, err := lab.Read(l.record.File, data)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.profiles(made, l.record.File); err != nil {
+		return nil, err
+	}
+	return plan.Build(made)
+}
+
+// dial reaches the process of a lab.
+func (a *app) dial(l started) (*supervise.Client, error) {
+	if !l.record.Alive() {
+		return nil, failure{exitBroken, l.record.Lab + " does not run any more: its process ended without being told to",
+			"Nothing of the lab is left but its record: bastion stop " + l.record.Lab + " takes that away."}
+	}
+	c, err := l.folder.Dial()
+	if err != nil {
+		return nil, failure{exitBroken, fmt.Sprintf("the process of %s does not answer: %v", l.record.Lab, cause(err)), ""}
+	}
+	return c, nil
+}
+
+func (a *app) verifyLab(file string, reports []string, replace bool) error {
+	l, err := a.find(file)
+	if err != nil {
+		return err
+	}
+	p, err := a.asStarted(l)
+	if err != nil {
+		return err
+	}
+	c, err := a.dial(l)
+	if err != nil {
+		return err
+	}
+	defer c.Hang()
+	if l.changed != "" {
+		a.note(fmt.Sprintf("%s is checked as it was started; %s.", p.Name, l.changed))
+	}
+	began := time.Now()
+	doc, _, err := claims.Run(a.ctx, p, c)
+	if err != nil {
+		if a.ctx.Err() != nil {
+			return a.ctx.Err()
+		}
+		return failure{exitBroken, err.Error(), ""}
+	}
+	check.Complete(&doc, p, time.Time{})
+	if a.format == "json" {
+		err = a.json(doc)
+	} else {
+		s := a.screen()
+		showTitle(s, p, fmt.Sprintf("kernel: checked in %s, running since %s", time.Since(began).Round(10*time.Millisecond),
+			l.record.Started.Local().Format("15:04")))
+		showVerdict(s, doc, a.verbose)
+	}
+	for _, to := range reports {
+		if err == nil {
+			err = a.report(to, p, doc, nil, replace)
+		}
+	}
+	if err == nil && doc.Verdict != claims.Holds {
+		err = failure{status: exitBroken}
+	}
+	return err
+}
+
+func (a *app) endLab(named string) error {
+	l, err := a.find(named)
+	if err != nil {
+		return err
+	}
+	return a.end(l.folder, l.record)
+}
+
+func (a *app) end(f supervise.Folder, r supervise.Record) error {
+	began := time.Now()
+	said, err := supervise.End(a.ctx, f)
+	if err != nil {
+		return failure{exitUsage, fmt.Sprintf("%s could not be stopped: %v", r.Lab, err), ""}
+	}
+	if said != "" {
+		a.note(r.Lab + ": " + said + ".")
+	}
+	if a.format == "json" {
+		return a.json(struct {
+			Schema string `json:"schema"`
+			Lab    string `json:"lab"`
+			Said   string `json:"said"`
+		}{"openbastion.stopped/1", r.Lab, said})
+	}
+	if !a.quiet {
+		a.screen().line(signHolds, " ", r.Lab, " stopped in ", time.Since(began).Round(time.Millisecond).String())
+	}
+	return nil
+}
+
+func (a *app) endAll() error {
+	home, err := supervise.Home()
+	if err != nil {
+		return failure{exitLacking, err.Error(), ""}
+	}
+	names, err := supervise.All(home)
+	if err != nil {
+		return failure{exitUsage, err.Error(), ""}
+	}
+	var all []error
+	for _, name := range names {
+		f := supervise.Of(home, name)
+		r, err := f.Read()
+		switch {
+		case err == nil:
+			all = append(all, a.end(f, r))
+		case errors.Is(err, fs.ErrNotExist): // a start that did not come to its record
+			if unlock, ok, err := f.Lock(); ok && err == nil {
+				all = append(all, f.Remove())
+				unlock()
+			}
+		default:
+			all = append(all, failure{exitUsage, err.Error(), ""})
+		}
+	}
+	if len(names) == 0 {
+		a.note("No lab was started.")
+	}
+	return errors.Join(all...)
+}
+
+func (a *app) runShell(named, machine string, command []string) error {
+	l, err := a.find(named)
+	if err != nil {
+		return err
+	}
+	c, err := a.dial(l)
+	if err != nil {
+		return err
+	}
+	defer c.Hang()
+	if len(command) == 0 {
+		command = []string{"/bin/sh"}
+		if sh := os.Getenv("SHELL"); sh != "" {
+			if _, err := exec.LookPath(sh); err == nil {
+				command = []string{sh}
+			}
+		}
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		dir = "/"
+	}
+	p := supervise.Program{Args: command, Env: os.Environ(), Dir: dir, Files: [3]*os.File{os.Stdin, os.Stdout, os.Stderr}}
+	a.stop() // signals are the program's now
+	exit, err := throughTerminal(c, machine, p)
+	if err != nil {
+		return failure{exitUsage, fmt.Sprintf("%s in %s: %v", command[0], machine, cause(err)), ""}
+	}
+	if exit != 0 {
+		return failure{status: exit}
+	}
+	return nil
+}
+
+// throughTerminal runs a program in a machine, with a terminal of its own where ours
+// is one, and passes on signals and sizes.
+func throughTerminal(c *supervise.Client, machine string, p supervise.Program) (int, error) {
+	signals := make(chan os.Signal, 8)
+	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGQUIT, syscall.SIGHUP, syscall.SIGWINCH)
+	defer signal.Stop(signals)
+	if !term.IsTerminal(int(p.Files[0].Fd())) || !term.IsTerminal(int(p.Files[1].Fd())) {
+		go func() {
+			for s := range signals {
+				if s != syscall.SIGWINCH {
+					c.Signal(s.(syscall.Signal))
+				}
+			}
+		}()
+		return c.Shell(context.Background(), machine, p)
+	}
+	ours, theirs, err := pty.Open()
+	if err != nil {
+		return 0, err
+	}
+	defer ours.Close()
+	in, out := p.Files[0], p.Files[1]
+	_ = pty.InheritSize(in, ours)
+	before, err := term.MakeRaw(int(in.Fd()))
+	if err != nil {
+		theirs.Close()
+		return 0, err
+	}
+	defer func() { _ = term.Restore(int(in.Fd()), before) }()
+	p.Files, p.Terminal = [3]*os.File{theirs, theirs, theirs}, true
+	go func() {
+		for s := range signals {
+			if s == syscall.SIGWINCH {
+				_ = pty.InheritSize(in, ours)
+			} else {
+				c.Signal(s.(syscall.Signal))
+			}
+		}
+	}()
+	go func() { _, _ = ours.ReadFrom(in) }()
+	shown := make(chan struct{})
+	go func() { _, _ = out.ReadFrom(ours); close(shown) }()
+	exit, err := c.Shell(context.Background(), machine, p)
+	theirs.Close()
+	<-shown // the terminal gives an error once nobody has its other end
+	return exit, err
+}
+
+func (a *app) statusJSON(f supervise.Folder) error {
+	r, err := f.Read()
+	if err != nil {
+		return err
+	}
+	s, err := a.statusOf(a.held(f, r))
+	if err != nil {
+		return err
+	}
+	return a.json(s)
+}
+
+// statusOf asks a lab's process how it is; one that is gone has ended.
+func (a *app) statusOf(l started) (status.Lab, error) {
+	if !l.record.Alive() {
+		r := l.record
+		r.Phase = status.Ended
+		return r.Fill(status.Lab{Changed: l.changed != ""}, strings.TrimSpace("its process ended without being told to; nothing of the lab is left but its record")), nil
+	}
+	c, err := a.dial(l)
+	if err != nil {
+		return status.Lab{}, err
+	}
+	defer c.Hang()
+	s, err := c.Status(a.ctx)
+	if err != nil {
+		return s, failure{exitBroken, err.Error(), ""}
+	}
+	s.Changed = l.changed != ""
+	return s, nil
+}

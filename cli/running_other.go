@@ -1,0 +1,17 @@
+//go:build !linux
+
+package cli
+
+// notHere says that labs run on Linux only.
+func notHere() error {
+	return failure{exitLacking, "a lab runs on Linux only: it is made of that kernel's network namespaces",
+		"Here, rehearse it instead (bastion rehearse LAB), or export it for what runs machines on this system."}
+}
+
+func (a *app) startLab(string, startOptions) error     { return notHere() }
+func (a *app) keepLab(string, startOptions) error      { return notHere() }
+func (a *app) showStatus([]string) error               { return notHere() }
+func (a *app) runShell(string, string, []string) error { return notHere() }
+func (a *app) verifyLab(string, []string, bool) error  { return notHere() }
+func (a *app) endLab(string) error                     { return notHere() }
+func (a *app) endAll() error                           { return notHere() }

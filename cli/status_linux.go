@@ -1,0 +1,247 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"openbastion/core/mac"
+	"openbastion/core/status"
+	"openbastion/engine/supervise"
+)
+
+// How many lines of a kind a status shows, unless --verbose.
+const (
+	shownFlows  = 12
+	shownLogged = 10
+)
+
+func (a *app) showStatus(args []string) error {
+	if len(args) == 0 {
+		if _, err := os.Stat("lab.yaml"); err != nil {
+			return a.listStarted()
+		}
+	}
+	l, err := a.find(labArg(args))
+	if err != nil {
+		return err
+	}
+	s, err := a.statusOf(l)
+	if err != nil {
+		return err
+	}
+	if a.format == "json" {
+		err = a.json(s)
+	} else {
+		a.statusText(s, l)
+	}
+	if err == nil && (s.Phase == status.Ended || s.Failure != "") {
+		err = failure{status: exitBroken}
+	}
+	return err
+}
+
+// listStarted lists every lab that was started and not stopped.
+func (a *app) listStarted() error {
+	home, err := supervise.Home()
+	if err != nil {
+		return failure{exitLacking, err.Error(), ""}
+	}
+	known, err := supervise.Known(home)
+	if err != nil {
+		return failure{exitUsage, err.Error(), ""}
+	}
+	var names []string
+	for name := range known {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	list := []status.Lab{}
+	var all []error
+	for _, name := range names {
+		s, err := a.statusOf(a.held(supervise.Of(home, name), known[name]))
+		if err != nil {
+			all = append(all, err)
+			continue
+		}
+		list = append(list, s)
+	}
+	if a.format == "json" {
+		return errors.Join(append(all, a.json(struct {
+			Schema string       `json:"schema"`
+			Labs   []status.Lab `json:"labs"`
+		}{"openbastion.started/1", list}))...)
+	}
+	s := a.screen()
+	if len(list) == 0 && len(all) == 0 {
+		s.line("No lab was started. Next: bastion start LAB")
+		return nil
+	}
+	t := table{head: []string{"lab", "", "since", "file"}}
+	for _, l := range list {
+		t.add(l.Lab, phaseCell(l.Phase), l.Since.Local().Format("2006-01-02 15:04"), l.File)
+	}
+	s.table(t)
+	return errors.Join(all...)
+}
+
+func phaseCell(p status.Phase) cell {
+	if p == status.Ended {
+		return cell{signBroken + " " + string(p), broken}
+	}
+	return cell{string(p), plain}
+}
+
+func (a *app) statusText(s status.Lab, l started) {
+	out := a.screen()
+	out.line(out.paint(strong, s.Lab), "  ", out.paint(faint, fmt.Sprintf("%s on the %s since %s (%s), process %d", s.Phase, s.Stage,
+		s.Since.Local().Format("15:04:05"), time.Since(s.Since).Round(time.Second), s.Process)))
+	if l.changed != "" {
+		out.para(2, 2, plain, signNote+" it runs as it was started; "+l.changed+".")
+	}
+	if s.Failure != "" {
+		out.para(2, 2, plain, out.paint(broken, signBroken)+" "+s.Failure)
+	}
+	for _, n := range s.Notes {
+		out.para(2, 2, faint, signNote+" "+n)
+	}
+	if s.Phase == status.Ended {
+		return
+	}
+	showMachines(out, s)
+	showSegments(out, s)
+	showLeases(out, s)
+	showRules(out, s)
+	showFlows(out, s, a.verbose)
+	showLogged(out, s, a.verbose)
+	for _, e := range s.Escapes {
+		out.para(2, 2, plain, out.paint(broken, fmt.Sprintf("%s escape %s on %s: %s", signBroken, e.Guest, e.Segment, e.Packet))+
+			"  "+e.At.Local().Format("15:04:05"))
+	}
+}
+
+func showMachines(s *screen, l status.Lab) {
+	t := table{head: []string{"machine", "adapter", "segment", "address", "way out", "received", "sent"}}
+	for _, m := range l.Machines {
+		name := m.Name
+		if m.How != "kernel" {
+			name += " (" + m.How + ")"
+		}
+		for _, x := range m.Adapters {
+			address := cell{"none", faint}
+			switch {
+			case !x.Plugged:
+				address = cell{"unplugged", faint}
+			case x.Address.IsValid():
+				address = cell{x.Address.String(), plain}
+			}
+			for _, six := range x.IPv6 {
+				address.text += " " + six.String()
+			}
+			t.add(name, strings.TrimSpace(x.Name+" "+x.Device), x.Segment, address, addressCell(x.Gateway), size(x.Received.Bytes), size(x.Sent.Bytes))
+			name = ""
+		}
+	}
+	s.line()
+	s.table(t)
+}
+
+func addressCell(a netip.Addr) cell {
+	if !a.IsValid() {
+		return cell{"", faint}
+	}
+	return cell{a.String(), plain}
+}
+
+func showSegments(s *screen, l status.Lab) {
+	t := table{head: []string{"segment", "carried by", "packets", "bytes"}}
+	for _, x := range l.Segments {
+		t.add(x.Name, x.How, grouped(int(x.Carried.Packets)), size(x.Carried.Bytes))
+	}
+	if len(t.rows) > 0 {
+		s.line()
+		s.table(t)
+	}
+}
+
+func showLeases(s *screen, l status.Lab) {
+	t := table{head: []string{"lease", "of", "on", "from", "for"}}
+	for _, x := range l.Leases {
+		name := x.Hostname
+		if x.MAC != (mac.Address{}) && name == "" {
+			name = x.MAC.String()
+		}
+		t.add(x.Address.String(), name, x.Segment, x.Server, time.Until(x.Until).Round(time.Minute).String())
+	}
+	if len(t.rows) > 0 {
+		s.line()
+		s.table(t)
+	}
+}
+
+func showRules(s *screen, l status.Lab) {
+	t := table{head: []string{"rule", "of", "", "packets", "bytes"}}
+	for _, x := range l.Rules {
+		number := "·"
+		if x.Number > 0 {
+			number = fmt.Sprint(x.Number)
+		}
+		t.add(number, x.Appliance, x.Text, grouped(int(x.Hits.Packets)), size(x.Hits.Bytes))
+	}
+	if len(t.rows) > 0 {
+		s.line()
+		s.table(t)
+	}
+}
+
+func showFlows(s *screen, l status.Lab, verbose bool) {
+	t := table{head: []string{"flow", "through", "from", "to", "seen outside as", "packets", "bytes"}}
+	for i, x := range l.Flows {
+		if i == shownFlows && !verbose {
+			break
+		}
+		seen := cell{"as it is", faint}
+		switch {
+		case x.AnswerTo.Addr() != x.From.Addr():
+			seen = cell{end(x.AnswerTo), plain}
+		case x.AnswerFrom != x.To:
+			seen = cell{"for " + end(x.AnswerFrom), plain}
+		}
+		t.add(x.Protocol, x.Appliance, end(x.From), end(x.To), seen, grouped(int(x.Packets)), size(x.Bytes))
+	}
+	if len(t.rows) == 0 {
+		return
+	}
+	s.line()
+	s.table(t)
+	if n := len(l.Flows) - len(t.rows); n > 0 {
+		s.line("  … and ", count(n, "flow more", "flows more"), "; --verbose or --format json tells all")
+	}
+}
+
+// end says an end of a flow: without a port where it has none.
+func end(a netip.AddrPort) string {
+	if a.Port() == 0 {
+		return a.Addr().String()
+	}
+	return a.String()
+}
+
+func showLogged(s *screen, l status.Lab, verbose bool) {
+	list := l.Log
+	if len(list) > shownLogged && !verbose {
+		list = list[len(list)-shownLogged:]
+	}
+	t := table{head: []string{"logged", "by", "rule", "", "from", "to"}}
+	for _, x := range list {
+		t.add(x.At.Local().Format("15:04:05"), x.Appliance, x.Rule, x.Protocol, end(x.From), end(x.To))
+	}
+	if len(t.rows) > 0 {
+		s.line()
+		s.table(t)
+	}
+}

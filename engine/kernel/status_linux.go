@@ -1,0 +1,190 @@
+package kernel
+
+import (
+	"cmp"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/nftables"
+	"github.com/google/nftables/expr"
+	"github.com/google/nftables/userdata"
+	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
+
+	"openbastion/core/lease"
+	"openbastion/core/plan"
+	"openbastion/core/status"
+)
+
+// maxFlows bounds the conversations that a status tells of each appliance: those that
+// carried most.
+const maxFlows = 500
+
+// Status tells how the lab is. What cannot be read now is left out.
+func (l *Lab) Status() status.Lab {
+	var s status.Lab
+	for _, m := range append(l.plan.Appliances(), l.plan.Guests()...) {
+		s.Machines = append(s.Machines, l.machineStatus(m))
+		if x := l.machines[m]; x != nil && m.Appliance != nil {
+			s.Rules = append(s.Rules, x.hits()...)
+			s.Flows = append(s.Flows, x.flows()...)
+		}
+	}
+	s.Leases = l.leases()
+	s.Segments, s.Escapes = l.watch.seen()
+	s.Log = l.log.list()
+	return s
+}
+
+// Remarks tells what runs otherwise than on the kernel, and why.
+func (l *Lab) Remarks() []string { return l.Notes }
+
+func (l *Lab) machineStatus(m *plan.Machine) status.Machine {
+	x := l.machines[m]
+	out := status.Machine{Name: m.Name, Kind: "guest", How: "kernel", Adapters: []status.Adapter{}}
+	if m.Appliance != nil {
+		out.Kind = "appliance"
+	}
+	switch {
+	case m.Off:
+		out.How = "off"
+	case x == nil:
+		out.How = "simulated"
+	}
+	for _, a := range m.Adapters {
+		s := status.Adapter{Number: a.Number, Name: a.Name, MAC: a.MAC, Plugged: a.Plugged, IPv6: []netip.Prefix{}}
+		if !a.Segment.Nowhere() {
+			s.Segment = a.Segment.Name
+		}
+		if x != nil {
+			now := x.now(a)
+			s.Device, s.Address, s.Gateway = device(a), now.Address, now.Gateway
+			s.IPv6 = append(s.IPv6, l.six(a)...)
+			s.Received, s.Sent = x.traffic(a)
+		}
+		out.Adapters = append(out.Adapters, s)
+	}
+	return out
+}
+
+// traffic gives what an adapter has received and sent.
+func (x *machine) traffic(a *plan.Adapter) (received, sent status.Traffic) {
+	link, err := x.space.links.LinkByName(device(a))
+	if err != nil || link.Attrs().Statistics == nil {
+		return received, sent
+	}
+	s := link.Attrs().Statistics
+	return status.Traffic{Packets: s.RxPackets, Bytes: s.RxBytes}, status.Traffic{Packets: s.TxPackets, Bytes: s.TxBytes}
+}
+
+// leases gives what is handed out in the lab: by real machines, and by the simulated.
+func (l *Lab) leases() (out []status.Lease) {
+	named := map[string]string{}
+	for _, m := range append(l.plan.Appliances(), l.plan.Guests()...) {
+		for _, a := range m.Adapters {
+			named[a.MAC.String()] = m.Name
+		}
+	}
+	add := func(now time.Duration, segment, server string, from *lease.Server) {
+		for _, h := range from.List(now) {
+			out = append(out, status.Lease{Segment: segment, Server: server, Address: h.Address, MAC: h.Card, Hostname: named[h.Card.String()],
+				Until: time.Now().Add(h.Until - now).Round(time.Second)})
+		}
+	}
+	l.shadows.Do(l.ctx, func(now time.Duration) {
+		for _, a := range l.live.Adapters {
+			if p := l.machines[a.Machine].ports[a]; p.Server != nil {
+				add(now, a.Segment.Name, a.Machine.Name, p.Server)
+			}
+		}
+	})
+	l.switches.Do(l.ctx, func(time.Duration) { l.live.Servers(add) })
+	return out
+}
+
+// hits reads how often an appliance's rules were met.
+func (x *machine) hits() []status.Rule {
+	out := make([]status.Rule, 0, len(x.plan.Rules)+1)
+	for i, r := range x.plan.Rules {
+		out = append(out, status.Rule{Appliance: x.plan.Name, Number: i + 1, Text: r.Lab.String()})
+	}
+	out = append(out, status.Rule{Appliance: x.plan.Name, Text: "what no rule names"})
+	c, err := nftables.New(nftables.WithNetNSFd(x.space.fd))
+	if err != nil {
+		return out
+	}
+	table := &nftables.Table{Family: nftables.TableFamilyINet, Name: "bastion"}
+	for _, name := range []string{"rules", "forward"} {
+		list, err := c.GetRules(table, &nftables.Chain{Name: name, Table: table})
+		if err != nil {
+			return out
+		}
+		for i, r := range list {
+			at := len(out) - 1
+			if name == "rules" {
+				number, _, _ := strings.Cut(comment(r), ":")
+				n, err := strconv.Atoi(number)
+				if err != nil || n < 1 || n >= len(out) {
+					continue
+				}
+				at = n - 1
+			} else if i != len(list)-1 {
+				continue // the last of the chain counts what nothing took
+			}
+			for _, e := range r.Exprs {
+				if k, ok := e.(*expr.Counter); ok {
+					out[at].Hits.Packets += k.Packets
+					out[at].Hits.Bytes += k.Bytes
+				}
+			}
+		}
+	}
+	return out
+}
+
+func comment(r *nftables.Rule) string {
+	text, _ := userdata.GetString(r.UserData, userdata.TypeComment)
+	return text
+}
+
+// flows reads the conversations that an appliance's kernel tracks.
+func (x *machine) flows() (out []status.Flow) {
+	for _, family := range []netlink.InetFamily{unix.AF_INET, unix.AF_INET6} {
+		list, err := x.tracker.ConntrackTableList(netlink.ConntrackTable, family)
+		if err != nil {
+			continue
+		}
+		for _, f := range list {
+			out = append(out, status.Flow{Appliance: x.plan.Name, Protocol: protocol(f.Forward.Protocol),
+				From: end(f.Forward.SrcIP, f.Forward.SrcPort), To: end(f.Forward.DstIP, f.Forward.DstPort),
+				AnswerFrom: end(f.Reverse.SrcIP, f.Reverse.SrcPort), AnswerTo: end(f.Reverse.DstIP, f.Reverse.DstPort),
+				Packets: f.Forward.Packets + f.Reverse.Packets, Bytes: f.Forward.Bytes + f.Reverse.Bytes})
+		}
+	}
+	slices.SortFunc(out, func(a, b status.Flow) int {
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), a.From.Compare(b.From), a.To.Compare(b.To), strings.Compare(a.Protocol, b.Protocol))
+	})
+	return out[:min(len(out), maxFlows)]
+}
+
+func protocol(number uint8) string {
+	switch number {
+	case unix.IPPROTO_ICMP, unix.IPPROTO_ICMPV6:
+		return "icmp"
+	case unix.IPPROTO_TCP:
+		return "tcp"
+	case unix.IPPROTO_UDP:
+		return "udp"
+	}
+	return fmt.Sprint("protocol ", number)
+}
+
+func end(ip net.IP, port uint16) netip.AddrPort {
+	at, _ := netip.AddrFromSlice(ip)
+	return netip.AddrPortFrom(at.Unmap(), port)
+}

@@ -1,0 +1,116 @@
+package kernel
+
+import (
+	"fmt"
+	"net/netip"
+	"sync"
+	"time"
+
+	"openbastion/core/mac"
+	"openbastion/core/packet"
+	"openbastion/core/plan"
+	"openbastion/core/status"
+)
+
+// maxEscapes bounds the escapes that are kept: the latest.
+const maxEscapes = 100
+
+// again is how long the same escape is not told again.
+const again = 10 * time.Second
+
+// watch sees every frame at the switch: it counts what each segment carries, and tells
+// frames of guests that are beyond the appliance without having gone through it.
+type watch struct {
+	outside []bool // by segment: it is beyond the appliances
+	guests  map[mac.Address]*plan.Machine
+	gates   map[mac.Address]bool // the appliances' adapters
+	inside  []netip.Prefix
+
+	mu       sync.Mutex
+	segments []status.Segment
+	escapes  []status.Escape
+	told     map[string]time.Time
+}
+
+func newWatch(p *plan.Plan, segments []string) *watch {
+	w := &watch{guests: map[mac.Address]*plan.Machine{}, gates: map[mac.Address]bool{}, told: map[string]time.Time{}}
+	for _, name := range segments {
+		s := p.Segment(name)
+		w.segments = append(w.segments, status.Segment{Name: name, How: "switch"})
+		w.outside = append(w.outside, s == nil || !s.Inside())
+		if s != nil && s.Inside() && s.Subnet.IsValid() {
+			w.inside = append(w.inside, s.Subnet)
+		}
+	}
+	for _, m := range p.Guests() {
+		for _, a := range m.Adapters {
+			if !m.Guest.Outside {
+				w.guests[a.MAC] = m
+			}
+		}
+	}
+	for _, m := range p.Appliances() {
+		for _, a := range m.Adapters {
+			w.gates[a.MAC] = true
+		}
+	}
+	return w
+}
+
+// Record counts a frame and looks whether it escaped.
+func (w *watch) Record(segment int, at time.Time, frame []byte) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.segments[segment].Carried.Packets++
+	w.segments[segment].Carried.Bytes += uint64(len(frame))
+	if !w.outside[segment] {
+		return
+	}
+	p, err := packet.Decode(frame)
+	if err != nil || !p.IP() || p.Destination.IsMulticast() || p.To == mac.Broadcast {
+		return
+	}
+	who := ""
+	if g := w.guests[p.From]; g != nil {
+		who = g.Name
+	} else if !w.gates[p.From] && w.within(p.Source) {
+		who = p.Source.String()
+	}
+	if who == "" {
+		return
+	}
+	from, to, _ := p.Ports()
+	text := fmt.Sprintf("%s from %s to %s", protocol(uint8(p.Proto)), netip.AddrPortFrom(p.Source, from), netip.AddrPortFrom(p.Destination, to))
+	if from == 0 && to == 0 {
+		text = fmt.Sprintf("%s from %s to %s", protocol(uint8(p.Proto)), p.Source, p.Destination)
+	}
+	key := fmt.Sprint(who, segment, p.Proto, p.Destination)
+	now := time.Now()
+	if now.Sub(w.told[key]) < again {
+		return
+	}
+	if len(w.told) > 10*maxEscapes {
+		clear(w.told)
+	}
+	w.told[key] = now
+	w.escapes = append(w.escapes, status.Escape{At: now, Guest: who, Segment: w.segments[segment].Name, Packet: text})
+	if len(w.escapes) > maxEscapes {
+		w.escapes = w.escapes[len(w.escapes)-maxEscapes:]
+	}
+}
+
+func (w *watch) within(a netip.Addr) bool {
+	for _, p := range w.inside {
+		if p.Contains(a) {
+			return true
+		}
+	}
+	return false
+}
+
+// seen gives what was counted, and the escapes.
+func (w *watch) seen() ([]status.Segment, []status.Escape) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return append([]status.Segment{}, w.segments...), append([]status.Escape{}, w.escapes...)
+}
