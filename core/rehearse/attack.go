@@ -248,7 +248,7 @@ func (l *Lab) fire(r *round, wanted func(*attack.Attempt) bool) int {
 		}
 	}
 	// Long enough for an address to be asked for on the way.
-	l.world.run(l.world.now + l.timing.settle)
+	l.world.settle(l.timing.settle)
 	return n
 }
 
@@ -325,7 +325,7 @@ func (l *Lab) follow(r *round, token, h int, from string) claims.Way {
 		lie()
 	}
 	l.world.transmit(r.from, max(try.From.Adapter, 1), try.Aim(h))
-	l.world.run(l.world.now + l.timing.settle)
+	l.world.settle(l.timing.settle)
 	l.world.watch = nil
 	if last != nil {
 		way.Packet = l.frame(last.Number, "%s", last)
@@ -375,7 +375,7 @@ func (l *Lab) scan(wan *plan.Adapter, services []lab.Service) answer {
 		finish[i] = l.reach(from, port.Address.Addr(), s)
 		l.world.run(l.world.now + time.Millisecond)
 	}
-	l.world.run(l.world.now + l.timing.scan)
+	l.world.settle(l.timing.scan)
 	for i, fn := range finish {
 		got.Attempts++
 		if a := fn(); a.got.(claims.GotReach).Answered {

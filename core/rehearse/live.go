@@ -53,14 +53,14 @@ type place struct {
 var (
 	virtual = timing{pace: 5 * latency, settle: 10 * time.Millisecond, answer: answerTime, step: 100 * time.Microsecond, link: time.Second,
 		back: answerTime, scan: answerTime}
-	realish = timing{pace: time.Millisecond, settle: 40 * time.Millisecond, answer: 1200 * time.Millisecond, scan: 500 * time.Millisecond, step: time.Millisecond,
-		link: 50 * time.Millisecond, back: 200 * time.Millisecond}
+	realish = timing{pace: time.Millisecond, settle: 12 * time.Millisecond, answer: 1200 * time.Millisecond, step: time.Millisecond,
+		scan: 100 * time.Millisecond, link: 15 * time.Millisecond, back: 50 * time.Millisecond}
 )
 
 // timing is how long the stage gives things.
 type timing struct {
 	pace   time.Duration // between bursts of hostile frames
-	settle time.Duration // after the last of them
+	settle time.Duration // after the last of them: so long it must be quiet, where time is real
 	answer time.Duration // after the last question
 	scan   time.Duration // after the last port that was tried from outside
 	step   time.Duration // between questions
@@ -262,4 +262,24 @@ func (w *World) run(until time.Duration) {
 		return
 	}
 	w.advance(until)
+}
+
+// maxSettle bounds how many times as long a real lab is waited for that does not become
+// quiet.
+const maxSettle = 20
+
+// settle lets everything happen that follows from what was sent: for a time of the lab;
+// where time is real, until so long no frame was seen.
+func (w *World) settle(quiet time.Duration) {
+	if w.live == nil || w.live.Wait == nil {
+		w.run(w.now + quiet)
+		return
+	}
+	for range maxSettle {
+		before := w.number
+		w.run(w.now + quiet)
+		if w.number == before || w.stopped() != nil {
+			return
+		}
+	}
 }

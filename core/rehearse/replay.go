@@ -124,7 +124,7 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 		}
 	}
 	l.world.transmit(from, adapter, try.Aim(0))
-	l.world.run(l.world.now + 2*l.timing.settle)
+	l.world.settle(2 * l.timing.settle)
 	for i, leg := range q.Then {
 		by, err := leg.By.In(l.plan)
 		hop, ok := l.hop(leg.Hop, l.plan.Segment(leg.On))
@@ -134,7 +134,7 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 		}
 		try := attack.Single(leg.By, by.MAC, q.Packet, hop)
 		l.world.transmit(l.members[by.Machine], by.Number, try.Aim(0))
-		l.world.run(l.world.now + 2*l.timing.settle)
+		l.world.settle(2 * l.timing.settle)
 	}
 	l.world.watch = nil
 	out := answer{got: got}
