@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 
 	"github.com/rogpeppe/go-internal/testscript"
@@ -20,6 +22,12 @@ func TestScripts(t *testing.T) {
 		Dir: "testdata",
 		// UPDATE=1 go test ./cli writes what the program says now into the scripts.
 		UpdateScripts: os.Getenv("UPDATE") != "",
+		Condition: func(name string) (bool, error) {
+			if name == "root" {
+				return runtime.GOOS == "linux" && os.Getuid() == 0, nil
+			}
+			return false, fmt.Errorf("there is no condition %q", name)
+		},
 		Setup: func(e *testscript.Env) error {
 			examples, err := filepath.Abs("../examples")
 			if err != nil {

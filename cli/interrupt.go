@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/signal"
@@ -47,6 +48,12 @@ func (a *app) stop() {
 		a.stopping()
 		a.stopping = nil
 	}
+}
+
+// leaveSignals hands the signals to whoever takes them next; the call goes on.
+func (a *app) leaveSignals() {
+	a.stop()
+	a.ctx = context.Background()
 }
 
 // cleanUp takes away what a command left half done.

@@ -180,7 +180,7 @@ func (a *app) keepLab(file string, o startOptions) error {
 		tell(supervise.Report{Error: err.Error()})
 		return err
 	}
-	a.stop() // its signals are the supervisor's
+	a.leaveSignals()
 	abs, err := filepath.Abs(file)
 	home, e := supervise.Home()
 	if err = errors.Join(err, e); err != nil {
@@ -235,10 +235,12 @@ func (a *app) find(named string) (started, error) {
 func (a *app) held(f supervise.Folder, r supervise.Record) started {
 	out := started{folder: f, record: r}
 	a.named = append(a.named, r.Profiles...)
+	if _, err := os.Stat(r.File); errors.Is(err, fs.ErrNotExist) {
+		out.changed = "its file is gone since"
+		return out
+	}
 	p, err := a.load(r.File)
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		out.changed = "its file is gone since"
 	case err != nil:
 		out.changed = "its file has changed since, and cannot be read now"
 	case a.labDigest(p, r.File) != r.Digest:
@@ -405,7 +407,7 @@ func (a *app) runShell(named, machine string, command []string) error {
 		dir = "/"
 	}
 	p := supervise.Program{Args: command, Env: os.Environ(), Dir: dir, Files: [3]*os.File{os.Stdin, os.Stdout, os.Stderr}}
-	a.stop() // signals are the program's now
+	a.leaveSignals()
 	exit, err := throughTerminal(c, machine, p)
 	if err != nil {
 		return failure{exitUsage, fmt.Sprintf("%s in %s: %v", command[0], machine, cause(err)), ""}

@@ -53,8 +53,8 @@ type place struct {
 var (
 	virtual = timing{pace: 5 * latency, settle: 10 * time.Millisecond, answer: answerTime, step: 100 * time.Microsecond, link: time.Second,
 		back: answerTime, scan: answerTime}
-	realish = timing{pace: time.Millisecond, settle: 12 * time.Millisecond, answer: 1200 * time.Millisecond, step: time.Millisecond,
-		scan: 100 * time.Millisecond, link: 15 * time.Millisecond, back: 50 * time.Millisecond}
+	realish = timing{pace: time.Millisecond, settle: 20 * time.Millisecond, answer: 1200 * time.Millisecond, step: time.Millisecond,
+		scan: 200 * time.Millisecond, link: 15 * time.Millisecond, back: 50 * time.Millisecond}
 )
 
 // timing is how long the stage gives things.
@@ -227,6 +227,10 @@ func (v *Live) replaced(s *station) (back func()) {
 		v.world.run(v.world.now + v.timing.link)
 	}
 }
+
+// Slower has what is hostile be sent at a slower pace from now on: by a factor; 1 is the
+// usual one.
+func (v *Live) Slower(factor int) { v.timing.pace = time.Duration(factor) * realish.pace }
 
 // AddressOf gives a simulated adapter's address, or why there is none.
 func (v *Live) AddressOf(a *plan.Adapter, six bool) (netip.Addr, string) {

@@ -82,7 +82,9 @@ func (l *Lab) Ask(ctx context.Context, questions []claims.Question, tell func(cl
 		finish[i] = fn
 		l.world.run(l.world.now + l.timing.step)
 	}
-	l.world.run(l.world.now + l.timing.answer)
+	if len(hostile) < len(questions) {
+		l.world.run(l.world.now + l.timing.answer)
+	}
 	if err := l.world.stopped(); err != nil {
 		return err
 	}

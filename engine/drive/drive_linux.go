@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"slices"
+	"sync/atomic"
 	"time"
 	"unsafe"
 
@@ -22,6 +23,9 @@ const ethernetMTU = 1500
 // one (64 KiB) with its headers.
 const largest = 1<<16 + 256
 
+// receiveBuffer holds what comes in a moment in which nobody reads, in bytes.
+const receiveBuffer = 4 << 20
+
 // burst bounds how many frames are taken from one adapter before others have
 // their turn.
 const burst = 256
@@ -31,6 +35,7 @@ type Adapter struct {
 	Number int // by which the machine knows it
 	fd     int
 	name   string
+	lost   atomic.Int64 // frames that were not taken
 }
 
 // Open opens the adapter of a name in the network namespace of the calling
@@ -58,6 +63,8 @@ func (a *Adapter) bind() error {
 			return err
 		}
 	}
+	// Best effort: without the right to it the usual size stays.
+	_ = unix.SetsockoptInt(a.fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, receiveBuffer)
 	everything := unix.PacketMreq{Ifindex: int32(device.Index), Type: unix.PACKET_MR_PROMISC}
 	if err := unix.SetsockoptPacketMreq(a.fd, unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &everything); err != nil {
 		return err
@@ -73,6 +80,16 @@ func (a *Adapter) Filter(program []unix.SockFilter) error {
 		return fmt.Errorf("%s: filter: %w", a.name, err)
 	}
 	return nil
+}
+
+// Lost gives how many frames were lost since the last call, because a buffer was full:
+// of those that came, and of those that were sent.
+func (a *Adapter) Lost() int {
+	n := int(a.lost.Swap(0))
+	if s, err := unix.GetsockoptTpacketStats(a.fd, unix.SOL_PACKET, unix.PACKET_STATISTICS); err == nil {
+		n += int(s.Drops)
+	}
+	return n
 }
 
 // Close gives the adapter back.
@@ -113,7 +130,10 @@ func (a *Adapter) receive(buffer, control []byte) ([]byte, error) {
 func (a *Adapter) send(frame []byte) error {
 	err := unix.Send(a.fd, frame, unix.MSG_DONTWAIT)
 	switch {
-	case err == nil, errors.Is(err, unix.EAGAIN), errors.Is(err, unix.ENOBUFS), errors.Is(err, unix.ENETDOWN), errors.Is(err, unix.EMSGSIZE):
+	case errors.Is(err, unix.EAGAIN), errors.Is(err, unix.ENOBUFS):
+		a.lost.Add(1)
+		return nil
+	case err == nil, errors.Is(err, unix.ENETDOWN), errors.Is(err, unix.EMSGSIZE):
 		return nil
 	}
 	return fmt.Errorf("%s: %w", a.name, err)

@@ -25,7 +25,7 @@ import (
 
 // How long a probe waits for each of its tries, and how often it tries.
 const (
-	tryTime = 550 * time.Millisecond
+	tryTime = 600 * time.Millisecond
 	tries   = 2
 )
 

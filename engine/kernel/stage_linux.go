@@ -125,8 +125,8 @@ func (l *Lab) Ask(ctx context.Context, questions []claims.Question, tell func(cl
 	both.Go(func() { err = ask(simulated) })
 	late := l.askAll(ctx, own, told)
 	both.Wait()
-	if err == nil && ctx.Err() == nil {
-		err = ask(hostile)
+	if err == nil && ctx.Err() == nil && len(hostile) > 0 {
+		err = l.assault(ctx, hostile, told)
 	}
 	late()
 	return errors.Join(err, ctx.Err())
