@@ -16,11 +16,21 @@ type startOptions struct {
 	then   string
 	dry    bool
 	asUser bool
+
+	capture  string
+	size     string
+	commands []string
+	servers  []string
 }
 
 func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 	c.Flags().StringVar(&o.stage, "on", "kernel", "where it runs: kernel, in network namespaces of this machine")
 	c.Flags().BoolVar(&o.asUser, "as-user", false, "without root: inside a user namespace of its own, where the system allows that")
+	c.Flags().StringVar(&o.capture, "capture", "", "write what each segment carries to a file of its own in this folder (pcapng)")
+	c.Flags().StringVar(&o.size, "capture-size", "64MiB", "how large each of those files may become")
+	c.Flags().StringArrayVar(&o.commands, "appliance-command", nil,
+		"set an appliance up by this shell command instead of by its plan, [APPLIANCE=]COMMAND: the claims judge it; may be said again")
+	c.Flags().StringArrayVar(&o.servers, "add-server", nil, "put a second lease server, that nobody planned, on this segment; may be said again")
 }
 
 func (a *app) start() *cobra.Command {

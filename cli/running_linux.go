@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -78,7 +79,22 @@ func (a *app) startLab(file string, o startOptions) error {
 		}
 	}
 	began := time.Now()
-	args := []string{keepCommand, file, "--on", o.stage}
+	if _, err := a.options(p, o); err != nil {
+		return err
+	}
+	args := []string{keepCommand, file, "--on", o.stage, "--capture-size", o.size}
+	if o.capture != "" {
+		if err := os.MkdirAll(o.capture, 0o755); err != nil {
+			return failure{exitUsage, fmt.Sprintf("cannot write to %s: %v", o.capture, cause(err)), ""}
+		}
+		args = append(args, "--capture", o.capture)
+	}
+	for _, v := range o.commands {
+		args = append(args, "--appliance-command", v)
+	}
+	for _, v := range o.servers {
+		args = append(args, "--add-server", v)
+	}
 	for _, name := range a.named {
 		args = append(args, "--profile", name)
 	}
@@ -100,11 +116,11 @@ func (a *app) startLab(file string, o startOptions) error {
 	case !report.Up:
 		return failure{exitUsage, p.Name + " did not start: " + report.Error, ""}
 	}
-	for _, n := range report.Notes {
-		a.note(n)
-	}
 	if o.then == "verify" {
 		return a.verifyLab(file, nil, false)
+	}
+	for _, n := range report.Notes {
+		a.note(n + ".")
 	}
 	return a.saidStarted(p, f, file, time.Since(began))
 }
@@ -170,6 +186,37 @@ func (a *app) dryRun(p *plan.Plan, file string) error {
 	return nil
 }
 
+// options reads what start was told beside the lab.
+func (a *app) options(p *plan.Plan, o startOptions) (kernel.Options, error) {
+	limit, err := lab.ParseBytes(o.size)
+	if err != nil || limit < minCapture {
+		return kernel.Options{}, usage("--capture-size is a size of at least 1MiB, as 64MiB, not %q", o.size)
+	}
+	out := kernel.Options{CaptureSize: int64(limit), Servers: o.servers, Commands: map[string]string{}}
+	if o.capture != "" {
+		if out.Capture, err = filepath.Abs(o.capture); err != nil {
+			return out, err
+		}
+	}
+	gates := p.Appliances()
+	for _, text := range o.commands {
+		name, command, ok := strings.Cut(text, "=")
+		named := ok && slices.ContainsFunc(gates, func(m *plan.Machine) bool { return m.Name == name })
+		switch {
+		case named:
+		case len(gates) == 1:
+			name, command = gates[0].Name, text
+		default:
+			return out, usage("--appliance-command: say for which appliance: %s=COMMAND", p.Appliances()[0].Name)
+		}
+		out.Commands[name] = command
+	}
+	return out, nil
+}
+
+// minCapture is the least size of a capture that is of any use.
+const minCapture = 1 << 20
+
 // keepLab is the supervising process.
 func (a *app) keepLab(file string, o startOptions) error {
 	report := os.NewFile(supervise.ReportFile, "report")
@@ -189,8 +236,14 @@ func (a *app) keepLab(file string, o startOptions) error {
 	}
 	f := supervise.Of(home, p.Name)
 	r := supervise.Record{Lab: p.Name, File: abs, Digest: a.labDigest(p, file), Stage: o.stage, Profiles: a.named, Changes: []string{}}
+	options, err := a.options(p, o)
+	if err != nil {
+		tell(supervise.Report{Error: err.Error()})
+		return err
+	}
+	options.Folder = f.Path()
 	return supervise.Keep(f, r, a.texts[file], p, func(ctx context.Context) (supervise.Made, error) {
-		l, err := kernel.Up(ctx, p, kernel.Options{Folder: f.Path()})
+		l, err := kernel.Up(ctx, p, options)
 		if err != nil {
 			return nil, err
 		}
@@ -296,6 +349,13 @@ func (a *app) verifyLab(file string, reports []string, replace bool) error {
 		a.note(fmt.Sprintf("%s is checked as it was started; %s.", p.Name, l.changed))
 	}
 	began := time.Now()
+	now, err := c.Status(a.ctx)
+	if err != nil {
+		return failure{exitBroken, err.Error(), ""}
+	}
+	for _, n := range now.Notes {
+		a.note(n + ".")
+	}
 	doc, _, err := claims.Run(a.ctx, p, c)
 	if err != nil {
 		if a.ctx.Err() != nil {
@@ -483,7 +543,11 @@ func (a *app) statusOf(l started) (status.Lab, error) {
 	if !l.record.Alive() {
 		r := l.record
 		r.Phase = status.Ended
-		return r.Fill(status.Lab{Changed: l.changed != ""}, strings.TrimSpace("its process ended without being told to; nothing of the lab is left but its record")), nil
+		why := "its process ended without being told to; nothing of the lab is left but its record"
+		if said := l.folder.LastWords(); said != "" {
+			why += "; it said: " + said + " (all of it is in " + l.folder.Log() + ")"
+		}
+		return r.Fill(status.Lab{Changed: l.changed != ""}, why), nil
 	}
 	c, err := a.dial(l)
 	if err != nil {

@@ -115,7 +115,7 @@ func New(p *plan.Plan) *Lab {
 		l.outer = append(l.outer, s == nil || s.Reach == lab.Upstream)
 	}
 	l.addHost(cables)
-	l.addStrangers(cables)
+	l.addStrangers()
 	l.addStrays(cables)
 	l.addAnnouncers(cables)
 	for _, m := range p.Appliances() {

@@ -95,6 +95,12 @@ func NewLive(p *plan.Plan, real func(*plan.Machine) bool) *Live {
 	return v
 }
 
+// AddServer puts somebody on a segment who hands out leases there beside whoever is
+// planned to. It is called before Start.
+func (v *Live) AddServer(s *plan.Segment) {
+	v.addStranger(s, len(v.plan.Segments)+1+slices.Index(v.plan.Segments, s))
+}
+
 // Start lets the simulated part of the lab come up, in no time; the clock of what
 // is real begins with it.
 func (v *Live) Start() {

@@ -148,19 +148,25 @@ func (l *Lab) answerFor(s *plan.Segment, router *node.Node, cables map[*plan.Wir
 
 // addStrangers makes, for each segment that is not upstream and on which the
 // file says that somebody upstream hands out leases, that somebody.
-func (l *Lab) addStrangers(cables map[*plan.Wire]*cable) {
+func (l *Lab) addStrangers() {
 	for i, s := range l.plan.Segments {
 		if s.Reach == lab.Upstream || s.Lab.Leases != "upstream" || s.Bridged != nil {
 			continue
 		}
-		own := netip.PrefixFrom(attack.Free(s), s.Subnet.Bits())
-		n := node.New("stranger on " + s.Name)
-		n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindStranger, i+1), Address: own, Server: lease.NewServer(lease.Config{
-			Address: own, From: subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)*3/4), To: own.Addr().Prev(), Router: own.Addr(),
-			DNS: []netip.Addr{own.Addr()}, Time: time.Hour,
-		})})
-		l.world.attach(l.world.addStation(n), 1, cables[s.Wire], wire.Port{Native: s.Tag})
+		l.addStranger(s, i+1)
 	}
+}
+
+// addStranger makes somebody who hands out leases on a segment, and names himself as
+// the way out.
+func (l *Lab) addStranger(s *plan.Segment, number int) {
+	own := netip.PrefixFrom(attack.Free(s), s.Subnet.Bits())
+	n := node.New("stranger on " + s.Name)
+	n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindStranger, number), Address: own, Server: lease.NewServer(lease.Config{
+		Address: own, From: subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)*3/4), To: own.Addr().Prev(), Router: own.Addr(),
+		DNS: []netip.Addr{own.Addr()}, Time: time.Hour,
+	})})
+	l.world.attach(l.world.addStation(n), 1, l.cables[s.Wire], wire.Port{Native: s.Tag})
 }
 
 // addStrays makes, for each tag that leaves the host on an upstream wire, somebody

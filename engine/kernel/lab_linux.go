@@ -40,7 +40,8 @@ type Lab struct {
 	failed   chan error
 	watch    *watch
 	log      logs
-	folder   string // for what must be a file for a moment
+	options  Options
+	captures *captures
 	Notes    []string // what runs otherwise than on the kernel, and why
 
 	mu       sync.Mutex
@@ -76,14 +77,25 @@ func real(m *plan.Machine) (bool, string) {
 
 // Options say how a lab is built.
 type Options struct {
-	Folder string // where a file may be made for a moment; empty: the system's temporary one
+	Folder      string // where a file may be made for a moment; empty: the system's temporary one
+	Capture     string // a folder that is there, for a capture of each segment; empty: none
+	CaptureSize int64  // the most that one takes, in bytes
+
+	// Commands are what runs in an appliance instead of its planned set-up, by its name:
+	// for a shell. It finds its devices there, up and without addresses.
+	Commands map[string]string
+	// Servers are segments on which somebody unplanned hands out leases too.
+	Servers []string
 }
 
 // Up builds a lab and starts it: the outside, the appliances, the guests. It gives
 // up when the context ends, and leaves nothing behind then, or on an error.
 func Up(ctx context.Context, p *plan.Plan, o Options) (*Lab, error) {
-	l := &Lab{plan: p, machines: map[*plan.Machine]*machine{}, beside: newShadows(), failed: make(chan error, 1), folder: o.Folder,
+	l := &Lab{plan: p, machines: map[*plan.Machine]*machine{}, beside: newShadows(), failed: make(chan error, 1), options: o,
 		programs: map[*Running]bool{}}
+	if err := o.wanted(p); err != nil {
+		return nil, err
+	}
 	l.ctx, l.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if err := l.build(ctx); err != nil {
 		l.Down()
@@ -101,8 +113,13 @@ func (l *Lab) build(ctx context.Context) error {
 		}
 	}
 	l.live = rehearse.NewLive(l.plan, func(m *plan.Machine) bool { return runs[m] })
-	l.watch = newWatch(l.plan, l.live.World().Segments)
-	l.live.World().Recorder = l.watch
+	for _, name := range l.options.Servers {
+		l.live.AddServer(l.plan.Segment(name))
+		l.Notes = append(l.Notes, "a second lease server was put on "+name)
+	}
+	if err := l.record(); err != nil {
+		return err
+	}
 	l.live.Start()
 	var err error
 	if l.wires, err = NewSpace(); err != nil {
@@ -112,7 +129,7 @@ func (l *Lab) build(ctx context.Context) error {
 		if !runs[m] {
 			continue
 		}
-		x, err := newMachine(m, l.plan.Guests(), &source{})
+		x, err := newMachine(m, l.plan.Guests(), &source{}, l.options.Commands[m.Name])
 		if err != nil {
 			return err
 		}
@@ -120,7 +137,7 @@ func (l *Lab) build(ctx context.Context) error {
 		if m.Guest != nil {
 			x.moved = l.follow
 		}
-		if m.Appliance != nil {
+		if m.Appliance != nil && !x.foreign() {
 			if err := x.filter(); err != nil { // before anything can pass
 				return err
 			}
@@ -133,11 +150,14 @@ func (l *Lab) build(ctx context.Context) error {
 		return err
 	}
 	for _, x := range l.machines {
+		if x.foreign() {
+			continue
+		}
 		if err := x.services(); err != nil {
 			return err
 		}
 	}
-	return l.run()
+	return l.run(ctx)
 }
 
 // cable makes a veth pair for each adapter, from its machine to the switch, and opens
@@ -216,8 +236,24 @@ func (x *machine) services() error {
 	return nil
 }
 
+// record sets up who sees every frame.
+func (l *Lab) record() (err error) {
+	w := l.live.World()
+	l.watch = newWatch(l.plan, w.Segments)
+	recorders := rehearse.Recorders{l.watch}
+	if o := l.options; o.Capture != "" {
+		if l.captures, err = newCaptures(o.Capture, o.CaptureSize, w.Segments, l.plan); err != nil {
+			return err
+		}
+		recorders = append(recorders, l.captures)
+		l.Notes = append(l.Notes, "every frame is written to "+o.Capture)
+	}
+	w.Recorder = recorders
+	return nil
+}
+
 // run lets everything go on: the switch first, then the shadows, who ask for leases.
-func (l *Lab) run() error {
+func (l *Lab) run(ctx context.Context) error {
 	l.live.Wait = func(until time.Duration) { l.switches.Until(l.ctx, until) }
 	l.live.Forget = func(m *plan.Machine) {
 		if x := l.machines[m]; x != nil {
@@ -253,6 +289,12 @@ func (l *Lab) run() error {
 		})
 	}
 	for _, m := range l.plan.Appliances() {
+		if x := l.machines[m]; x != nil && x.foreign() {
+			if err := l.command(ctx, x); err != nil {
+				return err
+			}
+			continue
+		}
 		start(m)
 	}
 	l.settled(l.plan.Appliances())
@@ -363,6 +405,9 @@ func (l *Lab) Down() {
 		all.Go(x.close)
 	}
 	all.Wait()
+	if l.captures != nil {
+		l.captures.close()
+	}
 	if l.wires != nil {
 		l.wires.Close()
 	}

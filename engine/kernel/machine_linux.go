@@ -35,6 +35,8 @@ type machine struct {
 	resolver *names.Resolver              // of an appliance
 	names    *resolver                    // on its sockets
 
+	command  string                       // what runs in it instead of its planned set-up
+
 	moved func(*plan.Adapter) // called when a guest's lease has changed, by the shadows' loop
 
 	mu    sync.Mutex
@@ -64,13 +66,17 @@ func device(a *plan.Adapter) string {
 }
 
 // newMachine makes the namespace and the shadow of a machine; its links come later.
-func newMachine(m *plan.Machine, guests []*plan.Machine, seed *source) (*machine, error) {
+func newMachine(m *plan.Machine, guests []*plan.Machine, seed *source, command string) (*machine, error) {
 	space, err := NewSpace()
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", m.Name, err)
 	}
-	x := &machine{plan: m, space: space, ports: map[*plan.Adapter]*node.Port{}, state: map[*plan.Adapter]state{}}
+	x := &machine{plan: m, space: space, command: command, ports: map[*plan.Adapter]*node.Port{}, state: map[*plan.Adapter]state{}}
 	if m.Appliance != nil {
+		if x.tracker, err = netlink.NewHandleAt(netns.NsHandle(x.space.fd), unix.NETLINK_NETFILTER); err != nil {
+			space.Close()
+			return nil, fmt.Errorf("%s: conversations: %w", m.Name, err)
+		}
 		a := appliance.New(m, appliance.Options{Guests: guests, Random: seed})
 		x.shadow, x.resolver = a.Node, a.Node.Resolver
 		x.shadow.Hook = nil
@@ -86,6 +92,9 @@ func newMachine(m *plan.Machine, guests []*plan.Machine, seed *source) (*machine
 	}
 	x.shadow.Forwards, x.shadow.Resolver = false, nil // the kernel does
 	for a, p := range x.ports {
+		if x.foreign() { // it does by itself what it does
+			p.Client, p.Server, p.IPv6, p.Address, p.Gateway, p.DNS = nil, nil, nil, netip.Prefix{}, netip.Addr{}, nil
+		}
 		p.Changed = func() { x.changed(a) }
 		p.ProbeWait = probeWait
 	}
@@ -150,7 +159,7 @@ func (x *machine) up(a *plan.Adapter) error {
 			return err
 		}
 	}
-	if a.Guest == nil && a.Address6.IsValid() {
+	if a.Guest == nil && a.Address6.IsValid() && !x.foreign() {
 		link, err := x.space.links.LinkByName(name)
 		if err == nil {
 			err = x.space.links.AddrReplace(link, &netlink.Addr{IPNet: ipnet(a.Address6), Flags: unix.IFA_F_NODAD})
@@ -277,9 +286,6 @@ func (x *machine) filter() error {
 	})
 	if err != nil {
 		return fmt.Errorf("%s: kernel settings: %w", x.plan.Name, err)
-	}
-	if x.tracker, err = netlink.NewHandleAt(netns.NsHandle(x.space.fd), unix.NETLINK_NETFILTER); err != nil {
-		return fmt.Errorf("%s: conversations: %w", x.plan.Name, err)
 	}
 	return x.rules(nft.Planned)
 }

@@ -35,7 +35,7 @@ func (l *Lab) Start(name string, p supervise.Program) (supervise.Process, error)
 	if len(p.Args) == 0 {
 		return nil, errors.New("no program was named")
 	}
-	in, err := x.inside(l.folder)
+	in, err := x.inside(l.options.Folder)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}

@@ -52,7 +52,11 @@ func (l *Lab) Set(ctx context.Context, c claims.Condition) (err error) {
 // have. It is called from the switch's loop.
 func (l *Lab) tellAddresses() {
 	for _, a := range l.live.Adapters {
-		s := l.machines[a.Machine].now(a)
+		x := l.machines[a.Machine]
+		if x.foreign() {
+			l.observe(x, a)
+		}
+		s := x.now(a)
 		l.live.SetAddresses(a, s.Address, l.six(a))
 	}
 }

@@ -42,7 +42,7 @@ func (l *Lab) Status() status.Lab {
 }
 
 // Remarks tells what runs otherwise than on the kernel, and why.
-func (l *Lab) Remarks() []string { return l.Notes }
+func (l *Lab) Remarks() []string { return append(slices.Clone(l.Notes), l.captures.notes()...) }
 
 func (l *Lab) machineStatus(m *plan.Machine) status.Machine {
 	x := l.machines[m]
@@ -62,6 +62,9 @@ func (l *Lab) machineStatus(m *plan.Machine) status.Machine {
 			s.Segment = a.Segment.Name
 		}
 		if x != nil {
+			if x.foreign() {
+				l.observe(x, a)
+			}
 			now := x.now(a)
 			s.Device, s.Address, s.Gateway = device(a), now.Address, now.Gateway
 			s.IPv6 = append(s.IPv6, l.six(a)...)
@@ -109,9 +112,12 @@ func (l *Lab) leases() (out []status.Lease) {
 
 // hits reads how often an appliance's rules were met.
 func (x *machine) hits() []status.Rule {
+	if x.foreign() {
+		return nil // its rules are not those of the plan
+	}
 	out := make([]status.Rule, 0, len(x.plan.Rules)+1)
 	for i, r := range x.plan.Rules {
-		out = append(out, status.Rule{Appliance: x.plan.Name, Number: i + 1, Text: r.Lab.String()})
+		out = append(out, status.Rule{Appliance: x.plan.Name, Number: i + 1, Text: r.Text})
 	}
 	out = append(out, status.Rule{Appliance: x.plan.Name, Text: "what no rule names"})
 	c, err := nftables.New(nftables.WithNetNSFd(x.space.fd))

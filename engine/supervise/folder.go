@@ -1,6 +1,7 @@
 package supervise
 
 import (
+	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -121,6 +122,21 @@ func (f Folder) Remove() error { return os.RemoveAll(f.path) }
 
 // Log gives the file that takes what the process says when it fails.
 func (f Folder) Log() string { return filepath.Join(f.path, "log") }
+
+// LastWords gives the first line of what the process said when it failed, empty when it
+// said nothing.
+func (f Folder) LastWords() string {
+	in, err := os.Open(f.Log())
+	if err != nil {
+		return ""
+	}
+	defer in.Close()
+	lines := bufio.NewScanner(in)
+	if !lines.Scan() {
+		return ""
+	}
+	return lines.Text()
+}
 
 // Text gives the file that keeps the lab file as it was started.
 func (f Folder) Text() string { return filepath.Join(f.path, "lab.yaml") }

@@ -66,8 +66,9 @@ func Keep(f Folder, r Record, text []byte, p *plan.Plan, build func(context.Cont
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
 	defer stop()
 	err = k.keep(ctx, stop, text, p, build, tell)
-	if k.phase() != status.Ended {
-		_ = f.Remove()
+	_ = f.Remove()
+	if err != nil { // only now: whoever hears it finds nothing left
+		tell(Report{Error: err.Error(), Lacks: errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EOPNOTSUPP)})
 	}
 	close(k.ended)
 	time.Sleep(lastWords)
@@ -87,12 +88,6 @@ type keeper struct {
 	failure string
 }
 
-func (k *keeper) phase() status.Phase {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return k.record.Phase
-}
-
 // enter writes a phase down before it begins.
 func (k *keeper) enter(p status.Phase) error {
 	k.mu.Lock()
@@ -102,19 +97,15 @@ func (k *keeper) enter(p status.Phase) error {
 }
 
 func (k *keeper) keep(ctx context.Context, stop func(), text []byte, p *plan.Plan, build func(context.Context) (Made, error), tell func(Report)) error {
-	fail := func(err error) error {
-		tell(Report{Error: err.Error(), Lacks: errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EOPNOTSUPP)})
+	if err := k.enter(status.Starting); err != nil {
 		return err
 	}
-	if err := k.enter(status.Starting); err != nil {
-		return fail(err)
-	}
 	if err := os.WriteFile(k.folder.Text(), text, 0o600); err != nil {
-		return fail(err)
+		return err
 	}
 	l, err := k.folder.listen()
 	if err != nil {
-		return fail(err)
+		return err
 	}
 	defer l.Close()
 	s := &server{plan: p, status: k.status, stop: stop, ended: k.ended}
@@ -122,20 +113,20 @@ func (k *keeper) keep(ctx context.Context, stop func(), text []byte, p *plan.Pla
 	go reap(k)
 	lab, err := build(ctx)
 	if err != nil {
-		return fail(err)
+		return err
 	}
 	defer func() {
 		_ = k.enter(status.Stopping)
 		lab.Down()
 	}()
 	if ctx.Err() != nil {
-		return fail(errors.New("it was stopped while it started"))
+		return errors.New("it was stopped while it started")
 	}
 	k.mu.Lock()
 	k.lab = lab
 	k.mu.Unlock()
 	if err := k.enter(status.Running); err != nil {
-		return fail(err)
+		return err
 	}
 	s.up(lab)
 	tell(Report{Up: true, Notes: lab.Remarks()})

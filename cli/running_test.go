@@ -1,0 +1,130 @@
+//go:build linux
+
+package cli
+
+import (
+	"math/rand/v2"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"openbastion/engine/supervise"
+)
+
+// traces is what a lab could leave on a machine.
+type traces struct {
+	Links, Mounts, Rules, Routes, Processes, Spaces, Files []string
+}
+
+// traced looks at this machine: what belongs to nobody but this test's own labs.
+func traced(t *testing.T, state string) (out traces) {
+	links, err := net.Interfaces()
+	require.NoError(t, err)
+	for _, l := range links {
+		out.Links = append(out.Links, l.Name)
+	}
+	read := func(path string) []string {
+		data, err := os.ReadFile(path)
+		require.NoError(t, err)
+		return strings.Split(string(data), "\n")
+	}
+	out.Mounts, out.Routes = read("/proc/self/mountinfo"), read("/proc/net/route")
+	rules, _ := exec.Command("nft", "list", "ruleset").Output()
+	out.Rules = strings.Split(string(rules), "\n")
+	own, err := os.Readlink("/proc/self/ns/net")
+	require.NoError(t, err)
+	all, err := filepath.Glob("/proc/[0-9]*")
+	require.NoError(t, err)
+	for _, p := range all {
+		cmd, _ := os.ReadFile(p + "/environ")
+		if !strings.Contains(string(cmd), "XDG_STATE_HOME="+state) {
+			continue
+		}
+		if stat, _ := os.ReadFile(p + "/stat"); !strings.Contains(string(stat), ") Z ") {
+			out.Processes = append(out.Processes, p)
+		}
+		if ns, err := os.Readlink(p + "/ns/net"); err == nil && ns != own {
+			out.Spaces = append(out.Spaces, ns)
+		}
+	}
+	_ = filepath.WalkDir(state, func(path string, _ os.DirEntry, err error) error {
+		if err == nil && strings.Count(strings.TrimPrefix(path, state), "/") > 2 {
+			out.Files = append(out.Files, path)
+		}
+		return nil
+	})
+	return out
+}
+
+// A lab's process is killed at random moments (KILLS of them) of its start, while it is
+// checked, while a program runs in a guest, and while it is stopped: what is left is a
+// record, and after a stop not even that; a fresh start works.
+func TestKilledAtAnyMoment(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("needs root for network namespaces")
+	}
+	kills := 6
+	if n, err := strconv.Atoi(os.Getenv("KILLS")); err == nil {
+		kills = n
+	}
+	dir := t.TempDir()
+	lab, err := os.ReadFile("../examples/saltmarsh.yaml")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(dir+"/lab.yaml", lab, 0o600))
+	self, err := os.Executable()
+	require.NoError(t, err)
+	state := dir + "/state"
+	bastion := func(args ...string) *exec.Cmd {
+		c := exec.Command(self, args...)
+		c.Args[0], c.Dir, c.Env = "bastion", dir, append(os.Environ(), "XDG_STATE_HOME="+state)
+		return c
+	}
+	folder := supervise.Of(state+"/openbastion/labs", "saltmarsh")
+	before := traced(t, state)
+	random := rand.New(rand.NewPCG(uint64(kills), 7))
+	for i := range kills {
+		within := 250 * time.Millisecond // a start, or a stop
+		steps := [][]string{{"start"}}
+		switch i % 4 {
+		case 1:
+			steps, within = append(steps, []string{"verify"}), 3*time.Second
+		case 2:
+			steps = append(steps, []string{"shell", "heron", "--", "sh", "-c", "sleep 60 & sleep 60"})
+		case 3:
+			steps, within = append(steps, []string{"stop"}), 60*time.Millisecond
+		}
+		for _, s := range steps[:len(steps)-1] {
+			require.NoError(t, bastion(s...).Run())
+		}
+		c := bastion(steps[len(steps)-1]...)
+		require.NoError(t, c.Start())
+		after := time.Duration(random.Int64N(int64(within)))
+		time.Sleep(after)
+		// The process is known by its record, or, before there is one, as the child of
+		// the command: killed with it then.
+		if r, err := folder.Read(); err == nil && r.Alive() {
+			require.NoError(t, syscall.Kill(r.Process, syscall.SIGKILL))
+		}
+		_ = c.Wait()
+		out, err := bastion("stop", "--all").CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		assert.Eventually(t, func() bool { return assert.ObjectsAreEqual(before, traced(t, state)) }, 5*time.Second, 50*time.Millisecond,
+			"%v, killed after %v: %s", steps, after, out)
+		if t.Failed() {
+			t.Logf("left: %+v", traced(t, state))
+			return
+		}
+	}
+	out, err := bastion("start", "--then", "verify").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.NoError(t, bastion("stop").Run())
+}

@@ -1,0 +1,119 @@
+package kernel
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"openbastion/core/plan"
+	"openbastion/format/pcapng"
+)
+
+// captures writes what each segment carries to a file of its own, up to a size.
+type captures struct {
+	limit int64
+
+	mu    sync.Mutex
+	files []*capture
+	full  []string // of the segments whose file is full
+	timer *time.Timer
+}
+
+type capture struct {
+	name   string
+	file   *os.File
+	buffer *bufio.Writer
+	writer *pcapng.Writer
+	size   int64
+	full   bool
+}
+
+// frameOverhead is what the format adds to a frame, at most (a block's head, length and
+// padding).
+const frameOverhead = 36
+
+// flushed is how often what was seen is written down.
+const flushed = 200 * time.Millisecond
+
+// newCaptures opens a file for each segment in a folder. One that is there is an error.
+func newCaptures(folder string, limit int64, segments []string, p *plan.Plan) (*captures, error) {
+	c := &captures{limit: limit}
+	for _, name := range segments {
+		f, err := os.OpenFile(filepath.Join(folder, name+".pcapng"), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if err != nil {
+			c.close()
+			return nil, fmt.Errorf("capture: %w", err)
+		}
+		one := &capture{name: name, file: f, buffer: bufio.NewWriterSize(f, 1<<16)}
+		one.writer = pcapng.NewWriter(one.buffer, "bastion", "lab "+p.Name)
+		about := "beyond upstream"
+		if s := p.Segment(name); s != nil {
+			about = fmt.Sprintf("segment %s, %s", s.Name, s.Subnet)
+		}
+		one.writer.AddInterface(name, about)
+		c.files = append(c.files, one)
+	}
+	c.timer = time.AfterFunc(flushed, c.flush)
+	return c, nil
+}
+
+// Record writes a frame.
+func (c *captures) Record(segment int, _ time.Time, frame []byte) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	one := c.files[segment]
+	if one.full {
+		return
+	}
+	if one.size += int64(len(frame)) + frameOverhead; one.size > c.limit {
+		one.full = true
+		c.full = append(c.full, one.name)
+		return
+	}
+	one.writer.Record(0, time.Now(), frame)
+}
+
+// notes tells what is not captured any more.
+func (c *captures) notes() (out []string) {
+	if c == nil {
+		return nil
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, name := range c.full {
+		out = append(out, fmt.Sprintf("the capture of %s is full at %d MiB: what came later is not in it", name, c.limit>>20))
+	}
+	for _, f := range c.files {
+		if err := f.writer.Err(); err != nil {
+			out = append(out, fmt.Sprintf("the capture of %s could not be written: %v", f.name, err))
+		}
+	}
+	return out
+}
+
+func (c *captures) flush() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, f := range c.files {
+		_ = f.buffer.Flush() // an error shows in the writer, which notes tells
+	}
+	c.timer.Reset(flushed)
+}
+
+func (c *captures) close() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.timer != nil {
+		c.timer.Stop()
+	}
+	var all []error
+	for _, f := range c.files {
+		all = append(all, f.buffer.Flush(), f.file.Close())
+	}
+	_ = errors.Join(all...) // the lab is over; what was written before stands
+	c.files = nil
+}
