@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"testing"
@@ -34,6 +35,13 @@ func TestScripts(t *testing.T) {
 				return err
 			}
 			e.Setenv("EXAMPLES", examples)
+			e.Defer(func() { // also when the script fails
+				if _, err := os.Stat(filepath.Join(e.WorkDir, "state")); err == nil {
+					c := exec.Command(os.Args[0], "stop", "--all")
+					c.Args[0], c.Env = "bastion", append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(e.WorkDir, "state"))
+					_ = c.Run()
+				}
+			})
 			e.Setenv("XDG_CACHE_HOME", filepath.Join(e.WorkDir, ".cache"))
 			for _, j := range walkJobs {
 				if err := j.write(e.WorkDir); err != nil {

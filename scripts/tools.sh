@@ -9,6 +9,7 @@ for pair in tshark:tshark ip:iproute2 gcc:gcc genisoimage:genisoimage xorriso:xo
 	/usr/lib/grub-rescue/grub-rescue-cdrom.iso:grub-rescue-pc /usr/lib/ipxe/ipxe.iso:ipxe /usr/lib/memtest86+/memtest86+x64.iso:memtest86+ \
 	/usr/lib/ISOLINUX/isolinux.bin:isolinux syslinux:syslinux /usr/lib/syslinux/mbr/mbr.bin:syslinux-common sgdisk:gdisk lz4:lz4 lzip:lzip \
 	7z:p7zip-full cpio:cpio mksquashfs:squashfs-tools mkfs.btrfs:btrfs-progs mkfs.xfs:xfsprogs mkfs.ntfs:ntfs-3g openssl:openssl \
+	dhclient:isc-dhcp-client dhcpcd:dhcpcd-base dnsmasq:dnsmasq-base nmap:nmap dnsperf:dnsperf iperf3:iperf3 \
 	udhcpc:udhcpc ping:iputils-ping dig:bind9-dnsutils curl:curl nft:nftables xmllint:libxml2-utils dot:graphviz named-checkzone:bind9-utils; do
 	command -v "${pair%%:*}" >/dev/null 2>&1 || [ -e "${pair%%:*}" ] || want="$want ${pair##*:}"
 done
