@@ -7,6 +7,7 @@ require go.yaml.in/yaml/v3 v3.0.6
 require (
 	git.sr.ht/~sbinet/gg v0.8.0
 	github.com/clipperhouse/displaywidth v0.11.0
+	github.com/creack/pty v1.1.24
 	github.com/gaissmai/bart v0.30.0
 	github.com/gofrs/flock v0.13.2
 	github.com/google/nftables v0.3.0
@@ -38,7 +39,6 @@ require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
-	github.com/creack/pty v1.1.24 // indirect
 	github.com/golang/freetype v0.0.0-20170609003504-e2365dfdc4a0 // indirect
 	github.com/google/go-cmp v0.7.0 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect

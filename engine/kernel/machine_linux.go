@@ -35,12 +35,12 @@ type machine struct {
 	resolver *names.Resolver              // of an appliance
 	names    *resolver                    // on its sockets
 
-	command  string                       // what runs in it instead of its planned set-up
+	command string // what runs in it instead of its planned set-up
 
 	moved func(*plan.Adapter) // called when a guest's lease has changed, by the shadows' loop
 
 	mu    sync.Mutex
-	inner *inner // where programs run in it, once one does
+	inner *inner                  // where programs run in it, once one does
 	state map[*plan.Adapter]state // what the shadow came by
 	stops []func()
 }

@@ -11,7 +11,6 @@ import (
 	"os"
 	"os/exec"
 	"slices"
-	"sync"
 	"syscall"
 	"time"
 
@@ -73,7 +72,6 @@ func (r Record) Alive() bool { return r.Process > 0 && Born(r.Process) == r.Born
 type Client struct {
 	conn *net.UnixConn
 	in   *json.Decoder
-	mu   sync.Mutex
 }
 
 // Dial reaches the process.

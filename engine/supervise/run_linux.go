@@ -38,7 +38,7 @@ type Report struct {
 type Made interface {
 	Lab
 	Down()
-	Remarks() []string     // what runs otherwise than the stage's name says, and why
+	Remarks() []string    // what runs otherwise than the stage's name says, and why
 	Failed() <-chan error // says when it no longer runs as it should
 }
 
