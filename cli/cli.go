@@ -300,6 +300,16 @@ func (a *app) json(doc any) error {
 	return err
 }
 
+// jsonLine writes a document on a line of its own.
+func (a *app) jsonLine(doc any) error {
+	data, err := json.Marshal(doc)
+	if err != nil {
+		return err
+	}
+	_, err = a.out.Write(append(escaped(data), '\n'))
+	return err
+}
+
 // escaped writes what does not show in JSON as JSON's own escapes.
 func escaped(b []byte) []byte {
 	if visible.Lines(string(b)) == string(b) {

@@ -85,21 +85,39 @@ func (a *app) keep() *cobra.Command {
 	return c
 }
 
+// statusOptions are how a status is shown.
+type statusOptions struct {
+	watch bool
+	page  bool
+	at    string
+}
+
 func (a *app) status() *cobra.Command {
-	return &cobra.Command{
+	var o statusOptions
+	c := &cobra.Command{
 		Use: "status [LAB]", Short: "How a lab that was started is: machines, leases, rules, flows",
 		Long: `Shows the machines of a lab that runs with their addresses and what their adapters
 carried, the leases that are handed out, how often each rule was met, what the
 appliances translate, and what their rules with "log" saw. LAB is the file or the
-lab's name; without one and without a lab.yaml, every lab that was started is listed.`,
+lab's name; without one and without a lab.yaml, every lab that was started is listed.
+
+With --watch it goes on: rates, leases, flows, what is stopped and by which rule, and
+escapes, as they happen; where nobody looks at a terminal, a line for each.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
 			}
-			return a.showStatus(args)
+			if o.watch && o.page {
+				return usage("say --watch or --page, not both")
+			}
+			return a.showStatus(args, o)
 		},
 	}
+	c.Flags().BoolVar(&o.watch, "watch", false, "go on and show what happens, until you interrupt it")
+	c.Flags().BoolVar(&o.page, "page", false, "the same as a page for a browser on this machine; says its address")
+	c.Flags().StringVar(&o.at, "at", "127.0.0.1:0", "where the page is served: an address of this machine itself, and a port, 0 for any")
+	return c
 }
 
 func (a *app) shell() *cobra.Command {

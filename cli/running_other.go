@@ -8,10 +8,10 @@ func notHere() error {
 		"Here, rehearse it instead (bastion rehearse LAB), or export it for what runs machines on this system."}
 }
 
-func (a *app) startLab(string, startOptions) error     { return notHere() }
-func (a *app) keepLab(string, startOptions) error      { return notHere() }
-func (a *app) showStatus([]string) error               { return notHere() }
-func (a *app) runShell(string, string, []string) error { return notHere() }
-func (a *app) verifyLab(string, []string, bool) error  { return notHere() }
-func (a *app) endLab(string) error                     { return notHere() }
-func (a *app) endAll() error                           { return notHere() }
+func (a *app) startLab(string, startOptions) error      { return notHere() }
+func (a *app) keepLab(string, startOptions) error       { return notHere() }
+func (a *app) showStatus([]string, statusOptions) error { return notHere() }
+func (a *app) runShell(string, string, []string) error  { return notHere() }
+func (a *app) verifyLab(string, []string, bool) error   { return notHere() }
+func (a *app) endLab(string) error                      { return notHere() }
+func (a *app) endAll() error                            { return notHere() }

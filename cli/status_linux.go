@@ -20,7 +20,7 @@ const (
 	shownLogged = 10
 )
 
-func (a *app) showStatus(args []string) error {
+func (a *app) showStatus(args []string, o statusOptions) error {
 	if len(args) == 0 {
 		if _, err := os.Stat("lab.yaml"); err != nil {
 			return a.listStarted()
@@ -29,6 +29,12 @@ func (a *app) showStatus(args []string) error {
 	l, err := a.find(labArg(args))
 	if err != nil {
 		return err
+	}
+	switch {
+	case o.watch:
+		return a.watchStatus(l)
+	case o.page:
+		return a.servePage(l, o.at)
 	}
 	s, err := a.statusOf(l)
 	if err != nil {
@@ -207,11 +213,11 @@ func showFlows(s *screen, l status.Lab, verbose bool) {
 		seen := cell{"as it is", faint}
 		switch {
 		case x.AnswerTo.Addr() != x.From.Addr():
-			seen = cell{end(x.AnswerTo), plain}
+			seen = cell{status.End(x.AnswerTo), plain}
 		case x.AnswerFrom != x.To:
-			seen = cell{"for " + end(x.AnswerFrom), plain}
+			seen = cell{"for " + status.End(x.AnswerFrom), plain}
 		}
-		t.add(x.Protocol, x.Appliance, end(x.From), end(x.To), seen, grouped(int(x.Packets)), size(x.Bytes))
+		t.add(x.Protocol, x.Appliance, status.End(x.From), status.End(x.To), seen, grouped(int(x.Packets)), size(x.Bytes))
 	}
 	if len(t.rows) == 0 {
 		return
@@ -223,14 +229,6 @@ func showFlows(s *screen, l status.Lab, verbose bool) {
 	}
 }
 
-// end says an end of a flow: without a port where it has none.
-func end(a netip.AddrPort) string {
-	if a.Port() == 0 {
-		return a.Addr().String()
-	}
-	return a.String()
-}
-
 func showLogged(s *screen, l status.Lab, verbose bool) {
 	list := l.Log
 	if len(list) > shownLogged && !verbose {
@@ -238,7 +236,7 @@ func showLogged(s *screen, l status.Lab, verbose bool) {
 	}
 	t := table{head: []string{"logged", "by", "rule", "", "from", "to"}}
 	for _, x := range list {
-		t.add(x.At.Local().Format("15:04:05"), x.Appliance, x.Rule, x.Protocol, end(x.From), end(x.To))
+		t.add(x.At.Local().Format("15:04:05"), x.Appliance, x.Rule, x.Protocol, status.End(x.From), status.End(x.To))
 	}
 	if len(t.rows) > 0 {
 		s.line()

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"math"
 	"slices"
+	"strings"
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
@@ -69,7 +70,25 @@ func Of(p *plan.Plan, o Options) *Picture {
 	l.Shapes = append(l.Shapes, l.above...)
 	l.foot()
 	l.H = l.bottom + 20
+	l.name()
 	return l.Picture
+}
+
+// name tells where the machines' cables and the gates are.
+func (l *layout) name() {
+	for r, points := range l.routes {
+		c := Cable{Segment: r.s.Name, Points: points}
+		if r.m != nil {
+			c.Machine = r.m.Name
+		}
+		l.Cables = append(l.Cables, c)
+	}
+	slices.SortFunc(l.Cables, func(a, b Cable) int {
+		return cmp.Or(strings.Compare(a.Machine, b.Machine), strings.Compare(a.Segment, b.Segment))
+	})
+	for _, g := range l.t.gates {
+		l.Gates = append(l.Gates, Place{g.m.Name, g.box})
+	}
 }
 
 // join notes the points by which a machine is joined to a segment's bar; nil

@@ -97,6 +97,22 @@ type Picture struct {
 	Title  string
 	W, H   float64 // in points
 	Shapes []Shape
+	Cables []Cable // in order of machine and segment
+	Gates  []Place // the appliances
+}
+
+// Cable is the line by which a machine is joined to a segment, from the machine; an empty
+// Machine is the outside. Guests that are drawn as one have one.
+type Cable struct {
+	Machine string  `json:"machine"`
+	Segment string  `json:"segment"`
+	Points  []Point `json:"points"`
+}
+
+// Place is where something named stands.
+type Place struct {
+	Name string `json:"name"`
+	Box  Box    `json:"box"`
 }
 
 func (p *Picture) box(b Box, round float64, fill, ink Ink, width float64, dashed bool) {

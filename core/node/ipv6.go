@@ -48,6 +48,7 @@ type Announcement struct {
 const (
 	dadWait        = time.Second
 	solicitWait    = 4 * time.Second
+	informWait     = time.Second // INF_TIMEOUT (RFC 8415, section 7.6)
 	solicitTries   = 3
 	informTries    = 10
 	announceEvery  = 16 * time.Second
@@ -383,7 +384,7 @@ func (n *Node) inform(port *Port, left int) {
 	frame := packet.Datagram(packet.IP{Source: s.Link, Destination: allServers, TTL: 1}, clientPort6, serverPort6,
 		lease.InformationRequest(port.MAC, s.xid))
 	n.sendGroup(port, frame, allServers)
-	n.after(solicitWait, func() { n.inform(port, left-1) })
+	n.after(informWait, func() { n.inform(port, left-1) })
 }
 
 // ServeInformation answers what inform asks, with what the ports announce.

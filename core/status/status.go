@@ -97,6 +97,7 @@ type Rule struct {
 	Appliance string  `json:"appliance"`
 	Number    int     `json:"number"`
 	Text      string  `json:"text"`
+	Blocks    bool    `json:"blocks"` // it stops what it matches
 	Hits      Traffic `json:"hits"`
 }
 

@@ -382,13 +382,17 @@ func patience(a *plan.Adapter) time.Duration {
 
 // awaits tells an adapter that has not yet come by what it asked for.
 func (l *Lab) awaits(x *machine, a *plan.Adapter) bool {
-	return x.ports[a].Client != nil && !x.now(a).Address.IsValid() || l.awaitsSix(a) && len(l.six(a)) == 0
+	return x.ports[a].Client != nil && !x.now(a).Address.IsValid() || l.awaitsSix(x, a)
 }
 
-// awaitsSix tells a guest's adapter on whose segment somebody is planned who announces
-// IPv6.
-func (l *Lab) awaitsSix(a *plan.Adapter) bool {
-	return a.Guest != nil && a.Segment.Port != nil && a.Segment.Port.Address6.IsValid()
+// awaitsSix tells a guest's adapter on whose segment IPv6 is to be announced, and that
+// has no address by it yet, or was told no resolver.
+func (l *Lab) awaitsSix(x *machine, a *plan.Adapter) (waits bool) {
+	if a.Guest == nil || a.Segment.Port == nil || !a.Segment.Port.Address6.IsValid() {
+		return false
+	}
+	l.shadows.Do(l.ctx, func(time.Duration) { waits = x.ports[a].IPv6 != nil && x.ports[a].IPv6.DNS == nil })
+	return waits || len(l.six(a)) == 0
 }
 
 // Down ends the lab: what served, the wires, and every namespace.

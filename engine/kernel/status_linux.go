@@ -16,6 +16,7 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
+	"openbastion/core/lab"
 	"openbastion/core/lease"
 	"openbastion/core/plan"
 	"openbastion/core/status"
@@ -117,9 +118,9 @@ func (x *machine) hits() []status.Rule {
 	}
 	out := make([]status.Rule, 0, len(x.plan.Rules)+1)
 	for i, r := range x.plan.Rules {
-		out = append(out, status.Rule{Appliance: x.plan.Name, Number: i + 1, Text: r.Text})
+		out = append(out, status.Rule{Appliance: x.plan.Name, Number: i + 1, Text: r.Text, Blocks: r.Action != lab.Allow})
 	}
-	out = append(out, status.Rule{Appliance: x.plan.Name, Text: "what no rule names"})
+	out = append(out, status.Rule{Appliance: x.plan.Name, Text: "what no rule names", Blocks: true})
 	c, err := nftables.New(nftables.WithNetNSFd(x.space.fd))
 	if err != nil {
 		return out
