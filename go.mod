@@ -6,6 +6,7 @@ require go.yaml.in/yaml/v3 v3.0.6
 
 require (
 	git.sr.ht/~sbinet/gg v0.8.0
+	github.com/chromedp/chromedp v0.23.0
 	github.com/clipperhouse/displaywidth v0.11.0
 	github.com/creack/pty v1.1.24
 	github.com/gaissmai/bart v0.30.0
@@ -38,7 +39,6 @@ require (
 require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/chromedp/cdproto v0.159.0 // indirect
-	github.com/chromedp/chromedp v0.23.0 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
 	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875 // indirect
