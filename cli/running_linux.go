@@ -6,17 +6,13 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/exec"
-	"os/signal"
 	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
 	"time"
 
-	"github.com/creack/pty"
 	"golang.org/x/sys/unix"
-	"golang.org/x/term"
 
 	"openbastion/core/check"
 	"openbastion/core/claims"
@@ -26,13 +22,6 @@ import (
 	"openbastion/engine/kernel"
 	"openbastion/engine/supervise"
 )
-
-// started is a lab that was started, as the user names it.
-type started struct {
-	folder  supervise.Folder
-	record  supervise.Record
-	changed string // what is to be said of its file now, empty when it is the same
-}
 
 // mayBuild tells whether this process may make network namespaces, else why not.
 func mayBuild() error {
@@ -251,86 +240,6 @@ func (a *app) keepLab(file string, o startOptions) error {
 	}, tell)
 }
 
-// find gives the lab that the user means: by its file, or by its name.
-func (a *app) find(named string) (started, error) {
-	home, err := supervise.Home()
-	if err != nil {
-		return started{}, failure{exitLacking, err.Error(), ""}
-	}
-	known, err := supervise.Known(home)
-	if err != nil {
-		return started{}, failure{exitUsage, "cannot read what was started: " + err.Error(), ""}
-	}
-	abs, err := filepath.Abs(named)
-	if err != nil {
-		return started{}, err
-	}
-	for name, r := range known {
-		if r.File == abs {
-			return a.held(supervise.Of(home, name), r), nil
-		}
-	}
-	if r, ok := known[named]; ok {
-		return a.held(supervise.Of(home, named), r), nil
-	}
-	p, err := a.load(named)
-	if err != nil {
-		return started{}, err
-	}
-	hint := "bastion start " + named
-	if r, ok := known[p.Name]; ok {
-		hint = fmt.Sprintf("A lab of this name was started from %s.", r.File)
-	}
-	return started{}, failure{exitUsage, p.Name + " was not started from " + named, hint}
-}
-
-// held holds a lab that was started against its file.
-func (a *app) held(f supervise.Folder, r supervise.Record) started {
-	out := started{folder: f, record: r}
-	a.named = append(a.named, r.Profiles...)
-	if _, err := os.Stat(r.File); errors.Is(err, fs.ErrNotExist) {
-		out.changed = "its file is gone since"
-		return out
-	}
-	p, err := a.load(r.File)
-	switch {
-	case err != nil:
-		out.changed = "its file has changed since, and cannot be read now"
-	case a.labDigest(p, r.File) != r.Digest:
-		out.changed = "its file has changed since"
-	}
-	return out
-}
-
-// asStarted plans the lab as it was started, whatever has become of its file.
-func (a *app) asStarted(l started) (*plan.Plan, error) {
-	data, err := os.ReadFile(l.folder.Text())
-	if err != nil {
-		return nil, failure{exitUsage, "what was started cannot be read: " + err.Error(), ""}
-	}
-	made, err := lab.Read(l.record.File, data)
-	if err != nil {
-		return nil, err
-	}
-	if err := a.profiles(made, l.record.File); err != nil {
-		return nil, err
-	}
-	return plan.Build(made)
-}
-
-// dial reaches the process of a lab.
-func (a *app) dial(l started) (*supervise.Client, error) {
-	if !l.record.Alive() {
-		return nil, failure{exitBroken, l.record.Lab + " does not run any more: its process ended without being told to",
-			"Nothing of the lab is left but its record: bastion stop " + l.record.Lab + " takes that away."}
-	}
-	c, err := l.folder.Dial()
-	if err != nil {
-		return nil, failure{exitBroken, fmt.Sprintf("the process of %s does not answer: %v", l.record.Lab, cause(err)), ""}
-	}
-	return c, nil
-}
-
 func (a *app) verifyLab(file string, reports []string, replace bool) error {
 	l, err := a.find(file)
 	if err != nil {
@@ -442,88 +351,6 @@ func (a *app) endAll() error {
 		a.note("No lab was started.")
 	}
 	return errors.Join(all...)
-}
-
-func (a *app) runShell(named, machine string, command []string) error {
-	l, err := a.find(named)
-	if err != nil {
-		return err
-	}
-	c, err := a.dial(l)
-	if err != nil {
-		return err
-	}
-	defer c.Hang()
-	if len(command) == 0 {
-		command = []string{"/bin/sh"}
-		if sh := os.Getenv("SHELL"); sh != "" {
-			if _, err := exec.LookPath(sh); err == nil {
-				command = []string{sh}
-			}
-		}
-	}
-	dir, err := os.Getwd()
-	if err != nil {
-		dir = "/"
-	}
-	p := supervise.Program{Args: command, Env: os.Environ(), Dir: dir, Files: [3]*os.File{os.Stdin, os.Stdout, os.Stderr}}
-	a.leaveSignals()
-	exit, err := throughTerminal(c, machine, p)
-	if err != nil {
-		return failure{exitUsage, fmt.Sprintf("%s in %s: %v", command[0], machine, cause(err)), ""}
-	}
-	if exit != 0 {
-		return failure{status: exit}
-	}
-	return nil
-}
-
-// throughTerminal runs a program in a machine, with a terminal of its own where ours
-// is one, and passes on signals and sizes.
-func throughTerminal(c *supervise.Client, machine string, p supervise.Program) (int, error) {
-	signals := make(chan os.Signal, 8)
-	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGQUIT, syscall.SIGHUP, syscall.SIGWINCH)
-	defer signal.Stop(signals)
-	if !term.IsTerminal(int(p.Files[0].Fd())) || !term.IsTerminal(int(p.Files[1].Fd())) {
-		go func() {
-			for s := range signals {
-				if s != syscall.SIGWINCH {
-					c.Signal(s.(syscall.Signal))
-				}
-			}
-		}()
-		return c.Shell(context.Background(), machine, p)
-	}
-	ours, theirs, err := pty.Open()
-	if err != nil {
-		return 0, err
-	}
-	defer ours.Close()
-	in, out := p.Files[0], p.Files[1]
-	_ = pty.InheritSize(in, ours)
-	before, err := term.MakeRaw(int(in.Fd()))
-	if err != nil {
-		theirs.Close()
-		return 0, err
-	}
-	defer func() { _ = term.Restore(int(in.Fd()), before) }()
-	p.Files, p.Terminal = [3]*os.File{theirs, theirs, theirs}, true
-	go func() {
-		for s := range signals {
-			if s == syscall.SIGWINCH {
-				_ = pty.InheritSize(in, ours)
-			} else {
-				c.Signal(s.(syscall.Signal))
-			}
-		}
-	}()
-	go func() { _, _ = ours.ReadFrom(in) }()
-	shown := make(chan struct{})
-	go func() { _, _ = out.ReadFrom(ours); close(shown) }()
-	exit, err := c.Shell(context.Background(), machine, p)
-	theirs.Close()
-	<-shown // the terminal gives an error once nobody has its other end
-	return exit, err
 }
 
 func (a *app) statusJSON(f supervise.Folder) error {

@@ -113,7 +113,11 @@ type view struct {
 const maxEvents = 200
 
 func (v *view) take(c status.Change) {
-	v.events = append(v.events, c.Events...)
+	for _, e := range c.Events {
+		if e.Kind != status.Blocked { // that is counted in a table of its own
+			v.events = append(v.events, e)
+		}
+	}
 	v.events = v.events[max(len(v.events)-maxEvents, 0):]
 }
 
@@ -144,8 +148,8 @@ func (a *app) drawView(v *view, now status.Lab, c status.Change, height int) {
 	}
 	s := newScreen(&b, color)
 	s.width = a.screen().width
-	s.line(s.paint(strong, now.Lab), "  ", s.paint(faint, fmt.Sprintf("%s on the %s, %s   Ctrl-C leaves; the lab goes on", now.Phase, now.Stage,
-		c.At.Local().Format("15:04:05"))))
+	s.line(s.paint(strong, now.Lab), "  ", s.paint(faint, fmt.Sprintf("%s on the %s, %s   Ctrl-C leaves; the lab goes on",
+		now.Phase, now.Stage, c.At.Local().Format("15:04:05"))))
 	s.line()
 	v.rates(s, c)
 	stops := table{head: []string{"stopped by", "rule", "", "packets"}}

@@ -70,13 +70,25 @@ function entry(list, e, most) {
   while (list.children.length > most) list.lastChild.remove();
 }
 
+// What a rule stops is one line, with how many so far.
+const stops = new Map();
+function counted(e) {
+  const key = e.machine + '\n' + e.rule;
+  const s = stops.get(key) || {packets: 0};
+  s.packets += e.packets;
+  if (s.line) s.line.remove();
+  stops.set(key, s);
+  entry(byId('blocked'), {...e, text: e.text.replace(/ stops \d+/, ' stops ' + s.packets)}, 40);
+  s.line = byId('blocked').firstChild;
+}
+
 // Where packets died: a sign on the gate that stopped them, with the rule.
 let place = 0;
 function stopped(e) {
   const gate = drawn.gates.find(x => x.name === e.machine);
   if (!gate) return;
   const g = shape('g', {class: 'stopped'}, layer);
-  const x = gate.box.X + 24 + (place++ % 6) * 30, y = gate.box.Y + gate.box.H - 14;
+  const x = gate.box.X + gate.box.W - 20 - (place++ % 6) * 28, y = gate.box.Y + gate.box.H - 18;
   shape('circle', {cx: x, cy: y, r: 11}, g);
   shape('text', {x: x, y: y + 4}, g).textContent = e.rule ? '✗' + e.rule : '✗';
   setTimeout(() => g.remove(), 3200);
@@ -124,7 +136,7 @@ function change(c) {
     if (e.kind === 'escape') escaped(e);
     if (e.kind === 'blocked') {
       stopped(e);
-      entry(byId('blocked'), e, 40);
+      counted(e);
     } else {
       entry(byId('events'), e, 200);
     }

@@ -119,7 +119,8 @@ func (c *Change) escapes(before, now Lab) {
 	}
 	for _, e := range now.Escapes {
 		if e.At.After(last) {
-			c.add(Event{At: e.At, Kind: Escaped, Machine: e.Guest, Segment: e.Segment, Text: fmt.Sprintf("%s gets out on %s: %s", e.Guest, e.Segment, e.Packet)})
+			c.add(Event{At: e.At, Kind: Escaped, Machine: e.Guest, Segment: e.Segment,
+				Text: fmt.Sprintf("%s gets out on %s: %s", e.Guest, e.Segment, e.Packet)})
 		}
 	}
 }
@@ -182,7 +183,8 @@ func (c *Change) leases(before, now Lab) {
 	tell := func(list []Lease, missing map[key]Lease, kind Kind, text string) {
 		for _, x := range list {
 			if _, there := missing[key{x.Segment, x.Address, x.MAC.String()}]; !there {
-				c.add(Event{Kind: kind, Machine: x.Hostname, Segment: x.Segment, Text: fmt.Sprintf(text, cmp.Or(x.Hostname, x.MAC.String()), x.Address, x.Server)})
+				c.add(Event{Kind: kind, Machine: x.Hostname, Segment: x.Segment,
+					Text: fmt.Sprintf(text, cmp.Or(x.Hostname, x.MAC.String()), x.Address, x.Server)})
 			}
 		}
 	}
@@ -213,7 +215,8 @@ func (c *Change) machines(before, now Lab, apart time.Duration) {
 			case known && !a.Plugged && was.Plugged:
 				c.add(Event{Kind: Unplugged, Machine: m.Name, Segment: a.Segment, Text: fmt.Sprintf("%s of %s is unplugged", a.Name, m.Name)})
 			case known && a.Address != was.Address:
-				c.add(Event{Kind: Moved, Machine: m.Name, Segment: a.Segment, Text: fmt.Sprintf("%s of %s has %s now", a.Name, m.Name, address(a.Address))})
+				c.add(Event{Kind: Moved, Machine: m.Name, Segment: a.Segment,
+					Text: fmt.Sprintf("%s of %s has %s now", a.Name, m.Name, address(a.Address))})
 			}
 		}
 	}

@@ -148,6 +148,6 @@ func flow(ip []byte) (proto string, from, to netip.AddrPort) {
 	if err != nil || !p.IP() {
 		return "", from, to
 	}
-	a, b, _ := p.Ports()
-	return protocol(uint8(p.Proto)), netip.AddrPortFrom(p.Source, a), netip.AddrPortFrom(p.Destination, b)
+	from, to = endsOf(p)
+	return protocol(uint8(p.Proto)), from, to
 }

@@ -185,7 +185,8 @@ func pinged(proto int, data []byte, from net.Addr, id int, payload string) (got 
 	quoted := func(b []byte) bool { return bytes.Contains(b, binary.BigEndian.AppendUint16(nil, uint16(id))) }
 	switch body := m.Body.(type) {
 	case *icmp.Echo:
-		if (m.Type == ipv4.ICMPTypeEchoReply || m.Type == ipv6.ICMPTypeEchoReply) && body.ID == id && strings.HasPrefix(string(body.Data), payload) {
+		answer := m.Type == ipv4.ICMPTypeEchoReply || m.Type == ipv6.ICMPTypeEchoReply
+		if answer && body.ID == id && strings.HasPrefix(string(body.Data), payload) {
 			return echo{from: at}, true, nil
 		}
 	case *icmp.TimeExceeded:

@@ -326,8 +326,8 @@ func (l *Lab) gotSix(x *machine, a *plan.Adapter) claims.Answer {
 	if has := l.six(a); len(has) > 0 {
 		got.Address = has[0]
 	}
-	return claims.Answer{Got: got, Evidence: reading(a.Machine, "%s has the IPv6 address %s, router %s, %s", a.Machine.Name, got.Address, got.Router,
-		subnet.Named("resolver", got.Resolvers))}
+	return claims.Answer{Got: got, Evidence: reading(a.Machine, "%s has the IPv6 address %s, router %s, %s", a.Machine.Name,
+		got.Address, got.Router, subnet.Named("resolver", got.Resolvers))}
 }
 
 func neighbor(now time.Duration, x *machine, a *plan.Adapter) func() claims.Answer {
@@ -347,7 +347,8 @@ func neighbor(now time.Duration, x *machine, a *plan.Adapter) func() claims.Answ
 		if len(inquiry.Answers) > 0 {
 			text = fmt.Sprintf("%s is at %s", s.Gateway, inquiry.Answers[0])
 		}
-		return claims.Answer{Got: claims.GotNeighbor{Hop: s.Gateway, Hardware: slices.Clone(inquiry.Answers)}, Evidence: reading(a.Machine, "%s", text)}
+		return claims.Answer{Got: claims.GotNeighbor{Hop: s.Gateway, Hardware: slices.Clone(inquiry.Answers)},
+			Evidence: reading(a.Machine, "%s", text)}
 	}
 }
 
@@ -366,8 +367,8 @@ func owners(now time.Duration, x *machine, a *plan.Adapter, addresses []netip.Ad
 			got.Owners = append(got.Owners, owners)
 			n += len(owners)
 		}
-		return claims.Answer{Got: got, Evidence: reading(a.Machine, "%s asked for %d addresses, and %d hardware addresses answered", a.Machine.Name,
-			len(list), n)}
+		return claims.Answer{Got: got, Evidence: reading(a.Machine, "%s asked for %d addresses, and %d hardware addresses answered",
+			a.Machine.Name, len(list), n)}
 	}
 }
 
@@ -401,7 +402,8 @@ func (l *Lab) probe(ctx context.Context, what claims.Asking, a *plan.Adapter) cl
 		if e.expired {
 			got.Router = e.from
 		}
-		return claims.Answer{Got: got, Evidence: reading(a.Machine, "a packet with one hop to live: %s", cmp.Or(got.Saw, "its time was over at "+e.from.String()))}
+		return claims.Answer{Got: got, Evidence: reading(a.Machine, "a packet with one hop to live: %s",
+			cmp.Or(got.Saw, "its time was over at "+e.from.String()))}
 	case claims.AskReach:
 		return l.askReach(ctx, q, a)
 	}

@@ -79,11 +79,8 @@ func (w *watch) Record(segment int, at time.Time, frame []byte) {
 	if who == "" {
 		return
 	}
-	from, to, _ := p.Ports()
-	text := fmt.Sprintf("%s from %s to %s", protocol(uint8(p.Proto)), netip.AddrPortFrom(p.Source, from), netip.AddrPortFrom(p.Destination, to))
-	if from == 0 && to == 0 {
-		text = fmt.Sprintf("%s from %s to %s", protocol(uint8(p.Proto)), p.Source, p.Destination)
-	}
+	from, to := endsOf(p)
+	text := fmt.Sprintf("%s from %s to %s", protocol(uint8(p.Proto)), status.End(from), status.End(to))
 	key := fmt.Sprint(who, segment, p.Proto, p.Destination)
 	now := time.Now()
 	if now.Sub(w.told[key]) < again {
@@ -97,6 +94,15 @@ func (w *watch) Record(segment int, at time.Time, frame []byte) {
 	if len(w.escapes) > maxEscapes {
 		w.escapes = w.escapes[len(w.escapes)-maxEscapes:]
 	}
+}
+
+// endsOf gives who speaks to whom in a packet; what has no ports has 0.
+func endsOf(p *packet.Packet) (from, to netip.AddrPort) {
+	a, b, ok := p.Ports()
+	if !ok || p.Proto != packet.TCP && p.Proto != packet.UDP {
+		a, b = 0, 0
+	}
+	return netip.AddrPortFrom(p.Source, a), netip.AddrPortFrom(p.Destination, b)
 }
 
 func (w *watch) within(a netip.Addr) bool {

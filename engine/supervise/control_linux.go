@@ -183,7 +183,8 @@ func ours(c *net.UnixConn) bool {
 		return false
 	}
 	var who *unix.Ucred
-	if e := raw.Control(func(fd uintptr) { who, err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED) }); e != nil || err != nil {
+	e := raw.Control(func(fd uintptr) { who, err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED) })
+	if e != nil || err != nil {
 		return false
 	}
 	return who.Uid == 0 || int(who.Uid) == os.Getuid()

@@ -112,7 +112,8 @@ func vhdxTwice(r io.ReaderAt) string {
 		at, size int64
 		sign     string
 		what     string
-	}{{64 << 10, 4096, "head", "first header"}, {128 << 10, 4096, "head", "second header"}, {192 << 10, 64 << 10, "regi", "first region table"},
+	}{{64 << 10, 4096, "head", "first header"}, {128 << 10, 4096, "head", "second header"},
+		{192 << 10, 64 << 10, "regi", "first region table"},
 		{256 << 10, 64 << 10, "regi", "second region table"}} {
 		b := make([]byte, x.size)
 		if full(r, b, x.at) != nil || string(b[:4]) != x.sign {
