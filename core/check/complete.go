@@ -14,7 +14,7 @@ import (
 // is not here breaks none, as what it speaks of does not happen in a rehearsal:
 // installers, restarts, sizes, days, or what a hostile neighbor would have to do.
 var breaks = map[string]string{
-	"one-sided": "names outside",
+	"one-sided": "names outside path",
 	"same-wire": "apart behind", "beside": "behind expect", "second-door": "cut", "host-door": "cut",
 	"dead-segment": "behind",
 	"loose-end":    "alone behind gateway names", "twin-mac": "alone sole", "tag-unheard": "behind",

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"openbastion/core/header"
-
 	"openbastion/core/lease"
 	"openbastion/core/mac"
 	"openbastion/core/names"
@@ -38,6 +37,9 @@ func (n *Node) receiveIP(port *Port, p *packet.Packet) {
 	}
 	if p.To.IsGroup() {
 		return // sent to all on the link, yet meant for one: neither taken nor passed on (RFC 1122, 3.3.6)
+	}
+	if p.Source.Is4() && n.Local(p.Source) {
+		return // nobody else sends from its address (RFC 1812, section 5.3.8, and as kernels do)
 	}
 	if p.Source.Is6() && p.Source.IsLinkLocalUnicast() && !n.Local(p.Destination) {
 		return // what is said on a link stays on it (RFC 4291, section 2.5.6)

@@ -360,7 +360,7 @@ func (n *Node) announced(port *Port, p *packet.Packet, m *ndp.RouterAdvertisemen
 			n.claim(port, a, func(a netip.Addr) { s.Addresses = append(s.Addresses, netip.PrefixFrom(a, announcedBits)) })
 		}
 	}
-	if m.OtherConfiguration && !s.asks && s.Link.IsValid() { // before it has an address of its own there is no asking
+	if m.OtherConfiguration && !s.asks {
 		s.asks = true
 		n.inform(port, informTries)
 	}
@@ -384,7 +384,11 @@ func (n *Node) inform(port *Port, left int) {
 	frame := packet.Datagram(packet.IP{Source: s.Link, Destination: allServers, TTL: 1}, clientPort6, serverPort6,
 		lease.InformationRequest(port.MAC, s.xid))
 	n.sendGroup(port, frame, allServers)
-	n.after(informWait, func() { n.inform(port, left-1) })
+	wait := solicitWait
+	if left == informTries { // the first answer is lost most often: nobody knows whom he answers yet
+		wait = informWait
+	}
+	n.after(wait, func() { n.inform(port, left-1) })
 }
 
 // ServeInformation answers what inform asks, with what the ports announce.

@@ -228,7 +228,40 @@ func (x *machine) address(a *plan.Adapter, address netip.Prefix, gateway netip.A
 			return fmt.Errorf("%s: way out by %s: %w", x.plan.Name, gateway, err)
 		}
 	}
+	x.sourced(a, link, address.Addr(), gateway)
 	return nil
+}
+
+// Tables and order of the rules by which what has the address of one way out does not
+// leave by another.
+const (
+	firstTable = 100
+	firstRule  = 1000
+)
+
+// sourced has packets from an adapter's address leave by its gateway, where a machine has
+// several ways out. What the kernel refuses of it is left out, as in address.
+func (x *machine) sourced(a *plan.Adapter, link netlink.Link, address, gateway netip.Addr) {
+	if len(x.plan.Adapters) < 2 {
+		return
+	}
+	at := slices.Index(x.plan.Adapters, a)
+	rule := netlink.NewRule()
+	rule.Family, rule.Table, rule.Priority = netlink.FAMILY_V4, firstTable+at, firstRule+at
+	_ = x.space.links.RuleDel(rule)
+	if !gateway.IsValid() || !gateway.Is4() || gateway == address {
+		return
+	}
+	route := &netlink.Route{LinkIndex: link.Attrs().Index, Dst: ipnet(netip.PrefixFrom(netip.IPv4Unspecified(), 0)), Table: rule.Table,
+		Gw: gateway.AsSlice()}
+	if x.space.links.RouteReplace(route) == nil {
+		near := netlink.NewRule() // what is on a network of its own goes there directly
+		near.Family, near.Table, near.Priority, near.SuppressPrefixlen = netlink.FAMILY_V4, unix.RT_TABLE_MAIN, firstRule-1, 0
+		_ = x.space.links.RuleDel(near)
+		_ = x.space.links.RuleAdd(near)
+		rule.Src = ipnet(netip.PrefixFrom(address, address.BitLen()))
+		_ = x.space.links.RuleAdd(rule)
+	}
 }
 
 // also gives the outside addresses that an appliance's WAN has for guests.
