@@ -80,7 +80,8 @@ func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
 		if s.HostLeg.IsValid() && s.HostLeg.Addr() == offer.Server {
 			whose, try = "the host's lease server", fmt.Sprintf("switch off the host's lease service on %s: `leases: none`", s.Name)
 		}
-		r.broken(fmt.Sprintf("%s answers on %s too: %s at %s offers %s", whose, s.Name, offer.Server, offer.ServerMAC, offer.Address), try)
+		r.broken(fmt.Sprintf("%s answers on %s too: %s at %s offers %s; whom a guest listens to is luck", whose, s.Name, offer.Server,
+			offer.ServerMAC, offer.Address), try)
 	}
 	switch {
 	case r.Verdict == Broken:

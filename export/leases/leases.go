@@ -31,6 +31,21 @@ func services(m *plan.Machine) []service {
 	return out
 }
 
+// taken refuses what no server takes: a pool, or a reservation, outside the subnet.
+func (s service) taken() error {
+	net, where := s.at.Segment.Subnet, s.at.Segment.Name
+	if p := s.v.Pool; p.From.IsValid() && (!net.Contains(p.From) || !net.Contains(p.To) || p.To.Less(p.From)) {
+		return fmt.Errorf("the pool %s-%s is not within %s (%s), and no server takes that; bastion check says more", p.From, p.To, where, net)
+	}
+	for _, r := range s.v.Reservations {
+		if !net.Contains(r.Address.Addr()) {
+			return fmt.Errorf("the reservation %s of %s is not within %s (%s), and no server takes that; bastion check says more",
+				r.Address.Addr(), r.Machine.Name, where, net)
+		}
+	}
+	return nil
+}
+
 // Files gives both configurations for every machine that hands out leases, in
 // a folder of the machine's name.
 func Files(p *plan.Plan) ([]bundle.File, error) {
@@ -39,6 +54,11 @@ func Files(p *plan.Plan) ([]bundle.File, error) {
 		list := services(m)
 		if len(list) == 0 {
 			continue
+		}
+		for _, v := range list {
+			if err := v.taken(); err != nil {
+				return nil, fmt.Errorf("leases: %s: %w", m.Name, err)
+			}
 		}
 		data, err := JSON(m, list)
 		if err != nil {

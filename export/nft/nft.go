@@ -454,7 +454,8 @@ func (w *writer) transparent() {
 			inside = append(inside, a)
 		}
 	}
-	w.line(0, "# Join the two ports to one bridge, without addresses.")
+	w.line(0, "# Join the two ports to one bridge, without addresses. The kernel must be able to")
+	w.line(0, "# track connections on bridges (nf_conntrack_bridge): without that no answer passes.")
 	w.line(0, "table bridge bastion")
 	w.line(0, "delete table bridge bastion")
 	w.line(0, "table bridge bastion {")
