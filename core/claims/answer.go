@@ -136,6 +136,21 @@ func (GotScan) kind() AskKind     { return "scan" }
 func (GotPacket) kind() AskKind   { return "packet" }
 func (GotOwners) kind() AskKind   { return "owners" }
 
+// Telling gives the one of an adapter's addresses that tells most: one that does not belong
+// where it was planned, when there is any. Of two who announce, which comes first is
+// luck, and an adapter has addresses of both.
+func Telling(addresses []netip.Prefix, planned netip.Prefix) netip.Prefix {
+	for _, a := range addresses {
+		if planned.IsValid() && !planned.Contains(a.Addr()) {
+			return a
+		}
+	}
+	if len(addresses) == 0 {
+		return netip.Prefix{}
+	}
+	return addresses[0]
+}
+
 // TakenBy tells whether somebody, by name, took the packet in.
 func (g GotPacket) TakenBy(name string) bool { return slices.Contains(g.Took, name) }
 

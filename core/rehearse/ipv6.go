@@ -86,10 +86,7 @@ func (l *Lab) askIPv6(a *plan.Adapter) func() answer {
 		if s == nil {
 			return answer{missing: a.Machine.Name + " speaks no IPv6 there"}
 		}
-		got, frame := claims.GotIPv6{Router: s.Router, Resolvers: s.DNS}, 0
-		if len(s.Addresses) > 0 {
-			got.Address = s.Addresses[0]
-		}
+		got, frame := claims.GotIPv6{Address: claims.Telling(s.Addresses, a.Segment.Subnet6), Router: s.Router, Resolvers: s.DNS}, 0
 		if len(s.Heard) > 0 {
 			frame = s.Heard[0].Frame
 		}

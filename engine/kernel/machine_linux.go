@@ -145,7 +145,8 @@ func (x *machine) up(a *plan.Adapter) error {
 		}
 		return errors.Join(setFor("ipv6", name, "accept_ra", accept), setFor("ipv6", name, "dad_transmits", "0"),
 			setFor("ipv6", name, "router_solicitation_delay", "0"), setFor("ipv6", name, "disable_ipv6", six),
-			setFor("ipv4", name, "send_redirects", "0"), setFor("ipv4", name, "arp_announce", "2"))
+			setFor("ipv4", name, "send_redirects", "0"), setFor("ipv4", name, "arp_announce", "2"),
+			setFor("ipv4", name, "arp_ignore", "1"))
 	})
 	if err == nil {
 		err = x.space.up(name)

@@ -322,10 +322,7 @@ func (l *Lab) gotSix(x *machine, a *plan.Adapter) claims.Answer {
 	if six == nil {
 		return claims.Answer{Missing: a.Machine.Name + " speaks no IPv6 there"}
 	}
-	got := claims.GotIPv6{Router: six.Router, Resolvers: slices.Clone(six.DNS)}
-	if has := l.six(a); len(has) > 0 {
-		got.Address = has[0]
-	}
+	got := claims.GotIPv6{Address: claims.Telling(l.six(a), a.Segment.Subnet6), Router: six.Router, Resolvers: slices.Clone(six.DNS)}
 	return claims.Answer{Got: got, Evidence: reading(a.Machine, "%s has the IPv6 address %s, router %s, %s", a.Machine.Name,
 		got.Address, got.Router, subnet.Named("resolver", got.Resolvers))}
 }

@@ -68,6 +68,7 @@ func Settings(m *plan.Machine, device func(*plan.Adapter) string) []byte {
 		"net.ipv4.ip_forward = %d\nnet.ipv6.conf.all.forwarding = %d\n"+
 		"net.ipv4.conf.all.rp_filter = %d\nnet.ipv4.conf.default.rp_filter = %d\n"+
 		"net.ipv4.conf.all.accept_redirects = 0\nnet.ipv4.conf.all.send_redirects = 0\nnet.ipv4.conf.default.send_redirects = 0\n"+
+		"net.ipv4.conf.all.arp_ignore = 1\nnet.ipv4.conf.all.arp_announce = 2\n"+
 		"net.ipv4.conf.all.accept_source_route = 0\nnet.ipv6.conf.all.accept_redirects = 0\n"+
 		"net.ipv6.conf.all.accept_source_route = 0\n", m.Name, forward, six, strict, strict)
 	for _, a := range m.Adapters { // the kernel sends redirects when either says so, all or the device
