@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"openbastion/core/mac"
+	"openbastion/core/plan"
 	"openbastion/core/status"
 	"openbastion/engine/supervise"
 )
@@ -118,16 +119,16 @@ func (a *app) statusText(s status.Lab, l started) {
 	if s.Phase == status.Ended {
 		return
 	}
+	for _, e := range s.Escapes {
+		out.para(2, 2, plain, out.paint(broken, fmt.Sprintf("%s escape: %s on %s, %s", signBroken, e.Guest, e.Segment, e.Packet))+
+			"  "+e.At.Local().Format("15:04:05"))
+	}
 	showMachines(out, s)
 	showSegments(out, s)
 	showLeases(out, s)
 	showRules(out, s)
 	showFlows(out, s, a.verbose)
 	showLogged(out, s, a.verbose)
-	for _, e := range s.Escapes {
-		out.para(2, 2, plain, out.paint(broken, fmt.Sprintf("%s escape %s on %s: %s", signBroken, e.Guest, e.Segment, e.Packet))+
-			"  "+e.At.Local().Format("15:04:05"))
-	}
 }
 
 func showMachines(s *screen, l status.Lab) {
@@ -181,7 +182,7 @@ func showLeases(s *screen, l status.Lab) {
 		if x.MAC != (mac.Address{}) && name == "" {
 			name = x.MAC.String()
 		}
-		t.add(x.Address.String(), name, x.Segment, x.Server, time.Until(x.Until).Round(time.Minute).String())
+		t.add(x.Address.String(), name, x.Segment, x.Server, plan.Lasting(time.Until(x.Until).Round(time.Minute)))
 	}
 	if len(t.rows) > 0 {
 		s.line()

@@ -5,6 +5,7 @@ set -eu
 for need in Xvfb xterm import qemu-img; do
 	command -v $need >/dev/null 2>&1 || { echo "$need is not here: apt-get install xvfb xterm imagemagick qemu-utils"; exit 3; }
 done
+root=$PWD
 out=$PWD/docs/screenshots
 bastion=$PWD/bastion
 mkdir -p "$out"
@@ -54,6 +55,24 @@ shot prove bastion prove saltmarsh-leaky.yaml --replay
 shot image bastion image inspect sluice.ova
 shot trace bastion trace saltmarsh.yaml heron outside tcp/443
 shot help bastion --help
+if [ "$(id -u)" = 0 ]; then # a lab that runs, with something going on in it
+	export XDG_STATE_HOME="$work/state"
+	(cd "$root" && go test -c -o "$work/live.test" ./live)
+	"$bastion" start saltmarsh-leaky.yaml --quiet >/dev/null
+	for from in ferry newt 'otter -I eth1'; do
+		set -- $from
+		guest=$1
+		shift
+		("$bastion" shell saltmarsh-leaky.yaml "$guest" -- sh -c "for i in \$(seq 20); do ping -c 2 -i 0.4 -W 1 $* 203.0.113.80; done" >/dev/null 2>&1 &)
+	done
+	("$bastion" status saltmarsh-leaky.yaml --page >page.url 2>/dev/null &)
+	sleep 2
+	shot status bastion status saltmarsh-leaky.yaml
+	if command -v chromium >/dev/null 2>&1; then
+		LIVE_PAGE=$(cat page.url) PICTURE="$out/live.png" ./live.test -test.run TestPicture >/dev/null
+	fi
+	"$bastion" stop saltmarsh-leaky.yaml --quiet
+fi
 "$bastion" rehearse saltmarsh-leaky.yaml --format json >leaky.json || true
 "$bastion" draw saltmarsh-leaky.yaml --with leaky.json --to "$out/draw.png" --replace --quiet
 "$bastion" rehearse saltmarsh-leaky.yaml --report leaky.html --quiet >/dev/null || true
