@@ -34,6 +34,11 @@ func (a *app) follow(ctx context.Context, l started, tell func(status.Lab, statu
 		return err
 	}
 	last := time.Now()
+	known := before // whoever begins to watch is told of the escapes so far
+	known.Escapes = nil
+	if err := tell(before, status.Compare(known, before, last, 0)); err != nil {
+		return err
+	}
 	for {
 		select {
 		case <-ctx.Done():

@@ -317,29 +317,29 @@ func (l *Lab) fail(err error) {
 func (l *Lab) Failed() <-chan error { return l.failed }
 
 // follow has what is published to a guest without an address of its own lead to the
-// one that it has now.
+// one that it has now, where the appliance that publishes it hands that out: of others'
+// leases it knows nothing.
 func (l *Lab) follow(guest *plan.Adapter) {
-	if guest.Address.IsValid() {
+	server, _ := guest.Segment.LeaseService()
+	if guest.Address.IsValid() || server == nil || l.machines[server.Machine] == nil {
 		return
 	}
+	m, x := server.Machine, l.machines[server.Machine]
 	leads := func(to *plan.Adapter) bool { return to == guest }
-	for m, x := range l.machines {
-		if m.Appliance == nil || !slices.ContainsFunc(m.Publishes, func(v plan.Publish) bool { return leads(v.To) }) &&
-			!slices.ContainsFunc(m.OneToOne, func(v plan.OneToOne) bool { return leads(v.To) }) {
-			continue
-		}
-		if err := x.rules(l.addressNow); err != nil {
-			l.fail(err)
-		}
+	if !slices.ContainsFunc(m.Publishes, func(v plan.Publish) bool { return leads(v.To) }) &&
+		!slices.ContainsFunc(m.OneToOne, func(v plan.OneToOne) bool { return leads(v.To) }) {
+		return
 	}
-}
-
-// addressNow gives the address that an adapter has now.
-func (l *Lab) addressNow(a *plan.Adapter) netip.Addr {
-	if x := l.machines[a.Machine]; x != nil {
-		return x.now(a).Address.Addr()
+	err := x.rules(func(a *plan.Adapter) netip.Addr {
+		by, _ := a.Segment.LeaseService()
+		if of := l.machines[a.Machine]; of != nil && by != nil && by.Machine == m {
+			return of.now(a).Address.Addr()
+		}
+		return nft.Planned(a)
+	})
+	if err != nil {
+		l.fail(err)
 	}
-	return nft.Planned(a)
 }
 
 // How long machines may take to come by their leases: where somebody is planned to hand
