@@ -2,23 +2,24 @@
 # The same lab built by hand, with network namespaces, a packet filter, an
 # open-source lease and name server, and checked guest by guest with a lease
 # client, ping and curl, one guest after another and all at once; against the
-# rehearsal, in one run. The servers are up before the first guest is asked.
-# Needs root and iproute2, nftables, dnsmasq-base, udhcpc, curl, python3.
+# rehearsal and against the lab on the kernel, in one run. The servers are up before the first guest is asked.
+# Needs root and iproute2, nftables, dnsmasq-base, udhcpc, curl, tcpdump, python3.
 # bench/byhand.sh 1 10 50
 set -eu
-for need in ip nft dnsmasq udhcpc curl python3 ping; do
+for need in ip nft dnsmasq udhcpc curl python3 ping tcpdump; do
 	command -v $need >/dev/null 2>&1 || { echo "$need is not here"; exit 3; }
 done
 [ "$(id -u)" = 0 ] || { echo "namespaces need root"; exit 3; }
 work=$(mktemp -d)
 mark=bh$$
+export XDG_STATE_HOME="$work/state"
 CGO_ENABLED=0 go build -trimpath -ldflags '-s -w' -o "$work/bastion" ./cmd/bastion
 clean() {
 	for pid in "$work"/*.pid; do [ -e "$pid" ] && kill "$(cat "$pid")" 2>/dev/null || true; done
 	for ns in $(ip netns list | awk '{print $1}' | grep "^$mark" || true); do ip netns del "$ns"; done
 	rm -f "$work"/*.pid
 }
-trap 'clean; rm -rf "$work"' EXIT
+trap '"$work/bastion" stop --all -q 2>/dev/null; clean; rm -rf "$work"' EXIT
 
 on() { ns=$1; shift; ip netns exec "$mark$ns" "$@"; }
 
@@ -46,15 +47,33 @@ asked() {
 	RESOLV="$work/resolv$i" on g$i udhcpc -i e0 -n -q -f -s "$work/lease" >/dev/null 2>&1 || echo lease
 	on g$i ping -c1 -W1 10.83.16.1 >/dev/null || echo gateway
 	on g$i ping -c1 -W1 203.0.113.80 >/dev/null || echo outside
+	on g$i ping -c1 -W1 -t1 203.0.113.80 | grep -q 'From 10.83.16.1' || echo path
+	[ "$(on g$i ip neigh show 10.83.16.1 | awk '{print $5}')" = "$(on gate cat /sys/class/net/l0/address)" ] || echo next hop
 	on g$i curl -s -m2 --resolve buoy.example:80:203.0.113.80 http://buoy.example/ >/dev/null || echo page
 	on g$i python3 -c 'import socket,struct;s=socket.socket(2,2);s.settimeout(2);s.sendto(b"\x12\x34\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x04buoy\x07example\x00\x00\x01\x00\x01",("10.83.16.1",53));assert b"\xcb\x00\x71\x50" in s.recv(512)' || echo name
 }
 
-# cut tries to reach outside from one guest with the WAN down.
+# cut tries to reach outside from one guest with the WAN down: by ping, TCP and UDP, and
+# with two of its neighbors as next hop.
 cut() {
 	on g$1 ping -c1 -W0.2 203.0.113.80 >/dev/null 2>&1 && echo escape
 	on g$1 curl -s -m0.2 http://203.0.113.80/ >/dev/null 2>&1 && echo escape
+	on g$1 python3 -c 'import socket;s=socket.socket(2,2);s.settimeout(0.2);s.sendto(b"x",("203.0.113.80",7));s.recv(9)' 2>/dev/null && echo escape
+	for hop in $(on g$1 ip -4 neigh show dev e0 | awk '$1 != "10.83.16.1" { print $1 }' | head -n 2); do
+		on g$1 ip route replace 203.0.113.80 via $hop
+		on g$1 ping -c1 -W0.2 203.0.113.80 >/dev/null 2>&1 && echo escape
+		on g$1 ip route del 203.0.113.80
+	done
 	return 0
+}
+
+# alone listens who hands out leases, for as long as the slowest server takes.
+alone() {
+	on g1 timeout 4 tcpdump -i e0 -n -l 'udp dst port 68' >"$work/offers" 2>/dev/null &
+	sleep 0.2
+	on g1 udhcpc -i e0 -n -q -f -t1 -T3 -s /bin/true >/dev/null 2>&1 || true
+	wait $! || true
+	[ "$(grep -c '10.83.16.1.67' "$work/offers")" -gt 0 ] || echo alone
 }
 
 # each runs something for every guest: in turn, or together.
@@ -109,6 +128,7 @@ byhand() {
 	for socket in gate $(seq -f p%g "$n"); do forwards $socket; done
 	listens gate -u 67; listens gate -u 53; listens up -u 53; listens up -t 80
 	each asked "$n" "$how"
+	alone >>"$work/wrong" 2>/dev/null
 	on gate ip link set wan down
 	each cut "$n" "$how"
 	[ ! -s "$work/wrong" ] || echo "by hand: $(sort "$work/wrong" | uniq -c | tr '\n' ' ')" >&2
@@ -124,7 +144,13 @@ for n in "$@"; do
 	a=$(now); byhand "$n" turn; b=$(now); clean
 	e=$(now); byhand "$n" together; f=$(now); clean
 	c=$(now); "$work/bastion" rehearse "$work/lab.yaml" -q >/dev/null; d=$(now)
-	awk -v n="$n" -v a="$a" -v b="$b" -v c="$c" -v d="$d" -v e="$e" -v f="$f" 'BEGIN {
+	g=$(now); "$work/bastion" start "$work/lab.yaml" -q >/dev/null; h=$(now)
+	"$work/bastion" verify "$work/lab.yaml" --format json >"$work/verdict.json"; i=$(now)
+	"$work/bastion" stop "$work/lab.yaml" -q; j=$(now)
+	claims=$(grep -c '"id"' "$work/verdict.json")
+	awk -v n="$n" -v a="$a" -v b="$b" -v c="$c" -v d="$d" -v e="$e" -v f="$f" -v g="$g" -v h="$h" -v i="$i" -v j="$j" -v claims="$claims" 'BEGIN {
 		printf "%3d guests: by hand in turn %.2f s, together %.2f s, rehearsed %.3f s: %.0f and %.0f times faster\n",
-			n, b-a, f-e, d-c, (b-a)/(d-c), (f-e)/(d-c) }'
+			n, b-a, f-e, d-c, (b-a)/(d-c), (f-e)/(d-c)
+		printf "            on the kernel: started %.2f s, %d claims verified %.2f s, stopped %.2f s; in all %.1f and %.1f times faster\n",
+			h-g, claims, i-h, j-i, (b-a)/(j-g), (f-e)/(j-g) }'
 done

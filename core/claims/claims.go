@@ -198,6 +198,16 @@ func prepare(p *plan.Plan, facts Facts) *prepared {
 	return c
 }
 
+// Asked gives in which conditions a plan's claims have something to ask, in order.
+func Asked(p *plan.Plan, facts Facts) (out []Condition) {
+	for _, when := range Conditions {
+		if slices.ContainsFunc(prepare(p, facts).questions, func(q Question) bool { return q.When == when }) {
+			out = append(out, when)
+		}
+	}
+	return out
+}
+
 // questions gives each thing that is asked once, and the identifiers of what
 // each part of each claim asks.
 func questions(claims []claim) (out []Question, ids [][][]string) {

@@ -3,6 +3,7 @@ package node
 import (
 	"cmp"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
@@ -35,6 +36,11 @@ func (n *Node) SurveyServers(now time.Duration, port *Port) *lease.Client {
 	n.leaseActions(port, c.Start(now))
 	c.State = lease.Idle // it takes no offer
 	return c
+}
+
+// EndSurvey ends what SurveyServers began.
+func (n *Node) EndSurvey(port *Port, c *lease.Client) {
+	port.surveys = slices.DeleteFunc(port.surveys, func(o *lease.Client) bool { return o == c })
 }
 
 // ReleaseLease gives the port's lease back.

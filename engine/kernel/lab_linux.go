@@ -16,8 +16,8 @@ import (
 	"github.com/vishvananda/netlink"
 
 	"openbastion/core/ask"
+	"openbastion/core/claims"
 	"openbastion/core/lab"
-	"openbastion/core/node"
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
 	"openbastion/engine/drive"
@@ -43,6 +43,11 @@ type Lab struct {
 	options  Options
 	captures *captures
 	Notes    []string // what runs otherwise than on the kernel, and why
+
+	asked     []claims.Condition             // in which conditions whoever opened the stage will ask
+	condition claims.Condition               // which was set last
+	surveys   map[*plan.Segment][]survey     // at most two of each, the older first; of the shadows' loop
+	late      func(tell func(claims.Answer)) // what is still listened to
 
 	mu       sync.Mutex
 	programs map[*Running]bool
@@ -92,7 +97,7 @@ type Options struct {
 // up when the context ends, and leaves nothing behind then, or on an error.
 func Up(ctx context.Context, p *plan.Plan, o Options) (*Lab, error) {
 	l := &Lab{plan: p, machines: map[*plan.Machine]*machine{}, beside: newShadows(), failed: make(chan error, 1), options: o,
-		programs: map[*Running]bool{}}
+		programs: map[*Running]bool{}, surveys: map[*plan.Segment][]survey{}}
 	if err := o.wanted(p); err != nil {
 		return nil, err
 	}
@@ -302,6 +307,7 @@ func (l *Lab) run(ctx context.Context) error {
 		start(m)
 	}
 	l.settled(l.plan.Guests())
+	l.surveyAll()
 	return nil
 }
 
@@ -447,17 +453,25 @@ func (x *machine) answer() error {
 	return nil
 }
 
-// introduce has guests answer on every port, or no more, beside what runs in them.
+// introduce has guests answer on every port, or no more, beside what runs in them: all at
+// once, as the kernel waits for its readers at each.
 func (l *Lab) introduce(on bool) error {
+	var mu sync.Mutex
 	var all []error
+	var each sync.WaitGroup
 	for m, x := range l.machines {
 		if m.Guest == nil {
 			continue
 		}
-		if err := x.introduce(on); err != nil {
-			all = append(all, fmt.Errorf("%s: %w", m.Name, err))
-		}
+		each.Go(func() {
+			if err := x.introduce(on); err != nil {
+				mu.Lock()
+				defer mu.Unlock()
+				all = append(all, fmt.Errorf("%s: %w", m.Name, err))
+			}
+		})
 	}
+	each.Wait()
 	return errors.Join(all...)
 }
 
@@ -488,13 +502,4 @@ func (x *machine) introduce(on bool) error {
 		}})
 	}
 	return c.Flush()
-}
-
-// port gives the shadow's port of an adapter with what it belongs to.
-func (l *Lab) port(a *plan.Adapter) (*machine, *node.Port) {
-	x := l.machines[a.Machine]
-	if x == nil {
-		return nil, nil
-	}
-	return x, x.ports[a]
 }

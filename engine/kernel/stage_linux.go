@@ -16,7 +16,6 @@ import (
 
 	"openbastion/core/claims"
 	"openbastion/core/lab"
-	"openbastion/core/lease"
 	"openbastion/core/names"
 	"openbastion/core/node"
 	"openbastion/core/plan"
@@ -33,11 +32,15 @@ func (l *Lab) Open(_ context.Context, p *plan.Plan) (claims.Facts, error) {
 	}
 	facts := l.live.Facts()
 	facts.Name = "kernel"
+	l.asked = claims.Asked(p, facts)
 	return facts, nil
 }
 
 // Close ends what Open began.
-func (l *Lab) Close(context.Context) error { return l.introduce(false) }
+func (l *Lab) Close(context.Context) error {
+	l.late = nil
+	return l.introduce(false)
+}
 
 // Set plugs or unplugs every appliance's WAN, at the switch.
 func (l *Lab) Set(ctx context.Context, c claims.Condition) (err error) {
@@ -45,6 +48,7 @@ func (l *Lab) Set(ctx context.Context, c claims.Condition) (err error) {
 		l.tellAddresses()
 		err = l.live.Set(ctx, c)
 	})
+	l.condition = c
 	return errors.Join(err, ctx.Err())
 }
 
@@ -127,12 +131,20 @@ func (l *Lab) Ask(ctx context.Context, questions []claims.Question, tell func(cl
 	var both sync.WaitGroup
 	var err error
 	both.Go(func() { err = ask(simulated) })
-	late := l.askAll(ctx, own, told)
+	late, before := l.askAll(ctx, own, told), l.late
+	l.late = nil
 	both.Wait()
 	if err == nil && ctx.Err() == nil && len(hostile) > 0 {
 		err = l.assault(ctx, hostile, told)
 	}
-	late()
+	if before != nil {
+		before(told)
+	}
+	if n := len(l.asked); n > 0 && l.condition != l.asked[n-1] {
+		l.late = late // there is a next time to tell it: nobody waits meanwhile
+	} else {
+		late(told)
+	}
 	return errors.Join(err, ctx.Err())
 }
 
@@ -186,17 +198,13 @@ func subject(what claims.Asking) (claims.Ref, bool) {
 // maxAtOnce bounds how many probes are under way at once.
 const maxAtOnce = 128
 
-// listening is how long shadows wait for who answers a question to everybody: longer
-// than a server that looks whether an address is free before it offers it.
-const listening = 2500 * time.Millisecond
-
 // hearing is how long they wait for neighbors and routers, who answer at once.
 const hearing = time.Second
 
 // askAll puts questions to real machines. Those to everybody on a segment are put
 // first, and listened to while the others are asked. What it gives waits for who hands
 // out leases, which takes longest and nothing hostile disturbs, and tells that too.
-func (l *Lab) askAll(ctx context.Context, questions []claims.Question, tell func(claims.Answer)) (late func()) {
+func (l *Lab) askAll(ctx context.Context, questions []claims.Question, tell func(claims.Answer)) (late func(tell func(claims.Answer))) {
 	list := make([]asked, len(questions))
 	began := time.Now()
 	for i, q := range questions {
@@ -216,7 +224,7 @@ func (l *Lab) askAll(ctx context.Context, questions []claims.Question, tell func
 		})
 	}
 	all.Wait()
-	finish := func(wait time.Duration, patient bool) {
+	finish := func(until func() time.Time, patient bool, tell func(claims.Answer)) {
 		waited := false
 		for i := range list {
 			if _, is := list[i].q.Ask.(claims.AskServers); is != patient {
@@ -224,7 +232,7 @@ func (l *Lab) askAll(ctx context.Context, questions []claims.Question, tell func
 			}
 			if list[i].finish != nil {
 				if !waited {
-					pause(ctx, time.Until(began.Add(wait)))
+					pause(ctx, time.Until(until()))
 					waited = true
 				}
 				l.shadows.Do(l.ctx, func(time.Duration) { list[i].answer = list[i].finish() })
@@ -233,8 +241,8 @@ func (l *Lab) askAll(ctx context.Context, questions []claims.Question, tell func
 			tell(list[i].answer)
 		}
 	}
-	finish(hearing, false)
-	return func() { finish(listening, true) }
+	finish(func() time.Time { return began.Add(hearing) }, false, tell)
+	return func(tell func(claims.Answer)) { finish(l.surveyed, true, tell) }
 }
 
 // at gives the adapter that a question goes to, which has been found before.
@@ -259,12 +267,12 @@ func reading(m *plan.Machine, format string, args ...any) []claims.Evidence {
 // listen starts what is asked by packet sockets, and gives what reads its outcome; nil
 // for all other questions. Both run in the shadows' loop.
 func (l *Lab) listen(what claims.Asking, a *plan.Adapter) (finish func() claims.Answer) {
-	x, port := l.port(a)
+	x := l.machines[a.Machine]
 	l.shadows.Do(l.ctx, func(now time.Duration) {
 		switch q := what.(type) {
 		case claims.AskServers:
-			survey := x.shadow.SurveyServers(now, port)
-			finish = func() claims.Answer { return servers(a, survey) }
+			l.survey(now, a)
+			finish = func() claims.Answer { return l.servers(a) }
 		case claims.AskRouters:
 			finish = l.routers(now, x, a)
 		case claims.AskIPv6:
@@ -276,17 +284,6 @@ func (l *Lab) listen(what claims.Asking, a *plan.Adapter) (finish func() claims.
 		}
 	})
 	return finish
-}
-
-func servers(a *plan.Adapter, survey *lease.Client) claims.Answer {
-	out := claims.Answer{Got: claims.GotServers{Offers: slices.Clone(survey.Offers)}}
-	for _, o := range survey.Offers {
-		out.Evidence = append(out.Evidence, reading(a.Machine, "%s at %s offers %s to %s", o.Server, o.ServerMAC, o.Address, a.Machine.Name)...)
-	}
-	if len(survey.Offers) == 0 {
-		out.Evidence = reading(a.Machine, "%s asked who hands out leases, and nobody answered", a.Machine.Name)
-	}
-	return out
 }
 
 func (l *Lab) routers(now time.Duration, x *machine, a *plan.Adapter) func() claims.Answer {
