@@ -216,6 +216,9 @@ func FuzzMessages(f *testing.F) {
 	}
 	s := NewServer(config())
 	f.Add(s.Receive(0, c.message(0, dhcpv4.MessageTypeDiscover)).Message.ToBytes())
+	for kind := dhcpv4.MessageTypeDiscover; kind <= dhcpv4.MessageTypeInform; kind++ {
+		f.Add(c.message(0, kind).ToBytes())
+	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		m, err := dhcpv4.FromBytes(data)
 		if err != nil {
@@ -224,6 +227,7 @@ func FuzzMessages(f *testing.F) {
 		s := NewServer(config())
 		if r := s.Receive(0, m); r != nil {
 			_, _ = fmt.Sprint(r.Message.Summary()), r.Message.ToBytes()
+			require.True(t, r.To.Is4(), "an answer goes somewhere")
 		}
 		c := &Client{MAC: mac.Address{2, 1}}
 		c.Start(0)

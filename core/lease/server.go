@@ -133,7 +133,9 @@ func (s *Server) Receive(now time.Duration, m *dhcpv4.DHCPv4) *Reply {
 	case dhcpv4.MessageTypeInform:
 		r := s.reply(m, dhcpv4.MessageTypeAck, netip.Addr{})
 		r.Message.DeleteOption(dhcpv4.OptionIPAddressLeaseTime)
-		r.To = fromIP(m.ClientIPAddr)
+		if r.To = fromIP(m.ClientIPAddr); !r.To.IsValid() { // it does not say who it is: then all are told
+			r.To, r.ToMAC = broadcast, mac.Broadcast
+		}
 		return r
 	}
 	return nil
