@@ -17,6 +17,9 @@ import (
 // word is what a question says.
 const word = "open-bastion-asks"
 
+// PingPrefix begins what our pings carry; a number of each its own goes on.
+const PingPrefix = "open bastion probe "
+
 // The ports whose protocol a datagram is dressed as, so that an analyser can
 // read it.
 const (

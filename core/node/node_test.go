@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/insomniacslk/dhcp/dhcpv4"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -273,6 +274,18 @@ func FuzzReceive(f *testing.F) {
 	for _, p := range c.frames {
 		f.Add(p.Bytes, p.Bytes)
 	}
+	for kind := dhcpv4.MessageTypeDiscover; kind <= dhcpv4.MessageTypeInform; kind++ {
+		m, err := dhcpv4.New(dhcpv4.WithHwAddr([]byte{2, 0, 0, 0, 0, 9}), dhcpv4.WithMessageType(kind))
+		require.NoError(f, err)
+		ask := packet.Datagram(packet.IP{Source: netip.IPv4Unspecified(), Destination: everyone}, lease.ClientPort, lease.ServerPort, m.ToBytes())
+		packet.SetLink(ask, mac.Broadcast, mac.Address{2, 0, 0, 0, 0, 9})
+		f.Add(ask, ask)
+	}
+	question, err := names.Question(7, "buoy.example")
+	require.NoError(f, err)
+	name := packet.Datagram(packet.IP{Source: at(a, 0).Addr(), Destination: at(b, 0).Addr()}, 4000, names.Port, question)
+	packet.SetLink(name, b.Ports()[0].MAC, a.Ports()[0].MAC)
+	f.Add(name, name)
 	f.Fuzz(func(t *testing.T, x, y []byte) {
 		_, a, b := pair()
 		b.Forwards = true

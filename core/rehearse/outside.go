@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"openbastion/core/appliance"
+	"openbastion/core/ask"
 	"openbastion/core/attack"
 	"openbastion/core/lab"
 	"openbastion/core/lease"
@@ -52,7 +54,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 	l.outside[l.buoy] = true
 	buoy.Seen = func(p *packet.Packet) {
 		if p.Ping(false) {
-			l.seen[string(p.Data[8:])] = p.Source
+			l.note(string(p.Data[8:]), p.Source)
 			l.pinged = p.Source
 		}
 		l.round.saw(l.buoy, p)
@@ -144,6 +146,21 @@ func (l *Lab) answerFor(s *plan.Segment, router *node.Node, cables map[*plan.Wir
 			n.Seen = func(p *packet.Packet) { l.round.saw(st, p) }
 		}
 	}
+}
+
+// maxSeen bounds how many pings the witness remembers: a lab that runs for days is asked
+// again and again.
+const maxSeen = 1 << 14
+
+// note keeps which source a ping of ours had when it came to the witness.
+func (l *Lab) note(payload string, source netip.Addr) {
+	if !strings.HasPrefix(payload, ask.PingPrefix) {
+		return
+	}
+	if len(l.seen) >= maxSeen {
+		clear(l.seen)
+	}
+	l.seen[payload] = source
 }
 
 // addStrangers makes, for each segment that is not upstream and on which the

@@ -245,7 +245,7 @@ func shown(p netip.Prefix) string {
 
 func (l *Lab) payload() []byte {
 	l.pings++
-	return fmt.Appendf(nil, "open bastion probe %08d", l.pings)
+	return fmt.Appendf(nil, "%s%08d", ask.PingPrefix, l.pings)
 }
 
 func (l *Lab) leaseSeen(a *plan.Adapter, port *node.Port) answer {

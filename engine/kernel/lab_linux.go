@@ -49,6 +49,7 @@ type Lab struct {
 	surveys   map[*plan.Segment][]survey     // at most two of each, the older first; of the shadows' loop
 	late      func(tell func(claims.Answer)) // what is still listened to
 
+	down     sync.Once
 	mu       sync.Mutex
 	programs map[*Running]bool
 }
@@ -401,8 +402,10 @@ func (l *Lab) awaitsSix(x *machine, a *plan.Adapter) (waits bool) {
 	return waits || len(l.six(a)) == 0
 }
 
-// Down ends the lab: what served, the wires, and every namespace.
-func (l *Lab) Down() {
+// Down ends the lab, once: what served, the wires, and every namespace.
+func (l *Lab) Down() { l.down.Do(l.takeDown) }
+
+func (l *Lab) takeDown() {
 	l.cancel()
 	l.end()
 	l.ended.Wait()

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -108,7 +109,7 @@ func (x *machine) logged(data []byte) (line status.Logged, ok bool) {
 	for d.Next() {
 		switch d.Type() {
 		case logPrefix:
-			line.Rule = strings.TrimRight(d.String(), " :\x00")
+			line.Rule = x.ruleOf(d.String())
 		case logInDevice:
 			line.In = x.port(int(d.Uint32()))
 		case logOutDevice:
@@ -118,6 +119,16 @@ func (x *machine) logged(data []byte) (line status.Logged, ok bool) {
 		}
 	}
 	return line, d.Err() == nil && line.From.IsValid()
+}
+
+// ruleOf names the rule whose log prefix this is.
+func (x *machine) ruleOf(prefix string) string {
+	text := strings.TrimRight(prefix, " :\x00")
+	number, ok := strings.CutPrefix(text, "bastion "+x.plan.Name+" rule ")
+	if n, err := strconv.Atoi(number); ok && err == nil && n >= 1 && n <= len(x.plan.Rules) {
+		return fmt.Sprintf("%d: %s", n, x.plan.Rules[n-1].Text)
+	}
+	return text
 }
 
 // port gives the name of the port whose device has an index.

@@ -14,6 +14,7 @@ import (
 
 	"github.com/vishvananda/netlink"
 
+	"openbastion/core/ask"
 	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/names"
@@ -407,7 +408,7 @@ func (l *Lab) probe(ctx context.Context, what claims.Asking, a *plan.Adapter) cl
 var payloads atomic.Int64
 
 // payload gives what a ping carries, each its own, by which the witness knows it.
-func (l *Lab) payload() string { return fmt.Sprintf("open bastion probe %08x", payloads.Add(1)) }
+func (l *Lab) payload() string { return fmt.Sprintf("%s%08x", ask.PingPrefix, payloads.Add(1)) }
 
 // askReach asks whether a service reaches an adapter, or the witness.
 func (l *Lab) askReach(ctx context.Context, q claims.AskReach, from *plan.Adapter) claims.Answer {
