@@ -2,6 +2,7 @@ package draw
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/xml"
 	"fmt"
 	"image/color"
@@ -11,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -133,6 +135,34 @@ func TestLabelsKeepApart(t *testing.T) {
 			for _, line := range Text(p, o, 60) {
 				assert.LessOrEqual(t, len([]rune(line)), 60, name)
 			}
+		}
+	}
+}
+
+// Each cable of the picture joins a machine to a segment that it is on, along what is
+// drawn, and each gate stands where its appliance is drawn.
+func TestCables(t *testing.T) {
+	for name, p := range labs(t) {
+		pic := Of(p, Options{})
+		assert.True(t, slices.IsSortedFunc(pic.Cables, func(a, b Cable) int {
+			return cmp.Or(strings.Compare(a.Machine, b.Machine), strings.Compare(a.Segment, b.Segment))
+		}), name)
+		for _, c := range pic.Cables {
+			require.GreaterOrEqual(t, len(c.Points), 2, name)
+			for _, at := range c.Points {
+				assert.True(t, at.X >= 0 && at.X <= pic.W && at.Y >= 0 && at.Y <= pic.H, "%s: %s to %s leaves the picture", name, c.Machine, c.Segment)
+			}
+			require.NotNil(t, p.Segment(c.Segment), name)
+			if c.Machine == "" {
+				continue
+			}
+			on := slices.ContainsFunc(p.Machine(c.Machine).Adapters, func(a *plan.Adapter) bool { return a.Segment.Name == c.Segment })
+			assert.True(t, on, "%s: %s is not on %s", name, c.Machine, c.Segment)
+		}
+		for _, g := range pic.Gates {
+			require.NotNil(t, p.Machine(g.Name).Appliance, name)
+			drawn := slices.ContainsFunc(pic.Shapes, func(s Shape) bool { return s.Kind == Rectangle && s.Box == g.Box })
+			assert.True(t, drawn, "%s: %s", name, g.Name)
 		}
 	}
 }

@@ -86,6 +86,39 @@ func TestFirstLease(t *testing.T) {
 	assert.Equal(t, 2, b.servers[0].Leased(0))
 }
 
+// What is handed out is listed by address for as long as it is leased; who asks only for
+// what goes beside an address gets none, and is answered where he says that he is, else
+// everywhere.
+func TestListed(t *testing.T) {
+	b := newBench(NewServer(config()))
+	s := b.servers[0]
+	assert.Empty(t, s.List(0))
+	for i := range 3 {
+		c := &Client{MAC: mac.Address{2, byte(9 - i)}} // the first has a reservation
+		b.do(0, c, c.Start(0))
+	}
+	var got []string
+	for _, h := range s.List(0) {
+		got = append(got, fmt.Sprint(h.Address, " ", h.Card, " ", h.Until))
+	}
+	assert.Equal(t, []string{"10.83.16.20 02:09:00:00:00:00 1h0m0s", "10.83.16.50 02:08:00:00:00:00 1h0m0s",
+		"10.83.16.51 02:07:00:00:00:00 1h0m0s"}, got)
+	assert.Empty(t, s.List(time.Hour+time.Second))
+	for _, known := range []string{"", "10.83.16.77"} {
+		m := (&Client{MAC: mac.Address{2, 5}}).message(0, dhcpv4.MessageTypeInform)
+		want, to := broadcast, mac.Broadcast
+		if known != "" {
+			m.ClientIPAddr, want, to = toIP(addr(known)), addr(known), mac.Address{2, 5}
+		}
+		r := s.Receive(0, m)
+		require.NotNil(t, r)
+		assert.Equal(t, want, r.To)
+		assert.Equal(t, to, r.ToMAC)
+		assert.Zero(t, r.Message.IPAddressLeaseTime(0))
+		assert.Len(t, s.List(0), 3)
+	}
+}
+
 // A life of a lease, each step at its time: what the client sends and what
 // state it is in afterwards.
 func TestLife(t *testing.T) {

@@ -151,6 +151,14 @@ func TestForwarding(t *testing.T) {
 				p.Hop()
 			}
 		}, "1 ARP: who has 10.83.16.20? says 02:00:00:00:00:01"},
+		{"one hop to live and no route", func(p *packet.Packet) { // it knows no way, and says that
+			for p.TTL > 1 {
+				p.Hop()
+			}
+			p.SetDestination(netip.MustParseAddr("198.51.100.1"), 1)
+		}, "1 ARP: who has 10.83.16.20? says 02:00:00:00:00:01"},
+		{"from its own address", func(p *packet.Packet) { p.SetSource(r.Ports()[0].Address.Addr(), 1) }, ""},
+		{"from its own address on the other side", func(p *packet.Packet) { p.SetSource(far.Addr(), 1) }, ""},
 		{"no route", func(p *packet.Packet) { p.SetDestination(netip.MustParseAddr("198.51.100.1"), 1) },
 			"1 ARP: who has 10.83.16.20? says 02:00:00:00:00:01"},
 	} {
@@ -170,6 +178,25 @@ func TestForwarding(t *testing.T) {
 	r.Forwards = false
 	r.Receive(0, 1, p)
 	assert.Empty(t, r.Drain(), "a host passes nothing on")
+}
+
+// A survey hears every server until it is ended; its end forgets nobody else's.
+func TestSurveys(t *testing.T) {
+	c, a, b := pair()
+	b.Ports()[0].Server = lease.NewServer(lease.Config{Address: b.Ports()[0].Address, From: netip.MustParseAddr("10.83.16.50"),
+		To: netip.MustParseAddr("10.83.16.60"), Time: time.Hour})
+	port := a.Ports()[0]
+	first := a.SurveyServers(0, port)
+	c.run(time.Second)
+	require.Len(t, first.Offers, 1)
+	assert.Equal(t, b.Ports()[0].MAC, first.Offers[0].ServerMAC)
+	second := a.SurveyServers(time.Second, port)
+	a.EndSurvey(port, first)
+	c.run(2 * time.Second)
+	assert.Len(t, first.Offers, 1)
+	assert.Len(t, second.Offers, 1)
+	a.EndSurvey(port, second)
+	assert.Empty(t, port.surveys)
 }
 
 func TestLeaseOnPort(t *testing.T) {

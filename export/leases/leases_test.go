@@ -16,6 +16,30 @@ import (
 	"openbastion/core/subnet"
 )
 
+// What no server takes is refused, with the segment and what is wrong.
+func TestRefused(t *testing.T) {
+	for _, c := range []struct{ leases, guest, want string }{
+		{"{pool: 10.80.0.50-10.80.0.60}", "s", ""},
+		{"{pool: 10.81.0.50-10.81.0.60}", "s", "the pool 10.81.0.50-10.81.0.60 is not within s (10.80.0.0/24)"},
+		{"{pool: 10.80.0.250-10.80.1.9}", "s", "is not within s"},
+		{"{pool: 10.80.0.50-10.80.0.60}", "{segment: s, reserve: 10.81.0.9}", "the reservation 10.81.0.9 of g is not within s (10.80.0.0/24)"},
+	} {
+		l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: x\nsegments:\n  road: {reach: upstream}\n  s: {reach: isolated, subnet: 10.80.0.0/24}\n"+
+			"appliances:\n  gate: {ports: [{role: wan, segment: road}, {role: lan, segment: s, leases: "+c.leases+"}]}\nguests:\n  g: "+c.guest+"\n"))
+		require.NoError(t, err, c.leases)
+		p, err := plan.Build(l)
+		require.NoError(t, err, c.leases)
+		files, err := Files(p)
+		if c.want == "" {
+			require.NoError(t, err)
+			assert.Len(t, files, 2)
+		} else {
+			assert.ErrorContains(t, err, c.want)
+			assert.Empty(t, files)
+		}
+	}
+}
+
 // Both configurations say of every service what the plan does: network, pool,
 // options, reservations; and who hands out none has none.
 func TestFiles(t *testing.T) {

@@ -75,6 +75,47 @@ guests:
   newt: {segment: cells, static: 10.83.48.10/25}
 `
 
+// What leads to a guest leads to the address that it has: the planned one, or, where a
+// lease may be any, the one that is known at the time; without one nothing leads there.
+func TestAddressesOfTheDay(t *testing.T) {
+	p := planned(t, `bastion: 1
+lab: x
+segments:
+  road: {reach: upstream, subnet: 172.29.64.0/24, gateway: 172.29.64.1}
+  desks: {reach: isolated, subnet: 10.83.16.0/24}
+appliances:
+  gate:
+    ports: [{role: wan, segment: road, address: 172.29.64.7/24}, {role: lan, segment: desks}]
+    nat: {publish: [{port: tcp/80, to: heron}, {port: tcp/81, to: otter}], one-to-one: [{outside: 172.29.64.9, inside: newt}]}
+guests:
+  heron: desks
+  otter: {segment: desks, static: 10.83.16.10/24}
+  newt: desks
+`)
+	gate := p.Machine("gate")
+	for _, c := range []struct {
+		address       func(*plan.Adapter) netip.Addr
+		with, without []string
+	}{
+		{Planned, []string{"dnat ip to 10.83.16.10:81", "# tcp/80 cannot be published: heron has no fixed address"}, []string{"172.29.64.9"}},
+		{func(a *plan.Adapter) netip.Addr { return netip.AddrFrom4([4]byte{10, 83, 16, 100 + a.MAC[5]}) },
+			[]string{":80", ":81", "ip daddr 172.29.64.9 dnat ip to 10.83.16.101"}, []string{"cannot be published"}},
+		{func(*plan.Adapter) netip.Addr { return netip.Addr{} }, []string{"otter has no fixed address"}, []string{"dnat ip to"}},
+	} {
+		text := string(Rules(gate, (*plan.Adapter).Linux, c.address))
+		for _, want := range c.with {
+			assert.Contains(t, text, want)
+		}
+		for _, not := range c.without {
+			assert.NotContains(t, text, not)
+		}
+	}
+	settings := string(Settings(gate, (*plan.Adapter).Linux))
+	for _, a := range gate.Adapters {
+		assert.Contains(t, settings, "-net/ipv4/conf/"+a.Linux()+"/send_redirects = 0\n")
+	}
+}
+
 // Every appliance's rules are taken by the packet filter's own check.
 func TestAccepted(t *testing.T) {
 	if os.Geteuid() != 0 {
