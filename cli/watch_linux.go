@@ -153,8 +153,8 @@ func (a *app) drawView(v *view, now status.Lab, c status.Change, height int) {
 	}
 	s := newScreen(&b, color)
 	s.width = a.screen().width
-	s.line(s.paint(strong, now.Lab), "  ", s.paint(faint, fmt.Sprintf("%s on the %s, %s   Ctrl-C leaves; the lab goes on",
-		now.Phase, now.Stage, c.At.Local().Format("15:04:05"))))
+	s.para(0, 2, plain, s.paint(strong, now.Lab)+"  "+s.paint(faint, fmt.Sprintf("%s, %s; Ctrl-C leaves, the lab goes on", now.Phase,
+		c.At.Local().Format("15:04:05"))))
 	s.line()
 	v.rates(s, c)
 	stops := table{head: []string{"stopped by", "rule", "", "packets"}}

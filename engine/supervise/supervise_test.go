@@ -32,7 +32,6 @@ type pretend struct {
 	condition claims.Condition
 	opened    int
 	closed    int
-	answers   []claims.Answer
 	slow      chan struct{} // when not nil, Ask waits for it or for its context
 	process   *pretendProcess
 	got       string // what the program's standard input held
