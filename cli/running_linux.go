@@ -19,6 +19,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/core/status"
+	"openbastion/engine/host"
 	"openbastion/engine/kernel"
 	"openbastion/engine/supervise"
 )
@@ -46,7 +47,7 @@ func (a *app) startLab(file string, o startOptions) error {
 		return err
 	}
 	if o.dry {
-		return a.dryRun(p, file)
+		return a.dryRun(p, o)
 	}
 	if !o.asUser {
 		if err := mayBuild(); err != nil {
@@ -77,6 +78,9 @@ func (a *app) startLab(file string, o startOptions) error {
 			return failure{exitUsage, fmt.Sprintf("cannot write to %s: %v", o.capture, cause(err)), ""}
 		}
 		args = append(args, "--capture", o.capture)
+	}
+	if o.join {
+		args = append(args, "--join")
 	}
 	for _, v := range o.commands {
 		args = append(args, "--appliance-command", v)
@@ -152,15 +156,18 @@ func (a *app) saidStarted(p *plan.Plan, f supervise.Folder, file string, took ti
 }
 
 // dryRun says what a start would make.
-func (a *app) dryRun(p *plan.Plan, file string) error {
-	made := kernel.Changes(p)
+func (a *app) dryRun(p *plan.Plan, o startOptions) error {
+	made, here := kernel.Changes(p), []string{}
+	if o.join {
+		here = kernel.HostChanges(p.Name)
+	}
 	if a.format == "json" {
 		return a.json(struct {
 			Schema  string   `json:"schema"`
 			Lab     string   `json:"lab"`
 			Inside  []string `json:"inside"`
 			Changes []string `json:"changes"`
-		}{"openbastion.changes/1", p.Name, made, []string{}})
+		}{"openbastion.changes/1", p.Name, made, here})
 	}
 	s := a.screen()
 	showTitle(s, p, "what a start would do")
@@ -171,7 +178,12 @@ func (a *app) dryRun(p *plan.Plan, file string) error {
 	s.heading("On this machine itself")
 	home, _ := supervise.Home()
 	s.para(2, 2, plain, "a process that keeps the lab, and its folder "+supervise.Of(home, p.Name).Path())
-	s.para(2, 2, plain, "no device, address, route, rule or setting")
+	for _, line := range here {
+		s.para(2, 2, plain, line)
+	}
+	if len(here) == 0 {
+		s.para(2, 2, plain, "no device, address, route, rule or setting")
+	}
 	return nil
 }
 
@@ -181,7 +193,7 @@ func (a *app) options(p *plan.Plan, o startOptions) (kernel.Options, error) {
 	if err != nil || limit < minCapture {
 		return kernel.Options{}, usage("--capture-size is a size of at least 1MiB, as 64MiB, not %q", o.size)
 	}
-	out := kernel.Options{CaptureSize: int64(limit), Servers: o.servers, Commands: map[string]string{}}
+	out := kernel.Options{CaptureSize: int64(limit), Servers: o.servers, Join: o.join, Commands: map[string]string{}}
 	if o.capture != "" {
 		if out.Capture, err = filepath.Abs(o.capture); err != nil {
 			return out, err
@@ -224,14 +236,15 @@ func (a *app) keepLab(file string, o startOptions) error {
 		return err
 	}
 	f := supervise.Of(home, p.Name)
-	r := supervise.Record{Lab: p.Name, File: abs, Digest: a.labDigest(p, file), Stage: o.stage, Profiles: a.named, Changes: []string{}}
+	r := supervise.Record{Lab: p.Name, File: abs, Digest: a.labDigest(p, file), Stage: o.stage, Profiles: a.named, Changes: []host.Change{}}
 	options, err := a.options(p, o)
 	if err != nil {
 		tell(supervise.Report{Error: err.Error()})
 		return err
 	}
 	options.Folder = f.Path()
-	return supervise.Keep(f, r, a.texts[file], p, func(ctx context.Context) (supervise.Made, error) {
+	return supervise.Keep(f, r, a.texts[file], p, func(ctx context.Context, changing func(host.Change) error) (supervise.Made, error) {
+		options.Changing = changing
 		l, err := kernel.Up(ctx, p, options)
 		if err != nil {
 			return nil, err

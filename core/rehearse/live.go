@@ -10,6 +10,8 @@ import (
 	"openbastion/core/node"
 	"openbastion/core/packet"
 	"openbastion/core/plan"
+	"openbastion/core/subnet"
+	"openbastion/core/wire"
 )
 
 // Live is a rehearsal in whose wires real machines are: what the lab sends them comes
@@ -36,6 +38,7 @@ type Live struct {
 	Bridged func(*plan.Wire) bool
 
 	began  time.Duration // the lab's time when the real one was zero
+	joined *station // where the outside goes on to a real network; nil: nowhere
 	out    []node.Emission
 	places map[place]int
 	last   map[*cable]int // the frame that last came out to a bridge
@@ -101,6 +104,41 @@ func (v *Live) AddServer(s *plan.Segment) {
 	v.addStranger(s, len(v.plan.Segments)+1+slices.Index(v.plan.Segments, s))
 }
 
+// JoinOutside has the outside go on to a real network: what is for nobody in the lab's
+// world goes to an adapter that is numbered after all others, to who has the address that
+// it gives there. Names that are not of the lab's own world are asked of resolvers there.
+// It is called before Start.
+func (v *Live) JoinOutside(resolvers []netip.Addr) netip.Prefix {
+	at := netip.PrefixFrom(subnet.Last(v.beyond), v.beyond.Bits())
+	v.joined = v.world.addStation(node.New(v.unused("this machine")))
+	v.joined.real = true
+	v.world.attach(v.joined, 1, v.far, wire.Port{})
+	for _, s := range v.routers {
+		for _, p := range s.node.Ports() {
+			if v.beyond.Contains(p.Address.Addr()) {
+				p.Gateway = at.Addr()
+			}
+		}
+		if r := s.node.Resolver; r != nil {
+			r.Zones, r.Upstreams = []string{"example."}, resolvers
+		}
+	}
+	return at
+}
+
+// BehindRouters gives the networks of the lab's outside by the router that leads to each.
+func (v *Live) BehindRouters() map[netip.Prefix]netip.Addr {
+	out := map[netip.Prefix]netip.Addr{}
+	for s, r := range v.routers {
+		for _, p := range r.node.Ports() {
+			if v.beyond.Contains(p.Address.Addr()) && s.Subnet.IsValid() {
+				out[s.Subnet] = p.Address.Addr()
+			}
+		}
+	}
+	return out
+}
+
 // Start lets the simulated part of the lab come up, in no time; the clock of what
 // is real begins with it.
 func (v *Live) Start() {
@@ -129,6 +167,12 @@ func (v *Live) SetAddresses(a *plan.Adapter, four netip.Prefix, six []netip.Pref
 // Receive puts a frame of a real adapter on the lab's wire.
 func (v *Live) Receive(now time.Duration, number int, frame []byte) {
 	v.Advance(now)
+	if v.joined != nil && number == len(v.Adapters)+1 {
+		v.world.arriving = true
+		v.world.transmit(v.joined, 1, slices.Clone(frame))
+		v.world.arriving = false
+		return
+	}
 	if number < 1 || number > len(v.Adapters) {
 		return
 	}
@@ -151,6 +195,10 @@ func (v *Live) arrive(e *end, c *cable, real bool, p *packet.Packet) {
 	s := e.station
 	if port := s.node.PortFor(e.adapter, p); port != nil && s.node.Seen != nil && (p.IPv4 || p.IPv6 && port.IPv6 != nil) {
 		s.node.Seen(p)
+	}
+	if s == v.joined {
+		v.out = append(v.out, node.Emission{Adapter: len(v.Adapters) + 1, Frame: p.Bytes})
+		return
 	}
 	number, ok := v.places[place{s, e.adapter, p.Tag}]
 	frame := p.Bytes

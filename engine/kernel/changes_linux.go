@@ -36,3 +36,12 @@ func Changes(p *plan.Plan) []string {
 	}
 	return append(out, "a network namespace for the program's switch, with the outside: a router and the witness, which are simulated")
 }
+
+// HostChanges says what joining a lab to this machine's network changes on it.
+func HostChanges(lab string) []string {
+	return []string{
+		fmt.Sprintf("a device %s, with an address of %s that no network here overlaps", HostLink(lab), linkPool),
+		fmt.Sprintf("a table %s of the packet filter: what comes from that device is translated, and nothing gets in by it unasked", hostTable(lab)),
+		"the setting net.ipv4.ip_forward, where it is off",
+	}
+}

@@ -21,6 +21,7 @@ import (
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
 	"openbastion/engine/drive"
+	"openbastion/engine/host"
 	"openbastion/export/nft"
 )
 
@@ -38,6 +39,8 @@ type Lab struct {
 	cancel   context.CancelFunc
 	ended    sync.WaitGroup
 	failed   chan error
+	changes  []host.Change // of this machine
+	gate     *Space        // between the outside and this machine's network; nil without
 	watch    *watch
 	log      logs
 	options  Options
@@ -92,6 +95,11 @@ type Options struct {
 	Commands map[string]string
 	// Servers are segments on which somebody unplanned hands out leases too.
 	Servers []string
+
+	// Join lets the lab out through this machine's own network. Changing is called before
+	// each change on this machine.
+	Join     bool
+	Changing func(host.Change) error
 }
 
 // Up builds a lab and starts it: the outside, the appliances, the guests. It gives
@@ -206,9 +214,14 @@ func (l *Lab) cable(ctx context.Context) error {
 		shadows = append(shadows, beside)
 		l.beside.add(x.shadow, x.ports[a].Adapter, i+1)
 	}
+	if l.options.Join {
+		if err := l.join(); err != nil {
+			return err
+		}
+	}
+	ends := slices.Clone(l.adapters)
 	l.adapters = append(l.adapters, shadows...)
-	n := len(l.live.Adapters)
-	if l.switches, err = drive.New(l.live, l.adapters[:n]...); err != nil {
+	if l.switches, err = drive.New(l.live, ends...); err != nil {
 		return err
 	}
 	l.shadows, err = drive.New(l.beside, shadows...)
@@ -420,6 +433,12 @@ func (l *Lab) takeDown() {
 	all.Wait()
 	if l.captures != nil {
 		l.captures.close()
+	}
+	if err := host.Undo(l.changes); err != nil {
+		l.fail(err)
+	}
+	if l.gate != nil {
+		l.gate.Close()
 	}
 	if l.wires != nil {
 		l.wires.Close()

@@ -19,6 +19,7 @@ import (
 	"openbastion/core/claims"
 	"openbastion/core/plan"
 	"openbastion/core/status"
+	"openbastion/engine/host"
 )
 
 // Spawn starts the program itself as a supervising process with arguments, and waits for
@@ -195,7 +196,14 @@ func End(ctx context.Context, f Folder) (said string, err error) {
 		return "", err
 	}
 	if !r.Alive() {
-		return "its process had ended without being told to; nothing of the lab was left but its record", f.Remove()
+		if err := host.Undo(r.Changes); err != nil {
+			return "", err
+		}
+		said = "its process had ended without being told to; nothing of the lab was left but its record"
+		if len(r.Changes) > 0 {
+			said = fmt.Sprintf("its process had ended without being told to; what it had changed on this machine was taken back (%v)", r.Changes)
+		}
+		return said, f.Remove()
 	}
 	asked, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
@@ -212,6 +220,11 @@ func End(ctx context.Context, f Folder) (said string, err error) {
 		if time.Since(began) > patience && said == "" {
 			said = "its process did not answer, and was ended"
 			_ = syscall.Kill(r.Process, syscall.SIGKILL)
+		}
+	}
+	if said != "" { // it could not take its changes back
+		if err := host.Undo(r.Changes); err != nil {
+			return said, err
 		}
 	}
 	if err := f.Remove(); err != nil {

@@ -14,22 +14,23 @@ import (
 	"github.com/gofrs/flock"
 
 	"openbastion/core/status"
+	"openbastion/engine/host"
 	"openbastion/wholefile"
 )
 
 // Record is what is known of a lab that was started, on disk.
 type Record struct {
-	Schema   string       `json:"schema"`
-	Lab      string       `json:"lab"`
-	File     string       `json:"file"`   // where the lab file is, absolute
-	Digest   string       `json:"digest"` // of its text and its profiles
-	Stage    string       `json:"stage"`
-	Phase    status.Phase `json:"phase"`
-	Process  int          `json:"process"`
-	Born     uint64       `json:"born"` // when the process began, in the kernel's ticks since start
-	Started  time.Time    `json:"started"`
-	Profiles []string     `json:"profiles"` // that were named beside the file
-	Changes  []string     `json:"changes"`  // of this machine, outside the lab's own names; undone on stop
+	Schema   string        `json:"schema"`
+	Lab      string        `json:"lab"`
+	File     string        `json:"file"`   // where the lab file is, absolute
+	Digest   string        `json:"digest"` // of its text and its profiles
+	Stage    string        `json:"stage"`
+	Phase    status.Phase  `json:"phase"`
+	Process  int           `json:"process"`
+	Born     uint64        `json:"born"` // when the process began, in the kernel's ticks since start
+	Started  time.Time     `json:"started"`
+	Profiles []string      `json:"profiles"` // that were named beside the file
+	Changes  []host.Change `json:"changes"`  // of this machine, outside the lab's own names; undone on stop
 }
 
 // RecordSchema names the record's format.

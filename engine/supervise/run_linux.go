@@ -19,6 +19,7 @@ import (
 
 	"openbastion/core/plan"
 	"openbastion/core/status"
+	"openbastion/engine/host"
 )
 
 // ReportFile is the descriptor by which a supervising process says that the lab is up,
@@ -44,7 +45,7 @@ type Made interface {
 
 // Keep is a supervising process: it builds a lab and keeps it until it is told to stop.
 // It is called in a process of its own, which Spawn makes. tell reports once.
-func Keep(f Folder, r Record, text []byte, p *plan.Plan, build func(context.Context) (Made, error), tell func(Report)) error {
+func Keep(f Folder, r Record, text []byte, p *plan.Plan, build func(context.Context, func(host.Change) error) (Made, error), tell func(Report)) error {
 	if err := f.Make(); err != nil {
 		tell(Report{Error: err.Error()})
 		return err
@@ -88,6 +89,14 @@ type keeper struct {
 	failure string
 }
 
+// changing writes a change of this machine down before it is made.
+func (k *keeper) changing(c host.Change) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.record.Changes = append(k.record.Changes, c)
+	return k.folder.Write(k.record)
+}
+
 // enter writes a phase down before it begins.
 func (k *keeper) enter(p status.Phase) error {
 	k.mu.Lock()
@@ -96,7 +105,7 @@ func (k *keeper) enter(p status.Phase) error {
 	return k.folder.Write(k.record)
 }
 
-func (k *keeper) keep(ctx context.Context, stop func(), text []byte, p *plan.Plan, build func(context.Context) (Made, error),
+func (k *keeper) keep(ctx context.Context, stop func(), text []byte, p *plan.Plan, build func(context.Context, func(host.Change) error) (Made, error),
 	tell func(Report)) error {
 	if err := k.enter(status.Starting); err != nil {
 		return err
@@ -112,7 +121,7 @@ func (k *keeper) keep(ctx context.Context, stop func(), text []byte, p *plan.Pla
 	s := &server{plan: p, status: k.status, stop: stop, ended: k.ended}
 	go s.serve(l)
 	go reap(k)
-	lab, err := build(ctx)
+	lab, err := build(ctx, k.changing)
 	if err != nil {
 		return err
 	}
