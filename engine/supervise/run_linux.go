@@ -43,9 +43,12 @@ type Made interface {
 	Failed() <-chan error // says when it no longer runs as it should
 }
 
+// Build builds a lab. It calls changing before each change of the machine itself.
+type Build func(ctx context.Context, changing func(host.Change) error) (Made, error)
+
 // Keep is a supervising process: it builds a lab and keeps it until it is told to stop.
 // It is called in a process of its own, which Spawn makes. tell reports once.
-func Keep(f Folder, r Record, text []byte, p *plan.Plan, build func(context.Context, func(host.Change) error) (Made, error), tell func(Report)) error {
+func Keep(f Folder, r Record, text []byte, p *plan.Plan, build Build, tell func(Report)) error {
 	if err := f.Make(); err != nil {
 		tell(Report{Error: err.Error()})
 		return err
@@ -105,8 +108,7 @@ func (k *keeper) enter(p status.Phase) error {
 	return k.folder.Write(k.record)
 }
 
-func (k *keeper) keep(ctx context.Context, stop func(), text []byte, p *plan.Plan, build func(context.Context, func(host.Change) error) (Made, error),
-	tell func(Report)) error {
+func (k *keeper) keep(ctx context.Context, stop func(), text []byte, p *plan.Plan, build Build, tell func(Report)) error {
 	if err := k.enter(status.Starting); err != nil {
 		return err
 	}
