@@ -274,6 +274,7 @@ func (v *Live) replaced(s *station) (back func()) {
 	}
 	s.real = false
 	return func() {
+		v.world.settle(v.timing.settle) // what is still on its way is for who stood there
 		s.real = true
 		for _, n := range numbers {
 			v.plug(s, n, true)

@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openbastion/core/ask"
-	"openbastion/core/attack"
 	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/lease"
@@ -24,14 +23,13 @@ import (
 // bench is a lab around one machine that is real: here a node outside the lab, on whose
 // adapters frames come and go as on real ones.
 type bench struct {
-	t     *testing.T
-	p     *plan.Plan
-	v     *Live
-	n     *node.Node
-	m     *plan.Machine
-	now   time.Duration
-	heard int      // hostile frames that came to the machine
-	out   [][]byte // frames that came out to whoever is joined
+	t   *testing.T
+	p   *plan.Plan
+	v   *Live
+	n   *node.Node
+	m   *plan.Machine
+	now time.Duration
+	out [][]byte // frames that came out to whoever is joined
 }
 
 func liveLab(t *testing.T, text, name string, before func(*Live)) *bench {
@@ -70,9 +68,6 @@ func (b *bench) run(until time.Duration) {
 			}
 			p, err := packet.Decode(e.Frame)
 			require.NoError(b.t, err)
-			if attack.TokenIn(p.Bytes) >= 0 {
-				b.heard++
-			}
 			b.n.Receive(b.now, b.v.Adapters[e.Adapter-1].Number, p)
 		}
 		sent := b.n.Drain()
@@ -155,8 +150,8 @@ func TestRealAmongSimulated(t *testing.T) {
 	assert.Contains(t, servers, "sluice on reedbed: 2")
 }
 
-// When a real guest is to be hostile somebody speaks from the switch in its place: it hears
-// nothing of that, what gets out is found, and afterwards it is itself again.
+// When a real guest is to be hostile somebody speaks from the switch in its place: what gets
+// out is found, and afterwards it is itself again.
 func TestHostileInItsPlace(t *testing.T) {
 	for _, c := range []struct {
 		text, name string
@@ -171,7 +166,6 @@ func TestHostileInItsPlace(t *testing.T) {
 			func(a claims.Answer) { got, _ = a.Got.(claims.GotAttack) }))
 		assert.Greater(t, got.Attempts, 50, c.name)
 		assert.Equal(t, c.escapes, len(got.Ways) > 0, "%s in %d guests", c.name, len(b.p.Guests()))
-		assert.Zero(t, b.heard, "%s hears nothing of what is done in its place", c.name)
 		require.NoError(t, b.v.Set(t.Context(), claims.Running))
 		reached, _ := b.pings(b.v.Facts().Witness.Address)
 		assert.True(t, reached, c.name)
