@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"openbastion/core/attack"
 	"openbastion/core/lease"
 	"openbastion/core/node"
 	"openbastion/core/packet"
@@ -286,6 +287,17 @@ func (v *Live) replaced(s *station) (back func()) {
 // Slower has what is hostile be sent at a slower pace from now on: by a factor; 1 is the
 // usual one.
 func (v *Live) Slower(factor int) { v.timing.pace = time.Duration(factor) * realish.pace }
+
+// Arrivals has a guest send what a hostile one sends, but for lies, and tells how many of
+// that came outside: where the guest may go there some must, or the sending is no good.
+func (v *Live) Arrivals(m *plan.Machine) (sent, arrived int) {
+	v.learned = v.known()
+	r := v.newRound(v.members[m], attack.Escape(v.plan, m, v.learned), v.outside)
+	v.round = r
+	defer func() { v.round = nil }()
+	sent = v.fire(r, func(t *attack.Attempt) bool { return !t.AfterLies })
+	return sent, len(r.caught)
+}
 
 // AddressOf gives a simulated adapter's address, or why there is none.
 func (v *Live) AddressOf(a *plan.Adapter, six bool) (netip.Addr, string) {

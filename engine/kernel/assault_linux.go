@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"openbastion/core/claims"
+	"openbastion/core/plan"
 )
 
 // How much slower hostile frames are sent when some were lost, and how often.
@@ -35,7 +36,9 @@ func (l *Lab) assault(ctx context.Context, questions []claims.Question, tell fun
 		if lost > 0 && n < mostSlows {
 			continue
 		}
+		check := l.control(ctx)
 		for _, a := range answers {
+			a = check(a)
 			if lost > 0 && !escaped(a.Got) { // what was seen stays seen
 				a = claims.Answer{ID: a.ID, Missing: fmt.Sprintf("%d frames were lost in this machine's buffers while it was asked", lost)}
 			}
@@ -43,6 +46,49 @@ func (l *Lab) assault(ctx context.Context, questions []claims.Question, tell fun
 		}
 		return nil
 	}
+}
+
+// control sends, with the WAN plugged, what was sent without it, by a guest that did get
+// outside before: when none of that arrives, the silence before proved nothing. It gives
+// what puts that into an answer.
+func (l *Lab) control(ctx context.Context) func(claims.Answer) claims.Answer {
+	as := func(a claims.Answer) claims.Answer { return a }
+	guest := l.whoReached()
+	if l.condition != claims.Unplugged || guest == nil {
+		return as
+	}
+	sent, arrived := 0, 0
+	l.switches.Do(l.ctx, func(time.Duration) {
+		if l.live.Set(ctx, claims.Running) == nil {
+			sent, arrived = l.live.Arrivals(guest)
+		}
+		_ = l.live.Set(ctx, claims.Unplugged)
+	})
+	return func(a claims.Answer) claims.Answer {
+		if _, is := a.Got.(claims.GotAttack); !is || escaped(a.Got) {
+			return a
+		}
+		if arrived == 0 {
+			return claims.Answer{ID: a.ID, Missing: fmt.Sprintf("the control failed: of %d such attempts by %s none arrived with the WAN plugged either",
+				sent, guest.Name)}
+		}
+		a.Evidence = append(a.Evidence, reading(guest, "the control: with the WAN plugged %d of %d such attempts by %s arrive outside", arrived,
+			sent, guest.Name)...)
+		return a
+	}
+}
+
+// whoReached gives a guest, the first of the plan, that reached the witness since the
+// stage was opened; nil when none did.
+func (l *Lab) whoReached() *plan.Machine {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, m := range l.plan.Guests() {
+		if l.reached[m] {
+			return m
+		}
+	}
+	return nil
 }
 
 // escaped tells an answer by which something passed.

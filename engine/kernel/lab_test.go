@@ -3,6 +3,7 @@
 package kernel
 
 import (
+	"fmt"
 	"os"
 	"testing"
 	"time"
@@ -50,6 +51,11 @@ func agree(t *testing.T, p *plan.Plan) {
 	began = time.Now()
 	l.Down()
 	t.Logf("%s: up in %v, %d claims verified in %v, down in %v", p.Name, up, len(got), verified, time.Since(began))
+	for id, r := range got { // silence is held against a control
+		if r.Kind == claims.Cut && r.Verdict == claims.Holds && got["heron.outside"].Verdict == claims.Holds {
+			assert.Contains(t, fmt.Sprint(r.Evidence), "the control: with the WAN plugged", id)
+		}
+	}
 	for id, want := range verdicts(t, p, rehearse.New(p)) {
 		assert.Equal(t, want.Verdict, got[id].Verdict, "%s: rehearsal %q, kernel %q", id, want.Saw, got[id].Saw)
 	}

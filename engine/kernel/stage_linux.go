@@ -34,6 +34,9 @@ func (l *Lab) Open(_ context.Context, p *plan.Plan) (claims.Facts, error) {
 	facts := l.live.Facts()
 	facts.Name = "kernel"
 	l.asked = claims.Asked(p, facts)
+	l.mu.Lock()
+	l.reached = map[*plan.Machine]bool{}
+	l.mu.Unlock()
 	return facts, nil
 }
 
@@ -420,6 +423,11 @@ func (l *Lab) askReach(ctx context.Context, q claims.AskReach, from *plan.Adapte
 	got, err := l.machines[from.Machine].space.reach(ctx, q.Service, to, payload)
 	if err != nil {
 		return claims.Answer{Missing: err.Error()}
+	}
+	if got.Answered && to == l.live.Facts().Witness.Address {
+		l.mu.Lock()
+		l.reached[from.Machine] = true
+		l.mu.Unlock()
 	}
 	if got.Answered && q.Service.Proto == lab.ICMP {
 		l.switches.Do(l.ctx, func(time.Duration) { got.Source = l.live.Saw(payload) })
