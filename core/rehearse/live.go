@@ -39,7 +39,7 @@ type Live struct {
 	Bridged func(*plan.Wire) bool
 
 	began  time.Duration // the lab's time when the real one was zero
-	joined *station // where the outside goes on to a real network; nil: nowhere
+	joined *station      // where the outside goes on to a real network; nil: nowhere
 	out    []node.Emission
 	places map[place]int
 	last   map[*cable]int // the frame that last came out to a bridge

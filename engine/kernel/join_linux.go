@@ -235,4 +235,3 @@ func resolvers() (list []netip.Addr) {
 	}
 	return list
 }
-
