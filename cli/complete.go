@@ -53,7 +53,7 @@ func (a *app) complete(root *cobra.Command) {
 	}
 	for _, c := range root.Commands() {
 		switch c.Name() {
-		case "plan", "check", "map", "draw", "runbook", "export", "rehearse":
+		case "plan", "check", "map", "draw", "runbook", "export", "rehearse", "start", "status", "verify", "stop":
 			c.ValidArgsFunction = func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 				if len(args) > 0 {
 					return nil, none
@@ -69,6 +69,8 @@ func (a *app) complete(root *cobra.Command) {
 			}
 		case "trace":
 			c.ValidArgsFunction = a.completeFlow
+		case "shell":
+			c.ValidArgsFunction = a.completeShell
 		case "explain":
 			words := findingCodes()
 			for _, w := range explain.Words {
@@ -96,6 +98,14 @@ func (a *app) complete(root *cobra.Command) {
 			}
 			flag(c, "part", fixed(parts...))
 		}
+		flag(c, "on", fixed("kernel"))
+		flag(c, "then", fixed("verify"))
+		flag(c, "add-server", onLab(func(p *plan.Plan) (out []string) {
+			for _, s := range p.Segments {
+				out = append(out, s.Name)
+			}
+			return out
+		}))
 		flag(c, "fault", onLab(faultWords))
 		flag(c, "device", onLab(func(p *plan.Plan) []string {
 			var out []string
@@ -120,6 +130,29 @@ func faultWords(p *plan.Plan) []string {
 		out = append(out, "slow="+s.Name, "loss="+s.Name, "reorder="+s.Name)
 	}
 	return out
+}
+
+// completeShell completes what shell takes: a lab file, a machine, and what the caller's
+// own shell completes.
+func (a *app) completeShell(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	given := args
+	if len(args) > 0 && (strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml")) {
+		args = args[1:]
+	} else {
+		given = nil
+	}
+	p, err := a.load(labArg(given))
+	switch {
+	case err != nil:
+		return []string{"yaml", "yml"}, cobra.ShellCompDirectiveFilterFileExt
+	case len(args) > 0:
+		return nil, cobra.ShellCompDirectiveDefault
+	}
+	var names []string
+	for _, m := range append(p.Guests(), p.Appliances()...) {
+		names = append(names, m.Name)
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
 }
 
 // completeFlow completes what trace takes: a lab file, from, to, a service.

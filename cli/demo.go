@@ -133,6 +133,7 @@ func showNext(s *screen, dir string) {
 	}
 	t.add("bastion rehearse "+at("saltmarsh-leaky.yaml"), "take otter's second adapter out, then rehearse again")
 	t.add("bastion plan "+at("saltmarsh.yaml"), "the whole plan: hardware addresses, pools, rules")
+	t.add("bastion start "+at("saltmarsh.yaml"), "the same for real, out of this machine's kernel (Linux)")
 	t.add("bastion new mylab", "writes a lab file of your own to start from")
 	s.table(t)
 }
