@@ -27,7 +27,7 @@ type startOptions struct {
 func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 	c.Flags().StringVar(&o.stage, "on", "kernel", "where it runs: kernel, in network namespaces of this machine")
 	c.Flags().BoolVar(&o.asUser, "as-user", false, "without root: inside a user namespace of its own, where the system allows that")
-	c.Flags().BoolVar(&o.join, "join", false, "let the lab out through this machine's own network, beside the invented witness")
+	c.Flags().BoolVar(&o.join, "join", false, "join the lab to this machine's own network, as its upstream segments say")
 	c.Flags().StringVar(&o.capture, "capture", "", "write what each segment carries to a file of its own in this folder (pcapng)")
 	c.Flags().StringVar(&o.size, "capture-size", "64MiB", "how large each of those files may become")
 	c.Flags().StringArrayVar(&o.commands, "appliance-command", nil,
@@ -44,9 +44,11 @@ packet filter: every machine that the kernel can be has its own network stack, t
 appliances filter and translate by the rules that "export --kind nft" writes, and
 leases and names are served on real sockets. A process keeps the lab until "stop";
 it outlives the terminal. Needs root, or --as-user. Nothing of this machine's own
-network is touched, but with --join: then a device, a table of the packet filter and,
-where it was off, forwarding are added to this machine, written down before they are
-made, and taken back on stop.
+network is touched, but with --join. That does as each upstream segment says: "join:
+bridged" puts it on its uplink by a socket, and changes nothing of that adapter; "join:
+nat" lets it out by translation, for which a device, a table of the packet filter and,
+where it was off, forwarding are added, written down before they are made, and taken
+back on stop.
 
 A command for an appliance finds its devices up and without addresses, and their names
 in BASTION_ and the port's name (BASTION_WAN); it may end when all is set up, or stay

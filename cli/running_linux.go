@@ -159,7 +159,7 @@ func (a *app) saidStarted(p *plan.Plan, f supervise.Folder, file string, took ti
 func (a *app) dryRun(p *plan.Plan, o startOptions) error {
 	made, here := kernel.Changes(p), []string{}
 	if o.join {
-		here = kernel.HostChanges(p.Name)
+		here = kernel.HostChanges(p)
 	}
 	if a.format == "json" {
 		return a.json(struct {

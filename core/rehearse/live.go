@@ -39,7 +39,7 @@ type Live struct {
 	Bridged func(*plan.Wire) bool
 
 	began  time.Duration // the lab's time when the real one was zero
-	joined *station      // where the outside goes on to a real network; nil: nowhere
+	joined []*station    // where the lab goes on to real networks; numbered after all adapters
 	out    []node.Emission
 	places map[place]int
 	last   map[*cable]int // the frame that last came out to a bridge
@@ -111,9 +111,7 @@ func (v *Live) AddServer(s *plan.Segment) {
 // It is called before Start.
 func (v *Live) JoinOutside(resolvers []netip.Addr) netip.Prefix {
 	at := netip.PrefixFrom(subnet.Last(v.beyond), v.beyond.Bits())
-	v.joined = v.world.addStation(node.New(v.unused("this machine")))
-	v.joined.real = true
-	v.world.attach(v.joined, 1, v.far, wire.Port{})
+	v.goesOn("this machine", v.far, wire.Port{})
 	for _, s := range v.routers {
 		for _, p := range s.node.Ports() {
 			if v.beyond.Contains(p.Address.Addr()) {
@@ -125,6 +123,24 @@ func (v *Live) JoinOutside(resolvers []netip.Addr) netip.Prefix {
 		}
 	}
 	return at
+}
+
+// JoinSegment has a segment go on to a real network, where who routes and hands out leases
+// is: the lab's own router is taken off it. Adapters that are joined are numbered after all
+// others, in order; it gives the number. It is called before Start.
+func (v *Live) JoinSegment(s *plan.Segment) (number int) {
+	if r := v.routers[s]; r != nil {
+		v.world.setLink(r, 1, false)
+	}
+	return v.goesOn("beyond "+s.Name, v.cables[s.Wire], wire.Port{Native: s.Tag})
+}
+
+func (v *Live) goesOn(name string, c *cable, how wire.Port) (number int) {
+	s := v.world.addStation(node.New(v.unused(name)))
+	s.real = true
+	v.world.attach(s, 1, c, how)
+	v.joined = append(v.joined, s)
+	return len(v.Adapters) + len(v.joined)
 }
 
 // BehindRouters gives the networks of the lab's outside by the router that leads to each.
@@ -168,9 +184,9 @@ func (v *Live) SetAddresses(a *plan.Adapter, four netip.Prefix, six []netip.Pref
 // Receive puts a frame of a real adapter on the lab's wire.
 func (v *Live) Receive(now time.Duration, number int, frame []byte) {
 	v.Advance(now)
-	if v.joined != nil && number == len(v.Adapters)+1 {
+	if at := number - len(v.Adapters) - 1; at >= 0 && at < len(v.joined) {
 		v.world.arriving = true
-		v.world.transmit(v.joined, 1, slices.Clone(frame))
+		v.world.transmit(v.joined[at], 1, slices.Clone(frame))
 		v.world.arriving = false
 		return
 	}
@@ -197,8 +213,8 @@ func (v *Live) arrive(e *end, c *cable, real bool, p *packet.Packet) {
 	if port := s.node.PortFor(e.adapter, p); port != nil && s.node.Seen != nil && (p.IPv4 || p.IPv6 && port.IPv6 != nil) {
 		s.node.Seen(p)
 	}
-	if s == v.joined {
-		v.out = append(v.out, node.Emission{Adapter: len(v.Adapters) + 1, Frame: p.Bytes})
+	if at := slices.Index(v.joined, s); at >= 0 {
+		v.out = append(v.out, node.Emission{Adapter: len(v.Adapters) + 1 + at, Frame: p.Bytes})
 		return
 	}
 	number, ok := v.places[place{s, e.adapter, p.Tag}]

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"openbastion/core/lab"
 	"openbastion/core/plan"
 )
 
@@ -37,11 +38,24 @@ func Changes(p *plan.Plan) []string {
 	return append(out, "a network namespace for the program's switch, with the outside: a router and the witness, which are simulated")
 }
 
-// HostChanges says what joining a lab to this machine's network changes on it.
-func HostChanges(lab string) []string {
-	return []string{
-		fmt.Sprintf("a device %s, with an address of %s that no network here overlaps", HostLink(lab), linkPool),
-		fmt.Sprintf("a table %s of the packet filter: what comes from that device is translated, and nothing gets in by it unasked", hostTable(lab)),
-		"the setting net.ipv4.ip_forward, where it is off",
+// HostChanges says what joining a lab to this machine's network does on it.
+func HostChanges(p *plan.Plan) (out []string) {
+	translated := false
+	for _, s := range p.Segments {
+		switch {
+		case s.Reach != lab.Upstream:
+		case bridges(s):
+			out = append(out, fmt.Sprintf("a socket on adapter %s, which takes and gives whole frames there for %s; the adapter stays as it is",
+				s.Lab.Uplink, s.Name))
+		default:
+			translated = true
+		}
 	}
+	if !translated {
+		return out
+	}
+	return append(out,
+		fmt.Sprintf("a device %s, with an address of %s that no network here overlaps", HostLink(p.Name), linkPool),
+		fmt.Sprintf("a table %s of the packet filter: what comes from that device is translated, and nothing gets in by it unasked", hostTable(p.Name)),
+		"the setting net.ipv4.ip_forward, where it is off")
 }

@@ -17,6 +17,9 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
+	"openbastion/core/claims"
+	"openbastion/core/lab"
+	"openbastion/core/plan"
 	"openbastion/core/subnet"
 	"openbastion/engine/drive"
 	"openbastion/engine/host"
@@ -33,18 +36,69 @@ const (
 )
 
 // HostLink gives what the device on this machine is called by which a lab leaves.
-func HostLink(lab string) string {
-	sum := sha256.Sum256([]byte(lab))
+func HostLink(name string) string {
+	sum := sha256.Sum256([]byte(name))
 	return "bastion" + hex.EncodeToString(sum[:4])
 }
 
 // hostTable is the table of the packet filter that lets it through.
-func hostTable(lab string) string { return host.TablePrefix + strings.ReplaceAll(lab, "-", "_") }
+func hostTable(name string) string { return host.TablePrefix + strings.ReplaceAll(name, "-", "_") }
 
-// join joins the lab's outside to this machine's own network: by a gate between the
+// join joins the lab's upstream segments to this machine's own network, each as its file
+// says: on an adapter of this machine, or by translation.
+func (l *Lab) join() error {
+	translated := false
+	for _, s := range l.plan.Segments {
+		switch {
+		case s.Reach != lab.Upstream:
+		case bridges(s):
+			if err := l.onAdapter(s); err != nil {
+				return err
+			}
+		default:
+			translated = true
+		}
+	}
+	if !translated {
+		return nil
+	}
+	return l.throughGate()
+}
+
+// bridges tells an upstream segment that is to be on an adapter of this machine.
+func bridges(s *plan.Segment) bool { return s.Lab.Join == "bridged" && s.Lab.Uplink != "" }
+
+// onAdapter puts a segment on an adapter of this machine, by a socket that takes and gives
+// whole frames there: nothing of the adapter is changed, and this machine itself is not
+// reached by it. Beyond it is what is there: the invented router is off the segment.
+func (l *Lab) onAdapter(s *plan.Segment) error {
+	number := l.live.JoinSegment(s)
+	end, err := drive.Open(s.Lab.Uplink, number)
+	if err != nil {
+		return fmt.Errorf("segment %s is joined to adapter %s of this machine: %w", s.Name, s.Lab.Uplink, err)
+	}
+	l.adapters = append(l.adapters, end)
+	l.away = s.Lab.Uplink
+	l.Notes = append(l.Notes, fmt.Sprintf("%s is on adapter %s of this machine; nobody there reports what arrives, so that is unknown", s.Name,
+		s.Lab.Uplink))
+	return nil
+}
+
+// ofWitness tells a question that takes somebody outside who reports what arrived.
+func ofWitness(what claims.Asking) bool {
+	switch q := what.(type) {
+	case claims.AskAttack, claims.AskScan, claims.AskPacket, claims.AskName:
+		return true
+	case claims.AskReach:
+		return q.From == (claims.Ref{}) || q.To == (claims.Ref{}) && !q.Address.IsValid()
+	}
+	return false
+}
+
+// throughGate joins the lab's outside to this machine's own network by a gate between the
 // invented outside and a device of this machine, which translates, as this machine does
 // once more. The witness stays what it is.
-func (l *Lab) join() error {
+func (l *Lab) throughGate() error {
 	gate, err := NewSpace()
 	if err != nil {
 		return err
@@ -55,7 +109,7 @@ func (l *Lab) join() error {
 		return err
 	}
 	inner := l.live.JoinOutside(resolvers())
-	number := len(l.live.Adapters) + 1
+	number := len(l.adapters) + 1
 	far := fmt.Sprintf("v%d", number)
 	veth := &netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: far}, PeerName: gateInner, PeerNamespace: netlink.NsFd(gate.fd)}
 	if err := l.wires.links.LinkAdd(veth); err != nil {
@@ -83,11 +137,6 @@ func (l *Lab) join() error {
 		return err
 	}
 	l.adapters = append(l.adapters, end)
-	for _, s := range l.plan.Segments {
-		if s.Lab.Join == "bridged" {
-			l.Notes = append(l.Notes, s.Name+" says join: bridged; here it is joined by translation, as the kernel stage does")
-		}
-	}
 	l.Notes = append(l.Notes, fmt.Sprintf("the lab is joined to this machine's network, by %s", name))
 	return nil
 }
@@ -147,12 +196,12 @@ func (l *Lab) gateWay(inner netip.Prefix, ours, theirs netip.Prefix) error {
 }
 
 // letThrough has this machine pass on and translate what comes from the lab's gate.
-func letThrough(lab, device string, note func(host.Change) error) error {
+func letThrough(name, device string, note func(host.Change) error) error {
 	// The setting is taken back last of all, and by the last lab that is joined.
 	if err := host.Forward(note); err != nil {
 		return fmt.Errorf("pass packets on: %w", err)
 	}
-	table := &nftables.Table{Family: nftables.TableFamilyINet, Name: hostTable(lab)}
+	table := &nftables.Table{Family: nftables.TableFamilyINet, Name: hostTable(name)}
 	if err := note(host.Change{Kind: host.Table, Name: table.Name}); err != nil {
 		return err
 	}
@@ -192,12 +241,12 @@ func masquerade(c *nftables.Conn, table *nftables.Table, key expr.MetaKey, op ex
 
 // linkNetwork gives the two ends of a network between this machine and a lab, which no
 // network of this machine overlaps.
-func linkNetwork(lab string) (ours, theirs netip.Prefix, err error) {
+func linkNetwork(name string) (ours, theirs netip.Prefix, err error) {
 	taken, err := netlink.RouteList(nil, netlink.FAMILY_V4)
 	if err != nil {
 		return ours, theirs, err
 	}
-	sum := sha256.Sum256([]byte(lab))
+	sum := sha256.Sum256([]byte(name))
 	const size, tries = 4, 64
 	at := int(binary.BigEndian.Uint16(sum[:2])) % (subnet.Size(linkPool) / size)
 	for i := range tries {

@@ -36,6 +36,7 @@ type Lab struct {
 	ended    sync.WaitGroup
 	failed   chan error
 	changes  []host.Change // of this machine
+	away     string        // the adapter of this machine on which an upstream segment is; empty: none
 	gate     *Space        // between the outside and this machine's network; nil without
 	watch    *watch
 	log      logs

@@ -109,6 +109,8 @@ func (l *Lab) Ask(ctx context.Context, questions []claims.Question, tell func(cl
 	var own, simulated, hostile []claims.Question
 	for _, q := range questions {
 		switch k := q.KindOf(); {
+		case l.away != "" && ofWitness(q.Ask):
+			tell(claims.Answer{ID: q.ID, Missing: "the lab's outside is what is on " + l.away + ", and nobody there reports what arrives"})
 		case l.ofKernel(q.Ask):
 			own = append(own, q)
 		case k == "attack" || k == "scan" || k == "packet":
