@@ -7,10 +7,13 @@ import (
 	"time"
 
 	"openbastion/core/attack"
+	"openbastion/core/claims"
+	"openbastion/core/lab"
 	"openbastion/core/lease"
 	"openbastion/core/node"
 	"openbastion/core/packet"
 	"openbastion/core/plan"
+	"openbastion/core/prove"
 	"openbastion/core/subnet"
 	"openbastion/core/wire"
 )
@@ -305,14 +308,23 @@ func (v *Live) replaced(s *station) (back func()) {
 func (v *Live) Slower(factor int) { v.timing.pace = time.Duration(factor) * realish.pace }
 
 // Arrivals has a guest send what a hostile one sends, but for lies, and tells how many of
-// that came outside: where the guest may go there some must, or the sending is no good.
-func (v *Live) Arrivals(m *plan.Machine) (sent, arrived int) {
+// that came outside. Where none does, as next to nothing is allowed, it sends what the
+// guest is known to have got through by an adapter: a service at the witness. When not even
+// that arrives the sending is no good.
+func (v *Live) Arrivals(by *plan.Adapter, source netip.Addr, known lab.Service) (sent, arrived int) {
+	fire := func(attempts attack.Attempts) (int, int) {
+		r := v.newRound(v.members[by.Machine], attempts, v.outside)
+		v.round = r
+		defer func() { v.round = nil }()
+		return v.fire(r, func(t *attack.Attempt) bool { return !t.AfterLies }), len(r.caught)
+	}
 	v.learned = v.known()
-	r := v.newRound(v.members[m], attack.Escape(v.plan, m, v.learned), v.outside)
-	v.round = r
-	defer func() { v.round = nil }()
-	sent = v.fire(r, func(t *attack.Attempt) bool { return !t.AfterLies })
-	return sent, len(r.caught)
+	if sent, arrived = fire(attack.Escape(v.plan, by.Machine, v.learned)); arrived > 0 || by.Segment.Port == nil {
+		return sent, arrived
+	}
+	_, arrived = fire(attack.Attempts{attack.Single(claims.RefTo(by), by.MAC, prove.Packet{Source: source, Destination: v.witness,
+		Protocol: known.Proto, DestinationPort: known.From}, attack.Hop{MAC: by.Segment.Port.MAC, Name: by.Segment.Port.Machine.Name})})
+	return sent + 1, arrived
 }
 
 // AddressOf gives a simulated adapter's address, or why there is none.

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"openbastion/core/claims"
+	"openbastion/core/lab"
 	"openbastion/core/plan"
 )
 
@@ -53,14 +54,16 @@ func (l *Lab) assault(ctx context.Context, questions []claims.Question, tell fun
 // what puts that into an answer.
 func (l *Lab) control(ctx context.Context) func(claims.Answer) claims.Answer {
 	as := func(a claims.Answer) claims.Answer { return a }
-	guest := l.whoReached()
-	if l.condition != claims.Unplugged || guest == nil {
+	by, known := l.whoReached()
+	if l.condition != claims.Unplugged || by == nil {
 		return as
 	}
+	guest := by.Machine
 	sent, arrived := 0, 0
 	l.switches.Do(l.ctx, func(time.Duration) {
 		if l.live.Set(ctx, claims.Running) == nil {
-			sent, arrived = l.live.Arrivals(guest)
+			l.askAfresh()
+			sent, arrived = l.live.Arrivals(by, l.machines[guest].now(by).Address.Addr(), known)
 		}
 		_ = l.live.Set(ctx, claims.Unplugged)
 	})
@@ -78,17 +81,17 @@ func (l *Lab) control(ctx context.Context) func(claims.Answer) claims.Answer {
 	}
 }
 
-// whoReached gives a guest, the first of the plan, that reached the witness since the
-// stage was opened; nil when none did.
-func (l *Lab) whoReached() *plan.Machine {
+// whoReached gives a guest's adapter, the first of the plan, that reached the witness since
+// the stage was opened, and by what; nil when none did.
+func (l *Lab) whoReached() (*plan.Adapter, lab.Service) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for _, m := range l.plan.Guests() {
-		if l.reached[m] {
-			return m
+	for _, a := range l.live.Adapters {
+		if service, ok := l.reached[a]; ok && a.Guest != nil {
+			return a, service
 		}
 	}
-	return nil
+	return nil, lab.Service{}
 }
 
 // escaped tells an answer by which something passed.

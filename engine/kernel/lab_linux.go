@@ -49,7 +49,7 @@ type Lab struct {
 	surveys   map[*plan.Segment][]survey     // at most two of each, the older first; of the shadows' loop
 	late      func(tell func(claims.Answer)) // what is still listened to
 
-	reached  map[*plan.Machine]bool // guests that reached the witness since the stage was opened
+	reached  map[*plan.Adapter]lab.Service // what reached the witness since the stage was opened
 	down     sync.Once
 	mu       sync.Mutex
 	programs map[*Running]bool

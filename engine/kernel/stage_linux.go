@@ -35,7 +35,7 @@ func (l *Lab) Open(_ context.Context, p *plan.Plan) (claims.Facts, error) {
 	facts.Name = "kernel"
 	l.asked = claims.Asked(p, facts)
 	l.mu.Lock()
-	l.reached = map[*plan.Machine]bool{}
+	l.reached = map[*plan.Adapter]lab.Service{}
 	l.mu.Unlock()
 	return facts, nil
 }
@@ -50,10 +50,22 @@ func (l *Lab) Close(context.Context) error {
 func (l *Lab) Set(ctx context.Context, c claims.Condition) (err error) {
 	l.switches.Do(l.ctx, func(time.Duration) {
 		l.tellAddresses()
-		err = l.live.Set(ctx, c)
+		if err = l.live.Set(ctx, c); c == claims.Running {
+			l.askAfresh()
+		}
 	})
 	l.condition = c
 	return errors.Join(err, ctx.Err())
+}
+
+// askAfresh has appliances ask anew where their neighbors are: of one that did not answer
+// while a cable was out a kernel asks again only after a while.
+func (l *Lab) askAfresh() {
+	for m, x := range l.machines {
+		if m.Appliance != nil {
+			x.forget()
+		}
+	}
 }
 
 // tellAddresses tells the simulated part of the lab which addresses the real machines
@@ -428,7 +440,7 @@ func (l *Lab) askReach(ctx context.Context, q claims.AskReach, from *plan.Adapte
 	}
 	if got.Answered && to == l.live.Facts().Witness.Address {
 		l.mu.Lock()
-		l.reached[from.Machine] = true
+		l.reached[from] = q.Service
 		l.mu.Unlock()
 	}
 	if got.Answered && q.Service.Proto == lab.ICMP {
