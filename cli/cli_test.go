@@ -35,6 +35,7 @@ func TestScripts(t *testing.T) {
 				return err
 			}
 			e.Setenv("EXAMPLES", examples)
+			e.Setenv("GORACE", "atexit_sleep_ms=0") // the race detector's second at the end of each call
 			e.Defer(func() { // also when the script fails
 				if _, err := os.Stat(filepath.Join(e.WorkDir, "state")); err == nil {
 					c := exec.Command(os.Args[0], "stop", "--all")

@@ -72,7 +72,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("needs root for network namespaces")
 	}
-	kills := 6
+	kills := 4
 	if n, err := strconv.Atoi(os.Getenv("KILLS")); err == nil {
 		kills = n
 	}
