@@ -36,7 +36,7 @@ func TestScripts(t *testing.T) {
 			}
 			e.Setenv("EXAMPLES", examples)
 			e.Setenv("GORACE", "atexit_sleep_ms=0") // the race detector's second at the end of each call
-			e.Defer(func() { // also when the script fails
+			e.Defer(func() {                        // also when the script fails
 				if _, err := os.Stat(filepath.Join(e.WorkDir, "state")); err == nil {
 					c := exec.Command(os.Args[0], "stop", "--all")
 					c.Args[0], c.Env = "bastion", append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(e.WorkDir, "state"))
