@@ -28,6 +28,9 @@ func (x *machine) foreign() bool { return x.command != "" }
 // sooner has set everything up.
 const commandTime = 3 * time.Second
 
+// lastWords is how long what a command said is waited for once it has ended.
+const lastWords = 200 * time.Millisecond
+
 // maxSaid bounds what is kept of what a command says.
 const maxSaid = 16 << 10
 
@@ -39,7 +42,8 @@ func (l *Lab) command(ctx context.Context, x *machine) error {
 		return err
 	}
 	said := &tail{}
-	go func() { _, _ = io.Copy(said, out); out.Close() }()
+	heard := make(chan struct{}) // closed when nobody can say any more
+	go func() { _, _ = io.Copy(said, out); out.Close(); close(heard) }()
 	null, err := os.Open(os.DevNull)
 	if err != nil {
 		return err
@@ -52,7 +56,14 @@ func (l *Lab) command(ctx context.Context, x *machine) error {
 		return fmt.Errorf("%s: its command: %w", x.plan.Name, err)
 	}
 	ended := make(chan int, 1)
-	go func() { ended <- p.Wait() }()
+	go func() {
+		status := p.Wait()
+		select { // what it said last may still be on its way; what it left behind may go on saying
+		case <-heard:
+		case <-time.After(lastWords):
+		}
+		ended <- status
+	}()
 	select {
 	case status := <-ended:
 		if status != 0 {
@@ -90,7 +101,7 @@ func (x *machine) told() []string {
 
 // observe takes over what a device has by now, whoever gave it that.
 func (l *Lab) observe(x *machine, a *plan.Adapter) {
-	link, err := x.space.links.LinkByName(device(a))
+	link, err := x.link(a)
 	if err != nil {
 		return
 	}
