@@ -132,9 +132,9 @@ func faultWords(p *plan.Plan) []string {
 	return out
 }
 
-// completeShell completes what shell takes: a lab file, a machine, and what the caller's
-// own shell completes.
-func (a *app) completeShell(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+// namedLab reads the lab that arguments begin with, else the one at hand, and gives the
+// other arguments.
+func (a *app) namedLab(args []string) (*plan.Plan, []string, error) {
 	given := args
 	if len(args) > 0 && (strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml")) {
 		args = args[1:]
@@ -142,6 +142,13 @@ func (a *app) completeShell(_ *cobra.Command, args []string, _ string) ([]string
 		given = nil
 	}
 	p, err := a.load(labArg(given))
+	return p, args, err
+}
+
+// completeShell completes what shell takes: a lab file, a machine, and what the caller's
+// own shell completes.
+func (a *app) completeShell(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	p, args, err := a.namedLab(args)
 	switch {
 	case err != nil:
 		return []string{"yaml", "yml"}, cobra.ShellCompDirectiveFilterFileExt
@@ -149,7 +156,7 @@ func (a *app) completeShell(_ *cobra.Command, args []string, _ string) ([]string
 		return nil, cobra.ShellCompDirectiveDefault
 	}
 	var names []string
-	for _, m := range append(p.Guests(), p.Appliances()...) {
+	for _, m := range p.Machines {
 		names = append(names, m.Name)
 	}
 	return names, cobra.ShellCompDirectiveNoFileComp
@@ -158,13 +165,7 @@ func (a *app) completeShell(_ *cobra.Command, args []string, _ string) ([]string
 // completeFlow completes what trace takes: a lab file, from, to, a service.
 func (a *app) completeFlow(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	const none = cobra.ShellCompDirectiveNoFileComp
-	given := args
-	if len(args) > 0 && (strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml")) {
-		args = args[1:]
-	} else {
-		given = nil
-	}
-	p, err := a.load(labArg(given))
+	p, args, err := a.namedLab(args)
 	if err != nil {
 		return []string{"yaml", "yml"}, cobra.ShellCompDirectiveFilterFileExt
 	}

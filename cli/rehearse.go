@@ -321,10 +321,7 @@ func showOthers(s *screen, doc claims.Document) {
 			add(claims.Holds, strings.Join(sound, ", "))
 		}
 	}
-	if len(t.rows) > 0 {
-		s.line()
-		s.table(t)
-	}
+	s.below(t)
 }
 
 // maxEvidence bounds the lines of evidence shown for a claim.

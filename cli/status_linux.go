@@ -169,10 +169,7 @@ func showSegments(s *screen, l status.Lab) {
 	for _, x := range l.Segments {
 		t.add(x.Name, x.How, grouped(int(x.Carried.Packets)), size(x.Carried.Bytes))
 	}
-	if len(t.rows) > 0 {
-		s.line()
-		s.table(t)
-	}
+	s.below(t)
 }
 
 func showLeases(s *screen, l status.Lab) {
@@ -184,10 +181,7 @@ func showLeases(s *screen, l status.Lab) {
 		}
 		t.add(x.Address.String(), name, x.Segment, x.Server, plan.Lasting(time.Until(x.Until).Round(time.Minute)))
 	}
-	if len(t.rows) > 0 {
-		s.line()
-		s.table(t)
-	}
+	s.below(t)
 }
 
 func showRules(s *screen, l status.Lab) {
@@ -199,10 +193,7 @@ func showRules(s *screen, l status.Lab) {
 		}
 		t.add(number, x.Appliance, x.Text, grouped(int(x.Hits.Packets)), size(x.Hits.Bytes))
 	}
-	if len(t.rows) > 0 {
-		s.line()
-		s.table(t)
-	}
+	s.below(t)
 }
 
 func showFlows(s *screen, l status.Lab, verbose bool) {
@@ -239,8 +230,5 @@ func showLogged(s *screen, l status.Lab, verbose bool) {
 	for _, x := range list {
 		t.add(x.At.Local().Format("15:04:05"), x.Appliance, x.Rule, x.Protocol, status.End(x.From), status.End(x.To))
 	}
-	if len(t.rows) > 0 {
-		s.line()
-		s.table(t)
-	}
+	s.below(t)
 }

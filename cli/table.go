@@ -39,6 +39,14 @@ func (t *table) add(cells ...any) {
 // gap is the columns between two columns of a table, and before the first.
 const gap = 2
 
+// below shows a table below an empty line; of one without rows, nothing.
+func (s *screen) below(t table) {
+	if len(t.rows) > 0 {
+		s.line()
+		s.table(t)
+	}
+}
+
 func (s *screen) table(t table) {
 	if len(t.rows) == 0 {
 		return

@@ -167,10 +167,7 @@ func (a *app) drawView(v *view, now status.Lab, c status.Change, height int) {
 			stops.add(r.Appliance, number, r.Text, grouped(int(r.Hits.Packets)))
 		}
 	}
-	if len(stops.rows) > 0 {
-		s.line()
-		s.table(stops)
-	}
+	s.below(stops)
 	leases := table{head: []string{"lease", "of", "on", "from"}}
 	for _, x := range now.Leases {
 		leases.add(x.Address.String(), x.Hostname, x.Segment, x.Server)

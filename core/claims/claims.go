@@ -200,8 +200,9 @@ func prepare(p *plan.Plan, facts Facts) *prepared {
 
 // Asked gives in which conditions a plan's claims have something to ask, in order.
 func Asked(p *plan.Plan, facts Facts) (out []Condition) {
+	questions := prepare(p, facts).questions
 	for _, when := range Conditions {
-		if slices.ContainsFunc(prepare(p, facts).questions, func(q Question) bool { return q.When == when }) {
+		if slices.ContainsFunc(questions, func(q Question) bool { return q.When == when }) {
 			out = append(out, when)
 		}
 	}

@@ -32,20 +32,13 @@ type Live struct {
 	// Wait lets everything happen, in the lab and outside it, until a time; it is
 	// called from within questions. Nil: time passes at once.
 	Wait func(until time.Duration)
-	// Plug plugs or unplugs a real adapter. Nil: the switch alone does.
-	Plug func(a *plan.Adapter, up bool)
 	// Forget has a real machine forget what its neighbors told it.
 	Forget func(*plan.Machine)
-	// Bridged tells whether a bridge outside carries a wire's frames between the real
-	// machines on it; they are put in to be seen only. What the lab itself sends there
-	// comes out once, by the number that Bridge gives.
-	Bridged func(*plan.Wire) bool
 
 	began  time.Duration // the lab's time when the real one was zero
 	joined []*station    // where the lab goes on to real networks; numbered after all adapters
 	out    []node.Emission
 	places map[place]int
-	last   map[*cable]int // the frame that last came out to a bridge
 }
 
 // place is an adapter's tag on a station's link.
@@ -77,11 +70,11 @@ type timing struct {
 
 // NewLive builds the world around the machines of a plan that are real.
 func NewLive(p *plan.Plan, real func(*plan.Machine) bool) *Live {
-	v := &Live{Lab: New(p), places: map[place]int{}, last: map[*cable]int{}}
+	v := &Live{Lab: New(p), places: map[place]int{}}
 	v.timing = realish
 	v.world.Budget = math.MaxInt
 	v.world.live = v
-	for _, m := range append(slices.Clone(p.Appliances()), p.Guests()...) {
+	for _, m := range p.Machines {
 		if !real(m) {
 			continue
 		}
@@ -172,9 +165,6 @@ func (v *Live) Real(m *plan.Machine) bool {
 	return s != nil && s.real
 }
 
-// Bridge gives the number by which frames come out to the bridge of a wire.
-func (v *Live) Bridge(w *plan.Wire) int { return -1 - slices.Index(v.plan.Wires, w) }
-
 // SetAddresses notes which addresses a real adapter has, for those who know them.
 func (v *Live) SetAddresses(a *plan.Adapter, four netip.Prefix, six []netip.Prefix) {
 	_, port := v.portOf(a)
@@ -188,9 +178,7 @@ func (v *Live) SetAddresses(a *plan.Adapter, four netip.Prefix, six []netip.Pref
 func (v *Live) Receive(now time.Duration, number int, frame []byte) {
 	v.Advance(now)
 	if at := number - len(v.Adapters) - 1; at >= 0 && at < len(v.joined) {
-		v.world.arriving = true
 		v.world.transmit(v.joined[at], 1, slices.Clone(frame))
-		v.world.arriving = false
 		return
 	}
 	if number < 1 || number > len(v.Adapters) {
@@ -205,13 +193,11 @@ func (v *Live) Receive(now time.Duration, number int, frame []byte) {
 	if a.Over != nil {
 		frame = packet.Tagged(frame, a.Segment.Tag)
 	}
-	v.world.arriving = true
 	v.world.transmit(s, a.Number, frame)
-	v.world.arriving = false
 }
 
 // arrive is what a real machine is sent.
-func (v *Live) arrive(e *end, c *cable, real bool, p *packet.Packet) {
+func (v *Live) arrive(e *end, p *packet.Packet) {
 	s := e.station
 	if port := s.node.PortFor(e.adapter, p); port != nil && s.node.Seen != nil && (p.IPv4 || p.IPv6 && port.IPv6 != nil) {
 		s.node.Seen(p)
@@ -227,21 +213,7 @@ func (v *Live) arrive(e *end, c *cable, real bool, p *packet.Packet) {
 	} else if !ok {
 		number = v.places[place{s, e.adapter, 0}]
 	}
-	if w := v.wireOf(v.Adapters[number-1]); w != nil {
-		if real || v.last[c] == p.Number {
-			return // the bridge has carried it
-		}
-		v.last[c], number = p.Number, v.Bridge(w)
-	}
 	v.out = append(v.out, node.Emission{Adapter: number, Frame: frame})
-}
-
-// wireOf gives the wire of an adapter when a bridge outside carries it, else nil.
-func (v *Live) wireOf(a *plan.Adapter) *plan.Wire {
-	if a.Segment.Nowhere() || v.Bridged == nil || !v.Bridged(a.Segment.Wire) {
-		return nil
-	}
-	return a.Segment.Wire
 }
 
 // Advance lets everything happen in the lab that happens until now. When the lab was
@@ -265,40 +237,16 @@ func (v *Live) Drain() []node.Emission {
 	return out
 }
 
-// plug plugs or unplugs a real machine's adapter.
-func (v *Live) plug(s *station, adapter int, up bool) {
-	if v.Plug == nil {
-		return
-	}
-	for _, a := range v.Adapters {
-		if v.members[a.Machine] == s && a.Number == adapter && a.Over == nil {
-			v.Plug(a, up)
-		}
-	}
-}
-
 // replaced puts somebody hostile, who is simulated, in a real machine's place; what
 // it gives puts the machine back.
 func (v *Live) replaced(s *station) (back func()) {
 	if !s.real {
 		return func() {}
 	}
-	numbers := []int{}
-	for _, a := range v.Adapters {
-		if v.members[a.Machine] == s && a.Over == nil && a.Plugged {
-			numbers = append(numbers, a.Number)
-		}
-	}
-	for _, n := range numbers {
-		v.plug(s, n, false)
-	}
 	s.real = false
 	return func() {
 		v.world.settle(v.timing.settle) // what is still on its way is for who stood there
 		s.real = true
-		for _, n := range numbers {
-			v.plug(s, n, true)
-		}
 		v.world.run(v.world.now + v.timing.link)
 	}
 }

@@ -57,8 +57,6 @@ type World struct {
 	disturb  func(segment int) (lost bool, later time.Duration) // a fault, or nil
 	late     []inflight                                         // frames that a fault holds up, by time
 	live     *Live                                              // when some machines are real, or nil
-	arriving bool                                               // what is transmitted comes from a real machine
-	carried  bool                                               // so does what is delivered
 	at       *cable                                             // whose frame is being delivered
 	deliver  func(port int, p *packet.Packet)                   // to a port of it
 
@@ -100,7 +98,7 @@ func newWorld() *World {
 	w.deliver = func(port int, p *packet.Packet) {
 		e := &w.at.ends[port]
 		if e.station.real {
-			w.live.arrive(e, w.at, w.carried, p)
+			w.live.arrive(e, p)
 			return
 		}
 		e.station.node.Receive(w.now, e.adapter, p)
@@ -145,7 +143,6 @@ type inflight struct {
 	port  int
 	tag   int
 	p     *packet.Packet
-	real  bool // from a real machine
 }
 
 func (w *World) addCable() *cable {
@@ -184,7 +181,6 @@ func (w *World) setLink(s *station, adapter int, up bool) {
 	l := s.links[adapter]
 	l.cable.SetLink(l.port, up)
 	if s.real {
-		w.live.plug(s, adapter, up)
 		return
 	}
 	s.node.SetLink(w.now, adapter, up)
@@ -216,7 +212,7 @@ func (w *World) transmit(s *station, adapter int, frame []byte) {
 	if w.watch != nil {
 		w.watch(s, segment, p)
 	}
-	f := inflight{w.now + latency, l.cable, l.port, tag, p, w.arriving}
+	f := inflight{w.now + latency, l.cable, l.port, tag, p}
 	if w.disturb != nil {
 		lost, later := w.disturb(segment)
 		if lost {
@@ -286,7 +282,7 @@ func (w *World) advance(until time.Duration) {
 			} else {
 				f = w.frames.pop()
 			}
-			w.at, w.carried = f.cable, f.real
+			w.at = f.cable
 			f.cable.Forward(f.port, f.tag, f.p, w.deliver)
 			continue
 		}

@@ -53,19 +53,17 @@ func (l *Lab) assault(ctx context.Context, questions []claims.Question, tell fun
 // outside before: when none of that arrives, the silence before proved nothing. It gives
 // what puts that into an answer.
 func (l *Lab) control(ctx context.Context) func(claims.Answer) claims.Answer {
-	as := func(a claims.Answer) claims.Answer { return a }
 	by, known := l.whoReached()
 	if l.condition != claims.Unplugged || by == nil {
-		return as
+		return func(a claims.Answer) claims.Answer { return a }
 	}
 	guest := by.Machine
 	sent, arrived := 0, 0
 	l.switches.Do(l.ctx, func(time.Duration) {
-		if l.live.Set(ctx, claims.Running) == nil {
-			l.askAfresh()
+		if l.plug(ctx, claims.Running) == nil {
 			sent, arrived = l.live.Arrivals(by, l.machines[guest].now(by).Address.Addr(), known)
 		}
-		_ = l.live.Set(ctx, claims.Unplugged)
+		_ = l.plug(ctx, claims.Unplugged)
 	})
 	return func(a claims.Answer) claims.Answer {
 		if _, is := a.Got.(claims.GotAttack); !is || escaped(a.Got) {

@@ -2,7 +2,6 @@ package kernel
 
 import (
 	"fmt"
-	"slices"
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
@@ -12,7 +11,7 @@ import (
 func Changes(p *plan.Plan) []string {
 	var out []string
 	number := 0
-	for _, m := range append(slices.Clone(p.Appliances()), p.Guests()...) {
+	for _, m := range p.Machines {
 		is, why := real(m)
 		if !is {
 			if why != "" {

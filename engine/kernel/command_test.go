@@ -18,7 +18,6 @@ import (
 
 	"openbastion/core/claims"
 	"openbastion/core/lab"
-	"openbastion/core/plan"
 )
 
 const commanded = `bastion: 1
@@ -35,21 +34,13 @@ guests:
   heron: {segment: reedbed, static: 10.83.16.10/24, gateway: 10.83.16.1}
 `
 
-func commandedPlan(t *testing.T) *plan.Plan {
-	l, err := lab.Read("lab.yaml", []byte(commanded))
-	require.NoError(t, err)
-	p, err := plan.Build(l)
-	require.NoError(t, err)
-	return p
-}
-
 // A command finds the devices, up and bare, with what is planned in its environment; what
 // it sets up is what the lab knows from then on, and what it fails of is told.
 func TestCommands(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("needs root for network namespaces")
 	}
-	p := commandedPlan(t)
+	p := planned(t, commanded)
 	sluice := p.Machine("sluice")
 	for _, c := range []struct{ command, fails, wan, way string }{
 		{`ip addr add $BASTION_WAN_ADDRESS dev $BASTION_WAN; ip route add default via 172.29.64.1; ip addr add 10.83.16.1/24 dev $BASTION_DESK_SIDE`, "",
@@ -130,10 +121,7 @@ func TestPatience(t *testing.T) {
 		{"{reach: upstream}", served}, {"{reach: upstream, leases: none}", unserved}, {"{reach: host}", unserved}, {"{reach: host, leases: host}", served}, {"{reach: isolated}", unserved},
 		{"{reach: isolated, leases: upstream}", served}, {"{reach: host, leases: none}", unserved},
 	} {
-		l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: x\nsegments:\n  s: "+c.segment+"\nguests:\n  heron: s\n"))
-		require.NoError(t, err, c.segment)
-		p, err := plan.Build(l)
-		require.NoError(t, err, c.segment)
+		p := planned(t, "bastion: 1\nlab: x\nsegments:\n  s: "+c.segment+"\nguests:\n  heron: s\n")
 		assert.Equal(t, c.want, patience(p.Machine("heron").Adapters[0]), c.segment)
 	}
 }
@@ -166,7 +154,7 @@ func TestChangesAreTold(t *testing.T) {
 	assert.Equal(t, len(p.Appliances()), count("for appliance "))
 	assert.Equal(t, len(p.Adapters), count("a cable from"))
 	assert.Equal(t, []string{"a socket on adapter enp1, which takes and gives whole frames there for causeway; the adapter stays as it is"}, HostChanges(p))
-	assert.Len(t, HostChanges(commandedPlan(t)), 3)
+	assert.Len(t, HostChanges(planned(t, commanded)), 3)
 	assert.LessOrEqual(t, len(HostLink(strings.Repeat("x", 60))), 15, "a device's name is no longer (IFNAMSIZ)")
 	assert.NotEqual(t, HostLink("a"), HostLink("b"))
 	ours, theirs, err := linkNetwork("saltmarsh")

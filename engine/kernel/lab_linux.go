@@ -118,7 +118,7 @@ func Up(ctx context.Context, p *plan.Plan, o Options) (*Lab, error) {
 
 func (l *Lab) build(ctx context.Context) error {
 	runs := map[*plan.Machine]bool{}
-	for _, m := range append(slices.Clone(l.plan.Appliances()), l.plan.Guests()...) {
+	for _, m := range l.plan.Machines {
 		is, why := real(m)
 		if runs[m] = is; why != "" {
 			l.Notes = append(l.Notes, why)
@@ -137,7 +137,7 @@ func (l *Lab) build(ctx context.Context) error {
 	if l.wires, err = NewSpace(); err != nil {
 		return err
 	}
-	for _, m := range append(slices.Clone(l.plan.Appliances()), l.plan.Guests()...) {
+	for _, m := range l.plan.Machines {
 		if !runs[m] {
 			continue
 		}

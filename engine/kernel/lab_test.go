@@ -21,10 +21,15 @@ import (
 func planOf(t *testing.T, name string) *plan.Plan {
 	data, err := examples.Labs.ReadFile(name)
 	require.NoError(t, err)
-	l, err := lab.Read(name, data)
-	require.NoError(t, err)
+	return planned(t, string(data))
+}
+
+// planned gives the plan of a lab file's text.
+func planned(t *testing.T, text string) *plan.Plan {
+	l, err := lab.Read("lab.yaml", []byte(text))
+	require.NoError(t, err, text)
 	p, err := plan.Build(l)
-	require.NoError(t, err)
+	require.NoError(t, err, text)
 	return p
 }
 

@@ -161,7 +161,7 @@ func (x *machine) up(a *plan.Adapter) error {
 		}
 	}
 	if a.Guest == nil && a.Address6.IsValid() && !x.foreign() {
-		link, err := x.space.links.LinkByName(name)
+		link, err := x.link(a)
 		if err == nil {
 			err = x.space.links.AddrReplace(link, &netlink.Addr{IPNet: ipnet(a.Address6), Flags: unix.IFA_F_NODAD})
 		}
@@ -170,6 +170,11 @@ func (x *machine) up(a *plan.Adapter) error {
 		}
 	}
 	return nil
+}
+
+// link gives the device of an adapter, as it is now.
+func (x *machine) link(a *plan.Adapter) (netlink.Link, error) {
+	return x.space.links.LinkByName(device(a))
 }
 
 func (x *machine) keep(a *plan.Adapter, s state) {
@@ -196,7 +201,7 @@ func (x *machine) metric(a *plan.Adapter) int { return 100 * (1 + slices.Index(x
 // kernel refuses of a plan (a gateway that is not on the link) is left out, as a
 // person's system would leave it.
 func (x *machine) address(a *plan.Adapter, address netip.Prefix, gateway netip.Addr) error {
-	link, err := x.space.links.LinkByName(device(a))
+	link, err := x.link(a)
 	if err != nil {
 		return fmt.Errorf("%s: %s: %w", x.plan.Name, device(a), err)
 	}
@@ -340,7 +345,7 @@ func (x *machine) rules(address func(*plan.Adapter) netip.Addr) error {
 // forget has the machine ask its neighbors afresh.
 func (x *machine) forget() {
 	for _, a := range x.plan.Adapters {
-		link, err := x.space.links.LinkByName(device(a))
+		link, err := x.link(a)
 		if err != nil {
 			continue
 		}

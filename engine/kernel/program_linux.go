@@ -80,7 +80,7 @@ func (r *Running) Signal(s syscall.Signal) {
 
 // byName gives the machine of a name, when it runs on the kernel.
 func (l *Lab) byName(name string) (*machine, error) {
-	for _, m := range append(l.plan.Guests(), l.plan.Appliances()...) {
+	for _, m := range l.plan.Machines {
 		x := l.machines[m]
 		switch {
 		case m.Name == name && x != nil:

@@ -14,17 +14,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/engine/supervise"
 )
 
 // running starts a lab of a text.
 func running(t *testing.T, text string) (*Lab, *plan.Plan) {
-	read, err := lab.Read("lab.yaml", []byte(text))
-	require.NoError(t, err)
-	p, err := plan.Build(read)
-	require.NoError(t, err)
+	p := planned(t, text)
 	l, err := Up(t.Context(), p, Options{})
 	require.NoError(t, err)
 	t.Cleanup(l.Down)

@@ -128,10 +128,12 @@ func (x *machine) serveNames() error {
 	if err := p.SetControlMessage(ipv4.FlagDst, true); err != nil {
 		return fmt.Errorf("%s: names by UDP: %w", x.plan.Name, err)
 	}
-	go r.datagrams(p)
+	go datagrams(by4(p), r.ask4(p))
 	go serve(tcp, r.stream)
 	if r.six, err = x.udp6(); err == nil {
-		go r.datagrams6(r.six)
+		go datagrams(by6(ipv6.NewPacketConn(r.six)), func(data []byte, _ net.IP, from net.Addr) {
+			r.query(netip.IPv6Unspecified(), remote(from), false, data, func(o names.Out) { _, _ = r.six.WriteToUDPAddrPort(o.Data, o.To) })
+		})
 	}
 	x.stops = append(x.stops, func() { r.close(); tcp.Close() })
 	x.names = r
@@ -148,34 +150,52 @@ func (x *machine) udp6() (c *net.UDPConn, err error) {
 
 func (r *resolver) now() time.Duration { return time.Since(r.began) }
 
-// datagrams takes questions by UDP over IPv4, and answers from where it was asked.
-func (r *resolver) datagrams(p *ipv4.PacketConn) {
+// received is a datagram with the address that it was sent to, where that is known, and
+// who sent it.
+type received func(b []byte) (n int, at net.IP, from net.Addr, err error)
+
+// datagrams hands each datagram on until the socket is closed.
+func datagrams(read received, each func(data []byte, at net.IP, from net.Addr)) {
 	b := make([]byte, maxDatagram)
 	for {
-		n, cm, from, err := p.ReadFrom(b)
+		n, at, from, err := read(b)
 		if err != nil {
 			return
 		}
-		at := netip.IPv4Unspecified()
-		if cm != nil {
-			if a, ok := netip.AddrFromSlice(cm.Dst.To4()); ok {
-				at = a
-			}
-		}
-		r.query(at, remote(from), false, b[:n], func(o names.Out) {
-			_, _ = p.WriteTo(o.Data, &ipv4.ControlMessage{Src: o.From.AsSlice()}, net.UDPAddrFromAddrPort(o.To))
-		})
+		each(b[:n], at, from)
 	}
 }
 
-func (r *resolver) datagrams6(c *net.UDPConn) {
-	b := make([]byte, maxDatagram)
-	for {
-		n, from, err := c.ReadFromUDPAddrPort(b)
-		if err != nil {
-			return
+func by4(p *ipv4.PacketConn) received {
+	return func(b []byte) (n int, at net.IP, from net.Addr, err error) {
+		n, cm, from, err := p.ReadFrom(b)
+		if cm != nil {
+			at = cm.Dst
 		}
-		r.query(netip.IPv6Unspecified(), from, false, b[:n], func(o names.Out) { _, _ = c.WriteToUDPAddrPort(o.Data, o.To) })
+		return n, at, from, err
+	}
+}
+
+func by6(p *ipv6.PacketConn) received {
+	return func(b []byte) (n int, at net.IP, from net.Addr, err error) {
+		n, cm, from, err := p.ReadFrom(b)
+		if cm != nil {
+			at = cm.Dst
+		}
+		return n, at, from, err
+	}
+}
+
+// ask4 takes a question by UDP over IPv4, and answers from where it was asked.
+func (r *resolver) ask4(p *ipv4.PacketConn) func(data []byte, at net.IP, from net.Addr) {
+	return func(data []byte, at net.IP, from net.Addr) {
+		own, ok := netip.AddrFromSlice(at.To4())
+		if !ok {
+			own = netip.IPv4Unspecified()
+		}
+		r.query(own, remote(from), false, data, func(o names.Out) {
+			_, _ = p.WriteTo(o.Data, &ipv4.ControlMessage{Src: o.From.AsSlice()}, net.UDPAddrFromAddrPort(o.To))
+		})
 	}
 }
 
@@ -337,33 +357,19 @@ func (s *Space) answerUDP(port int, reply func(data []byte, from netip.AddrPort)
 		four.Close()
 		return nil, err
 	}
-	go func() {
-		b := make([]byte, maxDatagram)
-		for {
-			n, cm, from, err := p.ReadFrom(b)
-			if err != nil {
-				return
-			}
-			if out := reply(b[:n], remote(from)); out != nil && cm != nil {
-				_, _ = p.WriteTo(out, &ipv4.ControlMessage{Src: cm.Dst}, from)
-			}
+	go datagrams(by4(p), func(data []byte, at net.IP, from net.Addr) {
+		if out := reply(data, remote(from)); out != nil && at != nil {
+			_, _ = p.WriteTo(out, &ipv4.ControlMessage{Src: at}, from)
 		}
-	}()
+	})
 	if six != nil {
 		p := ipv6.NewPacketConn(six)
 		_ = p.SetControlMessage(ipv6.FlagDst, true)
-		go func() {
-			b := make([]byte, maxDatagram)
-			for {
-				n, cm, from, err := p.ReadFrom(b)
-				if err != nil {
-					return
-				}
-				if out := reply(b[:n], remote(from)); out != nil && cm != nil {
-					_, _ = p.WriteTo(out, &ipv6.ControlMessage{Src: cm.Dst}, from)
-				}
+		go datagrams(by6(p), func(data []byte, at net.IP, from net.Addr) {
+			if out := reply(data, remote(from)); out != nil && at != nil {
+				_, _ = p.WriteTo(out, &ipv6.ControlMessage{Src: at}, from)
 			}
-		}()
+		})
 	}
 	return func() {
 		four.Close()

@@ -50,22 +50,26 @@ func (l *Lab) Close(context.Context) error {
 func (l *Lab) Set(ctx context.Context, c claims.Condition) (err error) {
 	l.switches.Do(l.ctx, func(time.Duration) {
 		l.tellAddresses()
-		if err = l.live.Set(ctx, c); c == claims.Running {
-			l.askAfresh()
-		}
+		err = l.plug(ctx, c)
 	})
 	l.condition = c
 	return errors.Join(err, ctx.Err())
 }
 
-// askAfresh has appliances ask anew where their neighbors are: of one that did not answer
-// while a cable was out a kernel asks again only after a while.
-func (l *Lab) askAfresh() {
+// plug plugs or unplugs, from the switch's loop. Once plugged, appliances ask anew where
+// their neighbors are: of one that did not answer while a cable was out a kernel asks
+// again only after a while.
+func (l *Lab) plug(ctx context.Context, c claims.Condition) error {
+	err := l.live.Set(ctx, c)
+	if c != claims.Running {
+		return err
+	}
 	for m, x := range l.machines {
 		if m.Appliance != nil {
 			x.forget()
 		}
 	}
+	return err
 }
 
 // tellAddresses tells the simulated part of the lab which addresses the real machines
@@ -88,7 +92,7 @@ func (l *Lab) six(a *plan.Adapter) []netip.Prefix {
 		return nil
 	}
 	x := l.machines[a.Machine]
-	link, err := x.space.links.LinkByName(device(a))
+	link, err := x.link(a)
 	if err != nil {
 		return nil
 	}

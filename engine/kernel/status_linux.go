@@ -29,7 +29,7 @@ const maxFlows = 500
 // Status tells how the lab is. What cannot be read now is left out.
 func (l *Lab) Status() status.Lab {
 	var s status.Lab
-	for _, m := range append(l.plan.Appliances(), l.plan.Guests()...) {
+	for _, m := range l.plan.Machines {
 		s.Machines = append(s.Machines, l.machineStatus(m))
 		if x := l.machines[m]; x != nil && m.Appliance != nil {
 			s.Rules = append(s.Rules, x.hits()...)
@@ -78,7 +78,7 @@ func (l *Lab) machineStatus(m *plan.Machine) status.Machine {
 
 // traffic gives what an adapter has received and sent.
 func (x *machine) traffic(a *plan.Adapter) (received, sent status.Traffic) {
-	link, err := x.space.links.LinkByName(device(a))
+	link, err := x.link(a)
 	if err != nil || link.Attrs().Statistics == nil {
 		return received, sent
 	}
@@ -89,7 +89,7 @@ func (x *machine) traffic(a *plan.Adapter) (received, sent status.Traffic) {
 // leases gives what is handed out in the lab: by real machines, and by the simulated.
 func (l *Lab) leases() (out []status.Lease) {
 	named := map[string]string{}
-	for _, m := range append(l.plan.Appliances(), l.plan.Guests()...) {
+	for _, m := range l.plan.Machines {
 		for _, a := range m.Adapters {
 			named[a.MAC.String()] = m.Name
 		}

@@ -10,7 +10,6 @@ import (
 	"net"
 	"os"
 	"os/exec"
-	"slices"
 	"syscall"
 	"time"
 
@@ -241,7 +240,7 @@ const patience = 15 * time.Second
 func Known(home string) (map[string]Record, error) {
 	names, err := All(home)
 	out := map[string]Record{}
-	for _, name := range slices.Compact(names) {
+	for _, name := range names {
 		if r, err := Of(home, name).Read(); err == nil {
 			out[name] = r
 		}
