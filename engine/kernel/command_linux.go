@@ -72,7 +72,7 @@ func (l *Lab) command(ctx context.Context, x *machine) error {
 	case <-time.After(commandTime):
 		go func() {
 			if status := <-ended; status != 0 && l.ctx.Err() == nil {
-				l.fail(fmt.Errorf("%s: its command ended with status %d: %s", x.plan.Name, status, said.last()))
+				l.stacks.fail(fmt.Errorf("%s: its command ended with status %d: %s", x.plan.Name, status, said.last()))
 			}
 		}()
 	case <-ctx.Done():
@@ -80,7 +80,7 @@ func (l *Lab) command(ctx context.Context, x *machine) error {
 		return ctx.Err()
 	}
 	for _, a := range x.plan.Adapters {
-		l.observe(x, a)
+		l.stacks.observe(x, a)
 	}
 	l.Notes = append(l.Notes, x.plan.Name+" is set up by your command, not by its plan")
 	return nil
@@ -100,7 +100,7 @@ func (x *machine) told() []string {
 }
 
 // observe takes over what a device has by now, whoever gave it that.
-func (l *Lab) observe(x *machine, a *plan.Adapter) {
+func (l *Stacks) observe(x *machine, a *plan.Adapter) {
 	link, err := x.link(a)
 	if err != nil {
 		return

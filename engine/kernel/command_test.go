@@ -15,9 +15,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"openbastion/core/claims"
-	"openbastion/core/lab"
 )
 
 const commanded = `bastion: 1
@@ -58,7 +55,7 @@ func TestCommands(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err, c.command)
-		s := l.machines[sluice].now(sluice.Adapters[0])
+		s := l.stacks.machines[sluice].now(sluice.Adapters[0])
 		address, way := "", ""
 		if s.Address.IsValid() {
 			address = s.Address.String()
@@ -97,20 +94,6 @@ func TestSaw(t *testing.T) {
 	}
 }
 
-// An answer by which something passed stays one, whatever was lost meanwhile.
-func TestEscaped(t *testing.T) {
-	for _, c := range []struct {
-		got  claims.Got
-		want bool
-	}{
-		{claims.GotAttack{}, false}, {claims.GotAttack{Ways: []claims.Way{{}}}, true}, {claims.GotScan{}, false},
-		{claims.GotScan{Open: []lab.Service{{}}}, true}, {claims.GotScan{Ways: []claims.Way{{}}}, true}, {claims.GotPacket{}, false},
-		{claims.GotPacket{Took: []string{"buoy"}}, true}, {claims.GotReach{Answered: true}, false}, {nil, false},
-	} {
-		assert.Equal(t, c.want, escaped(c.got), "%+v", c.got)
-	}
-}
-
 // Machines are waited for where somebody is planned to hand out leases, and a moment
 // elsewhere.
 func TestPatience(t *testing.T) {
@@ -122,7 +105,7 @@ func TestPatience(t *testing.T) {
 		{"{reach: isolated, leases: upstream}", served}, {"{reach: host, leases: none}", unserved},
 	} {
 		p := planned(t, "bastion: 1\nlab: x\nsegments:\n  s: "+c.segment+"\nguests:\n  heron: s\n")
-		assert.Equal(t, c.want, patience(p.Machine("heron").Adapters[0]), c.segment)
+		assert.Equal(t, c.want, Patience(p.Machine("heron").Adapters[0]), c.segment)
 	}
 }
 

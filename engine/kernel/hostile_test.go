@@ -125,7 +125,7 @@ func TestServersSurvive(t *testing.T) {
 	l, err := Up(t.Context(), p, Options{})
 	require.NoError(t, err)
 	defer l.Down()
-	otter, sluice := l.machines[p.Machine("otter")], l.machines[p.Machine("sluice")]
+	otter, sluice := l.stacks.machines[p.Machine("otter")], l.stacks.machines[p.Machine("sluice")]
 	r := rand.New(rand.NewPCG(uint64(last), 5))
 	lan, wan := netip.MustParseAddr("10.83.16.1"), sluice.now(p.Machine("sluice").Adapters[0]).Address.Addr()
 	require.True(t, wan.IsValid())
@@ -166,7 +166,7 @@ func TestServersSurvive(t *testing.T) {
 
 // leaseServers gives the lease servers of a machine.
 func (l *Lab) leaseServers(t *testing.T, x *machine) (list []*lease.Server) {
-	l.shadows.Do(l.ctx, func(time.Duration) {
+	l.stacks.shadows.Do(l.ctx, func(time.Duration) {
 		for _, p := range x.ports {
 			if p.Server != nil {
 				list = append(list, p.Server)
@@ -186,9 +186,9 @@ func TestLostFramesAreCounted(t *testing.T) {
 	l, err := Up(t.Context(), p, Options{})
 	require.NoError(t, err)
 	defer l.Down()
-	heron := l.machines[p.Machine("heron")]
+	heron := l.stacks.machines[p.Machine("heron")]
 	r := rand.New(rand.NewPCG(1, 2))
-	assert.Zero(t, l.lost())
+	assert.Zero(t, l.Machines.Lost())
 	started, stop := make(chan struct{}), make(chan struct{})
 	go l.switches.Do(l.ctx, func(time.Duration) { close(started); <-stop }) // the switch does not read meanwhile
 	<-started
@@ -198,6 +198,6 @@ func TestLostFramesAreCounted(t *testing.T) {
 	}
 	fire(t, heron, "eth0", frames)
 	close(stop)
-	assert.Positive(t, l.lost())
-	assert.Eventually(t, func() bool { return l.lost() == 0 }, 5*time.Second, 50*time.Millisecond, "each is counted once")
+	assert.Positive(t, l.Machines.Lost())
+	assert.Eventually(t, func() bool { return l.Machines.Lost() == 0 }, 5*time.Second, 50*time.Millisecond, "each is counted once")
 }

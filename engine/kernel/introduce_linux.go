@@ -2,11 +2,9 @@ package kernel
 
 import (
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"net/netip"
 	"openbastion/core/ask"
-	"sync"
 
 	"github.com/google/nftables"
 	"github.com/google/nftables/expr"
@@ -40,28 +38,6 @@ func (x *machine) answer() error {
 	}
 	x.stops = append(x.stops, stop)
 	return nil
-}
-
-// introduce has guests answer on every port, or no more, beside what runs in them: all at
-// once, as the kernel waits for its readers at each.
-func (l *Lab) introduce(on bool) error {
-	var mu sync.Mutex
-	var all []error
-	var each sync.WaitGroup
-	for m, x := range l.machines {
-		if m.Guest == nil {
-			continue
-		}
-		each.Go(func() {
-			if err := x.introduce(on); err != nil {
-				mu.Lock()
-				defer mu.Unlock()
-				all = append(all, fmt.Errorf("%s: %w", m.Name, err))
-			}
-		})
-	}
-	each.Wait()
-	return errors.Join(all...)
 }
 
 // introduce sends what comes to the guest's own addresses on to who answers for it:

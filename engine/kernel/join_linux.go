@@ -17,7 +17,6 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
-	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
@@ -77,22 +76,11 @@ func (l *Lab) onAdapter(s *plan.Segment) error {
 	if err != nil {
 		return fmt.Errorf("segment %s is joined to adapter %s of this machine: %w", s.Name, s.Lab.Uplink, err)
 	}
-	l.adapters = append(l.adapters, end)
-	l.away = s.Lab.Uplink
+	l.ends = append(l.ends, end)
+	l.Away = s.Lab.Uplink
 	l.Notes = append(l.Notes, fmt.Sprintf("%s is on adapter %s of this machine; nobody there reports what arrives, so that is unknown", s.Name,
 		s.Lab.Uplink))
 	return nil
-}
-
-// ofWitness tells a question that takes somebody outside who reports what arrived.
-func ofWitness(what claims.Asking) bool {
-	switch q := what.(type) {
-	case claims.AskAttack, claims.AskScan, claims.AskPacket, claims.AskName:
-		return true
-	case claims.AskReach:
-		return q.From == (claims.Ref{}) || q.To == (claims.Ref{}) && !q.Address.IsValid()
-	}
-	return false
 }
 
 // throughGate joins the lab's outside to this machine's own network by a gate between the
@@ -109,7 +97,7 @@ func (l *Lab) throughGate() error {
 		return err
 	}
 	inner := l.live.JoinOutside(resolvers())
-	number := len(l.adapters) + 1
+	number := len(l.ends) + 1
 	far := fmt.Sprintf("v%d", number)
 	veth := &netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: far}, PeerName: gateInner, PeerNamespace: netlink.NsFd(gate.fd)}
 	if err := l.wires.links.LinkAdd(veth); err != nil {
@@ -136,7 +124,7 @@ func (l *Lab) throughGate() error {
 	if err := l.wires.Do(func() (err error) { end, err = drive.Open(far, number); return err }); err != nil {
 		return err
 	}
-	l.adapters = append(l.adapters, end)
+	l.ends = append(l.ends, end)
 	l.Notes = append(l.Notes, fmt.Sprintf("the lab is joined to this machine's network, by %s", name))
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"openbastion/core/packet"
 	"openbastion/core/status"
 	"openbastion/engine/kernel/ruleset"
+	"openbastion/engine/stage"
 )
 
 // maxLogged bounds the log lines that are kept: the latest.
@@ -159,6 +160,6 @@ func flow(ip []byte) (proto string, from, to netip.AddrPort) {
 	if err != nil || !p.IP() {
 		return "", from, to
 	}
-	from, to = endsOf(p)
-	return protocol(uint8(p.Proto)), from, to
+	from, to = stage.Ends(p)
+	return stage.Protocol(uint8(p.Proto)), from, to
 }

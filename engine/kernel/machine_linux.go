@@ -37,7 +37,7 @@ type machine struct {
 
 	command string // what runs in it instead of its planned set-up
 
-	moved func(*plan.Adapter) // called when a guest's lease has changed, by the shadows' loop
+	leads map[*plan.Adapter]netip.Addr // of an appliance: where what is published to leased guests leads; of the shadows' loop
 
 	mu    sync.Mutex
 	inner *inner                  // where programs run in it, once one does
@@ -65,13 +65,11 @@ func device(a *plan.Adapter) string {
 	return a.Linux()
 }
 
-// newMachine makes the namespace and the shadow of a machine; its links come later.
-func newMachine(m *plan.Machine, guests []*plan.Machine, seed *source, command string) (*machine, error) {
-	space, err := NewSpace()
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", m.Name, err)
-	}
-	x := &machine{plan: m, space: space, command: command, ports: map[*plan.Adapter]*node.Port{}, state: map[*plan.Adapter]state{}}
+// newMachine makes the shadow of a machine in a namespace, which becomes its own; its links
+// come later.
+func newMachine(m *plan.Machine, guests []*plan.Machine, command string, space *Space) (x *machine, err error) {
+	seed := &source{}
+	x = &machine{plan: m, space: space, command: command, ports: map[*plan.Adapter]*node.Port{}, state: map[*plan.Adapter]state{}}
 	if m.Appliance != nil {
 		if x.tracker, err = netlink.NewHandleAt(netns.NsHandle(x.space.fd), unix.NETLINK_NETFILTER); err != nil {
 			space.Close()
@@ -287,16 +285,12 @@ func (x *machine) changed(a *plan.Adapter) {
 		b := *p.Client.Binding
 		s.Lease = &b
 	}
-	was := x.now(a)
 	x.keep(a, s)
 	_ = x.address(a, p.Address, p.Gateway) // the lease stands; what the kernel refuses of it shows in what is asked
 	if x.names != nil {
 		x.names.upstreams(x.upstreams())
 	}
 	x.tellResolvers()
-	if x.moved != nil && s.Address != was.Address {
-		x.moved(a)
-	}
 }
 
 // upstreams gives the resolvers that an appliance's WAN ports know.

@@ -39,7 +39,7 @@ func (l *Lab) Start(name string, p supervise.Program) (supervise.Process, error)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	l.shadows.Do(l.ctx, func(time.Duration) { x.tellResolvers() })
+	l.stacks.shadows.Do(l.ctx, func(time.Duration) { x.tellResolvers() })
 	c := &exec.Cmd{Path: lookUp(p.Args[0], p.Env, p.Dir), Args: p.Args, Env: p.Env, Dir: p.Dir,
 		Stdin: p.Files[0], Stdout: p.Files[1], Stderr: p.Files[2]}
 	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: p.Terminal, Pdeathsig: syscall.SIGKILL}
@@ -81,7 +81,7 @@ func (r *Running) Signal(s syscall.Signal) {
 // byName gives the machine of a name, when it runs on the kernel.
 func (l *Lab) byName(name string) (*machine, error) {
 	for _, m := range l.plan.Machines {
-		x := l.machines[m]
+		x := l.stacks.machines[m]
 		switch {
 		case m.Name == name && x != nil:
 			return x, nil

@@ -28,7 +28,7 @@ func running(t *testing.T, text string) (*Lab, *plan.Plan) {
 }
 
 // heron gives where the guest heron is.
-func (l *Lab) heron() *Space { return l.machines[l.plan.Machine("heron")].space }
+func (l *Lab) heron() *Space { return l.stacks.machines[l.plan.Machine("heron")].space }
 
 // said runs a shell command in a machine and gives what it said and its exit status.
 func said(t *testing.T, l *Lab, machine, command string) (string, int) {

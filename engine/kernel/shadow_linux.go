@@ -19,10 +19,12 @@ type Shadows struct {
 	of     map[int]*node.Node // by adapter number of the drive
 	own    map[int]int        // the node's number for it
 	places map[*node.Node]map[int]int
+	handed map[*node.Node]func(now time.Duration) // called when a node may have handed out leases
 }
 
 func newShadows() *Shadows {
-	return &Shadows{of: map[int]*node.Node{}, own: map[int]int{}, places: map[*node.Node]map[int]int{}}
+	return &Shadows{of: map[int]*node.Node{}, own: map[int]int{}, places: map[*node.Node]map[int]int{},
+		handed: map[*node.Node]func(time.Duration){}}
 }
 
 // add gives a node's adapter a number of the drive.
@@ -42,6 +44,9 @@ func (s *Shadows) Receive(now time.Duration, number int, frame []byte) {
 		return
 	}
 	n.Receive(now, s.own[number], p)
+	if told := s.handed[n]; told != nil && p.IP() && p.Proto == packet.UDP {
+		told(now)
+	}
 }
 
 // Advance lets the nodes do what is due.

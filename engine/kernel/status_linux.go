@@ -2,7 +2,6 @@ package kernel
 
 import (
 	"cmp"
-	"fmt"
 	"net"
 	"net/netip"
 	"slices"
@@ -17,9 +16,9 @@ import (
 	"golang.org/x/sys/unix"
 
 	"openbastion/core/lab"
-	"openbastion/core/lease"
 	"openbastion/core/plan"
 	"openbastion/core/status"
+	"openbastion/engine/stage"
 )
 
 // maxFlows bounds the conversations that a status tells of each appliance: those that
@@ -28,50 +27,52 @@ const maxFlows = 500
 
 // Status tells how the lab is. What cannot be read now is left out.
 func (l *Lab) Status() status.Lab {
-	var s status.Lab
+	s := l.stacks.Status()
+	s.Machines = nil
 	for _, m := range l.plan.Machines {
-		s.Machines = append(s.Machines, l.machineStatus(m))
-		if x := l.machines[m]; x != nil && m.Appliance != nil {
-			s.Rules = append(s.Rules, x.hits()...)
-			s.Flows = append(s.Flows, x.flows()...)
+		one := stage.Simulated(m)
+		if l.stacks.Has(m) {
+			one = l.stacks.machineStatus(m)
 		}
+		s.Machines = append(s.Machines, one)
 	}
-	s.Leases = l.leases()
-	s.Segments, s.Escapes = l.watch.seen()
-	s.Log = l.log.list()
+	l.switches.Do(l.ctx, func(time.Duration) { s.Leases = append(s.Leases, stage.SimulatedLeases(l.plan, l.live)...) })
+	s.Segments, s.Escapes = l.watch.Seen()
 	return s
 }
 
 // Remarks tells what runs otherwise than on the kernel, and why.
-func (l *Lab) Remarks() []string { return append(slices.Clone(l.Notes), l.captures.notes()...) }
+func (l *Lab) Remarks() []string { return append(slices.Clone(l.Notes), l.captures.Notes()...) }
 
-func (l *Lab) machineStatus(m *plan.Machine) status.Machine {
-	x := l.machines[m]
-	out := status.Machine{Name: m.Name, Kind: "guest", How: "kernel", Adapters: []status.Adapter{}}
-	if m.Appliance != nil {
-		out.Kind = "appliance"
-	}
-	switch {
-	case m.Off:
-		out.How = "off"
-	case x == nil:
-		out.How = "simulated"
-	}
-	for _, a := range m.Adapters {
-		s := status.Adapter{Number: a.Number, Name: a.Name, MAC: a.MAC, Plugged: a.Plugged, IPv6: []netip.Prefix{}}
-		if !a.Segment.Nowhere() {
-			s.Segment = a.Segment.Name
+// Status tells how the machines are.
+func (l *Stacks) Status() (s status.Lab) {
+	for _, m := range l.plan.Machines {
+		x := l.machines[m]
+		if x == nil {
+			continue
 		}
-		if x != nil {
-			if x.foreign() {
-				l.observe(x, a)
-			}
-			now := x.now(a)
-			s.Device, s.Address, s.Gateway = device(a), now.Address, now.Gateway
-			s.IPv6 = append(s.IPv6, l.six(a)...)
-			s.Received, s.Sent = x.traffic(a)
+		s.Machines = append(s.Machines, l.machineStatus(m))
+		if m.Appliance != nil {
+			s.Rules = append(s.Rules, x.hits()...)
+			s.Flows = append(s.Flows, x.flows()...)
 		}
-		out.Adapters = append(out.Adapters, s)
+	}
+	s.Leases = l.Handed()
+	s.Log = l.log.list()
+	return s
+}
+
+func (l *Stacks) machineStatus(m *plan.Machine) status.Machine {
+	x, out := l.machines[m], stage.Simulated(m)
+	out.How = "kernel"
+	for i, a := range m.Adapters {
+		if x.foreign() {
+			l.observe(x, a)
+		}
+		now, s := x.now(a), &out.Adapters[i]
+		s.Device, s.Address, s.Gateway = device(a), now.Address, now.Gateway
+		s.IPv6 = append(s.IPv6, l.six(a)...)
+		s.Received, s.Sent = x.traffic(a)
 	}
 	return out
 }
@@ -84,31 +85,6 @@ func (x *machine) traffic(a *plan.Adapter) (received, sent status.Traffic) {
 	}
 	s := link.Attrs().Statistics
 	return status.Traffic{Packets: s.RxPackets, Bytes: s.RxBytes}, status.Traffic{Packets: s.TxPackets, Bytes: s.TxBytes}
-}
-
-// leases gives what is handed out in the lab: by real machines, and by the simulated.
-func (l *Lab) leases() (out []status.Lease) {
-	named := map[string]string{}
-	for _, m := range l.plan.Machines {
-		for _, a := range m.Adapters {
-			named[a.MAC.String()] = m.Name
-		}
-	}
-	add := func(now time.Duration, segment, server string, from *lease.Server) {
-		for _, h := range from.List(now) {
-			out = append(out, status.Lease{Segment: segment, Server: server, Address: h.Address, MAC: h.Card, Hostname: named[h.Card.String()],
-				Until: time.Now().Add(h.Until - now).Round(time.Second)})
-		}
-	}
-	l.shadows.Do(l.ctx, func(now time.Duration) {
-		for _, a := range l.live.Adapters {
-			if p := l.machines[a.Machine].ports[a]; p.Server != nil {
-				add(now, a.Segment.Name, a.Machine.Name, p.Server)
-			}
-		}
-	})
-	l.switches.Do(l.ctx, func(time.Duration) { l.live.Servers(add) })
-	return out
 }
 
 // hits reads how often an appliance's rules were met.
@@ -167,7 +143,7 @@ func (x *machine) flows() (out []status.Flow) {
 			continue
 		}
 		for _, f := range list {
-			out = append(out, status.Flow{Appliance: x.plan.Name, Protocol: protocol(f.Forward.Protocol),
+			out = append(out, status.Flow{Appliance: x.plan.Name, Protocol: stage.Protocol(f.Forward.Protocol),
 				From: end(f.Forward.SrcIP, f.Forward.SrcPort), To: end(f.Forward.DstIP, f.Forward.DstPort),
 				AnswerFrom: end(f.Reverse.SrcIP, f.Reverse.SrcPort), AnswerTo: end(f.Reverse.DstIP, f.Reverse.DstPort),
 				Packets: f.Forward.Packets + f.Reverse.Packets, Bytes: f.Forward.Bytes + f.Reverse.Bytes})
@@ -177,18 +153,6 @@ func (x *machine) flows() (out []status.Flow) {
 		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), a.From.Compare(b.From), a.To.Compare(b.To), strings.Compare(a.Protocol, b.Protocol))
 	})
 	return out[:min(len(out), maxFlows)]
-}
-
-func protocol(number uint8) string {
-	switch number {
-	case unix.IPPROTO_ICMP, unix.IPPROTO_ICMPV6:
-		return "icmp"
-	case unix.IPPROTO_TCP:
-		return "tcp"
-	case unix.IPPROTO_UDP:
-		return "udp"
-	}
-	return fmt.Sprint("protocol ", number)
 }
 
 func end(ip net.IP, port uint16) netip.AddrPort {

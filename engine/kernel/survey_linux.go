@@ -7,6 +7,7 @@ import (
 	"openbastion/core/claims"
 	"openbastion/core/lease"
 	"openbastion/core/plan"
+	"openbastion/engine/stage"
 )
 
 // How long shadows listen for who hands out leases. Some servers look for a second
@@ -27,7 +28,7 @@ type survey struct {
 }
 
 // survey asks a segment, by an adapter on it. It is called from the shadows' loop.
-func (l *Lab) survey(now time.Duration, a *plan.Adapter) {
+func (l *Stacks) survey(now time.Duration, a *plan.Adapter) {
 	x := l.machines[a.Machine]
 	before := l.surveys[a.Segment]
 	for len(before) > 1 || len(before) > 0 && time.Since(before[0].began) > stale {
@@ -39,9 +40,9 @@ func (l *Lab) survey(now time.Duration, a *plan.Adapter) {
 }
 
 // surveyAll asks every segment on which a guest is.
-func (l *Lab) surveyAll() {
+func (l *Stacks) surveyAll() {
 	l.shadows.Do(l.ctx, func(now time.Duration) {
-		for _, a := range l.live.Adapters {
+		for _, a := range l.adapters {
 			if a.Guest != nil && a.Plugged && !a.Segment.Nowhere() && len(l.surveys[a.Segment]) == 0 {
 				l.survey(now, a)
 			}
@@ -50,7 +51,7 @@ func (l *Lab) surveyAll() {
 }
 
 // surveyed gives when every segment has been listened to for long enough.
-func (l *Lab) surveyed() (until time.Time) {
+func (l *Stacks) surveyed() (until time.Time) {
 	l.shadows.Do(l.ctx, func(time.Duration) {
 		for _, list := range l.surveys {
 			first, last := list[0].began, list[len(list)-1].began
@@ -66,7 +67,7 @@ func (l *Lab) surveyed() (until time.Time) {
 
 // servers tells who has offered leases on an adapter's segment. It is called from the
 // shadows' loop.
-func (l *Lab) servers(a *plan.Adapter) claims.Answer {
+func (l *Stacks) servers(a *plan.Adapter) claims.Answer {
 	got, out := claims.GotServers{}, claims.Answer{}
 	for _, s := range l.surveys[a.Segment] {
 		for _, o := range s.client.Offers {
@@ -74,12 +75,12 @@ func (l *Lab) servers(a *plan.Adapter) claims.Answer {
 				continue
 			}
 			got.Offers = append(got.Offers, o)
-			out.Evidence = append(out.Evidence, reading(s.at.Machine, "%s at %s offers %s to %s", o.Server, o.ServerMAC, o.Address,
+			out.Evidence = append(out.Evidence, stage.Reading(s.at.Machine, "%s at %s offers %s to %s", o.Server, o.ServerMAC, o.Address,
 				s.at.Machine.Name)...)
 		}
 	}
 	if len(got.Offers) == 0 {
-		out.Evidence = reading(a.Machine, "%s asked who hands out leases, and nobody answered", a.Machine.Name)
+		out.Evidence = stage.Reading(a.Machine, "%s asked who hands out leases, and nobody answered", a.Machine.Name)
 	}
 	out.Got = got
 	return out

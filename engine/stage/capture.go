@@ -1,4 +1,4 @@
-package kernel
+package stage
 
 import (
 	"bufio"
@@ -13,8 +13,8 @@ import (
 	"openbastion/format/pcapng"
 )
 
-// captures writes what each segment carries to a file of its own, up to a size.
-type captures struct {
+// Captures writes what each segment carries to a file of its own, up to a size.
+type Captures struct {
 	limit int64
 
 	mu    sync.Mutex
@@ -39,13 +39,13 @@ const frameOverhead = 36
 // flushed is how often what was seen is written down.
 const flushed = 200 * time.Millisecond
 
-// newCaptures opens a file for each segment in a folder. One that is there is an error.
-func newCaptures(folder string, limit int64, segments []string, p *plan.Plan) (*captures, error) {
-	c := &captures{limit: limit}
+// NewCaptures opens a file for each segment in a folder. One that is there is an error.
+func NewCaptures(folder string, limit int64, segments []string, p *plan.Plan) (*Captures, error) {
+	c := &Captures{limit: limit}
 	for _, name := range segments {
 		f, err := os.OpenFile(filepath.Join(folder, name+".pcapng"), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 		if err != nil {
-			c.close()
+			c.Close()
 			return nil, fmt.Errorf("capture: %w", err)
 		}
 		one := &capture{name: name, file: f, buffer: bufio.NewWriterSize(f, 1<<16)}
@@ -62,7 +62,7 @@ func newCaptures(folder string, limit int64, segments []string, p *plan.Plan) (*
 }
 
 // Record writes a frame.
-func (c *captures) Record(segment int, _ time.Time, frame []byte) {
+func (c *Captures) Record(segment int, _ time.Time, frame []byte) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	one := c.files[segment]
@@ -77,8 +77,8 @@ func (c *captures) Record(segment int, _ time.Time, frame []byte) {
 	one.writer.Record(0, time.Now(), frame)
 }
 
-// notes tells what is not captured any more.
-func (c *captures) notes() (out []string) {
+// Notes tells what is not captured any more.
+func (c *Captures) Notes() (out []string) {
 	if c == nil {
 		return nil
 	}
@@ -95,7 +95,7 @@ func (c *captures) notes() (out []string) {
 	return out
 }
 
-func (c *captures) flush() {
+func (c *Captures) flush() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, f := range c.files {
@@ -104,7 +104,8 @@ func (c *captures) flush() {
 	c.timer.Reset(flushed)
 }
 
-func (c *captures) close() {
+// Close ends them; what was written stands.
+func (c *Captures) Close() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.timer != nil {

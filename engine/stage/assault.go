@@ -1,4 +1,4 @@
-package kernel
+package stage
 
 import (
 	"context"
@@ -19,17 +19,17 @@ const (
 // assault has guests be hostile. What they send must not be lost in a buffer of this
 // machine, or silence would prove nothing: where frames were lost all is tried again, at
 // a slower pace, and when they still are there is no answer.
-func (l *Lab) assault(ctx context.Context, questions []claims.Question, tell func(claims.Answer)) (err error) {
-	defer l.switches.Do(l.ctx, func(time.Duration) { l.live.Slower(1) })
+func (s *Stage) assault(ctx context.Context, questions []claims.Question, tell func(claims.Answer)) (err error) {
+	defer s.Loop.Do(s.ctx, func(time.Duration) { s.Live.Slower(1) })
 	for pace, n := 1, 0; ; pace, n = pace*slower, n+1 {
 		answers := make([]claims.Answer, 0, len(questions))
 		lost := 0
-		l.switches.Do(l.ctx, func(time.Duration) {
-			l.tellAddresses()
-			l.lost()
-			l.live.Slower(pace)
-			err = l.live.Ask(ctx, questions, func(a claims.Answer) { answers = append(answers, a) })
-			lost = l.lost()
+		s.Loop.Do(s.ctx, func(time.Duration) {
+			s.tellAddresses()
+			s.Machines.Lost()
+			s.Live.Slower(pace)
+			err = s.Live.Ask(ctx, questions, func(a claims.Answer) { answers = append(answers, a) })
+			lost = s.Machines.Lost()
 		})
 		if err != nil || ctx.Err() != nil {
 			return err
@@ -37,7 +37,7 @@ func (l *Lab) assault(ctx context.Context, questions []claims.Question, tell fun
 		if lost > 0 && n < mostSlows {
 			continue
 		}
-		check := l.control(ctx)
+		check := s.control(ctx)
 		for _, a := range answers {
 			a = check(a)
 			if lost > 0 && !escaped(a.Got) { // what was seen stays seen
@@ -52,18 +52,19 @@ func (l *Lab) assault(ctx context.Context, questions []claims.Question, tell fun
 // control sends, with the WAN plugged, what was sent without it, by a guest that did get
 // outside before: when none of that arrives, the silence before proved nothing. It gives
 // what puts that into an answer.
-func (l *Lab) control(ctx context.Context) func(claims.Answer) claims.Answer {
-	by, known := l.whoReached()
-	if l.condition != claims.Unplugged || by == nil {
+func (s *Stage) control(ctx context.Context) func(claims.Answer) claims.Answer {
+	by, known := s.whoReached()
+	if s.condition != claims.Unplugged || by == nil {
 		return func(a claims.Answer) claims.Answer { return a }
 	}
 	guest := by.Machine
+	source, _ := s.Machines.Addresses(by)
 	sent, arrived := 0, 0
-	l.switches.Do(l.ctx, func(time.Duration) {
-		if l.plug(ctx, claims.Running) == nil {
-			sent, arrived = l.live.Arrivals(by, l.machines[guest].now(by).Address.Addr(), known)
+	s.Loop.Do(s.ctx, func(time.Duration) {
+		if s.plug(ctx, claims.Running) == nil {
+			sent, arrived = s.Live.Arrivals(by, source.Addr(), known)
 		}
-		_ = l.plug(ctx, claims.Unplugged)
+		_ = s.plug(ctx, claims.Unplugged)
 	})
 	return func(a claims.Answer) claims.Answer {
 		if _, is := a.Got.(claims.GotAttack); !is || escaped(a.Got) {
@@ -73,7 +74,7 @@ func (l *Lab) control(ctx context.Context) func(claims.Answer) claims.Answer {
 			return claims.Answer{ID: a.ID, Missing: fmt.Sprintf("the control failed: of %d such attempts by %s none arrived with the WAN plugged either",
 				sent, guest.Name)}
 		}
-		a.Evidence = append(a.Evidence, reading(guest, "the control: with the WAN plugged %d of %d such attempts by %s arrive outside", arrived,
+		a.Evidence = append(a.Evidence, Reading(guest, "the control: with the WAN plugged %d of %d such attempts by %s arrive outside", arrived,
 			sent, guest.Name)...)
 		return a
 	}
@@ -81,11 +82,11 @@ func (l *Lab) control(ctx context.Context) func(claims.Answer) claims.Answer {
 
 // whoReached gives a guest's adapter, the first of the plan, that reached the witness since
 // the stage was opened, and by what; nil when none did.
-func (l *Lab) whoReached() (*plan.Adapter, lab.Service) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for _, a := range l.live.Adapters {
-		if service, ok := l.reached[a]; ok && a.Guest != nil {
+func (s *Stage) whoReached() (*plan.Adapter, lab.Service) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, a := range s.Live.Adapters {
+		if service, ok := s.reached[a]; ok && a.Guest != nil {
 			return a, service
 		}
 	}
@@ -103,12 +104,4 @@ func escaped(got claims.Got) bool {
 		return len(g.Took) > 0
 	}
 	return false
-}
-
-// lost gives how many frames the switch lost since the last call.
-func (l *Lab) lost() (n int) {
-	for _, a := range l.adapters[:len(l.live.Adapters)] {
-		n += a.Lost()
-	}
-	return n
 }

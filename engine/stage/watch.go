@@ -1,4 +1,4 @@
-package kernel
+package stage
 
 import (
 	"fmt"
@@ -18,9 +18,9 @@ const maxEscapes = 100
 // again is how long the same escape is not told again.
 const again = 10 * time.Second
 
-// watch sees every frame at the switch: it counts what each segment carries, and tells
+// Watch sees every frame at the switch: it counts what each segment carries, and tells
 // frames of guests that are beyond the appliance without having gone through it.
-type watch struct {
+type Watch struct {
 	outside []bool // by segment: it is beyond the appliances
 	guests  map[mac.Address]*plan.Machine
 	gates   map[mac.Address]bool // the appliances' adapters
@@ -32,8 +32,9 @@ type watch struct {
 	told     map[string]time.Time
 }
 
-func newWatch(p *plan.Plan, segments []string) *watch {
-	w := &watch{guests: map[mac.Address]*plan.Machine{}, gates: map[mac.Address]bool{}, told: map[string]time.Time{}}
+// NewWatch makes a watch of a plan, whose segments are numbered in order.
+func NewWatch(p *plan.Plan, segments []string) *Watch {
+	w := &Watch{guests: map[mac.Address]*plan.Machine{}, gates: map[mac.Address]bool{}, told: map[string]time.Time{}}
 	for _, name := range segments {
 		s := p.Segment(name)
 		w.segments = append(w.segments, status.Segment{Name: name, How: "switch"})
@@ -58,7 +59,7 @@ func newWatch(p *plan.Plan, segments []string) *watch {
 }
 
 // Record counts a frame and looks whether it escaped.
-func (w *watch) Record(segment int, at time.Time, frame []byte) {
+func (w *Watch) Record(segment int, at time.Time, frame []byte) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.segments[segment].Carried.Packets++
@@ -79,8 +80,8 @@ func (w *watch) Record(segment int, at time.Time, frame []byte) {
 	if who == "" {
 		return
 	}
-	from, to := endsOf(p)
-	text := fmt.Sprintf("%s from %s to %s", protocol(uint8(p.Proto)), status.End(from), status.End(to))
+	from, to := Ends(p)
+	text := fmt.Sprintf("%s from %s to %s", Protocol(uint8(p.Proto)), status.End(from), status.End(to))
 	key := fmt.Sprint(who, segment, p.Proto, p.Destination)
 	now := time.Now()
 	if now.Sub(w.told[key]) < again {
@@ -96,8 +97,8 @@ func (w *watch) Record(segment int, at time.Time, frame []byte) {
 	}
 }
 
-// endsOf gives who speaks to whom in a packet; what has no ports has 0.
-func endsOf(p *packet.Packet) (from, to netip.AddrPort) {
+// Ends gives who speaks to whom in a packet; what has no ports has 0.
+func Ends(p *packet.Packet) (from, to netip.AddrPort) {
 	a, b, ok := p.Ports()
 	if !ok || p.Proto != packet.TCP && p.Proto != packet.UDP {
 		a, b = 0, 0
@@ -105,7 +106,7 @@ func endsOf(p *packet.Packet) (from, to netip.AddrPort) {
 	return netip.AddrPortFrom(p.Source, a), netip.AddrPortFrom(p.Destination, b)
 }
 
-func (w *watch) within(a netip.Addr) bool {
+func (w *Watch) within(a netip.Addr) bool {
 	for _, p := range w.inside {
 		if p.Contains(a) {
 			return true
@@ -114,9 +115,22 @@ func (w *watch) within(a netip.Addr) bool {
 	return false
 }
 
-// seen gives what was counted, and the escapes.
-func (w *watch) seen() ([]status.Segment, []status.Escape) {
+// Seen gives what was counted, and the escapes.
+func (w *Watch) Seen() ([]status.Segment, []status.Escape) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return append([]status.Segment{}, w.segments...), append([]status.Escape{}, w.escapes...)
+}
+
+// Protocol names the protocol of a packet (IANA, Assigned Internet Protocol Numbers).
+func Protocol(number uint8) string {
+	switch number {
+	case packet.ICMP, packet.ICMP6:
+		return "icmp"
+	case packet.TCP:
+		return "tcp"
+	case packet.UDP:
+		return "udp"
+	}
+	return fmt.Sprint("protocol ", number)
 }
