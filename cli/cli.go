@@ -186,6 +186,7 @@ func allCommands() []command {
 		{"verify", groupReal, (*app).verify},
 		{"stop", groupReal, (*app).stopLab},
 		{keepCommand, groupNotShown, (*app).keep},
+		{insideName, groupNotShown, (*app).firstProcess},
 		{"draw", groupBuild, (*app).draw},
 		{"runbook", groupBuild, (*app).runbook},
 		{"export", groupBuild, (*app).export},

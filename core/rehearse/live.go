@@ -69,7 +69,14 @@ type timing struct {
 }
 
 // NewLive builds the world around the machines of a plan that are real.
-func NewLive(p *plan.Plan, real func(*plan.Machine) bool) *Live {
+func NewLive(p *plan.Plan, real func(*plan.Machine) bool) *Live { return newLive(p, real, false) }
+
+// NewTrunked is NewLive with machines that tag by themselves: an appliance's tagged ports
+// are no adapters of their own, and what is theirs passes, with its tag, by the adapter
+// that carries them.
+func NewTrunked(p *plan.Plan, real func(*plan.Machine) bool) *Live { return newLive(p, real, true) }
+
+func newLive(p *plan.Plan, real func(*plan.Machine) bool, trunked bool) *Live {
 	v := &Live{Lab: New(p), places: map[place]int{}}
 	v.timing = realish
 	v.world.Budget = math.MaxInt
@@ -84,6 +91,9 @@ func NewLive(p *plan.Plan, real func(*plan.Machine) bool) *Live {
 			port.Client, port.Server = nil, nil
 		}
 		for _, a := range m.Adapters {
+			if a.Over != nil && trunked {
+				continue
+			}
 			v.Adapters = append(v.Adapters, a)
 			tag := 0
 			if a.Over != nil {
@@ -94,6 +104,9 @@ func NewLive(p *plan.Plan, real func(*plan.Machine) bool) *Live {
 	}
 	return v
 }
+
+// Plug plugs a real machine's adapter in at the switch, or unplugs it.
+func (v *Live) Plug(a *plan.Adapter, in bool) { v.world.setLink(v.members[a.Machine], a.Number, in) }
 
 // AddServer puts somebody on a segment who hands out leases there beside whoever is
 // planned to. It is called before Start.

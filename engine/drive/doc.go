@@ -8,13 +8,15 @@
 package drive
 
 import (
+	"slices"
 	"time"
 
 	"openbastion/core/node"
 	"openbastion/core/packet"
 )
 
-// Machine is what can be driven. now is the time since the drive began.
+// Machine is what can be driven. now is the time since the drive began. A frame that it is
+// handed is its own only until it returns.
 type Machine interface {
 	Receive(now time.Duration, adapter int, frame []byte)
 	Advance(now time.Duration)
@@ -28,7 +30,7 @@ type Node struct{ *node.Node }
 // Receive reads a frame and hands it to the node; what cannot be read is
 // dropped, as an adapter drops it.
 func (n Node) Receive(now time.Duration, adapter int, frame []byte) {
-	if p, err := packet.Decode(frame); err == nil {
+	if p, err := packet.Decode(slices.Clone(frame)); err == nil {
 		n.Node.Receive(now, adapter, p)
 	}
 }

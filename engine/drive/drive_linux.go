@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"slices"
 	"sync/atomic"
 	"time"
 	"unsafe"
@@ -18,6 +17,9 @@ import (
 
 // ethernetMTU is the largest packet that is handed on whole.
 const ethernetMTU = 1500
+
+// linkSize is what goes before a packet in a frame, at most: addresses, a tag, and the type.
+const linkSize = 18
 
 // largest is what a receive buffer holds: a segment as large as the kernel makes
 // one (64 KiB) with its headers.
@@ -95,7 +97,7 @@ func (a *Adapter) Lost() int {
 // Close gives the adapter back.
 func (a *Adapter) Close() error { return unix.Close(a.fd) }
 
-// receive takes one frame, whole: with its checksum, and its tag where the
+// receive takes one frame, whole, into a buffer: with its checksum, and its tag where the
 // kernel took that off; nil when none is there.
 func (a *Adapter) receive(buffer, control []byte) ([]byte, error) {
 	n, c, _, _, err := unix.Recvmsg(a.fd, buffer, control, 0)
@@ -105,7 +107,7 @@ func (a *Adapter) receive(buffer, control []byte) ([]byte, error) {
 	case err != nil:
 		return nil, fmt.Errorf("%s: %w", a.name, err)
 	}
-	frame := slices.Clone(buffer[:n])
+	frame := buffer[:n]
 	messages, err := unix.ParseSocketControlMessage(control[:c])
 	if err != nil {
 		return frame, nil
@@ -125,6 +127,26 @@ func (a *Adapter) receive(buffer, control []byte) ([]byte, error) {
 	return frame, nil
 }
 
+func (a *Adapter) number() int     { return a.Number }
+func (a *Adapter) descriptor() int { return a.fd }
+
+// push has nothing to do: frames are sent one by one.
+func (a *Adapter) push() (bool, error) { return false, nil }
+
+// take hands on what has come, so many frames at a time that others have their turn.
+func (a *Adapter) take(b *buffers, each func([]byte) error) error {
+	for range burst {
+		frame, err := a.receive(b.frame, b.control)
+		if err != nil || frame == nil {
+			return err
+		}
+		if err := each(frame); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // send puts a frame on the wire. What the wire does not take at once is lost, as
 // on any wire.
 func (a *Adapter) send(frame []byte) error {
@@ -139,17 +161,37 @@ func (a *Adapter) send(frame []byte) error {
 	return fmt.Errorf("%s: %w", a.name, err)
 }
 
-// Drive runs a machine on adapters.
+// Port is where a machine's frames come from and go to: an Adapter, or a Stream.
+type Port interface {
+	number() int
+	descriptor() int                                // to be watched; -1: nothing comes any more
+	take(b *buffers, each func([]byte) error) error // hands on what has come
+	send(frame []byte) error
+	push() (more bool, err error) // sends what was kept back; more: the descriptor is full
+}
+
+// Ports gives adapters, or streams, as ports.
+func Ports[P Port](list []P) []Port {
+	out := make([]Port, len(list))
+	for i, p := range list {
+		out[i] = p
+	}
+	return out
+}
+
+// buffers are what ports may use while they take.
+type buffers struct{ frame, control []byte }
+
+// Drive runs a machine on ports.
 type Drive struct {
 	machine  Machine
-	adapters []*Adapter
+	ports    []Port
 	began    time.Time
 	wake     [2]int // a pipe whose reading end the loop watches
 	calls    chan call
 	polls    []unix.PollFd
-	buffer   []byte
-	control  []byte
-	byNumber map[int]*Adapter
+	buffers  buffers
+	byNumber map[int]Port
 	failed   error
 }
 
@@ -159,10 +201,10 @@ type call struct {
 }
 
 // New makes a drive. Run must be called for anything to happen.
-func New(m Machine, adapters ...*Adapter) (*Drive, error) {
-	d := &Drive{machine: m, adapters: adapters, began: time.Now(), calls: make(chan call, 16), byNumber: map[int]*Adapter{}}
-	for _, a := range adapters {
-		d.byNumber[a.Number] = a
+func New(m Machine, ports ...Port) (*Drive, error) {
+	d := &Drive{machine: m, ports: ports, began: time.Now(), calls: make(chan call, 16), byNumber: map[int]Port{}}
+	for _, p := range ports {
+		d.byNumber[p.number()] = p
 	}
 	var pipe [2]int
 	if err := unix.Pipe2(pipe[:], unix.O_CLOEXEC|unix.O_NONBLOCK); err != nil {
@@ -194,10 +236,10 @@ func (d *Drive) Run(ctx context.Context) error {
 	stop := context.AfterFunc(ctx, func() { _, _ = unix.Write(d.wake[1], []byte{1}) })
 	defer stop()
 	polls := []unix.PollFd{{Fd: int32(d.wake[0]), Events: unix.POLLIN}}
-	for _, a := range d.adapters {
-		polls = append(polls, unix.PollFd{Fd: int32(a.fd), Events: unix.POLLIN})
+	for _, p := range d.ports {
+		polls = append(polls, unix.PollFd{Fd: int32(p.descriptor()), Events: unix.POLLIN})
 	}
-	d.polls, d.buffer, d.control = polls, make([]byte, largest), make([]byte, 256)
+	d.polls, d.buffers = polls, buffers{make([]byte, largest), make([]byte, 256)}
 	for ctx.Err() == nil && d.failed == nil {
 		d.step(time.Second)
 		d.called()
@@ -216,17 +258,18 @@ func (d *Drive) step(most time.Duration) {
 		return
 	}
 	for {
-		if n, err := unix.Read(d.wake[0], d.buffer); err != nil || n == 0 {
+		if n, err := unix.Read(d.wake[0], d.buffers.frame); err != nil || n == 0 {
 			break
 		}
 	}
-	for i, a := range d.adapters {
+	for i, p := range d.ports {
 		if d.polls[i+1].Revents == 0 {
 			continue
 		}
-		if d.failed = d.take(a); d.failed != nil {
+		if d.failed = d.take(p); d.failed != nil {
 			return
 		}
+		d.polls[i+1].Fd = int32(p.descriptor())
 	}
 	d.machine.Advance(d.now())
 	if err := d.flush(); err != nil {
@@ -243,6 +286,9 @@ func (d *Drive) Until(ctx context.Context, at time.Duration) {
 	}
 	d.machine.Advance(d.now())
 }
+
+// Wait is Until, for so long.
+func (d *Drive) Wait(ctx context.Context, most time.Duration) { d.Until(ctx, d.now()+most) }
 
 func (d *Drive) now() time.Duration { return time.Since(d.began) }
 
@@ -269,30 +315,53 @@ func (d *Drive) called() {
 	}
 }
 
-// take hands the machine what an adapter has received.
-func (d *Drive) take(a *Adapter) error {
-	for range burst {
-		frame, err := a.receive(d.buffer, d.control)
-		if err != nil || frame == nil {
-			return err
+// take hands the machine what a port has received.
+func (d *Drive) take(p Port) error {
+	err := p.take(&d.buffers, func(frame []byte) error {
+		if len(frame) <= ethernetMTU+linkSize {
+			d.machine.Receive(d.now(), p.number(), frame)
+			return nil
 		}
 		for _, part := range packet.Split(frame, ethernetMTU) {
-			d.machine.Receive(d.now(), a.Number, part)
+			d.machine.Receive(d.now(), p.number(), part)
 		}
-		if err := d.flush(); err != nil {
-			return err
+		return d.drain()
+	})
+	if err != nil {
+		return err
+	}
+	return d.flush()
+}
+
+// drain gives the ports what the machine wants sent.
+func (d *Drive) drain() error {
+	for _, e := range d.machine.Drain() {
+		if p := d.byNumber[e.Adapter]; p != nil {
+			if err := p.send(e.Frame); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
-// flush sends what the machine wants sent.
+// flush sends what the machine wants sent, and has those ports watched that do not take
+// all of it now.
 func (d *Drive) flush() error {
-	for _, e := range d.machine.Drain() {
-		if a := d.byNumber[e.Adapter]; a != nil {
-			if err := a.send(e.Frame); err != nil {
-				return err
-			}
+	if err := d.drain(); err != nil {
+		return err
+	}
+	for i, p := range d.ports {
+		more, err := p.push()
+		if err != nil {
+			return err
+		}
+		if d.polls == nil {
+			continue
+		}
+		d.polls[i+1].Events = unix.POLLIN
+		if more {
+			d.polls[i+1].Events |= unix.POLLOUT
 		}
 	}
 	return nil

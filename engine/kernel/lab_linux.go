@@ -198,11 +198,11 @@ func (l *Lab) cable(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	if l.switches, err = drive.New(l.live, l.ends...); err != nil {
+	if l.switches, err = drive.New(l.live, drive.Ports(l.ends)...); err != nil {
 		return err
 	}
 	l.Loop = l.switches
-	l.stacks.shadows, err = drive.New(l.stacks.beside, l.stacks.sockets...)
+	l.stacks.shadows, err = drive.New(l.stacks.beside, drive.Ports(l.stacks.sockets)...)
 	return err
 }
 

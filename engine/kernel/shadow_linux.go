@@ -1,6 +1,7 @@
 package kernel
 
 import (
+	"slices"
 	"time"
 
 	"golang.org/x/net/bpf"
@@ -41,6 +42,9 @@ func (s *Shadows) Receive(now time.Duration, number int, frame []byte) {
 	n := s.of[number]
 	p, err := packet.Decode(frame)
 	if n == nil || err != nil || !concerns(p, false) {
+		return
+	}
+	if p, err = packet.Decode(slices.Clone(frame)); err != nil {
 		return
 	}
 	n.Receive(now, s.own[number], p)

@@ -1,0 +1,127 @@
+package machine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"sync"
+	"time"
+
+	"openbastion/core/claims"
+	"openbastion/core/plan"
+	"openbastion/engine/stage"
+)
+
+// agents are the lab's reference machines, as they are asked.
+type agents Lab
+
+func (l *agents) lab() *Lab { return (*Lab)(l) }
+
+// Has tells whether a machine is one of them.
+func (l *agents) Has(m *plan.Machine) bool {
+	x := l.lab().of(m)
+	return x != nil && x.reference
+}
+
+// Ask puts questions to them, to all at once.
+func (l *agents) Ask(ctx context.Context, w claims.Witness, list []stage.Request, tell func(claims.Answer)) (late func(tell func(claims.Answer))) {
+	by := map[*vm][]stage.Request{}
+	for _, r := range list {
+		ref, _ := stage.Subject(r.Question.Ask)
+		a, _ := ref.In(l.plan)
+		x := l.lab().of(a.Machine)
+		by[x] = append(by[x], r)
+	}
+	var mu sync.Mutex
+	var after []func(func(claims.Answer))
+	var all sync.WaitGroup
+	for x, requests := range by {
+		all.Go(func() {
+			f := x.agent.Ask(ctx, w, requests, tell)
+			mu.Lock()
+			defer mu.Unlock()
+			after = append(after, f)
+		})
+	}
+	all.Wait()
+	return func(tell func(claims.Answer)) {
+		var all sync.WaitGroup
+		for _, f := range after {
+			all.Go(func() { f(tell) })
+		}
+		all.Wait()
+	}
+}
+
+// Addresses gives what an adapter had when its machine said so last.
+func (l *agents) Addresses(a *plan.Adapter) (netip.Prefix, []netip.Prefix) {
+	x := l.lab().of(a.Machine)
+	list := x.agent.Addresses()
+	for i, own := range a.Machine.Adapters {
+		if own == a && i < len(list) {
+			return list[i].Four, list[i].Six
+		}
+	}
+	return netip.Prefix{}, nil
+}
+
+// orderTime is how long a machine may take to do what it is told.
+const orderTime = 20 * time.Second
+
+// Introduce has guests say on every port who they are, or no more.
+func (l *agents) Introduce(on bool) error {
+	ctx, cancel := context.WithTimeout(l.ctx, orderTime)
+	defer cancel()
+	var mu sync.Mutex
+	var errs []error
+	var all sync.WaitGroup
+	for _, x := range l.lab().all() {
+		if !x.reference || x.plan.Guest == nil {
+			continue
+		}
+		all.Go(func() {
+			if err := x.agent.Introduce(ctx, on); err != nil {
+				mu.Lock()
+				defer mu.Unlock()
+				errs = append(errs, fmt.Errorf("%s: %w", x.plan.Name, err))
+			}
+		})
+	}
+	all.Wait()
+	return errors.Join(errs...)
+}
+
+// Forget has a machine ask its neighbors afresh, and lets the lab go on until it does.
+func (l *agents) Forget(m *plan.Machine) {
+	x := l.lab().of(m)
+	if x == nil || !x.reference {
+		return
+	}
+	ctx, cancel := context.WithTimeout(l.ctx, forgetTime)
+	defer cancel()
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_ = x.agent.Forget(ctx) // one that does not answer is told by what it is asked next
+	}()
+	for began := time.Now(); time.Since(began) < forgetTime; {
+		select {
+		case <-done:
+			return
+		default:
+			l.loop.Wait(l.ctx, time.Millisecond)
+		}
+	}
+}
+
+// forgetTime is how long a machine may take for that.
+const forgetTime = 3 * time.Second
+
+// Lost gives how many frames the switch lost since the last call.
+func (l *agents) Lost() (n int) {
+	for _, w := range l.wires {
+		n += w.Lost()
+	}
+	return n
+}

@@ -1,0 +1,463 @@
+package machine
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"openbastion/core/lab"
+	"openbastion/core/plan"
+	"openbastion/core/rehearse"
+	"openbastion/core/status"
+	"openbastion/engine/drive"
+	"openbastion/engine/machine/agent"
+	"openbastion/engine/machine/boot"
+	"openbastion/engine/stage"
+)
+
+// Options say how a lab is built.
+type Options struct {
+	Folder  string // where files may be made that end with the lab
+	Disks   string // where files are made that stay: disks of machines that start from an image
+	Beside  string // the folder that images are named from
+	Program string // QEMU; empty: looked for on the PATH
+	Inner   string // the program that runs in reference machines, linked statically; empty: this one
+	Kernel  string // of reference machines: a Debian package, or a folder; empty: this machine's own
+
+	Lab      []byte                  // the lab file's text, for reference machines
+	File     string                  // its name
+	Profiles map[string]*lab.Profile // of its appliances
+
+	Only          []string // the machines that become virtual ones, the rest is simulated; empty: all
+	ApplianceOnly bool     // no guest is started
+	Reference     bool     // also what names an image is a reference machine
+	Accelerated   bool     // the processor does the work
+
+	Capture     string // a folder that is there, for a capture of each segment; empty: none
+	CaptureSize int64
+	Servers     []string // segments on which somebody unplanned hands out leases too
+
+	Progress func(text string) // told what goes on; nil: nobody is
+}
+
+// Lab is a plan as virtual machines. Make one with Up.
+type Lab struct {
+	*stage.Stage
+	plan     *plan.Plan
+	live     *rehearse.Live
+	options  Options
+	loop     *drive.Drive
+	wires    []*drive.Stream
+	numbers  map[*plan.Adapter]int      // of adapters at the switch
+	sockets  map[*plan.Adapter]*os.File // the ends that machines inherit that were not started yet
+	starter  starter
+	kernel   string // of reference machines: the file
+	initial  string // their initial file system
+	watch    *stage.Watch
+	captures *stage.Captures
+	ctx      context.Context
+	cancel   context.CancelFunc
+	ended    sync.WaitGroup
+	failed   chan error
+	down     sync.Once
+
+	mu       sync.Mutex
+	machines map[*plan.Machine]*vm
+	notes    []string
+}
+
+// Up builds a lab and starts it: the outside, the appliances, the guests. It gives up when
+// the context ends, and leaves nothing behind then, or on an error.
+func Up(ctx context.Context, p *plan.Plan, o Options) (*Lab, error) {
+	l := &Lab{plan: p, options: o, machines: map[*plan.Machine]*vm{}, numbers: map[*plan.Adapter]int{},
+		sockets: map[*plan.Adapter]*os.File{}, failed: make(chan error, 1), starter: newStarter()}
+	l.ctx, l.cancel = context.WithCancel(context.WithoutCancel(ctx))
+	if err := l.build(ctx); err != nil {
+		l.Down()
+		return nil, err
+	}
+	return l, nil
+}
+
+// virtual tells whether a machine becomes a virtual one.
+func (o Options) virtual(m *plan.Machine) bool {
+	switch {
+	case m.Off || m.Physical:
+		return false
+	case o.ApplianceOnly && m.Guest != nil:
+		return false
+	}
+	return len(o.Only) == 0 || slices.Contains(o.Only, m.Name)
+}
+
+func (l *Lab) build(ctx context.Context) error {
+	if err := l.options.wanted(l.plan); err != nil {
+		return err
+	}
+	var list []*plan.Machine
+	for _, m := range l.plan.Machines {
+		switch {
+		case l.options.virtual(m):
+			list = append(list, m)
+		case !m.Off:
+			l.note(m.Name + " is no virtual machine here: the program simulates it")
+		}
+	}
+	setups, err := l.prepare(ctx, list)
+	if err != nil {
+		return err
+	}
+	l.live = rehearse.NewTrunked(l.plan, l.options.virtual)
+	l.Stage = &stage.Stage{Name: "machines", Plan: l.plan, Live: l.live, Machines: (*agents)(l)}
+	for _, name := range l.options.Servers {
+		l.live.AddServer(l.plan.Segment(name))
+		l.note("a second lease server was put on " + name)
+	}
+	if err := l.record(); err != nil {
+		return err
+	}
+	l.live.Start()
+	if err := l.cable(); err != nil {
+		return err
+	}
+	return l.start(ctx, list, setups)
+}
+
+// wanted refuses options that the plan has no place for.
+func (o Options) wanted(p *plan.Plan) error {
+	var all []error
+	for _, name := range o.Only {
+		if m := p.Machine(name); m == nil {
+			all = append(all, fmt.Errorf("there is no machine %q in the lab", name))
+		} else if m.Off || m.Physical {
+			all = append(all, fmt.Errorf("%s is switched off or a computer on a cable: it is no virtual machine", name))
+		}
+	}
+	for _, name := range o.Servers {
+		if s := p.Segment(name); s == nil || !s.Subnet.IsValid() {
+			all = append(all, fmt.Errorf("there is no segment %q for a lease server", name))
+		}
+	}
+	return errors.Join(all...)
+}
+
+func (l *Lab) note(text string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.notes = append(l.notes, text)
+}
+
+func (l *Lab) tell(format string, args ...any) {
+	if l.options.Progress != nil {
+		l.options.Progress(fmt.Sprintf(format, args...))
+	}
+}
+
+// record sets up who sees every frame.
+func (l *Lab) record() (err error) {
+	w := l.live.World()
+	l.watch = stage.NewWatch(l.plan, w.Segments)
+	recorders := rehearse.Recorders{l.watch}
+	if o := l.options; o.Capture != "" {
+		if l.captures, err = stage.NewCaptures(o.Capture, o.CaptureSize, w.Segments, l.plan); err != nil {
+			return err
+		}
+		recorders = append(recorders, l.captures)
+		l.note("every frame is written to " + o.Capture)
+	}
+	w.Recorder = recorders
+	return nil
+}
+
+// cable makes a socket for each adapter, from its machine to the switch, and lets the
+// switch go on.
+func (l *Lab) cable() error {
+	for i, a := range l.live.Adapters {
+		near, far, err := pair("adapter")
+		if err != nil {
+			return err
+		}
+		l.sockets[a], l.numbers[a] = far, i+1
+		wire, err := drive.OpenStream(near, i+1)
+		if err != nil {
+			return err
+		}
+		l.wires = append(l.wires, wire)
+	}
+	var err error
+	if l.loop, err = drive.New(l.live, drive.Ports(l.wires)...); err != nil {
+		return err
+	}
+	l.Loop = l.loop
+	l.Begin(l.ctx)
+	l.live.Wait = func(until time.Duration) { l.loop.Until(l.ctx, until) }
+	l.live.Forget = l.Machines.Forget
+	l.ended.Add(1)
+	go func() {
+		defer l.ended.Done()
+		if err := l.loop.Run(l.ctx); err != nil {
+			l.fail(err)
+		}
+	}()
+	return nil
+}
+
+func (l *Lab) fail(err error) {
+	select {
+	case l.failed <- err:
+	default:
+	}
+}
+
+// Failed gives a channel that says why the lab no longer runs as it should.
+func (l *Lab) Failed() <-chan error { return l.failed }
+
+// readyTime is how long a reference machine may take until it is ready: under emulation on
+// a busy host a minute was seen.
+const readyTime = 40 * time.Second
+
+// start starts the appliances, and once they answer the guests: as many at once as this
+// machine has processors.
+func (l *Lab) start(ctx context.Context, list []*plan.Machine, setups map[*plan.Machine]Setup) error {
+	for _, guests := range []bool{false, true} {
+		var tier []*plan.Machine
+		for _, m := range list {
+			if (m.Guest != nil) == guests {
+				tier = append(tier, m)
+			}
+		}
+		if err := l.startAll(ctx, tier, setups); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (l *Lab) startAll(ctx context.Context, list []*plan.Machine, setups map[*plan.Machine]Setup) error {
+	places := make(chan struct{}, max(runtime.NumCPU(), 2))
+	errs := make([]error, len(list))
+	var all sync.WaitGroup
+	for i, m := range list {
+		places <- struct{}{}
+		if errors.Join(errs[:i]...) != nil || ctx.Err() != nil {
+			break
+		}
+		all.Go(func() {
+			defer func() { <-places }()
+			errs[i] = l.startOne(ctx, m, setups[m])
+		})
+	}
+	all.Wait()
+	return errors.Join(append(errs, ctx.Err())...)
+}
+
+func (l *Lab) startOne(ctx context.Context, m *plan.Machine, s Setup) error {
+	l.tell("%s: starting", m.Name)
+	x, err := l.boot(ctx, m, s)
+	if err != nil {
+		return err
+	}
+	l.mu.Lock()
+	l.machines[m] = x
+	l.mu.Unlock()
+	for _, a := range m.Own() {
+		if !a.Plugged {
+			if err := x.link(ctx, a, false); err != nil {
+				return err
+			}
+		}
+	}
+	if x.reference {
+		l.tell("%s: waiting for its system, and for its addresses", m.Name)
+	}
+	if err := x.wait(ctx, readyTime); err != nil {
+		return err
+	}
+	l.tell("%s: ready after %s", m.Name, time.Since(x.began).Round(100*time.Millisecond))
+	return nil
+}
+
+// role is what a reference machine is told to become.
+func (l *Lab) role(m *plan.Machine) agent.Role {
+	return agent.Role{Machine: m.Name, File: l.options.File, Lab: l.options.Lab, Profiles: l.options.Profiles}
+}
+
+// of gives the virtual machine of a machine of the plan, nil when it is none.
+func (l *Lab) of(m *plan.Machine) *vm {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.machines[m]
+}
+
+func (l *Lab) all() (list []*vm) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, m := range l.plan.Machines {
+		if x := l.machines[m]; x != nil {
+			list = append(list, x)
+		}
+	}
+	return list
+}
+
+// powerTime is how long a system may take to power down.
+const powerTime = 10 * time.Second
+
+// Shut asks the systems that were not started by the program itself to power down, and
+// waits for them.
+func (l *Lab) Shut(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, powerTime)
+	defer cancel()
+	var all sync.WaitGroup
+	for _, x := range l.all() {
+		if word, _ := x.state(); word == "machine" && !x.reference {
+			all.Go(func() { x.power(ctx) })
+		}
+	}
+	all.Wait()
+}
+
+// Down ends the lab, once: every machine, and the switch.
+func (l *Lab) Down() { l.down.Do(l.takeDown) }
+
+func (l *Lab) takeDown() {
+	l.cancel()
+	var all sync.WaitGroup
+	for _, x := range l.all() {
+		all.Go(x.kill)
+	}
+	all.Wait()
+	l.ended.Wait()
+	for _, f := range l.sockets {
+		f.Close()
+	}
+	for _, w := range l.wires {
+		_ = w.Close()
+	}
+	if l.captures != nil {
+		l.captures.Close()
+	}
+	close(l.starter)
+}
+
+// Remarks tells what runs otherwise than as a virtual machine, and why.
+func (l *Lab) Remarks() []string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return append(slices.Clone(l.notes), l.captures.Notes()...)
+}
+
+// Status tells how the lab is.
+func (l *Lab) Status() (s status.Lab) {
+	ctx, cancel := context.WithTimeout(l.ctx, statusTime)
+	defer cancel()
+	told := make([]status.Lab, len(l.plan.Machines))
+	var all sync.WaitGroup
+	for i, m := range l.plan.Machines {
+		if x := l.of(m); x != nil && x.reference {
+			all.Go(func() { told[i], _ = x.agent.Status(ctx) }) // who does not answer shows in its state
+		}
+	}
+	all.Wait()
+	for i, m := range l.plan.Machines {
+		one := stage.Simulated(m)
+		if list := told[i].Machines; len(list) == 1 {
+			one = list[0]
+		}
+		if x := l.of(m); x != nil {
+			word, why := x.state()
+			if one.How = word; why != "" {
+				s.Notes = append(s.Notes, why)
+			}
+		}
+		s.Machines = append(s.Machines, one)
+		s.Leases = append(s.Leases, told[i].Leases...)
+		s.Rules = append(s.Rules, told[i].Rules...)
+		s.Flows = append(s.Flows, told[i].Flows...)
+		s.Log = append(s.Log, told[i].Log...)
+	}
+	l.loop.Do(l.ctx, func(time.Duration) { s.Leases = append(s.Leases, stage.SimulatedLeases(l.plan, l.live)...) })
+	s.Segments, s.Escapes = l.watch.Seen()
+	return s
+}
+
+// statusTime is how long machines are waited for to tell how they are.
+const statusTime = 2 * time.Second
+
+// prepare makes what machines start from.
+func (l *Lab) prepare(ctx context.Context, list []*plan.Machine) (map[*plan.Machine]Setup, error) {
+	out := map[*plan.Machine]Setup{}
+	for _, m := range list {
+		s := Setup{Machine: m, Accelerated: l.options.Accelerated}
+		if l.references(m) {
+			if err := l.reference(); err != nil {
+				return nil, err
+			}
+			s.Kernel, s.Initial = l.kernel, l.initial
+		} else if err := l.images(ctx, m, &s); err != nil {
+			return nil, err
+		}
+		state := filepath.Join(l.options.Folder, "state-"+m.Name+".qcow2")
+		if err := makeDisk(ctx, state, "", stateSize); err != nil {
+			return nil, err
+		}
+		s.State = state
+		out[m] = s
+	}
+	return out, nil
+}
+
+// references tells a machine that names nothing to start from.
+func (l *Lab) references(m *plan.Machine) bool {
+	return l.options.Reference || m.Spec.Media == "" && (m.Appliance == nil || m.Appliance.Image.File == "")
+}
+
+// reference makes the files of reference machines, once.
+func (l *Lab) reference() error {
+	if l.kernel != "" {
+		return nil
+	}
+	k, err := boot.Find(l.options.Kernel, boot.Keep)
+	if err != nil {
+		return lacking{err}
+	}
+	modules, err := k.Order(boot.Wanted)
+	if err != nil {
+		return err
+	}
+	program, err := os.ReadFile(cmp.Or(l.options.Inner, "/proc/self/exe"))
+	if err != nil {
+		return err
+	}
+	kernel, initial := filepath.Join(l.options.Folder, "kernel"), filepath.Join(l.options.Folder, "initial")
+	if err := os.WriteFile(kernel, k.Image, 0o600); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(initial, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(boot.Write(f, program, modules), f.Close()); err != nil {
+		return err
+	}
+	l.kernel, l.initial = kernel, initial
+	return nil
+}
+
+// lacking is an error that this machine lacks something.
+type lacking struct{ error }
+
+func (e lacking) Unwrap() error { return e.error }
+
+// Lacks tells an error that says what this machine lacks.
+func Lacks(err error) bool {
+	var e lacking
+	return errors.As(err, &e)
+}
