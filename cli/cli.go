@@ -184,6 +184,8 @@ func allCommands() []command {
 		{"status", groupReal, (*app).status},
 		{"shell", groupReal, (*app).shell},
 		{"verify", groupReal, (*app).verify},
+		{"machine", groupReal, (*app).machine},
+		{"snapshot", groupReal, (*app).snapshot},
 		{"stop", groupReal, (*app).stopLab},
 		{keepCommand, groupNotShown, (*app).keep},
 		{insideName, groupNotShown, (*app).firstProcess},

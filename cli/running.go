@@ -22,10 +22,29 @@ type startOptions struct {
 	size     string
 	commands []string
 	servers  []string
+
+	kernel     string // of virtual machines
+	only       []string
+	appliances bool
+	reference  bool
+	accel      string
 }
 
+// The stages that a lab runs on.
+const (
+	onKernel   = "kernel"
+	onMachines = "machines"
+)
+
 func (a *app) startFlags(c *cobra.Command, o *startOptions) {
-	c.Flags().StringVar(&o.stage, "on", "kernel", "where it runs: kernel, in network namespaces of this machine")
+	c.Flags().StringVar(&o.stage, "on", onKernel, "where it runs: kernel, in network namespaces of this machine, or machines, as virtual machines under QEMU")
+	c.Flags().StringVar(&o.kernel, "kernel", "",
+		"on machines: the Linux kernel of reference machines, as a Debian package or a folder with boot and lib/modules; else this machine's own")
+	c.Flags().StringArrayVar(&o.only, "only", nil,
+		"on machines: only this machine becomes a virtual one, the rest is simulated; may be said again")
+	c.Flags().BoolVar(&o.appliances, "appliance-only", false, "on machines: no guest is started, as while an appliance is installed")
+	c.Flags().BoolVar(&o.reference, "reference", false, "on machines: reference machines also where the lab names an image")
+	c.Flags().StringVar(&o.accel, "accelerate", "auto", "on machines: auto, yes or no: whether the processor does the work, where it can")
 	c.Flags().BoolVar(&o.asUser, "as-user", false, "without root: inside a user namespace of its own, where the system allows that")
 	c.Flags().BoolVar(&o.join, "join", false, "join the lab to this machine's own network, as its upstream segments say")
 	c.Flags().StringVar(&o.capture, "capture", "", "write what each segment carries to a file of its own in this folder (pcapng)")
@@ -43,7 +62,10 @@ func (a *app) start() *cobra.Command {
 packet filter: every machine that the kernel can be has its own network stack, the
 appliances filter and translate by the rules that "export --kind nft" writes, and
 leases and names are served on real sockets. A process keeps the lab until "stop";
-it outlives the terminal. Needs root, or --as-user. Nothing of this machine's own
+it outlives the terminal. Needs root, or --as-user. With --on machines it builds
+the lab out of virtual machines under QEMU, without root: what the lab names an image for
+starts from that, which is never written, and what it names none for is a reference
+machine: a Linux kernel with this program inside. Nothing of this machine's own
 network is touched, but with --join. That does as each upstream segment says: "join:
 bridged" puts it on its uplink by a socket, and changes nothing of that adapter; "join:
 nat" lets it out by translation, for which a device, a table of the packet filter and,
@@ -75,8 +97,14 @@ users: it is a bench, not a cage for what is hostile to this machine.`,
 
 func (o startOptions) check() error {
 	switch {
-	case o.stage != "kernel":
-		return usage("--on is kernel, not %q", o.stage)
+	case !oneOf(o.stage, onKernel, onMachines):
+		return usage("--on is kernel or machines, not %q", o.stage)
+	case !oneOf(o.accel, "auto", "yes", "no"):
+		return usage("--accelerate is auto, yes or no, not %q", o.accel)
+	case o.stage == onKernel && (o.kernel != "" || len(o.only) > 0 || o.appliances || o.reference):
+		return usage("--kernel, --only, --appliance-only and --reference are for --on machines")
+	case o.stage == onMachines && (o.asUser || len(o.commands) > 0):
+		return usage("--as-user and --appliance-command are for --on kernel; virtual machines need no rights")
 	case !oneOf(o.then, "", "verify"):
 		return usage("--then is verify, not %q", o.then)
 	case o.join && o.asUser:
@@ -180,21 +208,29 @@ kernel's own filter, and hostile ones from where the guests are.`,
 	return c
 }
 
+// stopOptions are how a lab is ended.
+type stopOptions struct{ now, discard bool }
+
 func (a *app) stopLab() *cobra.Command {
-	all := false
+	all, o := false, stopOptions{}
 	c := &cobra.Command{
 		Use: "stop [LAB]", Short: "End a lab that was started, and leave nothing of it",
+		Long: `Ends a lab: the systems of its virtual machines are asked to power down, and ended when
+they do not within seconds. Disks that such machines have written are kept, and a later
+start goes on with them; --discard takes them away too.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if all && len(args) > 0 {
 				return usage("--all goes without a lab")
 			}
 			if all {
-				return a.endAll()
+				return a.endAll(o)
 			}
-			return a.endLab(labArg(args))
+			return a.endLab(labArg(args), o)
 		},
 	}
+	c.Flags().BoolVar(&o.now, "now", false, "end virtual machines at once, without asking their systems")
+	c.Flags().BoolVar(&o.discard, "discard", false, "take away the disks of its virtual machines too")
 	c.Flags().BoolVar(&all, "all", false, "every lab that you have started")
 	return c
 }

@@ -49,7 +49,7 @@ func (a *app) startLab(file string, o startOptions) error {
 	if o.dry {
 		return a.dryRun(p, o)
 	}
-	if !o.asUser {
+	if o.stage == onKernel && !o.asUser {
 		if err := mayBuild(); err != nil {
 			return err
 		}
@@ -69,32 +69,11 @@ func (a *app) startLab(file string, o startOptions) error {
 		}
 	}
 	began := time.Now()
-	if _, err := a.options(p, o); err != nil {
+	args, how, err := a.keepArgs(p, file, o)
+	if err != nil {
 		return err
 	}
-	args := []string{keepCommand, file, "--on", o.stage, "--capture-size", o.size}
-	if o.capture != "" {
-		if err := os.MkdirAll(o.capture, 0o755); err != nil {
-			return failure{exitUsage, fmt.Sprintf("cannot write to %s: %v", o.capture, cause(err)), ""}
-		}
-		args = append(args, "--capture", o.capture)
-	}
-	if o.join {
-		args = append(args, "--join")
-	}
-	for _, v := range o.commands {
-		args = append(args, "--appliance-command", v)
-	}
-	for _, v := range o.servers {
-		args = append(args, "--add-server", v)
-	}
-	for _, name := range a.named {
-		args = append(args, "--profile", name)
-	}
-	if o.asUser {
-		args = append(args, "--as-user")
-	}
-	report, err := supervise.Spawn(a.ctx, f, args, o.asUser)
+	report, err := supervise.Spawn(a.ctx, f, args, how, a.sayProgress)
 	switch {
 	case a.ctx.Err() != nil:
 		return a.ctx.Err()
@@ -115,7 +94,48 @@ func (a *app) startLab(file string, o startOptions) error {
 	for _, n := range report.Notes {
 		a.note(n + ".")
 	}
-	return a.saidStarted(p, f, file, time.Since(began))
+	return a.saidStarted(p, f, file, o, time.Since(began))
+}
+
+// keepArgs gives the call of the supervising process.
+func (a *app) keepArgs(p *plan.Plan, file string, o startOptions) ([]string, supervise.How, error) {
+	if _, err := a.options(p, o); err != nil {
+		return nil, 0, err
+	}
+	args, how := []string{keepCommand, file, "--on", o.stage, "--capture-size", o.size, "--accelerate", o.accel}, supervise.Apart
+	if o.capture != "" {
+		if err := os.MkdirAll(o.capture, 0o755); err != nil {
+			return nil, 0, failure{exitUsage, fmt.Sprintf("cannot write to %s: %v", o.capture, cause(err)), ""}
+		}
+		args = append(args, "--capture", o.capture)
+	}
+	for name, on := range map[string]bool{"--join": o.join, "--appliance-only": o.appliances, "--reference": o.reference} {
+		if on {
+			args = append(args, name)
+		}
+	}
+	if o.kernel != "" {
+		args = append(args, "--kernel", o.kernel)
+	}
+	for name, list := range map[string][]string{"--appliance-command": o.commands, "--add-server": o.servers, "--profile": a.named, "--only": o.only} {
+		for _, v := range list {
+			args = append(args, name, v)
+		}
+	}
+	switch {
+	case o.asUser:
+		args, how = append(args, "--as-user"), supervise.AsUser
+	case o.stage == onMachines:
+		how = supervise.Plain
+	}
+	return args, how, nil
+}
+
+// sayProgress says how far a start is.
+func (a *app) sayProgress(text string) {
+	if !a.quiet {
+		fmt.Fprintf(a.err, "%s\n", text)
+	}
 }
 
 func cannotSpawn(err error, asUser bool) error {
@@ -135,12 +155,16 @@ func runsAlready(name string, r supervise.Record, file string) error {
 		"bastion status " + name + " shows it; bastion stop " + name + " ends it."}
 }
 
-func (a *app) saidStarted(p *plan.Plan, f supervise.Folder, file string, took time.Duration) error {
+func (a *app) saidStarted(p *plan.Plan, f supervise.Folder, file string, o startOptions, took time.Duration) error {
 	if a.format == "json" {
 		return a.statusJSON(f)
 	}
 	s := a.screen()
-	showTitle(s, p, fmt.Sprintf("runs on the kernel of this machine, started in %s", took.Round(time.Millisecond)))
+	where, how, what := "on the kernel of this machine", "bastion shell "+file+" ", "a shell inside a guest"
+	if o.stage == onMachines {
+		where, how, what = "as virtual machines", "bastion machine console "+file+" ", "the console of a machine"
+	}
+	showTitle(s, p, fmt.Sprintf("runs %s, started in %s", where, took.Round(time.Millisecond)))
 	guest := "GUEST"
 	if g := p.Guests(); len(g) > 0 {
 		guest = g[0].Name
@@ -148,7 +172,7 @@ func (a *app) saidStarted(p *plan.Plan, f supervise.Folder, file string, took ti
 	s.line()
 	t := table{}
 	t.add("bastion status "+file, cell{"addresses, leases, rules, flows", faint})
-	t.add("bastion shell "+file+" "+guest, cell{"a shell inside a guest", faint})
+	t.add(how+guest, cell{what, faint})
 	t.add("bastion verify "+file, cell{"the claims, by real packets", faint})
 	t.add("bastion stop "+file, cell{"ends it and leaves nothing", faint})
 	s.table(t)
@@ -243,14 +267,22 @@ func (a *app) keepLab(file string, o startOptions) error {
 		return err
 	}
 	options.Folder = f.Path()
-	return supervise.Keep(f, r, a.texts[file], p, func(ctx context.Context, changing func(host.Change) error) (supervise.Made, error) {
+	build := func(ctx context.Context, changing func(host.Change) error) (supervise.Made, error) {
 		options.Changing = changing
 		l, err := kernel.Up(ctx, p, options)
 		if err != nil {
 			return nil, err
 		}
 		return l, nil
-	}, tell)
+	}
+	if o.stage == onMachines {
+		build, err = a.buildMachines(p, file, o, options, tell)
+		if err != nil {
+			tell(supervise.Report{Error: err.Error()})
+			return err
+		}
+	}
+	return supervise.Keep(f, r, a.texts[file], p, build, tell)
 }
 
 func (a *app) verifyLab(file string, reports []string, replace bool) error {
@@ -290,7 +322,7 @@ func (a *app) verifyLab(file string, reports []string, replace bool) error {
 		err = a.json(doc)
 	} else {
 		s := a.screen()
-		showTitle(s, p, fmt.Sprintf("kernel: checked in %s, running since %s", time.Since(began).Round(10*time.Millisecond),
+		showTitle(s, p, fmt.Sprintf("%s: checked in %s, running since %s", doc.Stage, time.Since(began).Round(10*time.Millisecond),
 			l.record.Started.Local().Format("15:04")))
 		showVerdict(s, doc, a.verbose)
 	}
@@ -305,17 +337,20 @@ func (a *app) verifyLab(file string, reports []string, replace bool) error {
 	return err
 }
 
-func (a *app) endLab(named string) error {
+func (a *app) endLab(named string, o stopOptions) error {
 	l, err := a.find(named)
 	if err != nil {
 		return err
 	}
-	return a.end(l.folder, l.record)
+	return a.end(l.folder, l.record, o)
 }
 
-func (a *app) end(f supervise.Folder, r supervise.Record) error {
+func (a *app) end(f supervise.Folder, r supervise.Record, o stopOptions) error {
 	began := time.Now()
-	said, err := supervise.End(a.ctx, f)
+	said, err := supervise.End(a.ctx, f, o.now)
+	if err == nil {
+		err = a.keptDisks(r.Lab, o.discard)
+	}
 	if err != nil {
 		return failure{exitUsage, fmt.Sprintf("%s could not be stopped: %v", r.Lab, err), ""}
 	}
@@ -335,7 +370,7 @@ func (a *app) end(f supervise.Folder, r supervise.Record) error {
 	return nil
 }
 
-func (a *app) endAll() error {
+func (a *app) endAll(o stopOptions) error {
 	home, err := supervise.Home()
 	if err != nil {
 		return failure{exitLacking, err.Error(), ""}
@@ -350,7 +385,7 @@ func (a *app) endAll() error {
 		r, err := f.Read()
 		switch {
 		case err == nil:
-			all = append(all, a.end(f, r))
+			all = append(all, a.end(f, r, o))
 		case errors.Is(err, fs.ErrNotExist): // a start that did not come to its record
 			if unlock, ok, err := f.Lock(); ok && err == nil {
 				all = append(all, f.Remove())

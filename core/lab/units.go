@@ -36,6 +36,16 @@ func (b Bytes) String() string {
 // MarshalText gives String, for JSON.
 func (b Bytes) MarshalText() ([]byte, error) { return []byte(b.String()), nil }
 
+// UnmarshalText reads what MarshalText gives, and whatever ParseBytes reads.
+func (b *Bytes) UnmarshalText(text []byte) (err error) {
+	if string(text) == Bytes(0).String() { // nothing was said
+		*b = 0
+		return nil
+	}
+	*b, err = ParseBytes(string(text))
+	return err
+}
+
 // ParseBytes reads a number with a unit: KiB, MiB, GiB, TiB, the short K, M, G
 // and T for the same, KB, MB, GB and TB for powers of 1000, and B. At most 1024 TiB.
 func ParseBytes(text string) (Bytes, error) {

@@ -42,6 +42,7 @@ type Options struct {
 
 	Capture     string // a folder that is there, for a capture of each segment; empty: none
 	CaptureSize int64
+	Join        bool     // the lab goes on to this machine's own network
 	Servers     []string // segments on which somebody unplanned hands out leases too
 
 	Progress func(text string) // told what goes on; nil: nobody is
@@ -67,6 +68,9 @@ type Lab struct {
 	ended    sync.WaitGroup
 	failed   chan error
 	down     sync.Once
+
+	snapping  sync.Mutex
+	snapshots []Snapshot
 
 	mu       sync.Mutex
 	machines map[*plan.Machine]*vm
@@ -221,7 +225,7 @@ func (l *Lab) Failed() <-chan error { return l.failed }
 
 // readyTime is how long a reference machine may take until it is ready: under emulation on
 // a busy host a minute was seen.
-const readyTime = 40 * time.Second
+const readyTime = 3 * time.Minute
 
 // start starts the appliances, and once they answer the guests: as many at once as this
 // machine has processors.
@@ -317,7 +321,7 @@ func (l *Lab) Shut(ctx context.Context) {
 	defer cancel()
 	var all sync.WaitGroup
 	for _, x := range l.all() {
-		if word, _ := x.state(); word == "machine" && !x.reference {
+		if word, _ := x.state(); word == running && !x.reference {
 			all.Go(func() { x.power(ctx) })
 		}
 	}
@@ -451,13 +455,10 @@ func (l *Lab) reference() error {
 	return nil
 }
 
+// Lacks says that it is this machine that lacks something.
+func (lacking) Lacks() bool { return true }
+
 // lacking is an error that this machine lacks something.
 type lacking struct{ error }
 
 func (e lacking) Unwrap() error { return e.error }
-
-// Lacks tells an error that says what this machine lacks.
-func Lacks(err error) bool {
-	var e lacking
-	return errors.As(err, &e)
-}

@@ -1,13 +1,21 @@
 package machine
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
+	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"openbastion/core/plan"
+	"openbastion/engine/machine/keys"
+	"openbastion/engine/supervise"
 )
 
 // byName gives the virtual machine of a name.
@@ -109,4 +117,179 @@ func (l *Lab) Display(ctx context.Context, machine string) (address, password st
 		return "", "", fmt.Errorf("%s: %w", machine, err)
 	}
 	return shown.Host + ":" + shown.Service, password, nil
+}
+
+// Detach is what a person types to leave a machine's console: Ctrl-^.
+const Detach = 0x1e
+
+// Console joins a person's terminal to a machine's serial line, until the person detaches,
+// the input ends, or the machine does. What was said last is shown first.
+func (l *Lab) Console(ctx context.Context, machine string, in io.Reader, out io.Writer) error {
+	x, err := l.byName(machine)
+	if err != nil {
+		return err
+	}
+	leave := x.console.join(out)
+	defer leave()
+	typed := make(chan struct{})
+	go func() {
+		defer close(typed)
+		b := make([]byte, 1<<10)
+		for {
+			n, err := in.Read(b)
+			at := bytes.IndexByte(b[:n], Detach)
+			if at >= 0 {
+				n = at
+			}
+			if n > 0 {
+				if _, e := x.console.line.Write(b[:n]); e != nil {
+					return
+				}
+			}
+			if err != nil || at >= 0 {
+				return
+			}
+		}
+	}()
+	select {
+	case <-typed:
+		if _, terminal := out.(*os.File); terminal {
+			pause(ctx, lastSaid) // what it says to what was typed last
+		}
+		return nil
+	case <-x.ended:
+		return fmt.Errorf("%s has ended", machine)
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// lastSaid is how long a console is listened to after the input has ended.
+const lastSaid = 300 * time.Millisecond
+
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-time.After(d):
+	case <-ctx.Done():
+	}
+}
+
+// Power turns a machine on that is off, or asks its system to power down.
+func (l *Lab) Power(ctx context.Context, machine string, on bool) error {
+	x, err := l.byName(machine)
+	if err != nil {
+		return err
+	}
+	word, _ := x.state()
+	switch {
+	case on == (word == running):
+		return fmt.Errorf("%s is %s already", machine, map[bool]string{true: "on", false: "off"}[on])
+	case !on:
+		ctx, cancel := context.WithTimeout(ctx, powerTime)
+		defer cancel()
+		if !x.power(ctx) {
+			return fmt.Errorf("%s did not power down within %s", machine, powerTime)
+		}
+		return nil
+	}
+	x.on()
+	if err := x.control.Do(ctx, "system_reset", nil, nil); err != nil {
+		return fmt.Errorf("%s: %w", machine, err)
+	}
+	return x.control.Do(ctx, "cont", nil, nil)
+}
+
+// Operate does what a client of the lab's process wants done with a machine.
+func (l *Lab) Operate(ctx context.Context, o supervise.Operation) (said string, err error) {
+	argument := ""
+	if len(o.Args) > 0 {
+		argument = o.Args[0]
+	}
+	switch o.Verb {
+	case "console":
+		if len(o.Files) < 2 {
+			return "", errors.New("no terminal came")
+		}
+		return "", l.Console(ctx, o.Machine, o.Files[0], o.Files[1])
+	case "screen":
+		t, err := l.Screen(ctx, o.Machine)
+		if err != nil {
+			return "", err
+		}
+		data, err := json.Marshal(t)
+		return string(data), err
+	case "picture":
+		return "", l.savePicture(ctx, o)
+	case "type":
+		return "", l.typed(ctx, o.Machine, o.Args)
+	case "media":
+		return "", l.Insert(ctx, o.Machine, argument)
+	case "plug", "unplug":
+		return "", l.Plug(ctx, o.Machine, argument, o.Verb == "plug")
+	case "on", "off":
+		return "", l.Power(ctx, o.Machine, o.Verb == "on")
+	case "display":
+		address, password, err := l.Display(ctx, o.Machine)
+		return address + " " + password, err
+	case "take":
+		return "", l.Take(ctx, argument)
+	case "back":
+		return "", l.Back(ctx, argument)
+	case "snapshots":
+		data, err := json.Marshal(l.Snapshots())
+		return string(data), err
+	}
+	return "", fmt.Errorf("%q is nothing that can be done with a machine", o.Verb)
+}
+
+func (l *Lab) savePicture(ctx context.Context, o supervise.Operation) error {
+	x, err := l.byName(o.Machine)
+	if err != nil {
+		return err
+	}
+	if len(o.Files) < 1 {
+		return errors.New("no file came")
+	}
+	data, err := l.picture(ctx, x, "png")
+	if err == nil {
+		_, err = o.Files[0].Write(data)
+	}
+	return err
+}
+
+// typed types what a client wants: its layout, and then texts, or keys by name that begin
+// with a plus.
+func (l *Lab) typed(ctx context.Context, machine string, args []string) error {
+	if len(args) == 0 {
+		return errors.New("no keyboard layout was said")
+	}
+	board, err := keys.Of(args[0])
+	if err != nil {
+		return err
+	}
+	var list []keys.Press
+	for _, text := range args[1:] {
+		if name, ok := strings.CutPrefix(text, "+"); ok {
+			p, err := keys.Named(name)
+			if err != nil {
+				return err
+			}
+			list = append(list, p)
+			continue
+		}
+		presses, err := board.Text(strings.TrimPrefix(text, "="))
+		if err != nil {
+			return err
+		}
+		list = append(list, presses...)
+	}
+	return l.Type(ctx, machine, list)
+}
+
+// Start says that a virtual machine runs its own programs.
+func (l *Lab) Start(machine string, _ supervise.Program) (supervise.Process, error) {
+	if _, err := l.byName(machine); err != nil {
+		return nil, err
+	}
+	return nil, fmt.Errorf("a virtual machine runs its own programs, not this one's: bastion machine console LAB %s", machine)
 }

@@ -46,25 +46,28 @@ func (s Setup) Args() ([]string, error) {
 	if s.Accelerated {
 		accel, cpu = "kvm", "host"
 	}
+	// Machines that start by BIOS from what the user has are of the older kind, on which there
+	// is a display whose text mode systems stay in, and which can be read.
+	kind, display := "q35", "VGA"
+	if s.old() {
+		kind, display = "pc", "isa-vga"
+	}
 	args := []string{
-		"-name", s.Machine.Name, "-machine", "q35", "-accel", accel, "-cpu", cpu,
+		"-name", s.Machine.Name, "-machine", kind, "-accel", accel, "-cpu", cpu,
 		"-smp", fmt.Sprint(max(spec.CPUs, 1)), "-m", fmt.Sprintf("%dM", max(uint64(spec.Memory)>>20, leastMemory)),
-		"-nodefaults", "-no-user-config", "-vnc", "none,password=on",
+		"-nodefaults", "-no-user-config", "-no-shutdown", "-vnc", "none,password=on",
 		"-chardev", fmt.Sprintf("socket,id=control,fd=%d", s.Control), "-mon", "chardev=control,mode=control",
 		"-chardev", fmt.Sprintf("socket,id=console,fd=%d", s.Console), "-serial", "chardev:console",
 	}
+	args = append(args, "-vga", "none", "-device", display)
 	if len(s.Firmware) > 0 {
-		args = append(args, "-device", "VGA", "-drive", "if=pflash,format=raw,unit=0,readonly=on,file="+escape(s.Firmware[0]),
+		args = append(args, "-drive", "if=pflash,format=raw,unit=0,readonly=on,file="+escape(s.Firmware[0]),
 			"-drive", "if=pflash,format=raw,unit=1,file="+escape(s.Firmware[1]))
-	} else {
-		args = append(args, "-vga", "none", "-device", "VGA")
 	}
 	if s.State != "" {
 		args = append(args, "-blockdev", "driver=qcow2,node-name=state,file.driver=file,file.filename="+escape(s.State))
 	}
-	if s.Kernel == "" {
-		args = append(args, "-no-shutdown") // it may be started again
-	} else {
+	if s.Kernel != "" {
 		args = append(args, "-no-reboot", "-kernel", s.Kernel, "-initrd", s.Initial,
 			"-append", "rdinit=/init panic=-1 quiet loglevel=3 console=tty0 console=ttyS0 net.ifnames=0 random.trust_cpu=on -- inside",
 			"-device", "virtio-serial-pci", "-chardev", fmt.Sprintf("socket,id=agent,fd=%d", s.Agent),
@@ -77,6 +80,17 @@ func (s Setup) Args() ([]string, error) {
 	args = append(args, disks...)
 	adapters, err := s.adapters()
 	return append(args, adapters...), err
+}
+
+// old tells a machine of the older kind.
+func (s Setup) old() bool { return s.Kernel == "" && len(s.Firmware) == 0 }
+
+// bus gives the name of a machine's first PCI bus.
+func (s Setup) bus() string {
+	if s.old() {
+		return "pci.0"
+	}
+	return "pcie.0"
 }
 
 // leastMemory is what a machine is given at least, in MiB: a reference machine needs it to
@@ -105,9 +119,12 @@ func (s Setup) disks() (args []string, err error) {
 		case "scsi":
 			args = append(args, "-device", "virtio-scsi-pci,id=scsi0", "-device", "scsi-hd,id=disk0,drive=disk"+index)
 		case "sata":
-			args = append(args, "-device", "ide-hd,id=disk0,drive=disk,bus=ide.0"+index)
+			args = append(args, "-device", "ich9-ahci,id=sata0", "-device", "ide-hd,id=disk0,drive=disk,bus=sata0.0"+index)
 		case "ide":
-			args = append(args, "-device", "piix3-ide,id=old", "-device", "ide-hd,id=disk0,drive=disk,bus=old.0"+index)
+			if !s.old() {
+				return nil, fmt.Errorf("%s: a machine that starts by UEFI has no disk on the bus ide: say sata", s.Machine.Name)
+			}
+			args = append(args, "-device", "ide-hd,id=disk0,drive=disk,bus=ide.0"+index)
 		case "nvme":
 			args = append(args, "-device", "nvme,id=disk0,serial=disk,drive=disk"+index)
 		default:
@@ -138,7 +155,7 @@ func (s Setup) adapters() (args []string, err error) {
 		if i == 0 {
 			index = s.bootIndex("network")
 		}
-		line := fmt.Sprintf("%s,id=%s,netdev=wire%d,mac=%s,bus=pcie.0,addr=%#x", device, id, a.Number, a.MAC, firstAdapter+i)
+		line := fmt.Sprintf("%s,id=%s,netdev=wire%d,mac=%s,bus=%s,addr=%#x", device, id, a.Number, a.MAC, s.bus(), firstAdapter+i)
 		if index == "" {
 			line += ",romfile="
 		}

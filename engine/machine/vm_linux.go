@@ -20,6 +20,7 @@ import (
 	"openbastion/core/plan"
 	"openbastion/engine/machine/agent"
 	"openbastion/engine/machine/qmp"
+	"openbastion/engine/machine/screen"
 )
 
 // vm is a machine of the plan that runs under QEMU.
@@ -33,6 +34,9 @@ type vm struct {
 	said      *tail
 	ended     chan struct{} // closed when QEMU has ended
 	began     time.Time
+
+	looking sync.Mutex  // one at a time looks at its screen
+	font    screen.Font // of its firmware, once it was read
 
 	mu     sync.Mutex
 	off    bool // it was powered down, by itself or because it was told to
@@ -204,17 +208,27 @@ func (x *vm) happened(e qmp.Event) {
 		return
 	}
 	var why struct {
-		Guest  bool   `json:"guest"`
 		Reason string `json:"reason"`
 	}
 	_ = json.Unmarshal(e.Data, &why) // without a reason it is as if somebody had pressed the button
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if why.Reason == "guest-reset" || why.Reason == "guest-panic" {
-		return // of a reference machine: its first process has ended
+	if x.reference && why.Reason == "guest-reset" {
+		x.failed = fmt.Errorf("%s: its first process has ended: %s", x.plan.Name, x.console.last())
+		return
 	}
 	x.off = true
 }
+
+// on notes that the machine runs again.
+func (x *vm) on() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.off, x.failed = false, nil
+}
+
+// running is the word for a machine that runs.
+const running = "machine"
 
 // state says in a word how the machine is, and why where that is not well.
 func (x *vm) state() (word, why string) {
@@ -226,7 +240,7 @@ func (x *vm) state() (word, why string) {
 	case x.off:
 		return "off", ""
 	}
-	return "machine", ""
+	return running, ""
 }
 
 // wait waits until a machine is ready: a reference machine when it has come by its leases,
@@ -257,7 +271,7 @@ func (x *vm) power(ctx context.Context) bool {
 		return false
 	}
 	for ctx.Err() == nil {
-		if word, _ := x.state(); word != "machine" {
+		if word, _ := x.state(); word != running {
 			return true
 		}
 		select {
@@ -306,6 +320,12 @@ func (t *tail) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
+func (t *tail) all() []byte {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return append([]byte{}, t.kept...)
+}
+
 func (t *tail) last() string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -345,6 +365,20 @@ func newConsole(line net.Conn) *console {
 		}
 	}()
 	return c
+}
+
+// join has a writer see what the machine says, what it said last first; it gives what ends
+// that.
+func (c *console) join(w io.Writer) (leave func()) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	_, _ = w.Write(c.kept.all())
+	c.to[w] = true
+	return func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		delete(c.to, w)
+	}
 }
 
 func (c *console) last() string { return c.kept.last() }

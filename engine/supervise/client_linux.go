@@ -21,9 +21,19 @@ import (
 	"openbastion/engine/host"
 )
 
+// How says what a supervising process is apart from.
+type How int
+
+// The ways.
+const (
+	Apart  How = iota // the first of a process and of a mount namespace of its own
+	AsUser            // and of a user and a network namespace
+	Plain             // a process like others, that needs no right
+)
+
 // Spawn starts the program itself as a supervising process with arguments, and waits for
-// its report. Its errors go to the folder's log.
-func Spawn(ctx context.Context, f Folder, args []string, asUser bool) (Report, error) {
+// its report, telling how far it is. Its errors go to the folder's log.
+func Spawn(ctx context.Context, f Folder, args []string, how How, progress func(string)) (Report, error) {
 	if err := f.Make(); err != nil {
 		return Report{}, err
 	}
@@ -40,8 +50,11 @@ func Spawn(ctx context.Context, f Folder, args []string, asUser bool) (Report, e
 	c := exec.Command("/proc/self/exe", args...)
 	c.Args[0] = "bastion"
 	c.Stderr, c.ExtraFiles = log, []*os.File{out}
-	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Cloneflags: unix.CLONE_NEWPID | unix.CLONE_NEWNS}
-	if asUser {
+	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if how != Plain {
+		c.SysProcAttr.Cloneflags = unix.CLONE_NEWPID | unix.CLONE_NEWNS
+	}
+	if how == AsUser {
 		c.SysProcAttr.Cloneflags |= unix.CLONE_NEWUSER | unix.CLONE_NEWNET
 		c.SysProcAttr.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}}
 		c.SysProcAttr.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}}
@@ -55,8 +68,17 @@ func Spawn(ctx context.Context, f Folder, args []string, asUser bool) (Report, e
 	stop := context.AfterFunc(ctx, func() { _ = c.Process.Signal(syscall.SIGTERM) })
 	defer stop()
 	var r Report
-	if err := json.NewDecoder(in).Decode(&r); err != nil {
-		return Report{}, fmt.Errorf("the supervising process ended without a word; see %s", f.Log())
+	for lines := json.NewDecoder(in); ; {
+		r = Report{}
+		if err := lines.Decode(&r); err != nil {
+			return Report{}, fmt.Errorf("the supervising process ended without a word; see %s", f.Log())
+		}
+		if r.Progress == "" {
+			break
+		}
+		if progress != nil {
+			progress(r.Progress)
+		}
 	}
 	if err := ctx.Err(); err != nil {
 		_, _ = io.Copy(io.Discard, in)
@@ -127,9 +149,10 @@ func (c *Client) Status(ctx context.Context) (status.Lab, error) {
 	return *r.Status, nil
 }
 
-// Stop has the lab end, and waits until it has.
-func (c *Client) Stop(ctx context.Context) error {
-	_, err := c.call(ctx, request{Do: "stop"}, nil)
+// Stop has the lab end, and waits until it has. Its systems are asked to power down first,
+// but when it is to be now.
+func (c *Client) Stop(ctx context.Context, now bool) error {
+	_, err := c.call(ctx, request{Do: "stop", Now: now}, nil)
 	return err
 }
 
@@ -164,14 +187,31 @@ func (c *Client) Close(ctx context.Context) error {
 	return err
 }
 
-// Shell runs a program in a machine, with the given files, and gives its exit status.
-func (c *Client) Shell(ctx context.Context, machine string, p Program) (int, error) {
+// hand hands files over. They come before the line that uses them: with its first byte, a
+// space.
+func (c *Client) hand(files []*os.File) error {
 	var fds []int
-	for _, f := range p.Files {
+	for _, f := range files {
 		fds = append(fds, int(f.Fd()))
 	}
-	// The files come before the line that uses them: with its first byte, a space.
-	if _, _, err := c.conn.WriteMsgUnix([]byte(" "), unix.UnixRights(fds...), nil); err != nil {
+	_, _, err := c.conn.WriteMsgUnix([]byte(" "), unix.UnixRights(fds...), nil)
+	return err
+}
+
+// Operate has something done with a machine and gives what is said of it.
+func (c *Client) Operate(ctx context.Context, o Operation) (string, error) {
+	if len(o.Files) > 0 {
+		if err := c.hand(o.Files); err != nil {
+			return "", err
+		}
+	}
+	r, err := c.call(ctx, request{Do: "operate", Operation: &o}, nil)
+	return r.Text, err
+}
+
+// Shell runs a program in a machine, with the given files, and gives its exit status.
+func (c *Client) Shell(ctx context.Context, machine string, p Program) (int, error) {
+	if err := c.hand(p.Files[:]); err != nil {
 		return 0, err
 	}
 	r, err := c.call(ctx, request{Do: "shell", Machine: machine, Program: &p}, nil)
@@ -187,9 +227,10 @@ func (c *Client) Signal(s syscall.Signal) {
 }
 
 // End ends a lab, whatever has become of it: by asking its process; when that does not
-// answer, by ending it. Its folder is gone then. said tells what had to be done beside
+// answer, by ending it; now: without asking its systems to power down. Its folder is gone
+// then. said tells what had to be done beside
 // the asking, empty when nothing had.
-func End(ctx context.Context, f Folder) (said string, err error) {
+func End(ctx context.Context, f Folder, now bool) (said string, err error) {
 	r, err := f.Read()
 	if err != nil {
 		return "", err
@@ -208,7 +249,7 @@ func End(ctx context.Context, f Folder) (said string, err error) {
 	defer cancel()
 	if c, err := f.Dial(); err == nil {
 		defer c.Hang()
-		_ = c.Stop(asked)
+		_ = c.Stop(asked, now)
 	} else {
 		_ = syscall.Kill(r.Process, syscall.SIGTERM)
 	}
@@ -233,7 +274,7 @@ func End(ctx context.Context, f Folder) (said string, err error) {
 }
 
 // patience is how long a process may take to end its lab.
-const patience = 15 * time.Second
+const patience = 20 * time.Second
 
 // Known gives what is known of the labs that were started and not stopped, by their
 // folders.

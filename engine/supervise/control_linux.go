@@ -48,12 +48,14 @@ const hangUp = 2 * time.Second
 
 // request is a line that a client sends.
 type request struct {
-	Do        string            `json:"do"` // status, open, set, ask, close, shell, signal, stop
+	Do        string            `json:"do"` // status, open, set, ask, close, shell, signal, operate, stop
 	Condition claims.Condition  `json:"condition,omitempty"`
 	Questions []claims.Question `json:"questions,omitempty"`
 	Machine   string            `json:"machine,omitempty"`
 	Program   *Program          `json:"program,omitempty"`
 	Signal    syscall.Signal    `json:"signal,omitempty"`
+	Operation *Operation        `json:"operation,omitempty"`
+	Now       bool              `json:"now,omitempty"` // stop: without asking systems to power down
 }
 
 // reply is a line that comes back: parts of an answer, and a last one that is done.
@@ -62,6 +64,7 @@ type reply struct {
 	Facts  *claims.Facts  `json:"facts,omitempty"`
 	Status *status.Lab    `json:"status,omitempty"`
 	Exit   *int           `json:"exit,omitempty"`
+	Text   string         `json:"text,omitempty"`
 	Error  string         `json:"error,omitempty"`
 	Done   bool           `json:"done,omitempty"`
 }
@@ -99,7 +102,7 @@ func (f Folder) listen() (*net.UnixListener, error) {
 type server struct {
 	plan   *plan.Plan
 	status func() status.Lab // with what the record knows
-	stop   func()            // has the process end; it returns at once
+	stop   func(now bool)    // has the process end; it returns at once
 	ended  <-chan struct{}   // when the lab is down
 
 	mu  sync.Mutex
@@ -243,7 +246,7 @@ func (t *talk) do(ctx context.Context, q request, r *reply) error {
 		r.Status = &now
 		return nil
 	case "stop":
-		s.stop()
+		s.stop(q.Now)
 		<-s.ended
 		return nil
 	}
@@ -259,6 +262,8 @@ func (t *talk) do(ctx context.Context, q request, r *reply) error {
 		return nil
 	case "shell":
 		return t.shell(ctx, lab, q, r)
+	case "operate":
+		return t.operate(ctx, lab, q, r)
 	}
 	if t.opened == nil {
 		return fmt.Errorf("%q is not known, or not before open", q.Do)
@@ -310,20 +315,38 @@ func (t *talk) signal(which syscall.Signal) {
 	}
 }
 
+// handed gives the files that came, and what closes them.
+func (t *talk) handed() (files []*os.File, shut func()) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	files, t.files = t.files, nil
+	return files, func() {
+		for _, f := range files {
+			f.Close()
+		}
+	}
+}
+
+// operate has something done with a machine.
+func (t *talk) operate(ctx context.Context, lab Lab, q request, r *reply) (err error) {
+	files, shut := t.handed()
+	defer shut()
+	o, ok := lab.(Operator)
+	if !ok || q.Operation == nil {
+		return errors.New("this lab has no virtual machines")
+	}
+	q.Operation.Files = files
+	r.Text, err = o.Operate(ctx, *q.Operation)
+	return err
+}
+
 // shell runs a program in a machine and waits for its end.
 func (t *talk) shell(ctx context.Context, lab Lab, q request, r *reply) error {
 	if q.Program == nil {
 		return errors.New("no program was named")
 	}
-	t.mu.Lock()
-	files := t.files
-	t.files = nil
-	t.mu.Unlock()
-	defer func() {
-		for _, f := range files {
-			f.Close()
-		}
-	}()
+	files, shut := t.handed()
+	defer shut()
 	if len(files) != len(q.Program.Files) {
 		return errors.New("standard input, output and error did not come")
 	}

@@ -28,6 +28,8 @@ const ReportFile = 3
 
 // Report is what it says.
 type Report struct {
+	Progress string `json:"progress,omitempty"` // how far it is; the report itself is still to come
+
 	Up     bool     `json:"up"`
 	Error  string   `json:"error,omitempty"`
 	Notes  []string `json:"notes,omitempty"`
@@ -62,9 +64,11 @@ func Keep(f Folder, r Record, text []byte, p *plan.Plan, build Build, tell func(
 	k := &keeper{folder: f, record: r, ended: make(chan struct{})}
 	k.record.Process, k.record.Born = process()
 	k.record.Started = time.Now()
-	if err := apart(); err != nil {
-		tell(Report{Error: err.Error(), Lacks: true})
-		return err
+	if os.Getpid() == 1 {
+		if err := apart(); err != nil {
+			tell(Report{Error: err.Error(), Lacks: true})
+			return err
+		}
 	}
 	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
@@ -72,11 +76,17 @@ func Keep(f Folder, r Record, text []byte, p *plan.Plan, build Build, tell func(
 	err = k.keep(ctx, stop, text, p, build, tell)
 	_ = f.Remove()
 	if err != nil { // only now: whoever hears it finds nothing left
-		tell(Report{Error: err.Error(), Lacks: errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EOPNOTSUPP)})
+		tell(Report{Error: err.Error(), Lacks: lacks(err)})
 	}
 	close(k.ended)
 	time.Sleep(lastWords)
 	return err
+}
+
+// lacks tells an error that says what this machine, or its user, lacks.
+func lacks(err error) bool {
+	var said interface{ Lacks() bool }
+	return errors.As(err, &said) && said.Lacks() || errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EOPNOTSUPP)
 }
 
 // lastWords is how long a process stays to tell those who wait that the lab is down.
@@ -120,7 +130,13 @@ func (k *keeper) keep(ctx context.Context, stop func(), text []byte, p *plan.Pla
 		return err
 	}
 	defer l.Close()
-	s := &server{plan: p, status: k.status, stop: stop, ended: k.ended}
+	gentle := make(chan struct{}, 1)
+	s := &server{plan: p, status: k.status, ended: k.ended, stop: func(now bool) {
+		if !now {
+			gentle <- struct{}{}
+		}
+		stop()
+	}}
 	go s.serve(l)
 	go reap(k)
 	lab, err := build(ctx, k.changing)
@@ -129,6 +145,13 @@ func (k *keeper) keep(ctx context.Context, stop func(), text []byte, p *plan.Pla
 	}
 	defer func() {
 		_ = k.enter(status.Stopping)
+		select {
+		case <-gentle:
+			if systems, ok := lab.(interface{ Shut(context.Context) }); ok {
+				systems.Shut(context.Background())
+			}
+		default:
+		}
 		lab.Down()
 	}()
 	if ctx.Err() != nil {
@@ -258,13 +281,19 @@ func (r Record) Fill(s status.Lab, failure string) status.Lab {
 	return s
 }
 
-// TellBy gives what reports on a file, once.
+// TellBy gives what reports on a file: how far it is, and then once how it went.
 func TellBy(f *os.File) func(Report) {
-	var once sync.Once
+	var mu sync.Mutex
+	told := false
 	return func(r Report) {
-		once.Do(func() {
-			_ = json.NewEncoder(f).Encode(r)
+		mu.Lock()
+		defer mu.Unlock()
+		if told {
+			return
+		}
+		_ = json.NewEncoder(f).Encode(r)
+		if told = r.Progress == ""; told {
 			f.Close()
-		})
+		}
 	}
 }

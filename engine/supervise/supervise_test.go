@@ -123,7 +123,7 @@ func served(t *testing.T, l *pretend) (Folder, func() *Client, *server) {
 	require.NoError(t, err)
 	ended := make(chan struct{})
 	var once sync.Once
-	s := &server{plan: &plan.Plan{Name: "saltmarsh"}, ended: ended, stop: func() { once.Do(func() { close(ended) }) },
+	s := &server{plan: &plan.Plan{Name: "saltmarsh"}, ended: ended, stop: func(bool) { once.Do(func() { close(ended) }) },
 		status: func() status.Lab { return Record{Lab: "saltmarsh", Phase: status.Running}.Fill(l.Status(), "") }}
 	go s.serve(in)
 	t.Cleanup(func() { in.Close() })
@@ -340,11 +340,11 @@ func TestRecords(t *testing.T) {
 // Ending a lab whose process is gone takes its record away, and says so.
 func TestEndOfWhatIsGone(t *testing.T) {
 	f := Of(t.TempDir(), "saltmarsh")
-	_, err := End(t.Context(), f)
+	_, err := End(t.Context(), f, false)
 	assert.ErrorIs(t, err, fs.ErrNotExist)
 	require.NoError(t, f.Make())
 	require.NoError(t, f.Write(Record{Lab: "saltmarsh", Process: 1 << 30, Born: 7}))
-	said, err := End(t.Context(), f)
+	said, err := End(t.Context(), f, false)
 	require.NoError(t, err)
 	assert.Contains(t, said, "had ended without being told to")
 	assert.NoDirExists(t, f.Path())

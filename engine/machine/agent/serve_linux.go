@@ -50,6 +50,7 @@ func Serve(ctx context.Context, channel io.ReadWriter, became func(*Machine)) er
 	for in.Scan() {
 		var q request
 		if err := json.Unmarshal(in.Bytes(), &q); err != nil {
+			s.done(q, fmt.Errorf("what it was told cannot be read: %w", err)) // the number comes first
 			continue
 		}
 		if q.Do == "become" {

@@ -1,0 +1,140 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+
+	"golang.org/x/term"
+
+	"openbastion/core/plan"
+	"openbastion/engine/host"
+	"openbastion/engine/kernel"
+	"openbastion/engine/machine"
+	"openbastion/engine/supervise"
+	"openbastion/survey"
+	"openbastion/wholefile"
+)
+
+// qemu is the program that machines run under.
+const qemu = "qemu-system-x86_64"
+
+// diskFolder gives where the disks of a lab's machines are kept: below the XDG data folder.
+func diskFolder(lab string) (string, error) {
+	if d := os.Getenv("XDG_DATA_HOME"); filepath.IsAbs(d) {
+		return filepath.Join(d, "openbastion", "disks", lab), nil
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "", fmt.Errorf("no place for disks: %w", err)
+	}
+	return filepath.Join(home, ".local", "share", "openbastion", "disks", lab), nil
+}
+
+// keptDisks says where the disks of a lab that has ended are kept, or takes them away.
+func (a *app) keptDisks(lab string, discard bool) error {
+	folder, err := diskFolder(lab)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if discard {
+		return os.RemoveAll(folder)
+	}
+	a.note(fmt.Sprintf("The disks of its machines are kept in %s; stop --discard takes them away.", folder))
+	return nil
+}
+
+// missing is an error that this machine lacks something.
+type missing struct{ error }
+
+// Lacks says so.
+func (missing) Lacks() bool { return true }
+
+// buildMachines gives what builds a lab as virtual machines.
+func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.Options, tell func(supervise.Report)) (supervise.Build, error) {
+	disks, err := diskFolder(p.Name)
+	if err != nil {
+		return nil, err
+	}
+	beside, err := filepath.Abs(filepath.Dir(file))
+	if err != nil {
+		return nil, err
+	}
+	options := machine.Options{Folder: k.Folder, Disks: disks, Beside: beside, Kernel: o.kernel, Lab: a.texts[file], File: file,
+		Profiles: p.Lab.Profiles, Only: o.only, ApplianceOnly: o.appliances, Reference: o.reference, Capture: k.Capture, CaptureSize: k.CaptureSize,
+		Servers: o.servers, Join: o.join, Progress: func(text string) { tell(supervise.Report{Progress: text}) }}
+	return func(ctx context.Context, _ func(host.Change) error) (supervise.Made, error) {
+		if options.Program, err = exec.LookPath(qemu); err != nil {
+			return nil, missing{fmt.Errorf("%s is not on this machine (on Debian: the package qemu-system-x86): %w", qemu, err)}
+		}
+		options.Accelerated = o.accel == "yes" || o.accel == "auto" && accelerates()
+		l, err := machine.Up(ctx, p, options)
+		if err != nil {
+			return nil, err
+		}
+		return l, nil
+	}, nil
+}
+
+// accelerates tells whether this machine's processor can do the work of a virtual one.
+func accelerates() bool {
+	var r survey.Report
+	r.Accelerate()
+	return r.Accelerated == survey.Yes
+}
+
+// operate has something done with a machine of a lab that runs.
+func (a *app) operate(named string, o supervise.Operation) (string, error) {
+	l, err := a.find(named)
+	if err != nil {
+		return "", err
+	}
+	c, err := a.dial(l)
+	if err != nil {
+		return "", err
+	}
+	defer c.Hang()
+	said, err := c.Operate(a.ctx, o)
+	switch {
+	case a.ctx.Err() != nil:
+		return "", a.ctx.Err()
+	case err != nil:
+		return "", failure{exitUsage, err.Error(), ""}
+	}
+	return said, nil
+}
+
+// atConsole joins the terminal to a machine's serial line.
+func (a *app) atConsole(named, machine string) error {
+	if in := int(os.Stdin.Fd()); term.IsTerminal(in) {
+		a.note("Ctrl-^ leaves the console of " + machine + "; the machine goes on.")
+		was, err := term.MakeRaw(in)
+		if err != nil {
+			return err
+		}
+		defer func() { _ = term.Restore(in, was) }()
+	}
+	_, err := a.operate(named, supervise.Operation{Verb: "console", Machine: machine, Files: []*os.File{os.Stdin, os.Stdout}})
+	return err
+}
+
+// savePicture writes what a machine's screen shows to a file.
+func (a *app) savePicture(named, machine, to string, replace bool) error {
+	target, err := wholefile.Create(to, wholefile.Options{Replace: replace})
+	if err != nil {
+		return failure{exitUsage, err.Error(), ""}
+	}
+	a.onInterrupt(target.Abort)
+	defer target.Abort()
+	if _, err := a.operate(named, supervise.Operation{Verb: "picture", Machine: machine, Files: []*os.File{target.Inner()}}); err != nil {
+		return err
+	}
+	return target.Commit()
+}
