@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 
 	"golang.org/x/term"
 
@@ -33,6 +34,21 @@ func diskFolder(lab string) (string, error) {
 		return "", fmt.Errorf("no place for disks: %w", err)
 	}
 	return filepath.Join(home, ".local", "share", "openbastion", "disks", lab), nil
+}
+
+// kernelOf gives the kernel of reference machines: what the user named, or the last of the
+// packages in the folder of what may be fetched again; empty for this machine's own.
+func kernelOf(named string) string {
+	cache, err := os.UserCacheDir()
+	if named != "" || err != nil {
+		return named
+	}
+	packages, _ := filepath.Glob(filepath.Join(cache, "openbastion", "linux-image-*.deb"))
+	if len(packages) == 0 {
+		return ""
+	}
+	slices.Sort(packages)
+	return packages[len(packages)-1]
 }
 
 // keptDisks says where the disks of a lab that has ended are kept, or takes them away.
@@ -67,7 +83,7 @@ func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.
 	if err != nil {
 		return nil, err
 	}
-	options := machine.Options{Folder: k.Folder, Disks: disks, Beside: beside, Kernel: o.kernel, Lab: a.texts[file], File: file,
+	options := machine.Options{Folder: k.Folder, Disks: disks, Beside: beside, Kernel: kernelOf(o.kernel), Lab: a.texts[file], File: file,
 		Profiles: p.Lab.Profiles, Only: o.only, ApplianceOnly: o.appliances, Reference: o.reference, Capture: k.Capture, CaptureSize: k.CaptureSize,
 		Servers: o.servers, Join: o.join, Progress: func(text string) { tell(supervise.Report{Progress: text}) }}
 	return func(ctx context.Context, _ func(host.Change) error) (supervise.Made, error) {

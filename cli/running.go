@@ -39,7 +39,8 @@ const (
 func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 	c.Flags().StringVar(&o.stage, "on", onKernel, "where it runs: kernel, in network namespaces of this machine, or machines, as virtual machines under QEMU")
 	c.Flags().StringVar(&o.kernel, "kernel", "",
-		"on machines: the Linux kernel of reference machines, as a Debian package or a folder with boot and lib/modules; else this machine's own")
+		"on machines: the Linux kernel of reference machines, as a Debian package or a folder with boot and lib/modules; "+
+			"else a package in the cache folder openbastion, else this machine's own")
 	c.Flags().StringArrayVar(&o.only, "only", nil,
 		"on machines: only this machine becomes a virtual one, the rest is simulated; may be said again")
 	c.Flags().BoolVar(&o.appliances, "appliance-only", false, "on machines: no guest is started, as while an appliance is installed")

@@ -279,43 +279,49 @@ func (l *Lab) start() {
 	if l.started {
 		return
 	}
-	l.started = true
-	lead := func(s *station) {
-		for _, p := range s.node.Ports() {
-			s.node.StartSix(l.world.now, p)
-			if p.Client != nil && p.Up() {
-				s.node.StartLease(l.world.now, p)
-			}
-			if p.Dial != nil && p.Up() {
-				s.node.StartSession(l.world.now, p)
-			}
-		}
-		l.world.pump(s)
-	}
-	if l.host != nil {
-		lead(l.host)
-	}
-	for _, s := range l.plan.Segments {
-		if a := l.announcers[s]; a != nil {
-			lead(a)
-		}
-	}
-	if len(l.announcers) > 0 {
-		lead(l.buoy)
-	}
-	for _, m := range l.plan.Appliances() {
-		if s := l.members[m]; !s.real {
-			lead(s)
-		}
-	}
-	l.world.run(10 * time.Second)
+	l.startBeyond()
 	for _, m := range l.plan.Guests() {
-		if s := l.members[m]; !s.real {
-			lead(s)
-		}
+		l.lead(l.members[m])
 		l.world.run(l.world.now + time.Millisecond)
 	}
 	l.world.run(l.world.now + 40*time.Second)
+}
+
+// lead has a station ask for what it is to be given; a real one does so by itself.
+func (l *Lab) lead(s *station) {
+	if s.real {
+		return
+	}
+	for _, p := range s.node.Ports() {
+		s.node.StartSix(l.world.now, p)
+		if p.Client != nil && p.Up() {
+			s.node.StartLease(l.world.now, p)
+		}
+		if p.Dial != nil && p.Up() {
+			s.node.StartSession(l.world.now, p)
+		}
+	}
+	l.world.pump(s)
+}
+
+// startBeyond switches on all but the guests.
+func (l *Lab) startBeyond() {
+	l.started = true
+	if l.host != nil {
+		l.lead(l.host)
+	}
+	for _, s := range l.plan.Segments {
+		if a := l.announcers[s]; a != nil {
+			l.lead(a)
+		}
+	}
+	if len(l.announcers) > 0 {
+		l.lead(l.buoy)
+	}
+	for _, m := range l.plan.Appliances() {
+		l.lead(l.members[m])
+	}
+	l.world.run(10 * time.Second)
 }
 
 // portOf gives the node's port of a plan's adapter.

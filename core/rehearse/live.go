@@ -166,10 +166,50 @@ func (v *Live) BehindRouters() map[netip.Prefix]netip.Addr {
 }
 
 // Start lets the simulated part of the lab come up, in no time; the clock of what
-// is real begins with it.
+// is real begins with it. Where an appliance is real, which is not up yet, its guests
+// wait for StartGuests.
 func (v *Live) Start() {
-	v.Lab.start()
+	if slices.ContainsFunc(v.plan.Appliances(), v.Real) {
+		v.startBeyond()
+	} else {
+		v.Lab.start()
+	}
 	v.began = v.world.now
+}
+
+// StartGuests has the simulated guests ask for what they are to be given, where they have
+// waited for an appliance.
+func (v *Live) StartGuests() {
+	for _, m := range v.plan.Guests() {
+		if s := v.members[m]; !s.real && slices.ContainsFunc(v.plan.Appliances(), v.Real) {
+			v.lead(s)
+		}
+	}
+}
+
+// Settled tells whether the simulated guests have the leases that are handed out to them.
+func (v *Live) Settled() bool {
+	for _, m := range v.plan.Guests() {
+		if v.Real(m) {
+			continue
+		}
+		for _, a := range m.Adapters {
+			_, port := v.portOf(a)
+			if by, _ := a.Segment.LeaseService(); by != nil && a.Plugged && port.Client != nil && !port.Address.IsValid() {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// Addresses gives what a simulated adapter has: its IPv4 address, and its IPv6 addresses.
+func (v *Live) Addresses(a *plan.Adapter) (four netip.Prefix, gateway netip.Addr, six []netip.Prefix) {
+	_, port := v.portOf(a)
+	if port.IPv6 != nil {
+		six = slices.Clone(port.IPv6.Addresses)
+	}
+	return port.Address, port.Gateway, six
 }
 
 // Real tells whether a machine is.

@@ -101,8 +101,8 @@ func TestPatience(t *testing.T) {
 		segment string
 		want    time.Duration
 	}{
-		{"{reach: upstream}", served}, {"{reach: upstream, leases: none}", unserved}, {"{reach: host}", unserved}, {"{reach: host, leases: host}", served}, {"{reach: isolated}", unserved},
-		{"{reach: isolated, leases: upstream}", served}, {"{reach: host, leases: none}", unserved},
+		{"{reach: upstream}", Served}, {"{reach: upstream, leases: none}", unserved}, {"{reach: host}", unserved}, {"{reach: host, leases: host}", Served}, {"{reach: isolated}", unserved},
+		{"{reach: isolated, leases: upstream}", Served}, {"{reach: host, leases: none}", unserved},
 	} {
 		p := planned(t, "bastion: 1\nlab: x\nsegments:\n  s: "+c.segment+"\nguests:\n  heron: s\n")
 		assert.Equal(t, c.want, Patience(p.Machine("heron").Adapters[0]), c.segment)

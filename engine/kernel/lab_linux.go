@@ -273,6 +273,7 @@ func (l *Lab) run(ctx context.Context) error {
 		l.stacks.start(m)
 	}
 	l.stacks.settled(l.plan.Appliances())
+	l.switches.Do(l.ctx, func(time.Duration) { l.live.StartGuests() })
 	for _, m := range l.plan.Guests() {
 		l.stacks.start(m)
 	}

@@ -143,7 +143,7 @@ func (l *Stacks) Forget(m *plan.Machine) {
 // them out, long enough for one who was offered a taken address to ask again (RFC 2131,
 // section 3.1, has it wait ten seconds); elsewhere, long enough for somebody unplanned.
 const (
-	served   = 14 * time.Second
+	Served   = 14 * time.Second
 	unserved = time.Second
 )
 
@@ -173,7 +173,7 @@ func Patience(a *plan.Adapter) time.Duration {
 	_, planned := s.LeaseService()
 	above := s.Reach != lab.Isolated && s.Reach != lab.Host && s.Lab.Leases == ""
 	if planned != nil || above || s.Lab.Leases == "upstream" || s.Lab.Leases == "host" {
-		return served
+		return Served
 	}
 	return unserved
 }

@@ -29,14 +29,17 @@ const maxFlows = 500
 func (l *Lab) Status() status.Lab {
 	s := l.stacks.Status()
 	s.Machines = nil
-	for _, m := range l.plan.Machines {
-		one := stage.Simulated(m)
-		if l.stacks.Has(m) {
-			one = l.stacks.machineStatus(m)
+	l.switches.Do(l.ctx, func(time.Duration) {
+		for _, m := range l.plan.Machines {
+			s.Machines = append(s.Machines, stage.Simulated(m, l.live))
 		}
-		s.Machines = append(s.Machines, one)
+		s.Leases = append(s.Leases, stage.SimulatedLeases(l.plan, l.live)...)
+	})
+	for i, m := range l.plan.Machines {
+		if l.stacks.Has(m) && i < len(s.Machines) {
+			s.Machines[i] = l.stacks.machineStatus(m)
+		}
 	}
-	l.switches.Do(l.ctx, func(time.Duration) { s.Leases = append(s.Leases, stage.SimulatedLeases(l.plan, l.live)...) })
 	s.Segments, s.Escapes = l.watch.Seen()
 	return s
 }
@@ -63,7 +66,7 @@ func (l *Stacks) Status() (s status.Lab) {
 }
 
 func (l *Stacks) machineStatus(m *plan.Machine) status.Machine {
-	x, out := l.machines[m], stage.Simulated(m)
+	x, out := l.machines[m], stage.Planned(m)
 	out.How = "kernel"
 	for i, a := range m.Adapters {
 		if x.foreign() {

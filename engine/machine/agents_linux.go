@@ -31,6 +31,10 @@ func (l *agents) Ask(ctx context.Context, w claims.Witness, list []stage.Request
 		ref, _ := stage.Subject(r.Question.Ask)
 		a, _ := ref.In(l.plan)
 		x := l.lab().of(a.Machine)
+		if word, _ := x.state(); word != running {
+			tell(claims.Answer{ID: r.Question.ID, Missing: a.Machine.Name + " is " + word})
+			continue
+		}
 		by[x] = append(by[x], r)
 	}
 	var mu sync.Mutex
@@ -77,7 +81,7 @@ func (l *agents) Introduce(on bool) error {
 	var errs []error
 	var all sync.WaitGroup
 	for _, x := range l.lab().all() {
-		if !x.reference || x.plan.Guest == nil {
+		if !x.answers() || x.plan.Guest == nil {
 			continue
 		}
 		all.Go(func() {
@@ -95,7 +99,7 @@ func (l *agents) Introduce(on bool) error {
 // Forget has a machine ask its neighbors afresh, and lets the lab go on until it does.
 func (l *agents) Forget(m *plan.Machine) {
 	x := l.lab().of(m)
-	if x == nil || !x.reference {
+	if x == nil || !x.answers() {
 		return
 	}
 	ctx, cancel := context.WithTimeout(l.ctx, forgetTime)

@@ -17,6 +17,7 @@ import (
 	"openbastion/core/rehearse"
 	"openbastion/core/status"
 	"openbastion/engine/drive"
+	"openbastion/engine/kernel"
 	"openbastion/engine/machine/agent"
 	"openbastion/engine/machine/boot"
 	"openbastion/engine/stage"
@@ -240,8 +241,18 @@ func (l *Lab) start(ctx context.Context, list []*plan.Machine, setups map[*plan.
 		if err := l.startAll(ctx, tier, setups); err != nil {
 			return err
 		}
+		if !guests {
+			l.loop.Do(l.ctx, func(time.Duration) { l.live.StartGuests() })
+		}
 	}
-	return nil
+	for began := time.Now(); time.Since(began) < kernel.Served && ctx.Err() == nil; pause(ctx, 10*time.Millisecond) {
+		settled := false
+		l.loop.Do(l.ctx, func(time.Duration) { settled = l.live.Settled() })
+		if settled {
+			return nil
+		}
+	}
+	return ctx.Err()
 }
 
 func (l *Lab) startAll(ctx context.Context, list []*plan.Machine, setups map[*plan.Machine]Setup) error {
@@ -365,29 +376,35 @@ func (l *Lab) Status() (s status.Lab) {
 	told := make([]status.Lab, len(l.plan.Machines))
 	var all sync.WaitGroup
 	for i, m := range l.plan.Machines {
-		if x := l.of(m); x != nil && x.reference {
+		if x := l.of(m); x != nil && x.answers() {
 			all.Go(func() { told[i], _ = x.agent.Status(ctx) }) // who does not answer shows in its state
 		}
 	}
 	all.Wait()
+	rows := make([]status.Machine, len(l.plan.Machines))
+	var leases []status.Lease
+	l.loop.Do(l.ctx, func(time.Duration) {
+		for i, m := range l.plan.Machines {
+			rows[i] = stage.Simulated(m, l.live)
+		}
+		leases = stage.SimulatedLeases(l.plan, l.live)
+	})
 	for i, m := range l.plan.Machines {
-		one := stage.Simulated(m)
 		if list := told[i].Machines; len(list) == 1 {
-			one = list[0]
+			rows[i] = list[0]
 		}
 		if x := l.of(m); x != nil {
 			word, why := x.state()
-			if one.How = word; why != "" {
+			if rows[i].How = word; why != "" {
 				s.Notes = append(s.Notes, why)
 			}
 		}
-		s.Machines = append(s.Machines, one)
 		s.Leases = append(s.Leases, told[i].Leases...)
 		s.Rules = append(s.Rules, told[i].Rules...)
 		s.Flows = append(s.Flows, told[i].Flows...)
 		s.Log = append(s.Log, told[i].Log...)
 	}
-	l.loop.Do(l.ctx, func(time.Duration) { s.Leases = append(s.Leases, stage.SimulatedLeases(l.plan, l.live)...) })
+	s.Machines, s.Leases = rows, append(s.Leases, leases...)
 	s.Segments, s.Escapes = l.watch.Seen()
 	return s
 }

@@ -192,11 +192,14 @@ func (l *Lab) Power(ctx context.Context, machine string, on bool) error {
 		}
 		return nil
 	}
+	if x.reference {
+		x.agent.Restarted()
+	}
 	x.on()
-	if err := x.control.Do(ctx, "system_reset", nil, nil); err != nil {
+	if err := errors.Join(x.reset(ctx), x.resume(ctx)); err != nil {
 		return fmt.Errorf("%s: %w", machine, err)
 	}
-	return x.control.Do(ctx, "cont", nil, nil)
+	return x.wait(ctx, readyTime)
 }
 
 // Operate does what a client of the lab's process wants done with a machine.

@@ -57,6 +57,11 @@ func (l *Lab) Back(ctx context.Context, name string) error {
 	}
 	off := l.snapshots[at].off
 	return l.still(ctx, func(x *vm) bool { return !off[x] }, func(x *vm) error {
+		if word, _ := x.state(); word != running { // what has ended takes nothing before it was reset
+			if err := x.reset(ctx); err != nil {
+				return err
+			}
+		}
 		if err := x.snapshotJob(ctx, "snapshot-load", name); err != nil {
 			return err
 		}
@@ -100,7 +105,7 @@ func (l *Lab) still(ctx context.Context, goesOn func(*vm) bool, do func(*vm) err
 		if !goesOn(x) {
 			return nil
 		}
-		return x.control.Do(context.WithoutCancel(ctx), "cont", nil, nil)
+		return x.resume(ctx)
 	}))
 }
 

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -242,6 +243,60 @@ func (x *vm) state() (word, why string) {
 	}
 	return running, ""
 }
+
+// answers tells a reference machine that runs.
+func (x *vm) answers() bool {
+	word, _ := x.state()
+	return x.reference && word == running
+}
+
+// resume lets a machine go on; after a reset, once that is done.
+func (x *vm) resume(ctx context.Context) (err error) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), resumeTime)
+	defer cancel()
+	for {
+		e := x.control.Do(ctx, "cont", nil, nil)
+		if e == nil || ctx.Err() != nil {
+			if e == nil {
+				return nil
+			}
+			return cmp.Or(err, e)
+		}
+		err = e
+		pause(ctx, 10*time.Millisecond)
+	}
+}
+
+// reset puts a machine that has ended back to where it was before it was started. QEMU
+// takes a reset of a reference machine for its end but when it is told otherwise.
+func (x *vm) reset(ctx context.Context) error {
+	for _, c := range []struct {
+		name string
+		args any
+	}{{"set-action", map[string]string{"reboot": "reset"}}, {"system_reset", nil}} {
+		if err := x.control.Do(ctx, c.name, c.args, nil); err != nil {
+			return err
+		}
+	}
+	for began := time.Now(); time.Since(began) < resumeTime; pause(ctx, 10*time.Millisecond) {
+		var now struct {
+			Status string `json:"status"`
+		}
+		if err := x.control.Do(ctx, "query-status", nil, &now); err != nil {
+			return err
+		}
+		if now.Status == "prelaunch" || now.Status == "paused" || now.Status == "running" {
+			break
+		}
+	}
+	if !x.reference {
+		return nil
+	}
+	return x.control.Do(ctx, "set-action", map[string]string{"reboot": "shutdown"}, nil)
+}
+
+// resumeTime is how long a machine may take to go on.
+const resumeTime = 3 * time.Second
 
 // wait waits until a machine is ready: a reference machine when it has come by its leases,
 // any other as soon as it runs.

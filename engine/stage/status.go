@@ -11,9 +11,8 @@ import (
 	"openbastion/core/status"
 )
 
-// Simulated tells how a machine is that is not real: switched off, or simulated. Its
-// adapters are as planned, without addresses.
-func Simulated(m *plan.Machine) status.Machine {
+// Planned tells how a machine is planned: its adapters without addresses.
+func Planned(m *plan.Machine) status.Machine {
 	out := status.Machine{Name: m.Name, Kind: "guest", How: "simulated", Adapters: []status.Adapter{}}
 	if m.Appliance != nil {
 		out.Kind = "appliance"
@@ -46,6 +45,21 @@ func Leases(p *plan.Plan, now time.Duration, segment, server string, from *lease
 	for _, h := range list {
 		out = append(out, status.Lease{Segment: segment, Server: server, Address: h.Address, MAC: h.Card, Hostname: named[h.Card],
 			Until: time.Now().Add(h.Until - now).Round(time.Second)})
+	}
+	return out
+}
+
+// Simulated tells how a machine is that is not real. It is called from the loop of those.
+func Simulated(m *plan.Machine, v *rehearse.Live) status.Machine {
+	out := Planned(m)
+	if m.Off {
+		return out
+	}
+	for i, a := range m.Adapters {
+		s := &out.Adapters[i]
+		var six []netip.Prefix
+		s.Address, s.Gateway, six = v.Addresses(a)
+		s.IPv6 = append(s.IPv6, six...)
 	}
 	return out
 }

@@ -92,7 +92,18 @@ func closeOnce(c chan struct{}) {
 func (c *Client) Hello() <-chan struct{} { return c.hello }
 
 // Ready is closed when the machine has come by its leases, or waited long enough for them.
-func (c *Client) Ready() <-chan struct{} { return c.ready }
+func (c *Client) Ready() <-chan struct{} {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.ready
+}
+
+// Restarted says that the machine starts anew: it is not ready, and has no addresses.
+func (c *Client) Restarted() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.ready, c.addresses = make(chan struct{}), nil
+}
 
 // Gone is closed when nothing comes from the machine any more.
 func (c *Client) Gone() <-chan struct{} { return c.gone }
