@@ -11,18 +11,20 @@ for pair in tshark:tshark ip:iproute2 gcc:gcc genisoimage:genisoimage xorriso:xo
 	7z:p7zip-full cpio:cpio mksquashfs:squashfs-tools mkfs.btrfs:btrfs-progs mkfs.xfs:xfsprogs mkfs.ntfs:ntfs-3g openssl:openssl \
 	dhclient:isc-dhcp-client dhcpcd:dhcpcd-base dnsmasq:dnsmasq-base nmap:nmap dnsperf:dnsperf iperf3:iperf3 \
 	udhcpc:udhcpc ping:iputils-ping dig:bind9-dnsutils curl:curl nft:nftables xmllint:libxml2-utils dot:graphviz named-checkzone:bind9-utils \
-	qemu-system-x86_64:qemu-system-x86; do
+	qemu-system-x86_64:qemu-system-x86 depmod:kmod; do
 	command -v "${pair%%:*}" >/dev/null 2>&1 || [ -e "${pair%%:*}" ] || want="$want ${pair##*:}"
 done
-# The kernel of reference machines: a package that is looked into, and not installed.
+# The kernel of reference machines, and parts of a router: packages that are looked into, and
+# not installed.
 kernel() {
 	folder=${XDG_CACHE_HOME:-$HOME/.cache}/openbastion
-	ls "$folder"/linux-image-*.deb >/dev/null 2>&1 && return
 	command -v apt-get >/dev/null 2>&1 || return 0
 	mkdir -p "$folder"
-	name=$(apt-cache depends linux-image-cloud-amd64 2>/dev/null | sed -n 's/.*Depends: //p' | head -n 1)
-	(cd "$folder" && apt-get download -q "${name:-linux-image-cloud-amd64}" >/dev/null 2>&1) ||
-		echo "no kernel package could be fetched; tests of virtual machines are skipped"
+	kernel=$(apt-cache depends linux-image-cloud-amd64 2>/dev/null | sed -n 's/.*Depends: //p' | head -n 1)
+	for name in "${kernel:-linux-image-cloud-amd64}" busybox-static isc-dhcp-server; do
+		ls "$folder/$name"_*.deb >/dev/null 2>&1 || (cd "$folder" && apt-get download -q "$name" >/dev/null 2>&1) ||
+			echo "the package $name could not be fetched; tests of virtual machines that need it are skipped"
+	done
 }
 [ -n "$want" ] || { kernel; exit 0; }
 if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then

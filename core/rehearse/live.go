@@ -39,6 +39,7 @@ type Live struct {
 	joined []*station    // where the lab goes on to real networks; numbered after all adapters
 	out    []node.Emission
 	places map[place]int
+	asks   map[*node.Port]*lease.Client // of ports of real machines, for who stands in their place
 }
 
 // place is an adapter's tag on a station's link.
@@ -77,7 +78,7 @@ func NewLive(p *plan.Plan, real func(*plan.Machine) bool) *Live { return newLive
 func NewTrunked(p *plan.Plan, real func(*plan.Machine) bool) *Live { return newLive(p, real, true) }
 
 func newLive(p *plan.Plan, real func(*plan.Machine) bool, trunked bool) *Live {
-	v := &Live{Lab: New(p), places: map[place]int{}}
+	v := &Live{Lab: New(p), places: map[place]int{}, asks: map[*node.Port]*lease.Client{}}
 	v.timing = realish
 	v.world.Budget = math.MaxInt
 	v.world.live = v
@@ -88,6 +89,7 @@ func newLive(p *plan.Plan, real func(*plan.Machine) bool, trunked bool) *Live {
 		s := v.members[m]
 		s.real = true
 		for _, port := range s.node.Ports() {
+			v.asks[port] = port.Client
 			port.Client, port.Server = nil, nil
 		}
 		for _, a := range m.Adapters {
@@ -249,6 +251,11 @@ func (v *Live) Receive(now time.Duration, number int, frame []byte) {
 	v.world.transmit(s, a.Number, frame)
 }
 
+// Say has a simulated machine send a frame, untagged, by an adapter.
+func (v *Live) Say(a *plan.Adapter, frame []byte) {
+	v.world.transmit(v.members[a.Machine], a.Number, slices.Clone(frame))
+}
+
 // arrive is what a real machine is sent.
 func (v *Live) arrive(e *end, p *packet.Packet) {
 	s := e.station
@@ -301,6 +308,25 @@ func (v *Live) replaced(s *station) (back func()) {
 		v.world.settle(v.timing.settle) // what is still on its way is for who stood there
 		s.real = true
 		v.world.run(v.world.now + v.timing.link)
+	}
+}
+
+// StandIn puts a simulated machine, as planned, in a real one's place, or takes it away
+// again: for what a real one is to be asked that answers no questions. The real one hears
+// and says nothing meanwhile.
+func (v *Live) StandIn(m *plan.Machine, in bool) {
+	s := v.members[m]
+	if s.real == !in {
+		return
+	}
+	s.real = !in
+	for _, port := range s.node.Ports() {
+		if port.Client = nil; in && v.asks[port] != nil {
+			port.Client = &lease.Client{MAC: v.asks[port].MAC, Hostname: v.asks[port].Hostname}
+		}
+	}
+	if in {
+		v.lead(s)
 	}
 }
 

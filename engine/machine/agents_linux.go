@@ -58,9 +58,16 @@ func (l *agents) Ask(ctx context.Context, w claims.Witness, list []stage.Request
 	}
 }
 
-// Addresses gives what an adapter had when its machine said so last.
+// Addresses gives what an adapter had when its machine said so last; of a machine that says
+// nothing, what was seen at the switch.
 func (l *agents) Addresses(a *plan.Adapter) (netip.Prefix, []netip.Prefix) {
 	x := l.lab().of(a.Machine)
+	if x == nil {
+		return netip.Prefix{}, nil
+	}
+	if !x.reference {
+		return l.heard.address(a), nil
+	}
 	list := x.agent.Addresses()
 	for i, own := range a.Machine.Adapters {
 		if own == a && i < len(list) {
@@ -73,7 +80,8 @@ func (l *agents) Addresses(a *plan.Adapter) (netip.Prefix, []netip.Prefix) {
 // orderTime is how long a machine may take to do what it is told.
 const orderTime = 20 * time.Second
 
-// Introduce has guests say on every port who they are, or no more.
+// Introduce has guests say on every port who they are, or no more. Who runs a system of its
+// own cannot: the program stands in its place meanwhile.
 func (l *agents) Introduce(on bool) error {
 	ctx, cancel := context.WithTimeout(l.ctx, orderTime)
 	defer cancel()
@@ -81,20 +89,29 @@ func (l *agents) Introduce(on bool) error {
 	var errs []error
 	var all sync.WaitGroup
 	for _, x := range l.lab().all() {
-		if !x.answers() || x.plan.Guest == nil {
-			continue
+		switch {
+		case x.plan.Guest == nil:
+		case !x.reference:
+			l.loop.Do(l.ctx, func(time.Duration) { l.live.StandIn(x.plan, on) })
+		case x.answers():
+			all.Go(func() {
+				if err := x.agent.Introduce(ctx, on); err != nil {
+					mu.Lock()
+					defer mu.Unlock()
+					errs = append(errs, fmt.Errorf("%s: %w", x.plan.Name, err))
+				}
+			})
 		}
-		all.Go(func() {
-			if err := x.agent.Introduce(ctx, on); err != nil {
-				mu.Lock()
-				defer mu.Unlock()
-				errs = append(errs, fmt.Errorf("%s: %w", x.plan.Name, err))
-			}
-		})
 	}
 	all.Wait()
+	if on {
+		l.lab().settle(ctx, standInTime)
+	}
 	return errors.Join(errs...)
 }
+
+// standInTime is how long who stands in a machine's place may take to come by its lease.
+const standInTime = 5 * time.Second
 
 // Forget has a machine ask its neighbors afresh, and lets the lab go on until it does.
 func (l *agents) Forget(m *plan.Machine) {

@@ -63,6 +63,7 @@ type Lab struct {
 	kernel   string // of reference machines: the file
 	initial  string // their initial file system
 	watch    *stage.Watch
+	heard    *heard
 	captures *stage.Captures
 	ctx      context.Context
 	cancel   context.CancelFunc
@@ -169,7 +170,8 @@ func (l *Lab) tell(format string, args ...any) {
 func (l *Lab) record() (err error) {
 	w := l.live.World()
 	l.watch = stage.NewWatch(l.plan, w.Segments)
-	recorders := rehearse.Recorders{l.watch}
+	l.heard = newHeard(l.plan)
+	recorders := rehearse.Recorders{l.watch, l.heard}
 	if o := l.options; o.Capture != "" {
 		if l.captures, err = stage.NewCaptures(o.Capture, o.CaptureSize, w.Segments, l.plan); err != nil {
 			return err
@@ -242,17 +244,25 @@ func (l *Lab) start(ctx context.Context, list []*plan.Machine, setups map[*plan.
 			return err
 		}
 		if !guests {
+			if err := l.awaitForeign(ctx, tier); err != nil {
+				return err
+			}
 			l.loop.Do(l.ctx, func(time.Duration) { l.live.StartGuests() })
 		}
 	}
-	for began := time.Now(); time.Since(began) < kernel.Served && ctx.Err() == nil; pause(ctx, 10*time.Millisecond) {
+	l.settle(ctx, kernel.Served)
+	return ctx.Err()
+}
+
+// settle waits, for so long at most, until the simulated guests have their leases.
+func (l *Lab) settle(ctx context.Context, most time.Duration) {
+	for began := time.Now(); time.Since(began) < most && ctx.Err() == nil; pause(ctx, 10*time.Millisecond) {
 		settled := false
 		l.loop.Do(l.ctx, func(time.Duration) { settled = l.live.Settled() })
 		if settled {
-			return nil
+			return
 		}
 	}
-	return ctx.Err()
 }
 
 func (l *Lab) startAll(ctx context.Context, list []*plan.Machine, setups map[*plan.Machine]Setup) error {
@@ -289,13 +299,18 @@ func (l *Lab) startOne(ctx context.Context, m *plan.Machine, s Setup) error {
 			}
 		}
 	}
+	if !x.reference && m.Guest != nil {
+		l.note(m.Name + " runs a system of its own: what is asked of it is asked in its place, by the program")
+	}
 	if x.reference {
 		l.tell("%s: waiting for its system, and for its addresses", m.Name)
 	}
 	if err := x.wait(ctx, readyTime); err != nil {
 		return err
 	}
-	l.tell("%s: ready after %s", m.Name, time.Since(x.began).Round(100*time.Millisecond))
+	if x.reference {
+		l.tell("%s: ready after %s", m.Name, time.Since(x.began).Round(100*time.Millisecond))
+	}
 	return nil
 }
 
@@ -394,6 +409,11 @@ func (l *Lab) Status() (s status.Lab) {
 			rows[i] = list[0]
 		}
 		if x := l.of(m); x != nil {
+			if !x.reference {
+				for j, a := range m.Adapters {
+					rows[i].Adapters[j].Address = l.heard.address(a)
+				}
+			}
 			word, why := x.state()
 			if rows[i].How = word; why != "" {
 				s.Notes = append(s.Notes, why)

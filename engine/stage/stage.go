@@ -32,11 +32,11 @@ type Request struct {
 
 // Machines are the real machines of a lab.
 type Machines interface {
-	// Has tells whether a machine is one of them.
+	// Has tells whether a machine is one of them that is asked.
 	Has(m *plan.Machine) bool
 	// Ask puts questions to them, and gives what tells the answers that take long.
 	Ask(ctx context.Context, w claims.Witness, list []Request, tell func(claims.Answer)) (late func(tell func(claims.Answer)))
-	// Addresses gives what an adapter of one has now. It does not wait.
+	// Addresses gives what an adapter of a real machine has now, asked or not. It does not wait.
 	Addresses(a *plan.Adapter) (four netip.Prefix, six []netip.Prefix)
 	// Introduce has guests say on every port who they are, or no more.
 	Introduce(on bool) error
@@ -120,7 +120,7 @@ func (s *Stage) plug(ctx context.Context, c claims.Condition) error {
 // have. It is called from the loop.
 func (s *Stage) tellAddresses() {
 	for _, m := range s.Plan.Machines {
-		if !s.Machines.Has(m) {
+		if !s.Live.Real(m) {
 			continue
 		}
 		for _, a := range m.Adapters {
