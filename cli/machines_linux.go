@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -83,7 +84,15 @@ func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.
 	if err != nil {
 		return nil, err
 	}
-	options := machine.Options{Folder: k.Folder, Disks: disks, Beside: beside, Kernel: kernelOf(o.kernel), Lab: a.texts[file], File: file,
+	var allow []netip.Prefix
+	for _, text := range o.allow {
+		at, err := netip.ParsePrefix(text)
+		if err != nil {
+			return nil, usage("--join-only is a network, as 192.0.2.0/24, not %q", text)
+		}
+		allow = append(allow, at)
+	}
+	options := machine.Options{Allow: allow, Folder: k.Folder, Disks: disks, Beside: beside, Kernel: kernelOf(o.kernel), Lab: a.texts[file], File: file,
 		Profiles: p.Lab.Profiles, Only: o.only, ApplianceOnly: o.appliances, Reference: o.reference, Capture: k.Capture, CaptureSize: k.CaptureSize,
 		Servers: o.servers, Join: o.join, Progress: func(text string) { tell(supervise.Report{Progress: text}) }}
 	return func(ctx context.Context, _ func(host.Change) error) (supervise.Made, error) {

@@ -28,6 +28,7 @@ type startOptions struct {
 	appliances bool
 	reference  bool
 	accel      string
+	allow      []string
 }
 
 // The stages that a lab runs on.
@@ -45,6 +46,8 @@ func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 		"on machines: only this machine becomes a virtual one, the rest is simulated; may be said again")
 	c.Flags().BoolVar(&o.appliances, "appliance-only", false, "on machines: no guest is started, as while an appliance is installed")
 	c.Flags().BoolVar(&o.reference, "reference", false, "on machines: reference machines also where the lab names an image")
+	c.Flags().StringArrayVar(&o.allow, "join-only", nil,
+		"on machines, with --join: nothing but this network is let out to, as 192.0.2.0/24; may be said again")
 	c.Flags().StringVar(&o.accel, "accelerate", "auto", "on machines: auto, yes or no: whether the processor does the work, where it can")
 	c.Flags().BoolVar(&o.asUser, "as-user", false, "without root: inside a user namespace of its own, where the system allows that")
 	c.Flags().BoolVar(&o.join, "join", false, "join the lab to this machine's own network, as its upstream segments say")
@@ -71,7 +74,9 @@ network is touched, but with --join. That does as each upstream segment says: "j
 bridged" puts it on its uplink by a socket, and changes nothing of that adapter; "join:
 nat" lets it out by translation, for which a device, a table of the packet filter and,
 where it was off, forwarding are added, written down before they are made, and taken
-back on stop.
+back on stop. On machines a lab that is joined is let out by this machine's ordinary
+sockets, whatever its segments say: nothing of this machine changes, it is itself never
+reached, and what leaves is counted by source.
 
 A command for an appliance finds its devices up and without addresses, and their names
 in BASTION_ and the port's name (BASTION_WAN); it may end when all is set up, or stay
@@ -102,6 +107,8 @@ func (o startOptions) check() error {
 		return usage("--on is kernel or machines, not %q", o.stage)
 	case !oneOf(o.accel, "auto", "yes", "no"):
 		return usage("--accelerate is auto, yes or no, not %q", o.accel)
+	case len(o.allow) > 0 && (!o.join || o.stage == onKernel):
+		return usage("--join-only is for --join, on machines")
 	case o.stage == onKernel && (o.kernel != "" || len(o.only) > 0 || o.appliances || o.reference):
 		return usage("--kernel, --only, --appliance-only and --reference are for --on machines")
 	case o.stage == onMachines && (o.asUser || len(o.commands) > 0):

@@ -117,7 +117,8 @@ func (a *app) keepArgs(p *plan.Plan, file string, o startOptions) ([]string, sup
 	if o.kernel != "" {
 		args = append(args, "--kernel", o.kernel)
 	}
-	for name, list := range map[string][]string{"--appliance-command": o.commands, "--add-server": o.servers, "--profile": a.named, "--only": o.only} {
+	for name, list := range map[string][]string{"--appliance-command": o.commands, "--add-server": o.servers, "--profile": a.named, "--only": o.only,
+		"--join-only": o.allow} {
 		for _, v := range list {
 			args = append(args, name, v)
 		}

@@ -118,11 +118,14 @@ func (v *Live) AddServer(s *plan.Segment) {
 
 // JoinOutside has the outside go on to a real network: what is for nobody in the lab's
 // world goes to an adapter that is numbered after all others, to who has the address that
-// it gives there. Names that are not of the lab's own world are asked of resolvers there.
-// It is called before Start.
+// it gives there. Names that are not of the lab's own world are asked of resolvers there; of
+// that one itself, where none are named. It is called before Start.
 func (v *Live) JoinOutside(resolvers []netip.Addr) netip.Prefix {
 	at := netip.PrefixFrom(subnet.Last(v.beyond), v.beyond.Bits())
 	v.goesOn("this machine", v.far, wire.Port{})
+	if len(resolvers) == 0 {
+		resolvers = []netip.Addr{at.Addr()}
+	}
 	for _, s := range v.routers {
 		for _, p := range s.node.Ports() {
 			if v.beyond.Contains(p.Address.Addr()) {

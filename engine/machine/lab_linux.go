@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -21,6 +23,7 @@ import (
 	"openbastion/engine/machine/agent"
 	"openbastion/engine/machine/boot"
 	"openbastion/engine/stage"
+	"openbastion/engine/upstream"
 )
 
 // Options say how a lab is built.
@@ -43,8 +46,11 @@ type Options struct {
 
 	Capture     string // a folder that is there, for a capture of each segment; empty: none
 	CaptureSize int64
-	Join        bool     // the lab goes on to this machine's own network
-	Servers     []string // segments on which somebody unplanned hands out leases too
+	Join        bool           // the lab goes on to what this machine's own sockets reach
+	Allow       []netip.Prefix // what may be reached then; empty: all but this machine
+	// Dial is how that is reached; nil: by this machine's sockets.
+	Dial    func(ctx context.Context, network string, to netip.AddrPort) (net.Conn, error)
+	Servers []string // segments on which somebody unplanned hands out leases too
 
 	Progress func(text string) // told what goes on; nil: nobody is
 }
@@ -65,6 +71,7 @@ type Lab struct {
 	watch    *stage.Watch
 	heard    *heard
 	captures *stage.Captures
+	upstream *upstream.Upstream // nil: the lab is not let out
 	ctx      context.Context
 	cancel   context.CancelFunc
 	ended    sync.WaitGroup
@@ -128,6 +135,11 @@ func (l *Lab) build(ctx context.Context) error {
 	}
 	if err := l.record(); err != nil {
 		return err
+	}
+	if l.options.Join {
+		if err := l.join(); err != nil {
+			return err
+		}
 	}
 	l.live.Start()
 	if err := l.cable(); err != nil {
@@ -374,6 +386,9 @@ func (l *Lab) takeDown() {
 	if l.captures != nil {
 		l.captures.Close()
 	}
+	if l.upstream != nil {
+		l.upstream.Close()
+	}
 	close(l.starter)
 }
 
@@ -381,7 +396,7 @@ func (l *Lab) takeDown() {
 func (l *Lab) Remarks() []string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return append(slices.Clone(l.notes), l.captures.Notes()...)
+	return append(append(slices.Clone(l.notes), l.left()...), l.captures.Notes()...)
 }
 
 // Status tells how the lab is.
