@@ -49,17 +49,19 @@ func differing(t *testing.T, p *plan.Plan) (claimed int, differ []string) {
 	return claimed, differ
 }
 
+// number gives a number of the environment.
+func number(name string, otherwise int) int {
+	if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
+		return n
+	}
+	return otherwise
+}
+
 // The kernel and the rehearsal agree, claim by claim, on labs that nobody thought of
 // (KERNEL of them, from FIRST), and on those whose truth was worked out.
 func TestKernelAndRehearsalAgree(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("needs root for network namespaces")
-	}
-	number := func(name string, otherwise int) int {
-		if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
-			return n
-		}
-		return otherwise
 	}
 	labs := map[string]string{}
 	for seed := number("FIRST", 0); seed < number("FIRST", 0)+number("KERNEL", 4); seed++ {

@@ -27,6 +27,9 @@ func TestScripts(t *testing.T) {
 			if name == "root" {
 				return runtime.GOOS == "linux" && os.Getuid() == 0, nil
 			}
+			if name == "machines" {
+				return insideProgram() != "", nil
+			}
 			return false, fmt.Errorf("there is no condition %q", name)
 		},
 		Setup: func(e *testscript.Env) error {
@@ -43,6 +46,11 @@ func TestScripts(t *testing.T) {
 					_ = c.Run()
 				}
 			})
+			e.Setenv("KERNEL", kernelPackage())
+			if kernelPackage() != "" {
+				e.Setenv("INSIDE", insideProgram())
+			}
+			e.Setenv("XDG_DATA_HOME", filepath.Join(e.WorkDir, "data"))
 			e.Setenv("XDG_CACHE_HOME", filepath.Join(e.WorkDir, ".cache"))
 			for _, j := range walkJobs {
 				if err := j.write(e.WorkDir); err != nil {

@@ -92,7 +92,7 @@ func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.
 		}
 		allow = append(allow, at)
 	}
-	options := machine.Options{Allow: allow, Folder: k.Folder, Disks: disks, Beside: beside, Kernel: kernelOf(o.kernel), Lab: a.texts[file], File: file,
+	options := machine.Options{Allow: allow, Folder: k.Folder, Disks: disks, Beside: beside, Kernel: kernelOf(o.kernel), Inner: o.inside, Lab: a.texts[file], File: file,
 		Profiles: p.Lab.Profiles, Only: o.only, ApplianceOnly: o.appliances, Reference: o.reference, Capture: k.Capture, CaptureSize: k.CaptureSize,
 		Servers: o.servers, Join: o.join, Progress: func(text string) { tell(supervise.Report{Progress: text}) }}
 	return func(ctx context.Context, _ func(host.Change) error) (supervise.Made, error) {

@@ -24,6 +24,7 @@ type startOptions struct {
 	servers  []string
 
 	kernel     string // of virtual machines
+	inside     string
 	only       []string
 	appliances bool
 	reference  bool
@@ -42,6 +43,7 @@ func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 	c.Flags().StringVar(&o.kernel, "kernel", "",
 		"on machines: the Linux kernel of reference machines, as a Debian package or a folder with boot and lib/modules; "+
 			"else a package in the cache folder openbastion, else this machine's own")
+	c.Flags().StringVar(&o.inside, "inside", "", "on machines: the program that reference machines run, linked statically; else this one")
 	c.Flags().StringArrayVar(&o.only, "only", nil,
 		"on machines: only this machine becomes a virtual one, the rest is simulated; may be said again")
 	c.Flags().BoolVar(&o.appliances, "appliance-only", false, "on machines: no guest is started, as while an appliance is installed")
@@ -109,8 +111,8 @@ func (o startOptions) check() error {
 		return usage("--accelerate is auto, yes or no, not %q", o.accel)
 	case len(o.allow) > 0 && (!o.join || o.stage == onKernel):
 		return usage("--join-only is for --join, on machines")
-	case o.stage == onKernel && (o.kernel != "" || len(o.only) > 0 || o.appliances || o.reference):
-		return usage("--kernel, --only, --appliance-only and --reference are for --on machines")
+	case o.stage == onKernel && (o.kernel+o.inside != "" || len(o.only) > 0 || o.appliances || o.reference):
+		return usage("--kernel, --inside, --only, --appliance-only and --reference are for --on machines")
 	case o.stage == onMachines && (o.asUser || len(o.commands) > 0):
 		return usage("--as-user and --appliance-command are for --on kernel; virtual machines need no rights")
 	case !oneOf(o.then, "", "verify"):

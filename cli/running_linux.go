@@ -114,8 +114,10 @@ func (a *app) keepArgs(p *plan.Plan, file string, o startOptions) ([]string, sup
 			args = append(args, name)
 		}
 	}
-	if o.kernel != "" {
-		args = append(args, "--kernel", o.kernel)
+	for name, v := range map[string]string{"--kernel": o.kernel, "--inside": o.inside} {
+		if v != "" {
+			args = append(args, name, v)
+		}
 	}
 	for name, list := range map[string][]string{"--appliance-command": o.commands, "--add-server": o.servers, "--profile": a.named, "--only": o.only,
 		"--join-only": o.allow} {

@@ -128,3 +128,70 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	require.NoError(t, bastion("stop").Run())
 }
+
+// A lab of virtual machines whose process, or one of whose machines, or whose start is
+// killed at a random moment (KILLS of them) leaves nothing once it was stopped.
+func TestMachinesKilledAtAnyMoment(t *testing.T) {
+	if insideProgram() == "" {
+		t.Skip("needs QEMU and the package of a kernel")
+	}
+	kills := 2
+	if n, err := strconv.Atoi(os.Getenv("KILLS")); err == nil {
+		kills = n
+	}
+	dir := t.TempDir()
+	lab, err := os.ReadFile("../examples/saltmarsh.yaml")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(dir+"/lab.yaml", lab, 0o600))
+	self, err := os.Executable()
+	require.NoError(t, err)
+	state := dir + "/state"
+	bastion := func(args ...string) *exec.Cmd {
+		c := exec.Command(self, args...)
+		c.Args[0], c.Dir, c.Env = "bastion", dir, append(os.Environ(), "XDG_STATE_HOME="+state, "XDG_DATA_HOME="+dir+"/data")
+		return c
+	}
+	folder := supervise.Of(state+"/openbastion/labs", "saltmarsh")
+	before := traced(t, state)
+	random := rand.New(rand.NewPCG(uint64(kills), 8))
+	for i := range kills {
+		c := bastion("start", "--on", "machines", "--kernel", kernelPackage(), "--inside", insideProgram(), "--only", "sluice", "--only", "heron")
+		require.NoError(t, c.Start())
+		after := time.Duration(random.Int64N(int64(8 * time.Second)))
+		time.Sleep(after)
+		r, err := folder.Read()
+		switch children := childrenOf(r.Process); {
+		case i%3 == 0 && err == nil && r.Alive():
+			require.NoError(t, syscall.Kill(r.Process, syscall.SIGKILL))
+		case i%3 == 1 && len(children) > 0:
+			_ = syscall.Kill(children[len(children)-1], syscall.SIGKILL)
+		default:
+			_ = c.Process.Kill()
+		}
+		_ = c.Wait()
+		out, err := bastion("stop", "--all", "--now").CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		assert.Eventually(t, func() bool { return assert.ObjectsAreEqual(before, traced(t, state)) }, 15*time.Second, 50*time.Millisecond,
+			"killed after %v: %s", after, out)
+		if t.Failed() {
+			t.Logf("left: %+v", traced(t, state))
+			return
+		}
+	}
+}
+
+// childrenOf gives the processes that a process has started and that run.
+func childrenOf(process int) (list []int) {
+	data, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(process), "task", strconv.Itoa(process), "children"))
+	tasks, _ := filepath.Glob(filepath.Join("/proc", strconv.Itoa(process), "task", "*", "children"))
+	for _, name := range tasks {
+		more, _ := os.ReadFile(name)
+		data = append(data, more...)
+	}
+	for _, word := range strings.Fields(string(data)) {
+		if n, err := strconv.Atoi(word); err == nil {
+			list = append(list, n)
+		}
+	}
+	return list
+}

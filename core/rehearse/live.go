@@ -326,6 +326,7 @@ func (v *Live) StandIn(m *plan.Machine, in bool) {
 	for _, port := range s.node.Ports() {
 		if port.Client = nil; in && v.asks[port] != nil {
 			port.Client = &lease.Client{MAC: v.asks[port].MAC, Hostname: v.asks[port].Hostname}
+			port.Address = netip.Prefix{} // what it had is the real one's
 		}
 	}
 	if in {

@@ -58,9 +58,9 @@ func (l *Lab) left() (out []string) {
 		return nil
 	}
 	for _, c := range l.upstream.Counts() {
-		text := fmt.Sprintf("%s left the lab for this machine's network in %d conversations, %d bytes", c.Source, c.Conversations, c.Bytes)
+		text := fmt.Sprintf("%s left the lab for this machine's network: conversations %d, bytes %d", c.Source, c.Conversations, c.Bytes)
 		if c.Refused > 0 {
-			text += fmt.Sprintf("; %d were refused or not reached", c.Refused)
+			text += fmt.Sprintf("; refused or not reached %d", c.Refused)
 		}
 		out = append(out, text)
 	}

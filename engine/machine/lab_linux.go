@@ -492,6 +492,9 @@ func (l *Lab) reference() error {
 	if err != nil {
 		return err
 	}
+	if err := boot.Alone(program); err != nil {
+		return lacking{fmt.Errorf("what reference machines are to run: %w", err)}
+	}
 	kernel, initial := filepath.Join(l.options.Folder, "kernel"), filepath.Join(l.options.Folder, "initial")
 	if err := os.WriteFile(kernel, k.Image, 0o600); err != nil {
 		return err

@@ -69,6 +69,9 @@ func (l *Lab) Back(ctx context.Context, name string) error {
 			return nil
 		}
 		x.on()
+		if x.reference {
+			return x.control.Do(ctx, "set-action", map[string]string{"reboot": "shutdown"}, nil)
+		}
 		return nil
 	})
 }

@@ -167,7 +167,6 @@ func (x *vm) connect(ctx context.Context, l *Lab, control, serial, inner int) er
 			return err
 		}
 		x.agent = agent.Dial(channel)
-		go x.tell(l)
 	}
 	stream, err := connection(control, "control")
 	if err != nil {
@@ -178,6 +177,9 @@ func (x *vm) connect(ctx context.Context, l *Lab, control, serial, inner int) er
 	if x.control, err = qmp.Open(patient, stream, x.happened); err != nil {
 		x.kill()
 		return fmt.Errorf("%s: QEMU did not start: %s", x.plan.Name, x.said.last())
+	}
+	if x.reference {
+		go x.tell(l)
 	}
 	return nil
 }
@@ -190,6 +192,7 @@ func (x *vm) tell(l *Lab) {
 	for {
 		select {
 		case <-x.agent.Hello():
+			_ = x.control.Do(l.ctx, "set-action", map[string]string{"reboot": "shutdown"}, nil) // from here on its end is one
 			if err := x.agent.Become(l.ctx, l.role(x.plan)); err != nil && l.ctx.Err() == nil {
 				x.mu.Lock()
 				x.failed = fmt.Errorf("%s: %w", x.plan.Name, err)
@@ -267,8 +270,8 @@ func (x *vm) resume(ctx context.Context) (err error) {
 	}
 }
 
-// reset puts a machine that has ended back to where it was before it was started. QEMU
-// takes a reset of a reference machine for its end but when it is told otherwise.
+// reset puts a machine that has ended back to where it was before it was started. A reset
+// of a reference machine is its end, but now: its firmware, too, resets once more.
 func (x *vm) reset(ctx context.Context) error {
 	for _, c := range []struct {
 		name string
@@ -289,10 +292,7 @@ func (x *vm) reset(ctx context.Context) error {
 			break
 		}
 	}
-	if !x.reference {
-		return nil
-	}
-	return x.control.Do(ctx, "set-action", map[string]string{"reboot": "shutdown"}, nil)
+	return nil
 }
 
 // resumeTime is how long a machine may take to go on.

@@ -1,6 +1,9 @@
 package boot
 
 import (
+	"bytes"
+	"debug/elf"
+	"errors"
 	"fmt"
 	"io"
 
@@ -13,6 +16,20 @@ const (
 	Folder  = "modules"
 	pattern = Folder + "/%03d-%s.ko"
 )
+
+// Alone refuses a program that needs libraries, which are not in a machine.
+func Alone(program []byte) error {
+	f, err := elf.NewFile(bytes.NewReader(program))
+	if err != nil {
+		return fmt.Errorf("it is no program of Linux: %w", err)
+	}
+	for _, p := range f.Progs {
+		if p.Type == elf.PT_INTERP {
+			return errors.New("this build of it needs libraries of this machine; one that was linked statically (CGO_ENABLED=0) is needed")
+		}
+	}
+	return nil
+}
 
 // Write writes the initial file system: a program as its first process, and the modules in
 // the order in which they are to be loaded.

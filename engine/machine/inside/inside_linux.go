@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -35,7 +36,7 @@ func Run() error {
 		return err
 	}
 	consoles := startConsoles()
-	err = agent.Serve(context.Background(), channel, func(m *agent.Machine) {
+	err = agent.Serve(context.Background(), patient{channel}, func(m *agent.Machine) {
 		_ = unix.Sethostname([]byte(m.Self.Name))
 		for _, c := range consoles {
 			c.become(m)
@@ -64,6 +65,21 @@ func loadModules(folder string) error {
 		_ = os.Remove(name) // its memory is better used
 	}
 	return nil
+}
+
+// patient reads a channel whose far end may not be there yet, which the system tells as if
+// it had ended.
+type patient struct{ *os.File }
+
+// Read waits for something to read.
+func (p patient) Read(b []byte) (int, error) {
+	for {
+		n, err := p.File.Read(b)
+		if n > 0 || err != nil && !errors.Is(err, io.EOF) {
+			return n, err
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 }
 
 // channelTime is how long the system may take to find the channel.
