@@ -47,6 +47,10 @@ func TestScripts(t *testing.T) {
 				}
 			})
 			e.Setenv("KERNEL", kernelPackage())
+			if cache, err := os.UserCacheDir(); err == nil {
+				e.Setenv("REALCACHE", cache)
+			}
+			e.Setenv("ROUTER", filepath.Join(filepath.Dir(examples), "engine", "machine", "testdata", "router.sh"))
 			if kernelPackage() != "" {
 				e.Setenv("INSIDE", insideProgram())
 			}

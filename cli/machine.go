@@ -20,7 +20,8 @@ func (a *app) machine() *cobra.Command {
 		Long: `What one does at a machine that stands on a desk, with a virtual machine of a lab that
 was started with --on machines.`,
 	}
-	c.AddCommand(a.machineConsole(), a.machineScreen(), a.machineType(), a.machineMedia(), a.machinePlug("plug", "Plug the cable of an adapter in"),
+	c.AddCommand(a.machineConsole(), a.machineScreen(), a.machineType(), a.machineMedia(), a.machinePlug("plug",
+		"Plug the cable of an adapter in"),
 		a.machinePlug("unplug", "Pull the cable of an adapter"), a.machineDisplay(), a.machinePower("on", "Turn a machine on that is off"),
 		a.machinePower("off", "Ask the machine's system to power down, and wait until it has"))
 	return c
@@ -163,7 +164,8 @@ func (a *app) machinePlug(verb, short string) *cobra.Command {
 link come and go, as with a real cable.`,
 		Args: cobra.ExactArgs(3),
 		RunE: func(_ *cobra.Command, args []string) error {
-			return a.done(args[0], supervise.Operation{Verb: verb, Machine: args[1], Args: args[2:]}, fmt.Sprintf("%s of %s: %sged", args[2], args[1], verb))
+			return a.done(args[0], supervise.Operation{Verb: verb, Machine: args[1], Args: args[2:]}, fmt.Sprintf("%s of %s: %sged", args[2],
+				args[1], verb))
 		},
 	}
 }

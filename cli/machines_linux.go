@@ -75,7 +75,8 @@ type missing struct{ error }
 func (missing) Lacks() bool { return true }
 
 // buildMachines gives what builds a lab as virtual machines.
-func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.Options, tell func(supervise.Report)) (supervise.Build, error) {
+func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.Options, tell func(supervise.Report)) (supervise.Build,
+	error) {
 	disks, err := diskFolder(p.Name)
 	if err != nil {
 		return nil, err
@@ -92,9 +93,19 @@ func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.
 		}
 		allow = append(allow, at)
 	}
-	options := machine.Options{Allow: allow, Folder: k.Folder, Disks: disks, Beside: beside, Kernel: kernelOf(o.kernel), Inner: o.inside, Lab: a.texts[file], File: file,
-		Profiles: p.Lab.Profiles, Only: o.only, ApplianceOnly: o.appliances, Reference: o.reference, Capture: k.Capture, CaptureSize: k.CaptureSize,
-		Servers: o.servers, Join: o.join, Progress: func(text string) { tell(supervise.Report{Progress: text}) }}
+	var spans []machine.Span
+	for _, text := range o.spans {
+		span, err := machine.ParseSpan(text)
+		if err != nil {
+			return nil, usage("--span: %v", err)
+		}
+		spans = append(spans, span)
+	}
+	options := machine.Options{Allow: allow, Spans: spans, Folder: k.Folder, Disks: disks, Beside: beside, Kernel: kernelOf(o.kernel),
+		Inner: o.inside, Lab: a.texts[file], File: file,
+		Profiles: p.Lab.Profiles, Only: o.only, ApplianceOnly: o.appliances, Reference: o.reference, Capture: k.Capture,
+		CaptureSize: k.CaptureSize,
+		Servers:     o.servers, Join: o.join, Progress: func(text string) { tell(supervise.Report{Progress: text}) }}
 	return func(ctx context.Context, _ func(host.Change) error) (supervise.Made, error) {
 		if options.Program, err = exec.LookPath(qemu); err != nil {
 			return nil, missing{fmt.Errorf("%s is not on this machine (on Debian: the package qemu-system-x86): %w", qemu, err)}

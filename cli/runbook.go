@@ -20,6 +20,8 @@ import (
 func (a *app) runbook() *cobra.Command {
 	var form, to, wording, since, state, record string
 	var replace, walk bool
+	var on string
+	install := installOptions{start: startOptions{size: "64MiB", accel: "auto"}}
 	c := &cobra.Command{
 		Use: "runbook [LAB]", Short: "Steps to build the lab by hand: values to type, what to see",
 		Long: `Writes the whole job in order, for this lab and with its values: images, machines,
@@ -30,7 +32,13 @@ tests. Each step says what should be seen then and what is often wrong there.
 tap devices), which ship with the program, or a file of your own ("bastion schema --of wording" describes it).
 --since writes the steps that differ from an older lab file. --walk takes you
 through the steps one at a time, judges listings that you paste, and remembers
-where you stopped; --record writes what was done as the as-built record.`,
+where you stopped; --record writes what was done as the as-built record.
+
+--walk --on machines does it: it makes the virtual machines, reads what an appliance's
+console asks from its screen, shows the planned answer and types it when you press Enter,
+ejects the medium where that is asked for, and starts the guests once the appliance
+answers. A snapshot is taken before each answer, and what was typed is read back before
+Enter is pressed. A question that no rule knows is left to you.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text"); err != nil {
@@ -51,6 +59,12 @@ where you stopped; --record writes what was done as the as-built record.`,
 			p, err := a.load(labArg(args))
 			if err != nil {
 				return err
+			}
+			if on != "" {
+				if !walk || on != onMachines || labArg(args) == "-" {
+					return usage("--on machines goes with --walk, and with a lab from a file")
+				}
+				return a.install(p, labArg(args), install)
 			}
 			if wording == "" {
 				wording = ownWording(p.Lab)
@@ -113,6 +127,12 @@ where you stopped; --record writes what was done as the as-built record.`,
 	c.Flags().StringVar(&wording, "wording", "", "whose words: desktop, server, kernel, or a file; what the lab file says, else desktop")
 	c.Flags().StringVar(&since, "since", "", "only the steps that differ from those of this lab file")
 	c.Flags().BoolVar(&walk, "walk", false, "one step at a time, remembered")
+	c.Flags().StringVar(&on, "on", "", "with --walk: machines, to build the lab as virtual machines and lead it through what its consoles ask")
+	c.Flags().BoolVar(&install.yes, "yes", false, "with --on machines: type every planned answer without asking; stop at what no rule knows")
+	c.Flags().StringVar(&install.layout, "layout", "us", "with --on machines: the keyboard that the console is set up for")
+	c.Flags().StringVar(&install.start.kernel, "kernel", "", "with --on machines: as of start")
+	c.Flags().StringVar(&install.start.inside, "inside", "", "with --on machines: as of start")
+	c.Flags().StringArrayVar(&install.start.only, "only", nil, "with --on machines: as of start")
 	c.Flags().StringVar(&state, "state", "", "with --walk: where to remember; beside the lab file when absent")
 	c.Flags().StringVar(&record, "record", "", "with --walk: the file for the as-built record (Markdown)")
 	return c

@@ -30,6 +30,14 @@ type startOptions struct {
 	reference  bool
 	accel      string
 	allow      []string
+	spans      []string
+}
+
+// installOptions are how an appliance is led through what its console asks.
+type installOptions struct {
+	start  startOptions
+	layout string
+	yes    bool // answers are typed without asking
 }
 
 // The stages that a lab runs on.
@@ -39,7 +47,8 @@ const (
 )
 
 func (a *app) startFlags(c *cobra.Command, o *startOptions) {
-	c.Flags().StringVar(&o.stage, "on", onKernel, "where it runs: kernel, in network namespaces of this machine, or machines, as virtual machines under QEMU")
+	c.Flags().StringVar(&o.stage, "on", onKernel,
+		"where it runs: kernel, in network namespaces of this machine, or machines, as virtual machines under QEMU")
 	c.Flags().StringVar(&o.kernel, "kernel", "",
 		"on machines: the Linux kernel of reference machines, as a Debian package or a folder with boot and lib/modules; "+
 			"else a package in the cache folder openbastion, else this machine's own")
@@ -50,6 +59,8 @@ func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 	c.Flags().BoolVar(&o.reference, "reference", false, "on machines: reference machines also where the lab names an image")
 	c.Flags().StringArrayVar(&o.allow, "join-only", nil,
 		"on machines, with --join: nothing but this network is let out to, as 192.0.2.0/24; may be said again")
+	c.Flags().StringArrayVar(&o.spans, "span", nil,
+		"on machines: a segment goes on on another machine (VXLAN), SEGMENT=NUMBER,NEAR,FAR, as reedbed=48,192.0.2.1,192.0.2.2; may be said again")
 	c.Flags().StringVar(&o.accel, "accelerate", "auto", "on machines: auto, yes or no: whether the processor does the work, where it can")
 	c.Flags().BoolVar(&o.asUser, "as-user", false, "without root: inside a user namespace of its own, where the system allows that")
 	c.Flags().BoolVar(&o.join, "join", false, "join the lab to this machine's own network, as its upstream segments say")
@@ -57,7 +68,8 @@ func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 	c.Flags().StringVar(&o.size, "capture-size", "64MiB", "how large each of those files may become")
 	c.Flags().StringArrayVar(&o.commands, "appliance-command", nil,
 		"set an appliance up by this shell command instead of by its plan, [APPLIANCE=]COMMAND: the claims judge it; may be said again")
-	c.Flags().StringArrayVar(&o.servers, "add-server", nil, "put a second lease server, that nobody planned, on this segment; may be said again")
+	c.Flags().StringArrayVar(&o.servers, "add-server", nil,
+		"put a second lease server, that nobody planned, on this segment; may be said again")
 }
 
 func (a *app) start() *cobra.Command {
@@ -111,8 +123,8 @@ func (o startOptions) check() error {
 		return usage("--accelerate is auto, yes or no, not %q", o.accel)
 	case len(o.allow) > 0 && (!o.join || o.stage == onKernel):
 		return usage("--join-only is for --join, on machines")
-	case o.stage == onKernel && (o.kernel+o.inside != "" || len(o.only) > 0 || o.appliances || o.reference):
-		return usage("--kernel, --inside, --only, --appliance-only and --reference are for --on machines")
+	case o.stage == onKernel && (o.kernel+o.inside != "" || len(o.only)+len(o.spans) > 0 || o.appliances || o.reference):
+		return usage("--kernel, --inside, --only, --span, --appliance-only and --reference are for --on machines")
 	case o.stage == onMachines && (o.asUser || len(o.commands) > 0):
 		return usage("--as-user and --appliance-command are for --on kernel; virtual machines need no rights")
 	case !oneOf(o.then, "", "verify"):

@@ -119,8 +119,9 @@ func (a *app) keepArgs(p *plan.Plan, file string, o startOptions) ([]string, sup
 			args = append(args, name, v)
 		}
 	}
-	for name, list := range map[string][]string{"--appliance-command": o.commands, "--add-server": o.servers, "--profile": a.named, "--only": o.only,
-		"--join-only": o.allow} {
+	for name, list := range map[string][]string{"--appliance-command": o.commands, "--add-server": o.servers, "--profile": a.named,
+		"--only":      o.only,
+		"--join-only": o.allow, "--span": o.spans} {
 		for _, v := range list {
 			args = append(args, name, v)
 		}

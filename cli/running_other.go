@@ -2,7 +2,10 @@
 
 package cli
 
-import "openbastion/engine/supervise"
+import (
+	"openbastion/core/plan"
+	"openbastion/engine/supervise"
+)
 
 // notHere says that labs run on Linux only.
 func notHere() error {
@@ -21,3 +24,4 @@ func runInside() error                                             { return notH
 func (a *app) operate(string, supervise.Operation) (string, error) { return "", notHere() }
 func (a *app) atConsole(string, string) error                      { return notHere() }
 func (a *app) savePicture(string, string, string, bool) error      { return notHere() }
+func (a *app) install(*plan.Plan, string, installOptions) error    { return notHere() }

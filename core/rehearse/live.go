@@ -149,12 +149,22 @@ func (v *Live) JoinSegment(s *plan.Segment) (number int) {
 	return v.goesOn("beyond "+s.Name, v.cables[s.Wire], wire.Port{Native: s.Tag})
 }
 
+// Last gives the number of the adapter that was joined last.
+func (v *Live) Last() int { return len(v.Adapters) + len(v.joined) }
+
 func (v *Live) goesOn(name string, c *cable, how wire.Port) (number int) {
 	s := v.world.addStation(node.New(v.unused(name)))
 	s.real = true
 	v.world.attach(s, 1, c, how)
 	v.joined = append(v.joined, s)
 	return len(v.Adapters) + len(v.joined)
+}
+
+// Extend has a segment go on elsewhere, beside all that is on it here. Adapters by which it
+// does are numbered after all others, in order; it gives the number. It is called before
+// Start.
+func (v *Live) Extend(s *plan.Segment) (number int) {
+	return v.goesOn(s.Name+" elsewhere", v.cables[s.Wire], wire.Port{Native: s.Tag})
 }
 
 // BehindRouters gives the networks of the lab's outside by the router that leads to each.

@@ -34,7 +34,8 @@ const hearing = time.Second
 // Ask puts questions to the machines. Those to everybody on a segment are put
 // first, and listened to while the others are asked. What it gives waits for who hands
 // out leases, which takes longest and nothing hostile disturbs, and tells that too.
-func (l *Stacks) Ask(ctx context.Context, w claims.Witness, requests []stage.Request, tell func(claims.Answer)) (late func(tell func(claims.Answer))) {
+func (l *Stacks) Ask(ctx context.Context, w claims.Witness, requests []stage.Request,
+	tell func(claims.Answer)) (late func(tell func(claims.Answer))) {
 	list := make([]asked, len(requests))
 	began := time.Now()
 	for i, r := range requests {
@@ -209,7 +210,8 @@ func (l *Stacks) probe(ctx context.Context, w claims.Witness, r stage.Request, a
 		return claims.Answer{Got: claims.GotLease{Lease: s.Lease}, Evidence: stage.Reading(a.Machine, "%s", text)}
 	case claims.AskName:
 		if len(s.DNS) == 0 {
-			return claims.Answer{Got: claims.GotName{Saw: "none was named"}, Evidence: stage.Reading(a.Machine, "%s knows no resolver", a.Machine.Name)}
+			return claims.Answer{Got: claims.GotName{Saw: "none was named"}, Evidence: stage.Reading(a.Machine, "%s knows no resolver",
+				a.Machine.Name)}
 		}
 		got := x.space.lookUp(ctx, s.DNS[0], w.Name)
 		got.Saw = names.Says(got.Saw)

@@ -160,7 +160,8 @@ func tagged(space *Space, a *plan.Adapter) error {
 	if err != nil {
 		return fmt.Errorf("%s: %s: %w", a.Machine.Name, device(a.Over), err)
 	}
-	link := &netlink.Vlan{LinkAttrs: netlink.LinkAttrs{Name: device(a), ParentIndex: parent.Attrs().Index, HardwareAddr: a.MAC[:]}, VlanId: a.Segment.Tag}
+	link := &netlink.Vlan{LinkAttrs: netlink.LinkAttrs{Name: device(a), ParentIndex: parent.Attrs().Index, HardwareAddr: a.MAC[:]},
+		VlanId: a.Segment.Tag}
 	if err := space.links.LinkAdd(link); err != nil {
 		return fmt.Errorf("%s: tag %d on %s: %w", a.Machine.Name, a.Segment.Tag, device(a.Over), err)
 	}

@@ -25,7 +25,8 @@ func (l *agents) Has(m *plan.Machine) bool {
 }
 
 // Ask puts questions to them, to all at once.
-func (l *agents) Ask(ctx context.Context, w claims.Witness, list []stage.Request, tell func(claims.Answer)) (late func(tell func(claims.Answer))) {
+func (l *agents) Ask(ctx context.Context, w claims.Witness, list []stage.Request,
+	tell func(claims.Answer)) (late func(tell func(claims.Answer))) {
 	by := map[*vm][]stage.Request{}
 	for _, r := range list {
 		ref, _ := stage.Subject(r.Question.Ask)
@@ -88,11 +89,12 @@ func (l *agents) Introduce(on bool) error {
 	var mu sync.Mutex
 	var errs []error
 	var all sync.WaitGroup
-	for _, x := range l.lab().all() {
+	for _, m := range l.plan.Guests() {
+		x := l.lab().of(m)
 		switch {
-		case x.plan.Guest == nil:
-		case !x.reference:
-			l.loop.Do(l.ctx, func(time.Duration) { l.live.StandIn(x.plan, on) })
+		case !l.options.virtual(m):
+		case x == nil || !x.reference:
+			l.loop.Do(l.ctx, func(time.Duration) { l.live.StandIn(m, on) })
 		case x.answers():
 			all.Go(func() {
 				if err := x.agent.Introduce(ctx, on); err != nil {
@@ -143,6 +145,9 @@ const forgetTime = 3 * time.Second
 func (l *agents) Lost() (n int) {
 	for _, w := range l.wires {
 		n += w.Lost()
+	}
+	for _, t := range l.tunnels {
+		n += t.Lost()
 	}
 	return n
 }

@@ -103,7 +103,7 @@ const askEach = 500 * time.Millisecond
 func (l *Lab) awaitForeign(ctx context.Context, list []*plan.Machine) error {
 	for _, m := range list {
 		x := l.of(m)
-		if x == nil || x.reference || l.options.ApplianceOnly {
+		if x == nil || x.reference {
 			continue
 		}
 		began, told := time.Now(), false
@@ -139,7 +139,8 @@ func (l *Lab) answersFor(m *plan.Machine) bool {
 				continue
 			}
 			all = false
-			probe := packet.ARP(packet.ARPRequest, mac.Broadcast, guest.MAC, netip.IPv4Unspecified(), mac.Address{}, a.Address.Addr()) // RFC 5227, section 2.1.1
+			// A probe (RFC 5227, section 2.1.1): it claims no address.
+			probe := packet.ARP(packet.ARPRequest, mac.Broadcast, guest.MAC, netip.IPv4Unspecified(), mac.Address{}, a.Address.Addr())
 			if number := l.numbers[guest]; number > 0 {
 				l.loop.Do(l.ctx, func(now time.Duration) { l.live.Receive(now, number, probe) })
 			} else {

@@ -115,7 +115,8 @@ func (l *Lab) isWanted(m *plan.Machine, name string, kept bool) error {
 		return fmt.Errorf("%s: %s: %w", m.Name, name, err)
 	}
 	if !strings.EqualFold(sum, m.Appliance.Image.SHA256) {
-		return fmt.Errorf("%s: %s is not the image that the lab names: its SHA-256 is %s, wanted is %s", m.Name, name, sum, m.Appliance.Image.SHA256)
+		return fmt.Errorf("%s: %s is not the image that the lab names: its SHA-256 is %s, wanted is %s", m.Name, name, sum,
+			m.Appliance.Image.SHA256)
 	}
 	return nil
 }
@@ -212,5 +213,6 @@ func firmware(m *plan.Machine, s *Setup, folder string) error {
 		}
 		return errors.Join(os.MkdirAll(folder, 0o700), os.WriteFile(own, vars, 0o600))
 	}
-	return lacking{fmt.Errorf("%s starts by UEFI, whose firmware for virtual machines is not on this machine (on Debian: the package ovmf)", m.Name)}
+	return lacking{fmt.Errorf("%s starts by UEFI, whose firmware for virtual machines is not on this machine (on Debian: the package ovmf)",
+		m.Name)}
 }

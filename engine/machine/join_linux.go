@@ -6,9 +6,11 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"strconv"
 	"strings"
 
 	"openbastion/core/lab"
+	"openbastion/core/vxlan"
 	"openbastion/engine/drive"
 	"openbastion/engine/upstream"
 )
@@ -27,8 +29,9 @@ func (l *Lab) join() error {
 	inner := l.live.JoinOutside(nil)
 	sum := sha256.Sum256([]byte(l.plan.Name))
 	mac := [6]byte{2, sum[0], sum[1], sum[2], sum[3], sum[4]}
-	up, err := upstream.New(mac, upstream.Options{Address: inner, Routes: l.live.BehindRouters(), Allow: l.options.Allow, Resolvers: resolvers(),
-		Dial: l.options.Dial})
+	up, err := upstream.New(mac, upstream.Options{Address: inner, Routes: l.live.BehindRouters(), Allow: l.options.Allow,
+		Resolvers: resolvers(),
+		Dial:      l.options.Dial})
 	if err != nil {
 		return err
 	}
@@ -43,12 +46,59 @@ func (l *Lab) join() error {
 		return err
 	}
 	go up.Serve(stream)
-	wire, err := drive.OpenStream(near, len(l.live.Adapters)+1)
+	wire, err := drive.OpenStream(near, l.live.Last())
 	if err != nil {
 		return err
 	}
 	l.wires = append(l.wires, wire)
 	l.note("the lab is let out by this machine's own sockets; this machine itself is not reached")
+	return nil
+}
+
+// Span has a segment go on on another machine (VXLAN, RFC 7348).
+type Span struct {
+	Segment   string
+	Number    uint32 // of the segment, on the way
+	Near, Far netip.AddrPort
+}
+
+// ParseSpan reads a span: SEGMENT=NUMBER,NEAR,FAR with addresses of IPv4; where one names no
+// port it is the usual one.
+func ParseSpan(text string) (s Span, err error) {
+	segment, rest, ok := strings.Cut(text, "=")
+	f := strings.Split(rest, ",")
+	if !ok || len(f) != 3 {
+		return s, fmt.Errorf("%q is no span: write SEGMENT=NUMBER,NEAR,FAR, as reedbed=48,192.0.2.1,192.0.2.2", text)
+	}
+	number, err := strconv.ParseUint(f[0], 10, 32)
+	if err != nil || number > vxlan.MaxSegment {
+		return s, fmt.Errorf("%q is no number of a segment: one has 24 bits", f[0])
+	}
+	s = Span{Segment: segment, Number: uint32(number)}
+	for i, at := range []*netip.AddrPort{&s.Near, &s.Far} {
+		if a, err := netip.ParseAddr(f[i+1]); err == nil {
+			*at = netip.AddrPortFrom(a, vxlan.Port)
+		} else if *at, err = netip.ParseAddrPort(f[i+1]); err != nil {
+			return s, fmt.Errorf("%q is no address, nor one with a port: %w", f[i+1], err)
+		}
+	}
+	return s, nil
+}
+
+// span has segments go on on other machines.
+func (l *Lab) span() error {
+	for _, s := range l.options.Spans {
+		segment := l.plan.Segment(s.Segment)
+		if segment == nil {
+			return fmt.Errorf("there is no segment %q to span", s.Segment)
+		}
+		tunnel, err := drive.OpenTunnel(s.Near, s.Far, s.Number, l.live.Extend(segment))
+		if err != nil {
+			return fmt.Errorf("segment %s: %w", s.Segment, err)
+		}
+		l.tunnels = append(l.tunnels, tunnel)
+		l.note(fmt.Sprintf("%s goes on at %s, as segment %d of VXLAN", s.Segment, s.Far, s.Number))
+	}
 	return nil
 }
 

@@ -1,14 +1,12 @@
 package machine
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net"
 	"net/netip"
 	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"sync"
@@ -21,7 +19,6 @@ import (
 	"openbastion/engine/drive"
 	"openbastion/engine/kernel"
 	"openbastion/engine/machine/agent"
-	"openbastion/engine/machine/boot"
 	"openbastion/engine/stage"
 	"openbastion/engine/upstream"
 )
@@ -51,6 +48,7 @@ type Options struct {
 	// Dial is how that is reached; nil: by this machine's sockets.
 	Dial    func(ctx context.Context, network string, to netip.AddrPort) (net.Conn, error)
 	Servers []string // segments on which somebody unplanned hands out leases too
+	Spans   []Span   // segments that go on on other machines
 
 	Progress func(text string) // told what goes on; nil: nobody is
 }
@@ -63,6 +61,7 @@ type Lab struct {
 	options  Options
 	loop     *drive.Drive
 	wires    []*drive.Stream
+	tunnels  []*drive.Tunnel
 	numbers  map[*plan.Adapter]int      // of adapters at the switch
 	sockets  map[*plan.Adapter]*os.File // the ends that machines inherit that were not started yet
 	starter  starter
@@ -80,6 +79,8 @@ type Lab struct {
 
 	snapping  sync.Mutex
 	snapshots []Snapshot
+
+	setups map[*plan.Machine]Setup
 
 	mu       sync.Mutex
 	machines map[*plan.Machine]*vm
@@ -101,10 +102,7 @@ func Up(ctx context.Context, p *plan.Plan, o Options) (*Lab, error) {
 
 // virtual tells whether a machine becomes a virtual one.
 func (o Options) virtual(m *plan.Machine) bool {
-	switch {
-	case m.Off || m.Physical:
-		return false
-	case o.ApplianceOnly && m.Guest != nil:
+	if m.Off || m.Physical {
 		return false
 	}
 	return len(o.Only) == 0 || slices.Contains(o.Only, m.Name)
@@ -123,8 +121,8 @@ func (l *Lab) build(ctx context.Context) error {
 			l.note(m.Name + " is no virtual machine here: the program simulates it")
 		}
 	}
-	setups, err := l.prepare(ctx, list)
-	if err != nil {
+	var err error
+	if l.setups, err = l.prepare(ctx, list); err != nil {
 		return err
 	}
 	l.live = rehearse.NewTrunked(l.plan, l.options.virtual)
@@ -141,11 +139,14 @@ func (l *Lab) build(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := l.span(); err != nil {
+		return err
+	}
 	l.live.Start()
 	if err := l.cable(); err != nil {
 		return err
 	}
-	return l.start(ctx, list, setups)
+	return l.start(ctx, list)
 }
 
 // wanted refuses options that the plan has no place for.
@@ -211,7 +212,7 @@ func (l *Lab) cable() error {
 		l.wires = append(l.wires, wire)
 	}
 	var err error
-	if l.loop, err = drive.New(l.live, drive.Ports(l.wires)...); err != nil {
+	if l.loop, err = drive.New(l.live, append(drive.Ports(l.wires), drive.Ports(l.tunnels)...)...); err != nil {
 		return err
 	}
 	l.Loop = l.loop
@@ -244,25 +245,27 @@ const readyTime = 3 * time.Minute
 
 // start starts the appliances, and once they answer the guests: as many at once as this
 // machine has processors.
-func (l *Lab) start(ctx context.Context, list []*plan.Machine, setups map[*plan.Machine]Setup) error {
+func (l *Lab) start(ctx context.Context, list []*plan.Machine) error {
 	for _, guests := range []bool{false, true} {
 		var tier []*plan.Machine
 		for _, m := range list {
-			if (m.Guest != nil) == guests {
+			if (m.Guest != nil) == guests && !(guests && l.options.ApplianceOnly) {
 				tier = append(tier, m)
 			}
 		}
-		if err := l.startAll(ctx, tier, setups); err != nil {
+		if err := l.startAll(ctx, tier, l.setups); err != nil {
 			return err
 		}
-		if !guests {
+		if !guests && !l.options.ApplianceOnly {
 			if err := l.awaitForeign(ctx, tier); err != nil {
 				return err
 			}
 			l.loop.Do(l.ctx, func(time.Duration) { l.live.StartGuests() })
 		}
 	}
-	l.settle(ctx, kernel.Served)
+	if !l.options.ApplianceOnly {
+		l.settle(ctx, kernel.Served)
+	}
 	return ctx.Err()
 }
 
@@ -383,6 +386,9 @@ func (l *Lab) takeDown() {
 	for _, w := range l.wires {
 		_ = w.Close()
 	}
+	for _, t := range l.tunnels {
+		_ = t.Close()
+	}
 	if l.captures != nil {
 		l.captures.Close()
 	}
@@ -446,74 +452,3 @@ func (l *Lab) Status() (s status.Lab) {
 
 // statusTime is how long machines are waited for to tell how they are.
 const statusTime = 2 * time.Second
-
-// prepare makes what machines start from.
-func (l *Lab) prepare(ctx context.Context, list []*plan.Machine) (map[*plan.Machine]Setup, error) {
-	out := map[*plan.Machine]Setup{}
-	for _, m := range list {
-		s := Setup{Machine: m, Accelerated: l.options.Accelerated}
-		if l.references(m) {
-			if err := l.reference(); err != nil {
-				return nil, err
-			}
-			s.Kernel, s.Initial = l.kernel, l.initial
-		} else if err := l.images(ctx, m, &s); err != nil {
-			return nil, err
-		}
-		state := filepath.Join(l.options.Folder, "state-"+m.Name+".qcow2")
-		if err := makeDisk(ctx, state, "", stateSize); err != nil {
-			return nil, err
-		}
-		s.State = state
-		out[m] = s
-	}
-	return out, nil
-}
-
-// references tells a machine that names nothing to start from.
-func (l *Lab) references(m *plan.Machine) bool {
-	return l.options.Reference || m.Spec.Media == "" && (m.Appliance == nil || m.Appliance.Image.File == "")
-}
-
-// reference makes the files of reference machines, once.
-func (l *Lab) reference() error {
-	if l.kernel != "" {
-		return nil
-	}
-	k, err := boot.Find(l.options.Kernel, boot.Keep)
-	if err != nil {
-		return lacking{err}
-	}
-	modules, err := k.Order(boot.Wanted)
-	if err != nil {
-		return err
-	}
-	program, err := os.ReadFile(cmp.Or(l.options.Inner, "/proc/self/exe"))
-	if err != nil {
-		return err
-	}
-	if err := boot.Alone(program); err != nil {
-		return lacking{fmt.Errorf("what reference machines are to run: %w", err)}
-	}
-	kernel, initial := filepath.Join(l.options.Folder, "kernel"), filepath.Join(l.options.Folder, "initial")
-	if err := os.WriteFile(kernel, k.Image, 0o600); err != nil {
-		return err
-	}
-	f, err := os.OpenFile(initial, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	if err := errors.Join(boot.Write(f, program, modules), f.Close()); err != nil {
-		return err
-	}
-	l.kernel, l.initial = kernel, initial
-	return nil
-}
-
-// Lacks says that it is this machine that lacks something.
-func (lacking) Lacks() bool { return true }
-
-// lacking is an error that this machine lacks something.
-type lacking struct{ error }
-
-func (e lacking) Unwrap() error { return e.error }

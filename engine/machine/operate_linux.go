@@ -78,7 +78,8 @@ func (l *Lab) Insert(ctx context.Context, machine, file string) error {
 		if file, err = filepath.Abs(file); err != nil {
 			return err
 		}
-		err = x.control.Do(ctx, "blockdev-change-medium", map[string]any{"id": "drive0", "filename": file, "format": "raw", "read-only-mode": "read-only"}, nil)
+		err = x.control.Do(ctx, "blockdev-change-medium", map[string]any{"id": "drive0", "filename": file, "format": "raw",
+			"read-only-mode": "read-only"}, nil)
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", machine, err)
@@ -225,6 +226,23 @@ func (l *Lab) Operate(ctx context.Context, o supervise.Operation) (said string, 
 		return "", l.savePicture(ctx, o)
 	case "type":
 		return "", l.typed(ctx, o.Machine, o.Args)
+	case "settled":
+		t, err := l.Settled(ctx, o.Machine)
+		if err != nil {
+			return "", err
+		}
+		data, err := json.Marshal(t)
+		return string(data), err
+	case "answer":
+		if len(o.Args) != 2 {
+			return "", errors.New("an answer is a keyboard layout and a text")
+		}
+		return "", l.Answer(ctx, o.Machine, o.Args[0], o.Args[1])
+	case "up":
+		m := l.plan.Machine(o.Machine)
+		return fmt.Sprint(m != nil && l.answersFor(m)), nil
+	case "guests":
+		return "", l.StartGuests(ctx)
 	case "media":
 		return "", l.Insert(ctx, o.Machine, argument)
 	case "plug", "unplug":

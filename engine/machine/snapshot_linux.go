@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 )
@@ -17,11 +17,15 @@ type Snapshot struct {
 	off  map[*vm]bool // machines that were off
 }
 
-var snapshotName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
+// snapshotName tells a name that a snapshot may have.
+func snapshotName(name string) bool {
+	const letters, most = "abcdefghijklmnopqrstuvwxyz0123456789", 64
+	return name != "" && len(name) <= most && strings.Contains(letters, name[:1]) && strings.Trim(name, letters+"._-") == ""
+}
 
 // Take takes a snapshot of all machines, which stand still meanwhile.
 func (l *Lab) Take(ctx context.Context, name string) error {
-	if !snapshotName.MatchString(name) {
+	if !snapshotName(name) {
 		return fmt.Errorf("%q is no name for a snapshot: small letters, digits, and . _ - within", name)
 	}
 	l.snapping.Lock()

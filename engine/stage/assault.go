@@ -71,8 +71,9 @@ func (s *Stage) control(ctx context.Context) func(claims.Answer) claims.Answer {
 			return a
 		}
 		if arrived == 0 {
-			return claims.Answer{ID: a.ID, Missing: fmt.Sprintf("the control failed: of %d such attempts by %s none arrived with the WAN plugged either",
-				sent, guest.Name)}
+			return claims.Answer{ID: a.ID,
+				Missing: fmt.Sprintf("the control failed: of %d such attempts by %s none arrived with the WAN plugged either",
+					sent, guest.Name)}
 		}
 		a.Evidence = append(a.Evidence, Reading(guest, "the control: with the WAN plugged %d of %d such attempts by %s arrive outside", arrived,
 			sent, guest.Name)...)

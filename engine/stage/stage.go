@@ -246,7 +246,8 @@ var payloads atomic.Int64
 
 // askMachines puts questions to real machines: each with the address that it is about, and
 // a payload of its own.
-func (s *Stage) askMachines(ctx context.Context, questions []claims.Question, tell func(claims.Answer)) (late func(tell func(claims.Answer))) {
+func (s *Stage) askMachines(ctx context.Context, questions []claims.Question,
+	tell func(claims.Answer)) (late func(tell func(claims.Answer))) {
 	witness := s.Live.Facts().Witness
 	list := make([]Request, 0, len(questions))
 	reaches := map[string]Request{}

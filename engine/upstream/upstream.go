@@ -252,7 +252,8 @@ func (u *Upstream) allowed(to netip.AddrPort) (netip.AddrPort, bool) {
 // reachable tells whether an address may be reached: of what is not this machine, and what
 // no router passes on.
 func (u *Upstream) reachable(a netip.Addr) bool {
-	if !a.IsValid() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || a.IsLinkLocalUnicast() || a == netip.AddrFrom4([4]byte{255, 255, 255, 255}) {
+	if !a.IsValid() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || a.IsLinkLocalUnicast() || a == netip.AddrFrom4([4]byte{255,
+		255, 255, 255}) {
 		return false
 	}
 	own := ownAddresses

@@ -32,7 +32,8 @@ var ErrGone = errors.New("the machine is gone")
 
 // Dial speaks over a channel whose far end is a machine that may not be there yet.
 func Dial(conn io.ReadWriteCloser) *Client {
-	c := &Client{conn: conn, waiting: map[int]chan reply{}, hello: make(chan struct{}, 1), ready: make(chan struct{}), gone: make(chan struct{})}
+	c := &Client{conn: conn, waiting: map[int]chan reply{}, hello: make(chan struct{}, 1), ready: make(chan struct{}),
+		gone: make(chan struct{})}
 	go c.read()
 	return c
 }
@@ -197,7 +198,8 @@ func (c *Client) Status(ctx context.Context) (s status.Lab, err error) {
 }
 
 // Ask puts questions to it. What it gives tells the answers that take long.
-func (c *Client) Ask(ctx context.Context, w claims.Witness, list []stage.Request, tell func(claims.Answer)) (late func(tell func(claims.Answer))) {
+func (c *Client) Ask(ctx context.Context, w claims.Witness, list []stage.Request,
+	tell func(claims.Answer)) (late func(tell func(claims.Answer))) {
 	open := map[string]bool{}
 	for _, r := range list {
 		open[r.Question.ID] = true

@@ -18,7 +18,8 @@ type Module struct {
 // itself needs no file for it.
 var Wanted = []string{
 	"virtio_pci", "virtio_net", "virtio_console", "button", "evdev", "e1000", "e1000e",
-	"8021q", "nf_tables", "nft_chain_nat", "nft_masq", "nft_nat", "nft_redir", "nft_ct", "nft_fib_inet", "nft_reject_inet", "nft_log", "nft_limit",
+	"8021q", "nf_tables", "nft_chain_nat", "nft_masq", "nft_nat", "nft_redir", "nft_ct", "nft_fib_inet", "nft_reject_inet", "nft_log",
+	"nft_limit",
 	"nft_numgen", "nf_conntrack_netlink", "nfnetlink_log",
 }
 
@@ -30,7 +31,8 @@ func Keep(name string) bool {
 			return true
 		}
 	}
-	for _, beginning := range []string{"virtio", "failover", "net_failover", "nf_", "nft_", "nfnetlink", "libcrc32c", "mrp", "garp", "stp", "llc",
+	for _, beginning := range []string{"virtio", "failover", "net_failover", "nf_", "nft_", "nfnetlink", "libcrc32c", "mrp", "garp", "stp",
+		"llc",
 		"crc32c", "x_tables", "ptp", "pps_core"} {
 		if strings.HasPrefix(name, beginning) {
 			return true

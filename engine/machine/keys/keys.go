@@ -25,11 +25,14 @@ var common = layout{"spc": "  ", "ret": "\n\n", "tab": "\t\t"}
 // signs are what the keys give that are no letters, by layout; and the letters that have
 // changed places.
 var signs = map[string]layout{
-	"us": {"1": "1!", "2": "2@", "3": "3#", "4": "4$", "5": "5%", "6": "6^", "7": "7&", "8": "8*", "9": "9(", "0": "0)", "minus": "-_", "equal": "=+",
+	"us": {"1": "1!", "2": "2@", "3": "3#", "4": "4$", "5": "5%", "6": "6^", "7": "7&", "8": "8*", "9": "9(", "0": "0)", "minus": "-_",
+		"equal":        "=+",
 		"bracket_left": "[{", "bracket_right": "]}", "semicolon": ";:", "apostrophe": "'\"", "grave_accent": "`~", "backslash": "\\|",
 		"comma": ",<", "dot": ".>", "slash": "/?"},
-	"gb": {"1": "1!", "2": "2\"", "3": "3£", "4": "4$", "5": "5%", "6": "6^", "7": "7&", "8": "8*", "9": "9(", "0": "0)", "minus": "-_", "equal": "=+",
-		"bracket_left": "[{", "bracket_right": "]}", "semicolon": ";:", "apostrophe": "'@", "grave_accent": "`¬", "backslash": "#~", "less": "\\|",
+	"gb": {"1": "1!", "2": "2\"", "3": "3£", "4": "4$", "5": "5%", "6": "6^", "7": "7&", "8": "8*", "9": "9(", "0": "0)", "minus": "-_",
+		"equal":        "=+",
+		"bracket_left": "[{", "bracket_right": "]}", "semicolon": ";:", "apostrophe": "'@", "grave_accent": "`¬", "backslash": "#~",
+		"less":  "\\|",
 		"comma": ",<", "dot": ".>", "slash": "/?"},
 	"de": {"1": "1!", "2": "2\"", "3": "3§", "4": "4$", "5": "5%", "6": "6&", "7": "7/{", "8": "8([", "9": "9)]", "0": "0=}", "minus": "ß?\\",
 		"bracket_left": "üÜ", "bracket_right": "+*~", "semicolon": "öÖ", "apostrophe": "äÄ", "backslash": "#'", "less": "<>|",
@@ -89,7 +92,8 @@ var named = map[string]string{"enter": "ret", "escape": "esc", "space": "spc", "
 	"control": "ctrl", "win": "meta_l"}
 
 // others are the keys without a character that may be named.
-var others = []string{"ret", "esc", "tab", "spc", "backspace", "delete", "insert", "home", "end", "pgup", "pgdn", "up", "down", "left", "right", "shift",
+var others = []string{"ret", "esc", "tab", "spc", "backspace", "delete", "insert", "home", "end", "pgup", "pgdn", "up", "down", "left",
+	"right", "shift",
 	"ctrl", "alt", "meta_l", "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f10", "f11", "f12"}
 
 // Named gives what is pressed for keys by name, together with a hyphen between them, as

@@ -1,7 +1,8 @@
 #!/bin/sh
 # Make a medium that starts as a router of Debian's own parts, set up by what "bastion
 # export" writes: router.sh TO.iso KERNEL.deb EXPORTS CHANGE. EXPORTS holds nftables.conf, the
-# kernel settings and dhcpd.conf; CHANGE is a shell line that the router runs at its end.
+# kernel settings and dhcpd.conf; CHANGE is a shell line that the router runs at its end. With
+# "ask" as EXPORTS it is set up by nothing: it asks for all on its screen, and has no serial line.
 set -eu
 to=$1 kernel=$2 exports=$3 change=${4:-:}
 cache=${XDG_CACHE_HOME:-$HOME/.cache}/openbastion
@@ -27,7 +28,7 @@ modules=$root/lib/modules/$release/kernel
 find "$modules" -name '*.ko' | grep -Ev '/(virtio[^/]*|failover|net_failover|mrp|llc|stp|garp|8021q|nf_[^/]*|nft_[^/]*|nfnetlink|libcrc32c|x_tables|button|evdev)\.ko$' | xargs rm -f
 find "$modules" -type d -empty -delete
 /sbin/depmod -b "$root" "$release"
-cp "$exports"/* "$root/etc/"
+[ "$exports" = ask ] || cp "$exports"/* "$root/etc/"
 echo root:x:0:0:root:/:/bin/sh > "$root/etc/passwd"
 echo root:x:0: > "$root/etc/group"
 cat > "$root/lease" <<'END'
@@ -64,14 +65,72 @@ $change
 echo the router is up
 exec sh -c 'while true; do sleep 1000; done'
 END
+if [ "$exports" = ask ]; then
+	console='console=tty0 quiet loglevel=3'
+	cat > "$root/init" <<'END'
+#!/bin/busybox sh
+/bin/busybox --install -s /bin
+export PATH=/bin
+mount -t proc proc /proc; mount -t sysfs sysfs /sys; mount -t devtmpfs dev /dev
+for m in virtio_pci virtio_net button evdev nf_tables nft_chain_nat nft_masq nft_nat nft_ct nft_reject_inet; do modprobe $m; done
+sleep 1
+exec setsid sh -c 'exec /ask < /dev/tty1 > /dev/tty1 2>&1'
+END
+	cat > "$root/ask" <<'END'
+#!/bin/busybox sh
+# What a router must be told. A wrong answer is asked for again.
+ask() { while true; do printf '%s ' "$1"; read -r got; echo "$got" | grep -Eq "$2" && return; echo "That is no answer to it."; done; }
+address='^[0-9]+[.][0-9]+[.][0-9]+[.][0-9]+$'
+clear
+echo 'Setting up this router. It has these interfaces:'
+for d in /sys/class/net/eth*; do echo "  ${d##*/}  $(cat "$d/address")"; done
+ask 'Name of this machine?' '^[a-z][a-z0-9-]*$'; name=$got
+ask 'Which interface is wan?' '^eth[0-9]$'; wan=$got
+ask 'Does wan get its address by a lease (y/n)?' '^[yn]$'; [ "$got" = y ] || echo 'It will have none.'
+ask 'Which interface is lan?' '^eth[0-9]$'; lan=$got
+ask 'Address of lan?' "$address"; ip=$got
+ask 'Prefix length of lan, in bits?' '^[0-9]+$'; bits=$got
+ask 'Does lan hand out leases (y/n)?' '^[yn]$'
+ask 'First address of the pool of lan?' "$address"; from=$got
+ask 'Last address of the pool of lan?' "$address"; to=$got
+ask 'Is this right (y/n)?' '^y$'
+echo 'Copying the system.'
+hostname "$name"
+ip link set lo up; ip link set "$wan" up; ip link set "$lan" up
+ip addr add "$ip/$bits" dev "$lan"
+for s in ip_forward=1 conf.all.rp_filter=1 conf.all.arp_ignore=1 conf.all.send_redirects=0 conf.default.send_redirects=0; do echo "${s#*=}" > "/proc/sys/net/ipv4/$(echo "${s%=*}" | tr . /)"; done
+for d in "$wan" "$lan"; do echo 0 > /proc/sys/net/ipv4/conf/"$d"/send_redirects; done
+nft -f - <<RULES
+table inet router {
+	chain forward { type filter hook forward priority 0; policy drop; ct state established,related accept; iifname "$lan" oifname "$wan" accept; }
+	chain input { type filter hook input priority 0; policy drop; ct state established,related accept; iifname lo accept; iifname "$lan" udp dport { 53, 67 } accept; iifname "$lan" tcp dport 53 accept; iifname "$lan" icmp type echo-request accept; }
+	chain translate { type nat hook postrouting priority 100; oifname "$wan" masquerade; }
+}
+RULES
+eval "$(busybox ipcalc -n -m "$ip/$bits")"
+cat > /etc/dhcpd.conf <<LEASES
+authoritative;
+subnet $NETWORK netmask $NETMASK { range $from $to; option routers $ip; option domain-name-servers $ip; default-lease-time 28800; max-lease-time 28800; }
+LEASES
+: > /var/lib/dhcp/dhcpd.leases
+udhcpc -i "$wan" -s /lease -t 20 -T 1 -b >/dev/null 2>&1
+ask 'Remove the medium, then press Enter.' '^$'
+dhcpd -q -cf /etc/dhcpd.conf -lf /var/lib/dhcp/dhcpd.leases "$lan" >/dev/null 2>&1
+dnsmasq --conf-file=/dev/null --user=root --pid-file=/run/names --resolv-file=/etc/resolv.conf --listen-address="$ip" --bind-interfaces
+clear
+echo "The router $name runs."
+while true; do sleep 1000; done
+END
+	chmod +x "$root/ask"
+fi
 chmod +x "$root/init" "$root/lease"
 (cd "$root" && find . | cpio -o -H newc --quiet | gzip -1) > "$work/iso/initial"
 cp "$work"/kernel/boot/vmlinuz-* "$work/iso/kernel"
 cp /usr/lib/ISOLINUX/isolinux.bin /usr/lib/syslinux/modules/bios/ldlinux.c32 "$work/iso/"
-cat > "$work/iso/isolinux.cfg" <<'END'
+cat > "$work/iso/isolinux.cfg" <<END
 default router
 label router
   kernel kernel
-  append initrd=initial rdinit=/init net.ifnames=0 console=tty0 console=ttyS0 panic=-1
+  append initrd=initial rdinit=/init net.ifnames=0 ${console:-console=tty0 console=ttyS0} panic=-1
 END
 genisoimage -quiet -o "$to" -b isolinux.bin -c boot.cat -no-emul-boot -boot-load-size 4 -boot-info-table -J -R "$work/iso"

@@ -1,0 +1,175 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
+	"openbastion/core/identify"
+	"openbastion/core/plan"
+	display "openbastion/engine/machine/screen"
+	"openbastion/engine/supervise"
+)
+
+// installer leads appliances through what their consoles ask.
+type installer struct {
+	a    *app
+	p    *plan.Plan
+	file string
+	o    installOptions
+	w    *walker
+}
+
+// How long a console may be silent, and how often it is looked at.
+const (
+	silentMost = 4 * time.Minute
+	lookEach   = time.Second
+)
+
+// install makes the machines of a lab, answers what the appliances' consoles ask, and starts
+// the guests once the appliances answer.
+func (a *app) install(p *plan.Plan, file string, o installOptions) error {
+	in := installer{a, p, file, o, &walker{a: a, p: p, in: bufio.NewReader(a.in)}}
+	if err := in.running(); err != nil {
+		return err
+	}
+	for _, m := range p.Appliances() {
+		if m.Off || m.Appliance.Image.File == "" && m.Spec.Media == "" {
+			continue
+		}
+		if err := in.lead(m); err != nil {
+			return err
+		}
+	}
+	a.sayProgress("starting the guests")
+	if _, err := a.operate(file, supervise.Operation{Verb: "guests"}); err != nil {
+		return err
+	}
+	s := a.screen()
+	s.line(signHolds, " The appliances answer, and the guests run.")
+	s.line("  bastion verify " + file + "  the claims on what was set up")
+	return nil
+}
+
+// running starts the lab's appliances where it does not run yet.
+func (in installer) running() error {
+	home, err := supervise.Home()
+	if err != nil {
+		return failure{exitLacking, err.Error(), ""}
+	}
+	r, err := supervise.Of(home, in.p.Name).Read()
+	switch {
+	case err == nil && r.Alive() && r.Stage != onMachines:
+		return failure{exitUsage, in.p.Name + " runs already, on the " + r.Stage, "bastion stop " + in.p.Name + " ends it."}
+	case err == nil && r.Alive():
+		return nil
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		return failure{exitUsage, err.Error(), ""}
+	}
+	o := in.o.start
+	o.stage, o.appliances = onMachines, true
+	return in.a.startLab(in.file, o)
+}
+
+// settled reads a machine's screen once it has come to rest.
+func (in installer) settled(m *plan.Machine) (t display.Text, err error) {
+	said, err := in.a.operate(in.file, supervise.Operation{Verb: "settled", Machine: m.Name})
+	if err == nil {
+		err = json.Unmarshal([]byte(said), &t)
+	}
+	return t, err
+}
+
+// lead answers what a machine's console asks, until it answers on its inside.
+func (in installer) lead(m *plan.Machine) error {
+	in.a.sayProgress(m.Name + ": reading its screen")
+	for quiet := time.Now(); ; {
+		t, err := in.settled(m)
+		if err != nil {
+			return err
+		}
+		r := identify.ReplyTo(in.p, m, t.String())
+		if r.Question == "" {
+			if up, err := in.a.operate(in.file, supervise.Operation{Verb: "up", Machine: m.Name}); err != nil || up == "true" {
+				return err
+			}
+			if time.Since(quiet) > silentMost {
+				return in.stuck(m, t, "it has asked nothing for "+silentMost.String()+" and does not answer on its inside")
+			}
+			select {
+			case <-time.After(lookEach):
+			case <-in.a.ctx.Done():
+				return in.a.ctx.Err()
+			}
+			continue
+		}
+		quiet = time.Now()
+		stop, err := in.answer(m, t, r)
+		if err != nil || stop {
+			return err
+		}
+	}
+}
+
+// stuck says that a person must look, and shows the screen.
+func (in installer) stuck(m *plan.Machine, t display.Text, why string) error {
+	in.show(t)
+	return failure{exitBroken, m.Name + ": " + why, "Answer it yourself (bastion machine type " + in.file + " " + m.Name +
+		" …, or a viewer: bastion machine display), and call this again: it goes on from there."}
+}
+
+// show shows a screen, a little aside.
+func (in installer) show(t display.Text) {
+	s := in.a.screen()
+	for _, row := range strings.Split(t.String(), "\n") {
+		s.line(s.paint(faint, "  │ "), row)
+	}
+}
+
+// answer deals with one question: with the person, but when all is to be typed without
+// asking.
+func (in installer) answer(m *plan.Machine, t display.Text, r identify.Reply) (stop bool, err error) {
+	s := in.a.screen()
+	if r.Do == identify.Stop && in.o.yes {
+		return false, in.stuck(m, t, fmt.Sprintf("%q: %s", r.Question, r.Why))
+	}
+	s.line(s.paint(strong, r.Question), "  ", r.Text, s.paint(faint, "  "+r.Why))
+	if in.o.yes {
+		return false, in.give(m, r)
+	}
+	for {
+		prompt := "Enter: type it · t TEXT: type that · v: see the screen · w: look again · q: stop > "
+		if r.Do == identify.Stop {
+			prompt = "t TEXT: type that · v: see the screen · w: look again · q: stop > "
+		}
+		text, ok := in.w.line(prompt)
+		word, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
+		switch {
+		case !ok || word == "q":
+			return true, failure{exitInterrupted, "stopped at " + r.Question, "The lab goes on; call this again to go on from there."}
+		case word == "" && r.Do != identify.Stop:
+			return false, in.give(m, r)
+		case word == "t":
+			return false, in.give(m, identify.Reply{Do: identify.Type, Text: rest})
+		case word == "v":
+			in.show(t)
+		case word == "w":
+			return false, nil
+		}
+	}
+}
+
+// give types an answer, or does what is asked for.
+func (in installer) give(m *plan.Machine, r identify.Reply) error {
+	if r.Do == identify.Eject {
+		if _, err := in.a.operate(in.file, supervise.Operation{Verb: "media", Machine: m.Name}); err != nil {
+			return err
+		}
+	}
+	_, err := in.a.operate(in.file, supervise.Operation{Verb: "answer", Machine: m.Name, Args: []string{in.o.layout, r.Text}})
+	return err
+}
