@@ -84,11 +84,30 @@ func (l *Lab) Answer(ctx context.Context, machine, layout, text string) error {
 				lastLine(now.String()), name)
 		}
 	}
+	return l.enter(ctx, machine)
+}
+
+// enter presses Enter, and waits until the screen shows that something came of it: the
+// same question may not be answered twice.
+func (l *Lab) enter(ctx context.Context, machine string) error {
 	enter, err := keys.Named("enter")
 	if err != nil {
 		return err
 	}
-	return l.Type(ctx, machine, []keys.Press{enter})
+	before, err := l.Screen(ctx, machine)
+	if err == nil {
+		err = l.Type(ctx, machine, []keys.Press{enter})
+	}
+	for began := time.Now(); err == nil; pause(ctx, between) {
+		var now screen.Text
+		if now, err = l.Screen(ctx, machine); err != nil || now.String() != before.String() {
+			return err
+		}
+		if time.Since(began) > settledMost || ctx.Err() != nil {
+			return fmt.Errorf("Enter was pressed, and the screen of %s stays as it was", machine)
+		}
+	}
+	return err
 }
 
 func lastLine(text string) string {

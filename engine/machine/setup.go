@@ -48,11 +48,9 @@ func (s Setup) Args() ([]string, error) {
 	if s.Accelerated {
 		accel, cpu = "kvm", "host"
 	}
-	// Machines that start by BIOS from what the user has are of the older kind, on which there
-	// is a display whose text mode systems stay in, and which can be read.
-	kind, display := "q35", "VGA"
+	kind := "q35"
 	if s.old() {
-		kind, display = "pc", "isa-vga"
+		kind = "pc"
 	}
 	args := []string{
 		"-name", s.Machine.Name, "-machine", kind, "-accel", accel, "-cpu", cpu,
@@ -61,7 +59,7 @@ func (s Setup) Args() ([]string, error) {
 		"-chardev", fmt.Sprintf("socket,id=control,fd=%d", s.Control), "-mon", "chardev=control,mode=control",
 		"-chardev", fmt.Sprintf("socket,id=console,fd=%d", s.Console), "-serial", "chardev:console",
 	}
-	args = append(args, "-vga", "none", "-device", display)
+	args = append(args, "-vga", "none", "-device", "VGA") // whose state is in snapshots, unlike that of the one without a bus
 	if len(s.Firmware) > 0 {
 		args = append(args, "-drive", "if=pflash,format=raw,unit=0,readonly=on,file="+escape(s.Firmware[0]),
 			"-drive", "if=pflash,format=raw,unit=1,file="+escape(s.Firmware[1]))
@@ -84,7 +82,8 @@ func (s Setup) Args() ([]string, error) {
 	return append(args, adapters...), err
 }
 
-// old tells a machine of the older kind.
+// old tells a machine of the older kind, which has the buses that systems that start by
+// BIOS may look for.
 func (s Setup) old() bool { return s.Kernel == "" && len(s.Firmware) == 0 }
 
 // bus gives the name of a machine's first PCI bus.
