@@ -105,7 +105,11 @@ func phaseCell(p status.Phase) cell {
 
 func (a *app) statusText(s status.Lab, l started) {
 	out := a.screen()
-	out.line(out.paint(strong, s.Lab), "  ", out.paint(faint, fmt.Sprintf("%s on the %s since %s (%s), process %d", s.Phase, s.Stage,
+	where := "on the kernel"
+	if s.Stage == onMachines {
+		where = "as virtual machines"
+	}
+	out.line(out.paint(strong, s.Lab), "  ", out.paint(faint, fmt.Sprintf("%s %s since %s (%s), process %d", s.Phase, where,
 		s.Since.Local().Format("15:04:05"), time.Since(s.Since).Round(time.Second), s.Process)))
 	if l.changed != "" {
 		out.para(2, 2, plain, signNote+" it runs as it was started; "+l.changed+".")

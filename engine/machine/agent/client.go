@@ -16,7 +16,8 @@ import (
 
 // Client speaks with one machine. Make one with [Dial].
 type Client struct {
-	conn io.ReadWriteCloser
+	conn    io.ReadWriteCloser
+	writing sync.Mutex // of the connection
 
 	mu        sync.Mutex
 	number    int
@@ -125,18 +126,22 @@ const extra = 8
 
 // send sends a request and gives what will come of it.
 func (c *Client) send(q request) (<-chan reply, error) {
+	to := make(chan reply, len(q.Requests)+extra) // the reader must never wait for who listens late
 	c.mu.Lock()
-	defer c.mu.Unlock()
 	c.number++
 	q.Number = c.number
-	data, err := json.Marshal(q)
-	if err != nil {
-		return nil, err
-	}
-	to := make(chan reply, len(q.Requests)+extra) // the reader must never wait for who listens late
 	c.waiting[q.Number] = to
-	if _, err := c.conn.Write(append(data, '\n')); err != nil {
+	c.mu.Unlock()
+	data, err := json.Marshal(q)
+	if err == nil { // not under the lock that the reader takes: the far end may have to be read first
+		c.writing.Lock()
+		_, err = c.conn.Write(append(data, '\n'))
+		c.writing.Unlock()
+	}
+	if err != nil {
+		c.mu.Lock()
 		delete(c.waiting, q.Number)
+		c.mu.Unlock()
 		return nil, fmt.Errorf("%w: %w", ErrGone, err)
 	}
 	return to, nil

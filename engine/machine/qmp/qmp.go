@@ -32,7 +32,8 @@ var ErrGone = errors.New("QEMU has ended")
 
 // Conn speaks with one QEMU. Make one with [Open].
 type Conn struct {
-	stream io.ReadWriteCloser
+	stream  io.ReadWriteCloser
+	writing sync.Mutex // of the stream
 
 	mu      sync.Mutex
 	number  int
@@ -101,20 +102,22 @@ func (c *Conn) Gone() <-chan struct{} { return c.gone }
 // Do has a command done, with arguments that become a JSON object, or nil, and puts its
 // result into what it is given, or nil.
 func (c *Conn) Do(ctx context.Context, command string, arguments, result any) error {
+	to := make(chan message, 1)
 	c.mu.Lock()
 	c.number++
 	id := c.number
+	c.waiting[id] = to
+	c.mu.Unlock()
 	data, err := json.Marshal(struct {
 		Execute   string `json:"execute"`
 		Arguments any    `json:"arguments,omitempty"`
 		ID        int    `json:"id"`
 	}{command, arguments, id})
-	to := make(chan message, 1)
-	c.waiting[id] = to
-	if err == nil {
+	if err == nil { // not under the lock that the reader takes: the far end may have to be read first
+		c.writing.Lock()
 		_, err = c.stream.Write(data)
+		c.writing.Unlock()
 	}
-	c.mu.Unlock()
 	if err != nil {
 		return fmt.Errorf("%s: %w", command, err)
 	}
