@@ -104,7 +104,7 @@ func (l *Lab) enter(ctx context.Context, machine string) error {
 			return err
 		}
 		if time.Since(began) > settledMost || ctx.Err() != nil {
-			return fmt.Errorf("Enter was pressed, and the screen of %s stays as it was", machine)
+			return fmt.Errorf("the screen of %s stays as it was although Enter was pressed", machine)
 		}
 	}
 	return err
