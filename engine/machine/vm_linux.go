@@ -119,8 +119,7 @@ func (l *Lab) boot(ctx context.Context, m *plan.Machine, s Setup) (x *vm, err er
 	}
 	for _, a := range m.Own() {
 		s.Adapters = append(s.Adapters, firstDescriptor+len(files))
-		files = append(files, l.sockets[a])
-		delete(l.sockets, a)
+		files = append(files, l.socketOf(a))
 	}
 	args, err := s.Args()
 	if err != nil {
@@ -133,6 +132,15 @@ func (l *Lab) boot(ctx context.Context, m *plan.Machine, s Setup) (x *vm, err er
 		return nil, err
 	}
 	return x, nil
+}
+
+// socketOf hands out the end of an adapter's cable that its machine inherits.
+func (l *Lab) socketOf(a *plan.Adapter) *os.File {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	f := l.sockets[a]
+	delete(l.sockets, a)
+	return f
 }
 
 func (x *vm) start(l *Lab, args []string, files []*os.File) error {
