@@ -8,7 +8,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -20,6 +19,7 @@ import (
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
 	"openbastion/engine/machine"
+	"openbastion/engine/machine/boot"
 )
 
 // Virtual machines and the rehearsal agree, claim by claim, on labs that nobody thought of:
@@ -30,11 +30,8 @@ func TestMachinesAndRehearsalAgree(t *testing.T) {
 	if wanted == 0 {
 		t.Skip("by hand: MACHINES=10 INSIDE=./bastion")
 	}
-	cache, err := os.UserCacheDir()
-	require.NoError(t, err)
-	packages, _ := filepath.Glob(filepath.Join(cache, "openbastion", "linux-image-*.deb"))
 	qemu, err := exec.LookPath("qemu-system-x86_64")
-	if err != nil || len(packages) == 0 {
+	if err != nil || boot.Cached() == "" {
 		t.Skip("needs QEMU and the package of a kernel")
 	}
 	made, claimed := 0, 0
@@ -50,7 +47,7 @@ func TestMachinesAndRehearsalAgree(t *testing.T) {
 		}
 		made++
 		dir := t.TempDir()
-		o := machine.Options{Folder: dir, Disks: dir, Beside: dir, Program: qemu, Inner: os.Getenv("INSIDE"), Kernel: packages[len(packages)-1],
+		o := machine.Options{Folder: dir, Disks: dir, Beside: dir, Program: qemu, Inner: os.Getenv("INSIDE"), Kernel: boot.Cached(),
 			Lab: []byte(text), File: "lab.yaml", Profiles: l.Profiles, Reference: true}
 		claimed += differingMachines(t, p, o, fmt.Sprint("drawn ", seed), text)
 	}

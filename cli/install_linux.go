@@ -108,8 +108,7 @@ func (in installer) lead(m *plan.Machine) error {
 			continue
 		}
 		quiet = time.Now()
-		stop, err := in.answer(m, t, r)
-		if err != nil || stop {
+		if err := in.answer(m, t, r); err != nil {
 			return err
 		}
 	}
@@ -132,14 +131,14 @@ func (in installer) show(t display.Text) {
 
 // answer deals with one question: with the person, but when all is to be typed without
 // asking.
-func (in installer) answer(m *plan.Machine, t display.Text, r identify.Reply) (stop bool, err error) {
+func (in installer) answer(m *plan.Machine, t display.Text, r identify.Reply) error {
 	s := in.a.screen()
 	if r.Do == identify.Stop && in.o.yes {
-		return false, in.stuck(m, t, fmt.Sprintf("%q: %s", r.Question, r.Why))
+		return in.stuck(m, t, fmt.Sprintf("%q: %s", r.Question, r.Why))
 	}
 	s.line(s.paint(strong, r.Question), "  ", r.Text, s.paint(faint, "  "+r.Why))
 	if in.o.yes {
-		return false, in.give(m, r)
+		return in.give(m, r)
 	}
 	for {
 		prompt := "Enter: type it · t TEXT: type that · v: see the screen · w: look again · q: stop > "
@@ -150,15 +149,15 @@ func (in installer) answer(m *plan.Machine, t display.Text, r identify.Reply) (s
 		word, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
 		switch {
 		case !ok || word == "q":
-			return true, failure{exitInterrupted, "stopped at " + r.Question, "The lab goes on; call this again to go on from there."}
+			return failure{exitInterrupted, "stopped at " + r.Question, "The lab goes on; call this again to go on from there."}
 		case word == "" && r.Do != identify.Stop:
-			return false, in.give(m, r)
+			return in.give(m, r)
 		case word == "t":
-			return false, in.give(m, identify.Reply{Do: identify.Type, Text: rest})
+			return in.give(m, identify.Reply{Do: identify.Type, Text: rest})
 		case word == "v":
 			in.show(t)
 		case word == "w":
-			return false, nil
+			return nil
 		}
 	}
 }

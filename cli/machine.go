@@ -118,15 +118,8 @@ up.`,
 				return usage("--layout: %v", err)
 			}
 			texts := args[2:]
-			for _, text := range texts {
-				if name, ok := strings.CutPrefix(text, "+"); ok {
-					_, err = keyboard.Named(name)
-				} else {
-					_, err = board.Text(strings.TrimPrefix(text, "="))
-				}
-				if err != nil {
-					return usage("%v", err)
-				}
+			if _, err := board.Typed(texts); err != nil {
+				return usage("%v", err)
 			}
 			if enter {
 				texts = append(texts, "+enter")

@@ -1,15 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"net/netip"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"slices"
 
 	"golang.org/x/term"
 
@@ -17,13 +16,11 @@ import (
 	"openbastion/engine/host"
 	"openbastion/engine/kernel"
 	"openbastion/engine/machine"
+	"openbastion/engine/machine/boot"
 	"openbastion/engine/supervise"
 	"openbastion/survey"
 	"openbastion/wholefile"
 )
-
-// qemu is the program that machines run under.
-const qemu = "qemu-system-x86_64"
 
 // diskFolder gives where the disks of a lab's machines are kept: below the XDG data folder.
 func diskFolder(lab string) (string, error) {
@@ -35,21 +32,6 @@ func diskFolder(lab string) (string, error) {
 		return "", fmt.Errorf("no place for disks: %w", err)
 	}
 	return filepath.Join(home, ".local", "share", "openbastion", "disks", lab), nil
-}
-
-// kernelOf gives the kernel of reference machines: what the user named, or the last of the
-// packages in the folder of what may be fetched again; empty for this machine's own.
-func kernelOf(named string) string {
-	cache, err := os.UserCacheDir()
-	if named != "" || err != nil {
-		return named
-	}
-	packages, _ := filepath.Glob(filepath.Join(cache, "openbastion", "linux-image-*.deb"))
-	if len(packages) == 0 {
-		return ""
-	}
-	slices.Sort(packages)
-	return packages[len(packages)-1]
 }
 
 // keptDisks says where the disks of a lab that has ended are kept, or takes them away.
@@ -67,12 +49,6 @@ func (a *app) keptDisks(lab string, discard bool) error {
 	a.note(fmt.Sprintf("The disks of its machines are kept in %s; stop --discard takes them away.", folder))
 	return nil
 }
-
-// missing is an error that this machine lacks something.
-type missing struct{ error }
-
-// Lacks says so.
-func (missing) Lacks() bool { return true }
 
 // buildMachines gives what builds a lab as virtual machines.
 func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.Options, tell func(supervise.Report)) (supervise.Build,
@@ -101,15 +77,14 @@ func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.
 		}
 		spans = append(spans, span)
 	}
-	options := machine.Options{Allow: allow, Spans: spans, Folder: k.Folder, Disks: disks, Beside: beside, Kernel: kernelOf(o.kernel),
-		Inner: o.inside, Lab: a.texts[file], File: file,
-		Profiles: p.Lab.Profiles, Only: o.only, ApplianceOnly: o.appliances, Reference: o.reference, Capture: k.Capture,
-		CaptureSize: k.CaptureSize,
-		Servers:     o.servers, Join: o.join, Progress: func(text string) { tell(supervise.Report{Progress: text}) }}
+	options := machine.Options{
+		Folder: k.Folder, Disks: disks, Beside: beside, Kernel: cmp.Or(o.kernel, boot.Cached()), Inner: o.inside,
+		Lab: a.texts[file], File: file, Profiles: p.Lab.Profiles,
+		Only: o.only, ApplianceOnly: o.appliances, Reference: o.reference,
+		Capture: k.Capture, CaptureSize: k.CaptureSize, Join: o.join, Allow: allow, Servers: o.servers, Spans: spans,
+		Progress: func(text string) { tell(supervise.Report{Progress: text}) },
+	}
 	return func(ctx context.Context, _ func(host.Change) error) (supervise.Made, error) {
-		if options.Program, err = exec.LookPath(qemu); err != nil {
-			return nil, missing{fmt.Errorf("%s is not on this machine (on Debian: the package qemu-system-x86): %w", qemu, err)}
-		}
 		options.Accelerated = o.accel == "yes" || o.accel == "auto" && accelerates()
 		l, err := machine.Up(ctx, p, options)
 		if err != nil {

@@ -6,19 +6,16 @@ import (
 	"path/filepath"
 	"runtime"
 	"sync"
+
+	"openbastion/engine/machine/boot"
 )
 
 // kernelPackage gives the package of a kernel that machines are tried with, empty without.
 func kernelPackage() string {
-	cache, err := os.UserCacheDir()
-	if _, e := exec.LookPath("qemu-system-x86_64"); err != nil || e != nil || runtime.GOOS != "linux" {
+	if _, err := exec.LookPath("qemu-system-x86_64"); err != nil || runtime.GOOS != "linux" {
 		return ""
 	}
-	list, _ := filepath.Glob(filepath.Join(cache, "openbastion", "linux-image-*.deb"))
-	if len(list) == 0 {
-		return ""
-	}
-	return list[len(list)-1]
+	return boot.Cached()
 }
 
 // insideProgram builds the program as it runs in machines, once; empty where none can be

@@ -65,6 +65,51 @@ func traced(t *testing.T, state string) (out traces) {
 	return out
 }
 
+// bench is a folder with the sample lab, and what was on this machine before.
+type bench struct {
+	t          *testing.T
+	dir, state string
+	folder     supervise.Folder
+	before     traces
+}
+
+func newBench(t *testing.T) bench {
+	dir := t.TempDir()
+	lab, err := os.ReadFile("../examples/saltmarsh.yaml")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(dir+"/lab.yaml", lab, 0o600))
+	state := dir + "/state"
+	return bench{t, dir, state, supervise.Of(state+"/openbastion/labs", "saltmarsh"), traced(t, state)}
+}
+
+// bastion gives a call of the program there.
+func (b bench) bastion(args ...string) *exec.Cmd {
+	self, err := os.Executable()
+	require.NoError(b.t, err)
+	c := exec.Command(self, args...)
+	c.Args[0], c.Dir = "bastion", b.dir
+	c.Env = append(os.Environ(), "XDG_STATE_HOME="+b.state, "XDG_DATA_HOME="+b.dir+"/data")
+	return c
+}
+
+// clean waits until nothing of a lab is left, and fails the test when something is.
+func (b bench) clean(within time.Duration, format string, args ...any) bool {
+	same := func() bool { return assert.ObjectsAreEqual(b.before, traced(b.t, b.state)) }
+	assert.Eventually(b.t, same, within, 50*time.Millisecond, append([]any{format}, args...)...)
+	if b.t.Failed() {
+		b.t.Logf("left: %+v", traced(b.t, b.state))
+	}
+	return !b.t.Failed()
+}
+
+// killsOr gives how many kills are wanted (KILLS).
+func killsOr(otherwise int) int {
+	if n, err := strconv.Atoi(os.Getenv("KILLS")); err == nil {
+		return n
+	}
+	return otherwise
+}
+
 // A lab's process is killed at random moments (KILLS of them) of its start, while it is
 // checked, while a program runs in a guest, and while it is stopped: what is left is a
 // record, and after a stop not even that; a fresh start works.
@@ -72,24 +117,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("needs root for network namespaces")
 	}
-	kills := 4
-	if n, err := strconv.Atoi(os.Getenv("KILLS")); err == nil {
-		kills = n
-	}
-	dir := t.TempDir()
-	lab, err := os.ReadFile("../examples/saltmarsh.yaml")
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(dir+"/lab.yaml", lab, 0o600))
-	self, err := os.Executable()
-	require.NoError(t, err)
-	state := dir + "/state"
-	bastion := func(args ...string) *exec.Cmd {
-		c := exec.Command(self, args...)
-		c.Args[0], c.Dir, c.Env = "bastion", dir, append(os.Environ(), "XDG_STATE_HOME="+state)
-		return c
-	}
-	folder := supervise.Of(state+"/openbastion/labs", "saltmarsh")
-	before := traced(t, state)
+	kills := killsOr(4)
+	b := newBench(t)
 	random := rand.New(rand.NewPCG(uint64(kills), 7))
 	for i := range kills {
 		within := 250 * time.Millisecond // a start, or a stop
@@ -103,30 +132,27 @@ func TestKilledAtAnyMoment(t *testing.T) {
 			steps, within = append(steps, []string{"stop"}), 60*time.Millisecond
 		}
 		for _, s := range steps[:len(steps)-1] {
-			require.NoError(t, bastion(s...).Run())
+			require.NoError(t, b.bastion(s...).Run())
 		}
-		c := bastion(steps[len(steps)-1]...)
+		c := b.bastion(steps[len(steps)-1]...)
 		require.NoError(t, c.Start())
 		after := time.Duration(random.Int64N(int64(within)))
 		time.Sleep(after)
 		// The process is known by its record, or, before there is one, as the child of
 		// the command: killed with it then.
-		if r, err := folder.Read(); err == nil && r.Alive() {
+		if r, err := b.folder.Read(); err == nil && r.Alive() {
 			require.NoError(t, syscall.Kill(r.Process, syscall.SIGKILL))
 		}
 		_ = c.Wait()
-		out, err := bastion("stop", "--all").CombinedOutput()
+		out, err := b.bastion("stop", "--all").CombinedOutput()
 		require.NoError(t, err, "%s", out)
-		assert.Eventually(t, func() bool { return assert.ObjectsAreEqual(before, traced(t, state)) }, 5*time.Second, 50*time.Millisecond,
-			"%v, killed after %v: %s", steps, after, out)
-		if t.Failed() {
-			t.Logf("left: %+v", traced(t, state))
+		if !b.clean(5*time.Second, "%v, killed after %v: %s", steps, after, out) {
 			return
 		}
 	}
-	out, err := bastion("start", "--then", "verify").CombinedOutput()
+	out, err := b.bastion("start", "--then", "verify").CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	require.NoError(t, bastion("stop").Run())
+	require.NoError(t, b.bastion("stop").Run())
 }
 
 // A lab of virtual machines whose process, or one of whose machines, or whose start is
@@ -135,31 +161,15 @@ func TestMachinesKilledAtAnyMoment(t *testing.T) {
 	if insideProgram() == "" {
 		t.Skip("needs QEMU and the package of a kernel")
 	}
-	kills := 2
-	if n, err := strconv.Atoi(os.Getenv("KILLS")); err == nil {
-		kills = n
-	}
-	dir := t.TempDir()
-	lab, err := os.ReadFile("../examples/saltmarsh.yaml")
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(dir+"/lab.yaml", lab, 0o600))
-	self, err := os.Executable()
-	require.NoError(t, err)
-	state := dir + "/state"
-	bastion := func(args ...string) *exec.Cmd {
-		c := exec.Command(self, args...)
-		c.Args[0], c.Dir, c.Env = "bastion", dir, append(os.Environ(), "XDG_STATE_HOME="+state, "XDG_DATA_HOME="+dir+"/data")
-		return c
-	}
-	folder := supervise.Of(state+"/openbastion/labs", "saltmarsh")
-	before := traced(t, state)
+	kills := killsOr(2)
+	b := newBench(t)
 	random := rand.New(rand.NewPCG(uint64(kills), 8))
 	for i := range kills {
-		c := bastion("start", "--on", "machines", "--kernel", kernelPackage(), "--inside", insideProgram(), "--only", "sluice", "--only", "heron")
+		c := b.bastion("start", "--on", "machines", "--kernel", kernelPackage(), "--inside", insideProgram(), "--only", "sluice", "--only", "heron")
 		require.NoError(t, c.Start())
 		after := time.Duration(random.Int64N(int64(8 * time.Second)))
 		time.Sleep(after)
-		r, err := folder.Read()
+		r, err := b.folder.Read()
 		switch children := childrenOf(r.Process); {
 		case i%3 == 0 && err == nil && r.Alive():
 			require.NoError(t, syscall.Kill(r.Process, syscall.SIGKILL))
@@ -169,12 +179,9 @@ func TestMachinesKilledAtAnyMoment(t *testing.T) {
 			_ = c.Process.Kill()
 		}
 		_ = c.Wait()
-		out, err := bastion("stop", "--all", "--now").CombinedOutput()
+		out, err := b.bastion("stop", "--all", "--now").CombinedOutput()
 		require.NoError(t, err, "%s", out)
-		assert.Eventually(t, func() bool { return assert.ObjectsAreEqual(before, traced(t, state)) }, 15*time.Second, 50*time.Millisecond,
-			"killed after %v: %s", after, out)
-		if t.Failed() {
-			t.Logf("left: %+v", traced(t, state))
+		if !b.clean(15*time.Second, "killed after %v: %s", after, out) {
 			return
 		}
 	}

@@ -191,7 +191,9 @@ type Drive struct {
 	calls    chan call
 	polls    []unix.PollFd
 	buffers  buffers
-	byNumber map[int]Port
+	byNumber map[int]int // a port's place in the list
+	kept     []int       // the places of ports that have something to send
+	keeps    []bool      // by place: it is among them
 	failed   error
 }
 
@@ -202,9 +204,10 @@ type call struct {
 
 // New makes a drive. Run must be called for anything to happen.
 func New(m Machine, ports ...Port) (*Drive, error) {
-	d := &Drive{machine: m, ports: ports, began: time.Now(), calls: make(chan call, 16), byNumber: map[int]Port{}}
-	for _, p := range ports {
-		d.byNumber[p.number()] = p
+	d := &Drive{machine: m, ports: ports, began: time.Now(), calls: make(chan call, 16), byNumber: map[int]int{},
+		keeps: make([]bool, len(ports))}
+	for i, p := range ports {
+		d.byNumber[p.number()] = i
 	}
 	var pipe [2]int
 	if err := unix.Pipe2(pipe[:], unix.O_CLOEXEC|unix.O_NONBLOCK); err != nil {
@@ -336,10 +339,16 @@ func (d *Drive) take(p Port) error {
 // drain gives the ports what the machine wants sent.
 func (d *Drive) drain() error {
 	for _, e := range d.machine.Drain() {
-		if p := d.byNumber[e.Adapter]; p != nil {
-			if err := p.send(e.Frame); err != nil {
-				return err
-			}
+		i, ok := d.byNumber[e.Adapter]
+		if !ok {
+			continue
+		}
+		if err := d.ports[i].send(e.Frame); err != nil {
+			return err
+		}
+		if !d.keeps[i] {
+			d.keeps[i] = true
+			d.kept = append(d.kept, i)
 		}
 	}
 	return nil
@@ -351,18 +360,18 @@ func (d *Drive) flush() error {
 	if err := d.drain(); err != nil {
 		return err
 	}
-	for i, p := range d.ports {
-		more, err := p.push()
+	still := d.kept[:0]
+	for _, i := range d.kept {
+		more, err := d.ports[i].push()
 		if err != nil {
 			return err
 		}
-		if d.polls == nil {
-			continue
-		}
 		d.polls[i+1].Events = unix.POLLIN
-		if more {
+		if d.keeps[i] = more; more {
 			d.polls[i+1].Events |= unix.POLLOUT
+			still = append(still, i)
 		}
 	}
+	d.kept = still
 	return nil
 }

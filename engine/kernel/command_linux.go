@@ -1,7 +1,6 @@
 package kernel
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -10,13 +9,13 @@ import (
 	"net/netip"
 	"os"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
 	"github.com/vishvananda/netlink"
 
 	"openbastion/core/plan"
+	"openbastion/engine/stage"
 	"openbastion/engine/supervise"
 )
 
@@ -34,6 +33,9 @@ const lastWords = 200 * time.Millisecond
 // maxSaid bounds what is kept of what a command says.
 const maxSaid = 16 << 10
 
+// lastLines is how many of its last lines are told when it fails.
+const lastLines = 3
+
 // command runs the user's command in an appliance. When it ends, or after a while, the
 // lab goes on; when it fails meanwhile, the lab does not start.
 func (l *Lab) command(ctx context.Context, x *machine) error {
@@ -41,7 +43,7 @@ func (l *Lab) command(ctx context.Context, x *machine) error {
 	if err != nil {
 		return err
 	}
-	said := &tail{}
+	said := supervise.NewTail(maxSaid)
 	heard := make(chan struct{}) // closed when nobody can say any more
 	go func() { _, _ = io.Copy(said, out); out.Close(); close(heard) }()
 	null, err := os.Open(os.DevNull)
@@ -67,12 +69,12 @@ func (l *Lab) command(ctx context.Context, x *machine) error {
 	select {
 	case status := <-ended:
 		if status != 0 {
-			return fmt.Errorf("%s: its command ended with status %d: %s", x.plan.Name, status, cmp.Or(said.last(), "it said nothing"))
+			return fmt.Errorf("%s: its command ended with status %d: %s", x.plan.Name, status, cmp.Or(said.Last(lastLines), "it said nothing"))
 		}
 	case <-time.After(commandTime):
 		go func() {
 			if status := <-ended; status != 0 && l.ctx.Err() == nil {
-				l.stacks.fail(fmt.Errorf("%s: its command ended with status %d: %s", x.plan.Name, status, said.last()))
+				l.stacks.fail(fmt.Errorf("%s: its command ended with status %d: %s", x.plan.Name, status, said.Last(lastLines)))
 			}
 		}()
 	case <-ctx.Done():
@@ -127,30 +129,6 @@ func (l *Stacks) observe(x *machine, a *plan.Adapter) {
 	l.shadows.Do(l.ctx, func(time.Duration) { x.ports[a].Address = s.Address }) // for what its packet socket is asked
 }
 
-// tail keeps the end of what is written to it.
-type tail struct {
-	mu   sync.Mutex
-	kept []byte
-}
-
-func (t *tail) Write(b []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.kept = append(t.kept, b...)
-	if over := len(t.kept) - maxSaid; over > 0 {
-		t.kept = bytes.Clone(t.kept[over:])
-	}
-	return len(b), nil
-}
-
-// last gives the last lines.
-func (t *tail) last() string {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	lines := strings.Split(strings.TrimSpace(string(t.kept)), "\n")
-	return strings.Join(lines[max(len(lines)-3, 0):], "; ")
-}
-
 // wanted refuses options that the plan has no place for.
 func (o Options) wanted(p *plan.Plan) error {
 	var all []error
@@ -162,10 +140,5 @@ func (o Options) wanted(p *plan.Plan) error {
 			all = append(all, errors.New(cmp.Or(why, name+" is switched off")))
 		}
 	}
-	for _, name := range o.Servers {
-		if s := p.Segment(name); s == nil || !s.Subnet.IsValid() {
-			all = append(all, fmt.Errorf("there is no segment %q for a lease server", name))
-		}
-	}
-	return errors.Join(all...)
+	return errors.Join(append(all, stage.Servable(p, o.Servers))...)
 }

@@ -15,6 +15,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"openbastion/engine/supervise"
 )
 
 const commanded = `bastion: 1
@@ -73,14 +75,14 @@ func TestCommands(t *testing.T) {
 
 // What a command says is kept from its end, however much it says.
 func TestTail(t *testing.T) {
-	kept := &tail{}
+	kept := supervise.NewTail(maxSaid)
 	for i := range 100000 {
 		_, err := fmt.Fprintf(kept, "line %d\n", i)
 		require.NoError(t, err)
 	}
-	assert.Equal(t, "line 99997; line 99998; line 99999", kept.last())
-	assert.LessOrEqual(t, len(kept.kept), maxSaid)
-	assert.Empty(t, (&tail{}).last())
+	assert.Equal(t, "line 99997; line 99998; line 99999", kept.Last(lastLines))
+	assert.LessOrEqual(t, len(kept.Bytes()), maxSaid)
+	assert.Empty(t, supervise.NewTail(maxSaid).Last(lastLines))
 }
 
 // A probe that got nothing says why in few words.

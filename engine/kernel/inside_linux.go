@@ -64,16 +64,7 @@ func Inside(ctx context.Context, p *plan.Plan, m *plan.Machine) (*Stacks, error)
 
 // Settled tells whether the machines have come by their leases; those that nobody hands
 // out are waited for a moment.
-func (l *Stacks) Settled(began time.Time) bool {
-	for m, x := range l.machines {
-		for _, a := range m.Adapters {
-			if a.Plugged && time.Since(began) < Patience(a) && l.awaits(x, a) {
-				return false
-			}
-		}
-	}
-	return true
-}
+func (l *Stacks) Settled(began time.Time) bool { return !l.waits(l.plan.Machines, began) }
 
 // Survey asks every segment on which a guest is who hands out leases there.
 func (l *Stacks) Survey() { l.surveyAll() }

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"os"
 	"slices"
 	"strings"
 
@@ -256,19 +255,6 @@ func linkNetwork(name string) (ours, theirs netip.Prefix, err error) {
 }
 
 // resolvers gives this machine's resolvers that others can ask too.
-func resolvers() (list []netip.Addr) {
-	data, err := os.ReadFile("/etc/resolv.conf")
-	if err != nil {
-		return nil
-	}
-	for line := range strings.Lines(string(data)) {
-		f := strings.Fields(line)
-		if len(f) < 2 || f[0] != "nameserver" {
-			continue
-		}
-		if a, err := netip.ParseAddr(f[1]); err == nil && a.Is4() && !a.IsLoopback() {
-			list = append(list, a)
-		}
-	}
-	return list
+func resolvers() []netip.Addr {
+	return slices.DeleteFunc(host.Resolvers(), func(a netip.Addr) bool { return !a.Is4() || a.IsLoopback() })
 }

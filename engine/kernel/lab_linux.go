@@ -131,11 +131,14 @@ func (l *Lab) build(ctx context.Context) error {
 		l.live.AddServer(l.plan.Segment(name))
 		l.Notes = append(l.Notes, "a second lease server was put on "+name)
 	}
-	if err := l.record(); err != nil {
+	var err error
+	if l.watch, l.captures, err = stage.Watched(l.live, l.plan, l.options.Capture, l.options.CaptureSize); err != nil {
 		return err
 	}
+	if l.captures != nil {
+		l.Notes = append(l.Notes, "every frame is written to "+l.options.Capture)
+	}
 	l.live.Start()
-	var err error
 	if l.wires, err = NewSpace(); err != nil {
 		return err
 	}
@@ -230,22 +233,6 @@ func (x *machine) services() error {
 		return err
 	}
 	x.names.upstreams(x.upstreams())
-	return nil
-}
-
-// record sets up who sees every frame.
-func (l *Lab) record() (err error) {
-	w := l.live.World()
-	l.watch = stage.NewWatch(l.plan, w.Segments)
-	recorders := rehearse.Recorders{l.watch}
-	if o := l.options; o.Capture != "" {
-		if l.captures, err = stage.NewCaptures(o.Capture, o.CaptureSize, w.Segments, l.plan); err != nil {
-			return err
-		}
-		recorders = append(recorders, l.captures)
-		l.Notes = append(l.Notes, "every frame is written to "+o.Capture)
-	}
-	w.Recorder = recorders
 	return nil
 }
 

@@ -150,21 +150,26 @@ const (
 // settled waits until machines have their leases, for as long as it may take; a
 // machine that gets none is an observation, not an error.
 func (l *Stacks) settled(list []*plan.Machine) {
-	for began := time.Now(); l.ctx.Err() == nil; time.Sleep(5 * time.Millisecond) {
-		waiting := false
-		for _, m := range list {
-			x := l.machines[m]
-			if x == nil {
-				continue
-			}
-			for _, a := range m.Adapters {
-				waiting = waiting || a.Plugged && time.Since(began) < Patience(a) && l.awaits(x, a)
-			}
+	for began := time.Now(); l.ctx.Err() == nil && l.waits(list, began); {
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
+// waits tells whether one of the machines, which began to ask at a time, may still come by
+// what it asked for.
+func (l *Stacks) waits(list []*plan.Machine, began time.Time) bool {
+	for _, m := range list {
+		x := l.machines[m]
+		if x == nil {
+			continue
 		}
-		if !waiting {
-			return
+		for _, a := range m.Adapters {
+			if a.Plugged && time.Since(began) < Patience(a) && l.awaits(x, a) {
+				return true
+			}
 		}
 	}
+	return false
 }
 
 // Patience gives how long an adapter may take to come by its lease.

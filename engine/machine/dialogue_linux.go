@@ -6,8 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"openbastion/core/plan"
-	"openbastion/engine/kernel"
 	"openbastion/engine/machine/keys"
 	"openbastion/engine/machine/screen"
 )
@@ -117,19 +115,3 @@ func lastLine(text string) string {
 
 // squeezed takes blanks out, as a screen does not keep those at the end of a line.
 func squeezed(text string) string { return strings.Join(strings.Fields(text), "") }
-
-// StartGuests starts the guests of a lab whose appliances were started alone.
-func (l *Lab) StartGuests(ctx context.Context) error {
-	var list []*plan.Machine
-	for _, m := range l.plan.Guests() {
-		if l.options.virtual(m) && l.of(m) == nil {
-			list = append(list, m)
-		}
-	}
-	if err := l.startAll(ctx, list, l.setups); err != nil {
-		return err
-	}
-	l.loop.Do(l.ctx, func(time.Duration) { l.live.StartGuests() })
-	l.settle(ctx, kernel.Served)
-	return ctx.Err()
-}

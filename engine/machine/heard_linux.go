@@ -23,9 +23,9 @@ type heard struct {
 	have map[*plan.Adapter]netip.Prefix
 }
 
-func newHeard(p *plan.Plan) *heard {
+func newHeard(machines []*plan.Machine) *heard {
 	h := &heard{adapters: map[mac.Address][]*plan.Adapter{}, have: map[*plan.Adapter]netip.Prefix{}}
-	for _, m := range p.Machines {
+	for _, m := range machines {
 		for _, a := range m.Adapters {
 			h.adapters[a.MAC] = append(h.adapters[a.MAC], a)
 		}

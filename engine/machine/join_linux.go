@@ -5,18 +5,15 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"os"
 	"strconv"
 	"strings"
 
 	"openbastion/core/lab"
 	"openbastion/core/vxlan"
 	"openbastion/engine/drive"
+	"openbastion/engine/host"
 	"openbastion/engine/upstream"
 )
-
-// namesPort is where names are asked for (RFC 1035, section 4.2).
-const namesPort = 53
 
 // join lets the lab's outside go on to what this machine's ordinary sockets reach.
 func (l *Lab) join() error {
@@ -30,8 +27,7 @@ func (l *Lab) join() error {
 	sum := sha256.Sum256([]byte(l.plan.Name))
 	mac := [6]byte{2, sum[0], sum[1], sum[2], sum[3], sum[4]}
 	up, err := upstream.New(mac, upstream.Options{Address: inner, Routes: l.live.BehindRouters(), Allow: l.options.Allow,
-		Resolvers: resolvers(),
-		Dial:      l.options.Dial})
+		Resolvers: host.Resolvers(), Dial: l.options.Dial})
 	if err != nil {
 		return err
 	}
@@ -115,22 +111,4 @@ func (l *Lab) left() (out []string) {
 		out = append(out, text)
 	}
 	return out
-}
-
-// resolvers gives who this machine asks for names.
-func resolvers() (list []netip.AddrPort) {
-	data, err := os.ReadFile("/etc/resolv.conf")
-	if err != nil {
-		return nil
-	}
-	for line := range strings.Lines(string(data)) {
-		f := strings.Fields(line)
-		if len(f) < 2 || f[0] != "nameserver" {
-			continue
-		}
-		if a, err := netip.ParseAddr(f[1]); err == nil {
-			list = append(list, netip.AddrPortFrom(a, namesPort))
-		}
-	}
-	return list
 }

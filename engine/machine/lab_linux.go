@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"os/exec"
 	"runtime"
 	"slices"
 	"sync"
@@ -52,6 +53,9 @@ type Options struct {
 
 	Progress func(text string) // told what goes on; nil: nobody is
 }
+
+// qemu is the program that machines run under.
+const qemu = "qemu-system-x86_64"
 
 // Lab is a plan as virtual machines. Make one with Up.
 type Lab struct {
@@ -112,6 +116,13 @@ func (l *Lab) build(ctx context.Context) error {
 	if err := l.options.wanted(l.plan); err != nil {
 		return err
 	}
+	if l.options.Program == "" {
+		path, err := exec.LookPath(qemu)
+		if err != nil {
+			return lacking{fmt.Errorf("%s is not on this machine (on Debian: the package qemu-system-x86): %w", qemu, err)}
+		}
+		l.options.Program = path
+	}
 	var list []*plan.Machine
 	for _, m := range l.plan.Machines {
 		switch {
@@ -131,7 +142,7 @@ func (l *Lab) build(ctx context.Context) error {
 		l.live.AddServer(l.plan.Segment(name))
 		l.note("a second lease server was put on " + name)
 	}
-	if err := l.record(); err != nil {
+	if err := l.record(list); err != nil {
 		return err
 	}
 	if l.options.Join {
@@ -159,12 +170,7 @@ func (o Options) wanted(p *plan.Plan) error {
 			all = append(all, fmt.Errorf("%s is switched off or a computer on a cable: it is no virtual machine", name))
 		}
 	}
-	for _, name := range o.Servers {
-		if s := p.Segment(name); s == nil || !s.Subnet.IsValid() {
-			all = append(all, fmt.Errorf("there is no segment %q for a lease server", name))
-		}
-	}
-	return errors.Join(all...)
+	return errors.Join(append(all, stage.Servable(p, o.Servers))...)
 }
 
 func (l *Lab) note(text string) {
@@ -179,20 +185,18 @@ func (l *Lab) tell(format string, args ...any) {
 	}
 }
 
-// record sets up who sees every frame.
-func (l *Lab) record() (err error) {
-	w := l.live.World()
-	l.watch = stage.NewWatch(l.plan, w.Segments)
-	l.heard = newHeard(l.plan)
-	recorders := rehearse.Recorders{l.watch, l.heard}
-	if o := l.options; o.Capture != "" {
-		if l.captures, err = stage.NewCaptures(o.Capture, o.CaptureSize, w.Segments, l.plan); err != nil {
-			return err
-		}
-		recorders = append(recorders, l.captures)
-		l.note("every frame is written to " + o.Capture)
+// record sets up who sees every frame; what machines say nothing of is heard from these.
+func (l *Lab) record(list []*plan.Machine) (err error) {
+	var also []rehearse.Recorder
+	if l.heard = newHeard(slices.DeleteFunc(slices.Clone(list), l.references)); len(l.heard.adapters) > 0 {
+		also = append(also, l.heard)
 	}
-	w.Recorder = recorders
+	if l.watch, l.captures, err = stage.Watched(l.live, l.plan, l.options.Capture, l.options.CaptureSize, also...); err != nil {
+		return err
+	}
+	if l.captures != nil {
+		l.note("every frame is written to " + l.options.Capture)
+	}
 	return nil
 }
 
@@ -243,29 +247,31 @@ func (l *Lab) Failed() <-chan error { return l.failed }
 // a busy host a minute was seen.
 const readyTime = 3 * time.Minute
 
-// start starts the appliances, and once they answer the guests: as many at once as this
-// machine has processors.
+// start starts the appliances, and once they answer the guests.
 func (l *Lab) start(ctx context.Context, list []*plan.Machine) error {
-	for _, guests := range []bool{false, true} {
-		var tier []*plan.Machine
-		for _, m := range list {
-			if (m.Guest != nil) == guests && !(guests && l.options.ApplianceOnly) {
-				tier = append(tier, m)
-			}
-		}
-		if err := l.startAll(ctx, tier, l.setups); err != nil {
-			return err
-		}
-		if !guests && !l.options.ApplianceOnly {
-			if err := l.awaitForeign(ctx, tier); err != nil {
-				return err
-			}
-			l.loop.Do(l.ctx, func(time.Duration) { l.live.StartGuests() })
+	gates := slices.DeleteFunc(slices.Clone(list), func(m *plan.Machine) bool { return m.Guest != nil })
+	if err := l.startAll(ctx, gates); err != nil || l.options.ApplianceOnly {
+		return err
+	}
+	if err := l.awaitForeign(ctx, gates); err != nil {
+		return err
+	}
+	return l.StartGuests(ctx)
+}
+
+// StartGuests starts the guests that do not run yet.
+func (l *Lab) StartGuests(ctx context.Context) error {
+	var list []*plan.Machine
+	for _, m := range l.plan.Guests() {
+		if l.options.virtual(m) && l.of(m) == nil {
+			list = append(list, m)
 		}
 	}
-	if !l.options.ApplianceOnly {
-		l.settle(ctx, kernel.Served)
+	l.loop.Do(l.ctx, func(time.Duration) { l.live.StartGuests() })
+	if err := l.startAll(ctx, list); err != nil {
+		return err
 	}
+	l.settle(ctx, kernel.Served)
 	return ctx.Err()
 }
 
@@ -280,7 +286,8 @@ func (l *Lab) settle(ctx context.Context, most time.Duration) {
 	}
 }
 
-func (l *Lab) startAll(ctx context.Context, list []*plan.Machine, setups map[*plan.Machine]Setup) error {
+// startAll starts machines, as many at once as this one has processors.
+func (l *Lab) startAll(ctx context.Context, list []*plan.Machine) error {
 	places := make(chan struct{}, max(runtime.NumCPU(), 2))
 	errs := make([]error, len(list))
 	var all sync.WaitGroup
@@ -291,7 +298,7 @@ func (l *Lab) startAll(ctx context.Context, list []*plan.Machine, setups map[*pl
 		}
 		all.Go(func() {
 			defer func() { <-places }()
-			errs[i] = l.startOne(ctx, m, setups[m])
+			errs[i] = l.startOne(ctx, m, l.setups[m])
 		})
 	}
 	all.Wait()

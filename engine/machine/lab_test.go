@@ -17,6 +17,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
+	"openbastion/engine/machine/boot"
 	"openbastion/examples"
 )
 
@@ -44,15 +45,12 @@ func options(t *testing.T, text []byte, l *lab.Lab) Options {
 	if err != nil {
 		t.Skip("QEMU is not on this machine")
 	}
-	cache, err := os.UserCacheDir()
-	require.NoError(t, err)
-	packages, _ := filepath.Glob(filepath.Join(cache, "openbastion", "linux-image-*.deb"))
-	if len(packages) == 0 {
+	if boot.Cached() == "" {
 		t.Skip("no package of a kernel was fetched")
 	}
 	dir := t.TempDir()
 	inner := program(t)
-	return Options{Folder: dir, Disks: filepath.Join(dir, "disks"), Beside: dir, Program: qemu, Inner: inner, Kernel: packages[len(packages)-1],
+	return Options{Folder: dir, Disks: filepath.Join(dir, "disks"), Beside: dir, Program: qemu, Inner: inner, Kernel: boot.Cached(),
 		Lab: text, File: "lab.yaml", Profiles: l.Profiles, Progress: func(text string) { t.Log(text) }}
 }
 

@@ -10,7 +10,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"openbastion/core/plan"
@@ -216,23 +215,13 @@ func (l *Lab) Operate(ctx context.Context, o supervise.Operation) (said string, 
 		}
 		return "", l.Console(ctx, o.Machine, o.Files[0], o.Files[1])
 	case "screen":
-		t, err := l.Screen(ctx, o.Machine)
-		if err != nil {
-			return "", err
-		}
-		data, err := json.Marshal(t)
-		return string(data), err
+		return asJSON(l.Screen(ctx, o.Machine))
 	case "picture":
 		return "", l.savePicture(ctx, o)
 	case "type":
 		return "", l.typed(ctx, o.Machine, o.Args)
 	case "settled":
-		t, err := l.Settled(ctx, o.Machine)
-		if err != nil {
-			return "", err
-		}
-		data, err := json.Marshal(t)
-		return string(data), err
+		return asJSON(l.Settled(ctx, o.Machine))
 	case "answer":
 		if len(o.Args) != 2 {
 			return "", errors.New("an answer is a keyboard layout and a text")
@@ -257,10 +246,18 @@ func (l *Lab) Operate(ctx context.Context, o supervise.Operation) (said string, 
 	case "back":
 		return "", l.Back(ctx, argument)
 	case "snapshots":
-		data, err := json.Marshal(l.Snapshots())
-		return string(data), err
+		return asJSON(l.Snapshots(), nil)
 	}
 	return "", fmt.Errorf("%q is nothing that can be done with a machine", o.Verb)
+}
+
+// asJSON gives what was said as JSON, but for an error.
+func asJSON(said any, err error) (string, error) {
+	if err != nil {
+		return "", err
+	}
+	data, err := json.Marshal(said)
+	return string(data), err
 }
 
 func (l *Lab) savePicture(ctx context.Context, o supervise.Operation) error {
@@ -288,21 +285,9 @@ func (l *Lab) typed(ctx context.Context, machine string, args []string) error {
 	if err != nil {
 		return err
 	}
-	var list []keys.Press
-	for _, text := range args[1:] {
-		if name, ok := strings.CutPrefix(text, "+"); ok {
-			p, err := keys.Named(name)
-			if err != nil {
-				return err
-			}
-			list = append(list, p)
-			continue
-		}
-		presses, err := board.Text(strings.TrimPrefix(text, "="))
-		if err != nil {
-			return err
-		}
-		list = append(list, presses...)
+	list, err := board.Typed(args[1:])
+	if err != nil {
+		return err
 	}
 	return l.Type(ctx, machine, list)
 }

@@ -75,10 +75,10 @@ func (l *Lab) reference() error {
 	return nil
 }
 
-// Lacks says that it is this machine that lacks something.
-func (lacking) Lacks() bool { return true }
-
 // lacking is an error that this machine lacks something.
 type lacking struct{ error }
 
 func (e lacking) Unwrap() error { return e.error }
+
+// Lacks says that it is this machine that lacks something.
+func (lacking) Lacks() bool { return true }

@@ -74,7 +74,7 @@ func (l *Lab) Back(ctx context.Context, name string) error {
 		}
 		x.on()
 		if x.reference {
-			return x.control.Do(ctx, "set-action", map[string]string{"reboot": "shutdown"}, nil)
+			return x.onReset(ctx, "shutdown")
 		}
 		return nil
 	})

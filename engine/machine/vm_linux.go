@@ -22,6 +22,7 @@ import (
 	"openbastion/engine/machine/agent"
 	"openbastion/engine/machine/qmp"
 	"openbastion/engine/machine/screen"
+	"openbastion/engine/supervise"
 )
 
 // vm is a machine of the plan that runs under QEMU.
@@ -32,7 +33,7 @@ type vm struct {
 	control   *qmp.Conn
 	console   *console
 	agent     *agent.Client // of a reference machine
-	said      *tail
+	said      *supervise.Tail
 	ended     chan struct{} // closed when QEMU has ended
 	began     time.Time
 
@@ -88,7 +89,7 @@ func connection(fd int, name string) (net.Conn, error) {
 
 // boot starts a machine. When it fails nothing of it is left.
 func (l *Lab) boot(ctx context.Context, m *plan.Machine, s Setup) (x *vm, err error) {
-	x = &vm{plan: m, reference: s.Kernel != "", said: &tail{}, ended: make(chan struct{}), began: time.Now()}
+	x = &vm{plan: m, reference: s.Kernel != "", said: supervise.NewTail(maxSaid), ended: make(chan struct{}), began: time.Now()}
 	var files []*os.File
 	defer func() {
 		for _, f := range files {
@@ -154,7 +155,7 @@ func (x *vm) start(l *Lab, args []string, files []*os.File) error {
 		_ = x.command.Wait() // what it says is kept
 		x.mu.Lock()
 		if !x.off {
-			x.failed = fmt.Errorf("%s: QEMU has ended: %s", x.plan.Name, x.said.last())
+			x.failed = fmt.Errorf("%s: QEMU has ended: %s", x.plan.Name, lastOf(x.said))
 		}
 		x.mu.Unlock()
 		close(x.ended)
@@ -184,7 +185,7 @@ func (x *vm) connect(ctx context.Context, l *Lab, control, serial, inner int) er
 	defer cancel()
 	if x.control, err = qmp.Open(patient, stream, x.happened); err != nil {
 		x.kill()
-		return fmt.Errorf("%s: QEMU did not start: %s", x.plan.Name, x.said.last())
+		return fmt.Errorf("%s: QEMU did not start: %s", x.plan.Name, lastOf(x.said))
 	}
 	if x.reference {
 		go x.tell(l)
@@ -200,7 +201,7 @@ func (x *vm) tell(l *Lab) {
 	for {
 		select {
 		case <-x.agent.Hello():
-			_ = x.control.Do(l.ctx, "set-action", map[string]string{"reboot": "shutdown"}, nil) // from here on its end is one
+			_ = x.onReset(l.ctx, "shutdown") // from here on its end is one
 			if err := x.agent.Become(l.ctx, l.role(x.plan)); err != nil && l.ctx.Err() == nil {
 				x.mu.Lock()
 				x.failed = fmt.Errorf("%s: %w", x.plan.Name, err)
@@ -261,19 +262,25 @@ func (x *vm) answers() bool {
 	return x.reference && word == running
 }
 
+// onReset says what a reset of the machine is to be: a reset, or its end (shutdown).
+func (x *vm) onReset(ctx context.Context, what string) error {
+	return x.control.Do(ctx, "set-action", map[string]string{"reboot": what}, nil)
+}
+
 // resume lets a machine go on; after a reset, once that is done.
-func (x *vm) resume(ctx context.Context) (err error) {
+func (x *vm) resume(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), resumeTime)
 	defer cancel()
+	var why error // the last that was not for want of time
 	for {
-		e := x.control.Do(ctx, "cont", nil, nil)
-		if e == nil || ctx.Err() != nil {
-			if e == nil {
-				return nil
-			}
-			return cmp.Or(err, e)
+		err := x.control.Do(ctx, "cont", nil, nil)
+		switch {
+		case err == nil:
+			return nil
+		case ctx.Err() != nil:
+			return cmp.Or(why, err)
 		}
-		err = e
+		why = err
 		pause(ctx, 10*time.Millisecond)
 	}
 }
@@ -281,13 +288,11 @@ func (x *vm) resume(ctx context.Context) (err error) {
 // reset puts a machine that has ended back to where it was before it was started. A reset
 // of a reference machine is its end, but now: its firmware, too, resets once more.
 func (x *vm) reset(ctx context.Context) error {
-	for _, c := range []struct {
-		name string
-		args any
-	}{{"set-action", map[string]string{"reboot": "reset"}}, {"system_reset", nil}} {
-		if err := x.control.Do(ctx, c.name, c.args, nil); err != nil {
-			return err
-		}
+	if err := x.onReset(ctx, "reset"); err != nil {
+		return err
+	}
+	if err := x.control.Do(ctx, "system_reset", nil, nil); err != nil {
+		return err
 	}
 	for began := time.Now(); time.Since(began) < resumeTime; pause(ctx, 10*time.Millisecond) {
 		var now struct {
@@ -365,51 +370,23 @@ func (x *vm) kill() {
 	}
 }
 
-// tail keeps the end of what QEMU says.
-type tail struct {
-	mu   sync.Mutex
-	kept []byte
-}
-
+// maxSaid bounds what is kept of what QEMU, or a console, says, in bytes.
 const maxSaid = 8 << 10
 
-func (t *tail) Write(b []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.kept = append(t.kept, b...)
-	if over := len(t.kept) - maxSaid; over > 0 {
-		t.kept = append([]byte{}, t.kept[over:]...)
-	}
-	return len(b), nil
-}
-
-func (t *tail) all() []byte {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return append([]byte{}, t.kept...)
-}
-
-func (t *tail) last() string {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	lines := strings.Split(strings.TrimSpace(string(t.kept)), "\n")
-	if text := strings.TrimSpace(lines[len(lines)-1]); text != "" {
-		return text
-	}
-	return "it said nothing"
-}
+// lastOf gives the last line of what was said.
+func lastOf(t *supervise.Tail) string { return cmp.Or(strings.TrimSpace(t.Last(1)), "it said nothing") }
 
 // console is a machine's serial line: its end is kept for whoever looks later.
 type console struct {
 	line net.Conn
 
 	mu   sync.Mutex
-	kept tail
+	kept *supervise.Tail
 	to   map[io.Writer]bool
 }
 
 func newConsole(line net.Conn) *console {
-	c := &console{line: line, to: map[io.Writer]bool{}}
+	c := &console{line: line, kept: supervise.NewTail(maxSaid), to: map[io.Writer]bool{}}
 	go func() {
 		b := make([]byte, 4<<10)
 		for {
@@ -435,7 +412,7 @@ func newConsole(line net.Conn) *console {
 func (c *console) join(w io.Writer) (leave func()) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	_, _ = w.Write(c.kept.all())
+	_, _ = w.Write(c.kept.Bytes())
 	c.to[w] = true
 	return func() {
 		c.mu.Lock()
@@ -444,6 +421,6 @@ func (c *console) join(w io.Writer) (leave func()) {
 	}
 }
 
-func (c *console) last() string { return c.kept.last() }
+func (c *console) last() string { return lastOf(c.kept) }
 
 func (c *console) close() { c.line.Close() }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"openbastion/core/plan"
+	"openbastion/core/rehearse"
 	"openbastion/format/pcapng"
 )
 
@@ -117,4 +118,20 @@ func (c *Captures) Close() {
 	}
 	_ = errors.Join(all...) // the lab is over; what was written before stands
 	c.files = nil
+}
+
+// Watched has every frame of a lab seen: by a watch, by who else is named, and by captures
+// in a folder, up to a size each; without a folder there are none.
+func Watched(v *rehearse.Live, p *plan.Plan, folder string, size int64, also ...rehearse.Recorder) (w *Watch, c *Captures, err error) {
+	world := v.World()
+	w = NewWatch(p, world.Segments)
+	recorders := append(rehearse.Recorders{w}, also...)
+	if folder != "" {
+		if c, err = NewCaptures(folder, size, world.Segments, p); err != nil {
+			return nil, nil, err
+		}
+		recorders = append(recorders, c)
+	}
+	world.Recorder = recorders
+	return w, c, nil
 }

@@ -64,6 +64,17 @@ type Stage struct {
 	reached   map[*plan.Adapter]lab.Service  // what reached the witness since the stage was opened
 }
 
+// Servable refuses segments on which nobody can hand out leases.
+func Servable(p *plan.Plan, segments []string) error {
+	var all []error
+	for _, name := range segments {
+		if s := p.Segment(name); s == nil || !s.Subnet.IsValid() {
+			all = append(all, fmt.Errorf("there is no segment %q for a lease server", name))
+		}
+	}
+	return errors.Join(all...)
+}
+
 // Begin says for how long the stage lives: questions end with the context.
 func (s *Stage) Begin(ctx context.Context) { s.ctx = ctx }
 

@@ -39,24 +39,20 @@ const pingTime = 5 * time.Second
 
 func newPings(u *Upstream) *pings { return &pings{up: u, waiting: map[uint16]*ping{}} }
 
-// take takes a frame that is an echo request for elsewhere.
-func (g *pings) take(frame []byte) bool {
-	p, err := packet.Decode(append([]byte{}, frame...))
-	if err != nil || !p.IPv4 || p.Proto != packet.ICMP || p.Destination == g.up.options.Address.Addr() {
+// take takes what is an ICMP message for elsewhere: echo requests are passed on, and all
+// others end here.
+func (g *pings) take(p *packet.Packet) bool {
+	if !p.IPv4 || p.Proto != packet.ICMP || p.Destination == g.up.options.Address.Addr() {
 		return false
 	}
 	m, err := icmp.ParseMessage(packet.ICMP, p.Data)
-	echo, ok := func() (*icmp.Echo, bool) {
-		if err != nil || m.Type != ipv4.ICMPTypeEcho {
-			return nil, false
-		}
-		e, ok := m.Body.(*icmp.Echo)
-		return e, ok
-	}()
-	if ok && g.up.reachable(p.Destination) {
+	if err != nil || m.Type != ipv4.ICMPTypeEcho {
+		return true
+	}
+	if echo, ok := m.Body.(*icmp.Echo); ok && g.up.reachable(p.Destination) {
 		g.send(p, echo)
 	}
-	return true // all other messages end here
+	return true
 }
 
 func (g *pings) open() *icmp.PacketConn {

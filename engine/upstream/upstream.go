@@ -31,6 +31,7 @@ import (
 	"gvisor.dev/gvisor/pkg/waiter"
 
 	"openbastion/core/header"
+	"openbastion/core/names"
 	"openbastion/core/packet"
 )
 
@@ -42,7 +43,7 @@ type Options struct {
 
 	// Resolvers are asked for names that come to Address: this machine's own, which may be on
 	// it itself.
-	Resolvers []netip.AddrPort
+	Resolvers []netip.Addr
 
 	// Dial reaches what is allowed; nil: by this machine's sockets.
 	Dial func(ctx context.Context, network string, to netip.AddrPort) (net.Conn, error)
@@ -58,7 +59,6 @@ const (
 	dialTime    = 10 * time.Second // that a connection may take to come about
 	idleTime    = 60 * time.Second // after which a conversation by datagrams is over
 	maxDatagram = 64 << 10
-	port53      = 53
 )
 
 // Counted is what went out for one address of the lab.
@@ -182,9 +182,8 @@ func (u *Upstream) send(frame []byte) {
 
 // forOthers tells a question in ARP who has an address that is not the stack's own: as it
 // takes what is for any, it would answer for any.
-func (u *Upstream) forOthers(frame []byte) bool {
-	p, err := packet.Decode(frame)
-	if err != nil || p.Type != packet.TypeARP || !header.ARP(p.Body).Valid() {
+func (u *Upstream) forOthers(p *packet.Packet) bool {
+	if p.Type != packet.TypeARP || !header.ARP(p.Body).Valid() {
 		return false
 	}
 	own := u.options.Address.Addr().As4()
@@ -192,7 +191,7 @@ func (u *Upstream) forOthers(frame []byte) bool {
 }
 
 func (u *Upstream) receive(frame []byte) {
-	if u.pings.take(frame) || u.forOthers(frame) {
+	if f, err := packet.Decode(frame); err == nil && (u.pings.take(f) || u.forOthers(f)) {
 		return
 	}
 	p := stack.NewPacketBuffer(stack.PacketBufferOptions{Payload: buffer.MakeWithData(frame)})
@@ -241,10 +240,10 @@ func (u *Upstream) count(source netip.Addr, add func(*Counted)) {
 func (u *Upstream) allowed(to netip.AddrPort) (netip.AddrPort, bool) {
 	a := to.Addr()
 	if a == u.options.Address.Addr() { // a question for names, to where those are asked from here
-		if to.Port() != port53 || len(u.options.Resolvers) == 0 {
+		if to.Port() != names.Port || len(u.options.Resolvers) == 0 {
 			return to, false
 		}
-		return u.options.Resolvers[0], true
+		return netip.AddrPortFrom(u.options.Resolvers[0], names.Port), true
 	}
 	return to, u.reachable(a)
 }

@@ -16,13 +16,10 @@ import (
 
 // packaged gives the package of a kernel that was fetched, or skips.
 func packaged(t *testing.T) string {
-	cache, err := os.UserCacheDir()
-	require.NoError(t, err)
-	list, _ := filepath.Glob(filepath.Join(cache, "openbastion", "linux-image-*.deb"))
-	if len(list) == 0 {
+	if Cached() == "" {
 		t.Skip("no package of a kernel was fetched")
 	}
-	return list[len(list)-1]
+	return Cached()
 }
 
 // A kernel is the same from its package and from where that was unpacked to, also with its

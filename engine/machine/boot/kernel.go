@@ -58,6 +58,20 @@ func Find(from string, keep func(name string) bool) (*Kernel, error) {
 	return k, nil
 }
 
+// Cached gives the last package of a kernel in the user's cache folder of the program; empty
+// when there is none.
+func Cached() string {
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return ""
+	}
+	list, _ := filepath.Glob(filepath.Join(cache, "openbastion", "linux-image-*.deb")) // in order
+	if len(list) == 0 {
+		return ""
+	}
+	return list[len(list)-1]
+}
+
 // inFolder reads a kernel below a folder.
 func inFolder(root fs.FS, name string, keep func(string) bool) (*Kernel, error) {
 	images, _ := fs.Glob(root, "boot/vmlinuz-*")

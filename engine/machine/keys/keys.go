@@ -87,6 +87,25 @@ func (k Keyboard) Text(text string) ([]Press, error) {
 	return out, nil
 }
 
+// Typed gives what is pressed for texts, one after another. What begins with a plus is keys
+// by name, as [Named] reads them; what begins with an equals sign is the text behind it.
+func (k Keyboard) Typed(texts []string) (out []Press, err error) {
+	for _, text := range texts {
+		var list []Press
+		if name, ok := strings.CutPrefix(text, "+"); ok {
+			list = make([]Press, 1)
+			list[0], err = Named(name)
+		} else {
+			list, err = k.Text(strings.TrimPrefix(text, "="))
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	return out, nil
+}
+
 // named are the keys that people name otherwise than QEMU.
 var named = map[string]string{"enter": "ret", "escape": "esc", "space": "spc", "del": "delete", "pageup": "pgup", "pagedown": "pgdn",
 	"control": "ctrl", "win": "meta_l"}
