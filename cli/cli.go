@@ -20,6 +20,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/core/visible"
+	"openbastion/engine/remote"
 	"openbastion/survey"
 )
 
@@ -188,6 +189,7 @@ func allCommands() []command {
 		{"snapshot", groupReal, (*app).snapshot},
 		{"stop", groupReal, (*app).stopLab},
 		{keepCommand, groupNotShown, (*app).keep},
+		{remote.BenchCommand, groupNotShown, (*app).benches},
 		{insideName, groupNotShown, (*app).firstProcess},
 		{"draw", groupBuild, (*app).draw},
 		{"runbook", groupBuild, (*app).runbook},

@@ -31,6 +31,8 @@ type startOptions struct {
 	accel      string
 	allow      []string
 	spans      []string
+
+	hosts string // a file: the benches of a class on several hosts
 }
 
 // installOptions are how an appliance is led through what its console asks.
@@ -106,11 +108,16 @@ users: it is a bench, not a cage for what is hostile to this machine.`,
 			if err := o.check(); err != nil {
 				return err
 			}
+			if o.hosts != "" {
+				return a.startClass(labArg(args), o)
+			}
 			return a.startLab(labArg(args), o)
 		},
 	}
 	a.startFlags(c, &o)
 	c.Flags().StringVar(&o.then, "then", "", "verify: check the claims once it runs, with its output and exit status")
+	c.Flags().StringVar(&o.hosts, "hosts", "",
+		"start copies of the lab, the benches of a class, on the hosts that this file names, by your SSH client; schema --of hosts describes it")
 	c.Flags().BoolVar(&o.dry, "dry-run", false, "say what would be made and changed, and do nothing")
 	return c
 }
@@ -173,6 +180,15 @@ escapes, as they happen; where nobody looks at a terminal, a line for each.`,
 			if o.watch && o.page {
 				return usage("say --watch or --page, not both")
 			}
+			if r, ok, err := aClass(labArg(args)); err != nil || ok {
+				if err == nil && (o.watch || o.page) {
+					err = usage("%s runs on several hosts: --watch and --page are for one bench, on its host", r.Lab)
+				}
+				if err != nil {
+					return err
+				}
+				return a.classStatus(r)
+			}
 			return a.showStatus(args, o)
 		},
 	}
@@ -221,6 +237,15 @@ kernel's own filter, and hostile ones from where the guests are.`,
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
 			}
+			if r, ok, err := aClass(labArg(args)); err != nil || ok {
+				if err == nil && len(reports) > 0 {
+					err = usage("--report is for one lab; of the benches of a class, --format json has all verdicts")
+				}
+				if err != nil {
+					return err
+				}
+				return a.verifyClass(r)
+			}
 			return a.verifyLab(labArg(args), reports, replace)
 		},
 	}
@@ -247,6 +272,11 @@ start goes on with them; --discard takes them away too.`,
 			}
 			if all {
 				return a.endAll(o)
+			}
+			if r, ok, err := aClass(labArg(args)); err != nil {
+				return err
+			} else if ok {
+				return a.endClass(r, o)
 			}
 			return a.endLab(labArg(args), o)
 		},

@@ -49,6 +49,9 @@ func (a *app) startLab(file string, o startOptions) error {
 	if o.dry {
 		return a.dryRun(p, o)
 	}
+	if err := alreadyOver(p.Name); err != nil {
+		return err
+	}
 	if o.stage == onKernel && !o.asUser {
 		if err := mayBuild(); err != nil {
 			return err
@@ -109,26 +112,20 @@ func (a *app) keepArgs(p *plan.Plan, file string, o startOptions) ([]string, sup
 		}
 		args = append(args, "--capture", o.capture)
 	}
-	for name, on := range map[string]bool{"--join": o.join, "--appliance-only": o.appliances, "--reference": o.reference} {
-		if on {
-			args = append(args, name)
-		}
-	}
 	for name, v := range map[string]string{"--kernel": o.kernel, "--inside": o.inside} {
 		if v != "" {
 			args = append(args, name, v)
 		}
 	}
-	for name, list := range map[string][]string{"--appliance-command": o.commands, "--add-server": o.servers, "--profile": a.named,
-		"--only":      o.only,
-		"--join-only": o.allow, "--span": o.spans} {
+	for name, list := range map[string][]string{"--profile": a.named, "--span": o.spans} {
 		for _, v := range list {
 			args = append(args, name, v)
 		}
 	}
+	args = append(args, o.passed()...)
 	switch {
 	case o.asUser:
-		args, how = append(args, "--as-user"), supervise.AsUser
+		how = supervise.AsUser
 	case o.stage == onMachines:
 		how = supervise.Plain
 	}
@@ -383,7 +380,14 @@ func (a *app) endAll(o stopOptions) error {
 	if err != nil {
 		return failure{exitUsage, err.Error(), ""}
 	}
+	over, err := classes()
+	if err != nil {
+		return err
+	}
 	var all []error
+	for _, r := range over {
+		all = append(all, a.endClass(r, o))
+	}
 	for _, name := range names {
 		f := supervise.Of(home, name)
 		r, err := f.Read()
@@ -399,7 +403,7 @@ func (a *app) endAll(o stopOptions) error {
 			all = append(all, failure{exitUsage, err.Error(), ""})
 		}
 	}
-	if len(names) == 0 {
+	if len(names)+len(over) == 0 {
 		a.note("No lab was started.")
 	}
 	return errors.Join(all...)

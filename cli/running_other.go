@@ -25,3 +25,4 @@ func (a *app) operate(string, supervise.Operation) (string, error) { return "", 
 func (a *app) atConsole(string, string) error                      { return notHere() }
 func (a *app) savePicture(string, string, string, bool) error      { return notHere() }
 func (a *app) install(*plan.Plan, string, installOptions) error    { return notHere() }
+func (a *app) eachBench(string, []string, []string) error          { return notHere() }

@@ -10,7 +10,7 @@ func (a *app) schema() *cobra.Command {
 	var of string
 	c := &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of the lab file",
-		Long: "Prints the JSON Schema (2020-12) of the lab file, of profiles, or of wordings, for editors that complete and check YAML.",
+		Long: "Prints the JSON Schema (2020-12) of the lab file, of profiles, of wordings, or of hosts files, for editors that complete and check YAML.",
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			switch of {
@@ -20,10 +20,12 @@ func (a *app) schema() *cobra.Command {
 				return a.json(lab.ProfileSchema())
 			case "wording":
 				return a.json(lab.WordingSchema())
+			case "hosts":
+				return a.json(lab.ClassSchema())
 			}
-			return usage("--of is lab, profile or wording, not %q", of)
+			return usage("--of is lab, profile, wording or hosts, not %q", of)
 		},
 	}
-	c.Flags().StringVar(&of, "of", "lab", "of which file: lab, profile or wording")
+	c.Flags().StringVar(&of, "of", "lab", "of which file: lab, profile, wording or hosts")
 	return c
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"os"
 	"slices"
@@ -77,20 +78,30 @@ func (a *app) listStarted() error {
 		}
 		list = append(list, s)
 	}
+	over, err := classes()
+	if err != nil {
+		return err
+	}
+	spread := slices.SortedFunc(maps.Values(over), func(x, y classRecord) int { return strings.Compare(x.Lab, y.Lab) })
 	if a.format == "json" {
 		return errors.Join(append(all, a.json(struct {
-			Schema string       `json:"schema"`
-			Labs   []status.Lab `json:"labs"`
-		}{"openbastion.started/1", list}))...)
+			Schema  string        `json:"schema"`
+			Labs    []status.Lab  `json:"labs"`
+			Classes []classRecord `json:"classes"`
+		}{"openbastion.started/1", list, slices.Concat([]classRecord{}, spread)}))...)
 	}
 	s := a.screen()
-	if len(list) == 0 && len(all) == 0 {
+	if len(list)+len(spread) == 0 && len(all) == 0 {
 		s.line("No lab was started. Next: bastion start LAB")
 		return nil
 	}
 	t := table{head: []string{"lab", "", "since", "file"}}
 	for _, l := range list {
 		t.add(l.Lab, phaseCell(l.Phase), l.Since.Local().Format("2006-01-02 15:04"), l.File)
+	}
+	for _, r := range spread {
+		t.add(r.Lab, count(len(r.Benches), "bench", "benches")+" on "+count(len(r.Hosts), "host", "hosts"),
+			r.Started.Local().Format("2006-01-02 15:04"), r.File)
 	}
 	s.table(t)
 	return errors.Join(all...)

@@ -12,7 +12,7 @@ func Changes(p *plan.Plan) []string {
 	var out []string
 	number := 0
 	for _, m := range p.Machines {
-		is, why := real(m)
+		is, why := Carries(m)
 		if !is {
 			if why != "" {
 				out = append(out, why)

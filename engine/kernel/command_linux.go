@@ -136,7 +136,7 @@ func (o Options) wanted(p *plan.Plan) error {
 		m := p.Machine(name)
 		if m == nil || m.Appliance == nil {
 			all = append(all, fmt.Errorf("there is no appliance %q for a command", name))
-		} else if is, why := real(m); !is {
+		} else if is, why := Carries(m); !is {
 			all = append(all, errors.New(cmp.Or(why, name+" is switched off")))
 		}
 	}

@@ -65,8 +65,8 @@ func (*source) Uint64() uint64 {
 	return binary.NativeEndian.Uint64(b[:])
 }
 
-// real tells whether a machine runs on the kernel, and why not where it does not.
-func real(m *plan.Machine) (bool, string) {
+// Carries tells whether a machine runs on the kernel, and why not where it does not.
+func Carries(m *plan.Machine) (bool, string) {
 	switch {
 	case m.Off:
 		return false, ""
@@ -120,7 +120,7 @@ func Up(ctx context.Context, p *plan.Plan, o Options) (*Lab, error) {
 func (l *Lab) build(ctx context.Context) error {
 	runs := map[*plan.Machine]bool{}
 	for _, m := range l.plan.Machines {
-		is, why := real(m)
+		is, why := Carries(m)
 		if runs[m] = is; why != "" {
 			l.Notes = append(l.Notes, why)
 		}

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -104,12 +105,14 @@ func Up(ctx context.Context, p *plan.Plan, o Options) (*Lab, error) {
 	return l, nil
 }
 
-// virtual tells whether a machine becomes a virtual one.
+// virtual tells whether a machine becomes a virtual one. A reference machine is what the
+// kernel can be.
 func (o Options) virtual(m *plan.Machine) bool {
-	if m.Off || m.Physical {
+	if m.Off || m.Physical || len(o.Only) > 0 && !slices.Contains(o.Only, m.Name) {
 		return false
 	}
-	return len(o.Only) == 0 || slices.Contains(o.Only, m.Name)
+	is, _ := kernel.Carries(m)
+	return is || !o.references(m)
 }
 
 func (l *Lab) build(ctx context.Context) error {
@@ -129,7 +132,8 @@ func (l *Lab) build(ctx context.Context) error {
 		case l.options.virtual(m):
 			list = append(list, m)
 		case !m.Off:
-			l.note(m.Name + " is no virtual machine here: the program simulates it")
+			_, why := kernel.Carries(m)
+			l.note(cmp.Or(why, m.Name+" is no virtual machine here: the program simulates it"))
 		}
 	}
 	var err error
@@ -168,6 +172,8 @@ func (o Options) wanted(p *plan.Plan) error {
 			all = append(all, fmt.Errorf("there is no machine %q in the lab", name))
 		} else if m.Off || m.Physical {
 			all = append(all, fmt.Errorf("%s is switched off or a computer on a cable: it is no virtual machine", name))
+		} else if !o.virtual(m) {
+			all = append(all, fmt.Errorf("%s becomes a virtual machine from an image only", name))
 		}
 	}
 	return errors.Join(append(all, stage.Servable(p, o.Servers))...)
@@ -188,7 +194,7 @@ func (l *Lab) tell(format string, args ...any) {
 // record sets up who sees every frame; what machines say nothing of is heard from these.
 func (l *Lab) record(list []*plan.Machine) (err error) {
 	var also []rehearse.Recorder
-	if l.heard = newHeard(slices.DeleteFunc(slices.Clone(list), l.references)); len(l.heard.adapters) > 0 {
+	if l.heard = newHeard(slices.DeleteFunc(slices.Clone(list), l.options.references)); len(l.heard.adapters) > 0 {
 		also = append(also, l.heard)
 	}
 	if l.watch, l.captures, err = stage.Watched(l.live, l.plan, l.options.Capture, l.options.CaptureSize, also...); err != nil {

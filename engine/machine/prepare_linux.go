@@ -17,7 +17,7 @@ func (l *Lab) prepare(ctx context.Context, list []*plan.Machine) (map[*plan.Mach
 	out := map[*plan.Machine]Setup{}
 	for _, m := range list {
 		s := Setup{Machine: m, Accelerated: l.options.Accelerated}
-		if l.references(m) {
+		if l.options.references(m) {
 			if err := l.reference(); err != nil {
 				return nil, err
 			}
@@ -36,8 +36,8 @@ func (l *Lab) prepare(ctx context.Context, list []*plan.Machine) (map[*plan.Mach
 }
 
 // references tells a machine that names nothing to start from.
-func (l *Lab) references(m *plan.Machine) bool {
-	return l.options.Reference || m.Spec.Media == "" && (m.Appliance == nil || m.Appliance.Image.File == "")
+func (o Options) references(m *plan.Machine) bool {
+	return o.Reference || m.Spec.Media == "" && (m.Appliance == nil || m.Appliance.Image.File == "")
 }
 
 // reference makes the files of reference machines, once.

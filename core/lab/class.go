@@ -1,0 +1,93 @@
+package lab
+
+// Class is what a hosts file says: the benches of a class, copies of one lab, each with a
+// number of its own, and the machines that carry them.
+type Class struct {
+	Origin
+	File    string
+	Version int
+	Benches int // how many copies
+	Share   int // how many planned processors one of a host's stands for
+	Hosts   []*ClassHost
+}
+
+// ClassHost is one machine that carries benches.
+type ClassHost struct {
+	Origin
+	Name   string
+	SSH    string // what the user's SSH client is told to reach it by
+	CPUs   int
+	Memory Bytes // what it has for benches
+}
+
+// The bounds of a class.
+const (
+	MaxBenches = 5000
+	MaxShare   = 64
+)
+
+// sharing is how many planned processors one of a host's stands for when nobody says:
+// machines of a bench wait most of the time.
+const sharing = 4
+
+// ReadClass reads a hosts file. The error is of type [Faults].
+func ReadClass(file string, data []byte) (*Class, error) {
+	r := &reader{file: file, data: data}
+	root := r.parse()
+	if root == nil {
+		return nil, r.faults
+	}
+	h := &Class{File: file, Benches: 1, Share: sharing}
+	readObject(r, root, "the hosts file", classFields(), h)
+	if h.Version == 0 && !h.Has("bastion-hosts") {
+		r.fail(Pos{Line: 1, Column: 1}, "the file does not say its format version; write `bastion-hosts: 1` as the first line")
+	}
+	if h.Has("bastion-hosts") && len(h.Hosts) == 0 && len(r.faults) == 0 {
+		r.fail(Pos{Line: 1, Column: 1}, "no host is named; write each below `hosts:`, as `kiln: {ssh: kiln.example, cpus: 16, memory: 64GiB}`")
+	}
+	for _, one := range h.Hosts {
+		for _, key := range []string{"cpus", "memory"} {
+			if !one.Has(key) {
+				r.fail(one.Pos, "host %s does not say how much it has for benches; write `%s: …`", one.Name, key)
+			}
+		}
+		if len(one.SSH) > 0 && one.SSH[0] == '-' {
+			r.fail(one.At("ssh"), "%q is an option of an SSH client, not a host; write its name, as teacher@kiln.example", shorten(one.SSH))
+		}
+	}
+	if len(r.faults) > 0 {
+		return nil, r.faults.sorted()
+	}
+	for _, one := range h.Hosts {
+		if one.SSH == "" {
+			one.SSH = one.Name
+		}
+	}
+	return h, nil
+}
+
+func classFields() []field[Class] {
+	return []field[Class]{
+		intField("bastion-hosts", "Version of the hosts file's format.", 1, 1, func(h *Class) *int { return &h.Version }),
+		intField("benches", "How many copies of the lab there are.", 1, MaxBenches, func(h *Class) *int { return &h.Benches }),
+		intField("share", "How many planned processors one of a host's stands for; 4 when absent.", 1, MaxShare,
+			func(h *Class) *int { return &h.Share }),
+		namedField("hosts", "host", "The machines that carry the benches, by name.", []field[ClassHost]{
+			textField("ssh", "What the SSH client is told to reach it by; its name when absent.", func(h *ClassHost) *string { return &h.SSH }),
+			intField("cpus", "How many processors it has for benches.", 1, 4096, func(h *ClassHost) *int { return &h.CPUs }),
+			bytesField("memory", "How much memory it has for benches.", func(h *ClassHost) *Bytes { return &h.Memory }),
+		}, func(h *Class, name string) *ClassHost {
+			one := &ClassHost{Name: name}
+			h.Hosts = append(h.Hosts, one)
+			return one
+		}, nil),
+	}
+}
+
+// ClassSchema gives the JSON Schema (2020-12) of hosts files.
+func ClassSchema() map[string]any {
+	s := form{Type: "object", Properties: properties(classFields()), Required: []string{"bastion-hosts", "hosts"}}.schema()
+	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	s["title"] = "Open Bastion hosts of a class, format 1"
+	return s
+}
