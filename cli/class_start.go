@@ -58,6 +58,8 @@ func (o startOptions) checkHosts() error {
 		return usage("--capture writes on this machine, and the benches are on others; start one of them there with it")
 	case len(o.spans) > 0:
 		return usage("--span is for one lab on this machine; a bench of a class stays on one host whole")
+	case len(o.taps) > 0:
+		return usage("--tap names a device of this machine, and the benches are on others")
 	}
 	return nil
 }

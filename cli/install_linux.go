@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"openbastion/core/identify"
+	"openbastion/core/listing"
 	"openbastion/core/plan"
 	display "openbastion/engine/machine/screen"
 	"openbastion/engine/supervise"
@@ -22,6 +24,8 @@ type installer struct {
 	file string
 	o    installOptions
 	w    *walker
+
+	devices map[*plan.Adapter]string // interfaces that were found by unplugging
 }
 
 // How long a console may be silent, and how often it is looked at.
@@ -33,7 +37,7 @@ const (
 // install makes the machines of a lab, answers what the appliances' consoles ask, and starts
 // the guests once the appliances answer.
 func (a *app) install(p *plan.Plan, file string, o installOptions) error {
-	in := installer{a, p, file, o, &walker{a: a, p: p, in: bufio.NewReader(a.in)}}
+	in := installer{a, p, file, o, &walker{a: a, p: p, in: bufio.NewReader(a.in)}, map[*plan.Adapter]string{}}
 	if err := in.running(); err != nil {
 		return err
 	}
@@ -92,7 +96,7 @@ func (in installer) lead(m *plan.Machine) error {
 		if err != nil {
 			return err
 		}
-		r := identify.ReplyTo(in.p, m, t.String())
+		r := identify.ReplyTo(in.p, m, t.String(), in.devices)
 		if r.Question == "" {
 			if up, err := in.a.operate(in.file, supervise.Operation{Verb: "up", Machine: m.Name}); err != nil || up == "true" {
 				return err
@@ -141,9 +145,13 @@ func (in installer) answer(m *plan.Machine, t display.Text, r identify.Reply) er
 		return in.give(m, r)
 	}
 	for {
-		prompt := "Enter: type it · t TEXT: type that · v: see the screen · w: look again · q: stop > "
-		if r.Do == identify.Stop {
-			prompt = "t TEXT: type that · v: see the screen · w: look again · q: stop > "
+		prompt := "t TEXT: type that · v: see the screen · w: look again · q: stop > "
+		switch r.Do {
+		case identify.Stop:
+		case identify.Unplug:
+			prompt = "Enter: unplug each adapter in turn · " + prompt
+		default:
+			prompt = "Enter: type it · " + prompt
 		}
 		text, ok := in.w.line(prompt)
 		word, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
@@ -164,11 +172,90 @@ func (in installer) answer(m *plan.Machine, t display.Text, r identify.Reply) er
 
 // give types an answer, or does what is asked for.
 func (in installer) give(m *plan.Machine, r identify.Reply) error {
+	if r.Do == identify.Unplug {
+		return in.unplugEach(m, r)
+	}
 	if r.Do == identify.Eject {
 		if _, err := in.a.operate(in.file, supervise.Operation{Verb: "media", Machine: m.Name}); err != nil {
 			return err
 		}
 	}
-	_, err := in.a.operate(in.file, supervise.Operation{Verb: "answer", Machine: m.Name, Args: []string{in.o.layout, r.Text}})
+	return in.press(m, r.Text)
+}
+
+// press types an answer and Enter.
+func (in installer) press(m *plan.Machine, text string) error {
+	_, err := in.a.operate(in.file, supervise.Operation{Verb: "answer", Machine: m.Name, Args: []string{in.o.layout, text}})
 	return err
+}
+
+// unplugEach finds which interface is which port by unplugging each adapter in turn, and
+// plugs all in again.
+func (in installer) unplugEach(m *plan.Machine, r identify.Reply) error {
+	all, err := in.links(m, r)
+	if err != nil {
+		return err
+	}
+	var one [][]listing.Interface
+	for _, a := range m.Own() {
+		if !a.Plugged {
+			one = append(one, all)
+			continue
+		}
+		in.a.sayProgress(fmt.Sprintf("%s: adapter %d (%s) is unplugged for a moment", m.Name, a.Number, a.Name))
+		list, err := in.without(m, a, r)
+		if err != nil {
+			return err
+		}
+		one = append(one, list)
+	}
+	if _, err := in.links(m, r); err != nil {
+		return err
+	}
+	found := identify.ByLink(m, all, one)
+	for _, row := range found.Rows {
+		if row.Conflict == "" && row.Adapter() != nil {
+			in.devices[row.Adapter()] = row.Device
+		}
+	}
+	for _, a := range m.Own() {
+		if a.Plugged && in.devices[a] == "" {
+			t, err := in.settled(m)
+			if err != nil {
+				return err
+			}
+			return in.stuck(m, t, fmt.Sprintf("no interface is adapter %d (%s) for sure: %s", a.Number, a.Name, cmp.Or(found.Risk, "links do not tell them apart")))
+		}
+	}
+	return nil
+}
+
+// without gives the interfaces that a console shows while an adapter is unplugged.
+func (in installer) without(m *plan.Machine, a *plan.Adapter, r identify.Reply) (list []listing.Interface, err error) {
+	plug := func(verb string) error {
+		_, err := in.a.operate(in.file, supervise.Operation{Verb: verb, Machine: m.Name, Args: []string{fmt.Sprint(a.Number)}})
+		return err
+	}
+	if err := plug("unplug"); err != nil {
+		return nil, err
+	}
+	list, err = in.links(m, r)
+	return list, errors.Join(err, plug("plug"))
+}
+
+// linkTime is what a system takes at most to see that a cable was pulled or put in.
+const linkTime = time.Second
+
+// links gives the interfaces that a console shows now, with their links; where Enter alone
+// has it look again, after that.
+func (in installer) links(m *plan.Machine, r identify.Reply) ([]listing.Interface, error) {
+	if r.Again {
+		enter := supervise.Operation{Verb: "type", Machine: m.Name, Args: []string{in.o.layout, "+enter"}}
+		time.Sleep(linkTime)
+		if _, err := in.a.operate(in.file, enter); err != nil {
+			return nil, err
+		}
+	}
+	t, err := in.settled(m)
+	return identify.Links(t.String()), err
 }

@@ -9,9 +9,11 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"golang.org/x/term"
 
+	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/engine/host"
 	"openbastion/engine/kernel"
@@ -77,11 +79,19 @@ func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.
 		}
 		spans = append(spans, span)
 	}
+	taps := map[string]string{}
+	for _, text := range o.taps {
+		segment, device, ok := strings.Cut(text, "=")
+		if s := p.Segment(segment); !ok || device == "" || s == nil || s.Reach != lab.Upstream {
+			return nil, usage("--tap is SEGMENT=DEVICE with an upstream segment of the lab, not %q", text)
+		}
+		taps[segment] = device
+	}
 	options := machine.Options{
 		Folder: k.Folder, Disks: disks, Beside: beside, Kernel: cmp.Or(o.kernel, boot.Cached()), Inner: o.inside,
 		Lab: a.texts[file], File: file, Profiles: p.Lab.Profiles,
 		Only: o.only, ApplianceOnly: o.appliances, Reference: o.reference,
-		Capture: k.Capture, CaptureSize: k.CaptureSize, Join: o.join, Allow: allow, Servers: o.servers, Spans: spans,
+		Capture: k.Capture, CaptureSize: k.CaptureSize, Join: o.join, Allow: allow, Servers: o.servers, Spans: spans, Taps: taps,
 		Progress: func(text string) { tell(supervise.Report{Progress: text}) },
 	}
 	return func(ctx context.Context, _ func(host.Change) error) (supervise.Made, error) {

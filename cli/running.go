@@ -31,6 +31,7 @@ type startOptions struct {
 	accel      string
 	allow      []string
 	spans      []string
+	taps       []string
 
 	hosts string // a file: the benches of a class on several hosts
 }
@@ -63,6 +64,9 @@ func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 		"on machines, with --join: nothing but this network is let out to, as 192.0.2.0/24; may be said again")
 	c.Flags().StringArrayVar(&o.spans, "span", nil,
 		"on machines: a segment goes on on another machine (VXLAN), SEGMENT=NUMBER,NEAR,FAR, as reedbed=48,192.0.2.1,192.0.2.2; may be said again")
+	c.Flags().StringArrayVar(&o.taps, "tap", nil,
+		"on machines, with --join: this upstream segment is on a tap or macvtap device of this machine that you may open, SEGMENT=DEVICE; "+
+			"may be said again")
 	c.Flags().StringVar(&o.accel, "accelerate", "auto", "on machines: auto, yes or no: whether the processor does the work, where it can")
 	c.Flags().BoolVar(&o.asUser, "as-user", false, "without root: inside a user namespace of its own, where the system allows that")
 	c.Flags().BoolVar(&o.join, "join", false, "join the lab to this machine's own network, as its upstream segments say")
@@ -90,9 +94,10 @@ network is touched, but with --join. That does as each upstream segment says: "j
 bridged" puts it on its uplink by a socket, and changes nothing of that adapter; "join:
 nat" lets it out by translation, for which a device, a table of the packet filter and,
 where it was off, forwarding are added, written down before they are made, and taken
-back on stop. On machines a lab that is joined is let out by this machine's ordinary
-sockets, whatever its segments say: nothing of this machine changes, it is itself never
-reached, and what leaves is counted by source.
+back on stop. On machines "join: bridged" is the same where packet sockets may be opened,
+or on a tap device that is yours (--tap); everything else is let out by this machine's
+ordinary sockets: nothing of this machine changes, it is itself never reached, and what
+leaves is counted by source.
 
 A command for an appliance finds its devices up and without addresses, and their names
 in BASTION_ and the port's name (BASTION_WAN); it may end when all is set up, or stay
@@ -130,6 +135,8 @@ func (o startOptions) check() error {
 		return usage("--accelerate is auto, yes or no, not %q", o.accel)
 	case len(o.allow) > 0 && (!o.join || o.stage == onKernel):
 		return usage("--join-only is for --join, on machines")
+	case len(o.taps) > 0 && (!o.join || o.stage == onKernel):
+		return usage("--tap is for --join, on machines")
 	case o.stage == onKernel && (o.kernel+o.inside != "" || len(o.only)+len(o.spans) > 0 || o.appliances || o.reference):
 		return usage("--kernel, --inside, --only, --span, --appliance-only and --reference are for --on machines")
 	case o.stage == onMachines && (o.asUser || len(o.commands) > 0):

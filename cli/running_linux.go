@@ -117,7 +117,7 @@ func (a *app) keepArgs(p *plan.Plan, file string, o startOptions) ([]string, sup
 			args = append(args, name, v)
 		}
 	}
-	for name, list := range map[string][]string{"--profile": a.named, "--span": o.spans} {
+	for name, list := range map[string][]string{"--profile": a.named, "--span": o.spans, "--tap": o.taps} {
 		for _, v := range list {
 			args = append(args, name, v)
 		}

@@ -275,24 +275,30 @@ func Free(s *plan.Segment) netip.Addr {
 	return netip.AddrFrom4(b)
 }
 
-// hops gives the stations of the adapter's segment that may route (appliances,
-// the host, routers, everybody at once), and the other guests.
+// hops gives the stations of the adapter's network that may route (appliances,
+// the host, routers, everybody at once), and the other guests: also those beyond an
+// appliance that bridges.
 func (a *attacker) hops(ad *plan.Adapter) (gates, neighbors []Hop) {
-	s := ad.Segment
-	for _, other := range s.Adapters {
-		switch {
-		case other.Machine == ad.Machine:
-		case other.Guest == nil:
-			gates = append(gates, Hop{other.MAC, other.Machine.Name})
-		default:
-			neighbors = append(neighbors, Hop{other.MAC, other.Machine.Name})
+	var routers []Hop
+	for _, s := range ad.Segment.Network() {
+		for _, other := range s.Adapters {
+			switch {
+			case other.Machine == ad.Machine:
+			case other.Guest == nil:
+				gates = append(gates, Hop{other.MAC, other.Machine.Name})
+			default:
+				neighbors = append(neighbors, Hop{other.MAC, other.Machine.Name})
+			}
 		}
-	}
-	routers := a.known.Routers[s.Name]
-	if len(routers) == 0 && s.Bridged != nil {
-		routers = a.known.Routers[s.Bridged.Name] // beyond a transparent appliance
+		routers = append(routers, a.known.Routers[s.Name]...)
 	}
 	return append(append(gates, routers...), Hop{MAC: mac.Broadcast}), neighbors
+}
+
+// Gates gives the stations of an adapter's network that may route.
+func Gates(p *plan.Plan, ad *plan.Adapter, known Known) []Hop {
+	gates, _ := (&attacker{p: p, known: known}).hops(ad)
+	return gates
 }
 
 // sources gives the addresses that a guest may pretend to have: its own, a
@@ -324,6 +330,9 @@ func (a *attacker) sources(ad *plan.Adapter, own netip.Addr) []netip.Addr {
 func nextHop(ad *plan.Adapter) netip.Addr {
 	if port := ad.Segment.Port; port != nil && port.Address.IsValid() {
 		return port.Address.Addr()
+	}
+	if ad.Segment.Gateway.IsValid() { // beyond an appliance that bridges
+		return ad.Segment.Gateway
 	}
 	return Free(ad.Segment)
 }

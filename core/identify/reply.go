@@ -3,6 +3,7 @@ package identify
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 
@@ -17,9 +18,10 @@ type Do int
 
 // What may be done.
 const (
-	Stop  Do = iota // nobody knows that question: a person must look
-	Type            // type the answer, and Enter
-	Eject           // take the medium out of the drive, and press Enter
+	Stop   Do = iota // nobody knows that question: a person must look
+	Type             // type the answer, and Enter
+	Eject            // take the medium out of the drive, and press Enter
+	Unplug           // unplug each adapter in turn: by their links alone the screen tells its interfaces apart
 )
 
 // Reply is the plan's answer to what stands on a console.
@@ -27,6 +29,7 @@ type Reply struct {
 	Question string // as it stands there; empty: nothing is asked
 	Do       Do
 	Text     string // what is typed; empty for Enter alone
+	Again    bool   // Enter alone has the console look at its interfaces again
 	Why      string // what the answer goes by, or why there is none
 }
 
@@ -42,9 +45,9 @@ var (
 
 // ReplyTo answers the question that a console waits at, which stands at the end of its
 // screen. Interfaces are told apart by the hardware addresses that the screen shows, or by
-// what is known of them already. It guesses nothing: a question that fits no rule, or more
-// than one port, stops.
-func ReplyTo(p *plan.Plan, m *plan.Machine, screen string) Reply {
+// what is known of them already: devices are those that were found by unplugging. It guesses
+// nothing: a question that fits no rule, or more than one port, stops.
+func ReplyTo(p *plan.Plan, m *plan.Machine, screen string, devices map[*plan.Adapter]string) Reply {
 	lines := strings.Split(strings.TrimRight(screen, " \n"), "\n")
 	question := strings.TrimSpace(lines[len(lines)-1])
 	if question == "" {
@@ -75,7 +78,17 @@ func ReplyTo(p *plan.Plan, m *plan.Machine, screen string) Reply {
 	if asksYesNo().MatchString(question) {
 		r.Text, r.Why = q.yesOrNo()
 	} else {
-		r.Text, r.Why = q.value(func(a *plan.Adapter) string { return deviceOn(p, m, a, screen) })
+		r.Again = asks("enter") && asks("again", "refresh")
+		r.Text, r.Why = q.value(func(a *plan.Adapter) (string, string) {
+			if d := devices[a]; d != "" {
+				return d, fmt.Sprintf("its link went when adapter %d was unplugged", a.Number)
+			}
+			return deviceOn(p, m, a, screen), fmt.Sprintf("%s has the hardware address %s", a.Name, a.MAC)
+		})
+		if r.Text == "" && q.port != nil && asks(deviceWords...) && len(Links(screen)) >= len(m.Own()) {
+			r.Do, r.Why = Unplug, "nothing but their links tells the interfaces apart"
+			return r
+		}
 	}
 	if r.Why == "" {
 		r.Why = "no rule knows this question"
@@ -94,6 +107,16 @@ func manyInside(m *plan.Machine) bool {
 		}
 	}
 	return n > 1
+}
+
+// deviceWords are what asks for an interface.
+var deviceWords = []string{"device", "interface", "nic", "adapter", "card"}
+
+// Links gives the interfaces on a screen of which it says whether they have a link.
+func Links(screen string) []listing.Interface {
+	return slices.DeleteFunc(listing.Read(screen).Interfaces, func(i listing.Interface) bool {
+		return i.Device == "" || i.Link == listing.LinkUnknown
+	})
 }
 
 // asked is a question about a machine, or one of its ports.
@@ -132,7 +155,7 @@ func (q asked) yesOrNo() (text, why string) {
 }
 
 // value answers what takes a value.
-func (q asked) value(device func(*plan.Adapter) string) (text, why string) {
+func (q asked) value(device func(*plan.Adapter) (name, why string)) (text, why string) {
 	a := q.port
 	switch {
 	case q.asks("password", "passphrase", "licence", "license", "key"):
@@ -159,9 +182,9 @@ func (q asked) value(device func(*plan.Adapter) string) (text, why string) {
 		return subnet.Mask(a.Segment.Subnet.Bits()), "the mask of " + a.Segment.Name
 	case q.asks("tag", "vlan") && a.Over != nil:
 		return fmt.Sprint(a.Segment.Tag), "the tag of " + a.Segment.Name
-	case q.asks("device", "interface", "nic", "adapter", "card"):
-		if d := device(a); d != "" {
-			return d, fmt.Sprintf("%s has the hardware address %s", a.Name, a.MAC)
+	case q.asks(deviceWords...):
+		if d, why := device(a); d != "" {
+			return d, why
 		}
 	case q.asks("address", "ip") && a.Address.IsValid():
 		return a.Address.Addr().String(), "the address of " + a.Name

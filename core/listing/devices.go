@@ -59,9 +59,10 @@ func isRiding(w string) bool {
 func hasState(words []word) bool {
 	for _, w := range words[1:] {
 		if w.is("up", "down", "unknown", "lowerlayerdown", "dormant", "active", "connected", "disconnected", "unavailable", "no-carrier") ||
-			strings.HasPrefix(w.text, "flags") || w.is("encap") || strings.HasPrefix(w.text, "mtu") {
+			strings.HasPrefix(w.text, "flags") || w.is("encap") || strings.HasPrefix(w.text, "mtu") || w.label && fieldOf(w.text) == link {
 			return true
 		}
 	}
-	return false
+	const few = 5
+	return len(words) <= few && downWords.MatchString(joined(words[1:]))
 }

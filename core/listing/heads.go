@@ -54,7 +54,7 @@ func (r *reader) headByWords(words []word, indent int) []word {
 		return r.tail(words[max(role, device)+1:])
 	case role == 0:
 		return r.roleHead(words, device, value)
-	case device == 0 && (indent == 0 || value > 0 || words[0].label):
+	case device == 0 && (indent == 0 || value > 0 || words[0].label || hasState(words) && (r.now == nil || r.headIndent == indent)):
 		label := ""
 		if role > 0 && (value < 0 || role < value || words[role].bracket) && role <= 3 {
 			label = words[role].text
@@ -64,7 +64,7 @@ func (r *reader) headByWords(words []word, indent int) []word {
 			return words
 		}
 		r.start(words[0].text, label, 0)
-		r.used = true
+		r.used, r.headIndent = true, indent
 		rest := words[1:]
 		if label != "" {
 			rest = slices.DeleteFunc(slices.Clone(rest), func(w word) bool { return w.text == label })

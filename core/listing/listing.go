@@ -218,6 +218,7 @@ type reader struct {
 
 	under       field // what a label without a value says of the lines that are set in below it
 	underIndent int
+	headIndent  int // of the line that began the interface at hand by its device
 }
 
 // start begins an interface, or goes on with the one of that name.

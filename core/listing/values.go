@@ -284,7 +284,7 @@ func lastName(text string) string {
 }
 
 var (
-	downWords = form(`(?i)\bno[- ]carrier\b|\bstate down\b|\(down\)|\bdown\b|disconnected|getrennt|d[eé]connect[eé]|desconectad|desligad|no link|not connected|unplugged|disabled|link_down 1|lowerlayerdown|no network|unavailable|scollegat|verbroken`)
+	downWords = form(`(?i)\bno\W{1,3}carrier\b|\bstate down\b|\(down\)|\bdown\b|disconnected|getrennt|d[eé]connect[eé]|desconectad|desligad|\bno\W{1,3}link\b|not connected|unplugged|disabled|link_down 1|lowerlayerdown|no network|unavailable|scollegat|verbroken`)
 	upWords   = form(`(?i)lower_up|\bactive\b|\(up\)|\bup\b|\brunning\b|\bconnected\b|\bverbunden\b`)
 )
 

@@ -80,6 +80,16 @@ type Segment struct {
 	HostLeg  netip.Prefix // the host's address here, or invalid
 	HostPool *Pool        // what the host hands out here, or nil
 	inside   bool
+	network  []*Segment // see Network
+}
+
+// Network gives the segments that transparent appliances make one network of, this one
+// among them.
+func (s *Segment) Network() []*Segment {
+	if len(s.network) == 0 {
+		return []*Segment{s}
+	}
+	return s.network
 }
 
 // Called gives what the hypervisor calls the segment.

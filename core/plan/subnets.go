@@ -61,6 +61,7 @@ func (b *builder) segments() error {
 			b.used[s.Gateway] = true
 		}
 	}
+	b.networks()
 	for _, s := range b.plan.Segments {
 		for outer, n := s.Bridged, 0; outer != nil && n < len(b.plan.Segments); outer, n = outer.Bridged, n+1 {
 			if !s.Subnet.IsValid() {
@@ -257,4 +258,28 @@ func (c *chooser) pack(i int, block netip.Prefix, length int) (netip.Prefix, boo
 	}
 	c.from[key] = uint32(min(subnet.Size(block), 1<<31))
 	return netip.Prefix{}, false
+}
+
+// networks puts segments that transparent appliances join together. A segment that is
+// bridged with itself has been refused, or is about to be.
+func (b *builder) networks() {
+	together := map[*Segment][]*Segment{}
+	outermost := func(s *Segment) *Segment {
+		for range b.plan.Segments {
+			if s.Bridged == nil {
+				break
+			}
+			s = s.Bridged
+		}
+		return s
+	}
+	for _, s := range b.plan.Segments {
+		root := outermost(s)
+		together[root] = append(together[root], s)
+	}
+	for _, list := range together {
+		for _, s := range list {
+			s.network = list
+		}
+	}
 }

@@ -360,11 +360,13 @@ func (v *Live) Arrivals(by *plan.Adapter, source netip.Addr, known lab.Service) 
 		return v.fire(r, func(t *attack.Attempt) bool { return !t.AfterLies }), len(r.caught)
 	}
 	v.learned = v.known()
-	if sent, arrived = fire(attack.Escape(v.plan, by.Machine, v.learned)); arrived > 0 || by.Segment.Port == nil {
+	if sent, arrived = fire(attack.Escape(v.plan, by.Machine, v.learned)); arrived > 0 {
 		return sent, arrived
 	}
-	_, arrived = fire(attack.Attempts{attack.Single(claims.RefTo(by), by.MAC, prove.Packet{Source: source, Destination: v.witness,
-		Protocol: known.Proto, DestinationPort: known.From}, attack.Hop{MAC: by.Segment.Port.MAC, Name: by.Segment.Port.Machine.Name})})
+	one := attack.Single(claims.RefTo(by), by.MAC, prove.Packet{Source: source, Destination: v.witness,
+		Protocol: known.Proto, DestinationPort: known.From}, attack.Hop{})
+	one.Hops = attack.Gates(v.plan, by, v.learned)
+	_, arrived = fire(attack.Attempts{one})
 	return sent + 1, arrived
 }
 

@@ -55,8 +55,28 @@ func Open(name string, number int) (*Adapter, error) {
 	return a, nil
 }
 
+// absent is the error of a device that this machine does not have.
+type absent struct{ error }
+
+func (e absent) Unwrap() error { return e.error }
+
+// Lacks says that it is this machine that lacks something.
+func (absent) Lacks() bool { return true }
+
+// device gives a device of this machine.
+func device(name string) (*net.Interface, error) {
+	d, err := net.InterfaceByName(name)
+	if op := (*net.OpError)(nil); errors.As(err, &op) {
+		err = op.Err // what it is about is said by the caller
+	}
+	if err != nil {
+		return nil, absent{err}
+	}
+	return d, nil
+}
+
 func (a *Adapter) bind() error {
-	device, err := net.InterfaceByName(a.name)
+	found, err := device(a.name)
 	if err != nil {
 		return err
 	}
@@ -67,12 +87,12 @@ func (a *Adapter) bind() error {
 	}
 	// Best effort: without the right to it the usual size stays.
 	_ = unix.SetsockoptInt(a.fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, receiveBuffer)
-	everything := unix.PacketMreq{Ifindex: int32(device.Index), Type: unix.PACKET_MR_PROMISC}
+	everything := unix.PacketMreq{Ifindex: int32(found.Index), Type: unix.PACKET_MR_PROMISC}
 	if err := unix.SetsockoptPacketMreq(a.fd, unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &everything); err != nil {
 		return err
 	}
 	all := binary.NativeEndian.Uint16(binary.BigEndian.AppendUint16(nil, unix.ETH_P_ALL))
-	return unix.Bind(a.fd, &unix.SockaddrLinklayer{Protocol: all, Ifindex: device.Index})
+	return unix.Bind(a.fd, &unix.SockaddrLinklayer{Protocol: all, Ifindex: found.Index})
 }
 
 // Filter lets in only frames that a program of the classic filter (bpf(4)) takes.
@@ -161,8 +181,12 @@ func (a *Adapter) send(frame []byte) error {
 	return fmt.Errorf("%s: %w", a.name, err)
 }
 
-// Port is where a machine's frames come from and go to: an Adapter, or a Stream.
+// Port is where a machine's frames come from and go to: an Adapter, a Stream, a Tap or a
+// Tunnel.
 type Port interface {
+	Lost() int    // how many frames were lost since the last call
+	Close() error // gives what it holds of this machine back
+
 	number() int
 	descriptor() int                                // to be watched; -1: nothing comes any more
 	take(b *buffers, each func([]byte) error) error // hands on what has come

@@ -143,11 +143,8 @@ const forgetTime = 3 * time.Second
 
 // Lost gives how many frames the switch lost since the last call.
 func (l *agents) Lost() (n int) {
-	for _, w := range l.wires {
-		n += w.Lost()
-	}
-	for _, t := range l.tunnels {
-		n += t.Lost()
+	for _, p := range l.ports {
+		n += p.Lost()
 	}
 	return n
 }

@@ -2,27 +2,75 @@ package machine
 
 import (
 	"crypto/sha256"
+	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"net/netip"
 	"strconv"
 	"strings"
 
 	"openbastion/core/lab"
+	"openbastion/core/plan"
 	"openbastion/core/vxlan"
 	"openbastion/engine/drive"
 	"openbastion/engine/host"
 	"openbastion/engine/upstream"
 )
 
-// join lets the lab's outside go on to what this machine's ordinary sockets reach.
+// join joins the lab's upstream segments, each as its file says: on a device or an adapter of
+// this machine, where the user may, else by this machine's ordinary sockets.
 func (l *Lab) join() error {
+	bySockets := false
 	for _, s := range l.plan.Segments {
-		if s.Reach == lab.Upstream && s.Lab.Join == "bridged" {
-			l.note(fmt.Sprintf("%s is joined by this machine's own sockets, as if it were translated: to be on an adapter takes rights that --on kernel has",
-				s.Name))
+		if s.Reach != lab.Upstream {
+			continue
 		}
+		on, err := l.onDevice(s)
+		if err != nil {
+			return err
+		}
+		bySockets = bySockets || !on
 	}
+	if !bySockets {
+		return nil
+	}
+	return l.throughSockets()
+}
+
+// onDevice puts a segment on the tap device that was named for it, else on the adapter that
+// its file names, where that may be opened: nothing of either is changed. What is beyond is
+// what is there: the invented router is off the segment.
+func (l *Lab) onDevice(s *plan.Segment) (bool, error) {
+	device, tap := l.options.Taps[s.Name]
+	if !tap && (s.Lab.Join != "bridged" || s.Lab.Uplink == "") {
+		return false, nil
+	}
+	var port drive.Port
+	var err error
+	if number := l.live.Last() + 1; tap {
+		port, err = drive.OpenTap(device, number)
+	} else {
+		device = s.Lab.Uplink
+		port, err = drive.Open(device, number)
+	}
+	switch {
+	case err != nil && !tap && errors.Is(err, fs.ErrPermission):
+		l.note(fmt.Sprintf("%s is joined by this machine's own sockets, as if it were translated: to be on %s takes the right to open "+
+			"packet sockets, or a tap device that you may open (--tap %s=DEVICE)", s.Name, device, s.Name))
+		return false, nil
+	case err != nil:
+		return false, fmt.Errorf("segment %s: %w", s.Name, err)
+	}
+	l.ports = append(l.ports, port)
+	l.live.JoinSegment(s)
+	l.Away = device
+	l.note(fmt.Sprintf("%s is on %s of this machine; nobody there reports what arrives, so that is unknown", s.Name, device))
+	return true, nil
+}
+
+// throughSockets lets the lab's outside go on to what this machine's ordinary sockets reach.
+func (l *Lab) throughSockets() error {
 	inner := l.live.JoinOutside(nil)
 	sum := sha256.Sum256([]byte(l.plan.Name))
 	mac := [6]byte{2, sum[0], sum[1], sum[2], sum[3], sum[4]}
@@ -46,7 +94,7 @@ func (l *Lab) join() error {
 	if err != nil {
 		return err
 	}
-	l.wires = append(l.wires, wire)
+	l.ports = append(l.ports, wire)
 	l.note("the lab is let out by this machine's own sockets; this machine itself is not reached")
 	return nil
 }
@@ -92,7 +140,7 @@ func (l *Lab) span() error {
 		if err != nil {
 			return fmt.Errorf("segment %s: %w", s.Segment, err)
 		}
-		l.tunnels = append(l.tunnels, tunnel)
+		l.ports = append(l.ports, tunnel)
 		l.note(fmt.Sprintf("%s goes on at %s, as segment %d of VXLAN", s.Segment, s.Far, s.Number))
 	}
 	return nil

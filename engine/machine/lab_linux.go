@@ -45,12 +45,13 @@ type Options struct {
 
 	Capture     string // a folder that is there, for a capture of each segment; empty: none
 	CaptureSize int64
-	Join        bool           // the lab goes on to what this machine's own sockets reach
+	Join        bool           // the lab goes on to this machine's network
 	Allow       []netip.Prefix // what may be reached then; empty: all but this machine
 	// Dial is how that is reached; nil: by this machine's sockets.
 	Dial    func(ctx context.Context, network string, to netip.AddrPort) (net.Conn, error)
-	Servers []string // segments on which somebody unplanned hands out leases too
-	Spans   []Span   // segments that go on on other machines
+	Servers []string          // segments on which somebody unplanned hands out leases too
+	Taps    map[string]string // by segment: the tap device of this machine that it is on, when the lab is joined
+	Spans   []Span            // segments that go on on other machines
 
 	Progress func(text string) // told what goes on; nil: nobody is
 }
@@ -65,8 +66,7 @@ type Lab struct {
 	live     *rehearse.Live
 	options  Options
 	loop     *drive.Drive
-	wires    []*drive.Stream
-	tunnels  []*drive.Tunnel
+	ports    []drive.Port
 	numbers  map[*plan.Adapter]int      // of adapters at the switch
 	sockets  map[*plan.Adapter]*os.File // the ends that machines inherit that were not started yet
 	starter  starter
@@ -219,10 +219,10 @@ func (l *Lab) cable() error {
 		if err != nil {
 			return err
 		}
-		l.wires = append(l.wires, wire)
+		l.ports = append(l.ports, wire)
 	}
 	var err error
-	if l.loop, err = drive.New(l.live, append(drive.Ports(l.wires), drive.Ports(l.tunnels)...)...); err != nil {
+	if l.loop, err = drive.New(l.live, l.ports...); err != nil {
 		return err
 	}
 	l.Loop = l.loop
@@ -396,11 +396,8 @@ func (l *Lab) takeDown() {
 	for _, f := range l.sockets {
 		f.Close()
 	}
-	for _, w := range l.wires {
-		_ = w.Close()
-	}
-	for _, t := range l.tunnels {
-		_ = t.Close()
+	for _, p := range l.ports {
+		_ = p.Close()
 	}
 	if l.captures != nil {
 		l.captures.Close()

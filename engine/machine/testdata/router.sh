@@ -2,7 +2,8 @@
 # Make a medium that starts as a router of Debian's own parts, set up by what "bastion
 # export" writes: router.sh TO.iso KERNEL.deb EXPORTS CHANGE. EXPORTS holds nftables.conf, the
 # kernel settings and dhcpd.conf; CHANGE is a shell line that the router runs at its end. With
-# "ask" as EXPORTS it is set up by nothing: it asks for all on its screen, and has no serial line.
+# "ask" as EXPORTS it is set up by nothing: it asks for all on its screen, and has no serial line;
+# with "ask-by-link" its screen tells interfaces by their links alone.
 set -eu
 to=$1 kernel=$2 exports=$3 change=${4:-:}
 cache=${XDG_CACHE_HOME:-$HOME/.cache}/openbastion
@@ -28,7 +29,7 @@ modules=$root/lib/modules/$release/kernel
 find "$modules" -name '*.ko' | grep -Ev '/(virtio[^/]*|failover|net_failover|mrp|llc|stp|garp|8021q|nf_[^/]*|nft_[^/]*|nfnetlink|libcrc32c|x_tables|button|evdev)\.ko$' | xargs rm -f
 find "$modules" -type d -empty -delete
 /sbin/depmod -b "$root" "$release"
-[ "$exports" = ask ] || cp "$exports"/* "$root/etc/"
+case $exports in ask*) ;; *) cp "$exports"/* "$root/etc/" ;; esac
 echo root:x:0:0:root:/:/bin/sh > "$root/etc/passwd"
 echo root:x:0: > "$root/etc/group"
 cat > "$root/lease" <<'END'
@@ -65,7 +66,7 @@ $change
 echo the router is up
 exec sh -c 'while true; do sleep 1000; done'
 END
-if [ "$exports" = ask ]; then
+case $exports in ask*)
 	console='console=tty0 quiet loglevel=3'
 	cat > "$root/init" <<'END'
 #!/bin/busybox sh
@@ -83,11 +84,21 @@ ask() { while true; do printf '%s ' "$1"; read -r got; echo "$got" | grep -Eq "$
 address='^[0-9]+[.][0-9]+[.][0-9]+[.][0-9]+$'
 clear
 echo 'Setting up this router. It has these interfaces:'
-for d in /sys/class/net/eth*; do echo "  ${d##*/}  $(cat "$d/address")"; done
+which() {
+	if [ ! -e /by-link ]; then ask "Which interface is $1?" '^eth[0-9]$'; return; fi
+	while true; do
+		clear
+		for d in /sys/class/net/eth*; do [ "$(cat "$d/carrier")" = 1 ] && echo "  ${d##*/}  link up" || echo "  ${d##*/}  no link"; done
+		ask "Which interface is $1? Enter alone looks again:" '^(eth[0-9])?$'
+		[ -z "$got" ] || return
+	done
+}
+[ -e /by-link ] || for d in /sys/class/net/eth*; do echo "  ${d##*/}  $(cat "$d/address")"; done
+[ ! -e /by-link ] || for d in /sys/class/net/eth*; do ip link set "${d##*/}" up; done
 ask 'Name of this machine?' '^[a-z][a-z0-9-]*$'; name=$got
-ask 'Which interface is wan?' '^eth[0-9]$'; wan=$got
+which wan; wan=$got
 ask 'Does wan get its address by a lease (y/n)?' '^[yn]$'; [ "$got" = y ] || echo 'It will have none.'
-ask 'Which interface is lan?' '^eth[0-9]$'; lan=$got
+which lan; lan=$got
 ask 'Address of lan?' "$address"; ip=$got
 ask 'Prefix length of lan, in bits?' '^[0-9]+$'; bits=$got
 ask 'Does lan hand out leases (y/n)?' '^[yn]$'
@@ -122,7 +133,8 @@ echo "The router $name runs."
 while true; do sleep 1000; done
 END
 	chmod +x "$root/ask"
-fi
+	[ "$exports" = ask ] || touch "$root/by-link" ;;
+esac
 chmod +x "$root/init" "$root/lease"
 (cd "$root" && find . | cpio -o -H newc --quiet | gzip -1) > "$work/iso/initial"
 cp "$work"/kernel/boot/vmlinuz-* "$work/iso/kernel"
