@@ -224,7 +224,8 @@ func (in installer) unplugEach(m *plan.Machine, r identify.Reply) error {
 			if err != nil {
 				return err
 			}
-			return in.stuck(m, t, fmt.Sprintf("no interface is adapter %d (%s) for sure: %s", a.Number, a.Name, cmp.Or(found.Risk, "links do not tell them apart")))
+			return in.stuck(m, t, fmt.Sprintf("no interface is adapter %d (%s) for sure: %s", a.Number, a.Name,
+				cmp.Or(found.Risk, "links do not tell them apart")))
 		}
 	}
 	return nil

@@ -19,7 +19,7 @@ const (
 // Sizes of a stream's buffers, in bytes.
 const (
 	taken   = 256 << 10 // read at once
-	maxKept = 4 << 20   // that wait to be sent; what comes on top is lost, as on any wire
+	maxKept = 512 << 10 // that wait to be sent; what comes on top is lost, as on any wire
 )
 
 // Stream is an adapter at the far end of a stream socket: each frame with its length before

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -116,6 +117,51 @@ func TestStreamLoses(t *testing.T) {
 		require.NoError(t, err)
 	}
 	assert.Eventually(t, func() bool { return streams[1].Lost() > 0 }, 5*time.Second, 10*time.Millisecond)
+}
+
+// flood hands every frame to all ports but that it came from.
+type flood struct {
+	hub
+	ports int
+}
+
+func (f *flood) Receive(_ time.Duration, adapter int, frame []byte) {
+	one := append([]byte{}, frame...)
+	for i := range f.ports {
+		if i+1 != adapter {
+			f.out = append(f.out, node.Emission{Adapter: i + 1, Frame: one})
+		}
+	}
+}
+
+// A process with the sockets of 32 machines stays small, also when none of them takes what
+// it is sent: what is kept for them is bounded.
+func TestManyStreamsStaySmall(t *testing.T) {
+	const machines, sent, most = 32, 64 << 20, 100 << 20
+	far, streams := ends(t, &flood{ports: machines}, machines)
+	frame := framed(1514, 1)
+	for written := 0; written < sent; written += len(frame) {
+		_, err := far[0].Write(frame)
+		require.NoError(t, err)
+	}
+	lost := 0
+	for _, s := range streams {
+		lost += s.Lost()
+	}
+	assert.Positive(t, lost, "nobody takes what is sent")
+	status, err := os.ReadFile("/proc/self/status")
+	require.NoError(t, err)
+	var resident int
+	for _, line := range strings.Split(string(status), "\n") {
+		if strings.HasPrefix(line, "VmRSS:") {
+			_, err = fmt.Sscanf(line, "VmRSS: %d kB", &resident)
+			require.NoError(t, err)
+		}
+	}
+	t.Logf("%d MiB with %d machines", resident>>10, machines)
+	if !raceEnabled {
+		assert.Less(t, resident<<10, most)
+	}
 }
 
 // BenchmarkStreams sends frames from one far end to another through a drive.

@@ -142,6 +142,7 @@ func (l *Lab) build(ctx context.Context) error {
 	}
 	l.live = rehearse.NewTrunked(l.plan, l.options.virtual)
 	l.Stage = &stage.Stage{Name: "machines", Plan: l.plan, Live: l.live, Machines: (*agents)(l)}
+	l.NoGuests.Store(l.options.ApplianceOnly)
 	for _, name := range l.options.Servers {
 		l.live.AddServer(l.plan.Segment(name))
 		l.note("a second lease server was put on " + name)
@@ -274,6 +275,7 @@ func (l *Lab) StartGuests(ctx context.Context) error {
 		}
 	}
 	l.loop.Do(l.ctx, func(time.Duration) { l.live.StartGuests() })
+	l.NoGuests.Store(false)
 	if err := l.startAll(ctx, list); err != nil {
 		return err
 	}
@@ -399,6 +401,7 @@ func (l *Lab) takeDown() {
 	for _, p := range l.ports {
 		_ = p.Close()
 	}
+	_ = os.Remove(l.options.Disks) // where nothing is kept in it
 	if l.captures != nil {
 		l.captures.Close()
 	}

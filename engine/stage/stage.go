@@ -56,6 +56,8 @@ type Stage struct {
 	Machines Machines
 	Away     string // the adapter of this machine on which an upstream segment is; empty: none
 
+	NoGuests atomic.Bool // none was started yet
+
 	ctx       context.Context
 	asked     []claims.Condition             // in which conditions whoever opened the stage will ask
 	condition claims.Condition               // which was set last
@@ -149,6 +151,8 @@ func (s *Stage) Ask(ctx context.Context, questions []claims.Question, tell func(
 		switch k := q.KindOf(); {
 		case s.Away != "" && ofWitness(q.Ask):
 			tell(claims.Answer{ID: q.ID, Missing: "the lab's outside is what is on " + s.Away + ", and nobody there reports what arrives"})
+		case s.NoGuests.Load() && s.ofGuest(q.Ask):
+			tell(claims.Answer{ID: q.ID, Missing: "no guest was started yet"})
 		case s.ofMachines(q.Ask):
 			own = append(own, q)
 		case k == "attack" || k == "scan" || k == "packet":
@@ -208,6 +212,13 @@ func (s *Stage) ofMachines(what claims.Asking) bool {
 	}
 	a, err := at.In(s.Plan)
 	return err == nil && a != nil && s.Machines.Has(a.Machine)
+}
+
+// ofGuest tells a question that a guest answers.
+func (s *Stage) ofGuest(what claims.Asking) bool {
+	at, ok := Subject(what)
+	a, err := at.In(s.Plan)
+	return ok && err == nil && a != nil && a.Guest != nil
 }
 
 // Subject gives the adapter that answers a question by itself.

@@ -1,0 +1,5 @@
+//go:build !race
+
+package drive
+
+const raceEnabled = false
