@@ -1,0 +1,136 @@
+package witness
+
+import (
+	"crypto/ed25519"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/binary"
+	"net/netip"
+	"time"
+)
+
+// What a witness bounds.
+const (
+	cookieTime  = 30 * time.Second // how long a cookie is good, at least; at most twice that
+	mostBenches = 8192             // whose keys are kept
+	mostSources = 1 << 16          // whose pace is watched
+)
+
+// Server is a witness. It is not for several goroutines at once.
+type Server struct {
+	key     ed25519.PrivateKey
+	token   Token
+	secret  [32]byte          // of cookies
+	rate    float64           // questions a second from one source
+	keys    map[string][]byte // by bench
+	sources map[netip.Addr]*pace
+	looked  time.Duration // when sources were last looked through
+}
+
+// pace is how many questions a source may put now.
+type pace struct {
+	left float64
+	last time.Duration
+}
+
+// NewServer makes a witness with a key, for who has a lab's token or one of its benches'.
+// secret is random, and of this run alone. A source that puts more questions than rate a
+// second on average, and more than ten times that at once, is not answered.
+func NewServer(key ed25519.PrivateKey, token Token, secret [32]byte, rate float64) *Server {
+	return &Server{key: key, token: token, secret: secret, rate: rate, keys: map[string][]byte{}, sources: map[netip.Addr]*pace{}}
+}
+
+// Seen is a question that was answered with a report.
+type Seen struct {
+	Report
+	Bench string
+}
+
+// Handle takes what came from a source at a time since any fixed moment, and gives the
+// answer: of the same size, or nil where there is none. Nobody is answered who has no token
+// of the lab. clock is the time of day; hops is the hop limit that was left, 0 when that was
+// not seen. The witness has seen what it gives only where who asked gave back the cookie that
+// was sent to the very source: a source that is a lie sees none.
+func (s *Server) Handle(now time.Duration, clock time.Time, from netip.AddrPort, way Way, hops int, data []byte) (answer []byte, seen *Seen) {
+	if kindOf(data) != kindAsk || !s.allowed(now, from.Addr()) {
+		return nil, nil
+	}
+	a, ok := parseAsk(data)
+	if !ok || a.Way != way {
+		return nil, nil
+	}
+	key := s.keyOf(a.Bench)
+	if !authentic(data, key) {
+		return nil, nil
+	}
+	slot := int64(now / cookieTime)
+	if a.Cookie != s.cookie(slot, from.Addr(), a.Nonce) && a.Cookie != s.cookie(slot-1, from.Addr(), a.Nonce) {
+		return again(a.Nonce, s.cookie(slot, from.Addr(), a.Nonce), s.key.Public().(ed25519.PublicKey), key), nil
+	}
+	r := Report{Nonce: a.Nonce, Cookie: a.Cookie, Source: from, Hops: hops, Way: way, Time: clock.Unix()}
+	return r.marshal(s.key), &Seen{r, a.Bench}
+}
+
+// keyOf gives the key of a bench's questions; those of the lab itself have no name.
+func (s *Server) keyOf(bench string) []byte {
+	key, ok := s.keys[bench]
+	if !ok {
+		t := s.token
+		if bench != "" {
+			t = t.Bench(bench)
+		}
+		key = t.asking()
+		if len(s.keys) < mostBenches { // names that nobody has a token for must not fill the memory
+			s.keys[bench] = key
+		}
+	}
+	return key
+}
+
+// cookie is one for a source and a question in a span of time.
+func (s *Server) cookie(slot int64, from netip.Addr, n Nonce) (c Cookie) {
+	m := hmac.New(sha256.New, s.secret[:])
+	at := from.As16()
+	m.Write(binary.BigEndian.AppendUint64(nil, uint64(slot)))
+	m.Write(at[:])
+	m.Write(n[:])
+	copy(c[:], m.Sum(nil))
+	return c
+}
+
+// allowed tells whether a source may put a question now.
+func (s *Server) allowed(now time.Duration, from netip.Addr) bool {
+	most := 10 * s.rate
+	p := s.sources[from]
+	if p == nil {
+		if len(s.sources) >= mostSources {
+			s.forget(now)
+		}
+		if len(s.sources) >= mostSources {
+			return false
+		}
+		p = &pace{left: most, last: now}
+		s.sources[from] = p
+	}
+	p.left = min(most, p.left+max(0, now-p.last).Seconds()*s.rate)
+	p.last = now
+	if p.left < 1 {
+		return false
+	}
+	p.left--
+	return true
+}
+
+// forget lets go of sources that have been silent long enough to be as new: once a second at
+// most, as who floods has it done again and again.
+func (s *Server) forget(now time.Duration) {
+	if now-s.looked < time.Second {
+		return
+	}
+	s.looked = now
+	for at, p := range s.sources {
+		if now-p.last > 10*time.Second {
+			delete(s.sources, at)
+		}
+	}
+}
