@@ -61,6 +61,7 @@ type app struct {
 	ctx      context.Context   // ends when the program is interrupted
 	stopping func()            // takes the watch for that away
 	named    []string          // profiles outside the lab's folder that the user named
+	carried  map[string]string // profiles that came with a plan that was carried, by the names in it
 	inputs   []string          // files that this call has read
 	texts    map[string][]byte // what lab files held when they were read
 	spooled  *os.File          // standard input, where it is kept to be read anywhere
@@ -188,6 +189,8 @@ func allCommands() []command {
 		{"machine", groupReal, (*app).machine},
 		{"snapshot", groupReal, (*app).snapshot},
 		{"stop", groupReal, (*app).stopLab},
+		{"probe", groupReal, (*app).probe},
+		{"witness", groupReal, (*app).witness},
 		{keepCommand, groupNotShown, (*app).keep},
 		{remote.BenchCommand, groupNotShown, (*app).benches},
 		{insideName, groupNotShown, (*app).firstProcess},

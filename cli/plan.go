@@ -40,6 +40,7 @@ var planParts = []part{
 func (a *app) plan() *cobra.Command {
 	var only, form string
 	var write bool
+	var carry carryOptions
 	c := &cobra.Command{
 		Use: "plan [LAB]", Short: "Show the whole plan of a lab",
 		Long: `Shows everything the lab consists of: what the lab file gives, and what the plan
@@ -70,11 +71,23 @@ they are put into the file, so that they stay whatever is added later.`,
 			if write {
 				return a.pin(labArg(args), p)
 			}
+			if carry.guest != "" {
+				return a.planFor(labArg(args), p, carry)
+			}
+			if carry != (carryOptions{}) {
+				return usage("--bench, --witness, --name and --to go with --for")
+			}
 			return a.showPlan(p, only, form)
 		},
 	}
 	c.Flags().StringVar(&only, "part", "all", "only this part: wires, adapters, addresses, leases, nat, rules, machines, answers")
 	c.Flags().StringVar(&form, "form", "text", "text, markdown, or csv (the addresses)")
+	c.Flags().StringVar(&carry.guest, "for", "", "write what this guest needs for \"bastion probe\", as a line to paste or to carry in")
+	c.Flags().StringVar(&carry.bench, "bench", "", "with --for: the bench that the guest is of, where there are several")
+	c.Flags().StringVar(&carry.witness, "witness", "", "with --for: the address of the witness outside")
+	c.Flags().StringVar(&carry.name, "name", "", "with --for: a name that leads to the witness")
+	c.Flags().StringVar(&carry.to, "to", "", "with --for: write it to this file")
+	c.Flags().BoolVar(&carry.replace, "replace", false, "with --for: replace a file that is there")
 	c.Flags().BoolVar(&write, "write", false, "put the chosen values into the lab file")
 	return c
 }

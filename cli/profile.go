@@ -173,6 +173,9 @@ func (a *app) profileOf(name, folder string) (*lab.Profile, error) {
 	if data, shipped := profiles.Profile(name); shipped {
 		return lab.ReadProfile(name+".yaml", data)
 	}
+	if text, ok := a.carried[name]; ok {
+		return lab.ReadProfile(name, []byte(text))
+	}
 	path := name
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(folder, path)

@@ -166,7 +166,7 @@ func verdictCell(v claims.Verdict) cell {
 const maxRows = 40
 
 func showVerdict(s *screen, doc claims.Document, verbose bool) {
-	s.para(0, 2, faint, claims.Introduction)
+	s.para(0, 2, faint, doc.Introduction())
 	showMatrix(s, doc)
 	showOthers(s, doc)
 	showBroken(s, doc, verbose)

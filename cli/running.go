@@ -232,17 +232,27 @@ ends when the lab is stopped.`,
 }
 
 func (a *app) verify() *cobra.Command {
-	var reports []string
+	var reports, from []string
 	var replace bool
+	var token string
 	c := &cobra.Command{
-		Use: "verify [LAB]", Short: "Check the claims on the lab that runs, by real packets",
+		Use: "verify [LAB] [--from EVIDENCE]…", Short: "Check the claims on the lab that runs, by real packets",
 		Long: `Asks the lab that runs what "rehearse" asks the simulated one, and judges the
 answers by the same claims: real leases, real names, real packets through the
-kernel's own filter, and hostile ones from where the guests are.`,
-		Args: cobra.MaximumNArgs(1),
+kernel's own filter, and hostile ones from where the guests are.
+
+With --from it asks nothing: it puts together what "bastion probe" found in guests of a lab
+that anything else runs, file by file or line by line. What was altered, is another bench's
+or was held against another plan counts for nothing, and that is said.`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
+			}
+			if len(from) > 0 {
+				return a.verifyFrom(fromArgs(args, &from), token, from, reports, replace)
+			}
+			if len(args) > 1 {
+				return usage("one lab is verified at a time: %s", strings.Join(args, ", "))
 			}
 			if r, ok, err := aClass(labArg(args)); err != nil || ok {
 				if err == nil && len(reports) > 0 {
@@ -256,10 +266,26 @@ kernel's own filter, and hostile ones from where the guests are.`,
 			return a.verifyLab(labArg(args), reports, replace)
 		},
 	}
+	c.Flags().StringArrayVar(&from, "from", nil, "judge this evidence of a probe instead; more files may stand behind it")
+	c.Flags().StringVar(&token, "token", "", "with --from: the lab's token; else the one that this machine keeps for it")
 	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
 	c.Flags().StringArrayVar(&reports, "report", nil,
 		"write the verdict to this file: .html (a page), .md (Markdown) or .xml (JUnit, for build servers); may be said again")
 	return c
+}
+
+// fromArgs gives the lab of a call with evidence: shells put the files that a pattern names
+// one after the other, so that those behind the first stand where the lab does.
+func fromArgs(args []string, from *[]string) string {
+	lab := "lab.yaml"
+	for i, arg := range args {
+		if i == 0 && (strings.HasSuffix(arg, ".yaml") || strings.HasSuffix(arg, ".yml")) {
+			lab = arg
+		} else {
+			*from = append(*from, arg)
+		}
+	}
+	return lab
 }
 
 // stopOptions are how a lab is ended.

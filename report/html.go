@@ -83,7 +83,7 @@ func (w *writer) banner() g.Node {
 		h.Nav(g.If(w.doc.Verdict != claims.Holds, link("broken", "What does not hold")), link("diagram", "Diagram"), link("claims", "Claims"),
 			link("plan", "Plan"), link("evidence", "Evidence"), g.If(len(w.shown) > 0, link("frames", "Frames"))),
 		h.Div(h.Class("banner "+string(w.doc.Verdict)), g.Text(signs[w.doc.Verdict]+" "+w.doc.Summary())),
-		h.P(h.Class("faint"), g.Text(claims.Introduction)),
+		h.P(h.Class("faint"), g.Text(w.doc.Introduction())),
 		h.P(h.Class("faint"), g.Text("The proof speaks of "+w.doc.Proof.Covers+". Taken for granted: "+strings.Join(w.doc.Proof.Assumes, " "))),
 	}
 }

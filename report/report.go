@@ -32,7 +32,7 @@ func Markdown(p *plan.Plan, doc claims.Document) []byte {
 	if p.Lab.Title != "" {
 		fmt.Fprintf(&b, "%s\n\n", plain(p.Lab.Title))
 	}
-	fmt.Fprintf(&b, "%s %s\n\n%s\n", signs[doc.Verdict], doc.Summary(), claims.Introduction)
+	fmt.Fprintf(&b, "%s %s\n\n%s\n", signs[doc.Verdict], doc.Summary(), doc.Introduction())
 	if doc.Verdict != claims.Holds {
 		b.WriteString("\n## What does not hold\n")
 		for _, r := range doc.Claims {

@@ -96,6 +96,7 @@ type (
 		Answered bool       `json:"answered"`
 		Who      string     `json:"who,omitempty"`
 		Source   netip.Addr `json:"source"`
+		Unseen   bool       `json:"unseen,omitempty"` // nobody tells which source it had
 		Saw      string     `json:"saw,omitempty"`
 	}
 	// GotAttack is how much was tried and what got outside.

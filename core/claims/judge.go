@@ -222,6 +222,10 @@ func judgeReached(r *Result, home *plan.Adapter, service lab.Service, o GotReach
 func judgeSource(r *Result, home *plan.Adapter, service lab.Service, s seenAs, o GotReach) {
 	switch {
 	case !o.Answered:
+	case o.Unseen && r.Verdict == Holds && r.Saw == "":
+		r.Saw = "the witness answers by " + service.String()
+	case o.Unseen:
+		r.Saw += ", " + service.String()
 	case s.again && home.Segment.Subnet.Contains(o.Source):
 		r.broken(fmt.Sprintf("the witness saw %s's own address %s: nothing translated it", home.Machine.Name, o.Source), "look which way it took")
 	case s.translated && !s.again && !slices.Contains(s.own, o.Source.String()):

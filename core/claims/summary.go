@@ -9,6 +9,17 @@ import (
 // Stand-ins for the outside, as every output that names them introduces them.
 const Introduction = "Outside stand two invented machines: the witness (buoy), which reports who reached it, and the site's router (lighthouse)."
 
+// Introduction says who stands outside, on the stage that the verdict is of.
+func (d Document) Introduction() string {
+	if d.Stage == FieldStage {
+		return "Guests told this themselves, and the witness outside, which reports who reached it."
+	}
+	return Introduction
+}
+
+// FieldStage names the stage of labs that something else runs.
+const FieldStage = "field"
+
 // Summary says a verdict in one sentence, the same in every output.
 func (d Document) Summary() string {
 	text := d.claimsSummary()

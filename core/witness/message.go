@@ -99,6 +99,9 @@ func kindOf(data []byte) byte {
 	return data[len(magic)]
 }
 
+// Is tells whether data is a message of this protocol by its size and its beginning.
+func Is(data []byte) bool { return kindOf(data) != 0 }
+
 func head(kind byte, n Nonce, c Cookie) []byte {
 	b := make([]byte, 0, Size)
 	b = append(append(append(b, magic...), kind), n[:]...)

@@ -93,3 +93,8 @@ func grouped(text string) string {
 	}
 	return out.String()
 }
+
+// Signing gives a witness's key, of a token that is the witness's alone.
+func (t Token) Signing() ed25519.PrivateKey {
+	return ed25519.NewKeyFromSeed(t.derive("signing", ed25519.SeedSize))
+}

@@ -35,7 +35,8 @@ type machine struct {
 	resolver *names.Resolver              // of an appliance
 	names    *resolver                    // on its sockets
 
-	command string // what runs in it instead of its planned set-up
+	command string                   // what runs in it instead of its planned set-up
+	devices map[*plan.Adapter]string // what its adapters are called, where that is not planned
 
 	leads map[*plan.Adapter]netip.Addr // of an appliance: where what is published to leased guests leads; of the shadows' loop
 
@@ -52,6 +53,10 @@ type state struct {
 	DNS     []netip.Addr
 	Lease   *lease.Binding
 }
+
+// leasedTime is how long the kernel itself would keep a leased address, in seconds: not for
+// ever, and longer than anybody waits.
+const leasedTime = 1 << 30
 
 // probeWait is how long a machine waits for who has an address that it was offered: on
 // wires within one host everybody answers in a moment.
@@ -172,7 +177,15 @@ func (x *machine) up(a *plan.Adapter) error {
 
 // link gives the device of an adapter, as it is now.
 func (x *machine) link(a *plan.Adapter) (netlink.Link, error) {
-	return x.space.links.LinkByName(device(a))
+	return x.space.links.LinkByName(x.device(a))
+}
+
+// device gives what an adapter is called in the machine's space.
+func (x *machine) device(a *plan.Adapter) string {
+	if name := x.devices[a]; name != "" {
+		return name
+	}
+	return device(a)
 }
 
 func (x *machine) keep(a *plan.Adapter, s state) {
@@ -216,7 +229,11 @@ func (x *machine) address(a *plan.Adapter, address netip.Prefix, gateway netip.A
 	if !address.IsValid() {
 		return nil
 	}
-	if err := x.space.links.AddrReplace(link, &netlink.Addr{IPNet: ipnet(address)}); err != nil {
+	own := &netlink.Addr{IPNet: ipnet(address)}
+	if x.now(a).Lease != nil { // one that runs out, for programs that look; its shadow sees to when
+		own.ValidLft, own.PreferedLft = leasedTime, leasedTime
+	}
+	if err := x.space.links.AddrReplace(link, own); err != nil {
 		return fmt.Errorf("%s: %s on %s: %w", x.plan.Name, address, device(a), err)
 	}
 	for _, more := range also {

@@ -15,6 +15,7 @@ import (
 // Space is a network namespace. It lives until Close, or until this program ends.
 type Space struct {
 	fd    int
+	here  bool // it is the one of this process
 	links *netlink.Handle
 }
 
@@ -62,6 +63,9 @@ func apart(f func() error) error {
 
 // Do calls a function on a thread in the namespace. Sockets that it makes stay there.
 func (s *Space) Do(f func() error) error {
+	if s.here {
+		return f()
+	}
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	was, err := unix.Open(ownSpace, unix.O_RDONLY|unix.O_CLOEXEC, 0)

@@ -32,11 +32,13 @@ type Stacks struct {
 	log      logs
 	failed   chan error
 	ctx      context.Context
+
+	listening time.Duration // to who hands out leases
 }
 
 func newStacks(ctx context.Context, p *plan.Plan) *Stacks {
 	return &Stacks{plan: p, machines: map[*plan.Machine]*machine{}, beside: newShadows(), surveys: map[*plan.Segment][]survey{},
-		failed: make(chan error, 1), ctx: ctx}
+		failed: make(chan error, 1), ctx: ctx, listening: listening}
 }
 
 // Has tells whether a machine is one of them.
@@ -68,7 +70,7 @@ func (l *Stacks) open(a *plan.Adapter) error {
 	}
 	number := len(l.adapters) + 1
 	var beside *drive.Adapter
-	if err := x.space.Do(func() (err error) { beside, err = drive.Open(device(a), number); return err }); err != nil {
+	if err := x.space.Do(func() (err error) { beside, err = drive.Open(x.device(a), number); return err }); err != nil {
 		return err
 	}
 	l.adapters = append(l.adapters, a)

@@ -73,7 +73,7 @@ func (l *Stacks) machineStatus(m *plan.Machine) status.Machine {
 			l.observe(x, a)
 		}
 		now, s := x.now(a), &out.Adapters[i]
-		s.Device, s.Address, s.Gateway = device(a), now.Address, now.Gateway
+		s.Device, s.Address, s.Gateway = x.device(a), now.Address, now.Gateway
 		s.IPv6 = append(s.IPv6, l.six(a)...)
 		s.Received, s.Sent = x.traffic(a)
 	}

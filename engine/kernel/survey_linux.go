@@ -16,6 +16,7 @@ import (
 // lab came up, or at the last check.
 const (
 	listening = 3300 * time.Millisecond // since a segment was asked at all
+	hurried   = 2300 * time.Millisecond // the same for who looks at a system for a moment
 	afresh    = 1300 * time.Millisecond // since it was asked last
 	stale     = 10 * time.Second        // what was heard before that is not held against a segment
 )
@@ -55,7 +56,7 @@ func (l *Stacks) surveyed() (until time.Time) {
 	l.shadows.Do(l.ctx, func(time.Duration) {
 		for _, list := range l.surveys {
 			first, last := list[0].began, list[len(list)-1].began
-			for _, at := range []time.Time{first.Add(listening), last.Add(afresh)} {
+			for _, at := range []time.Time{first.Add(l.listening), last.Add(afresh)} {
 				if at.After(until) {
 					until = at
 				}

@@ -1,0 +1,119 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"openbastion/core/carried"
+	"openbastion/core/check"
+	"openbastion/core/claims"
+	"openbastion/core/evidence"
+	"openbastion/core/plan"
+	"openbastion/core/witness"
+)
+
+// verifyFrom puts evidence of guests together, and judges it.
+func (a *app) verifyFrom(file, said string, from, reports []string, replace bool) error {
+	p, err := a.load(file)
+	if err != nil {
+		return err
+	}
+	token, err := tokenOf(said, p.Name)
+	if err != nil {
+		return err
+	}
+	files, remarks, err := a.evidence(from, token)
+	if err != nil {
+		return err
+	}
+	j := evidence.Join(p, a.labDigest(p, file), files)
+	j.Remarks = append(remarks, j.Remarks...)
+	doc := j.Judge(p)
+	check.Complete(&doc, p, time.Time{})
+	if a.format == "json" {
+		err = a.json(struct {
+			claims.Document
+			Bench   string            `json:"bench"`
+			Guests  []string          `json:"guests"`
+			Silent  []string          `json:"silent"` // guests without evidence
+			Remarks []evidence.Remark `json:"remarks"`
+		}{doc, j.Bench, slices.Concat([]string{}, j.Guests), slices.Concat([]string{}, j.Missing(p)), slices.Concat([]evidence.Remark{}, j.Remarks)})
+	} else {
+		a.showJoined(p, j, doc)
+	}
+	for _, to := range reports {
+		if err == nil {
+			err = a.report(to, p, doc, nil, replace)
+		}
+	}
+	if err == nil && (doc.Verdict != claims.Holds || slices.ContainsFunc(j.Remarks, func(r evidence.Remark) bool { return r.Refused })) {
+		err = failure{status: exitBroken}
+	}
+	return err
+}
+
+// evidence reads files of evidence; what is refused becomes a remark.
+func (a *app) evidence(from []string, token witness.Token) (files []evidence.File, remarks []evidence.Remark, err error) {
+	for _, name := range from {
+		data, err := a.read(name, 64<<20)
+		if err != nil {
+			return nil, nil, err
+		}
+		e := evidence.Evidence{}
+		if data, err = carried.Unpack(data); err == nil {
+			e, err = evidence.Read(data, token)
+		}
+		if err != nil {
+			remarks = append(remarks, evidence.Remark{File: name, Subject: e.Guest, Text: err.Error(), Refused: true})
+			continue
+		}
+		files = append(files, evidence.File{Name: filepath.Base(name), Evidence: e})
+	}
+	return files, remarks, nil
+}
+
+func (a *app) showJoined(p *plan.Plan, j evidence.Joined, doc claims.Document) {
+	s := a.screen()
+	title := "from the evidence of " + count(len(j.Guests), "machine", "machines")
+	if j.Bench != "" {
+		title = j.Bench + ": " + title
+	}
+	if !j.Made.IsZero() {
+		title += ", " + j.Made.Local().Format("2006-01-02 15:04")
+	}
+	showTitle(s, p, title)
+	for _, r := range j.Remarks {
+		sign := signNote
+		if r.Refused {
+			sign = s.paint(broken, signBroken)
+		}
+		where := r.File
+		if where == "" {
+			where = r.Subject
+		}
+		s.para(2, 4, plain, fmt.Sprintf("%s %s: %s", sign, where, r.Text))
+	}
+	if missing := j.Missing(p); len(missing) > 0 {
+		s.para(2, 4, plain, fmt.Sprintf("%s nothing came from %s", signUnknown, listed(missing)))
+	}
+	s.line()
+	showVerdict(s, doc, a.verbose)
+}
+
+// listed says names with commas, of many only the first.
+func listed(names []string) string {
+	const most = 8
+	text := ""
+	for i, n := range names {
+		if i == most {
+			return text + fmt.Sprintf(" and %d more", len(names)-most)
+		}
+		if i > 0 {
+			text += ", "
+		}
+		text += n
+	}
+	return text
+}

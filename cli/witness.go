@@ -1,0 +1,203 @@
+package cli
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"os"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/core/lab"
+	"openbastion/core/visible"
+	"openbastion/core/witness"
+	"openbastion/engine/field"
+)
+
+// witnessOptions are how a witness is.
+type witnessOptions struct {
+	token, at, udp, tcp, record string
+	rate                        float64
+}
+
+func (a *app) witness() *cobra.Command {
+	var o witnessOptions
+	c := &cobra.Command{
+		Use: "witness [LAB]", Short: "Outside a lab: tell its guests what is seen of them, and sign it",
+		Long: `Answers the probes of a lab's guests, from outside the lab: on the host, or on a
+machine in the WAN segment or beyond. It tells each which source address and hop limit
+it saw, and signs that. Who does not have the lab's token gets no answer; no answer is
+longer than its question. LAB is the lab file or the lab's name: whoever knows that name
+on this machine shares its token, which "plan --for" and "carry" put into what guests
+get. Elsewhere say the token: --token. It goes on until you interrupt it.
+
+Ports below 1024 take rights on most systems; with --udp and --tcp others are taken, but
+guests whose rules let only known services out then do not get through.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text", "json"); err != nil {
+				return err
+			}
+			return a.bearWitness(args, o)
+		},
+	}
+	c.Flags().StringVar(&o.token, "token", "", "the lab's token; else the one that this machine keeps for it")
+	c.Flags().StringVar(&o.at, "at", "", "the address to listen at; else all of this machine's")
+	c.Flags().StringVar(&o.udp, "udp", "7,53,123,443", "ports for datagrams, by themselves or within DNS")
+	c.Flags().StringVar(&o.tcp, "tcp", "53,80,443,8443", "ports for connections, by themselves or with HTTP")
+	c.Flags().StringVar(&o.record, "record", "", "add each question that was answered to this file, a line of JSON for each")
+	c.Flags().Float64Var(&o.rate, "rate", 50, "how many questions a second one source may put on average")
+	return c
+}
+
+// labName gives the lab that the user names by its file or its name.
+func (a *app) labName(args []string) (string, error) {
+	named := labArg(args)
+	if _, err := os.Stat(named); err == nil || named == "-" {
+		p, err := a.load(named)
+		if err != nil {
+			return "", err
+		}
+		return p.Name, nil
+	}
+	if len(args) == 0 || lab.CheckName(named) != nil {
+		_, err := a.load(named) // which says what is wrong
+		return "", err
+	}
+	return named, nil
+}
+
+func (a *app) bearWitness(args []string, o witnessOptions) error {
+	var at netip.Addr
+	var err error
+	if o.at != "" {
+		if at, err = netip.ParseAddr(o.at); err != nil {
+			return usage("--at is an address, not %q", o.at)
+		}
+	}
+	var ports field.Ports
+	if ports.UDP, err = field.ParsePorts(o.udp); err != nil {
+		return usage("--udp: %v", err)
+	}
+	if ports.TCP, err = field.ParsePorts(o.tcp); err != nil {
+		return usage("--tcp: %v", err)
+	}
+	if o.rate <= 0 {
+		return usage("--rate is more than nothing")
+	}
+	name := "a lab"
+	if o.token == "" || len(args) > 0 {
+		if name, err = a.labName(args); err != nil {
+			return err
+		}
+	}
+	token, err := tokenOf(o.token, name)
+	if err != nil {
+		return err
+	}
+	key, err := witnessKey(name)
+	if err != nil {
+		return err
+	}
+	var secret [32]byte
+	if _, err := rand.Read(secret[:]); err != nil {
+		return err
+	}
+	r := &witnessRecord{a: a, known: map[string]bool{}}
+	if o.record != "" {
+		if r.file, err = os.OpenFile(o.record, os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o600); err != nil {
+			return failure{exitUsage, fmt.Sprintf("cannot write to %s: %v", o.record, cause(err)), ""}
+		}
+		defer r.file.Close()
+	}
+	w, err := field.Listen(at, ports, witness.NewServer(key, token, secret, o.rate), r.seen)
+	if err != nil {
+		hint := "Say other ports (--udp, --tcp), or end what listens there."
+		if errors.Is(err, fs.ErrPermission) {
+			hint = "Ports below 1024 take root; or say others: --udp 7007 --tcp 8080."
+		}
+		return failure{exitLacking, fmt.Sprintf("the witness cannot listen: %v", err), hint}
+	}
+	s := a.screen()
+	if a.format == "text" && !a.quiet {
+		s.line(s.paint(strong, "witness"), " of ", name, "  ", s.paint(faint, "until you interrupt it"))
+		t := table{}
+		t.add("its code", cell{witness.Code(key.Public().(ed25519.PublicKey)), strong}, cell{"probes show the same", faint})
+		t.add("listens at", o.atText(), cell{"udp " + o.udp + " · tcp " + o.tcp, faint})
+		t.add("the token", cell{token.String(), plain}, cell{"a secret of this lab: for --token on other machines", faint})
+		s.below(t)
+		s.line()
+	}
+	w.Run(a.ctx)
+	return a.ctx.Err()
+}
+
+func (o witnessOptions) atText() string {
+	if o.at == "" {
+		return "all addresses of this machine"
+	}
+	return o.at
+}
+
+// witnessRecord notes what a witness has seen.
+type witnessRecord struct {
+	a    *app
+	file *os.File
+
+	mu    sync.Mutex
+	known map[string]bool // whom a line was said of already
+}
+
+// recordLine is what is kept of a question.
+type recordLine struct {
+	At     time.Time      `json:"at"`
+	Bench  string         `json:"bench"`
+	Source netip.AddrPort `json:"source"`
+	Hops   int            `json:"hops"`
+	Way    string         `json:"way"`
+}
+
+// mostKnown bounds of how many sources a line is said.
+const mostKnown = 10000
+
+func (r *witnessRecord) seen(q witness.Seen) {
+	line := recordLine{time.Unix(q.Time, 0).UTC(), q.Bench, q.Source, q.Hops, q.Way.String()}
+	data, err := json.Marshal(line)
+	if err != nil {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.file != nil {
+		_, _ = r.file.Write(append(data, '\n')) // one that cannot be written must not end the witness
+	}
+	if r.a.format == "json" {
+		_, _ = r.a.out.Write(append(data, '\n'))
+		return
+	}
+	who := q.Bench + " " + q.Source.Addr().String() + " " + line.Way
+	if r.a.quiet || r.known[who] || len(r.known) >= mostKnown {
+		return
+	}
+	r.known[who] = true
+	bench := q.Bench
+	if bench == "" {
+		bench = "a guest"
+	}
+	s := r.a.screen()
+	s.line("  ", line.At.Local().Format("15:04:05"), "  ", visible.Line(bench), " from ", s.paint(outside, q.Source.Addr().String()), " by ", line.Way,
+		s.paint(faint, hopsText(q.Hops)))
+}
+
+func hopsText(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", %d hops left", n)
+}

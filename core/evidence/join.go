@@ -1,0 +1,176 @@
+package evidence
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"openbastion/core/claims"
+	"openbastion/core/plan"
+)
+
+// File is a file of evidence that was read.
+type File struct {
+	Name string
+	Evidence
+}
+
+// Remark is what joining found in one file, or between two.
+type Remark struct {
+	File    string `json:"file"`
+	Subject string `json:"subject"` // a guest
+	Text    string `json:"text"`
+	Refused bool   `json:"refused"` // the file counts for nothing
+}
+
+// Joined is the evidence of several guests of one bench, put together.
+type Joined struct {
+	Bench   string
+	Facts   claims.Facts
+	Answers []claims.Answer
+	Remarks []Remark
+	Guests  []string  // that told something
+	Made    time.Time // the newest
+}
+
+// Outside is who stands in front of a lab's appliances.
+const Outside = "outside"
+
+// Join puts evidence of one bench together. What was held against another plan is refused; of
+// two files of one guest the newer counts; where two guests saw different things of the same,
+// that is said. What is silence only counts where the witness was reached by somebody.
+func Join(p *plan.Plan, print string, files []File) (j Joined) {
+	files = slices.Clone(files)
+	slices.SortStableFunc(files, func(a, b File) int { return b.Made.Compare(a.Made) }) // the newest first
+	seen := map[string]string{}
+	spoke := false
+	var counted []File
+	for _, f := range files {
+		switch {
+		case f.Lab != p.Name && f.Lab != "":
+			j.refuse(f, fmt.Sprintf("it is of the lab %s", f.Lab))
+		case f.Print != print:
+			j.refuse(f, "it was held against another plan: the lab file has changed since, or is another")
+		case p.Machine(f.Guest) == nil && f.Guest != Outside:
+			j.refuse(f, fmt.Sprintf("the lab has no machine %q", f.Guest))
+		case seen[f.Guest] != "":
+			j.refuse(f, fmt.Sprintf("%s has newer evidence in %s", f.Guest, seen[f.Guest]))
+		case len(counted) > 0 && counted[0].Bench != f.Bench:
+			j.refuse(f, fmt.Sprintf("it is of the bench %s, and %s is of %s", orNone(f.Bench), counted[0].Name, orNone(counted[0].Bench)))
+		case len(counted) > 0 && f.Facts.Witness.Address.IsValid() && counted[0].Facts.Witness.Address.IsValid() &&
+			f.Facts.Witness != counted[0].Facts.Witness:
+			j.refuse(f, fmt.Sprintf("it asked the witness %s, and %s asked %s", f.Facts.Witness.Address, counted[0].Name, counted[0].Facts.Witness.Address))
+		default:
+			seen[f.Guest] = f.Name
+			spoke = spoke || len(f.Reports) > 0
+			counted = append(counted, f)
+		}
+	}
+	for _, f := range counted {
+		if !j.Facts.Witness.Address.IsValid() {
+			j.Facts = f.Facts
+		}
+		if f.Made.After(j.Made) {
+			j.Made = f.Made
+		}
+		j.Bench = f.Bench
+		j.Guests = append(j.Guests, f.Guest)
+	}
+	j.Facts.Sets, j.Facts.Asks = nil, nil
+	j.answers(p, counted, spoke)
+	return j
+}
+
+func orNone(bench string) string {
+	if bench == "" {
+		return "no number"
+	}
+	return bench
+}
+
+func (j *Joined) refuse(f File, text string) {
+	j.Remarks = append(j.Remarks, Remark{f.Name, f.Guest, text, true})
+}
+
+// answers takes each guest's answers to its own questions; those that are silence only where
+// somebody reached the witness.
+func (j *Joined) answers(p *plan.Plan, files []File, spoke bool) {
+	subject := map[string]string{}
+	for _, q := range claims.Questions(p, j.Facts) {
+		data, _ := json.Marshal(q) // a plain struct: it cannot fail
+		subject[q.ID] = string(data)
+	}
+	said := map[string]File{}
+	content := map[string]string{}
+	for _, f := range files {
+		for _, a := range f.Answers {
+			if a.Missing != "" || subject[a.ID] == "" {
+				if subject[a.ID] != "" {
+					j.Answers = append(j.Answers, a)
+				}
+				continue
+			}
+			if g, is := a.Got.(claims.GotAttack); is && len(g.Ways) == 0 && !spoke {
+				a = claims.Answer{ID: a.ID, Missing: "nobody has reached the witness, so that it may not be there: silence proves nothing"}
+			}
+			data, _ := json.Marshal(a.Got)
+			if other, twice := said[a.ID]; twice && content[a.ID] != string(data) {
+				j.Remarks = append(j.Remarks, Remark{f.Name, f.Guest, fmt.Sprintf("%s and %s saw different things: %s", f.Guest, other.Guest, a.ID), false})
+			}
+			said[a.ID], content[a.ID] = f, string(data)
+			j.Answers = append(j.Answers, a)
+		}
+	}
+	j.contradictions(p, files)
+}
+
+// contradictions tells guests of one segment that saw different lease servers.
+func (j *Joined) contradictions(p *plan.Plan, files []File) {
+	type saw struct{ guest, servers string }
+	by := map[*plan.Segment][]saw{}
+	for _, f := range files {
+		for _, a := range f.Answers {
+			g, is := a.Got.(claims.GotLease)
+			if !is || g.Lease == nil || !g.Lease.Server.IsValid() {
+				continue
+			}
+			m := p.Machine(f.Guest)
+			if m == nil {
+				continue
+			}
+			for _, ad := range m.Adapters {
+				if ad.Segment.Subnet.IsValid() && ad.Segment.Subnet.Contains(g.Lease.Address.Addr()) || len(m.Own()) == 1 {
+					by[ad.Segment] = append(by[ad.Segment], saw{f.Guest, g.Lease.Server.String() + " (" + g.Lease.ServerMAC.String() + ")"})
+					break
+				}
+			}
+		}
+	}
+	for _, s := range p.Segments {
+		list := by[s]
+		for _, x := range list[min(1, len(list)):] {
+			if x.servers != list[0].servers {
+				j.Remarks = append(j.Remarks, Remark{"", x.guest, fmt.Sprintf("on %s %s was leased its address by %s, and %s by %s", s.Name,
+					list[0].guest, list[0].servers, x.guest, x.servers), false})
+			}
+		}
+	}
+}
+
+// Judge gives the one verdict.
+func (j Joined) Judge(p *plan.Plan) claims.Document {
+	doc := claims.Judge(p, j.Facts, j.Answers)
+	doc.Stage = claims.FieldStage
+	return doc
+}
+
+// Missing names guests that have told nothing.
+func (j Joined) Missing(p *plan.Plan) (out []string) {
+	for _, m := range p.Guests() {
+		if !m.Off && !slices.Contains(j.Guests, m.Name) {
+			out = append(out, m.Name)
+		}
+	}
+	return out
+}

@@ -1,0 +1,180 @@
+package field
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"syscall"
+	"time"
+
+	"openbastion/core/witness"
+)
+
+// How long a question waits for its answer, and how often it is put.
+const (
+	tryTime = 600 * time.Millisecond
+	tries   = 2
+)
+
+// Guest is who asks a witness.
+type Guest struct {
+	Token   witness.Token     // of its bench
+	Bench   string            // empty: the lab's own token
+	Witness ed25519.PublicKey // whose reports it takes; nil until the first has shown its key
+}
+
+// Ask asks a witness what it sees, by a way and from one of this machine's addresses; an
+// invalid one leaves that to the system. It gives the report as it was signed too.
+func (g *Guest) Ask(ctx context.Context, way witness.Way, to netip.AddrPort, from netip.Addr) (witness.Report, []byte, error) {
+	var nonce witness.Nonce
+	if _, err := rand.Read(nonce[:]); err != nil {
+		return witness.Report{}, nil, err
+	}
+	c := witness.NewClient(g.Token, g.Bench, g.Witness, way, nonce)
+	exchange, end, err := exchanger(ctx, way, to, from)
+	if err != nil {
+		return witness.Report{}, nil, err
+	}
+	defer end()
+	for range 3 { // a cookie may have run out on the way
+		data, err := exchange(c.Question())
+		if err != nil {
+			return witness.Report{}, nil, err
+		}
+		r, done, err := c.Take(data)
+		if err != nil {
+			return r, nil, err
+		}
+		if done {
+			g.Witness = c.Witness
+			return r, bytes.Clone(data), nil
+		}
+	}
+	return witness.Report{}, nil, errors.New("the witness only ever asks to ask again")
+}
+
+// exchanger gives what sends a message and gives what comes back.
+func exchanger(ctx context.Context, way witness.Way, to netip.AddrPort, from netip.Addr) (func([]byte) ([]byte, error), func(), error) {
+	dialer := net.Dialer{Timeout: tries * tryTime}
+	switch {
+	case way == witness.HTTP:
+		transport := &http.Transport{DialContext: (&net.Dialer{Timeout: tries * tryTime, LocalAddr: local("tcp", from)}).DialContext}
+		client := http.Client{Timeout: tries * tryTime, Transport: transport}
+		return func(m []byte) ([]byte, error) { return post(ctx, &client, to, m) }, transport.CloseIdleConnections, nil
+	case way == witness.TCP:
+		dialer.LocalAddr = local("tcp", from)
+		c, err := dialer.DialContext(ctx, "tcp", to.String())
+		if err != nil {
+			return nil, nil, err
+		}
+		return func(m []byte) ([]byte, error) { return overStream(c, m) }, func() { _ = c.Close() }, nil
+	}
+	dialer.LocalAddr = local("udp", from)
+	c, err := dialer.DialContext(ctx, "udp", to.String())
+	if err != nil {
+		return nil, nil, err
+	}
+	return func(m []byte) ([]byte, error) { return overDatagrams(ctx, c, way, m) }, func() { _ = c.Close() }, nil
+}
+
+func local(network string, from netip.Addr) net.Addr {
+	switch {
+	case !from.IsValid():
+		return nil
+	case network == "tcp":
+		return net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+	}
+	return net.UDPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+}
+
+func post(ctx context.Context, client *http.Client, to netip.AddrPort, m []byte) ([]byte, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+to.String()+"/", bytes.NewReader(m))
+	if err != nil {
+		return nil, err
+	}
+	answer, err := client.Do(r)
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Body.Close()
+	return io.ReadAll(io.LimitReader(answer.Body, biggest))
+}
+
+func overStream(c net.Conn, m []byte) ([]byte, error) {
+	if err := c.SetDeadline(time.Now().Add(tries * tryTime)); err != nil {
+		return nil, err
+	}
+	if _, err := c.Write(m); err != nil {
+		return nil, err
+	}
+	b := make([]byte, witness.Size)
+	_, err := io.ReadFull(c, b)
+	return b, err
+}
+
+func overDatagrams(ctx context.Context, c net.Conn, way witness.Way, m []byte) ([]byte, error) {
+	send := m
+	if way == witness.DNS {
+		var err error
+		if send, err = asDNS(0x0b57, false, m); err != nil {
+			return nil, err
+		}
+	}
+	b := make([]byte, biggest)
+	err := fmt.Errorf("nothing was sent")
+	for range tries {
+		if _, err = c.Write(send); err != nil {
+			return nil, err
+		}
+		_ = c.SetReadDeadline(time.Now().Add(tryTime))
+		var n int
+		if n, err = c.Read(b); err == nil {
+			if way == witness.DNS {
+				_, _, message, ok := fromDNS(b[:n])
+				if !ok {
+					return nil, errors.New("what answered is not the witness")
+				}
+				return message, nil
+			}
+			return b[:n], nil
+		}
+		if !errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
+			return nil, err
+		}
+	}
+	return nil, err
+}
+
+// saw says in few words why a question got nothing.
+func saw(err error) string {
+	var op *net.OpError
+	switch {
+	case err == nil:
+		return ""
+	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
+		return "no answer"
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "refused"
+	case errors.Is(err, syscall.ENETUNREACH):
+		return "no route"
+	case errors.Is(err, syscall.EHOSTUNREACH):
+		return "unreachable"
+	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
+		return "prohibited"
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
+		return "closed without an answer"
+	case errors.As(err, &op) && op.Timeout():
+		return "no answer"
+	case errors.As(err, &op):
+		return op.Err.Error()
+	}
+	return err.Error()
+}

@@ -1,0 +1,134 @@
+package field
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+
+	"openbastion/core/claims"
+	"openbastion/core/lab"
+	"openbastion/core/names"
+	"openbastion/core/plan"
+	"openbastion/core/witness"
+)
+
+// ways are what a guest's own sockets try to get outside by.
+var ways = []struct {
+	way  witness.Way
+	port uint16
+}{
+	{witness.UDP, 7}, {witness.DNS, names.Port}, {witness.UDP, 123}, {witness.UDP, 443},
+	{witness.HTTP, 80}, {witness.TCP, 443}, {witness.TCP, 53}, {witness.TCP, 8443},
+}
+
+// attempt is one try of a guest to get outside.
+type attempt struct {
+	tried string
+	do    func(ctx context.Context) error // nil: the witness answered
+	door  claims.Ref
+}
+
+// attack tries to get outside by every socket that the system lets this process have: from
+// each of its addresses, by each way that the witness knows, by ping, and by the resolver.
+// What gets there is answered and signed, so that nobody else's answer is taken for it.
+func (s *Probe) attack(ctx context.Context) claims.Answer {
+	if !s.Witness.Address.IsValid() {
+		return claims.Answer{Missing: noWitness}
+	}
+	if s.cut && s.failedOutside() {
+		return claims.Answer{Missing: "the control failed: nothing of " + s.Self + " reached the witness with the WAN plugged either"}
+	}
+	list := s.attempts()
+	got := claims.GotAttack{Attempts: len(list)}
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	places := make(chan struct{}, atOnce)
+	for _, t := range list {
+		places <- struct{}{}
+		all.Go(func() {
+			defer func() { <-places }()
+			if t.do(ctx) != nil {
+				return
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			got.Ways = append(got.Ways, claims.Way{From: s.Self, To: "outside", Path: []string{s.Self, "outside"}, Tried: t.tried, Door: t.door,
+				Packet: s.reading("%s reached the witness", t.tried)[0]})
+		})
+	}
+	all.Wait()
+	slices.SortFunc(got.Ways, func(a, b claims.Way) int { return slices.Compare([]string{a.Tried}, []string{b.Tried}) })
+	return claims.Answer{Got: got, Evidence: s.reading("%d attempts by this system's own sockets, %d of which reached the witness", len(list), len(got.Ways))}
+}
+
+// failedOutside tells a machine that was to reach the witness with the WAN plugged, and did
+// not. Of one that may not, others' evidence has to tell that the witness is there.
+func (s *Probe) failedOutside() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.mayGoOut && s.tried > 0 && s.reached == 0
+}
+
+func (s *Probe) attempts() []attempt {
+	var list []attempt
+	add := func(tried string, door claims.Ref, do func(ctx context.Context) error) {
+		list = append(list, attempt{tried, do, door})
+	}
+	for _, x := range s.system.Adapters {
+		for _, address := range x.Addresses {
+			from, door := address.Addr(), s.door(x)
+			if from.IsLinkLocalUnicast() || from.Is6() != s.Witness.Address.Is6() {
+				continue
+			}
+			for _, w := range s.byRules() {
+				add(fmt.Sprintf("%s/%d from %s", w.way, w.port, from), door, func(ctx context.Context) error {
+					_, signed, err := s.askWitness(ctx, w.way, w.port, from)
+					if err == nil {
+						s.keep(signed)
+					}
+					return err
+				})
+			}
+		}
+	}
+	add("ping", claims.Ref{}, func(ctx context.Context) error { return ping(ctx, s.Witness.Address) })
+	return list
+}
+
+type tried struct {
+	way  witness.Way
+	port uint16
+}
+
+// byRules gives the ways, and the ports that rules name.
+func (s *Probe) byRules() (out []tried) {
+	for _, w := range ways {
+		out = append(out, tried{w.way, w.port})
+	}
+	const most = 32
+	for _, m := range s.plan.Appliances() {
+		for i := range m.Rules {
+			for _, service := range m.Rules[i].Services {
+				way := witness.UDP
+				if service.Proto == lab.TCP {
+					way = witness.TCP
+				}
+				t := tried{way, service.From}
+				if service.From != 0 && (service.Proto == lab.TCP || service.Proto == lab.UDP) && !slices.Contains(out, t) && len(out) < most {
+					out = append(out, t)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// door names the adapter of the plan that a system's adapter is; zero when it is none.
+func (s *Probe) door(x Adapter) claims.Ref {
+	i := slices.IndexFunc(s.self.Adapters, func(a *plan.Adapter) bool { return a.Over == nil && a.MAC == x.MAC })
+	if i < 0 {
+		return claims.Ref{}
+	}
+	return claims.RefTo(s.self.Adapters[i])
+}

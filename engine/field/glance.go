@@ -1,0 +1,116 @@
+package field
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"time"
+
+	"openbastion/core/names"
+)
+
+// Glance is what a machine sees, in words.
+type Glance struct {
+	Schema   string          `json:"schema"`
+	Adapters []GlanceAdapter `json:"adapters"`
+	Says     []Said          `json:"says"`
+}
+
+// GlanceAdapter is an adapter of it.
+type GlanceAdapter struct {
+	Name      string   `json:"name"`
+	MAC       string   `json:"mac"`
+	Addresses []string `json:"addresses"`
+	How       string   `json:"how"` // leased, typed in, self-given
+}
+
+// Said is a sentence of it.
+type Said struct {
+	Good bool   `json:"good"`
+	Text string `json:"text"`
+}
+
+// GlanceSchema names its format.
+const GlanceSchema = "openbastion.glance/1"
+
+// Glance looks at what this system is on, and where that leads as far as anybody can tell
+// from within.
+func (s System) Glance(ctx context.Context) Glance {
+	v := Glance{Schema: GlanceSchema, Adapters: []GlanceAdapter{}, Says: []Said{}}
+	say := func(good bool, format string, args ...any) {
+		v.Says = append(v.Says, Said{good, fmt.Sprintf(format, args...)})
+	}
+	hops := 0
+	for _, a := range s.Adapters {
+		if !a.Up {
+			continue
+		}
+		g := GlanceAdapter{Name: a.Name, MAC: a.MAC.String(), Addresses: []string{}}
+		for _, at := range a.Addresses {
+			if !at.Addr().IsLinkLocalUnicast() || at.Addr().Is4() {
+				g.Addresses = append(g.Addresses, at.String())
+			}
+		}
+		switch four := a.Four(); {
+		case four.IsValid() && four.Addr().IsLinkLocalUnicast():
+			g.How = "self-given: nobody handed it a lease"
+		case a.Leased:
+			g.How = "leased"
+		case four.IsValid():
+			g.How = "typed in"
+		}
+		v.Adapters = append(v.Adapters, g)
+		if !a.Gateway.IsValid() {
+			continue
+		}
+		hops++
+		poke(a.Gateway)
+		time.Sleep(pokeTime)
+		if m, ok := a.Neighbor(a.Gateway); ok {
+			say(true, "The next hop by %s is %s, at %s.", a.Name, a.Gateway, m)
+		} else if ping(ctx, a.Gateway) == nil {
+			say(true, "The next hop by %s is %s, and it answers.", a.Name, a.Gateway)
+		} else {
+			say(false, "The next hop by %s is %s, and it does not answer.", a.Name, a.Gateway)
+		}
+	}
+	switch hops {
+	case 0:
+		say(false, "There is no next hop: this machine reaches its own segment only.")
+	case 1:
+	default:
+		say(false, "There are %d next hops: one of them may lead around the firewall.", hops)
+	}
+	s.glanceNames(ctx, say)
+	return v
+}
+
+// pokeTime is how long a system may take to find a neighbor.
+const pokeTime = 150 * time.Millisecond
+
+func (s System) glanceNames(ctx context.Context, say func(good bool, format string, args ...any)) {
+	if len(s.Resolvers) == 0 {
+		say(false, "It knows no resolver: names lead nowhere.")
+		return
+	}
+	q, err := names.Question(0x0b57, "example.com")
+	if err != nil {
+		return
+	}
+	if data, err := exchangeDatagram(ctx, netip.AddrPortFrom(s.Resolvers[0], names.Port), q); err != nil {
+		say(false, "The resolver %s: %s.", s.Resolvers[0], saw(err))
+		return
+	} else if addresses, code, ok := names.ReadAnswer(data, 0x0b57); ok && len(addresses) > 0 {
+		say(true, "The resolver %s answers.", s.Resolvers[0])
+		to := netip.AddrPortFrom(addresses[0], 80)
+		if c, err := (&net.Dialer{Timeout: tries * tryTime}).DialContext(ctx, "tcp", to.String()); err == nil {
+			_ = c.Close()
+			say(true, "It gets outside: %s answers by tcp/80.", to.Addr())
+		} else {
+			say(false, "It does not get outside by tcp/80: %s.", saw(err))
+		}
+	} else {
+		say(false, "The resolver %s says: %s.", s.Resolvers[0], names.Says(code.String()))
+	}
+}

@@ -1,0 +1,549 @@
+package field
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"openbastion/core/ask"
+	"openbastion/core/claims"
+	"openbastion/core/lab"
+	"openbastion/core/lease"
+	"openbastion/core/mac"
+	"openbastion/core/names"
+	"openbastion/core/plan"
+	"openbastion/core/witness"
+)
+
+// Probe is a stage that runs in one machine of a lab: it answers what that machine can tell.
+type Probe struct {
+	Self    string                                        // the machine, or Outside
+	At      map[string]netip.Addr                         // by machine: its address, where the plan does not say it; of an appliance, outside
+	Answers bool                                          // the other machines answer on their ports: their silence counts
+	Witness claims.Witness                                // outside; an invalid address: there is none
+	Guest   Guest                                         // who asks it
+	Cut     func(ctx context.Context, plugged bool) error // has a person unplug the appliance's WAN, or plug it in; nil: not asked for
+
+	plan    *plan.Plan
+	self    *plan.Machine
+	system  System
+	packets *packets
+	why     string // there are no packets of one's own
+	end     context.CancelFunc
+	cut     bool // the WAN was unplugged
+
+	mu      sync.Mutex
+	reports [][]byte // what the witness signed
+	tried   int      // questions to the witness, with the WAN plugged
+	reached int      // those that it answered
+}
+
+// Reports gives what the witness signed so far.
+func (s *Probe) Reports() [][]byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.reports)
+}
+
+// Open looks at this system.
+func (s *Probe) Open(ctx context.Context, p *plan.Plan) (claims.Facts, error) {
+	s.plan, s.self = p, p.Machine(s.Self)
+	if s.Self == Outside {
+		return claims.Facts{Name: claims.FieldStage, Witness: s.Witness}, nil
+	}
+	if s.self == nil {
+		return claims.Facts{}, fmt.Errorf("the lab has no machine %q", s.Self)
+	}
+	var err error
+	if s.system, err = Look(); err != nil {
+		return claims.Facts{}, err
+	}
+	own, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	s.end = cancel
+	if s.packets, err = openPackets(own, p, s.self, s.system); err != nil {
+		s.why = err.Error()
+		if errors.Is(err, errPermission) {
+			s.why = "it takes the right to send packets of one's own (root)"
+		}
+	}
+	facts := claims.Facts{Name: claims.FieldStage, Witness: s.Witness}
+	s.mayGoOut = slices.ContainsFunc(claims.Judge(p, facts, nil).Claims, func(r claims.Result) bool {
+		return r.Guest == s.Self && r.Kind == claims.Outside
+	})
+	return facts, nil
+}
+
+// Close lets go of the system.
+func (s *Probe) Close(ctx context.Context) error {
+	if s.end != nil {
+		s.end()
+	}
+	if s.cut && s.Cut != nil {
+		s.cut = false
+		return s.Cut(ctx, true)
+	}
+	return nil
+}
+
+// Set has a person unplug the WAN, or plug it in.
+func (s *Probe) Set(ctx context.Context, c claims.Condition) error {
+	wanted := c == claims.Unplugged
+	if wanted == s.cut {
+		return nil
+	}
+	if s.Cut == nil {
+		return errors.New("nobody was asked to unplug the appliance's WAN (--cut)")
+	}
+	err := s.Cut(ctx, !wanted)
+	if err == nil {
+		s.cut = wanted
+	}
+	return err
+}
+
+// atOnce is how many questions are under way at a time.
+const atOnce = 64
+
+// Ask answers what is of this machine.
+func (s *Probe) Ask(ctx context.Context, questions []claims.Question, tell func(claims.Answer)) error {
+	var mu sync.Mutex
+	told := func(a claims.Answer) {
+		mu.Lock()
+		defer mu.Unlock()
+		tell(a)
+	}
+	var raw []claims.Question
+	var all sync.WaitGroup
+	places := make(chan struct{}, atOnce)
+	for _, q := range questions {
+		if at, ok := s.typed(q.Ask); ok {
+			told(claims.Answer{ID: q.ID, Got: claims.GotAddress{Address: at}, Evidence: s.reading("its address was typed: %s", at)})
+			continue
+		}
+		switch a, missing := s.mine(q.Ask); {
+		case s.Self == Outside && ofOutside(q.Ask):
+			places <- struct{}{}
+			all.Go(func() {
+				defer func() { <-places }()
+				answer := s.fromOutside(ctx, q)
+				answer.ID = q.ID
+				told(answer)
+			})
+		case missing != "":
+			told(claims.Answer{ID: q.ID, Missing: missing})
+		case takesPackets(q.Ask) && s.packets == nil:
+			told(claims.Answer{ID: q.ID, Missing: s.why})
+		case takesPackets(q.Ask):
+			raw = append(raw, q)
+		default:
+			places <- struct{}{}
+			all.Go(func() {
+				defer func() { <-places }()
+				answer := s.answer(ctx, q, a)
+				answer.ID = q.ID
+				told(answer)
+			})
+		}
+	}
+	if len(raw) > 0 {
+		s.packets.ask(ctx, raw, told)
+	}
+	all.Wait()
+	return ctx.Err()
+}
+
+// typed gives a machine's address that a person has read off it.
+func (s *Probe) typed(what claims.Asking) (netip.Prefix, bool) {
+	q, is := what.(claims.AskAddress)
+	if !is || q.At.Machine == s.Self {
+		return netip.Prefix{}, false
+	}
+	a, err := q.At.In(s.plan)
+	at, ok := s.At[q.At.Machine]
+	if err != nil || !ok || !a.Segment.Subnet.IsValid() {
+		return netip.Prefix{}, false
+	}
+	return netip.PrefixFrom(at, a.Segment.Subnet.Bits()), true
+}
+
+// mine gives the adapter that a question is about, and why it is not this machine's to answer.
+func (s *Probe) mine(what claims.Asking) (*plan.Adapter, string) {
+	ref, ok := subject(what)
+	switch {
+	case !ok:
+		return nil, "from within a guest nobody can tell"
+	case ref.Machine == "":
+		return nil, "only the witness outside can tell"
+	case ref.Machine != s.Self:
+		return nil, fmt.Sprintf("only %s can tell", ref.Machine)
+	}
+	if _, is := what.(claims.AskAttack); is {
+		return nil, ""
+	}
+	a, err := ref.In(s.plan)
+	if err != nil {
+		return nil, err.Error()
+	}
+	if s.adapter(a) == nil {
+		return nil, fmt.Sprintf("this system has no adapter with %s, which is adapter %d of %s", a.MAC, a.Number, s.Self)
+	}
+	return a, ""
+}
+
+func isAddress(what claims.Asking) bool {
+	_, is := what.(claims.AskAddress)
+	return is
+}
+
+// adapter gives this system's adapter for one of the plan; what rides tagged on another is
+// found by the tagged device's name or hardware address alone.
+func (s *Probe) adapter(a *plan.Adapter) *Adapter {
+	if a.Over == nil {
+		return s.system.Of(a)
+	}
+	i := slices.IndexFunc(s.system.Adapters, func(x Adapter) bool {
+		return x.MAC == a.MAC && strings.HasSuffix(x.Name, fmt.Sprintf(".%d", a.Segment.Tag))
+	})
+	if i < 0 {
+		return nil
+	}
+	return &s.system.Adapters[i]
+}
+
+// subject gives whose a question is.
+func subject(what claims.Asking) (claims.Ref, bool) {
+	switch q := what.(type) {
+	case claims.AskAddress:
+		return q.At, true
+	case claims.AskLease:
+		return q.At, true
+	case claims.AskServers:
+		return q.At, true
+	case claims.AskRouters:
+		return q.At, true
+	case claims.AskIPv6:
+		return q.At, true
+	case claims.AskNeighbor:
+		return q.At, true
+	case claims.AskName:
+		return q.At, true
+	case claims.AskHop:
+		return q.At, true
+	case claims.AskOwners:
+		return q.At, true
+	case claims.AskReach:
+		return q.From, true
+	case claims.AskAttack:
+		return claims.Ref{Machine: q.By}, true
+	}
+	return claims.Ref{}, false
+}
+
+// takesPackets tells what a system's own sockets do not find out.
+func takesPackets(what claims.Asking) bool {
+	switch what.(type) {
+	case claims.AskServers, claims.AskRouters, claims.AskOwners:
+		return true
+	}
+	return false
+}
+
+// reading is evidence by what this system says.
+func (s *Probe) reading(format string, args ...any) []claims.Evidence {
+	return []claims.Evidence{{Reading: "the system of " + s.Self, At: time.Now(), Text: fmt.Sprintf(format, args...)}}
+}
+
+// answer answers what is asked of an adapter of this machine.
+func (s *Probe) answer(ctx context.Context, q claims.Question, a *plan.Adapter) claims.Answer {
+	switch what := q.Ask.(type) {
+	case claims.AskAddress:
+		at := s.adapter(a).Four()
+		return claims.Answer{Got: claims.GotAddress{Address: at}, Evidence: s.reading("%s has %s", s.adapter(a).Name, at)}
+	case claims.AskLease:
+		return s.lease(ctx, a)
+	case claims.AskIPv6:
+		x := s.adapter(a)
+		got := claims.GotIPv6{Address: claims.Telling(global6(x.Addresses), a.Segment.Subnet6), Router: x.Gateway6,
+			Resolvers: slices.DeleteFunc(slices.Clone(s.system.Resolvers), netip.Addr.Is4)}
+		return claims.Answer{Got: got, Evidence: s.reading("%s has the IPv6 address %s, router %s", x.Name, got.Address, got.Router)}
+	case claims.AskNeighbor:
+		return s.neighbor(ctx, a)
+	case claims.AskName:
+		return s.name(ctx)
+	case claims.AskHop:
+		return s.hop(ctx)
+	case claims.AskReach:
+		return s.reach(ctx, what, a)
+	case claims.AskAttack:
+		return s.attack(ctx)
+	}
+	return claims.Answer{Missing: fmt.Sprintf("a system is not asked for %s", q.KindOf())}
+}
+
+func global6(list []netip.Prefix) []netip.Prefix {
+	return slices.DeleteFunc(slices.Clone(list), func(p netip.Prefix) bool { return p.Addr().Is4() || p.Addr().IsLinkLocalUnicast() })
+}
+
+// lease puts together what the system made of its lease. Who gave it is who is the adapter's
+// next hop, or who the system names: a system does not tell the hardware address.
+func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
+	x := s.adapter(a)
+	at := x.Four()
+	if !at.IsValid() {
+		return claims.Answer{Got: claims.GotLease{}, Evidence: s.reading("%s has no address", x.Name)}
+	}
+	if !x.Leased {
+		if slices.Contains(s.system.Unseen, unseenLease) {
+			return claims.Answer{Missing: "this system does not tell whether an address is leased"}
+		}
+		return claims.Answer{Got: claims.GotLease{}, Evidence: s.reading("%s of %s was typed in: it does not run out", at, x.Name)}
+	}
+	offers, why := s.offers(ctx, a)
+	if why != "" {
+		return claims.Answer{Missing: why}
+	}
+	b := &lease.Binding{Address: at, Router: x.Gateway, DNS: s.system.Resolvers, Server: x.Server}
+	for _, o := range offers {
+		if x.Server.IsValid() && o.Server != x.Server || !x.Server.IsValid() && b.ServerMAC != (mac.Address{}) {
+			continue
+		}
+		b.Server, b.ServerMAC = o.Server, o.ServerMAC
+	}
+	if len(offers) > 1 && !x.Server.IsValid() {
+		return claims.Answer{Missing: "several hand out leases there, and this system does not tell whose it took"}
+	}
+	return claims.Answer{Got: claims.GotLease{Lease: b}, Evidence: s.reading("%s has leased %s, next hop %s", x.Name, at, x.Gateway)}
+}
+
+// offers asks who hands out leases on an adapter's segment.
+func (s *Probe) offers(ctx context.Context, a *plan.Adapter) (offers []lease.Offer, why string) {
+	if s.packets == nil {
+		return nil, "who gave it the lease: " + s.why
+	}
+	s.packets.ask(ctx, []claims.Question{{ID: "offers", Ask: claims.AskServers{At: claims.RefTo(a)}}}, func(got claims.Answer) {
+		if g, ok := got.Got.(claims.GotServers); ok {
+			offers = g.Offers
+		}
+	})
+	return offers, ""
+}
+
+// neighbor finds the hardware address of the next hop.
+func (s *Probe) neighbor(ctx context.Context, a *plan.Adapter) claims.Answer {
+	x := s.adapter(a)
+	if !x.Gateway.IsValid() {
+		return claims.Answer{Got: claims.GotNeighbor{Saw: "it has no gateway"}, Evidence: s.reading("%s has no gateway", x.Name)}
+	}
+	got := claims.GotNeighbor{Hop: x.Gateway}
+	if s.packets != nil {
+		s.packets.ask(ctx, []claims.Question{{ID: "hop", Ask: claims.AskOwners{At: claims.RefTo(a), Addresses: []netip.Addr{x.Gateway}}}},
+			func(answer claims.Answer) {
+				if g, ok := answer.Got.(claims.GotOwners); ok && len(g.Owners) == 1 {
+					got.Hardware = g.Owners[0]
+				}
+			})
+	} else {
+		poke(x.Gateway)
+		for began := time.Now(); len(got.Hardware) == 0 && time.Since(began) < tryTime; time.Sleep(20 * time.Millisecond) {
+			if m, ok := x.Neighbor(x.Gateway); ok {
+				got.Hardware = []mac.Address{m}
+			}
+		}
+		if len(got.Hardware) == 0 && slices.Contains(s.system.Unseen, unseenNeighbors) {
+			return claims.Answer{Missing: "this system does not tell its neighbors' hardware addresses here"}
+		}
+	}
+	text := fmt.Sprintf("nobody answers for %s", x.Gateway)
+	if len(got.Hardware) > 0 {
+		text = fmt.Sprintf("%s is at %s", x.Gateway, got.Hardware[0])
+	}
+	return claims.Answer{Got: got, Evidence: s.reading("%s", text)}
+}
+
+// poke has the system look for who has an address.
+func poke(at netip.Addr) {
+	if c, err := net.Dial("udp", netip.AddrPortFrom(at, 9).String()); err == nil {
+		_, _ = c.Write([]byte("\n"))
+		_ = c.Close()
+	}
+}
+
+// name asks the system's first resolver.
+func (s *Probe) name(ctx context.Context) claims.Answer {
+	if s.Witness.Name == "" {
+		return claims.Answer{Missing: "no name was given that leads to the witness (--name)"}
+	}
+	if len(s.system.Resolvers) == 0 {
+		return claims.Answer{Got: claims.GotName{Saw: "none was named"}, Evidence: s.reading("it knows no resolver")}
+	}
+	got := claims.GotName{Resolver: s.system.Resolvers[0]}
+	const id = 0x0b57
+	q, err := names.Question(id, s.Witness.Name)
+	if err != nil {
+		return claims.Answer{Missing: err.Error()}
+	}
+	data, err := exchangeDatagram(ctx, netip.AddrPortFrom(got.Resolver, names.Port), q)
+	if err != nil {
+		got.Saw = saw(err)
+	} else if addresses, code, ok := names.ReadAnswer(data, id); ok {
+		got.Answered, got.Addresses, got.Saw = true, addresses, names.Says(code.String())
+	} else {
+		got.Saw = "what it said is no answer"
+	}
+	return claims.Answer{Got: got, Evidence: s.reading("%s says of %s: %s %v", got.Resolver, s.Witness.Name, got.Saw, got.Addresses)}
+}
+
+func exchangeDatagram(ctx context.Context, to netip.AddrPort, data []byte) ([]byte, error) {
+	c, err := (&net.Dialer{}).DialContext(ctx, "udp", to.String())
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	return overDatagrams(ctx, c, witness.UDP, data)
+}
+
+// hop finds the first router on the way to the witness.
+func (s *Probe) hop(ctx context.Context) claims.Answer {
+	if !s.Witness.Address.IsValid() {
+		return claims.Answer{Missing: noWitness}
+	}
+	at, err := firstHop(ctx, netip.AddrPortFrom(s.Witness.Address, hopPort))
+	if errors.Is(err, errors.ErrUnsupported) {
+		return claims.Answer{Missing: "this system's sockets do not tell who ended a packet"}
+	}
+	got := claims.GotHop{Router: at, Saw: saw(err)}
+	return claims.Answer{Got: got, Evidence: s.reading("a packet with one hop to live: %s", orText(got.Saw, "its time was over at "+at.String()))}
+}
+
+// hopPort is where packets go that are to end on the way.
+const hopPort = 33434
+
+func orText(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+const noWitness = "there is no witness outside (--witness)"
+
+// reach asks whether a service of another machine, or of the witness, is reached.
+func (s *Probe) reach(ctx context.Context, q claims.AskReach, a *plan.Adapter) claims.Answer {
+	if q.To == (claims.Ref{}) && !q.Address.IsValid() {
+		return s.outside(ctx, q)
+	}
+	to := q.Address
+	if !to.IsValid() {
+		other, err := q.To.In(s.plan)
+		if err != nil || other == nil {
+			return claims.Answer{Missing: "nobody knows whom that is to reach"}
+		}
+		switch {
+		case q.IPv6:
+			return claims.Answer{Missing: "which IPv6 address " + q.To.Machine + " has, only it can tell"}
+		case s.At[q.To.Machine].IsValid():
+			to = s.At[q.To.Machine]
+		case !other.Address.IsValid():
+			return claims.Answer{Missing: fmt.Sprintf("which address %s has leased, only it can tell (--at %s=ADDRESS)", q.To.Machine, q.To.Machine)}
+		default:
+			to = other.Address.Addr()
+		}
+	}
+	got := s.try(ctx, q.Service, to)
+	if !got.Answered && !s.Answers && q.Service.Proto != lab.ICMP {
+		return claims.Answer{Missing: fmt.Sprintf("%s does not answer at %s; whether anybody listens there nobody knows (--others-answer)", to, q.Service)}
+	}
+	return claims.Answer{Got: got, Evidence: s.reading("%s at %s: %s", q.Service, to, orText(got.Saw, "answered"))}
+}
+
+// try reaches a service by this system's own sockets.
+func (s *Probe) try(ctx context.Context, service lab.Service, to netip.Addr) claims.GotReach {
+	at := netip.AddrPortFrom(to, service.From)
+	switch service.Proto {
+	case lab.ICMP:
+		err := ping(ctx, to)
+		return claims.GotReach{Answered: err == nil, Saw: saw(err)}
+	case lab.UDP:
+		data, err := exchangeDatagram(ctx, at, ask.Question(service.From))
+		who, source := ask.Introduced(data)
+		return claims.GotReach{Answered: err == nil, Saw: saw(err), Who: who, Source: source}
+	}
+	c, err := (&net.Dialer{Timeout: tries * tryTime}).DialContext(ctx, "tcp", at.String())
+	if err != nil {
+		return claims.GotReach{Saw: saw(err)}
+	}
+	_ = c.Close()
+	return claims.GotReach{Answered: true}
+}
+
+// outside asks the witness by a service.
+func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
+	switch {
+	case !s.Witness.Address.IsValid():
+		return claims.Answer{Missing: noWitness}
+	case q.IPv6:
+		return claims.Answer{Missing: "the witness has no IPv6 address here"}
+	}
+	var got claims.GotReach
+	if q.Service.Proto == lab.ICMP {
+		err := ping(ctx, s.Witness.Address)
+		got = claims.GotReach{Answered: err == nil, Unseen: err == nil, Saw: saw(err)}
+	} else {
+		way := witness.UDP
+		if q.Service.Proto == lab.TCP {
+			way = witness.TCP
+		}
+		r, signed, err := s.askWitness(ctx, way, q.Service.From, netip.Addr{})
+		got = claims.GotReach{Answered: err == nil, Saw: saw(err)}
+		if err == nil {
+			got.Source, got.Who = r.Source.Addr(), shortName(s.Witness.Name)
+			s.keep(signed)
+		}
+	}
+	if !s.cut {
+		s.mu.Lock()
+		if s.tried++; got.Answered {
+			s.reached++
+		}
+		s.mu.Unlock()
+	}
+	return claims.Answer{Got: got, Evidence: s.reading("the witness by %s: %s", q.Service, orText(got.Saw, fmt.Sprintf("it saw %s", got.Source)))}
+}
+
+func shortName(name string) string {
+	short, _, _ := strings.Cut(name, ".")
+	return short
+}
+
+// askWitness asks the witness at a port. Several ask at a time: the first that it has shown
+// its key to says which key the others take.
+func (s *Probe) askWitness(ctx context.Context, way witness.Way, port uint16, from netip.Addr) (witness.Report, []byte, error) {
+	s.mu.Lock()
+	g := s.Guest
+	s.mu.Unlock()
+	r, signed, err := g.Ask(ctx, way, netip.AddrPortFrom(s.Witness.Address, port), from)
+	if err != nil {
+		return r, nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.Guest.Witness == nil {
+		s.Guest.Witness = g.Witness
+	}
+	if !s.Guest.Witness.Equal(g.Witness) {
+		return r, nil, errors.New("two witnesses answer")
+	}
+	return r, signed, nil
+}
+
+func (s *Probe) keep(signed []byte) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.reports = append(s.reports, signed)
+}

@@ -1,0 +1,69 @@
+package field
+
+import (
+	"fmt"
+	"net/netip"
+
+	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
+
+	"openbastion/core/mac"
+	"openbastion/engine/host"
+)
+
+// Look asks this system for its network.
+func Look() (System, error) {
+	list, err := adapters()
+	if err != nil {
+		return System{}, fmt.Errorf("this system's adapters: %w", err)
+	}
+	s := System{Adapters: list, Resolvers: host.Resolvers()}
+	for i := range s.Adapters {
+		a := &s.Adapters[i]
+		link, err := netlink.LinkByIndex(a.index)
+		if err != nil {
+			continue // it is gone since
+		}
+		addresses, err := netlink.AddrList(link, netlink.FAMILY_V4)
+		if err != nil {
+			return s, fmt.Errorf("addresses of %s: %w", a.Name, err)
+		}
+		for _, at := range addresses {
+			if at.Flags&unix.IFA_F_PERMANENT == 0 { // it runs out
+				a.Leased = true
+			}
+		}
+		routes, err := netlink.RouteList(link, netlink.FAMILY_ALL)
+		if err != nil {
+			return s, fmt.Errorf("routes by %s: %w", a.Name, err)
+		}
+		for _, r := range routes {
+			hop, ok := netip.AddrFromSlice(r.Gw)
+			if !ok || r.Dst != nil && !r.Dst.IP.IsUnspecified() {
+				continue
+			}
+			if hop = hop.Unmap(); hop.Is4() {
+				a.Gateway = hop
+			} else {
+				a.Gateway6 = hop
+			}
+		}
+	}
+	return s, nil
+}
+
+// Neighbor gives the hardware address by which this system reaches an address on an
+// adapter's segment; false when it knows none.
+func (a Adapter) Neighbor(at netip.Addr) (mac.Address, bool) {
+	list, err := netlink.NeighList(a.index, netlink.FAMILY_ALL)
+	if err != nil {
+		return mac.Address{}, false
+	}
+	for _, n := range list {
+		ip, ok := netip.AddrFromSlice(n.IP)
+		if ok && ip.Unmap() == at && len(n.HardwareAddr) == len(mac.Address{}) && n.State&(unix.NUD_FAILED|unix.NUD_INCOMPLETE) == 0 {
+			return mac.Address(n.HardwareAddr), true
+		}
+	}
+	return mac.Address{}, false
+}
