@@ -38,10 +38,11 @@ type Probe struct {
 	end     context.CancelFunc
 	cut     bool // the WAN was unplugged
 
-	mu      sync.Mutex
-	reports [][]byte // what the witness signed
-	tried   int      // questions to the witness, with the WAN plugged
-	reached int      // those that it answered
+	mu       sync.Mutex
+	reports  [][]byte // what the witness signed
+	mayGoOut bool     // it is one that is to reach the witness
+	tried    int      // questions to the witness, with the WAN plugged
+	reached  int      // those that it answered
 }
 
 // Reports gives what the witness signed so far.
