@@ -60,7 +60,7 @@ func (e Evidence) Sign(key ed25519.PrivateKey) ([]byte, error) {
 
 // Errors of evidence.
 var (
-	ErrAltered = errors.New("it was altered, or is another bench's: the signature is not that of its bench")
+	ErrAltered = errors.New("it was altered, or is another bench's or lab's: the signature is not that of its bench")
 	ErrReport  = errors.New("it holds a report that its witness did not sign")
 )
 

@@ -39,8 +39,12 @@ const Outside = "outside"
 
 // Join puts evidence of one bench together. What was held against another plan is refused; of
 // two files of one guest the newer counts; where two guests saw different things of the same,
-// that is said. What is silence only counts where the witness was reached by somebody.
+// that is said. The first file says whose bench it is. What is silence only counts where the
+// witness was reached by somebody.
 func Join(p *plan.Plan, print string, files []File) (j Joined) {
+	if len(files) > 0 {
+		j.Bench = files[0].Bench
+	}
 	files = slices.Clone(files)
 	slices.SortStableFunc(files, func(a, b File) int { return b.Made.Compare(a.Made) }) // the newest first
 	seen := map[string]string{}
@@ -56,8 +60,8 @@ func Join(p *plan.Plan, print string, files []File) (j Joined) {
 			j.refuse(f, fmt.Sprintf("the lab has no machine %q", f.Guest))
 		case seen[f.Guest] != "":
 			j.refuse(f, fmt.Sprintf("%s has newer evidence in %s", f.Guest, seen[f.Guest]))
-		case len(counted) > 0 && counted[0].Bench != f.Bench:
-			j.refuse(f, fmt.Sprintf("it is of the bench %s, and %s is of %s", orNone(f.Bench), counted[0].Name, orNone(counted[0].Bench)))
+		case f.Bench != j.Bench:
+			j.refuse(f, fmt.Sprintf("it is of %s, and the first is of %s", benchText(f.Bench), benchText(j.Bench)))
 		case len(counted) > 0 && f.Facts.Witness.Address.IsValid() && counted[0].Facts.Witness.Address.IsValid() &&
 			f.Facts.Witness != counted[0].Facts.Witness:
 			j.refuse(f, fmt.Sprintf("it asked the witness %s, and %s asked %s", f.Facts.Witness.Address, counted[0].Name, counted[0].Facts.Witness.Address))
@@ -74,7 +78,6 @@ func Join(p *plan.Plan, print string, files []File) (j Joined) {
 		if f.Made.After(j.Made) {
 			j.Made = f.Made
 		}
-		j.Bench = f.Bench
 		j.Guests = append(j.Guests, f.Guest)
 	}
 	j.Facts.Sets, j.Facts.Asks = nil, nil
@@ -82,11 +85,11 @@ func Join(p *plan.Plan, print string, files []File) (j Joined) {
 	return j
 }
 
-func orNone(bench string) string {
+func benchText(bench string) string {
 	if bench == "" {
-		return "no number"
+		return "no bench"
 	}
-	return bench
+	return "the bench " + bench
 }
 
 func (j *Joined) refuse(f File, text string) {

@@ -27,6 +27,7 @@ type attempt struct {
 	tried string
 	do    func(ctx context.Context) error // nil: the witness answered
 	door  claims.Ref
+	on    string // the segment, or what the system calls the adapter
 }
 
 // attack tries to get outside by every socket that the system lets this process have: from
@@ -53,7 +54,7 @@ func (s *Probe) attack(ctx context.Context) claims.Answer {
 			}
 			mu.Lock()
 			defer mu.Unlock()
-			got.Ways = append(got.Ways, claims.Way{From: s.Self, To: "outside", Path: []string{s.Self, "outside"}, Tried: t.tried, Door: t.door,
+			got.Ways = append(got.Ways, claims.Way{From: s.Self, To: Outside, Path: []string{s.Self, t.on, Outside}, Tried: t.tried, Door: t.door,
 				Packet: s.reading("%s reached the witness", t.tried)[0]})
 		})
 	}
@@ -72,17 +73,18 @@ func (s *Probe) failedOutside() bool {
 
 func (s *Probe) attempts() []attempt {
 	var list []attempt
-	add := func(tried string, door claims.Ref, do func(ctx context.Context) error) {
-		list = append(list, attempt{tried, do, door})
+	add := func(tried, on string, door claims.Ref, do func(ctx context.Context) error) {
+		list = append(list, attempt{tried, do, door, on})
 	}
 	for _, x := range s.system.Adapters {
 		for _, address := range x.Addresses {
-			from, door := address.Addr(), s.door(x)
+			from := address.Addr()
+			door, on := s.door(x)
 			if from.IsLinkLocalUnicast() || from.Is6() != s.Witness.Address.Is6() {
 				continue
 			}
 			for _, w := range s.byRules() {
-				add(fmt.Sprintf("%s/%d from %s", w.way, w.port, from), door, func(ctx context.Context) error {
+				add(fmt.Sprintf("%s/%d from %s", w.way, w.port, from), on, door, func(ctx context.Context) error {
 					_, signed, err := s.askWitness(ctx, w.way, w.port, from)
 					if err == nil {
 						s.keep(signed)
@@ -92,7 +94,7 @@ func (s *Probe) attempts() []attempt {
 			}
 		}
 	}
-	add("ping", claims.Ref{}, func(ctx context.Context) error { return ping(ctx, s.Witness.Address) })
+	add("ping", "its way out", claims.Ref{}, func(ctx context.Context) error { return ping(ctx, s.Witness.Address) })
 	return list
 }
 
@@ -124,11 +126,12 @@ func (s *Probe) byRules() (out []tried) {
 	return out
 }
 
-// door names the adapter of the plan that a system's adapter is; zero when it is none.
-func (s *Probe) door(x Adapter) claims.Ref {
+// door names the adapter of the plan that a system's adapter is, and its segment; where it is
+// none, the adapter by what the system calls it.
+func (s *Probe) door(x Adapter) (claims.Ref, string) {
 	i := slices.IndexFunc(s.self.Adapters, func(a *plan.Adapter) bool { return a.Over == nil && a.MAC == x.MAC })
 	if i < 0 {
-		return claims.Ref{}
+		return claims.Ref{}, x.Name
 	}
-	return claims.RefTo(s.self.Adapters[i])
+	return claims.RefTo(s.self.Adapters[i]), s.self.Adapters[i].Segment.Name
 }
