@@ -24,11 +24,11 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 	if err != nil {
 		return err
 	}
-	files, remarks, err := a.evidence(from, token)
+	files, remarks, err := a.evidence(from, byLab(token))
 	if err != nil {
 		return err
 	}
-	j := evidence.Join(p, a.labDigest(p, file), files)
+	j := evidence.For(p, a.labDigest(p, file)).Join(files)
 	j.Remarks = append(remarks, j.Remarks...)
 	doc := j.Judge(p)
 	check.Complete(&doc, p, time.Time{})
@@ -54,8 +54,18 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 	return err
 }
 
+// byLab gives the tokens of a lab's benches.
+func byLab(token witness.Token) func(string) witness.Token {
+	return func(bench string) witness.Token {
+		if bench == "" {
+			return token
+		}
+		return token.Bench(bench)
+	}
+}
+
 // evidence reads files of evidence; what is refused becomes a remark.
-func (a *app) evidence(from []string, token witness.Token) (files []evidence.File, remarks []evidence.Remark, err error) {
+func (a *app) evidence(from []string, tokens func(string) witness.Token) (files []evidence.File, remarks []evidence.Remark, err error) {
 	for _, name := range from {
 		data, err := a.read(name, 64<<20)
 		if err != nil {
@@ -63,7 +73,7 @@ func (a *app) evidence(from []string, token witness.Token) (files []evidence.Fil
 		}
 		e := evidence.Evidence{}
 		if data, err = carried.Unpack(data); err == nil {
-			e, err = evidence.Read(data, token)
+			e, err = evidence.Read(data, tokens)
 		}
 		if err != nil {
 			remarks = append(remarks, evidence.Remark{File: name, Subject: e.Guest, Text: err.Error(), Refused: true})

@@ -185,9 +185,13 @@ func (a *app) probeGuest(o probeOptions) error {
 	if err != nil {
 		return err
 	}
-	whole := e
-	whole.Answers = answers.Answers
-	alone := evidence.Join(p, c.Print, []evidence.File{{Evidence: whole}})
+	alone := evidence.For(p, c.Print).Join([]evidence.File{{Evidence: e}})
+	alone.Facts = answers.Facts
+	for _, missing := range answers.Answers {
+		if missing.Missing != "" { // why others would have to tell it
+			alone.Answers = append(alone.Answers, missing)
+		}
+	}
 	mine := ofMachine(alone.Judge(p), p, s.Self)
 	if a.format == "json" {
 		err = a.json(mine)
@@ -207,7 +211,7 @@ func (a *app) probeGuest(o probeOptions) error {
 func own(p *plan.Plan, self string, got claims.Answers) []claims.Answer {
 	mine := map[string]bool{}
 	for _, q := range claims.Questions(p, got.Facts) {
-		mine[q.ID] = field.Of(self, q.Ask)
+		mine[q.ID] = evidence.Of(self, q.Ask)
 	}
 	return slices.DeleteFunc(slices.Clone(got.Answers), func(a claims.Answer) bool { return !mine[a.ID] && a.Missing != "" })
 }

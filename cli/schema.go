@@ -10,7 +10,7 @@ func (a *app) schema() *cobra.Command {
 	var of string
 	c := &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of the lab file",
-		Long: "Prints the JSON Schema (2020-12) of the lab file, of profiles, of wordings, or of hosts files, for editors that complete and check YAML.",
+		Long: "Prints the JSON Schema (2020-12) of the lab file, of profiles, of wordings, hosts files or rubrics, for editors that complete and check YAML.",
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			switch of {
@@ -20,12 +20,14 @@ func (a *app) schema() *cobra.Command {
 				return a.json(lab.ProfileSchema())
 			case "wording":
 				return a.json(lab.WordingSchema())
+			case "rubric":
+				return a.json(lab.RubricSchema())
 			case "hosts":
 				return a.json(lab.ClassSchema())
 			}
-			return usage("--of is lab, profile, wording or hosts, not %q", of)
+			return usage("--of is lab, profile, wording, hosts or rubric, not %q", of)
 		},
 	}
-	c.Flags().StringVar(&of, "of", "lab", "of which file: lab, profile, wording or hosts")
+	c.Flags().StringVar(&of, "of", "lab", "of which file: lab, profile, wording, hosts or rubric")
 	return c
 }

@@ -64,9 +64,8 @@ var (
 	ErrReport  = errors.New("it holds a report that its witness did not sign")
 )
 
-// Read reads evidence and checks who signed it: the bench that it names, whose token follows
-// from the lab's.
-func Read(data []byte, lab witness.Token) (e Evidence, err error) {
+// Read reads evidence and checks who signed it: the bench that it names, by its token.
+func Read(data []byte, tokenOf func(bench string) witness.Token) (e Evidence, err error) {
 	if len(data) > most {
 		return e, errors.New("it is too large")
 	}
@@ -83,11 +82,7 @@ func Read(data []byte, lab witness.Token) (e Evidence, err error) {
 	if e.Schema != Schema {
 		return e, fmt.Errorf("its schema is %q, and that of evidence is %q", e.Schema, Schema)
 	}
-	token := lab
-	if e.Bench != "" {
-		token = lab.Bench(e.Bench)
-	}
-	if !ed25519.Verify(token.Evidence().Public().(ed25519.PublicKey), append([]byte(signs), s.Evidence...), s.Signature) {
+	if !ed25519.Verify(tokenOf(e.Bench).Evidence().Public().(ed25519.PublicKey), append([]byte(signs), s.Evidence...), s.Signature) {
 		return e, ErrAltered
 	}
 	for _, r := range e.Reports {

@@ -1,9 +1,9 @@
 package evidence
 
 import (
-	"encoding/json"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"openbastion/core/claims"
@@ -37,11 +37,55 @@ type Joined struct {
 // Outside is who stands in front of a lab's appliances.
 const Outside = "outside"
 
+// Of tells whether a question is one that a machine, or somebody outside, answers itself.
+func Of(self string, what claims.Asking) bool {
+	switch q := what.(type) {
+	case claims.AskScan:
+		return self == Outside
+	case claims.AskReach:
+		if q.From == (claims.Ref{}) {
+			return self == Outside
+		}
+	case claims.AskAttack:
+		return q.By == self
+	}
+	ref, ok := claims.Subject(what)
+	return ok && ref.Machine == self
+}
+
+// Joiner puts evidence of a plan's benches together. It is for several goroutines at once.
+type Joiner struct {
+	plan  *plan.Plan
+	print string
+
+	mu    sync.Mutex
+	asked map[claims.Witness]map[string]claims.Asking // what is asked, by its name
+}
+
+// For gives what puts evidence together that was held against a plan with a fingerprint.
+func For(p *plan.Plan, print string) *Joiner {
+	return &Joiner{plan: p, print: print, asked: map[claims.Witness]map[string]claims.Asking{}}
+}
+
+// questions gives what the plan's claims ask where a witness is.
+func (x *Joiner) questions(facts claims.Facts) map[string]claims.Asking {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.asked[facts.Witness] == nil {
+		x.asked[facts.Witness] = map[string]claims.Asking{}
+		for _, q := range claims.Questions(x.plan, facts) {
+			x.asked[facts.Witness][q.ID] = q.Ask
+		}
+	}
+	return x.asked[facts.Witness]
+}
+
 // Join puts evidence of one bench together. What was held against another plan is refused; of
 // two files of one guest the newer counts; where two guests saw different things of the same,
 // that is said. The first file says whose bench it is. What is silence only counts where the
 // witness was reached by somebody.
-func Join(p *plan.Plan, print string, files []File) (j Joined) {
+func (x *Joiner) Join(files []File) (j Joined) {
+	p, print := x.plan, x.print
 	if len(files) > 0 {
 		j.Bench = files[0].Bench
 	}
@@ -81,7 +125,8 @@ func Join(p *plan.Plan, print string, files []File) (j Joined) {
 		j.Guests = append(j.Guests, f.Guest)
 	}
 	j.Facts.Sets, j.Facts.Asks = nil, nil
-	j.answers(p, counted, spoke)
+	j.answers(x.questions(j.Facts), counted, spoke)
+	j.contradictions(p, counted)
 	return j
 }
 
@@ -96,36 +141,27 @@ func (j *Joined) refuse(f File, text string) {
 	j.Remarks = append(j.Remarks, Remark{f.Name, f.Guest, text, true})
 }
 
-// answers takes each guest's answers to its own questions; those that are silence only where
-// somebody reached the witness.
-func (j *Joined) answers(p *plan.Plan, files []File, spoke bool) {
-	subject := map[string]string{}
-	for _, q := range claims.Questions(p, j.Facts) {
-		data, _ := json.Marshal(q) // a plain struct: it cannot fail
-		subject[q.ID] = string(data)
-	}
-	said := map[string]File{}
-	content := map[string]string{}
-	for _, f := range files {
-		for _, a := range f.Answers {
-			if a.Missing != "" || subject[a.ID] == "" {
-				if subject[a.ID] != "" {
-					j.Answers = append(j.Answers, a)
+// answers takes each guest's answers to its own questions, and addresses that it was told of
+// others where those do not tell them. What is silence only counts where somebody reached the
+// witness.
+func (j *Joined) answers(asked map[string]claims.Asking, files []File, spoke bool) {
+	said := map[string]bool{}
+	for _, own := range []bool{true, false} {
+		for _, f := range files {
+			for _, a := range f.Answers {
+				what := asked[a.ID]
+				_, address := what.(claims.AskAddress)
+				if what == nil || Of(f.Guest, what) != own || !own && (!address || a.Missing != "" || said[a.ID]) {
+					continue
 				}
-				continue
+				if g, is := a.Got.(claims.GotAttack); is && len(g.Ways) == 0 && !spoke {
+					a = claims.Answer{ID: a.ID, Missing: "nobody has reached the witness, so that it may not be there: silence proves nothing"}
+				}
+				said[a.ID] = said[a.ID] || a.Missing == ""
+				j.Answers = append(j.Answers, a)
 			}
-			if g, is := a.Got.(claims.GotAttack); is && len(g.Ways) == 0 && !spoke {
-				a = claims.Answer{ID: a.ID, Missing: "nobody has reached the witness, so that it may not be there: silence proves nothing"}
-			}
-			data, _ := json.Marshal(a.Got)
-			if other, twice := said[a.ID]; twice && content[a.ID] != string(data) {
-				j.Remarks = append(j.Remarks, Remark{f.Name, f.Guest, fmt.Sprintf("%s and %s saw different things: %s", f.Guest, other.Guest, a.ID), false})
-			}
-			said[a.ID], content[a.ID] = f, string(data)
-			j.Answers = append(j.Answers, a)
 		}
 	}
-	j.contradictions(p, files)
 }
 
 // contradictions tells guests of one segment that saw different lease servers.

@@ -121,12 +121,3 @@ func (a *Answering) Run(ctx context.Context) {
 		_ = c.Close()
 	}
 }
-
-// Of tells whether a question is one that a machine, or somebody outside, answers itself.
-func Of(self string, what claims.Asking) bool {
-	if self == Outside {
-		return ofOutside(what)
-	}
-	ref, ok := subject(what)
-	return ok && ref.Machine == self
-}

@@ -21,17 +21,6 @@ import (
 // Outside is the name of a probe that stands outside the lab, in front of its appliances.
 const Outside = evidence.Outside
 
-// ofOutside tells what is asked of somebody outside.
-func ofOutside(what claims.Asking) bool {
-	switch q := what.(type) {
-	case claims.AskScan:
-		return true
-	case claims.AskReach:
-		return q.From == (claims.Ref{})
-	}
-	return false
-}
-
 // fromOutside answers what somebody outside can tell.
 func (s *Probe) fromOutside(ctx context.Context, q claims.Question) claims.Answer {
 	switch what := q.Ask.(type) {

@@ -13,6 +13,7 @@ import (
 
 	"openbastion/core/ask"
 	"openbastion/core/claims"
+	"openbastion/core/evidence"
 	"openbastion/core/lab"
 	"openbastion/core/lease"
 	"openbastion/core/mac"
@@ -128,7 +129,7 @@ func (s *Probe) Ask(ctx context.Context, questions []claims.Question, tell func(
 			continue
 		}
 		switch a, missing := s.mine(q.Ask); {
-		case s.Self == Outside && ofOutside(q.Ask):
+		case s.Self == Outside && evidence.Of(Outside, q.Ask):
 			places <- struct{}{}
 			all.Go(func() {
 				defer func() { <-places }()
@@ -175,7 +176,10 @@ func (s *Probe) typed(what claims.Asking) (netip.Prefix, bool) {
 
 // mine gives the adapter that a question is about, and why it is not this machine's to answer.
 func (s *Probe) mine(what claims.Asking) (*plan.Adapter, string) {
-	ref, ok := subject(what)
+	ref, ok := claims.Subject(what)
+	if q, is := what.(claims.AskAttack); is {
+		ref, ok = claims.Ref{Machine: q.By}, true
+	}
 	switch {
 	case !ok:
 		return nil, "from within a guest nobody can tell"
@@ -215,35 +219,6 @@ func (s *Probe) adapter(a *plan.Adapter) *Adapter {
 		return nil
 	}
 	return &s.system.Adapters[i]
-}
-
-// subject gives whose a question is.
-func subject(what claims.Asking) (claims.Ref, bool) {
-	switch q := what.(type) {
-	case claims.AskAddress:
-		return q.At, true
-	case claims.AskLease:
-		return q.At, true
-	case claims.AskServers:
-		return q.At, true
-	case claims.AskRouters:
-		return q.At, true
-	case claims.AskIPv6:
-		return q.At, true
-	case claims.AskNeighbor:
-		return q.At, true
-	case claims.AskName:
-		return q.At, true
-	case claims.AskHop:
-		return q.At, true
-	case claims.AskOwners:
-		return q.At, true
-	case claims.AskReach:
-		return q.From, true
-	case claims.AskAttack:
-		return claims.Ref{Machine: q.By}, true
-	}
-	return claims.Ref{}, false
 }
 
 // takesPackets tells what a system's own sockets do not find out.

@@ -78,7 +78,7 @@ func (l *Stacks) Ask(ctx context.Context, w claims.Witness, requests []stage.Req
 
 // at gives the adapter that a question goes to, which has been found before.
 func (l *Stacks) at(what claims.Asking) *plan.Adapter {
-	ref, _ := stage.Subject(what)
+	ref, _ := claims.Subject(what)
 	a, _ := ref.In(l.plan)
 	return a
 }

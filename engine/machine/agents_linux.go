@@ -29,7 +29,7 @@ func (l *agents) Ask(ctx context.Context, w claims.Witness, list []stage.Request
 	tell func(claims.Answer)) (late func(tell func(claims.Answer))) {
 	by := map[*vm][]stage.Request{}
 	for _, r := range list {
-		ref, _ := stage.Subject(r.Question.Ask)
+		ref, _ := claims.Subject(r.Question.Ask)
 		a, _ := ref.In(l.plan)
 		x := l.lab().of(a.Machine)
 		if word, _ := x.state(); word != running {

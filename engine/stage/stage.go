@@ -206,7 +206,7 @@ func named(a claims.Answer) claims.Answer {
 
 // ofMachines tells a question that goes to a real machine.
 func (s *Stage) ofMachines(what claims.Asking) bool {
-	at, ok := Subject(what)
+	at, ok := claims.Subject(what)
 	if !ok {
 		return false
 	}
@@ -216,36 +216,9 @@ func (s *Stage) ofMachines(what claims.Asking) bool {
 
 // ofGuest tells a question that a guest answers.
 func (s *Stage) ofGuest(what claims.Asking) bool {
-	at, ok := Subject(what)
+	at, ok := claims.Subject(what)
 	a, err := at.In(s.Plan)
 	return ok && err == nil && a != nil && a.Guest != nil
-}
-
-// Subject gives the adapter that answers a question by itself.
-func Subject(what claims.Asking) (claims.Ref, bool) {
-	switch q := what.(type) {
-	case claims.AskAddress:
-		return q.At, true
-	case claims.AskLease:
-		return q.At, true
-	case claims.AskServers:
-		return q.At, true
-	case claims.AskRouters:
-		return q.At, true
-	case claims.AskIPv6:
-		return q.At, true
-	case claims.AskNeighbor:
-		return q.At, true
-	case claims.AskName:
-		return q.At, true
-	case claims.AskHop:
-		return q.At, true
-	case claims.AskOwners:
-		return q.At, true
-	case claims.AskReach:
-		return q.From, true
-	}
-	return claims.Ref{}, false
 }
 
 // ofWitness tells a question that takes somebody outside who reports what arrived.

@@ -1,0 +1,176 @@
+package cli
+
+import (
+	"archive/zip"
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+)
+
+// The places in an archive that is handed in.
+const (
+	packLab      = "lab.yaml"
+	packEvidence = "evidence/"
+	packRecord   = "record.md"
+	packFiles    = "files/"
+	packSums     = "SHA256SUMS"
+)
+
+// mostPacked bounds an archive, and what is in it.
+const mostPacked = 256 << 20
+
+func (a *app) packCommand() *cobra.Command {
+	var to, record string
+	var also []string
+	var replace bool
+	c := &cobra.Command{
+		Use: "pack [LAB] EVIDENCE… --to FILE.zip", Short: "Make the archive to hand in: plan, evidence, record, pictures, checksums",
+		Long: `Puts what a bench hands in into one archive: the lab file, the evidence of its guests, the
+runbook's record and whatever else, with the checksum of each. "bastion grade" reads it.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if to == "" {
+				return usage("say where to: --to FILE.zip")
+			}
+			var files []string
+			lab := fromArgs(args, &files)
+			if len(files) == 0 {
+				return usage("no evidence is named")
+			}
+			if _, err := a.load(lab); err != nil {
+				return err
+			}
+			return a.packUp(lab, files, record, also, to, replace)
+		},
+	}
+	c.Flags().StringVar(&to, "to", "", "the archive to write")
+	c.Flags().StringVar(&record, "record", "", "the record that \"runbook --walk --record\" wrote")
+	c.Flags().StringArrayVar(&also, "also", nil, "a picture, or whatever else; may be said again")
+	c.Flags().BoolVar(&replace, "replace", false, "replace a file that is there")
+	return c
+}
+
+func (a *app) packUp(lab string, files []string, record string, also []string, to string, replace bool) error {
+	type entry struct {
+		name string
+		data []byte
+	}
+	list, total := []entry{{packLab, a.texts[lab]}}, 0
+	seen := map[string]bool{}
+	add := func(place, file string) error {
+		data, err := a.read(file, mostPacked)
+		if err != nil {
+			return err
+		}
+		if total += len(data); total > mostPacked {
+			return usage("more than %s does not go into one archive", size1024(mostPacked))
+		}
+		if seen[place] {
+			return usage("two files would be %s in the archive: give one another name", place)
+		}
+		seen[place] = true
+		list = append(list, entry{place, data})
+		return nil
+	}
+	for _, f := range files {
+		if err := add(packEvidence+filepath.Base(f), f); err != nil {
+			return err
+		}
+	}
+	if record != "" {
+		if err := add(packRecord, record); err != nil {
+			return err
+		}
+	}
+	for _, f := range also {
+		if err := add(packFiles+filepath.Base(f), f); err != nil {
+			return err
+		}
+	}
+	var out bytes.Buffer
+	sums := ""
+	w := zip.NewWriter(&out)
+	write := func(name string, data []byte) error {
+		f, err := w.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: time.Now().UTC().Truncate(time.Second)})
+		if err == nil {
+			_, err = f.Write(data)
+		}
+		return err
+	}
+	for _, e := range list {
+		sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(e.data), e.name)
+		if err := write(e.name, e.data); err != nil {
+			return err
+		}
+	}
+	if err := write(packSums, []byte(sums)); err != nil {
+		return err
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	if err := a.writeNew(to, out.Bytes(), replace); err != nil {
+		return err
+	}
+	a.note(fmt.Sprintf("%s holds %s.", to, count(len(list), "file", "files")))
+	return nil
+}
+
+// handedIn is what an archive holds.
+type handedIn struct {
+	evidence map[string][]byte
+	record   string
+	wrong    []string // what is not as its checksum says
+}
+
+// unpackWork reads an archive that pack made.
+func unpackWork(data []byte) (h handedIn, err error) {
+	r, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return h, err
+	}
+	h.evidence = map[string][]byte{}
+	sums, total := map[string]string{}, int64(0)
+	var order []string
+	for _, f := range r.File {
+		in, err := f.Open()
+		if err != nil {
+			return h, err
+		}
+		data, err := io.ReadAll(io.LimitReader(in, mostPacked-total+1))
+		in.Close()
+		if err != nil {
+			return h, fmt.Errorf("%s: %w", f.Name, err)
+		}
+		if total += int64(len(data)); total > mostPacked {
+			return h, fmt.Errorf("it holds more than %s", size1024(mostPacked))
+		}
+		switch {
+		case f.Name == packSums:
+			for line := range strings.Lines(string(data)) {
+				if sum, name, ok := strings.Cut(strings.TrimSpace(line), "  "); ok {
+					sums[name] = sum
+				}
+			}
+			continue
+		case f.Name == packRecord:
+			h.record = string(data)
+		case strings.HasPrefix(f.Name, packEvidence):
+			h.evidence[path.Base(f.Name)] = data
+		}
+		order = append(order, f.Name+"\x00"+fmt.Sprintf("%x", sha256.Sum256(data)))
+	}
+	for _, x := range order {
+		if name, sum, _ := strings.Cut(x, "\x00"); sums[name] != sum {
+			h.wrong = append(h.wrong, name)
+		}
+	}
+	return h, nil
+}
