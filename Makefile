@@ -1,7 +1,6 @@
 # make demo: the whole job on the sample lab. make test: everything that checks.
 GO       ?= go
 VERSION  ?= 0.1.0
-LDFLAGS   = -s -w -X openbastion/cli.Version=$(VERSION)
 PLATFORMS = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64 freebsd/amd64 freebsd/arm64
 export CGO_ENABLED = 0
 
@@ -10,7 +9,7 @@ export CGO_ENABLED = 0
 all: bastion
 
 bastion: FORCE
-	@$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o bastion ./cmd/bastion
+	@GO="$(GO)" sh scripts/build.sh bastion $(VERSION)
 FORCE:
 
 demo: bastion
@@ -39,7 +38,7 @@ fuzz:
 cross:
 	@for p in $(PLATFORMS); do \
 		os=$${p%/*}; arch=$${p#*/}; ext=; [ $$os = windows ] && ext=.exe; \
-		echo $$p; GOOS=$$os GOARCH=$$arch $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o build/$$os-$$arch/bastion$$ext ./cmd/bastion || exit 1; \
+		echo $$p; GOOS=$$os GOARCH=$$arch GO="$(GO)" sh scripts/build.sh build/$$os-$$arch/bastion$$ext $(VERSION) || exit 1; \
 	done
 
 # Archives for every platform and packages for Debian, in build/out.

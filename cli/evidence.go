@@ -39,7 +39,8 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 			Guests  []string          `json:"guests"`
 			Silent  []string          `json:"silent"` // guests without evidence
 			Remarks []evidence.Remark `json:"remarks"`
-		}{doc, j.Bench, slices.Concat([]string{}, j.Guests), slices.Concat([]string{}, j.Missing(p)), slices.Concat([]evidence.Remark{}, j.Remarks)})
+		}{doc, j.Bench, slices.Concat([]string{}, j.Guests), slices.Concat([]string{}, j.Missing(p)),
+			slices.Concat([]evidence.Remark{}, j.Remarks)})
 	} else {
 		a.showJoined(p, j, doc)
 	}

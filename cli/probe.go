@@ -244,7 +244,8 @@ func servicesText(list []lab.Service) string {
 
 // fieldStage makes the stage that a probe is.
 func (a *app) fieldStage(p *plan.Plan, c carried.Plan, o probeOptions) (*field.Probe, error) {
-	s := &field.Probe{Self: c.Guest, Witness: claims.Witness{Address: c.Witness, Name: c.Name}, At: map[string]netip.Addr{}, Answers: o.answered}
+	s := &field.Probe{Self: c.Guest, Witness: claims.Witness{Address: c.Witness, Name: c.Name}, At: map[string]netip.Addr{},
+		Answers: o.answered}
 	if o.as != "" {
 		s.Self = o.as
 	}
@@ -416,7 +417,8 @@ func (a *app) carriedFor(file string, p *plan.Plan, o carryOptions) (carried.Pla
 	if o.bench != "" {
 		token = token.Bench(o.bench)
 	}
-	c := carried.Plan{Schema: carried.Schema, Lab: p.Name, Guest: o.guest, Bench: o.bench, File: filepath.Base(file), Text: string(a.texts[file]),
+	c := carried.Plan{Schema: carried.Schema, Lab: p.Name, Guest: o.guest, Bench: o.bench, File: filepath.Base(file),
+		Text:     string(a.texts[file]),
 		Profiles: map[string]string{}, Print: a.labDigest(p, file), Token: token.String(), Name: o.name}
 	if o.witness != "" {
 		if c.Witness, err = netip.ParseAddr(o.witness); err != nil {

@@ -191,8 +191,8 @@ func (r *witnessRecord) seen(q witness.Seen) {
 		bench = "a guest"
 	}
 	s := r.a.screen()
-	s.line("  ", line.At.Local().Format("15:04:05"), "  ", visible.Line(bench), " from ", s.paint(outside, q.Source.Addr().String()), " by ", line.Way,
-		s.paint(faint, hopsText(q.Hops)))
+	s.line("  ", line.At.Local().Format("15:04:05"), "  ", visible.Line(bench), " from ", s.paint(outside, q.Source.Addr().String()),
+		" by ", line.Way, s.paint(faint, hopsText(q.Hops)))
 }
 
 func hopsText(n int) string {

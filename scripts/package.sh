@@ -9,12 +9,12 @@ shift
 epoch=${SOURCE_DATE_EPOCH:-$(git log -1 --format=%ct)}
 day=$(date -u -d "@$epoch" +%Y-%m-%d)
 go=${GO:-go}
-export CGO_ENABLED=0
+export CGO_ENABLED=0 GO=$go
 share=$PWD/build/share
 rm -rf build/share build/out
 mkdir -p "$share/man" "$share/completions" "$share/examples" build/out
 $go run ./cmd/manual "$share/man" "$version" "$day"
-$go build -trimpath -ldflags "-s -w -X openbastion/cli.Version=$version" -o build/bastion-here ./cmd/bastion
+sh scripts/build.sh build/bastion-here "$version"
 for shell in bash zsh fish; do
 	build/bastion-here completion $shell >"$share/completions/bastion.$shell"
 done
@@ -30,7 +30,7 @@ for platform in "$@"; do
 	mkdir -p "$dir"
 	ext=
 	[ "$os" = windows ] && ext=.exe
-	GOOS=$os GOARCH=$arch $go build -trimpath -ldflags "-s -w -X openbastion/cli.Version=$version" -o "$dir/bastion$ext" ./cmd/bastion
+	GOOS=$os GOARCH=$arch sh scripts/build.sh "$dir/bastion$ext" "$version"
 	cp README.md LICENSE CHANGELOG.md "$dir/"
 	cp -R "$share/man" "$share/completions" "$share/examples" "$dir/"
 	pack -C build/out -cf - "$name" | gzip -9n >"build/out/$name.tar.gz"

@@ -51,7 +51,8 @@ type Seen struct {
 // of the lab. clock is the time of day; hops is the hop limit that was left, 0 when that was
 // not seen. The witness has seen what it gives only where who asked gave back the cookie that
 // was sent to the very source: a source that is a lie sees none.
-func (s *Server) Handle(now time.Duration, clock time.Time, from netip.AddrPort, way Way, hops int, data []byte) (answer []byte, seen *Seen) {
+func (s *Server) Handle(now time.Duration, clock time.Time, from netip.AddrPort, way Way, hops int,
+	data []byte) (answer []byte, seen *Seen) {
 	if kindOf(data) != kindAsk || !s.allowed(now, from.Addr()) {
 		return nil, nil
 	}

@@ -1,6 +1,7 @@
 package field
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/ed25519"
@@ -64,18 +65,18 @@ func (g *Guest) Ask(ctx context.Context, way witness.Way, to netip.AddrPort, fro
 // exchanger gives what sends a message and gives what comes back.
 func exchanger(ctx context.Context, way witness.Way, to netip.AddrPort, from netip.Addr) (func([]byte) ([]byte, error), func(), error) {
 	dialer := net.Dialer{Timeout: tries * tryTime}
-	switch {
-	case way == witness.HTTP:
-		transport := &http.Transport{DialContext: (&net.Dialer{Timeout: tries * tryTime, LocalAddr: local("tcp", from)}).DialContext}
-		client := http.Client{Timeout: tries * tryTime, Transport: transport}
-		return func(m []byte) ([]byte, error) { return post(ctx, &client, to, m) }, transport.CloseIdleConnections, nil
-	case way == witness.TCP:
+	if way == witness.HTTP || way == witness.TCP {
 		dialer.LocalAddr = local("tcp", from)
 		c, err := dialer.DialContext(ctx, "tcp", to.String())
 		if err != nil {
 			return nil, nil, err
 		}
-		return func(m []byte) ([]byte, error) { return overStream(c, m) }, func() { _ = c.Close() }, nil
+		end := func() { _ = c.Close() }
+		if way == witness.TCP {
+			return func(m []byte) ([]byte, error) { return overStream(c, m) }, end, nil
+		}
+		in := bufio.NewReader(c)
+		return func(m []byte) ([]byte, error) { return post(c, in, to, m) }, end, nil
 	}
 	dialer.LocalAddr = local("udp", from)
 	c, err := dialer.DialContext(ctx, "udp", to.String())
@@ -95,12 +96,19 @@ func local(network string, from netip.Addr) net.Addr {
 	return net.UDPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
 }
 
-func post(ctx context.Context, client *http.Client, to netip.AddrPort, m []byte) ([]byte, error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+to.String()+"/", bytes.NewReader(m))
+// post puts a message into a request of HTTP on a connection, and takes it out of the response.
+func post(c net.Conn, in *bufio.Reader, to netip.AddrPort, m []byte) ([]byte, error) {
+	if err := c.SetDeadline(time.Now().Add(tries * tryTime)); err != nil {
+		return nil, err
+	}
+	r, err := http.NewRequest(http.MethodPost, "http://"+to.String()+"/", bytes.NewReader(m))
 	if err != nil {
 		return nil, err
 	}
-	answer, err := client.Do(r)
+	if err := r.Write(c); err != nil {
+		return nil, err
+	}
+	answer, err := http.ReadResponse(in, r)
 	if err != nil {
 		return nil, err
 	}

@@ -11,10 +11,8 @@ import (
 	"sync"
 	"time"
 
-	"openbastion/core/ask"
 	"openbastion/core/claims"
 	"openbastion/core/evidence"
-	"openbastion/core/lab"
 	"openbastion/core/lease"
 	"openbastion/core/mac"
 	"openbastion/core/names"
@@ -185,6 +183,8 @@ func (s *Probe) mine(what claims.Asking) (*plan.Adapter, string) {
 		return nil, "from within a guest nobody can tell"
 	case ref.Machine == "":
 		return nil, "only the witness outside can tell"
+	case ref.Machine != s.Self && isAddress(what):
+		return nil, fmt.Sprintf("which address %s has, only it can tell (--at %s=ADDRESS)", ref.Machine, ref.Machine)
 	case ref.Machine != s.Self:
 		return nil, fmt.Sprintf("only %s can tell", ref.Machine)
 	}
@@ -394,7 +394,8 @@ func (s *Probe) hop(ctx context.Context) claims.Answer {
 		return claims.Answer{Missing: "this system's sockets do not tell who ended a packet"}
 	}
 	got := claims.GotHop{Router: at, Saw: saw(err)}
-	return claims.Answer{Got: got, Evidence: s.reading("a packet with one hop to live: %s", orText(got.Saw, "its time was over at "+at.String()))}
+	return claims.Answer{Got: got, Evidence: s.reading("a packet with one hop to live: %s",
+		orText(got.Saw, "its time was over at "+at.String()))}
 }
 
 // hopPort is where packets go that are to end on the way.
@@ -408,118 +409,3 @@ func orText(a, b string) string {
 }
 
 const noWitness = "there is no witness outside (--witness)"
-
-// reach asks whether a service of another machine, or of the witness, is reached.
-func (s *Probe) reach(ctx context.Context, q claims.AskReach, a *plan.Adapter) claims.Answer {
-	if q.To == (claims.Ref{}) && !q.Address.IsValid() {
-		return s.outside(ctx, q)
-	}
-	to := q.Address
-	if !to.IsValid() {
-		other, err := q.To.In(s.plan)
-		if err != nil || other == nil {
-			return claims.Answer{Missing: "nobody knows whom that is to reach"}
-		}
-		switch {
-		case q.IPv6:
-			return claims.Answer{Missing: "which IPv6 address " + q.To.Machine + " has, only it can tell"}
-		case s.At[q.To.Machine].IsValid():
-			to = s.At[q.To.Machine]
-		case !other.Address.IsValid():
-			return claims.Answer{Missing: fmt.Sprintf("which address %s has leased, only it can tell (--at %s=ADDRESS)", q.To.Machine, q.To.Machine)}
-		default:
-			to = other.Address.Addr()
-		}
-	}
-	got := s.try(ctx, q.Service, to)
-	if !got.Answered && !s.Answers && q.Service.Proto != lab.ICMP {
-		return claims.Answer{Missing: fmt.Sprintf("%s does not answer at %s; whether anybody listens there nobody knows (--others-answer)", to, q.Service)}
-	}
-	return claims.Answer{Got: got, Evidence: s.reading("%s at %s: %s", q.Service, to, orText(got.Saw, "answered"))}
-}
-
-// try reaches a service by this system's own sockets.
-func (s *Probe) try(ctx context.Context, service lab.Service, to netip.Addr) claims.GotReach {
-	at := netip.AddrPortFrom(to, service.From)
-	switch service.Proto {
-	case lab.ICMP:
-		err := ping(ctx, to)
-		return claims.GotReach{Answered: err == nil, Saw: saw(err)}
-	case lab.UDP:
-		data, err := exchangeDatagram(ctx, at, ask.Question(service.From))
-		who, source := ask.Introduced(data)
-		return claims.GotReach{Answered: err == nil, Saw: saw(err), Who: who, Source: source}
-	}
-	c, err := (&net.Dialer{Timeout: tries * tryTime}).DialContext(ctx, "tcp", at.String())
-	if err != nil {
-		return claims.GotReach{Saw: saw(err)}
-	}
-	_ = c.Close()
-	return claims.GotReach{Answered: true}
-}
-
-// outside asks the witness by a service.
-func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
-	switch {
-	case !s.Witness.Address.IsValid():
-		return claims.Answer{Missing: noWitness}
-	case q.IPv6:
-		return claims.Answer{Missing: "the witness has no IPv6 address here"}
-	}
-	var got claims.GotReach
-	if q.Service.Proto == lab.ICMP {
-		err := ping(ctx, s.Witness.Address)
-		got = claims.GotReach{Answered: err == nil, Unseen: err == nil, Saw: saw(err)}
-	} else {
-		way := witness.UDP
-		if q.Service.Proto == lab.TCP {
-			way = witness.TCP
-		}
-		r, signed, err := s.askWitness(ctx, way, q.Service.From, netip.Addr{})
-		got = claims.GotReach{Answered: err == nil, Saw: saw(err)}
-		if err == nil {
-			got.Source, got.Who = r.Source.Addr(), shortName(s.Witness.Name)
-			s.keep(signed)
-		}
-	}
-	if !s.cut {
-		s.mu.Lock()
-		if s.tried++; got.Answered {
-			s.reached++
-		}
-		s.mu.Unlock()
-	}
-	return claims.Answer{Got: got, Evidence: s.reading("the witness by %s: %s", q.Service, orText(got.Saw, fmt.Sprintf("it saw %s", got.Source)))}
-}
-
-func shortName(name string) string {
-	short, _, _ := strings.Cut(name, ".")
-	return short
-}
-
-// askWitness asks the witness at a port. Several ask at a time: the first that it has shown
-// its key to says which key the others take.
-func (s *Probe) askWitness(ctx context.Context, way witness.Way, port uint16, from netip.Addr) (witness.Report, []byte, error) {
-	s.mu.Lock()
-	g := s.Guest
-	s.mu.Unlock()
-	r, signed, err := g.Ask(ctx, way, netip.AddrPortFrom(s.Witness.Address, port), from)
-	if err != nil {
-		return r, nil, err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.Guest.Witness == nil {
-		s.Guest.Witness = g.Witness
-	}
-	if !s.Guest.Witness.Equal(g.Witness) {
-		return r, nil, errors.New("two witnesses answer")
-	}
-	return r, signed, nil
-}
-
-func (s *Probe) keep(signed []byte) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.reports = append(s.reports, signed)
-}
