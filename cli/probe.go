@@ -36,7 +36,7 @@ type probeOptions struct {
 func (a *app) probe() *cobra.Command {
 	var o probeOptions
 	c := &cobra.Command{
-		Use: "probe", Short: "Inside a guest of any hypervisor: check what this machine sees against the plan",
+		Use: "probe", Short: "Inside a guest: hold what it sees against the plan",
 		Long: `Looks from within a guest whether the lab is as planned: adapters, addresses, leases, the
 next hop, names, ways out, and what the witness outside sees of it. Without --plan it says
 in a few lines what this machine sees. The plan is what "plan --for GUEST" writes (a file,
@@ -321,7 +321,7 @@ func ofMachine(doc claims.Document, p *plan.Plan, self string) claims.Document {
 	for _, r := range doc.Claims {
 		mine := r.Guest == self && r.Kind != claims.Published || r.From == self || r.Segment != "" && on[r.Segment] && r.Kind == claims.Alone ||
 			self == field.Outside && (r.Kind == claims.Inbound || r.Kind == claims.Published)
-		if !mine || r.Kind == claims.Alone && strings.HasPrefix(r.Saw, "only ") {
+		if !mine || r.Kind == claims.Alone && r.Verdict == claims.Unknown && strings.HasPrefix(r.Saw, "only ") {
 			continue
 		}
 		out.Claims = append(out.Claims, r)
@@ -344,15 +344,19 @@ func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc claims.Document, took 
 	t := table{}
 	for _, r := range doc.Claims {
 		name := strings.TrimPrefix(r.ID, s.Self+".")
-		t.add(verdictCell(r.Verdict), cell{name, strong}, r.Saw)
+		text := r.Saw
+		if r.Kind == claims.Cut && s.Cut == nil && r.Verdict == claims.Unknown {
+			text = "not tried: with --cut it waits until you have unplugged the appliance's WAN"
+		}
+		t.add(verdictCell(r.Verdict), cell{name, strong}, text)
 	}
 	out.below(t)
+	out.line()
 	for _, r := range doc.Claims {
 		if r.Verdict == claims.Broken && r.Remedy != "" {
 			out.para(2, 4, strong, "remedy for "+r.ID+": "+r.Remedy)
 		}
 	}
-	out.line()
 	if k := s.Guest.Witness; k != nil {
 		out.para(0, 2, faint, "The witness's code is "+witness.Code(k)+": it must be the one that the witness shows.")
 	}

@@ -55,6 +55,8 @@ shot prove bastion prove saltmarsh-leaky.yaml --replay
 shot image bastion image inspect sluice.ova
 shot trace bastion trace saltmarsh.yaml heron outside tcp/443
 shot help bastion --help
+printf 'bastion-hosts: 1\nbenches: 24\nhosts:\n  kiln: {ssh: teacher@kiln.example, cpus: 16, memory: 64GiB}\n  loft: {ssh: teacher@loft.example, cpus: 12, memory: 48GiB}\n  attic: {ssh: teacher@attic.example, cpus: 8, memory: 32GiB}\n' >hosts.yaml
+shot hosts bastion start saltmarsh.yaml --hosts hosts.yaml --on machines --dry-run
 if [ "$(id -u)" = 0 ]; then # a lab that runs, with something going on in it
 	export XDG_STATE_HOME="$work/state"
 	(cd "$root" && go test -c -o "$work/live.test" ./live)
@@ -72,6 +74,12 @@ if [ "$(id -u)" = 0 ]; then # a lab that runs, with something going on in it
 		LIVE_PAGE=$(cat page.url) PICTURE="$out/live.png" ./live.test -test.run TestPicture >/dev/null
 	fi
 	"$bastion" stop saltmarsh-leaky.yaml --quiet
+	"$bastion" plan saltmarsh.yaml --for heron --to heron.plan --quiet
+	"$bastion" start saltmarsh.yaml --quiet >/dev/null
+	printf '#!/bin/sh\nexec bastion shell saltmarsh.yaml heron -- bastion "$@"\n' >heron
+	chmod +x heron
+	shot probe './heron probe --plan heron.plan'
+	"$bastion" stop saltmarsh.yaml --quiet
 fi
 "$bastion" rehearse saltmarsh-leaky.yaml --format json >leaky.json || true
 "$bastion" draw saltmarsh-leaky.yaml --with leaky.json --to "$out/draw.png" --replace --quiet
