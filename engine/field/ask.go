@@ -161,6 +161,9 @@ func overDatagrams(ctx context.Context, c net.Conn, way witness.Way, m []byte) (
 	return nil, err
 }
 
+// prohibited is what a system says of what it does not let somebody do.
+const prohibited = "prohibited"
+
 // saw says in few words why a question got nothing.
 func saw(err error) string {
 	var op *net.OpError
@@ -176,7 +179,7 @@ func saw(err error) string {
 	case errors.Is(err, syscall.EHOSTUNREACH):
 		return "unreachable"
 	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
-		return "prohibited"
+		return prohibited
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
 		return "closed without an answer"
 	case errors.As(err, &op) && op.Timeout():

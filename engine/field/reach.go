@@ -15,6 +15,9 @@ import (
 	"openbastion/core/witness"
 )
 
+// noPings says why a ping was not sent.
+const noPings = "to send pings takes rights on this system (root)"
+
 // reach asks whether a service of another machine, or of the witness, is reached.
 func (s *Probe) reach(ctx context.Context, q claims.AskReach, a *plan.Adapter) claims.Answer {
 	if q.To == (claims.Ref{}) && !q.Address.IsValid() {
@@ -38,6 +41,9 @@ func (s *Probe) reach(ctx context.Context, q claims.AskReach, a *plan.Adapter) c
 		}
 	}
 	got := s.try(ctx, q.Service, to)
+	if q.Service.Proto == lab.ICMP && got.Saw == prohibited {
+		return claims.Answer{Missing: noPings}
+	}
 	if !got.Answered && !s.Answers && q.Service.Proto != lab.ICMP {
 		return claims.Answer{Missing: fmt.Sprintf("%s does not answer at %s; whether anybody listens there nobody knows (--others-answer)", to, q.Service)}
 	}
@@ -75,6 +81,9 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 	var got claims.GotReach
 	if q.Service.Proto == lab.ICMP {
 		err := ping(ctx, s.Witness.Address)
+		if errors.Is(err, errPermission) {
+			return claims.Answer{Missing: noPings}
+		}
 		got = claims.GotReach{Answered: err == nil, Unseen: err == nil, Saw: saw(err)}
 	} else {
 		way := witness.UDP
