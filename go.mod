@@ -37,6 +37,7 @@ require (
 	gvisor.dev/gvisor v0.0.0-20260905035102-160fafc42237
 	maragu.dev/gomponents v1.2.0
 	pgregory.net/rapid v1.3.0
+	rsc.io/qr v0.2.0
 )
 
 require (

@@ -24,13 +24,18 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 	if err != nil {
 		return err
 	}
-	files, remarks, err := a.evidence(from, byLab(token))
+	print := a.labDigest(p, file)
+	files, briefs, remarks, err := a.evidence(from, p, print, byLab(token))
 	if err != nil {
 		return err
 	}
-	j := evidence.For(p, a.labDigest(p, file)).Join(files)
+	j := evidence.For(p, print).Join(files)
 	j.Remarks = append(remarks, j.Remarks...)
 	doc := j.Judge(p)
+	for _, b := range briefs {
+		b.Add(p, &doc)
+		j.Guests = append(j.Guests, b.Guest)
+	}
 	check.Complete(&doc, p, time.Time{})
 	if a.format == "json" {
 		err = a.json(struct {
@@ -66,11 +71,23 @@ func byLab(token witness.Token) func(string) witness.Token {
 }
 
 // evidence reads files of evidence; what is refused becomes a remark.
-func (a *app) evidence(from []string, tokens func(string) witness.Token) (files []evidence.File, remarks []evidence.Remark, err error) {
+func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(string) witness.Token) (files []evidence.File,
+	briefs []evidence.Brief, remarks []evidence.Remark, err error) {
 	for _, name := range from {
-		data, err := a.read(name, 64<<20)
-		if err != nil {
-			return nil, nil, err
+		data, err := []byte(name), error(nil)
+		if !evidence.IsBrief(data) {
+			if data, err = a.read(name, mostPacked); err != nil {
+				return nil, nil, nil, err
+			}
+		}
+		if evidence.IsBrief(data) {
+			b, err := evidence.ReadBrief(data, p, print, tokens)
+			if err != nil {
+				remarks = append(remarks, evidence.Remark{File: "a brief", Text: err.Error(), Refused: true})
+			} else {
+				briefs = append(briefs, b)
+			}
+			continue
 		}
 		e := evidence.Evidence{}
 		if data, err = carried.Unpack(data); err == nil {
@@ -82,7 +99,7 @@ func (a *app) evidence(from []string, tokens func(string) witness.Token) (files 
 		}
 		files = append(files, evidence.File{Name: filepath.Base(name), Evidence: e})
 	}
-	return files, remarks, nil
+	return files, briefs, remarks, nil
 }
 
 func (a *app) showJoined(p *plan.Plan, j evidence.Joined, doc claims.Document) {

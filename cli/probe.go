@@ -30,7 +30,8 @@ import (
 type probeOptions struct {
 	plan, as, witness, name, token, bench, to string
 	at                                        []string
-	cut, line, replace, answer, answered      bool
+	cut, line, square                         bool
+	replace, answer, answered                 bool
 }
 
 func (a *app) probe() *cobra.Command {
@@ -53,8 +54,8 @@ the appliance, tries what must not be reached from there.`,
 				return err
 			}
 			if o.plan == "" {
-				if o.as+o.to != "" || o.cut || o.line {
-					return usage("--as, --to, --line and --cut go with --plan")
+				if o.as+o.to != "" || o.cut || o.line || o.square {
+					return usage("--as, --to, --line, --square and --cut go with --plan")
 				}
 				return a.probeAlone(o)
 			}
@@ -74,6 +75,7 @@ the appliance, tries what must not be reached from there.`,
 	c.Flags().BoolVar(&o.cut, "cut", false, "check the cut too: wait until you have unplugged the appliance's WAN")
 	c.Flags().StringVar(&o.to, "to", "", "write the evidence to this file; else MACHINE.evidence.json, unless --line")
 	c.Flags().BoolVar(&o.line, "line", false, "write the evidence as a line to copy, to standard output")
+	c.Flags().BoolVar(&o.square, "square", false, "show what it found in brief as a square code for a phone: its text is for verify --from too")
 	c.Flags().BoolVar(&o.replace, "replace", false, "replace a file that is there")
 	return c
 }
@@ -192,7 +194,8 @@ func (a *app) probeGuest(o probeOptions) error {
 			alone.Answers = append(alone.Answers, missing)
 		}
 	}
-	mine := ofMachine(alone.Judge(p), p, s.Self)
+	doc := alone.Judge(p)
+	mine := ofMachine(doc, p, s.Self)
 	if a.format == "json" {
 		err = a.json(mine)
 	} else {
@@ -200,6 +203,9 @@ func (a *app) probeGuest(o probeOptions) error {
 	}
 	if err == nil {
 		err = a.handOver(o, s.Self, signed)
+	}
+	if err == nil && o.square {
+		err = a.showSquare(e.Brief(p, doc, token.Evidence()))
 	}
 	if err == nil && mine.Verdict != claims.Holds {
 		err = failure{status: exitBroken}
@@ -312,16 +318,8 @@ func (a *app) byHand(s *field.Probe) func(ctx context.Context, plugged bool) err
 func ofMachine(doc claims.Document, p *plan.Plan, self string) claims.Document {
 	out := doc
 	out.Claims, out.Verdict, out.Stage = nil, claims.Holds, claims.FieldStage
-	on := map[string]bool{}
-	if m := p.Machine(self); m != nil {
-		for _, a := range m.Adapters {
-			on[a.Segment.Name] = true
-		}
-	}
 	for _, r := range doc.Claims {
-		mine := r.Guest == self && r.Kind != claims.Published || r.From == self || r.Segment != "" && on[r.Segment] && r.Kind == claims.Alone ||
-			self == field.Outside && (r.Kind == claims.Inbound || r.Kind == claims.Published)
-		if !mine || r.Kind == claims.Alone && r.Verdict == claims.Unknown && strings.HasPrefix(r.Saw, "only ") {
+		if !evidence.About(p, self, r) || r.Kind == claims.Alone && r.Verdict == claims.Unknown && strings.HasPrefix(r.Saw, "only ") {
 			continue
 		}
 		out.Claims = append(out.Claims, r)
@@ -360,6 +358,16 @@ func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc claims.Document, took 
 	if k := s.Guest.Witness; k != nil {
 		out.para(0, 2, faint, "The witness's code is "+witness.Code(k)+": it must be the one that the witness shows.")
 	}
+}
+
+// showSquare shows a brief as a square code, and as the text that is in it.
+func (a *app) showSquare(brief string) error {
+	picture, err := square(brief)
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprint(a.out, picture, brief, "\n")
+	return err
 }
 
 // handOver writes evidence to a file, or as a line.

@@ -186,3 +186,49 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// A brief fits into a square code that a text screen holds, comes back as it was said, and is
+// not taken when a letter is another, or for another plan.
+func TestBrief(t *testing.T) {
+	p, want, files := told(t, "saltmarsh-leaky.yaml")
+	for _, f := range files {
+		if p.Machine(f.Guest) == nil && f.Guest != Outside {
+			continue
+		}
+		e := f.Evidence
+		e.Bench = "saltmarsh-07"
+		text := e.Brief(p, want, master.Bench(e.Bench).Evidence())
+		assert.Less(t, len(text), 224, "version 7 of a square code, with letters and digits")
+		b, err := ReadBrief([]byte(text[:40]+"\n"+text[40:]), p, e.Print, master.Bench)
+		require.NoError(t, err)
+		assert.Equal(t, []any{e.Guest, e.Bench, e.Made}, []any{b.Guest, b.Bench, b.Made})
+		doc := For(p, "print").Join(nil).Judge(p)
+		b.Add(p, &doc)
+		for i, r := range doc.Claims {
+			if About(p, e.Guest, r) && want.Claims[i].Verdict != claims.Unknown && r.Verdict != claims.Unknown {
+				assert.Equal(t, want.Claims[i].Verdict, r.Verdict, r.ID)
+			}
+		}
+		for i := len(briefMark); i < len(text); i++ {
+			altered := []byte(text)
+			altered[i] = "ABCD"[i%4]
+			if _, err := ReadBrief(altered, p, e.Print, master.Bench); string(altered) != text && i < len(text)-1 {
+				assert.Error(t, err, "letter %d", i)
+			}
+		}
+		_, err = ReadBrief([]byte(text), p, "other", master.Bench)
+		assert.ErrorContains(t, err, "another plan")
+	}
+}
+
+// FuzzReadBrief: whatever is typed off a square code, reading it ends well.
+func FuzzReadBrief(f *testing.F) {
+	p, want, files := told(f, "saltmarsh.yaml")
+	f.Add([]byte(files[0].Brief(p, want, master.Bench("").Evidence())))
+	f.Add([]byte(briefMark + "AE"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if b, err := ReadBrief(data, p, "print", master.Bench); err == nil {
+			assert.NotEmpty(t, b.Guest)
+		}
+	})
+}
