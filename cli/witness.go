@@ -52,7 +52,7 @@ guests whose rules let only known services out then do not get through.`,
 	c.Flags().StringVar(&o.udp, "udp", "7,53,123,443", "ports for datagrams, by themselves or within DNS")
 	c.Flags().StringVar(&o.tcp, "tcp", "53,80,443,8443", "ports for connections, by themselves or with HTTP")
 	c.Flags().StringVar(&o.record, "record", "", "add each question that was answered to this file, a line of JSON for each")
-	c.Flags().Float64Var(&o.rate, "rate", 50, "how many questions a second one source may put on average")
+	c.Flags().Float64Var(&o.rate, "rate", 500, "how many questions a second a bench at one address may put on average")
 	return c
 }
 

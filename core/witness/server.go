@@ -23,8 +23,14 @@ type Server struct {
 	secret  [32]byte          // of cookies
 	rate    float64           // questions a second from one source
 	keys    map[string][]byte // by bench
-	sources map[netip.Addr]*pace
+	sources map[source]*pace
 	looked  time.Duration // when sources were last looked through
+}
+
+// source is whose pace is watched: a bench at an address, as a whole class may stand behind one.
+type source struct {
+	at    netip.Addr
+	bench string
 }
 
 // pace is how many questions a source may put now.
@@ -34,10 +40,10 @@ type pace struct {
 }
 
 // NewServer makes a witness with a key, for who has a lab's token or one of its benches'.
-// secret is random, and of this run alone. A source that puts more questions than rate a
-// second on average, and more than ten times that at once, is not answered.
+// secret is random, and of this run alone. A bench at one address that puts more questions than
+// rate a second on average, and more than ten times that at once, is not answered.
 func NewServer(key ed25519.PrivateKey, token Token, secret [32]byte, rate float64) *Server {
-	return &Server{key: key, token: token, secret: secret, rate: rate, keys: map[string][]byte{}, sources: map[netip.Addr]*pace{}}
+	return &Server{key: key, token: token, secret: secret, rate: rate, keys: map[string][]byte{}, sources: map[source]*pace{}}
 }
 
 // Seen is a question that was answered with a report.
@@ -53,7 +59,7 @@ type Seen struct {
 // was sent to the very source: a source that is a lie sees none.
 func (s *Server) Handle(now time.Duration, clock time.Time, from netip.AddrPort, way Way, hops int,
 	data []byte) (answer []byte, seen *Seen) {
-	if kindOf(data) != kindAsk || !s.allowed(now, from.Addr()) {
+	if kindOf(data) != kindAsk {
 		return nil, nil
 	}
 	a, ok := parseAsk(data)
@@ -61,7 +67,7 @@ func (s *Server) Handle(now time.Duration, clock time.Time, from netip.AddrPort,
 		return nil, nil
 	}
 	key := s.keyOf(a.Bench)
-	if !authentic(data, key) {
+	if !authentic(data, key) || !s.allowed(now, source{from.Addr(), a.Bench}) {
 		return nil, nil
 	}
 	slot := int64(now / cookieTime)
@@ -100,7 +106,7 @@ func (s *Server) cookie(slot int64, from netip.Addr, n Nonce) (c Cookie) {
 }
 
 // allowed tells whether a source may put a question now.
-func (s *Server) allowed(now time.Duration, from netip.Addr) bool {
+func (s *Server) allowed(now time.Duration, from source) bool {
 	most := 10 * s.rate
 	p := s.sources[from]
 	if p == nil {
