@@ -11,9 +11,11 @@ import (
 	"openbastion/export"
 	"openbastion/export/bundle"
 	"openbastion/export/nft"
+	"openbastion/export/seed"
 )
 
 func (a *app) export() *cobra.Command {
+	var carry carryOptions
 	var kindName, to string
 	var devices []string
 	var replace bool
@@ -23,7 +25,7 @@ func (a *app) export() *cobra.Command {
 	}
 	c := &cobra.Command{
 		Use: "export [LAB]", Short: "Files for other programs",
-		Long: "Turns the plan into files for other programs. One file goes to standard output\nwhen no folder is named; several need --to. No file holds a secret that the lab\nfile does not.\n\nKinds:" + about.String(),
+		Long: "Turns the plan into files for other programs. One file goes to standard output\nwhen no folder is named; several need --to. No file holds a secret that the lab\nfile does not, but for the plan of a probe when you ask for that.\n\nKinds:" + about.String(),
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text"); err != nil {
@@ -46,6 +48,16 @@ func (a *app) export() *cobra.Command {
 					return err
 				}
 				kind.Files = func(p *plan.Plan) ([]bundle.File, error) { return nft.Files(p, named), nil }
+			}
+			if carry.witness+carry.bench+carry.name != "" {
+				if kindName != "seed" {
+					return usage("--witness, --bench and --name go with --kind seed")
+				}
+				carried, err := a.carriedForAll(labArg(args), p, carry)
+				if err != nil {
+					return err
+				}
+				kind.Files = func(p *plan.Plan) ([]bundle.File, error) { return seed.FilesWith(p, carried) }
 			}
 			files, err := kind.Files(p)
 			if err != nil {
@@ -74,6 +86,11 @@ func (a *app) export() *cobra.Command {
 	c.Flags().StringVar(&kindName, "kind", "", "the kind, see above")
 	c.Flags().StringVar(&to, "to", "", "the folder to write into")
 	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
+	c.Flags().StringVar(&carry.witness, "witness", "",
+		"with --kind seed: put the plan for \"bastion probe\" into "+seed.Carried+" of each machine, with the witness's address; "+
+			"it holds a secret of the bench")
+	c.Flags().StringVar(&carry.bench, "bench", "", "with --kind seed: the same, for this bench")
+	c.Flags().StringVar(&carry.name, "name", "", "with --kind seed: the same, with a name that leads to the witness")
 	c.Flags().StringArrayVar(&devices, "device", nil,
 		"with --kind nft: what a port is called on the machine, as APPLIANCE.PORT=DEVICE; may be said again")
 	return c

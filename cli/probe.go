@@ -417,6 +417,22 @@ type carryOptions struct {
 	replace                         bool
 }
 
+// carriedForAll gives the lines for all machines of a lab.
+func (a *app) carriedForAll(file string, p *plan.Plan, o carryOptions) (map[string]string, error) {
+	out := map[string]string{}
+	for _, m := range p.Machines {
+		o.guest = m.Name
+		c, err := a.carriedFor(file, p, o)
+		if err == nil {
+			out[m.Name], err = c.Line()
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
 // carriedFor gives the plan that is carried into a guest.
 func (a *app) carriedFor(file string, p *plan.Plan, o carryOptions) (carried.Plan, error) {
 	if p.Machine(o.guest) == nil && o.guest != field.Outside {

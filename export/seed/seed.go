@@ -26,10 +26,17 @@ import (
 
 // Files gives the seeds of all machines, each in a folder of its name, and as
 // NAME.iso.
-func Files(p *plan.Plan) ([]bundle.File, error) {
+func Files(p *plan.Plan) ([]bundle.File, error) { return FilesWith(p, nil) }
+
+// Carried is where a machine finds the plan for its probe.
+const Carried = "/etc/bastion/plan.txt"
+
+// FilesWith gives the seeds with the plan that each machine's probe is to be given, by its
+// name; a line in it is a secret of the machine's bench.
+func FilesWith(p *plan.Plan, carried map[string]string) ([]bundle.File, error) {
 	var out []bundle.File
 	for _, m := range p.Made() {
-		files, err := Machine(p, m)
+		files, err := Machine(p, m, carried[m.Name])
 		if err != nil {
 			return nil, fmt.Errorf("seed: %s: %w", m.Name, err)
 		}
@@ -45,13 +52,17 @@ func Files(p *plan.Plan) ([]bundle.File, error) {
 	return out, nil
 }
 
-// Machine gives a machine's three files.
-func Machine(p *plan.Plan, m *plan.Machine) ([]bundle.File, error) {
+// Machine gives a machine's three files; carried is the plan for its probe, or empty.
+func Machine(p *plan.Plan, m *plan.Machine, carried string) ([]bundle.File, error) {
 	network, err := yaml.Marshal(networkConfig(m))
 	if err != nil {
 		return nil, err
 	}
-	user, err := yaml.Marshal(userData(p, m))
+	config := userData(p, m)
+	if carried != "" {
+		config.Files = append(config.Files, written{Carried, "0600", carried + "\n"})
+	}
+	user, err := yaml.Marshal(config)
 	if err != nil {
 		return nil, err
 	}

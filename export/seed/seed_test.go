@@ -35,7 +35,7 @@ guests:
 `
 
 func machine(t *testing.T, p *plan.Plan, name string) (map[string]string, netplan, cloudConfig) {
-	files, err := Machine(p, p.Machine(name))
+	files, err := Machine(p, p.Machine(name), "")
 	require.NoError(t, err)
 	data := map[string][]byte{}
 	for _, f := range files {
