@@ -57,12 +57,14 @@ runbook's record and whatever else, with the checksum of each. "bastion grade" r
 	return c
 }
 
+// archivedFile is one file in an archive.
+type archivedFile struct {
+	name string
+	data []byte
+}
+
 func (a *app) packUp(lab string, files []string, record string, also []string, to string, replace bool) error {
-	type entry struct {
-		name string
-		data []byte
-	}
-	list, total := []entry{{packLab, a.texts[lab]}}, 0
+	list, total := []archivedFile{{packLab, a.texts[lab]}}, 0
 	seen := map[string]bool{}
 	add := func(place, file string) error {
 		data, err := a.read(file, mostPacked)
@@ -76,7 +78,7 @@ func (a *app) packUp(lab string, files []string, record string, also []string, t
 			return usage("two files would be %s in the archive: give one another name", place)
 		}
 		seen[place] = true
-		list = append(list, entry{place, data})
+		list = append(list, archivedFile{place, data})
 		return nil
 	}
 	for _, f := range files {
@@ -94,6 +96,19 @@ func (a *app) packUp(lab string, files []string, record string, also []string, t
 			return err
 		}
 	}
+	archive, err := archived(list)
+	if err != nil {
+		return err
+	}
+	if err := a.writeNew(to, archive, replace); err != nil {
+		return err
+	}
+	a.note(fmt.Sprintf("%s holds %s.", to, count(len(list), "file", "files")))
+	return nil
+}
+
+// archived makes an archive of files, with the checksum of each.
+func archived(list []archivedFile) ([]byte, error) {
 	var out bytes.Buffer
 	sums := ""
 	w := zip.NewWriter(&out)
@@ -107,20 +122,16 @@ func (a *app) packUp(lab string, files []string, record string, also []string, t
 	for _, e := range list {
 		sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(e.data), e.name)
 		if err := write(e.name, e.data); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	if err := write(packSums, []byte(sums)); err != nil {
-		return err
+		return nil, err
 	}
 	if err := w.Close(); err != nil {
-		return err
+		return nil, err
 	}
-	if err := a.writeNew(to, out.Bytes(), replace); err != nil {
-		return err
-	}
-	a.note(fmt.Sprintf("%s holds %s.", to, count(len(list), "file", "files")))
-	return nil
+	return out.Bytes(), nil
 }
 
 // handedIn is what an archive holds.

@@ -4,7 +4,6 @@ package field
 
 import (
 	"fmt"
-
 	"net/netip"
 	"syscall"
 
