@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"net/netip"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -70,6 +71,13 @@ func (a *app) labName(args []string) (string, error) {
 		_, err := a.load(named) // which says what is wrong
 		return "", err
 	}
+	kept, err := secretFile("token", named)
+	if err != nil {
+		return "", err
+	}
+	if _, err := os.Stat(kept); err != nil {
+		return "", failure{exitUsage, "this machine keeps no token of a lab " + named, "Name the lab file, or say the token: --token."}
+	}
 	return named, nil
 }
 
@@ -92,7 +100,7 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 		return usage("--rate is more than nothing")
 	}
 	name := "a lab"
-	if o.token == "" || len(args) > 0 {
+	if o.token == "" {
 		if name, err = a.labName(args); err != nil {
 			return err
 		}
@@ -122,7 +130,7 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 		if errors.Is(err, fs.ErrPermission) {
 			hint = "Ports below 1024 take root; or say others: --udp 7007 --tcp 8080."
 		}
-		return failure{exitLacking, fmt.Sprintf("the witness cannot listen: %v", err), hint}
+		return failure{exitLacking, "the witness cannot listen: " + strings.ReplaceAll(err.Error(), "\n", "; "), hint}
 	}
 	s := a.screen()
 	if a.format == "text" && !a.quiet {
