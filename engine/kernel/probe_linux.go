@@ -56,7 +56,10 @@ func saw(err error) string {
 func (s *Space) reach(ctx context.Context, service lab.Service, to netip.Addr, payload string) (claims.GotReach, error) {
 	switch service.Proto {
 	case lab.ICMP:
-		_, err := s.ping(ctx, to, 0, payload)
+		e, err := s.ping(ctx, to, 0, payload)
+		if err == nil && e.expired {
+			return claims.GotReach{Saw: "its time was over at " + e.from.String()}, nil
+		}
 		return claims.GotReach{Answered: err == nil, Saw: saw(err)}, nil
 	case lab.UDP:
 		data, err := s.exchange(ctx, "udp", netip.AddrPortFrom(to, service.From), ask.Question(service.From))
@@ -167,7 +170,7 @@ func (s *Space) ping(ctx context.Context, to netip.Addr, hops int, payload strin
 			if err != nil {
 				break
 			}
-			if got, ok, err := pinged(proto, b[:n], from, id, payload); ok || err != nil {
+			if got, ok, err := pinged(proto, b[:n], from, to, id, payload); ok || err != nil {
 				return got, err
 			}
 		}
@@ -176,13 +179,13 @@ func (s *Space) ping(ctx context.Context, to netip.Addr, hops int, payload strin
 }
 
 // pinged reads what came to a raw socket: every ping's, of which one's is ours.
-func pinged(proto int, data []byte, from net.Addr, id int, payload string) (got echo, ours bool, err error) {
+func pinged(proto int, data []byte, from net.Addr, to netip.Addr, id int, payload string) (got echo, ours bool, err error) {
 	m, err := icmp.ParseMessage(proto, data)
 	if err != nil {
 		return echo{}, false, nil
 	}
 	at, _ := netip.ParseAddr(from.String())
-	quoted := func(b []byte) bool { return bytes.Contains(b, binary.BigEndian.AppendUint16(nil, uint16(id))) }
+	quoted := func(b []byte) bool { return quotes(b, to, id) }
 	switch body := m.Body.(type) {
 	case *icmp.Echo:
 		answer := m.Type == ipv4.ICMPTypeEchoReply || m.Type == ipv6.ICMPTypeEchoReply
@@ -199,6 +202,28 @@ func pinged(proto int, data []byte, from net.Addr, id int, payload string) (got 
 		}
 	}
 	return echo{}, false, nil
+}
+
+// quotes tells whether what an error of ICMP quotes is the beginning of an echo request to an
+// address with an identifier: other pings of the same machine are told of too.
+func quotes(b []byte, to netip.Addr, id int) bool {
+	at, size := 16, 0 // where the destination is, and how long the header
+	switch {
+	case len(b) < ipv4.HeaderLen:
+		return false
+	case b[0]>>4 == 4 && to.Is4():
+		size = int(b[0]&0xf) * 4
+	case b[0]>>4 == 6 && to.Is6():
+		at, size = 24, ipv6.HeaderLen
+	}
+	if size < ipv4.HeaderLen {
+		return false
+	}
+	if len(b) < size+8 {
+		return false
+	}
+	destination, _ := netip.AddrFromSlice(b[at : at+to.BitLen()/8])
+	return destination == to && int(binary.BigEndian.Uint16(b[size+4:])) == id
 }
 
 // lookUp asks a resolver for a name.
