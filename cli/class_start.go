@@ -27,15 +27,11 @@ const (
 
 // benchNeed gives what one bench takes of its host.
 func benchNeed(p *plan.Plan, o startOptions) class.Need {
-	var n class.Need
+	n := class.Need{Memory: benchProcess}
 	if o.stage == onKernel {
-		n.Memory = benchProcess
-		for range p.Machines {
-			n.Memory += benchStack
-		}
+		n.Memory += benchStack * lab.Bytes(len(p.Machines))
 		return n
 	}
-	n.Memory = benchProcess
 	for _, m := range p.Machines {
 		if m.Off || m.Physical || o.appliances && m.Appliance == nil || len(o.only) > 0 && !slices.Contains(o.only, m.Name) {
 			continue
@@ -91,7 +87,7 @@ func (a *app) startClass(file string, o startOptions) error {
 	if o.dry {
 		return a.showPlaced(p, o, hosts, r.place(p, o, hosts, nil))
 	}
-	files, err := a.benchFiles(p, file, o, hosts)
+	files, err := a.benchFiles(p, file, o)
 	if err != nil {
 		return err
 	}
@@ -148,9 +144,9 @@ func (r classRecord) place(p *plan.Plan, o startOptions, hosts *lab.Class, silen
 	return out
 }
 
-// benchFiles gives what each host needs: this program, what the lab names, and the lab file
-// of each bench, the last for all benches, of which each host gets its own.
-func (a *app) benchFiles(p *plan.Plan, file string, o startOptions, hosts *lab.Class) ([]remote.File, error) {
+// benchFiles gives what each host needs, but for the lab files of its benches: this program,
+// a kernel, and what the lab names.
+func (a *app) benchFiles(p *plan.Plan, file string, o startOptions) ([]remote.File, error) {
 	own := o.inside
 	if own == "" {
 		if runtime.GOOS != "linux" {
@@ -281,8 +277,7 @@ func (a *app) send(p *plan.Plan, file string, r classRecord, files []remote.File
 		if err := remote.Digest(mine[len(files):]); err != nil {
 			return err
 		}
-		_, err := r.remote(h).Send(a.ctx, mine)
-		return err
+		return r.remote(h).Send(a.ctx, mine)
 	})
 }
 

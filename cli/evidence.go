@@ -89,10 +89,7 @@ func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(st
 			}
 			continue
 		}
-		e := evidence.Evidence{}
-		if data, err = carried.Unpack(data); err == nil {
-			e, err = evidence.Read(data, tokens)
-		}
+		e, err := readEvidence(data, tokens)
 		if err != nil {
 			remarks = append(remarks, evidence.Remark{File: name, Subject: e.Guest, Text: err.Error(), Refused: true})
 			continue
@@ -100,6 +97,15 @@ func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(st
 		files = append(files, evidence.File{Name: filepath.Base(name), Evidence: e})
 	}
 	return files, briefs, remarks, nil
+}
+
+// readEvidence reads a file of evidence, or the line that was made of one.
+func readEvidence(data []byte, tokens func(string) witness.Token) (evidence.Evidence, error) {
+	data, err := carried.Unpack(data)
+	if err != nil {
+		return evidence.Evidence{}, err
+	}
+	return evidence.Read(data, tokens)
 }
 
 func (a *app) showJoined(p *plan.Plan, j evidence.Joined, doc claims.Document) {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -13,7 +14,6 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
-	"openbastion/core/carried"
 	"openbastion/core/check"
 	"openbastion/core/evidence"
 	"openbastion/core/grade"
@@ -90,10 +90,7 @@ func (a *app) gradeWork(rubric string, from []string, o gradeOptions) error {
 	if err != nil {
 		return err
 	}
-	cards, err := m.cards(works)
-	if err != nil {
-		return err
-	}
+	cards := m.cards(works)
 	for _, n := range notes {
 		a.note(n)
 	}
@@ -144,9 +141,8 @@ func (a *app) heldAgainst(m *marking, o gradeOptions) error {
 
 // handed is what came of one bench.
 type handed struct {
-	files   []evidence.File
-	remarks []evidence.Remark
-	record  string
+	files  []evidence.File
+	record string
 }
 
 // works reads what was handed in, by bench. What cannot be told to be any bench's is noted.
@@ -159,11 +155,7 @@ func (a *app) works(m marking, from []string, o gradeOptions) (map[string]*hande
 		return works[bench]
 	}
 	take := func(name string, data []byte) string {
-		data, err := carried.Unpack(data)
-		var e evidence.Evidence
-		if err == nil {
-			e, err = evidence.Read(data, m.tokens)
-		}
+		e, err := readEvidence(data, m.tokens)
 		if err != nil {
 			notes = append(notes, name+": "+err.Error())
 			return ""
@@ -187,7 +179,7 @@ func (a *app) works(m marking, from []string, o gradeOptions) (map[string]*hande
 			continue
 		}
 		var benches []string
-		for _, inner := range sortedNames(h.evidence) {
+		for _, inner := range slices.Sorted(maps.Keys(h.evidence)) {
 			if slices.Contains(h.wrong, packEvidence+inner) {
 				notes = append(notes, fmt.Sprintf("%s: %s is not as its checksum says", name, inner))
 				continue
@@ -213,21 +205,9 @@ func (a *app) works(m marking, from []string, o gradeOptions) (map[string]*hande
 	return works, notes, nil
 }
 
-func sortedNames(m map[string][]byte) (out []string) {
-	for name := range m {
-		out = append(out, name)
-	}
-	slices.Sort(out)
-	return out
-}
-
 // cards grades each bench, several at once, in the order of their names.
-func (m marking) cards(works map[string]*handed) ([]grade.Card, error) {
-	var benches []string
-	for b := range works {
-		benches = append(benches, b)
-	}
-	slices.Sort(benches)
+func (m marking) cards(works map[string]*handed) []grade.Card {
+	benches := slices.Sorted(maps.Keys(works))
 	out := make([]grade.Card, len(benches))
 	var all errgroup.Group
 	all.SetLimit(runtime.NumCPU())
@@ -236,11 +216,12 @@ func (m marking) cards(works map[string]*handed) ([]grade.Card, error) {
 			w := works[b]
 			j := m.joiner.Join(w.files)
 			out[i] = grade.Points(m.rubric, m.plan, grade.Work{Bench: b, Verdict: j.Judge(m.plan), Findings: m.findings, Guests: j.Guests,
-				Remarks: append(w.remarks, j.Remarks...), Record: w.record})
+				Remarks: j.Remarks, Record: w.record})
 			return nil
 		})
 	}
-	return out, all.Wait()
+	_ = all.Wait() // nobody fails
+	return out
 }
 
 // pages writes a page for each bench.

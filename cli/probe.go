@@ -323,12 +323,7 @@ func ofMachine(doc claims.Document, p *plan.Plan, self string) claims.Document {
 			continue
 		}
 		out.Claims = append(out.Claims, r)
-		switch {
-		case r.Verdict == claims.Broken:
-			out.Verdict = claims.Broken
-		case r.Verdict == claims.Unknown && out.Verdict == claims.Holds:
-			out.Verdict = claims.Unknown
-		}
+		out.Verdict = out.Verdict.And(r.Verdict)
 	}
 	if len(out.Claims) == 0 {
 		out.Claims, out.Verdict = []claims.Result{}, claims.Unknown

@@ -26,6 +26,18 @@ const (
 	Unknown Verdict = "unknown"
 )
 
+// And puts two verdicts together: broken when one is, else unknown when one is not known to
+// hold, else it holds.
+func (v Verdict) And(o Verdict) Verdict {
+	switch {
+	case v == Broken || o == Broken:
+		return Broken
+	case v != Holds || o != Holds:
+		return Unknown
+	}
+	return Holds
+}
+
 // Kind is the kind of a claim.
 type Kind string
 
@@ -258,11 +270,9 @@ func (c *prepared) judge(answers []Answer) Document {
 		c := &list[i]
 		c.decide(ids[i], by)
 		c.leave(open)
-		if c.Verdict == Broken || c.Verdict == Unknown && doc.Verdict == Holds {
-			doc.Verdict = c.Verdict
-		}
-		if proved[c.Kind] && (c.Verdict == Broken || doc.Proof.Verdict == Holds) {
-			doc.Proof.Verdict = c.Verdict
+		doc.Verdict = doc.Verdict.And(c.Verdict)
+		if proved[c.Kind] {
+			doc.Proof.Verdict = doc.Proof.Verdict.And(c.Verdict)
 		}
 		if c.disagree != "" {
 			doc.Proof.Disagree = append(doc.Proof.Disagree, c.ID+": "+c.disagree)

@@ -73,15 +73,7 @@ func Whole(lab, stage string, benches []Judged) Verdict {
 		v.Verdict, v.Benches = claims.Unknown, []Judged{}
 	}
 	for _, b := range benches {
-		switch b.Verdict {
-		case claims.Holds:
-		case claims.Broken:
-			v.Verdict = claims.Broken
-		default:
-			if v.Verdict == claims.Holds {
-				v.Verdict = claims.Unknown
-			}
-		}
+		v.Verdict = v.Verdict.And(b.Verdict)
 	}
 	return v
 }

@@ -158,9 +158,7 @@ func (b Brief) Add(p *plan.Plan, doc *claims.Document) {
 	}
 	whole := claims.Holds
 	for _, r := range doc.Claims {
-		if r.Verdict == claims.Broken || r.Verdict == claims.Unknown && whole == claims.Holds {
-			whole = r.Verdict
-		}
+		whole = whole.And(r.Verdict)
 	}
 	if doc.Verdict != claims.Broken || whole == claims.Broken {
 		doc.Verdict = whole

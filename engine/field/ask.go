@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"openbastion/core/witness"
+	"openbastion/engine/stage"
 )
 
 // How long a question waits for its answer, and how often it is put.
@@ -161,31 +162,14 @@ func overDatagrams(ctx context.Context, c net.Conn, way witness.Way, m []byte) (
 	return nil, err
 }
 
-// prohibited is what a system says of what it does not let somebody do.
-const prohibited = "prohibited"
-
 // saw says in few words why a question got nothing.
 func saw(err error) string {
 	var op *net.OpError
 	switch {
-	case err == nil:
-		return ""
-	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
-		return "no answer"
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return "refused"
-	case errors.Is(err, syscall.ENETUNREACH):
-		return "no route"
-	case errors.Is(err, syscall.EHOSTUNREACH):
-		return "unreachable"
-	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
-		return prohibited
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
 		return "closed without an answer"
 	case errors.As(err, &op) && op.Timeout():
 		return "no answer"
-	case errors.As(err, &op):
-		return op.Err.Error()
 	}
-	return err.Error()
+	return stage.Saw(err)
 }

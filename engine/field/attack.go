@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 
 	"openbastion/core/claims"
@@ -14,10 +15,7 @@ import (
 )
 
 // ways are what a guest's own sockets try to get outside by.
-var ways = []struct {
-	way  witness.Way
-	port uint16
-}{
+var ways = []tried{
 	{witness.UDP, 7}, {witness.DNS, names.Port}, {witness.UDP, 123}, {witness.UDP, 443},
 	{witness.HTTP, 80}, {witness.TCP, 443}, {witness.TCP, 53}, {witness.TCP, 8443},
 }
@@ -59,7 +57,7 @@ func (s *Probe) attack(ctx context.Context) claims.Answer {
 		})
 	}
 	all.Wait()
-	slices.SortFunc(got.Ways, func(a, b claims.Way) int { return slices.Compare([]string{a.Tried}, []string{b.Tried}) })
+	slices.SortFunc(got.Ways, func(a, b claims.Way) int { return strings.Compare(a.Tried, b.Tried) })
 	return claims.Answer{Got: got, Evidence: s.reading("%d attempts by this system's own sockets, %d of which reached the witness", len(list), len(got.Ways))}
 }
 
@@ -105,9 +103,7 @@ type tried struct {
 
 // byRules gives the ways, and the ports that rules name.
 func (s *Probe) byRules() (out []tried) {
-	for _, w := range ways {
-		out = append(out, tried{w.way, w.port})
-	}
+	out = slices.Clone(ways)
 	const most = 32
 	for _, m := range s.plan.Appliances() {
 		for i := range m.Rules {

@@ -6,8 +6,6 @@ import (
 	"net"
 	"net/netip"
 	"time"
-
-	"openbastion/core/names"
 )
 
 // Glance is what a machine sees, in words.
@@ -94,23 +92,21 @@ func (s System) glanceNames(ctx context.Context, say func(good bool, format stri
 		say(false, "It knows no resolver: names lead nowhere.")
 		return
 	}
-	q, err := names.Question(0x0b57, "example.com")
-	if err != nil {
+	got := lookUp(ctx, s.Resolvers[0], "example.com")
+	switch {
+	case !got.Answered:
+		say(false, "The resolver %s: %s.", got.Resolver, got.Saw)
+		return
+	case len(got.Addresses) == 0:
+		say(false, "The resolver %s says: %s.", got.Resolver, got.Saw)
 		return
 	}
-	if data, err := exchangeDatagram(ctx, netip.AddrPortFrom(s.Resolvers[0], names.Port), q); err != nil {
-		say(false, "The resolver %s: %s.", s.Resolvers[0], saw(err))
-		return
-	} else if addresses, code, ok := names.ReadAnswer(data, 0x0b57); ok && len(addresses) > 0 {
-		say(true, "The resolver %s answers.", s.Resolvers[0])
-		to := netip.AddrPortFrom(addresses[0], 80)
-		if c, err := (&net.Dialer{Timeout: tries * tryTime}).DialContext(ctx, "tcp", to.String()); err == nil {
-			_ = c.Close()
-			say(true, "It gets outside: %s answers by tcp/80.", to.Addr())
-		} else {
-			say(false, "It does not get outside by tcp/80: %s.", saw(err))
-		}
+	say(true, "The resolver %s answers.", got.Resolver)
+	to := netip.AddrPortFrom(got.Addresses[0], 80)
+	if c, err := (&net.Dialer{Timeout: tries * tryTime}).DialContext(ctx, "tcp", to.String()); err == nil {
+		_ = c.Close()
+		say(true, "It gets outside: %s answers by tcp/80.", to.Addr())
 	} else {
-		say(false, "The resolver %s says: %s.", s.Resolvers[0], names.Says(code.String()))
+		say(false, "It does not get outside by tcp/80: %s.", saw(err))
 	}
 }

@@ -2,6 +2,7 @@ package field
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -42,7 +43,7 @@ func (s *Probe) fromOutside(ctx context.Context, q claims.Question) claims.Answe
 		if got.Answered && got.Who == "" {
 			return claims.Answer{Missing: fmt.Sprintf("%s at %s answers, and does not say who it is", what.Service, at)}
 		}
-		return claims.Answer{Got: got, Evidence: s.reading("%s at %s: %s", what.Service, at, orText(got.Saw, got.Who+" answered"))}
+		return claims.Answer{Got: got, Evidence: s.reading("%s at %s: %s", what.Service, at, cmp.Or(got.Saw, got.Who+" answered"))}
 	}
 	return claims.Answer{Missing: "only a guest can tell"}
 }

@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"openbastion/core/names"
 	"openbastion/core/plan"
 	"openbastion/core/witness"
+	"openbastion/engine/stage"
 )
 
 // Probe is a stage that runs in one machine of a lab: it answers what that machine can tell.
@@ -126,30 +128,28 @@ func (s *Probe) Ask(ctx context.Context, questions []claims.Question, tell func(
 			told(claims.Answer{ID: q.ID, Got: claims.GotAddress{Address: at}, Evidence: s.reading("its address was typed: %s", at)})
 			continue
 		}
-		switch a, missing := s.mine(q.Ask); {
+		a, missing := s.mine(q.Ask)
+		reply := func() claims.Answer { return s.answer(ctx, q, a) }
+		switch {
 		case s.Self == Outside && evidence.Of(Outside, q.Ask):
-			places <- struct{}{}
-			all.Go(func() {
-				defer func() { <-places }()
-				answer := s.fromOutside(ctx, q)
-				answer.ID = q.ID
-				told(answer)
-			})
+			reply = func() claims.Answer { return s.fromOutside(ctx, q) }
 		case missing != "":
 			told(claims.Answer{ID: q.ID, Missing: missing})
+			continue
 		case takesPackets(q.Ask) && s.packets == nil:
 			told(claims.Answer{ID: q.ID, Missing: s.why})
+			continue
 		case takesPackets(q.Ask):
 			raw = append(raw, q)
-		default:
-			places <- struct{}{}
-			all.Go(func() {
-				defer func() { <-places }()
-				answer := s.answer(ctx, q, a)
-				answer.ID = q.ID
-				told(answer)
-			})
+			continue
 		}
+		places <- struct{}{}
+		all.Go(func() {
+			defer func() { <-places }()
+			answer := reply()
+			answer.ID = q.ID
+			told(answer)
+		})
 	}
 	if len(raw) > 0 {
 		s.packets.ask(ctx, raw, told)
@@ -358,21 +358,15 @@ func (s *Probe) name(ctx context.Context) claims.Answer {
 	if len(s.system.Resolvers) == 0 {
 		return claims.Answer{Got: claims.GotName{Saw: "none was named"}, Evidence: s.reading("it knows no resolver")}
 	}
-	got := claims.GotName{Resolver: s.system.Resolvers[0]}
-	const id = 0x0b57
-	q, err := names.Question(id, s.Witness.Name)
-	if err != nil {
-		return claims.Answer{Missing: err.Error()}
-	}
-	data, err := exchangeDatagram(ctx, netip.AddrPortFrom(got.Resolver, names.Port), q)
-	if err != nil {
-		got.Saw = saw(err)
-	} else if addresses, code, ok := names.ReadAnswer(data, id); ok {
-		got.Answered, got.Addresses, got.Saw = true, addresses, names.Says(code.String())
-	} else {
-		got.Saw = "what it said is no answer"
-	}
+	got := lookUp(ctx, s.system.Resolvers[0], s.Witness.Name)
 	return claims.Answer{Got: got, Evidence: s.reading("%s says of %s: %s %v", got.Resolver, s.Witness.Name, got.Saw, got.Addresses)}
+}
+
+// lookUp asks a resolver for a name.
+func lookUp(ctx context.Context, resolver netip.Addr, name string) claims.GotName {
+	got := stage.LookUp(resolver, name, func(to netip.AddrPort, q []byte) ([]byte, error) { return exchangeDatagram(ctx, to, q) }, saw)
+	got.Saw = names.Says(got.Saw)
+	return got
 }
 
 func exchangeDatagram(ctx context.Context, to netip.AddrPort, data []byte) ([]byte, error) {
@@ -396,7 +390,7 @@ func (s *Probe) hop(ctx context.Context) claims.Answer {
 	}
 	got := claims.GotHop{Router: at, Saw: saw(err)}
 	return claims.Answer{Got: got, Evidence: s.reading("a packet with one hop to live: %s",
-		orText(got.Saw, "its time was over at "+at.String()))}
+		cmp.Or(got.Saw, "its time was over at "+at.String()))}
 }
 
 // anywhere is an address outside every lab (RFC 5737): a packet with one hop to live does not
@@ -405,12 +399,5 @@ var anywhere = netip.AddrFrom4([4]byte{192, 0, 2, 1})
 
 // hopPort is where packets go that are to end on the way.
 const hopPort = 33434
-
-func orText(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
-}
 
 const noWitness = "there is no witness outside (--witness)"

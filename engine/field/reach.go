@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/core/witness"
+	"openbastion/engine/stage"
 )
 
 // noPings says why a ping was not sent.
@@ -41,13 +43,13 @@ func (s *Probe) reach(ctx context.Context, q claims.AskReach, a *plan.Adapter) c
 		}
 	}
 	got := s.try(ctx, q.Service, to)
-	if q.Service.Proto == lab.ICMP && got.Saw == prohibited {
+	if q.Service.Proto == lab.ICMP && got.Saw == stage.Prohibited {
 		return claims.Answer{Missing: noPings}
 	}
 	if !got.Answered && !s.Answers && q.Service.Proto != lab.ICMP {
 		return claims.Answer{Missing: fmt.Sprintf("%s does not answer at %s; whether anybody listens there nobody knows (--others-answer)", to, q.Service)}
 	}
-	return claims.Answer{Got: got, Evidence: s.reading("%s at %s: %s", q.Service, to, orText(got.Saw, "answered"))}
+	return claims.Answer{Got: got, Evidence: s.reading("%s at %s: %s", q.Service, to, cmp.Or(got.Saw, "answered"))}
 }
 
 // try reaches a service by this system's own sockets.
@@ -105,7 +107,7 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 		s.mu.Unlock()
 	}
 	return claims.Answer{Got: got, Evidence: s.reading("the witness by %s: %s", q.Service,
-		orText(got.Saw, fmt.Sprintf("it saw %s", got.Source)))}
+		cmp.Or(got.Saw, fmt.Sprintf("it saw %s", got.Source)))}
 }
 
 func shortName(name string) string {

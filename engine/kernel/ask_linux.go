@@ -219,7 +219,7 @@ func (l *Stacks) probe(ctx context.Context, w claims.Witness, r stage.Request, a
 			strings.Join(subnet.Texts(got.Addresses), ", "))}
 	case claims.AskHop:
 		e, err := x.space.ping(ctx, w.Address, 1, r.Payload)
-		got := claims.GotHop{Saw: saw(err)}
+		got := claims.GotHop{Saw: stage.Saw(err)}
 		if e.expired {
 			got.Router = e.from
 		}

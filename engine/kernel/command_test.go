@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"openbastion/engine/stage"
 	"openbastion/engine/supervise"
 )
 
@@ -92,7 +93,7 @@ func TestSaw(t *testing.T) {
 		"no route": fmt.Errorf("dial: %w", syscall.ENETUNREACH), "unreachable": syscall.EHOSTUNREACH, "prohibited": syscall.EACCES,
 		"odd": &net.OpError{Op: "dial", Err: errors.New("odd")}, "plain": errors.New("plain"),
 	} {
-		assert.Equal(t, want, saw(err))
+		assert.Equal(t, want, stage.Saw(err))
 	}
 }
 

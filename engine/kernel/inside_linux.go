@@ -18,6 +18,7 @@ import (
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
 	"openbastion/engine/drive"
+	"openbastion/engine/stage"
 )
 
 // Inside makes a machine of a plan out of the system that this process runs in, whose
@@ -164,7 +165,7 @@ func (l *Stacks) Ping(ctx context.Context, m *plan.Machine, to netip.Addr) strin
 	began := time.Now()
 	e, err := l.machines[m].space.ping(ctx, to, 0, "asked by hand")
 	if err != nil {
-		return fmt.Sprintf("%s: %s", to, saw(err))
+		return fmt.Sprintf("%s: %s", to, stage.Saw(err))
 	}
 	return fmt.Sprintf("%s answers in %s", e.from, time.Since(began).Round(100*time.Microsecond))
 }
@@ -185,7 +186,7 @@ func (l *Stacks) Name(ctx context.Context, m *plan.Machine, name string) string 
 func (l *Stacks) Fetch(ctx context.Context, m *plan.Machine, from netip.AddrPort) string {
 	body, connected, err := l.machines[m].space.fetch(ctx, from)
 	if !connected {
-		return fmt.Sprintf("%s: %s", from, saw(err))
+		return fmt.Sprintf("%s: %s", from, stage.Saw(err))
 	}
 	return strings.TrimSpace(string(body))
 }

@@ -20,7 +20,7 @@ import (
 	"openbastion/core/ask"
 	"openbastion/core/claims"
 	"openbastion/core/lab"
-	"openbastion/core/names"
+	"openbastion/engine/stage"
 )
 
 // How long a probe waits for each of its tries, and how often it tries.
@@ -28,29 +28,6 @@ const (
 	tryTime = 600 * time.Millisecond
 	tries   = 2
 )
-
-// saw says in few words why a probe got nothing.
-func saw(err error) string {
-	switch {
-	case err == nil:
-		return ""
-	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
-		return "no answer"
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return "refused"
-	case errors.Is(err, syscall.ENETUNREACH):
-		return "no route"
-	case errors.Is(err, syscall.EHOSTUNREACH):
-		return "unreachable"
-	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
-		return "prohibited"
-	}
-	var op *net.OpError
-	if errors.As(err, &op) {
-		return op.Err.Error()
-	}
-	return err.Error()
-}
 
 // reach asks a service at an address from the namespace, by its kernel's own stack.
 func (s *Space) reach(ctx context.Context, service lab.Service, to netip.Addr, payload string) (claims.GotReach, error) {
@@ -60,15 +37,15 @@ func (s *Space) reach(ctx context.Context, service lab.Service, to netip.Addr, p
 		if err == nil && e.expired {
 			return claims.GotReach{Saw: "its time was over at " + e.from.String()}, nil
 		}
-		return claims.GotReach{Answered: err == nil, Saw: saw(err)}, nil
+		return claims.GotReach{Answered: err == nil, Saw: stage.Saw(err)}, nil
 	case lab.UDP:
 		data, err := s.exchange(ctx, "udp", netip.AddrPortFrom(to, service.From), ask.Question(service.From))
 		who, source := ask.Introduced(data)
-		return claims.GotReach{Answered: err == nil, Saw: saw(err), Who: who, Source: source}, nil
+		return claims.GotReach{Answered: err == nil, Saw: stage.Saw(err), Who: who, Source: source}, nil
 	}
 	body, connected, err := s.fetch(ctx, netip.AddrPortFrom(to, service.From))
 	who, source := ask.Introduced(body)
-	return claims.GotReach{Answered: connected, Saw: saw(err), Who: who, Source: source}, nil
+	return claims.GotReach{Answered: connected, Saw: stage.Saw(err), Who: who, Source: source}, nil
 }
 
 // dial connects from within the namespace.
@@ -228,23 +205,5 @@ func quotes(b []byte, to netip.Addr, id int) bool {
 
 // lookUp asks a resolver for a name.
 func (s *Space) lookUp(ctx context.Context, resolver netip.Addr, name string) claims.GotName {
-	got := claims.GotName{Resolver: resolver}
-	const id = 0x0b57
-	q, err := names.Question(id, name)
-	if err != nil {
-		got.Saw = err.Error()
-		return got
-	}
-	data, err := s.exchange(ctx, "udp", netip.AddrPortFrom(resolver, names.Port), q)
-	if err != nil {
-		got.Saw = saw(err)
-		return got
-	}
-	addrs, code, ok := names.ReadAnswer(data, id)
-	if !ok {
-		got.Saw = "what it said is no answer"
-		return got
-	}
-	got.Answered, got.Addresses, got.Saw = true, addrs, code.String()
-	return got
+	return stage.LookUp(resolver, name, func(to netip.AddrPort, q []byte) ([]byte, error) { return s.exchange(ctx, "udp", to, q) }, stage.Saw)
 }

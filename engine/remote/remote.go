@@ -136,9 +136,8 @@ func (f File) open() (io.ReadCloser, error) {
 	return os.Open(f.From)
 }
 
-// Send sends those files that the host does not have with the same digest, and gives how
-// many bytes that were.
-func (h Host) Send(ctx context.Context, files []File) (int64, error) {
+// Send sends those files that the host does not have with the same digest.
+func (h Host) Send(ctx context.Context, files []File) error {
 	asked := "sha256sum --"
 	for _, f := range files {
 		asked += " " + Quote(f.Path)
@@ -151,7 +150,7 @@ func (h Host) Send(ctx context.Context, files []File) (int64, error) {
 		return nil
 	})
 	if err != nil {
-		return 0, err
+		return err
 	}
 	var missing []File
 	for _, f := range files {
@@ -160,13 +159,12 @@ func (h Host) Send(ctx context.Context, files []File) (int64, error) {
 		}
 	}
 	if len(missing) == 0 {
-		return 0, nil
+		return nil
 	}
 	in, out := io.Pipe()
-	var sent int64
 	packed := make(chan error, 1)
 	go func() {
-		err := pack(out, missing, &sent)
+		err := pack(out, missing)
 		_ = out.CloseWithError(err)
 		packed <- err
 	}()
@@ -175,21 +173,21 @@ func (h Host) Send(ctx context.Context, files []File) (int64, error) {
 	if own := <-packed; err == nil && own != nil {
 		err = own
 	}
-	return sent, err
+	return err
 }
 
 // pack writes files as an archive of tar(5), pax form.
-func pack(to io.Writer, files []File, sent *int64) error {
+func pack(to io.Writer, files []File) error {
 	out := tar.NewWriter(to)
 	for _, f := range files {
-		if err := packOne(out, f, sent); err != nil {
+		if err := packOne(out, f); err != nil {
 			return fmt.Errorf("%s: %w", f.Path, err)
 		}
 	}
 	return out.Close()
 }
 
-func packOne(out *tar.Writer, f File, sent *int64) error {
+func packOne(out *tar.Writer, f File) error {
 	size, mode := int64(len(f.Text)), int64(0o600)
 	if f.From != "" {
 		info, err := os.Stat(f.From)
@@ -208,8 +206,7 @@ func packOne(out *tar.Writer, f File, sent *int64) error {
 	if err != nil {
 		return err
 	}
-	n, err := io.Copy(out, in)
-	*sent += n
+	_, err = io.Copy(out, in)
 	return errors.Join(err, in.Close())
 }
 

@@ -206,19 +206,24 @@ func named(a claims.Answer) claims.Answer {
 
 // ofMachines tells a question that goes to a real machine.
 func (s *Stage) ofMachines(what claims.Asking) bool {
+	a := s.subject(what)
+	return a != nil && s.Machines.Has(a.Machine)
+}
+
+// subject gives the adapter that answers a question by itself; nil when there is none.
+func (s *Stage) subject(what claims.Asking) *plan.Adapter {
 	at, ok := claims.Subject(what)
-	if !ok {
-		return false
-	}
 	a, err := at.In(s.Plan)
-	return err == nil && a != nil && s.Machines.Has(a.Machine)
+	if !ok || err != nil {
+		return nil
+	}
+	return a
 }
 
 // ofGuest tells a question that a guest answers.
 func (s *Stage) ofGuest(what claims.Asking) bool {
-	at, ok := claims.Subject(what)
-	a, err := at.In(s.Plan)
-	return ok && err == nil && a != nil && a.Guest != nil
+	a := s.subject(what)
+	return a != nil && a.Guest != nil
 }
 
 // ofWitness tells a question that takes somebody outside who reports what arrived.
