@@ -182,6 +182,7 @@ func allCommands() []command {
 		{"rehearse", groupProve, (*app).rehearse},
 		{"prove", groupProve, (*app).prove},
 		{"trace", groupProve, (*app).trace},
+		{"diagnose", groupProve, (*app).diagnose},
 		{"start", groupReal, (*app).start},
 		{"status", groupReal, (*app).status},
 		{"shell", groupReal, (*app).shell},

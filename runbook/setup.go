@@ -8,6 +8,7 @@ import (
 
 	"openbastion/core/claims"
 	"openbastion/core/lab"
+	"openbastion/core/listing"
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
 )
@@ -217,13 +218,6 @@ func (b *writer) move(seg *plan.Segment) Step {
 	return s
 }
 
-// commands are what one types in a guest's system, by family.
-var commands = map[string]struct{ addresses, routes, ping, name, hop, fetch string }{
-	"linux":   {"ip -br address", "ip route", "ping -c 3 %s", "getent hosts %s", "tracepath -n -m 2 %s", "curl -sSI %s/"},
-	"bsd":     {"ifconfig", "netstat -rn", "ping -c 3 %s", "host %s", "traceroute -n -m 2 %s", "curl -sSI %s/"},
-	"desktop": {"ipconfig /all", "route print", "ping %s", "nslookup %s", "tracert -d -h 2 %s", "curl -sSI %s/"},
-}
-
 // beyond is what is asked for outside: a name that is kept for examples, and
 // resolves.
 const beyond = "example.com"
@@ -250,7 +244,7 @@ func (b *writer) test(seg *plan.Segment) []Step {
 }
 
 func (b *writer) tryIn(a *plan.Adapter, family string) Step {
-	c, m, seg := commands[family], a.Segment.Port.Machine, a.Segment
+	c, m, seg := listing.CommandsOf(listing.System(family)), a.Segment.Port.Machine, a.Segment
 	s := Step{ID: "try." + seg.Name + "." + family, Title: fmt.Sprintf("In %s (%s), from the bottom up", a.Machine.Name, seg.Name),
 		Table: &Table{Head: []string{"type", "must come back", "when not, it means"}, Tick: true}, Machine: a.Machine.Name, Check: Matches}
 	add := func(command, back, means string) { s.Table.Rows = append(s.Table.Rows, []string{command, back, means}) }
@@ -258,39 +252,39 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 	if a.How == plan.Lease {
 		address += ": often its first address, of some servers its last"
 	}
-	add(c.addresses, address,
+	add(c.Addresses, address,
 		"an address of 169.254: nobody handed out a lease, so the adapter is on the wrong network; another network: somebody else did")
 	hop := seg.Gateway
-	add(c.routes, "one default route, by "+text(hop), "none: the lease named no router; two: a second adapter is attached")
+	add(c.Routes, "one default route, by "+text(hop), "none: the lease named no router; two: a second adapter is attached")
 	if hop.IsValid() {
 		if answers(m, sourceAddress(a), hop, lab.ICMP, 0) {
-			add(fmt.Sprintf(c.ping, hop), "answers", "the wrong segment, or the appliance's port is not the one you think")
+			add(c.Ping(hop.String()), "answers", "the wrong segment, or the appliance's port is not the one you think")
 		} else {
-			add(fmt.Sprintf(c.ping, hop), "nothing: the rules keep "+seg.Name+" from the appliance too",
+			add(c.Ping(hop.String()), "nothing: the rules keep "+seg.Name+" from the appliance too",
 				"an answer: the rule that denies it is missing or stands too low")
 		}
 	}
 	allowed := claims.AllowedServices(m, seg, sourceAddress(a), witness)
 	if !outward(m, len(b.p.Machines)) {
-		b.tryClosed(add, m, a, c.ping)
+		b.tryClosed(add, m, a, c)
 	} else if len(allowed) == 0 {
-		add(fmt.Sprintf(c.ping, beyond), "nothing: the rules keep "+seg.Name+" from outside",
+		add(c.Ping(beyond), "nothing: the rules keep "+seg.Name+" from outside",
 			"an answer: there is a way around the appliance, or a rule above lets it out")
-		add(fmt.Sprintf(c.fetch, "http://"+beyond), "nothing", "an answer: as above")
+		add(c.Fetch("http://"+beyond), "nothing", "an answer: as above")
 	} else {
 		if up := m.WAN(); len(up) > 0 && up[0].Segment.Gateway.IsValid() && has(allowed, lab.ICMP) {
-			add(fmt.Sprintf(c.ping, up[0].Segment.Gateway), "answers", "the appliance's WAN has no address, or translation is missing for "+seg.Name)
+			add(c.Ping(up[0].Segment.Gateway.String()), "answers", "the appliance's WAN has no address, or translation is missing for "+seg.Name)
 		}
 		if answers(m, sourceAddress(a), hop, lab.UDP, 53) {
-			add(fmt.Sprintf(c.name, beyond), "an address",
+			add(c.Name(beyond), "an address",
 				"addresses answer but names do not: the resolver that the lease names does not answer, or has none upstream")
 		}
 		if hop.IsValid() {
-			add(fmt.Sprintf(c.hop, beyond), "the first hop is "+hop.String(), "another first hop: a way around the appliance")
+			add(c.Hop(beyond), "the first hop is "+hop.String(), "another first hop: a way around the appliance")
 		}
 		for _, s := range allowed {
 			if page := map[uint16]string{80: "http://", 443: "https://"}[s.From]; s.Proto == lab.TCP && page != "" {
-				add(fmt.Sprintf(c.fetch, page+beyond), "a status line", "pings but no pages: a rule, or packets that are too big for the way")
+				add(c.Fetch(page+beyond), "a status line", "pings but no pages: a rule, or packets that are too big for the way")
 			}
 		}
 	}
@@ -312,8 +306,8 @@ func outward(m *plan.Machine, depth int) bool {
 }
 
 // tryClosed adds what to try where nothing leads outside: who plays the world.
-func (b *writer) tryClosed(add func(command, back, means string), m *plan.Machine, from *plan.Adapter, ping string) {
-	add(fmt.Sprintf(ping, beyond), "nothing: the range has no way out", "an answer: the range is not closed")
+func (b *writer) tryClosed(add func(command, back, means string), m *plan.Machine, from *plan.Adapter, c listing.Commands) {
+	add(c.Ping(beyond), "nothing: the range has no way out", "an answer: the range is not closed")
 	for _, w := range m.WAN() {
 		for _, x := range w.Segment.Adapters {
 			if x.Guest == nil || !x.Address.IsValid() {
@@ -321,7 +315,7 @@ func (b *writer) tryClosed(add func(command, back, means string), m *plan.Machin
 			}
 			_, action := m.Decide(plan.Flow{Source: sourceAddress(from), Destination: x.Address.Addr(), Proto: lab.ICMP})
 			if action == lab.Allow {
-				add(fmt.Sprintf(ping, x.Address.Addr()), x.Machine.Name+" answers", "it is off, or translation is missing for "+from.Segment.Name)
+				add(c.Ping(x.Address.Addr().String()), x.Machine.Name+" answers", "it is off, or translation is missing for "+from.Segment.Name)
 			}
 			return
 		}

@@ -83,6 +83,7 @@ type (
 		Answered  bool         `json:"answered"`
 		Resolver  netip.Addr   `json:"resolver"`
 		Addresses []netip.Addr `json:"addresses"`
+		Tries     int          `json:"tries,omitempty"` // how often it was asked; 0: nobody tells
 		Saw       string       `json:"saw,omitempty"`
 	}
 	// GotHop is the router that said it was the first; invalid when none did.

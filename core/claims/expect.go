@@ -193,9 +193,9 @@ func meant(p *plan.Plan, w Witness, named lab.Service, from, to *plan.Adapter) [
 		}
 		outside := w.Address
 		if to != nil {
-			outside = likely(to)
+			outside = Likely(to)
 		}
-		for _, s := range m.AllowedServices(likely(from), outside, usual) {
+		for _, s := range m.AllowedServices(Likely(from), outside, usual) {
 			add(s)
 		}
 	}
@@ -243,7 +243,7 @@ func AddressesOutside(m *prove.Model, witness netip.Addr) []netip.Addr {
 	p := m.Plan()
 	for _, g := range p.Guests() {
 		home := InsideAdapter(g)
-		if home == nil || home.Gate() == nil || len(AllowedServices(home.Gate().Machine, home.Segment, likely(home), witness)) > 0 {
+		if home == nil || home.Gate() == nil || len(AllowedServices(home.Gate().Machine, home.Segment, Likely(home), witness)) > 0 {
 			continue
 		}
 		if x, ok := elsewhere(m, home); ok && !slices.Contains(out, x.Destination) {
@@ -282,7 +282,7 @@ func parties(p *plan.Plan, w lab.Who) []party {
 	for _, g := range p.Guests() {
 		for _, a := range g.Adapters {
 			if a.Plugged && (w.Kind == lab.WhoAny || w.Kind == lab.WhoSegment && a.Segment.Name == w.Name ||
-				w.Kind == lab.WhoPrefix && w.Prefix.Contains(likely(a))) {
+				w.Kind == lab.WhoPrefix && w.Prefix.Contains(Likely(a))) {
 				out = append(out, party{adapter: a})
 			}
 		}

@@ -86,7 +86,7 @@ func AllowedServices(m *plan.Machine, from *plan.Segment, source, to netip.Addr)
 			break
 		}
 		if slices.Contains(m.Masq, from) {
-			source = likely(wan)
+			source = Likely(wan)
 		}
 		m, from = next, wan.Segment
 	}
@@ -127,8 +127,8 @@ func outerAppliance(m *plan.Machine) (wan *plan.Adapter, next *plan.Machine) {
 	return wans[0], wans[0].Segment.Port.Machine
 }
 
-// likely gives an address the adapter has or may get.
-func likely(a *plan.Adapter) netip.Addr {
+// Likely gives an address the adapter has or may get.
+func Likely(a *plan.Adapter) netip.Addr {
 	if a.Address.IsValid() {
 		return a.Address.Addr()
 	}
@@ -168,7 +168,7 @@ func guestClaims(m *prove.Model, g *plan.Machine, home *plan.Adapter, w Witness)
 
 	var allowed []lab.Service
 	if port != nil && leadsOut(m, port.Machine) {
-		allowed = AllowedServices(port.Machine, home.Segment, likely(home), w.Address)
+		allowed = AllowedServices(port.Machine, home.Segment, Likely(home), w.Address)
 	}
 	if len(allowed) > 0 {
 		add(Names, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) { judgeNames(r, home, w, got[0].(GotName)) }})
@@ -306,7 +306,7 @@ func betweenClaims(m *prove.Model, p *plan.Plan) []claim {
 					})
 				}
 			}
-			add(likely(a), likely(b), false, "")
+			add(Likely(a), Likely(b), false, "")
 			if a.Address6.IsValid() && b.Address6.IsValid() { // the same question over IPv6
 				add(a.Address6.Addr(), b.Address6.Addr(), true, " over IPv6")
 			}

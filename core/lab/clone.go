@@ -32,3 +32,26 @@ func (l *Lab) Clone() *Lab {
 	}
 	return &c
 }
+
+// AddSegment puts another segment into a lab; its name must be new.
+func (l *Lab) AddSegment(s *Segment) {
+	l.Segments = append(l.Segments, s)
+	l.names[s.Name] = s
+}
+
+// AddGuest puts another guest into a lab; its name must be new.
+func (l *Lab) AddGuest(g *Guest) {
+	l.Guests = append(l.Guests, g)
+	l.names[g.Name] = g
+}
+
+// KeepGuests takes all guests out of a lab but those that keep names.
+func (l *Lab) KeepGuests(keep func(name string) bool) {
+	l.Guests = slices.DeleteFunc(l.Guests, func(g *Guest) bool {
+		if keep(g.Name) {
+			return false
+		}
+		delete(l.names, g.Name)
+		return true
+	})
+}

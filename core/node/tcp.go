@@ -80,7 +80,7 @@ func (n *Node) Listen(port uint16, accept func(*Conn)) {
 }
 
 func (n *Node) listener(port uint16) func(*Conn) {
-	if accept := n.listeners[port]; accept != nil {
+	if accept, told := n.listeners[port]; told {
 		return accept
 	}
 	return n.AnyTCP

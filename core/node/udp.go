@@ -23,6 +23,17 @@ type Datagram struct {
 // HandleUDP hands datagrams for a local port to fn.
 func (n *Node) HandleUDP(port uint16, fn func(Datagram)) { n.udp[port] = fn }
 
+// LoseUDP loses datagrams for a local port that somebody takes, where lose says so.
+func (n *Node) LoseUDP(port uint16, lose func(Datagram) bool) {
+	if fn := n.udp[port]; fn != nil {
+		n.udp[port] = func(d Datagram) {
+			if d.Error != "" || !lose(d) {
+				fn(d)
+			}
+		}
+	}
+}
+
 func (n *Node) deliverUDP(port *Port, p *packet.Packet, toAll bool) {
 	if !p.TransportValid() {
 		return
@@ -63,6 +74,7 @@ type Exchange struct {
 	From     netip.AddrPort
 	Data     []byte
 	Frame    int    // of the answer or the error
+	Tries    int    // how often it was sent
 	Error    string // why there is no answer
 }
 
@@ -105,6 +117,7 @@ func (n *Node) ask3(now time.Duration, to netip.AddrPort, data []byte, wait time
 			end("no route")
 			return
 		}
+		x.Tries++
 		n.after(wait, func() { try(left - 1) })
 	}
 	try(3)

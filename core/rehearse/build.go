@@ -94,11 +94,16 @@ type Lab struct {
 	round     *round
 	condition claims.Condition
 	started   bool
+	trouble   Trouble
+	led       map[*station]time.Duration // when each was switched on
 }
 
 // New builds the world of a plan.
-func New(p *plan.Plan) *Lab {
+func New(p *plan.Plan) *Lab { return newLab(p, Trouble{}) }
+
+func newLab(p *plan.Plan, t Trouble) *Lab {
 	l := &Lab{
+		trouble: t, led: map[*station]time.Duration{},
 		world: newWorld(), plan: p, timing: virtual, members: map[*plan.Machine]*station{}, condition: claims.Running,
 		appliances: map[*plan.Machine]*appliance.Appliance{},
 		routers:    map[*plan.Segment]*station{}, outside: map[*station]bool{}, seen: map[string]netip.Addr{},
@@ -116,6 +121,7 @@ func New(p *plan.Plan) *Lab {
 	}
 	l.addHost(cables)
 	l.addStrangers()
+	l.addForeigners(true)
 	l.addStrays(cables)
 	l.addAnnouncers(cables)
 	for _, m := range p.Appliances() {
@@ -129,6 +135,7 @@ func New(p *plan.Plan) *Lab {
 		l.members[m] = s
 		l.attach(s, m, cables)
 	}
+	l.addForeigners(false)
 	return l
 }
 
@@ -284,6 +291,10 @@ func (l *Lab) start() {
 		l.lead(l.members[m])
 		l.world.run(l.world.now + time.Millisecond)
 	}
+	if len(l.trouble.Late) > 0 {
+		l.world.run(l.world.now + lateBy)
+		l.wake()
+	}
 	l.world.run(l.world.now + 40*time.Second)
 }
 
@@ -292,6 +303,7 @@ func (l *Lab) lead(s *station) {
 	if s.real {
 		return
 	}
+	l.led[s] = l.world.now
 	for _, p := range s.node.Ports() {
 		s.node.StartSix(l.world.now, p)
 		if p.Client != nil && p.Up() {
@@ -318,8 +330,11 @@ func (l *Lab) startBeyond() {
 	if len(l.announcers) > 0 {
 		l.lead(l.buoy)
 	}
+	l.sleep()
 	for _, m := range l.plan.Appliances() {
-		l.lead(l.members[m])
+		if !slices.Contains(l.trouble.Late, m) {
+			l.lead(l.members[m])
+		}
 	}
 	l.world.run(10 * time.Second)
 }

@@ -37,6 +37,7 @@ const (
 	kindAnnouncer = 0x15
 	kindStray     = 0x16
 	kindNamed     = 0x17
+	kindForeign   = 0x18
 )
 
 // addOutside makes a router with leases and names for each upstream segment,

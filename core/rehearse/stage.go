@@ -315,7 +315,7 @@ func (l *Lab) askName(a *plan.Adapter) func() answer {
 	look := s.node.LookUp(l.world.now, port.DNS[0], witnessName)
 	l.world.pump(s)
 	return func() answer {
-		got := claims.GotName{Answered: look.Answered, Resolver: look.Resolver, Addresses: look.Addrs, Saw: look.Error}
+		got := claims.GotName{Answered: look.Answered, Resolver: look.Resolver, Addresses: look.Addrs, Tries: look.Tries, Saw: look.Error}
 		if !look.Answered {
 			return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s did not answer for %s: %s", look.Resolver, look.Name, look.Error)}}
 		}

@@ -55,6 +55,7 @@ type World struct {
 	sent     []time.Duration          // when each frame was, by number less one
 	watch    func(from *station, segment int, p *packet.Packet)
 	disturb  func(segment int) (lost bool, later time.Duration) // a fault, or nil
+	limits   map[int]int                                        // the largest frame that a segment passes, by segment
 	late     []inflight                                         // frames that a fault holds up, by time
 	live     *Live                                              // when some machines are real, or nil
 	at       *cable                                             // whose frame is being delivered
@@ -212,6 +213,9 @@ func (w *World) transmit(s *station, adapter int, frame []byte) {
 	if w.watch != nil {
 		w.watch(s, segment, p)
 	}
+	if largest, ok := w.limits[segment]; ok && len(frame) > largest {
+		return
+	}
 	f := inflight{w.now + latency, l.cable, l.port, tag, p}
 	if w.disturb != nil {
 		lost, later := w.disturb(segment)
@@ -225,6 +229,17 @@ func (w *World) transmit(s *station, adapter int, frame []byte) {
 		}
 	}
 	w.frames.push(f)
+}
+
+// linkSize is what a frame has beside its packet: addresses, type, a tag (IEEE 802.1Q).
+const linkSize = 18
+
+// limit has a segment lose packets of more than size bytes, and say nothing.
+func (w *World) limit(segment, size int) {
+	if w.limits == nil {
+		w.limits = map[int]int{}
+	}
+	w.limits[segment] = size + linkSize
 }
 
 // pump sends what a station wants sent and notes its next deadline.
