@@ -1,12 +1,16 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"strconv"
 	"strings"
 
+	"golang.org/x/term"
+
 	"openbastion/core/diagnose"
+	"openbastion/core/listing"
 )
 
 // How many questions are put at most, and how sure one must be to stop before.
@@ -18,7 +22,7 @@ const (
 // askSeen asks on a terminal what is seen, until one cause is left.
 func (a *app) askSeen(in *os.File, s *diagnose.Study) (seen []diagnose.Seen, err error) {
 	err = a.dialogue(in, func(d *dialogue) error {
-		fmt.Fprintln(d.t, "What do you see? Enter: I did not look. ?: how to look. end: tell me now. Ctrl-C leaves.")
+		fmt.Fprintln(d.t, "What do you see? Enter: I did not look. ?: how to look. p: paste what it shows. end: tell me now. Ctrl-C leaves.")
 		questions, asked := s.Questions(), map[string]bool{}
 		for n := 1; n <= mostQuestions; n++ {
 			causes := s.Causes(seen)
@@ -39,6 +43,27 @@ func (a *app) askSeen(in *os.File, s *diagnose.Study) (seen []diagnose.Seen, err
 		return nil
 	})
 	return seen, err
+}
+
+// pasted reads what a machine shows, up to a line that is a dot.
+func (d *dialogue) pasted(s *diagnose.Study, q *diagnose.Question) ([]diagnose.Seen, error) {
+	if q.Machine == nil {
+		return nil, errors.New("this question is of no one machine: answer it")
+	}
+	fmt.Fprintf(d.t, "  Paste what %s shows, and what came of what you tried; a line that is a dot ends it.\n", q.Machine.Name)
+	d.t.SetPrompt("")
+	var b strings.Builder
+	for b.Len() < listing.MaxSize {
+		line, err := d.t.ReadLine()
+		if err != nil && !errors.Is(err, term.ErrPasteIndicator) {
+			return nil, errLeft
+		}
+		if strings.TrimSpace(line) == "." {
+			break
+		}
+		b.WriteString(line + "\n")
+	}
+	return s.FromPaste(q.Machine, b.String()), nil
 }
 
 // look puts one question.
@@ -64,6 +89,12 @@ func (d *dialogue) look(s *diagnose.Study, q *diagnose.Question, n int) (seen []
 			return nil
 		}
 		var err error
+		if line == "p" {
+			if seen, err = d.pasted(s, q); err == nil && len(seen) == 0 {
+				err = errors.New("nothing of that tells anything")
+			}
+			return err
+		}
 		switch {
 		case q.Whole:
 			seen, err = s.Who(line)

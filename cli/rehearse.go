@@ -67,6 +67,9 @@ past the appliance. Each answer names the frames that show it.`,
 				s := a.screen()
 				showTitle(s, p, fmt.Sprintf("rehearsal: %s in %s", count(frames, "frame", "frames"), time.Since(began).Round(time.Millisecond)))
 				showVerdict(s, doc, a.verbose)
+				if doc.Verdict == claims.Broken {
+					a.likeliestInFile(p)
+				}
 			}
 			if capture != "" && err == nil {
 				a.note(fmt.Sprintf("%s written to %s", count(frames, "frame", "frames"), capture))

@@ -326,6 +326,7 @@ func (a *app) verifyLab(file string, reports []string, replace bool) error {
 		showTitle(s, p, fmt.Sprintf("%s: checked in %s, running since %s", doc.Stage, time.Since(began).Round(10*time.Millisecond),
 			l.record.Started.Local().Format("15:04")))
 		showVerdict(s, doc, a.verbose)
+		a.likeliest(p, l.record.File, doc)
 	}
 	for _, to := range reports {
 		if err == nil {

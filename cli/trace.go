@@ -58,6 +58,9 @@ pass. FROM and TO are guests, appliances or outside.`,
 				err = a.json(t)
 			} else {
 				showTrace(a.screen(), p, file, t, a.verbose)
+				if !t.Passed && !t.Tried {
+					a.likeliestInFile(p)
+				}
 			}
 			if err == nil && !t.Passed {
 				err = failure{status: exitBroken}

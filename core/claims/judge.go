@@ -215,7 +215,7 @@ func expectedSource(home *plan.Adapter, wans []*plan.Adapter, addresses []Got) s
 func judgeReached(r *Result, home *plan.Adapter, service lab.Service, o GotReach) {
 	if !o.Answered {
 		r.broken(fmt.Sprintf("%s does not reach the witness by %s: %s", home.Machine.Name, service, o.Saw),
-			"`bastion explain outside` lists what to look at, nearest first")
+			"`bastion diagnose` asks what is seen and finds the mistake")
 	}
 }
 

@@ -208,7 +208,7 @@ func elsewherePart(home *plan.Adapter, p prove.Packet) part {
 	return part{asks: asking(AskReach{From: RefTo(home), Service: s, Address: p.Destination}), judge: func(r *Result, got []Got) {
 		if o := got[0].(GotReach); !o.Answered {
 			r.broken(fmt.Sprintf("%s does not reach %s by %s, which the rules let pass: %s", home.Machine.Name, p.Destination, s, o.Saw),
-				"`bastion explain outside` lists what to look at, nearest first")
+				"`bastion diagnose` asks what is seen and finds the mistake")
 		} else {
 			r.Saw = fmt.Sprintf("%s answers %s, as far as the rules let it go", p.Destination, s)
 		}

@@ -12,15 +12,15 @@ import (
 type Question struct {
 	ID      string
 	Text    string
-	Do      string   // what to type or to look at for it
-	Options []Option // what it may come to, but for one that is read, see Reads
-	Reads   bool     // it is answered with what stands there: address, router, resolver
-	Whole   bool     // it is answered with names of guests
+	Do      string        // what to type or to look at for it
+	Options []Option      // what it may come to, but for one that is read, see Reads
+	Reads   bool          // it is answered with what stands there: address, router, resolver
+	Whole   bool          // it is answered with names of guests
+	Machine *plan.Machine // where one looks; nil: at more than one
 
 	looks   []int
 	cost    float64
 	outcome func(v Vector) int // the same number, the same answer
-	machine *plan.Machine
 }
 
 // Option is one answer to a question, with what it says.
@@ -54,10 +54,10 @@ const mostChoices = 16
 // whichQuestions ask which of several things is not as it should be: what opens, what
 // does not answer, what a console shows.
 func (s *Study) whichQuestions() []*Question {
-	opens := &Question{ID: "which.opens", Text: "Does one of these open or answer that must not?", Do: "try them, from the top", cost: 2.5}
-	answers := &Question{ID: "which.answers", Text: "Does one of these not answer as it should?", Do: "try them, from the top", cost: 2}
-	shows := &Question{ID: "which.shows", Text: "Is one of these on a console not as it should be?", Do: "look at the consoles of the appliances", cost: 1.5}
-	odd := &Question{ID: "which.odd", Text: "Is one of these odd about a guest?", Do: "look at the guests' settings, and at their adapters", cost: 1.5}
+	opens := &Question{ID: "which.opens", Text: "Does one of these open or answer, and must not? The first that does", Do: "try them, from the top", cost: 2.5}
+	answers := &Question{ID: "which.answers", Text: "Does one of these not answer? The first that does not", Do: "try them, from the top", cost: 2}
+	shows := &Question{ID: "which.shows", Text: "Is one of these on a console not as planned? The first that is not", Do: "look at the consoles of the appliances", cost: 1.5}
+	odd := &Question{ID: "which.odd", Text: "Is one of these of a guest not as planned? The first that is not", Do: "look at the guests' settings, and at their adapters", cost: 1.5}
 	for i, l := range s.Looks {
 		switch l.Kind {
 		case Inbound, Host, Stopped, Cut:
@@ -92,8 +92,7 @@ func (s *Study) whichQuestions() []*Question {
 // choose has a question offer each of its looks, and none of them.
 func (s *Study) choose(q *Question) {
 	for n, i := range q.looks {
-		text, _ := s.Looks[i].ask(s.Plan)
-		o := Option{Text: text, when: n, Seen: []Seen{{Text: s.Looks[i].ID + "=broken", Looks: []int{i}, Value: Broken}}}
+		o := Option{Text: s.Looks[i].brief(), when: n, Seen: []Seen{{Text: s.Looks[i].ID + "=broken", Looks: []int{i}, Value: Broken}}}
 		if n > 0 {
 			o.Seen = append(o.Seen, Seen{Text: "what stands before", Looks: q.looks[:n], Value: Holds})
 		}
@@ -195,7 +194,7 @@ func (s *Study) Who(text string) ([]Seen, error) {
 func (s *Study) ladder(home *plan.Adapter) *Question {
 	g, name := home.Machine, home.Machine.Name
 	c := commandsOf(g)
-	q := &Question{ID: name + ".far", machine: g, cost: 1.5, Text: "How far does " + name + " get?",
+	q := &Question{ID: name + ".far", Machine: g, cost: 1.5, Text: "How far does " + name + " get?",
 		Do: fmt.Sprintf("on %s, one after another: %s, then ping its next hop, a number outside, a name outside", name, c.Addresses)}
 	rung := func(text string, holds []Kind, is Value, kinds ...Kind) {
 		looks := s.of(g, kinds...)
@@ -259,7 +258,7 @@ func firstThatFits(options []Option, v Vector) int {
 func (s *Study) settingsQuestion(home *plan.Adapter) *Question {
 	g := home.Machine
 	c := commandsOf(g)
-	q := &Question{ID: g.Name + ".settings", machine: g, Reads: true, cost: 1.2,
+	q := &Question{ID: g.Name + ".settings", Machine: g, Reads: true, cost: 1.2,
 		Text:  "What does " + g.Name + " show? ADDRESS/LENGTH ROUTER RESOLVER, with none for what is missing",
 		Do:    fmt.Sprintf("on %s: %s; %s; %s", g.Name, c.Addresses, c.Routes, c.Resolvers),
 		looks: s.of(g, Lease, Address, Mask, Router, Resolver)}
@@ -284,7 +283,7 @@ func (s *Study) Settings(q *Question, text string) ([]Seen, error) {
 	kinds := [][]Kind{{Lease, Address}, {Router}, {Resolver}}
 	var out []Seen
 	for n, word := range words[:min(len(words), len(kinds))] {
-		looks := s.of(q.machine, kinds[n]...)
+		looks := s.of(q.Machine, kinds[n]...)
 		if word == "-" || len(looks) == 0 {
 			continue
 		}
@@ -295,7 +294,7 @@ func (s *Study) Settings(q *Question, text string) ([]Seen, error) {
 		}
 		out = append(out, Seen{Text: l.ID + "=" + word, Looks: looks, Value: v})
 		if n == 0 && strings.Contains(word, "/") {
-			out = append(out, s.maskSeen(q.machine, word)...)
+			out = append(out, s.maskSeen(q.Machine, word)...)
 		}
 	}
 	return out, nil
@@ -303,7 +302,7 @@ func (s *Study) Settings(q *Question, text string) ([]Seen, error) {
 
 // lookQuestion asks what one look shows.
 func (s *Study) lookQuestion(i int, l *Look) *Question {
-	q := &Question{ID: l.ID, looks: []int{i}, cost: float64(l.Cost), machine: l.Machine}
+	q := &Question{ID: l.ID, looks: []int{i}, cost: float64(l.Cost), Machine: l.Machine}
 	q.Text, q.Do = l.ask(s.Plan)
 	for _, v := range l.Values(s.Plan) {
 		q.Options = append(q.Options, Option{Text: l.tells(s.Plan, v), when: int(v),

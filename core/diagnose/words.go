@@ -115,6 +115,31 @@ func (l *Look) askConsole(who string) (text, do string) {
 	return "Does a name resolve on the console of " + who + "?", at + ", ask for a name outside"
 }
 
+// brief names a look in a list to choose from.
+func (l *Look) brief() string {
+	text := l.subject() + ": " + symptomWords[l.Kind]
+	if l.At != nil && l.At.Port != nil && l.Machine != nil {
+		text = l.At.Machine.Name + "." + l.At.Name + ": " + symptomWords[l.Kind]
+	}
+	switch l.Kind {
+	case Hardware:
+		text += ", planned " + l.At.MAC.String()
+	case Adapters:
+		text += ", planned " + number(len(l.Machine.Adapters))
+	case How:
+		text += ", planned " + gotBy(l.At)
+	case Address:
+		text += ", planned " + gotBy(l.At)
+	case Across, Neighbor:
+		text = l.subject() + " to " + l.To.Machine.Name
+	case Stopped:
+		text = l.subject() + ": outside by " + l.service.String()
+	case Admin, Inbound:
+		text += " (" + l.service.String() + ")"
+	}
+	return text
+}
+
 // asPlanned names the planned address, where the plan says one.
 func asPlanned(a netip.Addr) string {
 	if !a.IsValid() {

@@ -195,7 +195,7 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 // blame finds where a flow died, and what would let it pass.
 func (l *Lab) blame(out *Trace, steps []Step, from, to *plan.Adapter, service lab.Service) {
 	out.Died = "no answer came back"
-	out.Change = "look at the machines after that one: `bastion explain outside` lists what to look at, nearest first"
+	out.Change = "look at the machines after that one; `bastion diagnose` asks what is seen and finds the mistake"
 	for i := len(steps) - 1; i >= 0; i-- {
 		if s := steps[i]; s.Kind != "arp" && s.Frame != 0 { // what was sent last
 			out.Died = fmt.Sprintf("%s sends it on %s, and no answer comes back", s.Machine, s.Segment)
