@@ -183,6 +183,8 @@ func allCommands() []command {
 		{"prove", groupProve, (*app).prove},
 		{"trace", groupProve, (*app).trace},
 		{"diagnose", groupProve, (*app).diagnose},
+		{"drill", groupProve, (*app).drill},
+		{"course", groupStart, (*app).course},
 		{"start", groupReal, (*app).start},
 		{"status", groupReal, (*app).status},
 		{"shell", groupReal, (*app).shell},

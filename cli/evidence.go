@@ -48,7 +48,7 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 			slices.Concat([]evidence.Remark{}, j.Remarks)})
 	} else {
 		a.showJoined(p, j, doc)
-		a.likeliest(p, file, doc)
+		a.likeliest(p, file, doc, claims.Answers{})
 	}
 	for _, to := range reports {
 		if err == nil {

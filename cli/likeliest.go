@@ -15,13 +15,16 @@ import (
 const mostStudied = 800
 
 // likeliest ends a verdict that is broken with what a diagnosis says first.
-func (a *app) likeliest(p *plan.Plan, file string, doc claims.Document) {
+func (a *app) likeliest(p *plan.Plan, file string, doc claims.Document, answers claims.Answers) {
 	if doc.Verdict != claims.Broken || a.quiet {
 		return
 	}
 	out := a.screen()
 	s := diagnose.NewStudy(p)
 	seen := s.FromVerdict(doc)
+	if len(answers.Answers) > 0 { // they tell more than what they come to
+		seen = s.FromBoth(answers.Facts, answers.Answers, doc)
+	}
 	if !diagnose.Abnormal(seen) || len(s.Mistakes) > mostStudied {
 		out.para(0, 2, plain, "Next: `bastion diagnose "+file+"` asks what you see and finds the mistake that looks so.")
 		return

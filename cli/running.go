@@ -33,7 +33,8 @@ type startOptions struct {
 	spans      []string
 	taps       []string
 
-	hosts string // a file: the benches of a class on several hosts
+	hosts   string // a file: the benches of a class on several hosts
+	planted string // the code of a drill: a mistake is in what is built
 }
 
 // installOptions are how an appliance is led through what its console asks.
@@ -157,6 +158,7 @@ func (a *app) keep() *cobra.Command {
 		Use: keepCommand + " LAB", Hidden: true, Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.keepLab(args[0], o) },
 	}
+	c.Flags().StringVar(&o.planted, "planted", "", "the code of the drill that is in it")
 	a.startFlags(c, &o)
 	return c
 }

@@ -97,6 +97,9 @@ func (a *app) startLab(file string, o startOptions) error {
 	for _, n := range report.Notes {
 		a.note(n + ".")
 	}
+	if o.planted != "" {
+		return nil // the drill says the rest
+	}
 	return a.saidStarted(p, f, file, o, time.Since(began))
 }
 
@@ -123,6 +126,9 @@ func (a *app) keepArgs(p *plan.Plan, file string, o startOptions) ([]string, sup
 		}
 	}
 	args = append(args, o.passed()...)
+	if o.planted != "" {
+		args = append(args, "--planted", o.planted)
+	}
 	switch {
 	case o.asUser:
 		how = supervise.AsUser
@@ -268,16 +274,25 @@ func (a *app) keepLab(file string, o startOptions) error {
 		return err
 	}
 	options.Folder = f.Path()
+	made := p // what is built: the plan, or that with a mistake in it
+	if o.planted != "" {
+		d, err := a.planted(p, &drillOptions{code: o.planted}, true)
+		if err != nil {
+			tell(supervise.Report{Error: err.Error()})
+			return err
+		}
+		made, r.Planted = d.Built.Plan, o.planted
+	}
 	build := func(ctx context.Context, changing func(host.Change) error) (supervise.Made, error) {
 		options.Changing = changing
-		l, err := kernel.Up(ctx, p, options)
+		l, err := kernel.Up(ctx, made, options)
 		if err != nil {
 			return nil, err
 		}
 		return l, nil
 	}
 	if o.stage == onMachines {
-		build, err = a.buildMachines(p, file, o, options, tell)
+		build, err = a.buildMachines(made, file, o, options, tell)
 		if err != nil {
 			tell(supervise.Report{Error: err.Error()})
 			return err
@@ -311,7 +326,7 @@ func (a *app) verifyLab(file string, reports []string, replace bool) error {
 	for _, n := range now.Notes {
 		a.note(n + ".")
 	}
-	doc, _, err := claims.Run(a.ctx, p, c)
+	doc, answers, err := claims.Run(a.ctx, p, c)
 	if err != nil {
 		if a.ctx.Err() != nil {
 			return a.ctx.Err()
@@ -326,7 +341,7 @@ func (a *app) verifyLab(file string, reports []string, replace bool) error {
 		showTitle(s, p, fmt.Sprintf("%s: checked in %s, running since %s", doc.Stage, time.Since(began).Round(10*time.Millisecond),
 			l.record.Started.Local().Format("15:04")))
 		showVerdict(s, doc, a.verbose)
-		a.likeliest(p, l.record.File, doc)
+		a.likeliest(p, l.record.File, doc, answers)
 	}
 	for _, to := range reports {
 		if err == nil {

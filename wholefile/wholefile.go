@@ -18,6 +18,7 @@ import (
 type Options struct {
 	Replace bool     // a regular file that is there
 	Inputs  []string // files that are never written over, whatever else is said
+	Private bool     // a new file is for its owner only
 }
 
 // The reasons for which nothing is written.
@@ -38,6 +39,7 @@ type File struct {
 	temp    *os.File
 	direct  *os.File // a device or pipe, written to at once
 	replace bool
+	private bool
 	was     fs.FileInfo // the file that is there, or nil
 }
 
@@ -52,7 +54,7 @@ func Create(path string, o Options) (*File, error) {
 	if err != nil {
 		return fail(err)
 	}
-	f := &File{path: path, target: target, replace: o.Replace}
+	f := &File{path: path, target: target, replace: o.Replace, private: o.Private}
 	info, err := os.Stat(target)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -143,6 +145,9 @@ func (f *File) Commit() error {
 // adopt gives the new file the mode and owner of the one that it replaces.
 func (f *File) adopt() error {
 	if f.was == nil {
+		if f.private {
+			return nil // as temporary files are
+		}
 		return f.temp.Chmod(mode &^ umask())
 	}
 	own(f.temp, f.was)

@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"net/netip"
+	"slices"
 
 	"openbastion/core/claims"
 	"openbastion/core/lab"
@@ -21,6 +22,21 @@ func (s *Study) FromAnswers(facts claims.Facts, answers []claims.Answer) []Seen 
 		}
 	}
 	return r.out
+}
+
+// FromBoth reads what a stage answered, and of its verdict what no answer tells.
+func (s *Study) FromBoth(facts claims.Facts, answers []claims.Answer, doc claims.Document) []Seen {
+	out := s.FromAnswers(facts, answers)
+	told := map[int]bool{}
+	for _, x := range out {
+		told[x.Looks[0]] = true
+	}
+	for _, x := range s.FromVerdict(doc) {
+		if !slices.ContainsFunc(x.Looks, func(i int) bool { return told[i] }) {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // answer notes what one answer says.

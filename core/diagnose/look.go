@@ -365,3 +365,6 @@ func plannedAddress(a *plan.Adapter, x netip.Addr) bool {
 	}
 	return a.Segment.Subnet.Contains(x)
 }
+
+// Service gives what a look tries, where it tries a service.
+func (l *Look) Service() lab.Service { return l.service }

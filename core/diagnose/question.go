@@ -38,7 +38,13 @@ func (s *Study) Questions() []*Question {
 			out = append(out, s.ladder(home), s.settingsQuestion(home))
 		}
 	}
-	out = append(out, s.whichQuestions()...)
+	out = append(append(out, s.whichQuestions()...), s.LookQuestions()...)
+	return out
+}
+
+// LookQuestions gives a question for each look that stands alone.
+func (s *Study) LookQuestions() []*Question {
+	var out []*Question
 	for i, l := range s.Looks {
 		if _, grouped := partOf[l.Kind]; grouped && l.Machine != nil && l.Machine.Guest != nil {
 			continue

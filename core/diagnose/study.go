@@ -236,3 +236,88 @@ func (s *Study) Look(id string) (*Look, int, error) {
 	}
 	return nil, 0, fmt.Errorf("there is no look %q", id)
 }
+
+// Observe looks at a lab that was built, in every way there is.
+func (s *Study) Observe(b mistakes.Built) Vector { return s.observe(b, nil, nil) }
+
+// Showing gives the mistakes that show in something, where want says so of how many
+// symptoms each has.
+func (s *Study) Showing(want func(m mistakes.Mistake, symptoms int) bool) []mistakes.Mistake {
+	var out []mistakes.Mistake
+	for i, m := range s.Mistakes {
+		if v := s.Vectors[i]; v != nil && !slices.Equal(v, s.Base) && want(m, len(s.Symptoms(v, nil))) {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// Alike tells two mistakes that no look tells apart.
+func (s *Study) Alike(a, b mistakes.Mistake) bool {
+	var of [2]Vector
+	for i, m := range s.Mistakes {
+		switch m.ID() {
+		case a.ID():
+			of[0] = s.Vectors[i]
+		case b.ID():
+			of[1] = s.Vectors[i]
+		}
+	}
+	return of[0] != nil && of[1] != nil && slices.Equal(of[0], of[1])
+}
+
+// mostFewest is up to how many looks the fewest are searched for; beyond, one after
+// another that leaves least is taken.
+const mostFewest = 2
+
+// Fewest gives the least number of looks after which no other mistake is left that shows
+// the same as a vector does.
+func (s *Study) Fewest(v Vector) int {
+	var others []Vector
+	for _, o := range s.Vectors {
+		if o != nil && !slices.Equal(o, v) {
+			others = append(others, o)
+		}
+	}
+	apart := func(looks ...int) bool {
+		for _, o := range others {
+			if !slices.ContainsFunc(looks, func(i int) bool { return o[i] != v[i] && o[i] != Unseen }) {
+				return false
+			}
+		}
+		return true
+	}
+	for i := range s.Looks {
+		if apart(i) {
+			return 1
+		}
+	}
+	for i := range s.Looks {
+		for j := range i {
+			if apart(i, j) {
+				return mostFewest
+			}
+		}
+	}
+	left, taken := others, 0
+	for len(left) > 0 {
+		best, most := -1, 0
+		for i := range s.Looks {
+			n := 0
+			for _, o := range left {
+				if o[i] != v[i] && o[i] != Unseen {
+					n++
+				}
+			}
+			if n > most {
+				best, most = i, n
+			}
+		}
+		if best < 0 {
+			break
+		}
+		left = slices.DeleteFunc(slices.Clone(left), func(o Vector) bool { return o[best] != v[best] && o[best] != Unseen })
+		taken++
+	}
+	return max(taken, mostFewest+1)
+}

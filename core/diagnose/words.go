@@ -3,6 +3,7 @@ package diagnose
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"openbastion/core/listing"
@@ -299,3 +300,79 @@ func (s *Study) Tells(c Cause, causes []Cause) string {
 	}
 	return ""
 }
+
+// complained are the looks by what people come with first.
+var complained = []Kind{Page, Name, Published, Inside, Across, Admin, Neighbor, Number, Datagram, Large, Inbound, Stopped, Host, Cut, Lease, Address,
+	IPv6, Servers, Source, Path, Adapters, Hardware, How, Mask, Router, Resolver, Renew, Gateway, Cable, Log, Console}
+
+// Complaints says what people would come with who sit before a lab that shows a vector:
+// at most so many things, those first that one meets without looking for them.
+func (s *Study) Complaints(v Vector, most int) []string {
+	var out []string
+	for _, k := range complained {
+		if k == Source && len(out) > 0 {
+			break // from here on they are looks that one takes on purpose, and tell too much
+		}
+		for i, l := range s.Looks {
+			if l.Kind == k && v[i] != Holds && v[i] != Unseen && len(out) < most {
+				if text := l.complaint(v[i]); !slices.Contains(out, text) {
+					out = append(out, text)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// complaint says in a person's words that a look is not as it should be.
+func (l *Look) complaint(v Value) string {
+	who := l.subject()
+	if text, ok := complaints[l.Kind]; ok {
+		return strings.ReplaceAll(text, "{}", who)
+	}
+	switch l.Kind {
+	case Lease, Address, Renew:
+		switch v {
+		case None:
+			return who + " has no address"
+		case Late:
+			return who + " has its address after a long while"
+		}
+		return who + " has an odd address"
+	case Name:
+		if v == Late {
+			return "on " + who + " the first page fails and the second opens"
+		}
+		return "on " + who + " no name is found"
+	case Number, Page, Datagram:
+		if v == Open {
+			return who + " gets outside, and must not"
+		}
+		return map[Kind]string{Number: who + " reaches no number outside", Page: "on " + who + " no page opens", Datagram: "time and the like fail on " + who}[l.Kind]
+	case Neighbor, Across:
+		if v == Open {
+			return who + " reaches " + l.To.Machine.Name + ", and must not"
+		}
+		return who + " does not reach " + l.To.Machine.Name
+	case Published, Inside:
+		where := "from outside"
+		if l.Kind == Inside {
+			where = "from " + l.Machine.Name
+		}
+		if v == Other {
+			return where + " somebody else than " + l.To.Machine.Name + " answers"
+		}
+		return where + " " + l.To.Machine.Name + " does not answer at " + l.service.String()
+	case Stopped:
+		return who + " gets outside by " + l.service.String() + ", which a rule should stop"
+	case Host:
+		return "the host answers on " + who
+	}
+	return symptomWords[l.Kind] + " of " + who + " is odd"
+}
+
+// complaints are those that say the same whatever a look shows; {} is who it is.
+var complaints = map[Kind]string{Cable: "{} has no link", Gateway: "the next hop of {} does not answer, or somebody else does",
+	Large: "large pages hang on {}", Admin: "the admin page does not open on {}", Inbound: "the admin page of {} opens from outside",
+	Cut: "{} still gets outside when the appliance's WAN is out", Servers: "more than one on the segment of {}, or somebody else, hands out leases",
+	IPv6: "{} has a router over IPv6", Console: "the console of {} is dark", Adapters: "{} has an adapter too many"}

@@ -2,6 +2,7 @@ package rehearse
 
 import (
 	"net/netip"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -236,3 +237,6 @@ func (l *Lab) sleep() {
 		}
 	}
 }
+
+// None tells that nothing is wrong beside what a plan says.
+func (t Trouble) None() bool { return reflect.ValueOf(t).IsZero() }

@@ -29,8 +29,9 @@ type Record struct {
 	Process  int           `json:"process"`
 	Born     uint64        `json:"born"` // when the process began, in the kernel's ticks since start
 	Started  time.Time     `json:"started"`
-	Profiles []string      `json:"profiles"` // that were named beside the file
-	Changes  []host.Change `json:"changes"`  // of this machine, outside the lab's own names; undone on stop
+	Profiles []string      `json:"profiles"`          // that were named beside the file
+	Planted  string        `json:"planted,omitempty"` // the code of the drill that is in it
+	Changes  []host.Change `json:"changes"`           // of this machine, outside the lab's own names; undone on stop
 }
 
 // RecordSchema names the record's format.
