@@ -121,13 +121,6 @@ func TestSymptomsBringTheirMistakeBack(t *testing.T) {
 	assert.GreaterOrEqual(t, float64(alone), 0.85*float64(total), "too many mistakes look alike")
 }
 
-func one(is bool) int {
-	if is {
-		return 1
-	}
-	return 0
-}
-
 // Over the sample lab's mistakes the questions lead to the one that was made, in a median
 // of at most five and at most one more than any tree of questions could: each answer
 // tells apart no more than the widest question has outcomes.

@@ -140,7 +140,7 @@ func (k *looker) guest(home *plan.Adapter) {
 	look(Hardware, 1, Holds, Other)
 	look(How, 1, Holds, Other)
 	k.settings(home, look)
-	look(Gateway, 2, Holds, None, Other)
+	look(Gateway, 2, Holds, None, Other, Astray)
 	gate := home.Gate()
 	services := map[lab.Proto]lab.Service{}
 	if gate != nil {
@@ -203,7 +203,7 @@ func (k *looker) settings(home *plan.Adapter, look func(Kind, int, ...Value) *Lo
 		l.values = append(l.values, Late)
 	}
 	look(Mask, 1, Holds, None, Narrow, Wide)
-	router, resolver := look(Router, 1, Holds, None, Other), look(Resolver, 1, Holds, None, Other)
+	router, resolver := look(Router, 1, Holds, None, Other, Astray), look(Resolver, 1, Holds, None, Other)
 	router.single, resolver.list = home.Gateway, home.DNS
 	if _, v := home.Segment.LeaseService(); leases && v != nil {
 		router.single, resolver.list = v.Router, v.DNS

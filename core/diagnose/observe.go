@@ -189,7 +189,7 @@ func (o *observer) settings(i int, l *Look, at *plan.Adapter) {
 	case Mask:
 		o.out[i] = maskValue(l.At.Segment, h.Address)
 	case Router:
-		o.out[i] = oneValue(h.Gateway, o.s.routerOf(l))
+		o.out[i] = routerValue(h.Address, h.Gateway, o.s.routerOf(l))
 	case Resolver:
 		o.out[i] = listValue(h.DNS, o.s.resolversOf(l))
 	case Renew:
@@ -217,7 +217,11 @@ func (o *observer) service(i int, l *Look, at *plan.Adapter) {
 	case Gateway:
 		o.put(i, claims.Running, claims.AskNeighbor{At: ref}, func(a claims.Answer) Value {
 			got, _ := a.Got.(claims.GotNeighbor)
-			return neighborValue(l.At, got)
+			v := neighborValue(l.At, got)
+			if h := o.lab.Held(at); v == Holds && routerValue(h.Address, h.Gateway, h.Gateway) == Astray {
+				return Astray // who asks by ARP hears it, and who pings it has no way there
+			}
+			return v
 		})
 	case Path:
 		o.put(i, claims.Running, claims.AskHop{At: ref}, func(a claims.Answer) Value {

@@ -65,8 +65,11 @@ func (s *Study) Causes(seen []Seen) []Cause {
 	for i := range out {
 		slices.SortStableFunc(out[i].Mistakes, func(a, b mistakes.Mistake) int { return cmp.Compare(b.Weight, a.Weight) })
 	}
+	if Abnormal(seen) {
+		out = slices.DeleteFunc(out, func(c Cause) bool { return len(c.Mistakes) > 0 && !c.Explains() && !s.helps(c, seen) })
+	}
 	slices.SortStableFunc(out, func(a, b Cause) int {
-		return cmp.Or(cmp.Compare(min(len(a.Misses), 3), min(len(b.Misses), 3)), cmp.Compare(b.score, a.score))
+		return cmp.Or(-cmp.Compare(one(a.Explains()), one(b.Explains())), cmp.Compare(b.score, a.score))
 	})
 	return out
 }
@@ -78,6 +81,13 @@ func (s *Study) planned(seen []Seen) bool {
 		return true
 	}
 	return slices.ContainsFunc(s.Base, func(v Value) bool { return v != Holds && v != Unseen })
+}
+
+func one(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
 }
 
 func total(list []mistakes.Mistake) float64 {
@@ -108,7 +118,9 @@ func (s *Study) judge(v Vector, seen []Seen) Cause {
 		if m >= 1 {
 			c.Misses = append(c.Misses, x)
 		}
-		c.score -= m * missWeight
+		if c.score -= m * missWeight; x.Value != Holds {
+			c.score -= m * missWeight // who explains nothing of what is wrong explains nothing
+		}
 		for _, i := range x.Looks {
 			looked[i], subjects[s.Looks[i].subject()] = true, true
 		}
@@ -131,21 +143,17 @@ func (s *Study) judge(v Vector, seen []Seen) Cause {
 	return c
 }
 
-// bestSingles is of how many mistakes pairs are made.
-const bestSingles = 16
+// bestSingles is of how many mistakes pairs are made, and bestOfOne how many are added
+// for each thing that was seen.
+const (
+	bestSingles = 12
+	bestOfOne   = 3
+)
 
 // Pairs gives pairs of mistakes that together explain what no single one does,
 // each tried in a lab with both.
 func (s *Study) Pairs(seen []Seen, causes []Cause) []Cause {
-	var some []Cause
-	for _, c := range causes {
-		if len(c.Mistakes) > 0 && s.helps(c, seen) {
-			some = append(some, c)
-		}
-		if len(some) == bestSingles {
-			break
-		}
-	}
+	some := s.partners(seen, causes)
 	wanted := map[int]bool{}
 	for _, x := range seen {
 		for _, i := range x.Looks {
@@ -175,6 +183,29 @@ func (s *Study) Pairs(seen []Seen, causes []Cause) []Cause {
 	}
 	slices.SortStableFunc(out, func(a, b Cause) int { return cmp.Compare(b.score, a.score) })
 	return out
+}
+
+// partners gives the causes of which pairs are made: the best of all, and the best for
+// each thing that was seen and is not as planned.
+func (s *Study) partners(seen []Seen, causes []Cause) []Cause {
+	var some []Cause
+	taken := map[int]bool{}
+	take := func(most int, fits func(Cause) bool) {
+		for i, c := range causes {
+			if most > 0 && len(c.Mistakes) > 0 && fits(c) {
+				if most--; !taken[i] {
+					taken[i], some = true, append(some, c)
+				}
+			}
+		}
+	}
+	take(bestSingles, func(c Cause) bool { return s.helps(c, seen) })
+	for _, x := range seen {
+		if x.Value != Holds && len(some) < 2*bestSingles {
+			take(bestOfOne, func(c Cause) bool { return x.fits(c.Vector) < 1 })
+		}
+	}
+	return some
 }
 
 // helps tells whether a cause explains something that is not as planned.

@@ -43,7 +43,7 @@ func miss(seen, shown Value) float64 {
 	switch {
 	case seen == shown || shown == Unseen:
 		return 0
-	case seen.fails() && shown.fails(), seen.late(shown), seen.strange() && shown.strange():
+	case seen.fails() && shown.fails(), seen.late(shown), seen.strange() && shown.strange(), seen.taken(shown), shown.taken(seen):
 		return near
 	}
 	return 1
@@ -56,6 +56,9 @@ func (v Value) fails() bool {
 
 // late tells two values that differ by when one looks.
 func (v Value) late(o Value) bool { return v == Late && o == Holds || v == Holds && o == Late }
+
+// taken tells what somebody may see of a next hop that is astray: that it is set, or none.
+func (v Value) taken(o Value) bool { return v == Astray && (o == Holds || o == None || o == Other) }
 
 // strange tells an address of another network, whichever.
 func (v Value) strange() bool { return v == Foreign || v > networks || v == networks }

@@ -31,6 +31,7 @@ func (s *Study) FromPaste(m *plan.Machine, text string) []Seen {
 type paste struct {
 	s   *Study
 	m   *plan.Machine
+	own netip.Prefix // the address that it shows, with its mask
 	out []Seen
 }
 
@@ -68,8 +69,14 @@ func (r *paste) guest(l listing.Listing) {
 	if len(own.Tail) == 12 {
 		r.at(sameOr(own.Tail == strings.ReplaceAll(home.MAC.String(), ":", "")), "", Hardware)
 	}
-	if n := len(l.Interfaces); n > 0 && len(own.Tail) == 12 {
-		r.at(sameOr(n == len(r.m.Adapters)), "", Adapters)
+	shown := map[string]bool{} // adapters that are listed whole
+	for _, x := range l.Interfaces {
+		if len(x.Tail) == 12 {
+			shown[x.Tail] = true
+		}
+	}
+	if len(shown) > 0 {
+		r.at(sameOr(len(shown) == len(r.m.Adapters)), "", Adapters)
 	}
 	switch own.Link {
 	case listing.LinkUp:
@@ -87,6 +94,7 @@ func (r *paste) guest(l listing.Listing) {
 			if a.Addr().Is4() && (!best.IsValid() || look.planned(a.Addr())) {
 				best = a.Prefix
 				if a.Masked {
+					r.own = a.Prefix
 					r.out = append(r.out, r.s.maskOf(r.m, a.Prefix)...)
 				}
 			}
@@ -131,7 +139,7 @@ func (r *paste) routes(l listing.Listing) {
 	for _, i := range r.s.of(r.m, Router) {
 		switch planned := r.s.routerOf(r.s.Looks[i]); {
 		case len(l.Routes) > 0:
-			r.see(i, oneValue(l.Routes[0].Gateway, planned), l.Routes[0].Gateway.String())
+			r.see(i, routerValue(r.own, l.Routes[0].Gateway, planned), l.Routes[0].Gateway.String())
 		case l.RoutesHere:
 			r.see(i, oneValue(netip.Addr{}, planned), "")
 		}

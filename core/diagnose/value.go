@@ -29,12 +29,13 @@ const (
 	Wide            // a mask shorter than planned
 	Two             // more than one
 	Foreign         // of no network of the lab
+	Astray          // a next hop that its own network does not have: some systems take it, some do not
 	Broken          // not as planned, and nobody says how
 	networks        // the first that is a segment's
 )
 
 var valueWords = [...]string{"unseen", "holds", "none", "refused", "unreachable", "no-route", "failed", "other", "late", "open", "narrow", "wide", "two", "foreign",
-	"broken"}
+	"astray", "broken"}
 
 // InNetwork is the value of an address that is of the i-th segment's network.
 func InNetwork(i int) Value { return networks + Value(min(i, 255-int(networks))) }
@@ -80,6 +81,14 @@ func maskValue(home *plan.Segment, a netip.Prefix) Value {
 		return Narrow
 	}
 	return Wide
+}
+
+// routerValue holds the way to everywhere against the planned one.
+func routerValue(own netip.Prefix, is, planned netip.Addr) Value {
+	if is.IsValid() && own.IsValid() && !own.Contains(is) {
+		return Astray
+	}
+	return oneValue(is, planned)
 }
 
 // oneValue holds an address against the planned one.

@@ -181,7 +181,8 @@ func targetOf(a *plan.Adapter) string {
 // told are a value in words, for most looks.
 var told = map[Value]string{Holds: "yes", None: "no, nothing answers", Refused: "no, it is refused", Unreached: "no, a router says that it cannot get there",
 	NoRoute: "no, the machine itself knows no way", Failed: "no, the resolver says that it cannot find out", Other: "something else than planned",
-	Late: "yes, after a while", Open: "yes", Narrow: "a longer mask", Wide: "a shorter mask", Two: "more than one", Foreign: "one of no network of this lab"}
+	Late: "yes, after a while", Open: "yes", Narrow: "a longer mask", Wide: "a shorter mask", Two: "more than one", Foreign: "one of no network of this lab",
+	Astray: "one that its own network does not have"}
 
 // tells says a value as an answer to the look's question.
 func (l *Look) tells(p *plan.Plan, v Value) string {
@@ -212,6 +213,9 @@ func (l *Look) tells(p *plan.Plan, v Value) string {
 	case Log:
 		return map[Value]string{Holds: "a rule lets them pass", Refused: "a rule stops them", None: "nothing: they do not come to it"}[v]
 	case Gateway, Name, Path:
+		if v == Astray {
+			return "it answers by ARP, and not to a ping"
+		}
 		if v == Other {
 			return map[Kind]string{Gateway: "it answers from another hardware address", Name: "yes, to another address", Path: "no, somebody else is"}[l.Kind]
 		}
