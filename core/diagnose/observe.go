@@ -273,8 +273,8 @@ func nameValue(a claims.Answer, witness netip.Addr) Value {
 	switch {
 	case !ok || !got.Answered && strings.Contains(got.Saw, "no route") || got.Saw == "none was named":
 		return NoRoute
-	case !got.Answered && refusal(got.Saw):
-		return Refused
+	case !got.Answered && (refusal(got.Saw) || got.Resolver.IsValid() && strings.HasSuffix(got.Saw, "says "+got.Resolver.String())):
+		return Refused // the resolver's own machine says that nothing listens there
 	case !got.Answered:
 		return None
 	case len(got.Addresses) == 0:

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"sync"
 
+	"openbastion/core/claims"
+	"openbastion/core/lab"
 	"openbastion/core/listing"
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
@@ -29,10 +31,12 @@ func (s *Study) FromPaste(m *plan.Machine, text string) []Seen {
 
 // paste makes what a machine shows into what was seen.
 type paste struct {
-	s   *Study
-	m   *plan.Machine
-	own netip.Prefix // the address that it shows, with its mask
-	out []Seen
+	s      *Study
+	m      *plan.Machine
+	own    netip.Prefix // the address that it shows, with its mask
+	hop    netip.Addr   // the next hop that it shows; invalid: none
+	routed bool         // it shows whether it has one
+	out    []Seen
 }
 
 // see notes that a look shows a value, the first time that it does.
@@ -136,6 +140,9 @@ func (r *paste) interfaceOf(l listing.Listing, home *plan.Adapter) *listing.Inte
 
 // routes reads the way to everywhere, and who is asked for names.
 func (r *paste) routes(l listing.Listing) {
+	if r.routed = l.RoutesHere || len(l.Routes) > 0; len(l.Routes) > 0 {
+		r.hop = l.Routes[0].Gateway
+	}
 	for _, i := range r.s.of(r.m, Router) {
 		switch planned := r.s.routerOf(r.s.Looks[i]); {
 		case len(l.Routes) > 0:
@@ -238,10 +245,13 @@ func (r *paste) ping(to netip.Addr, v Value, large bool) {
 		return
 	}
 	if gate := home.Gate(); gate != nil && gate.Address.IsValid() && gate.Address.Addr() == to {
-		if v != Holds {
-			v = None
+		switch {
+		case r.routed && r.hop != to: // it is not where this guest sends what is for elsewhere
+		case v == Holds:
+			r.at(Holds, "", Gateway)
+		case !r.denied(gate, home):
+			r.at(None, "", Gateway)
 		}
-		r.at(v, "", Gateway)
 		return
 	}
 	for i, l := range r.s.Looks {
@@ -255,6 +265,12 @@ func (r *paste) ping(to netip.Addr, v Value, large bool) {
 			r.see(i, allowedValue(r.s.Looks[i], v), "")
 		}
 	}
+}
+
+// denied tells whether a rule keeps a guest from pinging its next hop.
+func (r *paste) denied(gate, home *plan.Adapter) bool {
+	rule, action := gate.Machine.Decide(plan.Flow{Source: claims.Likely(home), Destination: gate.Address.Addr(), Proto: lab.ICMP, Own: true})
+	return rule != nil && action != lab.Allow
 }
 
 // allowedValue turns what answered round where nothing may.

@@ -98,13 +98,18 @@ func TestBenchIsReadAsRealMachinesAre(t *testing.T) {
 			}
 			all = append(all, s.FromPaste(m, text.String())...)
 		}
+		for _, x := range all {
+			if len(x.Looks) == 1 && d.Vector[x.Looks[0]] != x.Value {
+				assert.Equal(t, "none, no-route", x.Value.Word(s.Plan)+", "+d.Vector[x.Looks[0]].Word(s.Plan), "%s: %s", d.Mistakes[0].ID(), x.Text)
+			}
+		}
 		tried++
 		causes := s.Causes(all)
-		for _, c := range causes[:min(len(causes), 3)] {
-			if slices.ContainsFunc(c.Mistakes, d.Right) {
-				found++
-				break
-			}
+		ok := slices.ContainsFunc(causes[:min(len(causes), 3)], func(c diagnose.Cause) bool { return slices.ContainsFunc(c.Mistakes, d.Right) })
+		if ok {
+			found++
+		} else {
+			t.Logf("%s is not: before it %s", d.Mistakes[0].ID(), causes[0].Mistakes[0].ID())
 		}
 	}
 	t.Logf("%d of %d are among the first three, from listings, consoles and pings alone", found, tried)

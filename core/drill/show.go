@@ -191,7 +191,7 @@ func nameText(m *plan.Machine, name string, got claims.GotName) string {
 		return fmt.Sprintf("Host %s not found: 2(SERVFAIL)", name)
 	case !got.Resolver.IsValid():
 		return ";; no servers could be reached: none is set"
-	case strings.Contains(got.Saw, "says "), strings.Contains(got.Saw, "refused"):
+	case strings.HasSuffix(got.Saw, "says "+at), strings.Contains(got.Saw, "refused"):
 		return fmt.Sprintf(";; communications error to %s#53: connection refused", at)
 	}
 	return fmt.Sprintf(";; communications error to %s#53: timed out\n;; no servers could be reached", at)
