@@ -56,15 +56,17 @@ const memorable = 90 * 24 * time.Hour
 // remember keeps the verdict of a rehearsal for check. Where it cannot be kept
 // the rehearsal is none the worse.
 func (a *app) remember(p *plan.Plan, file string, v claims.Verdict) {
-	path := a.remembered(p, file)
-	if path == "" || os.MkdirAll(filepath.Dir(path), 0o700) != nil {
+	data, _ := json.Marshal(rehearsed{v, time.Now().UTC().Truncate(time.Second)}) // a plain struct: it cannot fail
+	keepInCache(a.remembered(p, file), data)
+}
+
+// keepInCache writes a file into a folder of the user's cache, and takes out of it what is
+// too old. An empty path keeps nothing.
+func keepInCache(path string, data []byte) {
+	if path == "" || os.MkdirAll(filepath.Dir(path), 0o700) != nil || wholefile.Write(path, data, wholefile.Options{Replace: true}) != nil {
 		return
 	}
-	now := time.Now().UTC().Truncate(time.Second)
-	data, _ := json.Marshal(rehearsed{v, now}) // a plain struct: it cannot fail
-	if wholefile.Write(path, data, wholefile.Options{Replace: true}) != nil {
-		return
-	}
+	now := time.Now()
 	old, _ := os.ReadDir(filepath.Dir(path))
 	for _, e := range old {
 		if info, err := e.Info(); err == nil && now.Sub(info.ModTime()) > memorable {

@@ -335,3 +335,18 @@ func BenchmarkStudy(b *testing.B) {
 		})
 	}
 }
+
+// What was found is restored as it was, and nothing else is taken for it.
+func TestSaved(t *testing.T) {
+	s, p := NewStudy(example(t, "slim.yaml")), example(t, "slim.yaml")
+	s.Run()
+	data := s.Saved()
+	fresh := NewStudy(p)
+	require.True(t, fresh.Restore(data))
+	assert.Equal(t, s.Vectors, fresh.Vectors)
+	other := NewStudy(example(t, "saltmarsh.yaml"))
+	assert.False(t, other.Restore(data), "it is of another lab")
+	for _, bad := range [][]byte{nil, data[:len(data)/2], []byte("hello"), append([]byte{0}, data...)} {
+		assert.False(t, NewStudy(p).Restore(bad))
+	}
+}
