@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"crypto/ecdh"
+	"crypto/hpke"
 	"crypto/rand"
 	"encoding/base32"
 	"encoding/base64"
@@ -13,8 +15,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-
-	"golang.org/x/crypto/nacl/box"
 
 	"openbastion/core/diagnose"
 	"openbastion/core/drill"
@@ -52,36 +52,46 @@ func resultLine(code string, solved bool, looks, wrong, points int) string {
 	return fmt.Sprintf("OBDR1 %s %08x", body, crc32.ChecksumIEEE([]byte(body)))
 }
 
-// teacher is a teacher's key: both halves of a box's key pair.
-type teacher struct{ public, private *[32]byte }
-
 // keyLine begins a key file.
 const keyLine = "openbastion.teacher-key/1"
 
-// teacherKey reads the key, or makes it.
-func (a *app) teacherKey(file string, make bool) (teacher, error) {
+// What answers are sealed by: hybrid encryption to a public key (RFC 9180).
+var (
+	sealKEM  = hpke.DHKEM(ecdh.X25519())
+	sealKDF  = hpke.HKDFSHA256()
+	sealAEAD = hpke.AES128GCM()
+	sealFor  = []byte("openbastion answers of drills")
+)
+
+// teacherKey reads a teacher's key, or makes it.
+func (a *app) teacherKey(file string, make bool) (hpke.PrivateKey, error) {
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) && make {
-		public, private, err := box.GenerateKey(rand.Reader)
+		key, err := sealKEM.GenerateKey()
 		if err != nil {
-			return teacher{}, fmt.Errorf("no key can be made: %w", err)
+			return nil, fmt.Errorf("no key can be made: %w", err)
 		}
-		text := keyLine + "\n" + base64.StdEncoding.EncodeToString(append(public[:], private[:]...)) + "\n"
+		secret, err := key.Bytes()
+		if err != nil {
+			return nil, fmt.Errorf("no key can be made: %w", err)
+		}
+		text := keyLine + "\n" + base64.StdEncoding.EncodeToString(secret) + "\n"
 		if err := wholefile.Write(file, []byte(text), wholefile.Options{Private: true}); err != nil {
-			return teacher{}, notWritten(err)
+			return nil, notWritten(err)
 		}
 		a.note("the teacher's key is in " + file + ": keep it, and give it to nobody")
-		return teacher{public, private}, nil
+		return key, nil
 	}
 	if err != nil {
-		return teacher{}, usage("cannot read the key %s: %v", file, cause(err))
+		return nil, usage("cannot read the key %s: %v", file, cause(err))
 	}
 	head, body, _ := strings.Cut(strings.TrimSpace(string(data)), "\n")
-	b, bad := base64.StdEncoding.DecodeString(strings.TrimSpace(body))
-	if head != keyLine || bad != nil || len(b) != 64 {
-		return teacher{}, usage("%s is no teacher's key", file)
+	secret, bad := base64.StdEncoding.DecodeString(strings.TrimSpace(body))
+	key, worse := sealKEM.NewPrivateKey(secret)
+	if head != keyLine || bad != nil || worse != nil {
+		return nil, usage("%s is no teacher's key", file)
 	}
-	return teacher{(*[32]byte)(b[:32]), (*[32]byte)(b[32:])}, nil
+	return key, nil
 }
 
 // answerSheet is what only the teacher reads.
@@ -130,7 +140,7 @@ func (a *app) drillsForClass(p *plan.Plan, o drillOptions) error {
 	if err != nil {
 		return err
 	}
-	sealed, err := box.SealAnonymous(nil, plainText, key.public, rand.Reader)
+	sealed, err := hpke.Seal(key.PublicKey(), sealKDF, sealAEAD, sealFor, plainText)
 	if err != nil {
 		return fmt.Errorf("the answers cannot be sealed: %w", err)
 	}
@@ -162,8 +172,8 @@ func (a *app) openSheet(o drillOptions) error {
 	if err != nil {
 		return usage("%s is no sealed answer sheet", o.open)
 	}
-	plainText, ok := box.OpenAnonymous(nil, sealed, key.public, key.private)
-	if !ok {
+	plainText, err := hpke.Open(key, sealKDF, sealAEAD, sealFor, sealed)
+	if err != nil {
 		return usage("%s was sealed for another key, or was changed", o.open)
 	}
 	var sheet answerSheet
