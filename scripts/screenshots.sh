@@ -42,7 +42,6 @@ shot() { # NAME COMMAND…: the command is shown as typed, then its output; crop
 shot plan bastion plan saltmarsh.yaml --part adapters
 shot answers bastion plan saltmarsh.yaml --part answers
 shot check bastion check saltmarsh-leaky.yaml
-shot explain bastion explain tag-unheard
 printf 'vtnet0 c2:01\nvtnet1 C2-03\nvtnet2 c202\n' >console.txt
 printf ' WAN (wan) => vtnet1 => IPv4 172.29.64.130/24 by DHCP\n LAN (lan) => vtnet0 => IPv4 10.83.16.1/24\n DMZ (dmz) => vtnet2 => IPv4 10.83.32.1/24\n' >console.txt
 printf 'vtnet0 08:3c:11:22:33:44\nvtnet1 08:3c:11:22:33:45\nvtnet2 08:3c:11:22:33:46\n' >>console.txt
@@ -54,6 +53,7 @@ shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml
 shot prove bastion prove saltmarsh-leaky.yaml --replay
 shot image bastion image inspect sluice.ova
 shot trace bastion trace saltmarsh.yaml heron outside tcp/443
+shot diagnose bastion diagnose saltmarsh.yaml --seen heron.lease=none --seen otter.lease=none --seen ferry.gateway=holds
 shot help bastion --help
 printf 'bastion-hosts: 1\nbenches: 24\nhosts:\n  kiln: {ssh: teacher@kiln.example, cpus: 16, memory: 64GiB}\n  loft: {ssh: teacher@loft.example, cpus: 12, memory: 48GiB}\n  attic: {ssh: teacher@attic.example, cpus: 8, memory: 32GiB}\n' >hosts.yaml
 shot hosts bastion start saltmarsh.yaml --hosts hosts.yaml --on machines --dry-run

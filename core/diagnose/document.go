@@ -59,7 +59,8 @@ func (s *Study) Document(seen []Seen, causes []Cause, most int) Document {
 		}
 	}
 	for i, c := range causes[:min(len(causes), most)] {
-		t := Told{Explains: c.Explains(), Pair: c.Pair, AsFile: len(c.Mistakes) == 0, Mistakes: []Named{}, Misses: s.heard(c.Misses), Beside: []Heard{}}
+		t := Told{Explains: c.Explains(), Pair: c.Pair, AsFile: len(c.Mistakes) == 0, Mistakes: []Named{}, Misses: s.heard(c.Misses),
+			Beside: []Heard{}}
 		t.Check = s.Tells(c, causes)
 		if sum > 0 {
 			t.Likely = float64(int(weights[i]/sum*1000+0.5)) / 1000

@@ -245,7 +245,8 @@ func (k *looker) around(home, gate *plan.Adapter, look func(Kind, int, ...Value)
 		}
 		l := look(Across, 2, Holds, Open)
 		l.ID, l.To, l.service = home.Machine.Name+"."+a.Segment.Name, to, lab.Service{Proto: lab.ICMP}
-		asked := gate.Machine.AllowedServices(claims.Likely(home), claims.Likely(to), []lab.Service{{Proto: lab.ICMP}, {Proto: lab.TCP, From: 80, To: 80}})
+		asked := gate.Machine.AllowedServices(claims.Likely(home), claims.Likely(to), []lab.Service{{Proto: lab.ICMP},
+			{Proto: lab.TCP, From: 80, To: 80}})
 		if len(asked) > 0 {
 			l.service, l.allowed, l.values = asked[0], true, append(slices.Clone(reachable), Other)
 		}
@@ -320,7 +321,8 @@ func (k *looker) appliance(m *plan.Machine) {
 	for i := range m.Publishes {
 		v := &m.Publishes[i]
 		k.add(&Look{ID: fmt.Sprintf("%s-%s-%d.published", v.To.Machine.Name, v.Proto, v.Port), Kind: Published, Cost: 3, At: wans[0], To: v.To,
-			service: lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}, allowed: true, values: []Value{Holds, None, Refused, Unreached, NoRoute, Other}})
+			service: lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}, allowed: true, values: []Value{Holds, None, Refused,
+				Unreached, NoRoute, Other}})
 	}
 	for i := range m.Publishes {
 		k.inside(m, &m.Publishes[i])

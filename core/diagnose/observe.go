@@ -466,7 +466,8 @@ func (o *observer) readLogs() {
 			if x.Machine != l.Machine || !x.allowed || x.Kind != Number && x.Kind != Page && x.Kind != Datagram {
 				continue
 			}
-			_, action := gate.Machine.Decide(plan.Flow{Source: held.Address.Addr(), Destination: o.s.witness, Proto: x.service.Proto, Port: x.service.From})
+			_, action := gate.Machine.Decide(plan.Flow{Source: held.Address.Addr(), Destination: o.s.witness, Proto: x.service.Proto,
+				Port: x.service.From})
 			if o.out[i] = Holds; action != lab.Allow {
 				o.out[i] = Refused
 			}

@@ -61,7 +61,8 @@ const mostChoices = 16
 // does not answer, what a console shows.
 func (s *Study) whichQuestions() []*Question {
 	opens := &Question{ID: "which.opens", Text: "Does one of these open or answer, and must not? The first that does", Do: "try them, from the top", cost: 2.5}
-	answers := &Question{ID: "which.answers", Text: "Does one of these not answer? The first that does not", Do: "try them, from the top", cost: 2}
+	answers := &Question{ID: "which.answers", Text: "Does one of these not answer? The first that does not",
+		Do: "try them, from the top", cost: 2}
 	shows := &Question{ID: "which.shows", Text: "Is one of these on a console not as planned? The first that is not", Do: "look at the consoles of the appliances", cost: 1.5}
 	odd := &Question{ID: "which.odd", Text: "Is one of these of a guest not as planned? The first that is not", Do: "look at the guests' settings, and at their adapters", cost: 1.5}
 	for i, l := range s.Looks {

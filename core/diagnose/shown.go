@@ -255,7 +255,8 @@ func (r *paste) ping(to netip.Addr, v Value, large bool) {
 		return
 	}
 	for i, l := range r.s.Looks {
-		if l.Machine == r.m && (l.Kind == Neighbor || l.Kind == Across && l.service.Proto == "icmp") && l.To.Address.IsValid() && l.To.Address.Addr() == to {
+		if l.Machine == r.m && (l.Kind == Neighbor || l.Kind == Across && l.service.Proto == "icmp") && l.To.Address.IsValid() &&
+			l.To.Address.Addr() == to {
 			r.see(i, allowedValue(l, v), "")
 			return
 		}

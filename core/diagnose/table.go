@@ -44,20 +44,26 @@ func (s *Study) Table() []Row {
 }
 
 // symptomWords say what a look is at, in a table.
-var symptomWords = map[Kind]string{Cable: "link", Lease: "address", Address: "address", Mask: "mask", Router: "way out", Resolver: "resolver",
-	Gateway: "next hop", Number: "number outside", Page: "page outside", Datagram: "datagram outside", Name: "name outside", Large: "large ping",
-	Path: "first hop", Source: "source seen outside", Cut: "outside, with the WAN unplugged", Servers: "who hands out leases", Neighbor: "neighbor",
-	Admin: "admin page", IPv6: "router over IPv6", Renew: "address asked for anew", Across: "guest of another segment", Adapters: "number of adapters",
+var symptomWords = map[Kind]string{Cable: "link", Lease: "address", Address: "address", Mask: "mask", Router: "way out",
+	Resolver: "resolver",
+	Gateway:  "next hop", Number: "number outside", Page: "page outside", Datagram: "datagram outside", Name: "name outside",
+	Large: "large ping",
+	Path:  "first hop", Source: "source seen outside", Cut: "outside, with the WAN unplugged", Servers: "who hands out leases",
+	Neighbor: "neighbor",
+	Admin:    "admin page", IPv6: "router over IPv6", Renew: "address asked for anew", Across: "guest of another segment",
+	Adapters: "number of adapters",
 	Hardware: "hardware address", How: "how the address is got", Log: "the appliance's log", Stopped: "what a rule stops", Console: "console",
 	Published: "published, from outside", Inside: "published service, inside", Inbound: "admin page, from outside", Host: "the host on it"}
 
 // follows are looks that say no more once another one at the same machine fails.
 var follows = map[Kind][]Kind{
-	Cable:   {Lease, Address, Mask, Router, Resolver, Gateway, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor, Admin, Across, Renew, Servers},
+	Cable: {Lease, Address, Mask, Router, Resolver, Gateway, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor,
+		Admin, Across, Renew, Servers},
 	Lease:   {Mask, Router, Resolver, Gateway, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor, Admin, Across, Renew},
 	Address: {Mask, Router, Resolver, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor, Admin, Across},
 	Gateway: {Number, Page, Datagram, Name, Large, Path, Source, Log, Admin, Across},
-	Number:  {Page, Datagram, Large, Path, Source}, Page: {Datagram, Large, Path, Source}, Console: {Cable, Address, How, Gateway, Number, Name},
+	Number:  {Page, Datagram, Large, Path, Source}, Page: {Datagram, Large, Path, Source}, Console: {Cable, Address, How, Gateway,
+		Number, Name},
 }
 
 // roots gives the looks at which a vector is not as planned, but for what cannot but

@@ -34,7 +34,8 @@ const (
 	networks        // the first that is a segment's
 )
 
-var valueWords = [...]string{"unseen", "holds", "none", "refused", "unreachable", "no-route", "failed", "other", "late", "open", "narrow", "wide", "two", "foreign",
+var valueWords = [...]string{"unseen", "holds", "none", "refused", "unreachable", "no-route", "failed", "other", "late", "open",
+	"narrow", "wide", "two", "foreign",
 	"astray", "broken"}
 
 // InNetwork is the value of an address that is of the i-th segment's network.

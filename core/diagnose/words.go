@@ -68,9 +68,11 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 	case Source:
 		return "Does the outside see " + who + " under the appliance's WAN address?", "on a page outside that tells who asks, or on the witness"
 	case Log:
-		return "What does the appliance's log say of packets that " + who + " sends outside?", "on the appliance, read the log while " + who + " pings outside"
+		return "What does the appliance's log say of packets that " + who + " sends outside?",
+			"on the appliance, read the log while " + who + " pings outside"
 	case Cut:
-		return "With the appliance's WAN unplugged, does " + who + " still reach anything outside?", "unplug the WAN, then " + on + c.Ping("NUMBER")
+		return "With the appliance's WAN unplugged, does " + who + " still reach anything outside?", "unplug the WAN, then " + on +
+			c.Ping("NUMBER")
 	case Servers:
 		return "Who answers when " + who + " asks who hands out leases?", on + "`bastion probe`, or read who gave the lease"
 	case Neighbor:
@@ -179,10 +181,13 @@ func targetOf(a *plan.Adapter) string {
 }
 
 // told are a value in words, for most looks.
-var told = map[Value]string{Holds: "yes", None: "no, nothing answers", Refused: "no, it is refused", Unreached: "no, a router says that it cannot get there",
-	NoRoute: "no, the machine itself knows no way", Failed: "no, the resolver says that it cannot find out", Other: "something else than planned",
-	Late: "yes, after a while", Open: "yes", Narrow: "a longer mask", Wide: "a shorter mask", Two: "more than one", Foreign: "one of no network of this lab",
-	Astray: "one that its own network does not have"}
+var told = map[Value]string{Holds: "yes", None: "no, nothing answers", Refused: "no, it is refused",
+	Unreached: "no, a router says that it cannot get there",
+	NoRoute:   "no, the machine itself knows no way", Failed: "no, the resolver says that it cannot find out",
+	Other: "something else than planned",
+	Late:  "yes, after a while", Open: "yes", Narrow: "a longer mask", Wide: "a shorter mask", Two: "more than one",
+	Foreign: "one of no network of this lab",
+	Astray:  "one that its own network does not have"}
 
 // tells says a value as an answer to the look's question.
 func (l *Look) tells(p *plan.Plan, v Value) string {
@@ -217,7 +222,8 @@ func (l *Look) tells(p *plan.Plan, v Value) string {
 			return "it answers by ARP, and not to a ping"
 		}
 		if v == Other {
-			return map[Kind]string{Gateway: "it answers from another hardware address", Name: "yes, to another address", Path: "no, somebody else is"}[l.Kind]
+			return map[Kind]string{Gateway: "it answers from another hardware address", Name: "yes, to another address",
+				Path: "no, somebody else is"}[l.Kind]
 		}
 	case Cable, Adapters, Hardware, How, Source, Console:
 		if v == None || v == Other {
@@ -306,7 +312,8 @@ func (s *Study) Tells(c Cause, causes []Cause) string {
 }
 
 // complained are the looks by what people come with first.
-var complained = []Kind{Page, Name, Published, Inside, Across, Admin, Neighbor, Number, Datagram, Large, Inbound, Stopped, Host, Cut, Lease, Address,
+var complained = []Kind{Page, Name, Published, Inside, Across, Admin, Neighbor, Number, Datagram, Large, Inbound, Stopped, Host,
+	Cut, Lease, Address,
 	IPv6, Servers, Source, Path, Adapters, Hardware, How, Mask, Router, Resolver, Renew, Gateway, Cable, Log, Console}
 
 // Complaints says what people would come with who sit before a lab that shows a vector:
@@ -352,7 +359,8 @@ func (l *Look) complaint(v Value) string {
 		if v == Open {
 			return who + " gets outside, and must not"
 		}
-		return map[Kind]string{Number: who + " reaches no number outside", Page: "on " + who + " no page opens", Datagram: "time and the like fail on " + who}[l.Kind]
+		return map[Kind]string{Number: who + " reaches no number outside", Page: "on " + who + " no page opens",
+			Datagram: "time and the like fail on " + who}[l.Kind]
 	case Neighbor, Across:
 		if v == Open {
 			return who + " reaches " + l.To.Machine.Name + ", and must not"

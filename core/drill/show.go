@@ -304,7 +304,8 @@ func ruleText(r plan.Rule, m *plan.Machine) string {
 			}
 			text = strings.Replace(text, " any from", " "+strings.Join(services, ",")+" from", 1)
 		}
-		if len(of.From) > 0 && len(r.From) > 0 && of.From[0].Segment != nil && r.From[0].Segment != nil && of.From[0].Segment.Name != r.From[0].Segment.Name {
+		if len(of.From) > 0 && len(r.From) > 0 && of.From[0].Segment != nil && r.From[0].Segment != nil &&
+			of.From[0].Segment.Name != r.From[0].Segment.Name {
 			text = strings.Replace(text, "from "+of.From[0].Segment.Name, "from "+r.From[0].Segment.Name, 1)
 		}
 		return text

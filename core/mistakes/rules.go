@@ -73,7 +73,10 @@ var ruleKinds = []*Kind{
 		Why:    "what no rule allows is denied: the appliance answers, and nothing passes it",
 		Look:   "on the admin page of {machine}, count the rules",
 		Remedy: "write the plan's rules into {machine}, and apply the change",
-		places: machines(func(m *plan.Machine) bool { return len(m.Rules) > 1 }), settings: func(b *Built, at Place) { b.machine(at.Machine).Rules = nil }},
+		places: machines(func(m *plan.Machine) bool { return len(m.Rules) > 1 }), settings: func(b *Built,
+			at Place) {
+			b.machine(at.Machine).Rules = nil
+		}},
 	{Name: "rules-not-applied", Family: Filtering, Weight: 5, Finding: "",
 		Says:   "the changes to {machine} wait to be applied: it goes by the rules that it came with",
 		Why:    "the first segment inside may go outside, all others may not, and nothing is published",
@@ -90,7 +93,8 @@ var ruleKinds = []*Kind{
 		Why:    "everybody outside can try passwords",
 		Look:   "from outside, open the admin page at the WAN address",
 		Remedy: "take the admin page off {adapter}",
-		places: ports(func(a *plan.Adapter) bool { return wan(a) && len(a.Admin) == 0 && adminOf(a.Machine) != nil }), settings: func(b *Built, at Place) {
+		places: ports(func(a *plan.Adapter) bool { return wan(a) && len(a.Admin) == 0 && adminOf(a.Machine) != nil }),
+		settings: func(b *Built, at Place) {
 			b.here(at.Adapter).Admin = adminOf(at.Adapter.Machine).Admin
 		}},
 	{Name: "admin-off", Family: Filtering, Weight: 3, Finding: "odd-admin",
@@ -98,7 +102,8 @@ var ruleKinds = []*Kind{
 		Why:    "all else works, and nobody can manage {machine} from {home}",
 		Look:   "on the console of {machine}, look at which ports the admin page listens",
 		Remedy: "have the admin page of {machine} listen at {adapter}",
-		places: ports(func(a *plan.Adapter) bool { return len(a.Admin) > 0 && a.Role != lab.WAN && guests(a.Segment) > 0 }), settings: func(b *Built, at Place) {
+		places: ports(func(a *plan.Adapter) bool { return len(a.Admin) > 0 && a.Role != lab.WAN && guests(a.Segment) > 0 }),
+		settings: func(b *Built, at Place) {
 			b.here(at.Adapter).Admin = nil
 		}},
 }
@@ -109,7 +114,10 @@ var natKinds = []*Kind{
 		Why:    "packets go out under inside addresses, to which nobody outside has a way back",
 		Look:   "on the admin page of {machine}, look whether masquerade is on for the WAN",
 		Remedy: "switch masquerade on for the inside segments of {machine}",
-		places: machines(func(m *plan.Machine) bool { return len(m.Masq) > 0 }), settings: func(b *Built, at Place) { b.machine(at.Machine).Masq = nil }},
+		places: machines(func(m *plan.Machine) bool { return len(m.Masq) > 0 }), settings: func(b *Built,
+			at Place) {
+			b.machine(at.Machine).Masq = nil
+		}},
 	{Name: "masquerade-misses-segment", Family: Translating, Weight: 4, Finding: "untranslated",
 		Says:   "{machine} does not translate {segment}",
 		Why:    "packets of {segment} alone go out under inside addresses, to which nobody has a way back",

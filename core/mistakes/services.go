@@ -109,7 +109,10 @@ var leaseKinds = []*Kind{
 		Why:    "guests get an address of no network of this lab",
 		Look:   "on a guest of {segment}, read who gave its lease",
 		Remedy: "find who it is by the hardware address that offers come from, and unplug it",
-		places: segments(leasesHere), settings: func(b *Built, at Place) { b.serve(at.Segment, rehearse.Foreign{First: true, Network: elsewhere}) }},
+		places: segments(leasesHere), settings: func(b *Built, at Place) {
+			b.serve(at.Segment, rehearse.Foreign{First: true,
+				Network: elsewhere})
+		}},
 	{Name: "slower-server", Family: Leasing, Weight: 3, Finding: "two-lease-servers",
 		Says:   "somebody on {segment} hands out leases beside who should, and answers second",
 		Why:    "all works until it once answers first",
@@ -124,7 +127,10 @@ var nameKinds = []*Kind{
 		Why:    "for everybody behind it numbers answer and names do not",
 		Look:   "on the admin page of {machine}, look whether its resolver is on",
 		Remedy: "switch the resolver of {machine} on",
-		places: machines(resolves), settings: func(b *Built, at Place) { b.Trouble.Nameless = append(b.Trouble.Nameless, b.machine(at.Machine)) }},
+		places: machines(resolves), settings: func(b *Built, at Place) {
+			b.Trouble.Nameless = append(b.Trouble.Nameless,
+				b.machine(at.Machine))
+		}},
 	{Name: "resolver-not-here", Family: Naming, Weight: 3, Finding: "no-names",
 		Says:   "the resolver of the appliance does not answer on {segment}",
 		Why:    "on {segment} alone names fail, and elsewhere they do not",
@@ -139,7 +145,10 @@ var nameKinds = []*Kind{
 		Why:    "it answers that it cannot, also to the appliance's guests",
 		Look:   "on the admin page of {machine}, read which resolvers it asks",
 		Remedy: "have the resolver of {machine} ask those that its WAN learns, or type them in",
-		places: machines(resolves), settings: func(b *Built, at Place) { b.Trouble.Unasking = append(b.Trouble.Unasking, b.machine(at.Machine)) }},
+		places: machines(resolves), settings: func(b *Built, at Place) {
+			b.Trouble.Unasking = append(b.Trouble.Unasking,
+				b.machine(at.Machine))
+		}},
 	{Name: "resolver-asks-wrong", Family: Naming, Weight: 4, Finding: "",
 		Says:   "the resolver of {machine} asks somebody who does not answer",
 		Why:    "names fail after a while, and numbers answer",
@@ -222,7 +231,10 @@ var operateKinds = []*Kind{
 		Why:    "on {segment} alone pings and small pages pass, and large ones hang",
 		Look:   "from a guest of {segment}, ping the appliance with 1,472 bytes and without fragments",
 		Remedy: "set the same MTU on all adapters and the switch of {segment}",
-		places: segments(func(s *plan.Segment) bool { return s.Inside() && guests(s) > 0 }), settings: func(b *Built, at Place) { b.narrow(at.Segment) }},
+		places: segments(func(s *plan.Segment) bool { return s.Inside() && guests(s) > 0 }), settings: func(b *Built,
+			at Place) {
+			b.narrow(at.Segment)
+		}},
 }
 
 // plain counts the guests on a segment that get a lease of its pool.
