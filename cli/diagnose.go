@@ -332,46 +332,46 @@ func (a *app) showDiagnosis(p *plan.Plan, d diagnose.Document, took time.Duratio
 const mostBeside = 4
 
 func (a *app) showCause(s *screen, n int, c diagnose.Told) {
-	lead := fmt.Sprintf("%d ", n)
+	lead := fmt.Sprintf("%d. ", n)
 	likely := ""
 	if c.Explains && !c.Pair {
 		likely = "  " + s.paint(faint, fmt.Sprintf("%.0f %%", c.Likely*100))
 	}
 	if c.AsFile {
-		s.para(2, 2, strong, lead+"nothing beside what the lab file says: it looks so as it is planned"+likely)
-		s.para(4, 2, plain, "look: `bastion check` and `bastion rehearse` of the file tell what is wrong in it, where something is")
+		s.para(2, 3, strong, lead+"nothing beside what the lab file says: it looks so as it is planned"+likely)
+		s.para(5, 2, plain, "look: `bastion check` and `bastion rehearse` of the file tell what is wrong in it, where something is")
 		return
 	}
 	for i, m := range c.Mistakes {
 		switch {
 		case i == 0:
-			s.para(2, 2, strong, lead+m.Says+likely)
+			s.para(2, 3, strong, lead+m.Says+likely)
 		case c.Pair:
-			s.para(4, 2, strong, "and "+m.Says)
+			s.para(5, 2, strong, "and "+m.Says)
 		default:
-			s.para(4, 2, strong, "or "+m.Says)
+			s.para(5, 2, strong, "or "+m.Says)
 		}
 		if i == 0 || c.Pair || a.verbose {
-			s.para(4, 2, faint, "why: "+m.Why)
+			s.para(5, 2, faint, "why: "+m.Why)
 		}
-		s.para(4, 2, plain, "look: "+m.Look)
+		s.para(5, 2, plain, "look: "+m.Look)
 		fix := "remedy: " + m.Remedy
 		if m.Finding != "" {
 			fix += " (bastion explain " + m.Finding + ")"
 		}
-		s.para(4, 2, plain, fix)
+		s.para(5, 2, plain, fix)
 	}
 	if c.Check != "" && !c.Pair {
-		s.para(4, 2, faint, "tells it from the others: "+c.Check)
+		s.para(5, 2, faint, "tells it from the others: "+c.Check)
 	}
 	if also := c.Also; c.Explains && !c.Pair && len(also) > 0 {
 		more := ""
 		if k := len(also); k > mostBeside && !a.verbose {
 			also, more = also[:mostBeside], fmt.Sprintf("; and %d more", k-mostBeside)
 		}
-		s.para(4, 2, faint, "you would also see: "+strings.Join(also, "; ")+more)
+		s.para(5, 2, faint, "you would also see: "+strings.Join(also, "; ")+more)
 	}
 	for _, m := range c.Misses {
-		s.para(4, 2, plain, s.paint(broken, signBroken)+" does not explain "+m.Text)
+		s.para(5, 2, plain, s.paint(broken, signBroken)+" does not explain "+m.Text)
 	}
 }

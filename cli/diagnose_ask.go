@@ -68,7 +68,7 @@ func (d *dialogue) pasted(s *diagnose.Study, q *diagnose.Question) ([]diagnose.S
 
 // look puts one question.
 func (d *dialogue) look(s *diagnose.Study, q *diagnose.Question, n int) (seen []diagnose.Seen, end bool, err error) {
-	fmt.Fprintf(d.t, "\n%s\n", d.s.paint(strong, fmt.Sprintf("%d. %s", n, q.Text)))
+	fmt.Fprintf(d.t, "\n%d. %s\n", n, q.Text)
 	for i, o := range q.Options {
 		fmt.Fprintf(d.t, "   %2d  %s\n", i+1, o.Text)
 	}

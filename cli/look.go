@@ -73,12 +73,28 @@ func newScreen(w io.Writer, color string) *screen {
 	return s
 }
 
-// paint gives the text in a style.
+// paint gives the text in a style, but for parts of it that have one of their own.
 func (s *screen) paint(st style, text string) string {
 	if !s.color || st == plain || text == "" {
 		return text
 	}
-	return styleMark() + string(st) + styleEnd + visible.Line(text) + styleMark() + "0" + styleEnd
+	var b strings.Builder
+	begin := func(code string) { b.WriteString(styleMark() + code + styleEnd) }
+	begin(string(st))
+	for i, part := range strings.Split(text, styleMark()) {
+		if i > 0 {
+			code, rest, _ := strings.Cut(part, styleEnd)
+			if begin("0"); code != "0" {
+				begin(code)
+			} else {
+				begin(string(st))
+			}
+			part = rest
+		}
+		b.WriteString(visible.Line(part))
+	}
+	begin("0")
+	return b.String()
 }
 
 // A style stands in a text between a mark that nothing from outside can hold and

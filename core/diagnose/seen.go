@@ -43,7 +43,7 @@ func miss(seen, shown Value) float64 {
 	switch {
 	case seen == shown || shown == Unseen:
 		return 0
-	case seen.fails() && shown.fails(), seen.late(shown), seen.strange() && shown.strange(), seen.taken(shown), shown.taken(seen):
+	case seen.fails() && shown.fails(), seen.late(shown), seen.taken(shown), shown.taken(seen):
 		return near
 	}
 	return 1

@@ -58,29 +58,33 @@ var symptomWords = map[Kind]string{Cable: "link", Lease: "address", Address: "ad
 // follows are looks that say no more once another one at the same machine fails.
 var follows = map[Kind][]Kind{
 	Cable: {Lease, Address, Mask, Router, Resolver, Gateway, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor,
-		Admin, Across, Renew, Servers},
-	Lease:   {Mask, Router, Resolver, Gateway, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor, Admin, Across, Renew},
-	Address: {Mask, Router, Resolver, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor, Admin, Across},
-	Gateway: {Number, Page, Datagram, Name, Large, Path, Source, Log, Admin, Across},
-	Number:  {Page, Datagram, Large, Path, Source}, Page: {Datagram, Large, Path, Source}, Console: {Cable, Address, How, Gateway,
-		Number, Name},
+		Admin, Across, Renew, Servers, Inside},
+	Lease: {Mask, Router, Resolver, Gateway, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor, Admin, Across, Renew,
+		Servers, Inside},
+	Address: {Mask, Router, Resolver, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor, Admin, Across, Inside},
+	Gateway: {Number, Page, Datagram, Name, Large, Path, Source, Log, Admin, Across, Inside},
+	Number:  {Page, Datagram, Large, Path, Source},
+	Page:    {Datagram, Large, Path, Source},
+	Across:  {Inside},
+	Console: {Cable, Address, How, Gateway, Number, Name},
 }
 
 // roots gives the looks at which a vector is not as planned, but for what cannot but
 // follow from one of them.
 func (s *Study) roots(v Vector) []int {
 	var out []int
-	subject, failed := "", []Kind(nil)
+	failed := map[string][]Kind{}
 	for i, l := range s.Looks {
 		if v[i] == Holds || v[i] == Unseen {
 			continue
 		}
-		if l.subject() != subject {
-			subject, failed = l.subject(), failed[:0]
+		at := l.subject()
+		if l.Kind == Inside { // it is tried from somebody else
+			at = l.Machine.Name
 		}
-		silent := slices.ContainsFunc(failed, func(k Kind) bool { return slices.Contains(follows[k], l.Kind) })
+		silent := slices.ContainsFunc(failed[at], func(k Kind) bool { return slices.Contains(follows[k], l.Kind) })
 		if v[i].fails() || v[i].strange() {
-			failed = append(failed, l.Kind)
+			failed[at] = append(failed[at], l.Kind)
 		}
 		if !silent {
 			out = append(out, i)
@@ -108,9 +112,12 @@ func (s *Study) Symptoms(v Vector, without map[int]bool) []string {
 			continue
 		}
 		l := s.Looks[i]
-		text, who := symptomWords[l.Kind]+": "+v[i].Word(s.Plan), l.subject()
+		text, who := l.sign(s.Plan, v[i]), l.subject()
 		if l.At != nil && l.At.Port != nil && l.Machine != nil {
 			who = l.At.Machine.Name + "." + l.At.Name
+		}
+		if l.Kind == Published || l.Kind == Inside {
+			who = l.To.Machine.Name
 		}
 		if n := slices.IndexFunc(groups, func(g group) bool { return g.text == text }); n >= 0 {
 			groups[n].who = append(groups[n].who, who)
@@ -124,7 +131,7 @@ func (s *Study) Symptoms(v Vector, without map[int]bool) []string {
 		if len(g.who) > 4 {
 			g.who = append(g.who[:3], fmt.Sprintf("%d more", len(g.who)-3))
 		}
-		out = append(out, g.text+" ("+strings.Join(g.who, ", ")+")")
+		out = append(out, strings.Join(g.who, ", ")+": "+g.text)
 	}
 	return out
 }

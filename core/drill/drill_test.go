@@ -100,7 +100,9 @@ func TestBenchIsReadAsRealMachinesAre(t *testing.T) {
 		}
 		for _, x := range all {
 			if len(x.Looks) == 1 && d.Vector[x.Looks[0]] != x.Value {
-				assert.Equal(t, "none, no-route", x.Value.Word(s.Plan)+", "+d.Vector[x.Looks[0]].Word(s.Plan), "%s: %s", d.Mistakes[0].ID(), x.Text)
+				// who pings what is out of reach does not see more than that nothing comes
+				assert.Contains(t, []string{"none, no-route", "none, astray"}, x.Value.Word(s.Plan)+", "+d.Vector[x.Looks[0]].Word(s.Plan),
+					"%s: %s", d.Mistakes[0].ID(), x.Text)
 			}
 		}
 		tried++
