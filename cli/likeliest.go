@@ -39,7 +39,7 @@ func (a *app) likeliest(p *plan.Plan, file string, doc claims.Document, answers 
 	}
 	switch c := causes[0]; {
 	case len(c.Mistakes) == 0:
-		a.likeliestInFile(p)
+		a.likeliestInFile(p, false)
 		return
 	case c.Pair:
 		out.para(0, 2, strong, fmt.Sprintf("Likeliest: %s, and %s.", c.Mistakes[0], c.Mistakes[1]))
@@ -55,8 +55,8 @@ func (a *app) likeliest(p *plan.Plan, file string, doc claims.Document, answers 
 }
 
 // likeliestInFile ends what a rehearsal shows to be broken: what is wrong is in the file,
-// and check names it.
-func (a *app) likeliestInFile(p *plan.Plan) {
+// and check names it, with its remedies where none were told before.
+func (a *app) likeliestInFile(p *plan.Plan, remedies bool) {
 	if a.quiet {
 		return
 	}
@@ -68,7 +68,9 @@ func (a *app) likeliestInFile(p *plan.Plan) {
 		}
 		told++
 		out.para(0, 2, strong, fmt.Sprintf("Likeliest: %s, %s: %s.", f.Code, f.Subject, strings.TrimSuffix(f.Message, ".")))
-		out.para(2, 2, plain, "remedy: "+f.Remedy)
+		if remedies {
+			out.para(2, 2, plain, "remedy: "+f.Remedy)
+		}
 	}
 	if told == 0 {
 		out.para(0, 2, plain, "Likeliest: a rule or an expectation of the file itself; check finds no error in it.")

@@ -68,7 +68,7 @@ past the appliance. Each answer names the frames that show it.`,
 				showTitle(s, p, fmt.Sprintf("rehearsal: %s in %s", count(frames, "frame", "frames"), time.Since(began).Round(time.Millisecond)))
 				showVerdict(s, doc, a.verbose)
 				if doc.Verdict == claims.Broken {
-					a.likeliestInFile(p)
+					a.likeliestInFile(p, false)
 				}
 			}
 			if capture != "" && err == nil {

@@ -59,7 +59,7 @@ pass. FROM and TO are guests, appliances or outside.`,
 			} else {
 				showTrace(a.screen(), p, file, t, a.verbose)
 				if !t.Passed && !t.Tried {
-					a.likeliestInFile(p)
+					a.likeliestInFile(p, true)
 				}
 			}
 			if err == nil && !t.Passed {

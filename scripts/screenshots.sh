@@ -12,7 +12,7 @@ mkdir -p "$out"
 work=$(mktemp -d)
 export XDG_CACHE_HOME="$work/cache"
 display=:97
-Xvfb $display -screen 0 1280x1200x24 >/dev/null 2>&1 &
+Xvfb $display -screen 0 1280x1360x24 >/dev/null 2>&1 &
 server=$!
 trap 'kill $server 2>/dev/null; rm -rf "$work"' EXIT
 sleep 1
@@ -29,7 +29,7 @@ shot() { # NAME COMMAND…: the command is shown as typed, then its output; crop
 	name=$1
 	shift
 	printf '#!/bin/sh\nPATH="$PWD:$PATH"\nCOLUMNS=100\nexport COLUMNS\nprintf "\\033[?25l\\033[2m$ %%s\\033[0m\\n" "%s"\n%s\ntouch %s.done\nsleep 30\n' "$*" "$*" "$name" >run.sh
-	DISPLAY=$display xterm -geometry 100x70+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg $ground -fg '#d8dee2' -b 8 +sb -uc -e sh run.sh &
+	DISPLAY=$display xterm -geometry 100x78+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg $ground -fg '#d8dee2' -b 8 +sb -uc -e sh run.sh &
 	terminal=$!
 	for _ in $(seq 50); do [ -e "$name.done" ] && break; sleep 0.1; done
 	sleep 0.6
