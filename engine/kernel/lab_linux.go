@@ -181,8 +181,10 @@ func (l *Lab) cable(ctx context.Context) (err error) {
 		if err := l.wires.links.LinkAdd(veth); err != nil {
 			return fmt.Errorf("%s: cable of %s: %w", a.Machine.Name, near, err)
 		}
-		if err := l.wires.up(far); err != nil {
-			return err
+		if a.Plugged { // else the machine sees that its cable ends nowhere
+			if err := l.wires.up(far); err != nil {
+				return err
+			}
 		}
 		if err := x.up(a); err != nil {
 			return err
