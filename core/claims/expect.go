@@ -37,13 +37,14 @@ func expectClaim(m *prove.Model, p *plan.Plan, w Witness, i int) claim {
 			}
 		}
 		var asks []Asking
-		aside := map[int]bool{} // asked at an address outside, where the appliance may answer itself
+		aside := map[int]bool{} // asked at an address where somebody else may answer: who does must be known
 		for _, x := range pair.ends {
 			for _, s := range meant(p, w, e.Service, x.from, x.to) {
 				q := ThroughPublish(p, x.from, x.to, s)
 				if x.address.IsValid() {
 					q.Address = x.address
 				}
+				aside[len(asks)] = x.to != nil && !x.address.IsValid() && shared(p, x.to)
 				asks = append(asks, q)
 				if x.from != nil && x.to != nil && !x.address.IsValid() { // by its name outside too
 					if public := ThroughPublish(p, nil, x.to, s); public.To != q.To || public.Address.IsValid() {
@@ -92,6 +93,13 @@ func expectClaim(m *prove.Model, p *plan.Plan, w Witness, i int) claim {
 		}
 	}
 	return c
+}
+
+// shared tells an adapter whose address somebody else of the plan has as well.
+func shared(p *plan.Plan, a *plan.Adapter) bool {
+	return a.Address.IsValid() && slices.ContainsFunc(p.Adapters, func(x *plan.Adapter) bool {
+		return x != a && x.Address.IsValid() && x.Address.Addr() == a.Address.Addr()
+	})
 }
 
 // pair is two who are named in a sentence, with every way to ask from one for the

@@ -122,7 +122,7 @@ var addressKinds = []*Kind{
 			a := b.here(at.Adapter)
 			a.Address = narrow(a.Address, a.Gateway)
 		}},
-	{Name: "wan-address-taken", Family: Addressing, Weight: 3, Finding: "wan-in-pool",
+	{Name: "wan-address-taken", Family: Addressing, Weight: 3, Finding: "twin-address",
 		Says:   "somebody else on {home} has the address of {adapter}",
 		Why:    "answers from outside go to whoever spoke last",
 		Look:   "with {adapter} unplugged, ping {address} from {home}: nobody may answer",

@@ -243,3 +243,13 @@ func settingWords(a *plan.Adapter) string {
 	}
 	return "a lease"
 }
+
+// File gives the lab with the mistake written into it; false where no lab file can say it.
+func (m Mistake) File() (*lab.Lab, bool) {
+	if m.wiring == nil || m.settings != nil {
+		return nil, false
+	}
+	l := m.Plan.Lab.Clone()
+	m.wiring(l, m.At)
+	return l, true
+}

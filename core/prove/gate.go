@@ -21,13 +21,23 @@ func (m *Model) network(a *plan.Adapter) packetset.Line {
 	switch {
 	case a.Address.IsValid():
 		l = m.space.Prefixes(a.Address)
-	case a.How == plan.FromAbove:
+	case a.How == plan.FromAbove && (given(a.Segment) || a.Port != nil && a.Port.Address.How == "pppoe"):
 		l = m.space.Prefixes(a.Segment.Subnet)
 	}
 	if a.Address6.IsValid() {
 		l = l.Union(m.space.Prefixes(a.Segment.Subnet6))
 	}
 	return l
+}
+
+// given tells a segment on which somebody gives addresses to who asks for one: what is
+// upstream, unless the file says that nobody does, or whoever is planned to.
+func given(s *plan.Segment) bool {
+	return slices.ContainsFunc(s.Network(), func(s *plan.Segment) bool {
+		_, v := s.LeaseService()
+		return v != nil || s.HostPool != nil || s.Lab.Leases != "" && s.Lab.Leases != "none" ||
+			s.Lab.Leases == "" && (s.Reach == lab.Upstream || s.HostLeg.IsValid())
+	})
 }
 
 // cross gives what a gate makes of flows that come in at a port. whole is false

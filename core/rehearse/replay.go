@@ -91,7 +91,7 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 		q.Packet.Destination = l.addressOf(to)
 	}
 	defer l.standIn(q.Packet.Destination)()
-	try := attack.Single(q.From, address, q.Packet, hop)
+	try := attack.Single(q.From, l.sourceFor(address, hop, q.On), q.Packet, hop)
 	got := claims.GotPacket{Took: []string{}, Path: []string{}}
 	first := l.world.number + 1
 	took := func(name string) {
@@ -132,7 +132,7 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 			got.Path = append(got.Path, fmt.Sprintf("(leg %d could not be taken)", i+1))
 			break
 		}
-		try := attack.Single(leg.By, by.MAC, q.Packet, hop)
+		try := attack.Single(leg.By, l.sourceFor(by.MAC, hop, leg.On), q.Packet, hop)
 		l.world.transmit(l.members[by.Machine], by.Number, try.Aim(0))
 		l.world.settle(2 * l.timing.settle)
 	}
@@ -155,15 +155,49 @@ func (l *Lab) standsOutside(s *station) bool {
 	return m != nil && m.Guest != nil && slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool { return l.model.OuterWAN(a) })
 }
 
-// standIn has the router of an upstream segment answer at an address of it that
-// nobody has; what it gives takes that back.
+// sourceFor gives the hardware address to send from to a hop. Of two who have one address
+// the switch knows the one that spoke last: who is meant speaks first then, and who has it
+// itself takes another, as who is hostile can.
+func (l *Lab) sourceFor(own mac.Address, hop attack.Hop, on string) mac.Address {
+	m, s := l.plan.Machine(hop.Name), l.plan.Segment(on)
+	if m == nil || s == nil {
+		return own
+	}
+	twins := 0
+	for _, a := range l.plan.Adapters {
+		if a.Plugged && a.MAC == hop.MAC && a.Over == nil && l.cableOf(a.Segment) == l.cableOf(s) {
+			twins++
+		}
+	}
+	for _, a := range m.Adapters {
+		if twins > 1 && a.Plugged && a.MAC == hop.MAC && a.Segment == s && a.Over == nil {
+			word := packet.ARP(packet.ARPRequest, mac.Broadcast, a.MAC, netip.IPv4Unspecified(), mac.Address{}, s.Subnet.Addr())
+			l.world.transmit(l.members[m], a.Number, word)
+			l.world.settle(l.timing.settle)
+		}
+	}
+	if own == hop.MAC {
+		return standIn(kindStray, 0)
+	}
+	return own
+}
+
+// sentOn tells whether somebody on a segment takes an address for one of it: it is of its
+// network, or of that which an adapter there is set to, rightly or not.
+func (l *Lab) sentOn(s *plan.Segment, a netip.Addr) bool {
+	return s.Subnet.Contains(a) ||
+		slices.ContainsFunc(s.Adapters, func(x *plan.Adapter) bool { return x.Address.IsValid() && x.Address.Contains(a) })
+}
+
+// standIn has the router of an upstream segment answer at an address that is looked
+// for there and nobody has; what it gives takes that back.
 func (l *Lab) standIn(a netip.Addr) (back func()) {
 	for _, s := range l.plan.Segments {
 		r := l.routers[s]
 		if r == nil {
 			r = l.strays[s]
 		}
-		if r == nil || !s.Subnet.Contains(a) || slices.ContainsFunc(l.plan.Adapters, func(x *plan.Adapter) bool { return l.addressOf(x) == a }) {
+		if r == nil || !l.sentOn(s, a) || slices.ContainsFunc(l.plan.Adapters, func(x *plan.Adapter) bool { return l.addressOf(x) == a }) {
 			continue
 		}
 		port := r.node.Ports()[0]
