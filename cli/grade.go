@@ -34,7 +34,7 @@ func (a *app) grade() *cobra.Command {
 	c := &cobra.Command{
 		Use: "grade RUBRIC EVIDENCE…", Short: "Points for evidence: a table for a class, and a page for each bench",
 		Long: `Gives points by a rubric file (schema --of rubric) for what a class hands in: files of
-evidence, lines, and archives that "bastion pack" made, of any number of benches. Each is
+evidence, lines, briefs, and archives that "bastion pack" made, of any number of benches. Each is
 judged by the plan; what was altered, is another bench's, or was held against another plan
 counts for nothing, and that is said.
 
@@ -67,6 +67,7 @@ type marking struct {
 	plan     *plan.Plan
 	joiner   *evidence.Joiner
 	tokens   func(string) witness.Token
+	print    string // of the plan
 	findings []check.Finding
 }
 
@@ -123,7 +124,7 @@ func (a *app) heldAgainst(m *marking, o gradeOptions) error {
 		if err != nil {
 			return usage("the token: %v", err)
 		}
-		m.plan, m.joiner, m.tokens = p, evidence.For(p, c.Print), func(string) witness.Token { return token }
+		m.plan, m.joiner, m.tokens, m.print = p, evidence.For(p, c.Print), func(string) witness.Token { return token }, c.Print
 	} else {
 		p, err := a.load(o.lab)
 		if err != nil {
@@ -133,7 +134,8 @@ func (a *app) heldAgainst(m *marking, o gradeOptions) error {
 		if err != nil {
 			return err
 		}
-		m.plan, m.joiner, m.tokens = p, evidence.For(p, a.labDigest(p, o.lab)), byLab(token)
+		print := a.labDigest(p, o.lab)
+		m.plan, m.joiner, m.tokens, m.print = p, evidence.For(p, print), byLab(token), print
 	}
 	m.findings = check.Run(m.plan, time.Time{})
 	return nil
@@ -142,6 +144,7 @@ func (a *app) heldAgainst(m *marking, o gradeOptions) error {
 // handed is what came of one bench.
 type handed struct {
 	files  []evidence.File
+	briefs []evidence.Brief
 	record string
 }
 
@@ -155,6 +158,15 @@ func (a *app) works(m marking, from []string, o gradeOptions) (map[string]*hande
 		return works[bench]
 	}
 	take := func(name string, data []byte) string {
+		if evidence.IsBrief(data) {
+			b, err := evidence.ReadBrief(data, m.plan, m.print, m.tokens)
+			if err != nil {
+				notes = append(notes, name+": "+err.Error())
+				return ""
+			}
+			of(b.Bench).briefs = append(of(b.Bench).briefs, b)
+			return b.Bench
+		}
 		e, err := readEvidence(data, m.tokens)
 		if err != nil {
 			notes = append(notes, name+": "+err.Error())
@@ -165,6 +177,10 @@ func (a *app) works(m marking, from []string, o gradeOptions) (map[string]*hande
 		return e.Bench
 	}
 	for _, name := range from {
+		if evidence.IsBrief([]byte(name)) { // copied off a square code
+			take("a brief", []byte(name))
+			continue
+		}
 		data, err := a.read(name, mostPacked)
 		if err != nil {
 			return nil, nil, err
@@ -215,7 +231,12 @@ func (m marking) cards(works map[string]*handed) []grade.Card {
 		all.Go(func() error {
 			w := works[b]
 			j := m.joiner.Join(w.files)
-			out[i] = grade.Points(m.rubric, m.plan, grade.Work{Bench: b, Verdict: j.Judge(m.plan), Findings: m.findings, Guests: j.Guests,
+			doc := j.Judge(m.plan)
+			for _, brief := range w.briefs {
+				brief.Add(m.plan, &doc)
+				j.Guests = append(j.Guests, brief.Guest)
+			}
+			out[i] = grade.Points(m.rubric, m.plan, grade.Work{Bench: b, Verdict: doc, Findings: m.findings, Guests: j.Guests,
 				Remarks: j.Remarks, Record: w.record})
 			return nil
 		})

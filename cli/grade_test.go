@@ -100,6 +100,22 @@ func TestGradeClass(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, string(page), c.Bench)
 	}
+	// A brief, as it is read off a square code, makes up for a file that did not come out.
+	a := &app{}
+	p, err := a.load(folder + "/lab.yaml")
+	require.NoError(t, err)
+	verdict, got, err := claims.Run(t.Context(), p, rehearse.New(p))
+	require.NoError(t, err)
+	e := evidence.Evidence{Lab: p.Name, Bench: "saltmarsh-001", Guest: "newt", Print: a.labDigest(p, folder+"/lab.yaml"), Made: time.Unix(1e9, 0), Facts: got.Facts}
+	brief := e.Brief(p, verdict, witness.Token{7}.Bench(e.Bench).Evidence())
+	out.Reset()
+	require.Zero(t, Main(append(args, brief, "--format", "json"), nil, &out, &errs), errs.String())
+	require.NoError(t, json.Unmarshal(out.Bytes(), &doc))
+	assert.InDelta(t, 11, doc.Cards[0].Points, 1e-9, "%v", doc.Cards[0])
+	altered := brief[:len(brief)-4] + "AAAA"
+	out.Reset()
+	require.Zero(t, Main(append(args, altered), nil, &out, &errs), errs.String())
+	assert.Contains(t, errs.String(), "a brief: ")
 	out.Reset()
 	assert.Equal(t, exitUsage, Main([]string{"grade", folder + "/rubric.yaml", "--self", args[5]}, nil, &out, &errs))
 }
