@@ -91,8 +91,8 @@ func TestSymptomsBringTheirMistakeBack(t *testing.T) {
 				silent++
 				continue
 			}
-			if len(labs) > 4 && len(s.Mistakes) > 200 && i%5 > 0 {
-				continue // the largest shape has four hundred
+			if name != "sample" && i%4 > 0 || len(s.Mistakes) > 200 && i%12 > 0 {
+				continue // of shapes some: they have a thousand, and the largest four hundred
 			}
 			total++
 			seen := s.all(v)
@@ -198,7 +198,7 @@ func TestFewerGuestsShowTheSame(t *testing.T) {
 	s.Run()
 	assert.Less(t, s.Jobs(), len(s.Mistakes)*2/3, "hardly a guest is left out")
 	for i, m := range s.Mistakes {
-		if i%3 > 0 && s.first(firstOr(m)) == firstOr(m) {
+		if i%5 > 0 && s.first(firstOr(m)) == firstOr(m) {
 			continue
 		}
 		b, err := mistakes.Plant(p, m)
@@ -248,7 +248,7 @@ func TestParseSeen(t *testing.T) {
 		"heron.lease=169.254.1.1": "none", "heron.router=10.83.16.9": "other", "heron.router=10.83.16.1": "holds", "heron.cut=open": "open",
 		"ferry.lease=foreign": "foreign", "sluice.wan.address=none": "none", "reedbed.alone=broken": "broken",
 		"reedbed-boathouse.between=holds": "holds", "ferry-tcp-8443.published=none": "none", "sluice.inbound=open": "open",
-		"newt.held=broken": "broken", "heron.number=timeout": "none",
+		"newt.held=broken": "broken", "heron.number=timeout": "none", "heron.page=late": "late",
 	} {
 		x, err := s.ParseSeen(text)
 		if assert.NoError(t, err, text) {

@@ -3,6 +3,7 @@ package diagnose
 import (
 	"cmp"
 	"math"
+	"math/bits"
 	"slices"
 
 	"openbastion/core/mistakes"
@@ -16,7 +17,8 @@ type Cause struct {
 	Misses   []Seen             // what was seen and is not explained
 	Beside   []int              // looks that would not be as planned either, at which nobody looked
 
-	score float64
+	score    float64
+	surprise float64 // how much one would see as well and did not mention
 }
 
 // Explains tells whether a cause explains all that was seen.
@@ -139,21 +141,29 @@ func (s *Study) judge(v Vector, seen []Seen) Cause {
 			c.Beside = append(c.Beside, i)
 		}
 	}
-	c.score -= min(surprise, mostSurprise)
+	c.surprise = min(surprise, mostSurprise)
+	c.score -= c.surprise
 	return c
 }
 
-// bestSingles is of how many mistakes pairs are made, and bestOfOne how many are added
-// for each thing that was seen.
+// pairsTried is how many pairs are tried in a lab with both, and pairsTold how many are
+// told of those that explain all.
 const (
-	bestSingles = 12
-	bestOfOne   = 3
+	pairsTried = 48
+	pairsTold  = 5
 )
+
+// promise is a pair that may explain all that was seen: by what each of the two shows
+// alone, it misses so much.
+type promise struct {
+	a, b   int // causes
+	misses int
+	score  float64
+}
 
 // Pairs gives pairs of mistakes that together explain what no single one does,
 // each tried in a lab with both.
 func (s *Study) Pairs(seen []Seen, causes []Cause) []Cause {
-	some := s.partners(seen, causes)
 	wanted := map[int]bool{}
 	for _, x := range seen {
 		for _, i := range x.Looks {
@@ -161,67 +171,102 @@ func (s *Study) Pairs(seen []Seen, causes []Cause) []Cause {
 		}
 	}
 	var out []Cause
-	for i, a := range some {
-		for _, b := range some[i+1:] {
-			if !complement(a, b) {
-				continue
-			}
-			built, err := mistakes.Plant(s.Plan, a.Mistakes[0], b.Mistakes[0])
-			if err != nil {
-				continue
-			}
-			v := s.observe(built, nil, func(i int) bool { return wanted[i] || s.Looks[i].Kind == Gateway })
-			c := s.judge(v, seen)
-			c.Beside = nil
-			if c.Pair = true; len(c.Misses) > 0 {
-				continue
-			}
-			c.Mistakes = []mistakes.Mistake{a.Mistakes[0], b.Mistakes[0]}
-			c.score += math.Log(a.Mistakes[0].Weight) + math.Log(b.Mistakes[0].Weight)
-			out = append(out, c)
+	for n, p := range s.promising(seen, causes) {
+		if n == pairsTried {
+			break
 		}
+		pair := []mistakes.Mistake{causes[p.a].Mistakes[0], causes[p.b].Mistakes[0]}
+		built, err := mistakes.Plant(s.Plan, pair...)
+		if err != nil {
+			continue
+		}
+		v := s.observe(built, nil, func(i int) bool { return wanted[i] || s.Looks[i].Kind == Gateway })
+		c := s.judge(v, seen)
+		if c.Beside, c.Pair = nil, true; len(c.Misses) > 0 {
+			continue
+		}
+		c.Mistakes, c.score = pair, c.score+p.score
+		out = append(out, c)
 	}
 	slices.SortStableFunc(out, func(a, b Cause) int { return cmp.Compare(b.score, a.score) })
-	return out
+	return out[:min(len(out), pairsTold)]
 }
 
-// partners gives the causes of which pairs are made: the best of all, and the best for
-// each thing that was seen and is not as planned.
-func (s *Study) partners(seen []Seen, causes []Cause) []Cause {
-	var some []Cause
-	taken := map[int]bool{}
-	take := func(most int, fits func(Cause) bool) {
-		for i, c := range causes {
-			if most > 0 && len(c.Mistakes) > 0 && fits(c) {
-				if most--; !taken[i] {
-					taken[i], some = true, append(some, c)
-				}
+// promising orders the pairs of which each explains something that the other does not.
+func (s *Study) promising(seen []Seen, causes []Cause) []promise {
+	sets := make([]explained, len(causes))
+	for i, c := range causes {
+		sets[i] = explainedBy(seen, c)
+	}
+	const keep = 4 * pairsTried
+	var out []promise
+	for i, a := range causes {
+		for k := i + 1; k < len(causes); k++ {
+			if b := causes[k]; len(a.Mistakes) > 0 && len(b.Mistakes) > 0 && sets[i].adds(sets[k]) && sets[k].adds(sets[i]) {
+				weight := math.Log(a.Mistakes[0].Weight*b.Mistakes[0].Weight) - a.surprise - b.surprise
+				out = append(out, promise{i, k, sets[i].missesWith(sets[k]), weight})
 			}
 		}
-	}
-	take(bestSingles, func(c Cause) bool { return s.helps(c, seen) })
-	for _, x := range seen {
-		if x.Value != Holds && len(some) < 2*bestSingles {
-			take(bestOfOne, func(c Cause) bool { return x.fits(c.Vector) < 1 })
+		if len(out) > 64*keep {
+			out = bestPromises(out, keep)
 		}
 	}
-	return some
+	return bestPromises(out, keep)
 }
 
-// helps tells whether a cause explains something that is not as planned.
-func (s *Study) helps(c Cause, seen []Seen) bool {
-	for _, x := range seen {
-		if x.Value != Holds && x.fits(c.Vector) < 1 && x.fits(s.Base) >= 1 {
+func bestPromises(list []promise, keep int) []promise {
+	slices.SortStableFunc(list, func(a, b promise) int {
+		return cmp.Or(cmp.Compare(a.misses, b.misses), cmp.Compare(b.score, a.score))
+	})
+	return list[:min(len(list), keep)]
+}
+
+// explained is which of what was seen a cause explains, a bit for each: of what is not as
+// planned, and of what is.
+type explained struct{ odd, plain, isOdd []uint64 }
+
+func explainedBy(seen []Seen, c Cause) explained {
+	words := (len(seen) + 63) / 64
+	e := explained{make([]uint64, words), make([]uint64, words), make([]uint64, words)}
+	for n, x := range seen {
+		bit := uint64(1) << (n % 64)
+		fits := x.fits(c.Vector) < 1
+		switch {
+		case x.Value != Holds:
+			if e.isOdd[n/64] |= bit; fits {
+				e.odd[n/64] |= bit
+			}
+		case fits:
+			e.plain[n/64] |= bit
+		}
+	}
+	return e
+}
+
+// adds tells whether one explains something odd that another does not.
+func (e explained) adds(o explained) bool {
+	for i := range e.odd {
+		if e.odd[i]&^o.odd[i] != 0 {
 			return true
 		}
 	}
 	return false
 }
 
-// complement tells two causes neither of which misses all that the other does.
-func complement(a, b Cause) bool {
-	for _, x := range a.Misses {
-		if x.Value != Holds && !slices.ContainsFunc(b.Misses, func(y Seen) bool { return y.Text == x.Text }) {
+// missesWith counts what two together do not explain: what is odd one of them must, what
+// is as planned both.
+func (e explained) missesWith(o explained) (n int) {
+	for i := range e.odd {
+		n += bits.OnesCount64(e.isOdd[i] &^ (e.odd[i] | o.odd[i]))
+		n -= bits.OnesCount64(e.plain[i] & o.plain[i])
+	}
+	return n
+}
+
+// helps tells whether a cause explains something that is not as planned.
+func (s *Study) helps(c Cause, seen []Seen) bool {
+	for _, x := range seen {
+		if x.Value != Holds && x.fits(c.Vector) < 1 && x.fits(s.Base) >= 1 {
 			return true
 		}
 	}

@@ -77,6 +77,11 @@ func (s *Study) ParseSeen(text string) (Seen, error) {
 	}
 	seen := Seen{Text: what + "=" + how}
 	if i, ok := s.find(what); ok {
+		if l := s.Looks[i]; l.Kind == Page && (how == "late" || synonyms[how] == "late") { // it waits for the name
+			if at, ok := s.index[l.subject()+"."+string(Name)]; ok {
+				i = at
+			}
+		}
 		v, err := s.Looks[i].readValue(s.Plan, how)
 		if err != nil {
 			return seen, err
@@ -150,6 +155,9 @@ func (s *Study) ofClaim(id string) ([]int, error) {
 	}
 	if len(out) > 0 {
 		return out, nil
+	}
+	if m := s.Plan.Machine(subject); m != nil && len(s.kindsOf(subject)) == 0 {
+		return nil, fmt.Errorf("%s stands behind no appliance, or is off: nothing is looked at there", subject)
 	}
 	names := make([]string, len(s.Looks))
 	for i, l := range s.Looks {
