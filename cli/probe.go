@@ -31,7 +31,7 @@ type probeOptions struct {
 	plan, as, witness, name, token, bench, to string
 	at                                        []string
 	cut, line, square                         bool
-	replace, answer, answered                 bool
+	replace, answer, answered, servers        bool
 }
 
 func (a *app) probe() *cobra.Command {
@@ -59,6 +59,9 @@ the appliance, tries what must not be reached from there.`,
 				}
 				return a.probeAlone(o)
 			}
+			if o.servers {
+				return usage("--servers goes without --plan: with one, who hands out leases is asked as far as it matters")
+			}
 			return a.probeGuest(o)
 		},
 	}
@@ -74,6 +77,7 @@ the appliance, tries what must not be reached from there.`,
 	c.Flags().BoolVar(&o.answered, "others-answer", false, "the other machines of the lab run probe --answer: their silence counts")
 	c.Flags().BoolVar(&o.cut, "cut", false, "check the cut too: wait until you have unplugged the appliance's WAN")
 	c.Flags().StringVar(&o.to, "to", "", "write the evidence to this file; else MACHINE.evidence.json, unless --line")
+	c.Flags().BoolVar(&o.servers, "servers", false, "without a plan: ask too who hands out leases on each adapter (Linux, as root)")
 	c.Flags().BoolVar(&o.line, "line", false, "write the evidence as a line to copy, to standard output")
 	c.Flags().BoolVar(&o.square, "square", false, "show what it found in brief as a square code for a phone: its text is for verify --from too")
 	c.Flags().BoolVar(&o.replace, "replace", false, "replace a file that is there")
@@ -86,7 +90,7 @@ func (a *app) probeAlone(o probeOptions) error {
 	if err != nil {
 		return failure{exitLacking, err.Error(), ""}
 	}
-	v := s.Glance(a.ctx)
+	v := s.Glance(a.ctx, o.servers)
 	if a.format == "json" {
 		return a.json(v)
 	}

@@ -33,8 +33,9 @@ type Said struct {
 const GlanceSchema = "openbastion.glance/1"
 
 // Glance looks at what this system is on, and where that leads as far as anybody can tell
-// from within.
-func (s System) Glance(ctx context.Context) Glance {
+// from within. With servers it also asks on each adapter who hands out leases, by packets of
+// its own.
+func (s System) Glance(ctx context.Context, servers bool) Glance {
 	v := Glance{Schema: GlanceSchema, Adapters: []GlanceAdapter{}, Says: []Said{}}
 	say := func(good bool, format string, args ...any) {
 		v.Says = append(v.Says, Said{good, fmt.Sprintf(format, args...)})
@@ -79,6 +80,9 @@ func (s System) Glance(ctx context.Context) Glance {
 	case 1:
 	default:
 		say(false, "There are %d next hops: one of them may lead around the firewall.", hops)
+	}
+	if servers {
+		s.glanceServers(ctx, say)
 	}
 	s.glanceNames(ctx, say)
 	return v
