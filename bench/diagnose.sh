@@ -25,6 +25,6 @@ for guests in 20 100; do
 		done
 	} > "$lab"
 	printf '%3s guests, every mistake against one rehearsal: ' $guests
-	"$work/pairs" "$runs" "env XDG_CACHE_HOME=/nowhere $work/bastion diagnose $lab --table" "$work/bastion rehearse $lab" | tr '\n' ' '
+	"$work/pairs" "$runs" "env -u HOME -u XDG_CACHE_HOME $work/bastion diagnose $lab --table" "$work/bastion rehearse $lab" | tr '\n' ' '
 	echo
 done
