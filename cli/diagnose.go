@@ -89,13 +89,18 @@ type sources struct {
 
 func (x sources) none() bool { return len(x.seen)+len(x.pastes)+len(x.evidence) == 0 }
 
-// study rehearses every mistake in a lab, on all processors.
+// study rehearses every mistake in a lab.
 func (a *app) study(p *plan.Plan) (*diagnose.Study, error) {
-	defer debug.SetGCPercent(debug.SetGCPercent(400)) // most of what is allocated lives for an instant
 	s := diagnose.NewStudy(p)
-	kept := a.studied(p)
+	return s, a.pursue(s)
+}
+
+// pursue does the jobs of a study that was begun, on all processors.
+func (a *app) pursue(s *diagnose.Study) error {
+	defer debug.SetGCPercent(debug.SetGCPercent(400)) // most of what is allocated lives for an instant
+	kept := a.studied(s.Plan)
 	if data, err := os.ReadFile(kept); err == nil && s.Restore(data) {
-		return s, nil
+		return nil
 	}
 	progress := a.progress("mistakes tried")
 	defer progress(0, 0)
@@ -118,7 +123,7 @@ func (a *app) study(p *plan.Plan) (*diagnose.Study, error) {
 	if a.ctx.Err() == nil {
 		keepInCache(kept, s.Saved())
 	}
-	return s, a.ctx.Err()
+	return a.ctx.Err()
 }
 
 // studied gives where what mistakes look like in this very lab is kept: in the user's
@@ -277,11 +282,8 @@ func (a *app) evidenceSeen(s *diagnose.Study, p *plan.Plan, file, from, said str
 	for _, r := range remarks {
 		return nil, usage("%s: %s", from, r.Text)
 	}
-	doc := evidence.For(p, print).Join(files).Judge(p)
-	for _, b := range briefs {
-		b.Add(p, &doc)
-	}
-	return s.FromVerdict(doc), nil
+	j := evidence.For(p, print).Join(files)
+	return s.FromVerdict(j.JudgeWith(p, briefs)), nil
 }
 
 // looks lists what can be looked at in a lab.

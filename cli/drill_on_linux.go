@@ -2,24 +2,18 @@ package cli
 
 import (
 	"fmt"
-	"math/rand/v2"
 
 	"openbastion/core/plan"
 )
 
 // drillOn starts a lab with a mistake in it.
 func (a *app) drillOn(p *plan.Plan, file string, o drillOptions) error {
-	if o.code == "" {
-		if !o.seedSaid {
-			o.seed = rand.Uint64N(1_000_000)
-		}
-		o.code = drillCode(o.level, o.seed)
-	}
 	d, err := a.planted(p, &o, true)
 	if err != nil {
 		return err
 	}
-	if err := a.startLab(file, startOptions{stage: o.on, accel: "auto", size: "64MiB", planted: o.code}); err != nil {
+	code := drillCode(o.level, o.seed)
+	if err := a.startLab(file, startOptions{stage: o.on, accel: "auto", size: "64MiB", planted: code}); err != nil {
 		return err
 	}
 	s := a.screen()

@@ -31,11 +31,7 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 	}
 	j := evidence.For(p, print).Join(files)
 	j.Remarks = append(remarks, j.Remarks...)
-	doc := j.Judge(p)
-	for _, b := range briefs {
-		b.Add(p, &doc)
-		j.Guests = append(j.Guests, b.Guest)
-	}
+	doc := j.JudgeWith(p, briefs)
 	check.Complete(&doc, p, time.Time{})
 	if a.format == "json" {
 		err = a.json(struct {

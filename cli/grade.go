@@ -231,11 +231,7 @@ func (m marking) cards(works map[string]*handed) []grade.Card {
 		all.Go(func() error {
 			w := works[b]
 			j := m.joiner.Join(w.files)
-			doc := j.Judge(m.plan)
-			for _, brief := range w.briefs {
-				brief.Add(m.plan, &doc)
-				j.Guests = append(j.Guests, brief.Guest)
-			}
+			doc := j.JudgeWith(m.plan, w.briefs)
 			out[i] = grade.Points(m.rubric, m.plan, grade.Work{Bench: b, Verdict: doc, Findings: m.findings, Guests: j.Guests,
 				Remarks: j.Remarks, Record: w.record})
 			return nil

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"sync"
 	"syscall"
 	"time"
 
@@ -90,14 +91,18 @@ func (a *app) ticker() (bool, func(text string)) {
 }
 
 // progress gives what shows how far something is: on a terminal, from half a
-// second on, ten times a second. A total of 0 takes the line away.
+// second on, ten times a second. A total of 0 takes the line away. Several at once may
+// tell it.
 func (a *app) progress(what string) func(done, total int) {
 	show, line := a.ticker()
 	if !show {
 		return func(int, int) {}
 	}
+	var showing sync.Mutex
 	began, last := time.Now(), time.Time{}
 	return func(done, total int) {
+		showing.Lock()
+		defer showing.Unlock()
 		now := time.Now()
 		switch {
 		case total == 0:

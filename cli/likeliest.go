@@ -29,8 +29,7 @@ func (a *app) likeliest(p *plan.Plan, file string, doc claims.Document, answers 
 		out.para(0, 2, plain, "Next: `bastion diagnose "+file+"` asks what you see and finds the mistake that looks so.")
 		return
 	}
-	s, err := a.study(p)
-	if err != nil {
+	if a.pursue(s) != nil {
 		return // it was interrupted
 	}
 	causes := explaining(s, seen)

@@ -156,7 +156,7 @@ func judgeGateway(r *Result, home, port *plan.Adapter, o GotNeighbor) {
 	case len(o.Hardware) > 1:
 		r.broken(fmt.Sprintf("two machines answer for the next hop %s: %s and %s", o.Hop, o.Hardware[0], o.Hardware[1]),
 			"change the address of the one that is not the appliance")
-	case transparent(port) && !slices.ContainsFunc(home.Segment.Adapters, func(a *plan.Adapter) bool { return a.MAC == o.Hardware[0] }):
+	case Transparent(port) && !slices.ContainsFunc(home.Segment.Adapters, func(a *plan.Adapter) bool { return a.MAC == o.Hardware[0] }):
 		r.Saw = fmt.Sprintf("%s is at %s, beyond %s", o.Hop, o.Hardware[0], port.Machine.Name)
 	case o.Hardware[0] != port.MAC:
 		r.broken(fmt.Sprintf("the next hop %s is %s, and port %s of %s is %s", o.Hop, o.Hardware[0], port.Name, port.Machine.Name, port.MAC),
@@ -193,7 +193,7 @@ type seenAs struct {
 
 func expectedSource(home *plan.Adapter, wans []*plan.Adapter, addresses []Got) seenAs {
 	s := seenAs{wans: wans}
-	if len(wans) > 0 && !transparent(wans[0]) {
+	if len(wans) > 0 && !Transparent(wans[0]) {
 		s.translated = wans[0].Machine != home.Gate().Machine || slices.Contains(wans[0].Machine.Masq, home.Segment)
 		s.again = wans[0].Segment.Lab.Join == "nat" || wans[0].Segment.Reach == lab.Host
 	}

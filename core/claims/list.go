@@ -173,7 +173,7 @@ func guestClaims(m *prove.Model, g *plan.Machine, home *plan.Adapter, w Witness)
 	if len(allowed) > 0 {
 		add(Names, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) { judgeNames(r, home, w, got[0].(GotName)) }})
 		add(Outside, outsideParts(home, waysOut(last(port.Machine)), allowed)...)
-		if !transparent(port) { // a bridge is no hop
+		if !Transparent(port) { // a bridge is no hop
 			add(Path, part{asks: asking(AskHop{RefTo(home)}), judge: func(r *Result, got []Got) { judgePath(r, port, got[0].(GotHop)) }})
 		}
 	} else if packet, ok := elsewhere(m, home); ok {
@@ -249,8 +249,8 @@ func waysOut(m *plan.Machine) []*plan.Adapter {
 	return nil
 }
 
-// transparent tells a port of an appliance that bridges.
-func transparent(a *plan.Adapter) bool {
+// Transparent tells a port of an appliance that bridges.
+func Transparent(a *plan.Adapter) bool {
 	return a.Machine.Appliance != nil && a.Machine.Appliance.Kind == "transparent" && a.Role != lab.Manage
 }
 
@@ -362,7 +362,7 @@ func inboundClaim(model *prove.Model, m *plan.Machine, wan *plan.Adapter) claim 
 			admin[s.Port] = true
 		}
 	}
-	if transparent(wan) {
+	if Transparent(wan) {
 		scan = nil // it has no address that could answer
 	}
 	c := claim{Result: Result{ID: m.Name + "." + string(Inbound), Appliance: m.Name, Kind: Inbound}}

@@ -61,6 +61,27 @@ func (s *Study) all(v Vector) []Seen {
 	return out
 }
 
+// answerFor gives what somebody says to a question who looks at a lab that shows a
+// vector.
+func (s *Study) answerFor(q *Question, v Vector) []Seen {
+	if !q.Reads && !q.Whole {
+		for _, o := range q.Options {
+			if o.when == q.outcome(v) {
+				return o.Seen
+			}
+		}
+		return nil
+	}
+	if q.Whole {
+		return s.whoFails(func(_ *plan.Machine, looks []int) bool { return s.anyOff(v, looks) })
+	}
+	var out []Seen
+	for _, i := range q.looks {
+		out = append(out, Seen{Text: s.Looks[i].ID + "=" + v[i].Word(s.Plan), Looks: []int{i}, Value: v[i]})
+	}
+	return out
+}
+
 // rank gives where a mistake stands among causes, from 1.
 func rank(causes []Cause, id string) int {
 	for n, c := range causes {

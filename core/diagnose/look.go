@@ -113,16 +113,13 @@ func looksOf(p *plan.Plan, model *prove.Model, witness netip.Addr) []*Look {
 	return k.out
 }
 
-// Home gives the adapter by which a guest is looked at: the one behind an appliance,
-// else its first that is plugged in; nil when there is none.
+// Home gives the adapter by which a guest is looked at: the one behind an appliance;
+// nil when there is none, or the guest is off.
 func Home(g *plan.Machine) *plan.Adapter {
 	if g.Off {
 		return nil
 	}
-	if a := claims.InsideAdapter(g); a != nil {
-		return a
-	}
-	return nil
+	return claims.InsideAdapter(g)
 }
 
 func (k *looker) add(l *Look) { k.out = append(k.out, l) }
@@ -166,7 +163,7 @@ func (k *looker) guest(home *plan.Adapter) {
 	}
 	if len(services) > 0 {
 		look(Name, 2, Holds, None, Refused, Failed, NoRoute, Other, Late)
-		if !isTransparent(gate) {
+		if !claims.Transparent(gate) {
 			look(Log, 3, Holds, Refused, None)
 		}
 	}
@@ -224,10 +221,7 @@ func (k *looker) around(home, gate *plan.Adapter, look func(Kind, int, ...Value)
 			break
 		}
 	}
-	if gate == nil {
-		return
-	}
-	if isTransparent(gate) {
+	if gate == nil || claims.Transparent(gate) {
 		return
 	}
 	k.stopped(home, gate, look)

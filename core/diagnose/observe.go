@@ -248,16 +248,12 @@ func (o *observer) service(i int, l *Look, at *plan.Adapter) {
 	}
 }
 
-func isTransparent(a *plan.Adapter) bool {
-	return a.Machine.Appliance.Kind == "transparent" && a.Role != lab.Manage
-}
-
 // neighborValue tells whether a next hop answers, and is the planned one.
 func neighborValue(home *plan.Adapter, got claims.GotNeighbor) Value {
 	if len(got.Hardware) == 0 {
 		return None
 	}
-	if gate := home.Gate(); gate != nil && !isTransparent(gate) {
+	if gate := home.Gate(); gate != nil && !claims.Transparent(gate) {
 		for _, h := range got.Hardware {
 			if h != gate.MAC {
 				return Other
@@ -338,13 +334,7 @@ func (o *observer) cut(i int, at *plan.Adapter, model *prove.Model) {
 
 // source asks outside which source it saw.
 func (o *observer) source(i int, l *Look, at *plan.Adapter) {
-	var service lab.Service
-	for _, x := range o.s.Looks {
-		if x.Machine == l.Machine && x.allowed && (x.Kind == Number || x.Kind == Page || x.Kind == Datagram) {
-			service = x.service
-			break
-		}
-	}
+	service, _ := o.s.wayOut(l.Machine)
 	o.put(i, claims.Running, claims.AskReach{From: claims.RefTo(at), Service: service}, func(a claims.Answer) Value {
 		got, ok := a.Got.(claims.GotReach)
 		switch {
@@ -459,26 +449,20 @@ func (o *observer) readLogs() {
 		at, gate := o.built.Plan.Same(l.At), o.built.Plan.Same(l.At.Gate())
 		o.out[i] = None
 		held := o.lab.Held(at)
-		if gate == nil || gate.Machine.Off || !held.Address.IsValid() || !slices.Contains(o.comes(l), Holds) {
+		comes := o.out[o.s.index[l.Machine.Name+"."+string(Gateway)]] == Holds
+		if gate == nil || gate.Machine.Off || !held.Address.IsValid() || !comes {
 			continue
 		}
-		for _, x := range o.s.Looks {
-			if x.Machine != l.Machine || !x.allowed || x.Kind != Number && x.Kind != Page && x.Kind != Datagram {
-				continue
-			}
-			_, action := gate.Machine.Decide(plan.Flow{Source: held.Address.Addr(), Destination: o.s.witness, Proto: x.service.Proto,
-				Port: x.service.From})
-			if o.out[i] = Holds; action != lab.Allow {
-				o.out[i] = Refused
-			}
-			break
+		service, ok := o.s.wayOut(l.Machine)
+		if !ok {
+			continue
+		}
+		_, action := gate.Machine.Decide(plan.Flow{Source: held.Address.Addr(), Destination: o.s.witness, Proto: service.Proto,
+			Port: service.From})
+		if o.out[i] = Holds; action != lab.Allow {
+			o.out[i] = Refused
 		}
 	}
-}
-
-// comes gives whether a guest's packets come to its gate.
-func (o *observer) comes(l *Look) []Value {
-	return []Value{o.out[o.s.index[l.Machine.Name+"."+string(Gateway)]]}
 }
 
 // fillPackets takes the looks with whole packets, of those to whom a ping answers.

@@ -5,6 +5,7 @@ import (
 	"math"
 	"strings"
 
+	"openbastion/core/lab"
 	"openbastion/core/plan"
 )
 
@@ -183,18 +184,23 @@ func (s *Study) Who(text string) ([]Seen, error) {
 	if len(named) == 0 {
 		return nil, fmt.Errorf("say names of guests, all, or none")
 	}
+	return s.whoFails(func(g *plan.Machine, _ []int) bool { return named["all"] || named[g.Name] }), nil
+}
+
+// whoFails says of each guest whether it gets what it should, by its looks.
+func (s *Study) whoFails(fails func(g *plan.Machine, looks []int) bool) []Seen {
 	var out []Seen
 	for _, g := range s.Plan.Guests() {
 		if Home(g) == nil {
 			continue
 		}
 		x := Seen{Text: g.Name + " works", Looks: s.of(g, core...), Value: Holds}
-		if named["all"] || named[g.Name] {
+		if fails(g, x.Looks) {
 			x.Text, x.Value = g.Name+" does not work", Broken
 		}
 		out = append(out, x)
 	}
-	return out, nil
+	return out
 }
 
 // ladder asks how far a guest gets.
@@ -246,6 +252,14 @@ func (s *Study) reaches(g *plan.Machine) []Kind {
 		}
 	}
 	return out
+}
+
+// wayOut gives the first service by which a guest may go outside.
+func (s *Study) wayOut(g *plan.Machine) (service lab.Service, ok bool) {
+	if ways := s.of(g, s.reaches(g)...); len(ways) > 0 {
+		return s.Looks[ways[0]].service, true
+	}
+	return service, false
 }
 
 func firstThatFits(options []Option, v Vector) int {
@@ -376,35 +390,4 @@ func Sure(causes []Cause) float64 {
 		return 0
 	}
 	return weights[0] / sum
-}
-
-// answerFor gives what somebody says to a question who looks at a lab that shows a
-// vector.
-func (s *Study) answerFor(q *Question, v Vector) []Seen {
-	if !q.Reads && !q.Whole {
-		for _, o := range q.Options {
-			if o.when == q.outcome(v) {
-				return o.Seen
-			}
-		}
-		return nil
-	}
-	var out []Seen
-	if q.Whole {
-		for _, g := range s.Plan.Guests() {
-			if Home(g) == nil {
-				continue
-			}
-			x := Seen{Text: g.Name + " works", Looks: s.of(g, core...), Value: Holds}
-			if s.anyOff(v, x.Looks) {
-				x.Text, x.Value = g.Name+" does not work", Broken
-			}
-			out = append(out, x)
-		}
-		return out
-	}
-	for _, i := range q.looks {
-		out = append(out, Seen{Text: s.Looks[i].ID + "=" + v[i].Word(s.Plan), Looks: []int{i}, Value: v[i]})
-	}
-	return out
 }

@@ -39,7 +39,8 @@ func (s *Study) Causes(seen []Seen) []Cause {
 	var out []Cause
 	classes := map[string]int{}
 	add := func(v Vector, m *mistakes.Mistake, weight float64) {
-		if at, ok := classes[string(bytesOf(v))]; ok {
+		key := string(bytesOf(v))
+		if at, ok := classes[key]; ok {
 			if m != nil {
 				c := &out[at]
 				c.Mistakes = append(c.Mistakes, *m)
@@ -52,15 +53,14 @@ func (s *Study) Causes(seen []Seen) []Cause {
 		if m != nil {
 			c.Mistakes = []mistakes.Mistake{*m}
 		}
-		classes[string(bytesOf(v))] = len(out)
+		classes[key] = len(out)
 		out = append(out, c)
 	}
-	base := bytesOf(s.Base)
 	if s.planned(seen) {
 		add(s.Base, nil, planWeight)
 	}
 	for i := range s.Mistakes {
-		if v := s.Vectors[i]; v != nil && string(bytesOf(v)) != string(base) {
+		if v := s.Vectors[i]; v != nil && !slices.Equal(v, s.Base) {
 			add(v, &s.Mistakes[i], s.Mistakes[i].Weight)
 		}
 	}

@@ -61,7 +61,7 @@ func (v Value) late(o Value) bool { return v == Late && o == Holds || v == Holds
 func (v Value) taken(o Value) bool { return v == Astray && (o == Holds || o == None || o == Other) }
 
 // strange tells an address of another network, whichever.
-func (v Value) strange() bool { return v == Foreign || v > networks || v == networks }
+func (v Value) strange() bool { return v == Foreign || v >= networks }
 
 // claimLooks are the looks that a claim of a guest speaks of.
 var claimLooks = map[string][]Kind{

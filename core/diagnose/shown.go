@@ -163,7 +163,7 @@ func (r *paste) routes(l listing.Listing) {
 	}
 	gate := Home(r.m).Gate()
 	for _, n := range l.Neighbors {
-		if gate != nil && gate.Address.IsValid() && n.Address == gate.Address.Addr() && len(n.Tail) == 12 && !isTransparent(gate) {
+		if gate != nil && gate.Address.IsValid() && n.Address == gate.Address.Addr() && len(n.Tail) == 12 && !claims.Transparent(gate) {
 			r.at(sameOr(n.Tail == strings.ReplaceAll(gate.MAC.String(), ":", "")), "", Gateway)
 		}
 	}

@@ -1,13 +1,11 @@
 package diagnose
 
 import (
-	"fmt"
 	"net/netip"
 	"slices"
 
 	"openbastion/core/mistakes"
 	"openbastion/core/plan"
-	"openbastion/core/prove"
 	"openbastion/core/rehearse"
 )
 
@@ -43,7 +41,7 @@ func NewStudy(p *plan.Plan) *Study {
 	s := &Study{Plan: p, Mistakes: mistakes.All(p), index: map[string]int{}, alike: map[*plan.Machine]*likeness{}}
 	l := rehearse.New(p)
 	s.witness = l.Facts().Witness.Address
-	s.Looks = looksOf(p, prove.New(p, s.witness), s.witness)
+	s.Looks = looksOf(p, l.Model(), s.witness)
 	for i, look := range s.Looks {
 		s.index[look.ID] = i
 	}
@@ -227,14 +225,6 @@ func (s *Study) resolversOf(l *Look) []netip.Addr {
 		return h.DNS
 	}
 	return l.list
-}
-
-// Look finds a look by its name.
-func (s *Study) Look(id string) (*Look, int, error) {
-	if i, ok := s.index[id]; ok {
-		return s.Looks[i], i, nil
-	}
-	return nil, 0, fmt.Errorf("there is no look %q", id)
 }
 
 // Observe looks at a lab that was built, in every way there is.

@@ -290,7 +290,7 @@ func Confirm(m mistakes.Mistake) string {
 // other one does; empty when there is none.
 func (s *Study) Tells(c Cause, causes []Cause) string {
 	for _, o := range causes {
-		if string(bytesOf(o.Vector)) == string(bytesOf(c.Vector)) {
+		if slices.Equal(o.Vector, c.Vector) {
 			continue
 		}
 		best := -1

@@ -141,6 +141,17 @@ func ReadBrief(data []byte, p *plan.Plan, print string, tokenOf func(bench strin
 	return b, nil
 }
 
+// JudgeWith is Judge, with what briefs say beside the evidence; who sent one has told
+// something.
+func (j *Joined) JudgeWith(p *plan.Plan, briefs []Brief) claims.Document {
+	doc := j.Judge(p)
+	for _, b := range briefs {
+		b.Add(p, &doc)
+		j.Guests = append(j.Guests, b.Guest)
+	}
+	return doc
+}
+
 // Add takes what a brief says into a verdict: of claims that nothing else is known of what it
 // says, and what is broken for it stays so.
 func (b Brief) Add(p *plan.Plan, doc *claims.Document) {

@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"openbastion/core/lab"
-	"openbastion/core/mac"
 	"openbastion/core/plan"
 )
 
@@ -53,14 +52,6 @@ func (f found) segment(name string) {
 		f.port.Segment = name
 	} else {
 		f.guest.Segment = name
-	}
-}
-
-func (f found) setMAC(m mac.Address) {
-	if f.port != nil {
-		f.port.MAC = m
-	} else {
-		f.guest.MAC = m
 	}
 }
 

@@ -296,7 +296,8 @@ func gates(p *plan.Plan) []Place {
 	return out
 }
 
-func setMAC(l *lab.Lab, a, of *plan.Adapter) { adapterIn(l, a).setMAC(of.MAC) }
+// setMAC gives a guest's adapter another one's hardware address.
+func setMAC(l *lab.Lab, a, of *plan.Adapter) { adapterIn(l, a).guest.MAC = of.MAC }
 
 // stranger puts a machine on a port's segment that has the port's address.
 func stranger(l *lab.Lab, at Place) {

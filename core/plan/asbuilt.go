@@ -22,11 +22,6 @@ func (p *Plan) AsBuilt(change func(*lab.Lab)) (*Plan, error) {
 			s.Subnet, s.Gateway = of.Subnet, gatewayGiven(of)
 		}
 	}
-	for _, m := range l.Appliances {
-		for i, port := range m.Ports {
-			port.MAC = p.Machine(m.Name).Adapters[i].MAC
-		}
-	}
 	for _, g := range l.Guests {
 		for i := range g.Adapters {
 			g.Adapters[i].MAC = p.Machine(g.Name).Adapters[i].MAC
@@ -74,7 +69,6 @@ func (p *Plan) keep(m, as *Machine) {
 		a.Admin, a.Address6 = slices.Clone(of.Admin), of.Address6
 		a.Leases = of.Leases.in(p)
 	}
-	m.Off = m.Appliance != nil && !m.Appliance.Running || m.Guest != nil && !m.Guest.Running
 	m.within, m.Rules = bart.Lite{}, nil
 	for _, a := range as.Adapters {
 		if m.Appliance != nil && a.Role != lab.WAN {

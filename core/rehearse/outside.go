@@ -178,10 +178,16 @@ func (l *Lab) addStrangers() {
 // addStranger makes somebody who hands out leases on a segment, and names himself as
 // the way out.
 func (l *Lab) addStranger(s *plan.Segment, number int) {
-	own := netip.PrefixFrom(attack.Free(s), s.Subnet.Bits())
-	n := node.New("stranger on " + s.Name)
-	n.AddPort(node.Port{Adapter: 1, MAC: standIn(kindStranger, number), Address: own, Server: lease.NewServer(lease.Config{
-		Address: own, From: subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)*3/4), To: own.Addr().Prev(), Router: own.Addr(),
+	l.addServer(s, netip.PrefixFrom(attack.Free(s), s.Subnet.Bits()), "stranger on "+s.Name, standIn(kindStranger, number))
+}
+
+// addServer makes a machine with an address of its own that hands out leases of the last
+// quarter of its network on a segment, and names itself as router and resolver.
+func (l *Lab) addServer(s *plan.Segment, own netip.Prefix, name string, card mac.Address) {
+	network := own.Masked()
+	n := node.New(name)
+	n.AddPort(node.Port{Adapter: 1, MAC: card, Address: own, Server: lease.NewServer(lease.Config{
+		Address: own, From: subnet.Add(network.Addr(), subnet.Size(network)*3/4), To: own.Addr().Prev(), Router: own.Addr(),
 		DNS: []netip.Addr{own.Addr()}, Time: time.Hour,
 	})})
 	l.world.attach(l.world.addStation(n), 1, l.cables[s.Wire], wire.Port{Native: s.Tag})

@@ -15,7 +15,6 @@ import (
 	"openbastion/core/plan"
 	"openbastion/core/prove"
 	"openbastion/core/subnet"
-	"openbastion/core/wire"
 )
 
 // lateBy is how long after its guests an appliance comes up that is late.
@@ -134,24 +133,14 @@ func (l *Lab) setUpstreams(m *plan.Machine, instead ...netip.Addr) {
 	learn()
 }
 
-// addForeign makes somebody who hands out leases on a segment and names himself as
-// the way out, and leads nowhere.
+// addForeign makes somebody who hands out leases that nobody planned, of the segment's
+// network or of another, and leads nowhere.
 func (l *Lab) addForeign(s *plan.Segment, f Foreign) {
-	network := f.Network
-	if !network.IsValid() {
-		network = s.Subnet
+	own := netip.PrefixFrom(attack.Free(s), s.Subnet.Bits())
+	if n := f.Network; n.IsValid() && n != s.Subnet {
+		own = netip.PrefixFrom(subnet.Add(subnet.Last(n), -1), n.Bits())
 	}
-	own := netip.PrefixFrom(subnet.Add(subnet.Last(network), -1), network.Bits())
-	if network == s.Subnet {
-		own = netip.PrefixFrom(attack.Free(s), network.Bits())
-	}
-	at := standIn(kindForeign, slices.Index(l.plan.Segments, s)+1)
-	n := node.New("server on " + s.Name)
-	n.AddPort(node.Port{Adapter: 1, MAC: at, Address: own, Server: lease.NewServer(lease.Config{
-		Address: own, From: subnet.Add(network.Masked().Addr(), subnet.Size(network)*3/4), To: own.Addr().Prev(), Router: own.Addr(),
-		DNS: []netip.Addr{own.Addr()}, Time: time.Hour,
-	})})
-	l.world.attach(l.world.addStation(n), 1, l.cables[s.Wire], wire.Port{Native: s.Tag})
+	l.addServer(s, own, "server on "+s.Name, standIn(kindForeign, slices.Index(l.plan.Segments, s)+1))
 }
 
 // Model gives what is proved of the lab.
