@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -185,14 +186,13 @@ func (a *app) benchFiles(p *plan.Plan, file string, o startOptions) ([]remote.Fi
 		}
 	}
 	delete(named, "")
-	for name := range named {
+	for _, name := range slices.Sorted(maps.Keys(named)) {
 		if !filepath.IsLocal(name) {
 			return nil, failure{exitUsage, fmt.Sprintf("%s names %s, which does not lie beside it or below: it cannot be sent to hosts as it is", file, name),
 				"Put it beside the lab file, and name it without a folder."}
 		}
 		files = append(files, remote.File{Path: filepath.ToSlash(filepath.Clean(name)), From: filepath.Join(filepath.Dir(file), name)})
 	}
-	slices.SortFunc(files[1:], func(x, y remote.File) int { return strings.Compare(x.Path, y.Path) })
 	if err := remote.Digest(files); err != nil {
 		return nil, failure{exitUsage, fmt.Sprintf("cannot read what goes to the hosts: %v", err), ""}
 	}

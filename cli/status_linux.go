@@ -82,7 +82,10 @@ func (a *app) listStarted() error {
 	if err != nil {
 		return err
 	}
-	spread := slices.SortedFunc(maps.Values(over), func(x, y classRecord) int { return strings.Compare(x.Lab, y.Lab) })
+	var spread []classRecord
+	for _, name := range slices.Sorted(maps.Keys(over)) {
+		spread = append(spread, over[name])
+	}
 	if a.format == "json" {
 		return errors.Join(append(all, a.json(struct {
 			Schema  string        `json:"schema"`

@@ -83,7 +83,7 @@ func (l *layout) name() {
 		}
 		l.Cables = append(l.Cables, c)
 	}
-	slices.SortFunc(l.Cables, func(a, b Cable) int {
+	slices.SortStableFunc(l.Cables, func(a, b Cable) int {
 		return cmp.Or(strings.Compare(a.Machine, b.Machine), strings.Compare(a.Segment, b.Segment))
 	})
 	for _, g := range l.t.gates {

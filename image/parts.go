@@ -5,7 +5,7 @@ import (
 	"io"
 	"io/fs"
 	"regexp"
-	"slices"
+	"sort"
 	"strconv"
 	"strings"
 	"sync"
@@ -77,7 +77,7 @@ func partsOf(dir fs.FS, name string) (list []part, missing []string) {
 			list = append(list, part{name: e.Name(), number: number, size: info.Size()})
 		}
 	}
-	slices.SortFunc(list, func(a, b part) int { return a.number - b.number })
+	sort.Slice(list, func(i, j int) bool { return list[i].number < list[j].number })
 	if len(list) == 0 || len(list) == 1 && list[0].number > 1 || list[len(list)-1].number > maxParts {
 		return nil, nil
 	}

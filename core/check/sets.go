@@ -92,7 +92,7 @@ func (c *checker) meantInbound(m *plan.Machine) []packetset.Packets {
 func (c *checker) deadRule() {
 	for _, m := range c.p.Running() {
 		sets := c.sets(m)
-		var bySource bart.Table[[]int]
+		var bySource bart.Table[*[]int]
 		var wide []int
 		for i := range m.Rules {
 			rule := &m.Rules[i]
@@ -101,11 +101,11 @@ func (c *checker) deadRule() {
 			if narrow {
 				p := rule.From[0].Prefixes[0]
 				for _, list := range bySource.Supernets(p) {
-					candidates = append(candidates, list...)
+					candidates = append(candidates, *list...)
 				}
 				for n, list := range bySource.Subnets(p) {
 					if n != p {
-						candidates = append(candidates, list...)
+						candidates = append(candidates, *list...)
 					}
 				}
 			} else {
@@ -121,8 +121,12 @@ func (c *checker) deadRule() {
 			}
 			if narrow {
 				p := rule.From[0].Prefixes[0]
-				list, _ := bySource.Get(p)
-				bySource.Insert(p, append(list, i))
+				list, known := bySource.Get(p)
+				if !known {
+					list = new([]int)
+					bySource.Insert(p, list)
+				}
+				*list = append(*list, i)
 			} else {
 				wide = append(wide, i)
 			}

@@ -252,36 +252,44 @@ func readObject[T any, P interface {
 	*T
 	Object
 }](r *reader, n *yaml.Node, what string, fields []field[T], t P) {
-	s := t.origin()
+	r.object(n, what, t.origin(), len(fields), func(i int) (name, open string) { return fields[i].name, fields[i].form.Open },
+		func(i int, value *yaml.Node) { fields[i].read(r, value, t) })
+}
+
+// object walks a mapping whose keys are known: so many of them, each with its name and
+// what is open when it is left for later. It is apart from [readObject] so that it is there once and not for every type.
+func (r *reader) object(n *yaml.Node, what string, s *Origin, count int, key func(i int) (name, open string), read func(i int, value *yaml.Node)) {
 	s.Pos, s.body = place(n), place(n)
-	r.pairs(n, what, func(key, value *yaml.Node) {
-		for i := range fields {
-			if f := &fields[i]; f.name == key.Value {
-				if s.written(f.name) {
-					r.fail(place(key), "%s is here twice; the first is in line %d", f.name, s.At(f.name).Line)
-					return
-				}
-				s.keys = append(s.keys, keySpot{f.name, place(value), place(key)})
-				if f.form.Open != "" && value.Kind == yaml.ScalarNode && value.Value == later {
-					s.open = append(s.open, question{f.name, f.form.Open})
-					return
-				}
-				f.read(r, value, t)
+	r.pairs(n, what, func(k, value *yaml.Node) {
+		for i := range count {
+			name, open := key(i)
+			if name != k.Value {
+				continue
+			}
+			if s.written(name) {
+				r.fail(place(k), "%s is here twice; the first is in line %d", name, s.At(name).Line)
 				return
 			}
+			s.keys = append(s.keys, keySpot{name, place(value), place(k)})
+			if open != "" && value.Kind == yaml.ScalarNode && value.Value == later {
+				s.open = append(s.open, question{name, open})
+				return
+			}
+			read(i, value)
+			return
 		}
-		names := make([]string, len(fields))
-		for i := range fields {
-			names[i] = fields[i].name
+		names := make([]string, count)
+		for i := range names {
+			names[i], _ = key(i)
 		}
 		hint := "known here: " + strings.Join(names, ", ")
-		if near := meaning(key.Value, names); near != "" {
+		if near := meaning(k.Value, names); near != "" {
 			hint = "did you mean " + near + "?"
-			if strings.HasSuffix(strings.ToLower(key.Value), "mask") {
+			if strings.HasSuffix(strings.ToLower(k.Value), "mask") {
 				hint = "a mask stands behind its address, as a length: " + near + ": 10.83.16.1/24"
 			}
 		}
-		r.fail(place(key), "%s has no key %q; %s", what, key.Value, hint)
+		r.fail(place(k), "%s has no key %q; %s", what, k.Value, hint)
 	})
 }
 

@@ -1,6 +1,7 @@
 package lease
 
 import (
+	"maps"
 	"net"
 	"net/netip"
 	"slices"
@@ -65,12 +66,11 @@ type Handed struct {
 // List gives what is handed out, by address.
 func (s *Server) List(now time.Duration) []Handed {
 	var out []Handed
-	for _, e := range s.taken {
-		if e.bound && e.until > now {
-			out = append(out, Handed{e.address, e.card, e.until})
+	for _, at := range slices.SortedFunc(maps.Keys(s.taken), netip.Addr.Compare) {
+		if e := s.taken[at]; e.bound && e.until > now {
+			out = append(out, Handed{at, e.card, e.until})
 		}
 	}
-	slices.SortFunc(out, func(a, b Handed) int { return a.Address.Compare(b.Address) })
 	return out
 }
 

@@ -152,7 +152,7 @@ func (x *machine) flows() (out []status.Flow) {
 				Packets: f.Forward.Packets + f.Reverse.Packets, Bytes: f.Forward.Bytes + f.Reverse.Bytes})
 		}
 	}
-	slices.SortFunc(out, func(a, b status.Flow) int {
+	slices.SortStableFunc(out, func(a, b status.Flow) int {
 		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), a.From.Compare(b.From), a.To.Compare(b.To), strings.Compare(a.Protocol, b.Protocol))
 	})
 	return out[:min(len(out), maxFlows)]

@@ -12,6 +12,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/netip"
 	"slices"
@@ -212,10 +213,9 @@ func (u *Upstream) Counts() []Counted {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	var out []Counted
-	for _, c := range u.by {
-		out = append(out, *c)
+	for _, source := range slices.SortedFunc(maps.Keys(u.by), netip.Addr.Compare) {
+		out = append(out, *u.by[source])
 	}
-	slices.SortFunc(out, func(a, b Counted) int { return a.Source.Compare(b.Source) })
 	return out
 }
 
