@@ -174,7 +174,7 @@ func showVerdict(s *screen, doc claims.Document, verbose bool) {
 	showOthers(s, doc)
 	showBroken(s, doc, verbose)
 	showFindings(s, doc.Findings)
-	showProof(s, doc.Proof, verbose)
+	showProof(s, doc, verbose)
 	s.line()
 	s.line(summary(s, doc))
 }
@@ -198,8 +198,9 @@ func showFindings(s *screen, list []claims.Finding) {
 }
 
 // showProof says of what the proof speaks, what it leaves out, and where it and the
-// rehearsal say different things.
-func showProof(s *screen, p claims.Proof, verbose bool) {
+// stage say different things.
+func showProof(s *screen, doc claims.Document, verbose bool) {
+	p := doc.Proof
 	s.line()
 	s.para(0, 2, faint,
 		"The proof speaks of "+p.Covers+". Not looked at: tunnels in names, neighbors that may go outside and do so for others, "+
@@ -210,7 +211,7 @@ func showProof(s *screen, p claims.Proof, verbose bool) {
 		}
 	}
 	for _, text := range p.Disagree {
-		s.para(2, 2, plain, s.paint(broken, signBroken)+" the program is wrong here: "+text)
+		s.para(2, 2, plain, s.paint(broken, signBroken)+" "+doc.Differs()+": "+text)
 	}
 }
 

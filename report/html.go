@@ -126,7 +126,7 @@ func (w *writer) broken() g.Node {
 			h.P(h.Class("remedy"), g.Text("Remedy: "), page.Code(f.Remedy))))
 	}
 	for _, text := range w.doc.Proof.Disagree {
-		causes = append(causes, h.Div(h.Class("card"), h.P(g.Text("The program is wrong here: "+text))))
+		causes = append(causes, h.Div(h.Class("card"), h.P(g.Text(signs[claims.Broken]+" "+w.doc.Differs()+": "+text))))
 	}
 	if causes == nil && rest == nil {
 		return g.Group{}

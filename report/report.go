@@ -65,7 +65,7 @@ func Markdown(p *plan.Plan, doc claims.Document) []byte {
 		fmt.Fprintf(&b, "- %s\n", plain(text))
 	}
 	for _, text := range doc.Proof.Disagree {
-		fmt.Fprintf(&b, "- ✗ The program is wrong here: %s\n", plain(text))
+		fmt.Fprintf(&b, "- ✗ %s: %s\n", doc.Differs(), plain(text))
 	}
 	b.WriteString("\n## All claims\n\n| claim | verdict | what is seen | evidence |\n| --- | --- | --- | --- |\n")
 	for _, r := range doc.Claims {
@@ -121,7 +121,7 @@ func layoutSuite(doc claims.Document) junitSuite {
 		s.Cases = append(s.Cases, junitCase{Class: s.Name, Name: f.Code + " " + f.Subject, Failure: &junitText{f.Message, f.Remedy}})
 	}
 	for _, text := range doc.Proof.Disagree {
-		s.Cases = append(s.Cases, junitCase{Class: s.Name, Name: "proof", Failure: &junitText{text, "the program is wrong here"}})
+		s.Cases = append(s.Cases, junitCase{Class: s.Name, Name: "proof", Failure: &junitText{text, doc.Differs()}})
 	}
 	s.Tests, s.Failures = len(s.Cases), len(s.Cases)
 	return s

@@ -143,7 +143,7 @@ type Proof struct {
 	Verdict  Verdict  `json:"verdict"`
 	Covers   string   `json:"covers"`
 	Assumes  []string `json:"assumes"`
-	Disagree []string `json:"disagree,omitempty"` // where proof and stage say different things: the program is wrong
+	Disagree []string `json:"disagree,omitempty"` // where proof and stage say different things, see [Document.Differs]
 }
 
 // claim is a claim with the parts that decide it.

@@ -298,3 +298,13 @@ func FuzzReadAnswers(f *testing.F) {
 		}
 	})
 }
+
+// What the proof says of a file and a rehearsal of it does not show is our mistake; what a lab
+// that runs shows is not what was planned.
+func TestWhoDiffers(t *testing.T) {
+	for stage, want := range map[string]string{Rehearsed: "the program is wrong here", "kernel": "what runs is not what the file says",
+		FieldStage: "what runs is not what the file says"} {
+		d := Document{Stage: stage, Claims: []Result{{Verdict: Broken}}, Proof: Proof{Disagree: []string{"newt.held: it got out"}}}
+		assert.Contains(t, d.Summary(), want, stage)
+	}
+}

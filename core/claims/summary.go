@@ -30,9 +30,28 @@ func (d Document) Summary() string {
 		text += fmt.Sprintf(" Beside them check finds %d errors.", n)
 	}
 	if len(d.Proof.Disagree) > 0 {
-		text += " Proof and rehearsal say different things: the program is wrong here."
+		text += " Proof and " + d.tried() + " say different things: " + d.Differs() + "."
 	}
 	return text
+}
+
+// Rehearsed names the stage that acts what the file says, and nothing else.
+const Rehearsed = "rehearsal"
+
+// Differs says what it means that the proof, which is of the file, and the stage say
+// different things.
+func (d Document) Differs() string {
+	if d.Stage == Rehearsed {
+		return "the program is wrong here"
+	}
+	return "what runs is not what the file says"
+}
+
+func (d Document) tried() string {
+	if d.Stage == Rehearsed {
+		return Rehearsed
+	}
+	return "what was tried"
 }
 
 func (d Document) claimsSummary() string {

@@ -35,7 +35,7 @@ func (l *Lab) Open(ctx context.Context, p *plan.Plan) (claims.Facts, error) {
 
 // Facts say what the rehearsal is and where its witness stands.
 func (l *Lab) Facts() claims.Facts {
-	return claims.Facts{Name: "rehearsal", Witness: claims.Witness{Name: witnessName, Address: l.witness}}
+	return claims.Facts{Name: claims.Rehearsed, Witness: claims.Witness{Name: witnessName, Address: l.witness}}
 }
 
 // Set plugs or unplugs every appliance's WAN.
