@@ -70,12 +70,17 @@ func byLab(token witness.Token) func(string) witness.Token {
 // evidence reads files of evidence; what is refused becomes a remark.
 func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(string) witness.Token) (files []evidence.File,
 	briefs []evidence.Brief, remarks []evidence.Remark, err error) {
+	var records []evidence.Record
 	for _, name := range from {
 		data, err := []byte(name), error(nil)
 		if !evidence.IsBrief(data) {
 			if data, err = a.read(name, mostPacked); err != nil {
 				return nil, nil, nil, err
 			}
+		}
+		if r, is := evidence.ReadRecord(data); is {
+			records = append(records, r)
+			continue
 		}
 		if evidence.IsBrief(data) {
 			b, err := evidence.ReadBrief(data, p, print, tokens)
@@ -92,6 +97,11 @@ func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(st
 			continue
 		}
 		files = append(files, evidence.File{Name: filepath.Base(name), Evidence: e})
+	}
+	for i := range files {
+		for _, r := range records {
+			r.Add(p, &files[i].Evidence)
+		}
 	}
 	return files, briefs, remarks, nil
 }

@@ -181,8 +181,9 @@ func (a *app) probeGuest(o probeOptions) error {
 		}
 		return failure{exitLacking, err.Error(), ""}
 	}
+	runs := s.Settle(a.ctx, answers.Answers)
 	e := evidence.Evidence{Lab: p.Name, Bench: c.Bench, Guest: s.Self, Print: c.Print, Made: time.Now().UTC().Truncate(time.Second),
-		System: runtime.GOOS + "/" + runtime.GOARCH, Facts: answers.Facts, Witness: s.Guest.Witness, Reports: s.Reports(), Answers: own(p, s.Self, answers)}
+		System: runtime.GOOS + "/" + runtime.GOARCH, Facts: answers.Facts, Witness: s.Guest.Witness, Reports: s.Reports(), Answers: own(p, s.Self, answers), Runs: runs}
 	token, err := witness.ParseToken(c.Token)
 	if err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"openbastion/core/evidence"
 	"openbastion/core/lab"
 	"openbastion/core/visible"
 	"openbastion/core/witness"
@@ -132,6 +133,11 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 		}
 		return failure{exitLacking, "the witness cannot listen: " + strings.ReplaceAll(err.Error(), "\n", "; "), hint}
 	}
+	w.Heard = r.heard
+	deaf := w.Hear(a.ctx, at)
+	if deaf == nil {
+		r.note(evidence.RecordLine{At: time.Now().UTC(), Listening: true})
+	}
 	s := a.screen()
 	if a.format == "text" && !a.quiet {
 		s.line(s.paint(strong, "witness"), " of ", name, "  ", s.paint(faint, "until you interrupt it"))
@@ -140,10 +146,21 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 		t.add("listens at", o.atText(), cell{"udp " + o.udp + " · tcp " + o.tcp, faint})
 		t.add("the token", cell{token.String(), plain}, cell{"a secret of this lab: for --token on other machines", faint})
 		s.below(t)
+		if deaf != nil {
+			s.para(2, 4, plain, signNote+" forged packets are heard on its ports alone: "+why(deaf))
+		}
 		s.line()
 	}
 	w.Run(a.ctx)
 	return a.ctx.Err()
+}
+
+// why says in a person's words what keeps the witness from hearing all.
+func why(err error) string {
+	if errors.Is(err, fs.ErrPermission) {
+		return "to hear all takes root"
+	}
+	return err.Error()
 }
 
 func (o witnessOptions) atText() string {
@@ -176,17 +193,9 @@ const mostKnown = 10000
 
 func (r *witnessRecord) seen(q witness.Seen) {
 	line := recordLine{time.Unix(q.Time, 0).UTC(), q.Bench, q.Source, q.Hops, q.Way.String()}
-	data, err := json.Marshal(line)
-	if err != nil {
-		return
-	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.file != nil {
-		_, _ = r.file.Write(append(data, '\n')) // one that cannot be written must not end the witness
-	}
-	if r.a.format == "json" {
-		_, _ = r.a.out.Write(append(data, '\n'))
+	if r.note(line); r.a.format == "json" {
 		return
 	}
 	who := q.Bench + " " + q.Source.Addr().String() + " " + line.Way
@@ -201,6 +210,38 @@ func (r *witnessRecord) seen(q witness.Seen) {
 	s := r.a.screen()
 	s.line("  ", line.At.Local().Format("15:04:05"), "  ", visible.Line(bench), " from ", s.paint(outside, q.Source.Addr().String()),
 		" by ", line.Way, s.paint(faint, hopsText(q.Hops)))
+}
+
+// heard notes a forged packet that came.
+func (r *witnessRecord) heard(run uint32, attempt int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	now := time.Now().UTC()
+	if r.note(evidence.RecordLine{At: now, Run: run, Attempt: attempt}); r.a.format == "json" {
+		return
+	}
+	who := fmt.Sprintf("forged %08x", run)
+	if r.a.quiet || r.known[who] || len(r.known) >= mostKnown {
+		return
+	}
+	r.known[who] = true
+	s := r.a.screen()
+	s.line("  ", now.Local().Format("15:04:05"), "  ", s.paint(broken, "a forged packet came through"), s.paint(faint, ", the first of its run"))
+}
+
+// note adds a line to the record.
+func (r *witnessRecord) note(line any) {
+	data, err := json.Marshal(line)
+	if err != nil {
+		return
+	}
+	data = append(data, '\n')
+	if r.file != nil {
+		_, _ = r.file.Write(data) // one that cannot be written must not end the witness
+	}
+	if r.a.format == "json" {
+		_, _ = r.a.out.Write(data)
+	}
 }
 
 func hopsText(n int) string {

@@ -6,12 +6,10 @@
 package attack
 
 import (
-	"bytes"
 	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 
 	"openbastion/core/ask"
 	"openbastion/core/claims"
@@ -29,6 +27,7 @@ type Known struct {
 	Addresses map[claims.Ref][]netip.Addr // what each adapter has now, IPv4 first
 	Forge     map[string][]netip.Addr     // by segment: sources that rules tell apart
 	Routers   map[string][]Hop            // by segment: stations that may route and are not in the plan
+	Run       uint32                      // whose attempts these are, where one witness hears several; 0 elsewhere
 }
 
 // Hop is a station that a packet can be handed to.
@@ -59,45 +58,6 @@ type Attempt struct {
 // Attempts are what somebody tries; the place of each is its token.
 type Attempts []Attempt
 
-// Every hostile packet carries its token: after a word in what it says, and
-// behind a first byte in the sequence number of a SYN.
-const (
-	tokenMark = 0xb5
-	tokenWord = "open-bastion-escape-"
-)
-
-// TokenOf finds the token of a hostile packet that a station took in, or -1.
-func TokenOf(p *packet.Packet) int {
-	if p.Proto == packet.TCP {
-		if len(p.Data) >= header.TCPSize && p.Data[4] == tokenMark && p.Data[13] == packet.SYN {
-			return int(binary.BigEndian.Uint32(p.Data[4:]) & 0xffffff)
-		}
-		return -1
-	}
-	return TokenIn(p.Data)
-}
-
-// TokenOnWire finds the token in any packet on a wire, or -1.
-func TokenOnWire(p *packet.Packet) int {
-	if p.IP() {
-		return TokenOf(p)
-	}
-	return TokenIn(p.Bytes)
-}
-
-// TokenIn finds the token in any bytes, or -1.
-func TokenIn(b []byte) int {
-	at := bytes.Index(b, []byte(tokenWord))
-	if at < 0 || len(b) < at+len(tokenWord)+8 {
-		return -1
-	}
-	n, err := strconv.ParseUint(string(b[at+len(tokenWord):][:8]), 16, 32)
-	if err != nil {
-		return -1
-	}
-	return int(n)
-}
-
 // HopOf reads to which of its hops a hostile packet was sent: [Attempt.Aim]
 // wrote that into its identification, or its flow label.
 func HopOf(p *packet.Packet) int {
@@ -124,24 +84,21 @@ func (t *Attempt) Aim(i int) []byte {
 }
 
 // forge builds a hostile packet with the hop's place still open.
-func forge(from mac.Address, source, to netip.Addr, service lab.Service, token int) []byte {
+func forge(from mac.Address, source, to netip.Addr, service lab.Service, m Mark) []byte {
 	h := packet.IP{Source: source, Destination: to}
-	word := wordOf(token)
 	var b []byte
 	switch service.Proto {
 	case lab.ICMP:
-		b = packet.Echo(h, false, 0xb5b5, uint16(token), []byte(word))
+		b = packet.Echo(h, false, 0xb5b5, uint16(m.Attempt), []byte(m.word()))
 	case lab.UDP:
-		b = packet.Datagram(h, 40000, service.From, ask.Dress(service.From, word))
+		b = packet.Datagram(h, 40000, service.From, ask.Dress(service.From, m.word()))
 	default:
-		b = packet.Segment(h, packet.SegmentFields{Source: 40000, Destination: service.From, Seq: tokenMark<<24 | uint32(token)&0xffffff,
-			Flags: packet.SYN, Window: 1024}, nil)
+		b = packet.Segment(h, packet.SegmentFields{Source: 40000, Destination: service.From, Seq: markSYN<<24 | uint32(m.Attempt)&0xffffff,
+			Ack: m.Run, Flags: packet.SYN, Window: 1024}, nil)
 	}
 	packet.SetLink(b, mac.Address{}, from)
 	return b
 }
-
-func wordOf(token int) string { return fmt.Sprintf("%s%08x", tokenWord, token) }
 
 // Usual is one service of each protocol.
 var Usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
@@ -160,6 +117,22 @@ type attacker struct {
 	known Known
 	named []lab.Service // what rules let pass by name: an attacker knows them
 	out   Attempts
+}
+
+// try adds an attempt at each of some next hops. Where somebody else is to tell what came
+// through, he knows no next hops: there each has an attempt of its own.
+func (a *attacker) try(t Attempt, frame func(m Mark) []byte) {
+	if a.known.Run == 0 {
+		t.Frame = frame(Mark{Attempt: len(a.out)})
+		a.out = append(a.out, t)
+		return
+	}
+	tried := t.Tried
+	for _, h := range t.Hops {
+		t.Hops, t.Tried = []Hop{h}, tried+", with "+h.String()+" as next hop"
+		t.Frame = frame(Mark{Run: a.known.Run, Attempt: len(a.out)})
+		a.out = append(a.out, t)
+	}
 }
 
 // Escape lists what a hostile guest tries to get outside, by every adapter that
@@ -201,7 +174,7 @@ func Intrude(p *plan.Plan, wan *plan.Adapter, from mac.Address, known Known) Att
 			}
 			for _, service := range Usual {
 				out = append(out, Attempt{
-					Hops: []Hop{hop}, Frame: forge(from, known.Witness, to[0], service, len(out)),
+					Hops: []Hop{hop}, Frame: forge(from, known.Witness, to[0], service, Mark{Attempt: len(out)}),
 					Tried: ShownAs(service) + " from " + known.Witness.String() + " on " + wan.Segment.Name,
 				})
 			}
@@ -227,10 +200,8 @@ func (a *attacker) plain(ad *plan.Adapter) {
 			what = "its own address " + source.String()
 		}
 		for _, service := range services {
-			a.out = append(a.out, Attempt{
-				From: claims.RefTo(ad), Hops: hops, Frame: forge(ad.MAC, source, to, service, len(a.out)),
-				Tried: fmt.Sprintf("%s from %s, by adapter %d", ShownAs(service), what, ad.Number),
-			})
+			a.try(Attempt{From: claims.RefTo(ad), Hops: hops, Tried: fmt.Sprintf("%s from %s, by adapter %d", ShownAs(service), what, ad.Number)},
+				func(m Mark) []byte { return forge(ad.MAC, source, to, service, m) })
 		}
 	}
 	for _, to := range targets {
@@ -249,11 +220,10 @@ func (a *attacker) afterLies(ad *plan.Adapter) {
 	gates, _ := a.hops(ad)
 	own := a.address(ad)
 	for _, service := range Usual {
-		a.out = append(a.out, Attempt{
-			From: claims.RefTo(ad), Hops: gates, AfterLies: true, Frame: forge(ad.MAC, own, a.known.Witness, service, len(a.out)),
+		a.try(Attempt{From: claims.RefTo(ad), Hops: gates, AfterLies: true,
 			Tried: fmt.Sprintf("%s from its own address %s, by adapter %d, after it took its next hop's and neighbor's addresses",
-				ShownAs(service), own, ad.Number),
-		})
+				ShownAs(service), own, ad.Number)},
+			func(m Mark) []byte { return forge(ad.MAC, own, a.known.Witness, service, m) })
 	}
 }
 

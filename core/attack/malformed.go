@@ -22,10 +22,12 @@ func (a *attacker) malformed(ad *plan.Adapter) {
 	gates, _ := a.hops(ad)
 	own := a.address(ad)
 	add := func(what string, hops []Hop, frame func(word string) []byte) {
-		f := frame(wordOf(len(a.out)))
-		packet.SetLink(f, ad.MAC, ad.MAC)
-		a.out = append(a.out, Attempt{From: claims.RefTo(ad), Frame: f, Hops: hops, Malformed: true,
-			Tried: what + fmt.Sprintf(", by adapter %d", ad.Number)})
+		a.try(Attempt{From: claims.RefTo(ad), Hops: hops, Malformed: true, Tried: what + fmt.Sprintf(", by adapter %d", ad.Number)},
+			func(m Mark) []byte {
+				f := frame(m.word())
+				packet.SetLink(f, ad.MAC, ad.MAC)
+				return f
+			})
 	}
 	to := packet.IP{Source: own, Destination: a.known.Witness}
 	udp := func(from netip.Addr) func(string) []byte {

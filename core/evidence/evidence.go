@@ -30,6 +30,7 @@ type Evidence struct {
 	Witness []byte          `json:"witness,omitempty"` // the key of the witness
 	Reports [][]byte        `json:"reports"`           // what that signed
 	Answers []claims.Answer `json:"answers"`
+	Runs    []Run           `json:"runs,omitempty"` // of forged packets that it sent
 }
 
 // Signed is evidence as it is written: its very bytes, and who signed them.

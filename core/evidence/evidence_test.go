@@ -232,3 +232,44 @@ func FuzzReadBrief(f *testing.F) {
 		}
 	})
 }
+
+// What a witness's record holds of forged packets counts for who sent them: as ways out, as
+// silence of a witness that listened then, and else for nothing.
+func TestRecordOfForged(t *testing.T) {
+	at := time.Date(2026, 11, 26, 8, 0, 0, 0, time.UTC)
+	p, _, _ := told(t, "saltmarsh.yaml")
+	by := claims.Ref{Machine: "newt", Adapter: 1}
+	for name, c := range map[string]struct {
+		record         string
+		ways, attempts int
+		said           string
+	}{
+		"came":      {`{"at":"2026-11-26T08:00:00Z","run":9,"attempt":1}`, 1, 20, "it heard 1 of 2 forged packets"},
+		"listened":  {`{"at":"2026-11-26T07:00:00Z","listening":true}`, 0, 22, "it heard 0 of 2 forged packets"},
+		"deaf":      {`{"at":"2026-11-26T08:00:00Z","bench":"","source":"192.0.2.2:9","hops":60,"way":"udp"}`, 0, 20, ""},
+		"too late":  {`{"at":"2026-11-26T09:00:00Z","listening":true}`, 0, 20, ""},
+		"another's": {`{"at":"2026-11-26T07:00:00Z","listening":true}` + "\n" + `{"at":"2026-11-26T08:00:00Z","run":8,"attempt":1}`, 0, 22, "it heard 0 of 2"},
+	} {
+		r, is := ReadRecord([]byte(c.record))
+		require.True(t, is, name)
+		e := Evidence{Guest: "newt", Made: at, Answers: []claims.Answer{{ID: "newt.held/1", Got: claims.GotAttack{Attempts: 20}}},
+			Runs: []Run{{Number: 9, Question: "newt.held/1", Forged: []Forged{{"ping", by}, {"udp/7", by}}}}}
+		r.Add(p, &e)
+		r.Add(p, &e) // once is enough
+		got := e.Answers[0].Got.(claims.GotAttack)
+		assert.Equal(t, c.attempts, got.Attempts, name)
+		require.Len(t, got.Ways, c.ways, name)
+		if c.ways > 0 {
+			assert.Equal(t, "udp/7", got.Ways[0].Tried)
+			assert.Equal(t, []string{"newt", "tidepool", Outside}, got.Ways[0].Path)
+		}
+		assert.Equal(t, c.said != "", len(e.Answers[0].Evidence) == 1, name)
+		if c.said != "" {
+			assert.Contains(t, e.Answers[0].Evidence[0].Text, c.said, name)
+		}
+	}
+	for _, other := range []string{"", "\n", "{}", `{"schema":"x"}`, "ob1.abc", `{"at":"2026-11-26T08:00:00Z"}` + "\n{"} {
+		_, is := ReadRecord([]byte(other))
+		assert.False(t, is, "%q", other)
+	}
+}

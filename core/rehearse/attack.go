@@ -222,9 +222,9 @@ func (l *Lab) tap(r *round) func(*station, int, *packet.Packet) {
 		if from == r.from || l.outside[from] || !l.outer[segment] || p.IsError() {
 			return // an error quotes what it is about
 		}
-		if t := attack.TokenIn(p.Bytes); t >= 0 && t < len(r.attempts) && r.attempts[t].Malformed {
-			r.catch(t, attack.HopOf(p))
-			r.arrived[t] = from
+		if m, ok := attack.MarkIn(p.Bytes); ok && m.Attempt < len(r.attempts) && r.attempts[m.Attempt].Malformed {
+			r.catch(m.Attempt, attack.HopOf(p))
+			r.arrived[m.Attempt] = from
 		}
 	}
 }

@@ -20,6 +20,9 @@ func NewClient(t Token, bench string, witness ed25519.PublicKey, way Way, nonce 
 	return &Client{key: t.asking(), Witness: witness, ask: ask{Nonce: nonce, Way: way, Bench: bench[:min(len(bench), maxBench)]}}
 }
 
+// AskOf has the question ask what was heard of a run too, from one place on.
+func (c *Client) AskOf(run uint32, first int) { c.ask.Run, c.ask.First = run, uint16(first) }
+
 // Question gives what is sent.
 func (c *Client) Question() []byte { return c.ask.marshal(c.key) }
 
@@ -43,7 +46,7 @@ func (c *Client) Take(data []byte) (r Report, done bool, err error) {
 		return r, false, nil
 	case kindReport:
 		r, err = ReadReport(data, c.Witness)
-		if err == nil && (r.Nonce != c.ask.Nonce || r.Way != c.ask.Way) {
+		if err == nil && (r.Nonce != c.ask.Nonce || r.Way != c.ask.Way || r.Heard.Run != c.ask.Run) {
 			err = ErrForged
 		}
 		return r, err == nil, err

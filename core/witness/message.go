@@ -32,13 +32,18 @@ const (
 	cookieLn = 16
 	bodyAt   = cookieAt + cookieLn // of an ask: the way, the bench's length and name; of an again: the key
 	macAt    = Size - macSize      // of an ask and an again
+	runAt    = macAt - 6           // of an ask: the run, and the first of what was heard of it that is to be told
 
 	sourceAt = bodyAt // of a report: address, port, hop limit, way, seconds
 	portAt   = sourceAt + 16
 	hopsAt   = portAt + 2
 	wayAt    = hopsAt + 1
 	timeAt   = wayAt + 1
+	heardAt  = timeAt + 8 // what was heard of a run: it, whether frames are listened to, how many came, the first told, and they
+	marksAt  = heardAt + 4 + 1 + 2 + 2
 	signedAt = Size - ed25519.SignatureSize
+
+	most = (signedAt - marksAt) / 2 // that a report tells
 )
 
 // Way is how a message went.
@@ -72,6 +77,8 @@ type ask struct {
 	Cookie Cookie
 	Way    Way
 	Bench  string // at most 63 bytes
+	Run    uint32 // whose forged packets it asks about; 0: none
+	First  uint16 // from which of those heard on
 }
 
 // Report is what the witness saw of who asked.
@@ -82,6 +89,17 @@ type Report struct {
 	Hops   int            // the hop limit that was left; 0: not seen
 	Way    Way
 	Time   int64 // when it came, in seconds since 1970 by the witness's clock
+	Heard  Heard
+}
+
+// Heard is what a witness says of the forged packets of a run, in the order in which it heard
+// them first.
+type Heard struct {
+	Run       uint32
+	Listening bool     // to all that comes to the witness's machine; else to what is sent to its ports
+	Count     int      // how many of the run were heard
+	First     int      // the place of the first that is told here
+	Attempts  []uint16 // as many as a report has room for
 }
 
 // Errors of messages. ErrOther is of what is no message of this protocol.
@@ -125,7 +143,10 @@ func authentic(b, key []byte) bool { return hmac.Equal(codeOf(b[:macAt], key), b
 func (a ask) marshal(key []byte) []byte {
 	b := head(kindAsk, a.Nonce, a.Cookie)
 	b = append(b, byte(a.Way), byte(len(a.Bench)))
-	return authenticated(append(b, a.Bench...), key)
+	b = append(b, a.Bench...)
+	b = append(b, make([]byte, runAt-len(b))...)
+	b = binary.BigEndian.AppendUint32(b, a.Run)
+	return authenticated(binary.BigEndian.AppendUint16(b, a.First), key)
 }
 
 // parseAsk reads a question, whose code is still to be checked. data has Size bytes.
@@ -137,6 +158,7 @@ func parseAsk(data []byte) (a ask, ok bool) {
 		return a, false
 	}
 	a.Bench = string(data[bodyAt+2 : bodyAt+2+length])
+	a.Run, a.First = binary.BigEndian.Uint32(data[runAt:]), binary.BigEndian.Uint16(data[runAt+4:])
 	return a, true
 }
 
@@ -156,6 +178,7 @@ func (r Report) marshal(key ed25519.PrivateKey) []byte {
 	b = binary.BigEndian.AppendUint16(b, r.Source.Port())
 	b = append(b, byte(min(max(r.Hops, 0), 255)), byte(r.Way))
 	b = binary.BigEndian.AppendUint64(b, uint64(r.Time))
+	b = r.Heard.append(b)
 	b = append(b, make([]byte, signedAt-len(b))...)
 	return append(b, ed25519.Sign(key, append([]byte(signedBy), b...))...)
 }
@@ -171,6 +194,7 @@ func ReadReport(data []byte, key ed25519.PublicKey) (r Report, err error) {
 	r.Nonce, r.Cookie = Nonce(data[nonceAt:cookieAt]), Cookie(data[cookieAt:bodyAt])
 	r.Source = netip.AddrPortFrom(netip.AddrFrom16([16]byte(data[sourceAt:portAt])).Unmap(), binary.BigEndian.Uint16(data[portAt:hopsAt]))
 	r.Hops, r.Way = int(data[hopsAt]), Way(data[wayAt])
-	r.Time = int64(binary.BigEndian.Uint64(data[timeAt : timeAt+8]))
+	r.Time = int64(binary.BigEndian.Uint64(data[timeAt:heardAt]))
+	r.Heard = readHeard(data[heardAt:signedAt])
 	return r, nil
 }

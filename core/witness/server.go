@@ -18,6 +18,8 @@ const (
 
 // Server is a witness. It is not for several goroutines at once.
 type Server struct {
+	Listening bool // Hear is told of all that comes to its machine
+
 	key     ed25519.PrivateKey
 	token   Token
 	secret  [32]byte          // of cookies
@@ -25,6 +27,7 @@ type Server struct {
 	keys    map[string][]byte // by bench
 	sources map[source]*pace
 	looked  time.Duration // when sources were last looked through
+	heard   heard
 }
 
 // source is whose pace is watched: a bench at an address, as a whole class may stand behind one.
@@ -74,7 +77,8 @@ func (s *Server) Handle(now time.Duration, clock time.Time, from netip.AddrPort,
 	if a.Cookie != s.cookie(slot, from.Addr(), a.Nonce) && a.Cookie != s.cookie(slot-1, from.Addr(), a.Nonce) {
 		return again(a.Nonce, s.cookie(slot, from.Addr(), a.Nonce), s.key.Public().(ed25519.PublicKey), key), nil
 	}
-	r := Report{Nonce: a.Nonce, Cookie: a.Cookie, Source: from, Hops: hops, Way: way, Time: clock.Unix()}
+	r := Report{Nonce: a.Nonce, Cookie: a.Cookie, Source: from, Hops: hops, Way: way, Time: clock.Unix(),
+		Heard: s.heard.of(a.Run, int(a.First), s.Listening)}
 	return r.marshal(s.key), &Seen{r, a.Bench}
 }
 

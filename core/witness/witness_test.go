@@ -50,7 +50,7 @@ func TestAskAndReport(t *testing.T) {
 		r, done, err := c.Take(answer)
 		require.NoError(t, err)
 		assert.True(t, done)
-		assert.Equal(t, Report{Nonce{1}, seen.Cookie, home, 61, UDP, clock.Unix()}, r)
+		assert.Equal(t, Report{Nonce{1}, seen.Cookie, home, 61, UDP, clock.Unix(), Heard{}}, r)
 		assert.Equal(t, bench, seen.Bench)
 	}
 }
@@ -119,6 +119,51 @@ func TestBounds(t *testing.T) {
 	assert.NotNil(t, a, "those that were silent are forgotten")
 }
 
+// A witness tells whoever has the token which forged packets of a run it heard, each once and
+// in parts that fit; once it cannot keep all, it no longer says that it listens.
+func TestHeard(t *testing.T) {
+	s, token, public := pair(1e9)
+	s.Listening = true
+	ask := func(run uint32, first int) Heard {
+		c := NewClient(token, "", public, UDP, Nonce{4})
+		c.AskOf(run, first)
+		for {
+			answer, _ := s.Handle(0, clock, home, UDP, 61, c.Question())
+			require.Len(t, answer, Size)
+			r, done, err := c.Take(answer)
+			require.NoError(t, err)
+			if done {
+				return r.Heard
+			}
+		}
+	}
+	assert.Equal(t, Heard{Run: 7, Listening: true}, ask(7, 0))
+	for i := range 120 {
+		assert.True(t, s.Hear(7, 3*i))
+		assert.False(t, s.Hear(7, 3*i), "it came twice")
+	}
+	assert.False(t, s.Hear(7, MostAttempts))
+	assert.False(t, s.Hear(0, 1))
+	var got []uint16
+	for len(got) < 120 {
+		h := ask(7, len(got))
+		assert.Equal(t, 120, h.Count)
+		require.NotEmpty(t, h.Attempts)
+		got = append(got, h.Attempts...)
+	}
+	for i, a := range got {
+		assert.EqualValues(t, 3*i, a)
+	}
+	assert.Equal(t, Heard{}, ask(0, 0), "nobody asked")
+	for i := range uint32(mostRuns + 10) {
+		s.Hear(i+100, 1)
+	}
+	assert.Len(t, s.heard.runs, mostRuns)
+	h := ask(7, 0)
+	assert.Equal(t, 120, h.Count)
+	assert.False(t, h.Listening, "it may have missed something")
+}
+
 // A token survives being written down, and one that was copied wrongly is told.
 func TestToken(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
@@ -159,6 +204,13 @@ func TestVectors(t *testing.T) {
 		_, _, err := c.Take(answer)
 		require.NoError(t, err)
 	}
+	s.Listening = true
+	s.Hear(0xfeed5eed, 3)
+	s.Hear(0xfeed5eed, 260)
+	c.AskOf(0xfeed5eed, 0)
+	question := c.Question()
+	report, _ := s.Handle(0, clock, home, UDP, 61, question)
+	out += fmt.Sprintf("ask-of-run %x\nreport-of-run %x\n", question, report)
 	const file = "../../docs/witness-vectors.txt"
 	if *update {
 		require.NoError(t, os.WriteFile(file, []byte(out), 0o644))

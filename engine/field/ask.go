@@ -31,6 +31,8 @@ type Guest struct {
 	Token   witness.Token     // of its bench
 	Bench   string            // empty: the lab's own token
 	Witness ed25519.PublicKey // whose reports it takes; nil until the first has shown its key
+	Run     uint32            // of forged packets, of which it asks what was heard; 0: none
+	First   int               // from which place of those heard on
 }
 
 // Ask asks a witness what it sees, by a way and from one of this machine's addresses; an
@@ -41,6 +43,7 @@ func (g *Guest) Ask(ctx context.Context, way witness.Way, to netip.AddrPort, fro
 		return witness.Report{}, nil, err
 	}
 	c := witness.NewClient(g.Token, g.Bench, g.Witness, way, nonce)
+	c.AskOf(g.Run, g.First)
 	exchange, end, err := exchanger(ctx, way, to, from)
 	if err != nil {
 		return witness.Report{}, nil, err

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 
 	"openbastion/core/claims"
@@ -31,7 +30,7 @@ type attempt struct {
 // attack tries to get outside by every socket that the system lets this process have: from
 // each of its addresses, by each way that the witness knows, by ping, and by the resolver.
 // What gets there is answered and signed, so that nobody else's answer is taken for it.
-func (s *Probe) attack(ctx context.Context) claims.Answer {
+func (s *Probe) attack(ctx context.Context, question string) claims.Answer {
 	if !s.Witness.Address.IsValid() {
 		return claims.Answer{Missing: noWitness}
 	}
@@ -40,25 +39,29 @@ func (s *Probe) attack(ctx context.Context) claims.Answer {
 	}
 	list := s.attempts()
 	got := claims.GotAttack{Attempts: len(list)}
-	var mu sync.Mutex
+	reached := make([]bool, len(list))
 	var all sync.WaitGroup
 	places := make(chan struct{}, atOnce)
-	for _, t := range list {
+	for i, t := range list {
 		places <- struct{}{}
 		all.Go(func() {
 			defer func() { <-places }()
-			if t.do(ctx) != nil {
-				return
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			got.Ways = append(got.Ways, claims.Way{From: s.Self, To: Outside, Path: []string{s.Self, t.on, Outside}, Tried: t.tried, Door: t.door,
-				Packet: s.reading("%s reached the witness", t.tried)[0]})
+			reached[i] = t.do(ctx) == nil
 		})
 	}
+	forged := s.forge(ctx, question)
 	all.Wait()
-	slices.SortFunc(got.Ways, func(a, b claims.Way) int { return strings.Compare(a.Tried, b.Tried) })
-	return claims.Answer{Got: got, Evidence: s.reading("%d attempts by this system's own sockets, %d of which reached the witness", len(list), len(got.Ways))}
+	for i, t := range list {
+		if reached[i] {
+			got.Ways = append(got.Ways, claims.Way{From: s.Self, To: Outside, Path: []string{s.Self, t.on, Outside}, Tried: t.tried, Door: t.door,
+				Packet: s.reading("%s reached the witness", t.tried)[0]})
+		}
+	}
+	a := claims.Answer{Got: got, Evidence: s.reading("%d attempts by this system's own sockets, %d of which reached the witness", len(list), len(got.Ways))}
+	if forged != "" {
+		a.Evidence = append(a.Evidence, s.reading("%s", forged)...)
+	}
+	return a
 }
 
 // failedOutside tells a machine that was to reach the witness with the WAN plugged, and did

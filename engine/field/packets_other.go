@@ -5,8 +5,11 @@ package field
 import (
 	"context"
 	"errors"
+	"iter"
+	"net/netip"
 
 	"openbastion/core/claims"
+	"openbastion/core/mac"
 	"openbastion/core/plan"
 )
 
@@ -18,3 +21,14 @@ func openPackets(context.Context, *plan.Plan, *plan.Machine, System) (*packets, 
 }
 
 func (*packets) ask(context.Context, []claims.Question, func(claims.Answer)) {}
+
+func sendFrames(context.Context, string, [][]byte) error { return errors.ErrUnsupported }
+
+// listen hears nothing on this system.
+func (w *Witness) listen(context.Context, netip.Addr) error {
+	return errors.New("what comes to this machine is heard on Linux only")
+}
+
+func (Adapter) neighbors() iter.Seq2[netip.Addr, mac.Address] {
+	return func(func(netip.Addr, mac.Address) bool) {}
+}

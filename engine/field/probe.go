@@ -44,6 +44,8 @@ type Probe struct {
 	mayGoOut bool     // it is one that is to reach the witness
 	tried    int      // questions to the witness, with the WAN plugged
 	reached  int      // those that it answered
+	runs     []sent   // of forged packets
+	through  tried    // by what the witness was reached with the WAN plugged
 }
 
 // Reports gives what the witness signed so far.
@@ -257,7 +259,7 @@ func (s *Probe) answer(ctx context.Context, q claims.Question, a *plan.Adapter) 
 	case claims.AskReach:
 		return s.reach(ctx, what, a)
 	case claims.AskAttack:
-		return s.attack(ctx)
+		return s.attack(ctx, q.ID)
 	}
 	return claims.Answer{Missing: fmt.Sprintf("a system is not asked for %s", q.KindOf())}
 }

@@ -118,9 +118,15 @@ func shortName(name string) string {
 // askWitness asks the witness at a port. Several ask at a time: the first that it has shown
 // its key to says which key the others take.
 func (s *Probe) askWitness(ctx context.Context, way witness.Way, port uint16, from netip.Addr) (witness.Report, []byte, error) {
+	return s.ask(ctx, way, port, from, 0, 0)
+}
+
+// ask asks the witness also what it heard of a run of forged packets, from one place on.
+func (s *Probe) ask(ctx context.Context, way witness.Way, port uint16, from netip.Addr, run uint32, first int) (witness.Report, []byte, error) {
 	s.mu.Lock()
 	g := s.Guest
 	s.mu.Unlock()
+	g.Run, g.First = run, first
 	r, signed, err := g.Ask(ctx, way, netip.AddrPortFrom(s.Witness.Address, port), from)
 	if err != nil {
 		return r, nil, err
@@ -132,6 +138,9 @@ func (s *Probe) askWitness(ctx context.Context, way witness.Way, port uint16, fr
 	}
 	if !s.Guest.Witness.Equal(g.Witness) {
 		return r, nil, errors.New("two witnesses answer")
+	}
+	if !s.cut {
+		s.through = tried{way, port}
 	}
 	return r, signed, nil
 }

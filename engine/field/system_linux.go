@@ -2,6 +2,7 @@ package field
 
 import (
 	"fmt"
+	"iter"
 	"net/netip"
 
 	"github.com/vishvananda/netlink"
@@ -52,17 +53,29 @@ func Look() (System, error) {
 	return s, nil
 }
 
+// neighbors gives who is known on an adapter's segment, by address.
+func (a Adapter) neighbors() iter.Seq2[netip.Addr, mac.Address] {
+	return func(yield func(netip.Addr, mac.Address) bool) {
+		list, err := netlink.NeighList(a.index, netlink.FAMILY_ALL)
+		if err != nil {
+			return
+		}
+		for _, n := range list {
+			ip, ok := netip.AddrFromSlice(n.IP)
+			if ok && len(n.HardwareAddr) == len(mac.Address{}) && n.State&(unix.NUD_FAILED|unix.NUD_INCOMPLETE|unix.NUD_NOARP) == 0 &&
+				!yield(ip.Unmap(), mac.Address(n.HardwareAddr)) {
+				return
+			}
+		}
+	}
+}
+
 // Neighbor gives the hardware address by which this system reaches an address on an
 // adapter's segment; false when it knows none.
 func (a Adapter) Neighbor(at netip.Addr) (mac.Address, bool) {
-	list, err := netlink.NeighList(a.index, netlink.FAMILY_ALL)
-	if err != nil {
-		return mac.Address{}, false
-	}
-	for _, n := range list {
-		ip, ok := netip.AddrFromSlice(n.IP)
-		if ok && ip.Unmap() == at && len(n.HardwareAddr) == len(mac.Address{}) && n.State&(unix.NUD_FAILED|unix.NUD_INCOMPLETE) == 0 {
-			return mac.Address(n.HardwareAddr), true
+	for ip, m := range a.neighbors() {
+		if ip == at {
+			return m, true
 		}
 	}
 	return mac.Address{}, false

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/net/ipv4"
 	"golang.org/x/net/ipv6"
 
+	"openbastion/core/attack"
 	"openbastion/core/witness"
 )
 
@@ -36,6 +37,8 @@ const (
 
 // Witness answers on sockets of this machine.
 type Witness struct {
+	Heard func(run uint32, attempt int) // told of each forged packet that came; nil: nobody
+
 	began time.Time
 	seen  func(witness.Seen)
 
@@ -112,6 +115,35 @@ func (w *Witness) Close() {
 	for _, l := range w.streams {
 		_ = l.Close()
 	}
+}
+
+// Hear listens to all that comes to this machine by the adapter that it listens at, until the
+// context ends. The error says why it cannot.
+func (w *Witness) Hear(ctx context.Context, at netip.Addr) error {
+	if err := w.listen(ctx, at); err != nil {
+		return err
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.server.Listening = true
+	return nil
+}
+
+// hear notes a forged packet.
+func (w *Witness) hear(m attack.Mark) {
+	w.mu.Lock()
+	first := w.server.Hear(m.Run, m.Attempt)
+	w.mu.Unlock()
+	if first && w.Heard != nil {
+		w.Heard(m.Run, m.Attempt)
+	}
+}
+
+// deaf says that it no longer hears what comes.
+func (w *Witness) deaf() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.server.Listening = false
 }
 
 // Run answers until the context ends.
@@ -196,6 +228,10 @@ func (w *Witness) datagrams(c net.PacketConn) {
 func (w *Witness) datagram(source netip.AddrPort, hops int, data []byte) []byte {
 	if witness.Is(data) {
 		return w.handle(source, witness.UDP, hops, data)
+	}
+	if m, ok := attack.MarkIn(data); ok {
+		w.hear(m)
+		return nil
 	}
 	id, response, message, ok := fromDNS(data)
 	if !ok || response {

@@ -1,0 +1,70 @@
+package attack
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"openbastion/core/claims"
+	"openbastion/core/lab"
+	"openbastion/core/packet"
+	"openbastion/core/plan"
+	"openbastion/core/prove"
+)
+
+// Everything that is forged for a witness tells its run and its place by itself, also when a
+// translation has given it another source on its way; each next hop has its own place.
+func TestForgedTellTheirRun(t *testing.T) {
+	l, err := lab.Read("lab.yaml", []byte(`
+bastion: 1
+lab: mudflat
+segments:
+  moor: {reach: upstream, subnet: 172.29.70.0/24, gateway: 172.29.70.1}
+  fen: {reach: isolated, subnet: 10.83.17.0/24}
+  mire: {within: fen, reach: isolated, vlan: 40, subnet: 10.83.40.0/24}
+appliances:
+  weir:
+    ports: [{role: wan, segment: moor}, {role: lan, segment: fen}, {role: lan, name: p1, segment: mire, over: lan}]
+    rules: ["allow udp/53,udp/123,udp/161,tcp/22 from fen to outside"]
+guests: {rail: fen, wren: fen}
+`))
+	require.NoError(t, err)
+	p, err := plan.Build(l)
+	require.NoError(t, err)
+	rail := p.Machine("rail")
+	known := Known{Witness: prove.Witness, Witness6: prove.Witness6, Run: 0xfeed5eed, Addresses: map[claims.Ref][]netip.Addr{
+		claims.RefTo(rail.Adapters[0]): {netip.MustParseAddr("10.83.17.9"), netip.MustParseAddr("2001:db8:17::9")}}}
+	list := Escape(p, rail, known)
+	require.Greater(t, len(list), 100)
+	hops := map[string]bool{}
+	for i, a := range list {
+		require.Len(t, a.Hops, 1, a.Tried)
+		require.True(t, strings.HasSuffix(a.Tried, ", with "+a.Hops[0].String()+" as next hop"), a.Tried)
+		hops[a.Hops[0].Name] = true
+		pkt, err := packet.Decode(a.Aim(0))
+		require.NoError(t, err, a.Tried)
+		if pkt.IPv4 && !pkt.Fragment && (pkt.Proto == packet.UDP || pkt.Proto == packet.TCP) {
+			pkt.SetSource(netip.MustParseAddr("172.29.70.9"), 61000)
+		}
+		m, ok := MarkOf(pkt)
+		if !ok {
+			m, ok = MarkIn(pkt.Bytes)
+		}
+		assert.True(t, ok, a.Tried)
+		assert.Equal(t, Mark{known.Run, i}, m, a.Tried)
+	}
+	assert.Equal(t, map[string]bool{"weir": true, "wren": true, "": true}, hops)
+}
+
+func FuzzMarkIn(f *testing.F) {
+	f.Add([]byte(Mark{1, 2}.word()))
+	f.Add([]byte("bastion-escape-0000000x-00000001"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if m, ok := MarkIn(data); ok {
+			assert.Contains(t, strings.ToLower(string(data)), m.word())
+		}
+	})
+}

@@ -1,0 +1,150 @@
+package field
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"time"
+
+	"openbastion/core/attack"
+	"openbastion/core/claims"
+	"openbastion/core/evidence"
+	"openbastion/core/plan"
+	"openbastion/core/prove"
+	"openbastion/core/witness"
+)
+
+// sent is a run of forged packets, and whether the WAN was unplugged meanwhile.
+type sent struct {
+	evidence.Run
+	cut bool
+}
+
+// forge sends what a hostile guest forges: packets with others' sources, malformed ones, to
+// each next hop there may be. The witness hears those that come through, and is asked later
+// ([Probe.Settle]). It says why it did not.
+// Lies to neighbors are not told: those would trouble a network that is not ours.
+func (s *Probe) forge(ctx context.Context, question string) string {
+	if s.packets == nil {
+		return "forged packets were not sent: " + s.why
+	}
+	if !s.Witness.Address.Is4() {
+		return "forged packets are sent to a witness by IPv4 only"
+	}
+	run := sent{evidence.Run{Number: 1 + rand.Uint32N(1<<32-1), Question: question}, s.cut}
+	by := map[string][][]byte{} // frames by adapter
+	for _, t := range s.forged(run.Number) {
+		run.Forged = append(run.Forged, evidence.Forged{Tried: t.Tried, By: t.From})
+		a, err := t.From.In(s.plan)
+		if err != nil {
+			continue
+		}
+		if x := s.adapter(a); x != nil && x.Up {
+			by[x.Name] = append(by[x.Name], t.Aim(0))
+		}
+	}
+	for name, frames := range by {
+		if err := sendFrames(ctx, name, frames); err != nil {
+			return "forged packets could not be sent: " + err.Error()
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.runs = append(s.runs, run)
+	return ""
+}
+
+// forged lists what this machine can forge, from what its system knows.
+func (s *Probe) forged(run uint32) attack.Attempts {
+	model := prove.New(s.plan, s.Witness.Address)
+	k := attack.Known{Witness: s.Witness.Address, Witness6: prove.Witness6, Addresses: map[claims.Ref][]netip.Addr{},
+		Forge: map[string][]netip.Addr{}, Routers: map[string][]attack.Hop{}, Run: run}
+	for _, a := range s.self.Adapters {
+		k.Forge[a.Segment.Name] = model.ToldApart(a.Segment)
+		x := s.adapter(a)
+		if x == nil {
+			continue
+		}
+		for _, p := range x.Addresses {
+			if !p.Addr().IsLinkLocalUnicast() {
+				k.Addresses[claims.RefTo(a)] = append(k.Addresses[claims.RefTo(a)], p.Addr())
+			}
+		}
+		for at, m := range x.neighbors() {
+			if !slices.ContainsFunc(s.plan.Adapters, func(o *plan.Adapter) bool { return o.MAC == m }) {
+				k.Routers[a.Segment.Name] = append(k.Routers[a.Segment.Name], attack.Hop{MAC: m, Name: "the stranger " + at.String()})
+			}
+		}
+	}
+	list := attack.Escape(s.plan, s.self, k)
+	if i := slices.IndexFunc(list, func(t attack.Attempt) bool { return t.AfterLies }); i >= 0 {
+		list = list[:i]
+	}
+	return list[:min(len(list), witness.MostAttempts)]
+}
+
+// onTheWay is how long forged packets may be on their way.
+const onTheWay = 300 * time.Millisecond
+
+// Settle asks the witness what it heard of forged packets, once this machine gets through to
+// it again, and puts that into the answers. Those that were sent while the WAN was unplugged
+// count only when the same ones come through with it plugged. It gives the runs.
+func (s *Probe) Settle(ctx context.Context, answers []claims.Answer) (runs []evidence.Run) {
+	s.mu.Lock()
+	list, through := s.runs, s.through
+	s.mu.Unlock()
+	said := ""
+	if through.way != 0 && slices.ContainsFunc(list, func(r sent) bool { return r.cut }) {
+		s.forge(ctx, "")
+		s.mu.Lock()
+		control := s.runs[len(s.runs)-1]
+		s.mu.Unlock()
+		time.Sleep(onTheWay)
+		heard, _, err := s.heard(ctx, through, control.Number)
+		said = fmt.Sprintf("with the WAN plugged it heard %d of %d", len(heard), len(control.Forged))
+		if err != nil || len(heard) == 0 {
+			through.way = 0
+		}
+	}
+	for _, r := range list {
+		i := slices.IndexFunc(answers, func(a claims.Answer) bool { return a.ID == r.Question })
+		if i < 0 {
+			continue // what was sent as a control
+		}
+		a := &answers[i]
+		if through.way != 0 {
+			heard, listening, err := s.heard(ctx, through, r.Number)
+			if r.Told = err == nil && listening; r.Told {
+				r.Heard(s.plan, a, heard, listening, time.Now())
+			}
+		}
+		switch {
+		case !r.Told:
+			a.Evidence = append(a.Evidence, s.reading("%d forged packets were sent as well: what came of them tells the record of the witness "+
+				"(verify --from)", len(r.Forged))...)
+		case r.cut:
+			a.Evidence = append(a.Evidence, claims.Evidence{Reading: "the witness", At: time.Now(), Text: said})
+		}
+		runs = append(runs, r.Run)
+	}
+	return runs
+}
+
+// heard asks the witness what it heard of a run.
+func (s *Probe) heard(ctx context.Context, through tried, run uint32) (attempts []int, listening bool, err error) {
+	for {
+		r, signed, err := s.ask(ctx, through.way, through.port, netip.Addr{}, run, len(attempts))
+		if err != nil {
+			return nil, false, err
+		}
+		s.keep(signed)
+		for _, a := range r.Heard.Attempts {
+			attempts = append(attempts, int(a))
+		}
+		if len(r.Heard.Attempts) == 0 || len(attempts) >= r.Heard.Count {
+			return attempts, r.Heard.Listening, nil
+		}
+	}
+}
