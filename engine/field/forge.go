@@ -135,7 +135,7 @@ func (s *Probe) Settle(ctx context.Context, answers []claims.Answer) (runs []evi
 // heard asks the witness what it heard of a run.
 func (s *Probe) heard(ctx context.Context, through tried, run uint32) (attempts []int, listening bool, err error) {
 	for {
-		r, signed, err := s.ask(ctx, through.way, through.port, netip.Addr{}, run, len(attempts))
+		r, signed, err := s.ask(ctx, through, netip.Addr{}, run, len(attempts))
 		if err != nil {
 			return nil, false, err
 		}

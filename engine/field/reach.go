@@ -118,16 +118,16 @@ func shortName(name string) string {
 // askWitness asks the witness at a port. Several ask at a time: the first that it has shown
 // its key to says which key the others take.
 func (s *Probe) askWitness(ctx context.Context, way witness.Way, port uint16, from netip.Addr) (witness.Report, []byte, error) {
-	return s.ask(ctx, way, port, from, 0, 0)
+	return s.ask(ctx, tried{way, port}, from, 0, 0)
 }
 
 // ask asks the witness also what it heard of a run of forged packets, from one place on.
-func (s *Probe) ask(ctx context.Context, way witness.Way, port uint16, from netip.Addr, run uint32, first int) (witness.Report, []byte, error) {
+func (s *Probe) ask(ctx context.Context, by tried, from netip.Addr, run uint32, first int) (witness.Report, []byte, error) {
 	s.mu.Lock()
 	g := s.Guest
 	s.mu.Unlock()
 	g.Run, g.First = run, first
-	r, signed, err := g.Ask(ctx, way, netip.AddrPortFrom(s.Witness.Address, port), from)
+	r, signed, err := g.Ask(ctx, by.way, netip.AddrPortFrom(s.Witness.Address, by.port), from)
 	if err != nil {
 		return r, nil, err
 	}
@@ -140,7 +140,7 @@ func (s *Probe) ask(ctx context.Context, way witness.Way, port uint16, from neti
 		return r, nil, errors.New("two witnesses answer")
 	}
 	if !s.cut {
-		s.through = tried{way, port}
+		s.through = by
 	}
 	return r, signed, nil
 }
