@@ -226,7 +226,8 @@ func (r *witnessRecord) heard(run uint32, attempt int) {
 	}
 	r.known[who] = true
 	s := r.a.screen()
-	s.line("  ", now.Local().Format("15:04:05"), "  ", s.paint(broken, "a forged packet came through"), s.paint(faint, ", the first of its run"))
+	s.line("  ", now.Local().Format("15:04:05"), "  ", s.paint(broken, "a forged packet came through"),
+		s.paint(faint, ", the first of its run"))
 }
 
 // note adds a line to the record.

@@ -258,7 +258,8 @@ func readObject[T any, P interface {
 
 // object walks a mapping whose keys are known: so many of them, each with its name and
 // what is open when it is left for later. It is apart from [readObject] so that it is there once and not for every type.
-func (r *reader) object(n *yaml.Node, what string, s *Origin, count int, key func(i int) (name, open string), read func(i int, value *yaml.Node)) {
+func (r *reader) object(n *yaml.Node, what string, s *Origin, count int, key func(i int) (name, open string),
+	read func(i int, value *yaml.Node)) {
 	s.Pos, s.body = place(n), place(n)
 	r.pairs(n, what, func(k, value *yaml.Node) {
 		for i := range count {
