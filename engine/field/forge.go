@@ -3,6 +3,7 @@ package field
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/netip"
 	"slices"
@@ -72,7 +73,9 @@ func (s *Probe) forged(run uint32) attack.Attempts {
 				k.Addresses[claims.RefTo(a)] = append(k.Addresses[claims.RefTo(a)], p.Addr())
 			}
 		}
-		for at, m := range x.neighbors() {
+		known, _ := x.neighbors() // whom it does not know it can hand nothing to
+		for _, at := range slices.SortedFunc(maps.Keys(known), netip.Addr.Compare) {
+			m := known[at]
 			if !slices.ContainsFunc(s.plan.Adapters, func(o *plan.Adapter) bool { return o.MAC == m }) {
 				k.Routers[a.Segment.Name] = append(k.Routers[a.Segment.Name], attack.Hop{MAC: m, Name: "the stranger " + at.String()})
 			}

@@ -66,7 +66,7 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 		hops++
 		poke(a.Gateway)
 		time.Sleep(pokeTime)
-		if m, ok := a.Neighbor(a.Gateway); ok {
+		if m, ok, _ := a.Neighbor(a.Gateway); ok {
 			say(true, "The next hop by %s is %s, at %s.", a.Name, a.Gateway, m)
 		} else if ping(ctx, a.Gateway) == nil {
 			say(true, "The next hop by %s is %s, and it answers.", a.Name, a.Gateway)

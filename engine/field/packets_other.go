@@ -5,11 +5,9 @@ package field
 import (
 	"context"
 	"errors"
-	"iter"
 	"net/netip"
 
 	"openbastion/core/claims"
-	"openbastion/core/mac"
 	"openbastion/core/plan"
 )
 
@@ -27,8 +25,4 @@ func sendFrames(context.Context, string, [][]byte) error { return errors.ErrUnsu
 // listen hears nothing on this system.
 func (w *Witness) listen(context.Context, netip.Addr) error {
 	return errors.New("what comes to this machine is heard on Linux only")
-}
-
-func (Adapter) neighbors() iter.Seq2[netip.Addr, mac.Address] {
-	return func(func(netip.Addr, mac.Address) bool) {}
 }

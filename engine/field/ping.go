@@ -16,9 +16,9 @@ import (
 	"openbastion/core/ask"
 )
 
-// ping sends an echo request and waits for its answer: by a socket for pings, where the
+// pingBySocket sends an echo request and waits for its answer: by a socket for pings, where the
 // system has those, else by a raw one.
-func ping(ctx context.Context, to netip.Addr) error {
+func pingBySocket(ctx context.Context, to netip.Addr) error {
 	networks, at, proto := []string{"udp4", "ip4:icmp"}, "0.0.0.0", 1
 	var kind, answer icmp.Type = ipv4.ICMPTypeEcho, ipv4.ICMPTypeEchoReply
 	if to.Is6() {

@@ -283,6 +283,12 @@ func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
 		return claims.Answer{Got: claims.GotLease{}, Evidence: s.reading("%s of %s was typed in: it does not run out", at, x.Name)}
 	}
 	offers, why := s.offers(ctx, a)
+	if why != "" && x.Server.IsValid() {
+		m, ok, err := s.hardware(ctx, x, x.Server)
+		if err == nil && ok {
+			offers, why = []lease.Offer{{Server: x.Server, ServerMAC: m}}, ""
+		}
+	}
 	if why != "" {
 		return claims.Answer{Missing: why}
 	}
@@ -327,14 +333,12 @@ func (s *Probe) neighbor(ctx context.Context, a *plan.Adapter) claims.Answer {
 				}
 			})
 	} else {
-		poke(x.Gateway)
-		for began := time.Now(); len(got.Hardware) == 0 && time.Since(began) < tryTime; time.Sleep(20 * time.Millisecond) {
-			if m, ok := x.Neighbor(x.Gateway); ok {
-				got.Hardware = []mac.Address{m}
-			}
+		m, ok, err := s.hardware(ctx, x, x.Gateway)
+		if err != nil {
+			return claims.Answer{Missing: "this system does not tell its neighbors' hardware addresses: " + err.Error()}
 		}
-		if len(got.Hardware) == 0 && slices.Contains(s.system.Unseen, unseenNeighbors) {
-			return claims.Answer{Missing: "this system does not tell its neighbors' hardware addresses here"}
+		if ok {
+			got.Hardware = []mac.Address{m}
 		}
 	}
 	text := fmt.Sprintf("nobody answers for %s", x.Gateway)
@@ -342,6 +346,15 @@ func (s *Probe) neighbor(ctx context.Context, a *plan.Adapter) claims.Answer {
 		text = fmt.Sprintf("%s is at %s", x.Gateway, got.Hardware[0])
 	}
 	return claims.Answer{Got: got, Evidence: s.reading("%s", text)}
+}
+
+// hardware finds the hardware address by which the system reaches an address of a segment.
+func (s *Probe) hardware(ctx context.Context, x *Adapter, at netip.Addr) (m mac.Address, ok bool, err error) {
+	poke(at)
+	for began := time.Now(); !ok && err == nil && ctx.Err() == nil && time.Since(began) < tryTime; time.Sleep(20 * time.Millisecond) {
+		m, ok, err = x.Neighbor(at)
+	}
+	return m, ok, err
 }
 
 // poke has the system look for who has an address.
@@ -387,8 +400,8 @@ func (s *Probe) hop(ctx context.Context) claims.Answer {
 		to = anywhere
 	}
 	at, err := firstHop(ctx, netip.AddrPortFrom(to, hopPort))
-	if errors.Is(err, errors.ErrUnsupported) {
-		return claims.Answer{Missing: "this system's sockets do not tell who ended a packet"}
+	if errors.Is(err, errPermission) {
+		return claims.Answer{Missing: "to hear who ended a packet takes rights on this system (root)"}
 	}
 	got := claims.GotHop{Router: at, Saw: saw(err)}
 	return claims.Answer{Got: got, Evidence: s.reading("a packet with one hop to live: %s",

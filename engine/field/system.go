@@ -9,11 +9,8 @@ import (
 	"openbastion/core/plan"
 )
 
-// What a system may not tell.
-const (
-	unseenLease     = "whether an address is leased"
-	unseenNeighbors = "the hardware addresses of its neighbors"
-)
+// unseenLease is what a system may not tell.
+const unseenLease = "whether an address is leased"
 
 // System is what a machine's own system tells of its network.
 type System struct {
@@ -74,6 +71,14 @@ func adapters() ([]Adapter, error) {
 		out = append(out, a)
 	}
 	return out, nil
+}
+
+// Neighbor gives the hardware address by which this system reaches an address on an adapter's
+// segment; false when it knows none, and an error where it does not tell.
+func (a Adapter) Neighbor(at netip.Addr) (mac.Address, bool, error) {
+	known, err := a.neighbors()
+	m, ok := known[at]
+	return m, ok, err
 }
 
 // Of gives the system's adapter that is one of a plan, by its hardware address; nil when it

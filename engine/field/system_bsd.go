@@ -3,6 +3,7 @@
 package field
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"syscall"
@@ -19,7 +20,7 @@ func Look() (System, error) {
 	if err != nil {
 		return System{}, fmt.Errorf("this system's adapters: %w", err)
 	}
-	s := System{Adapters: list, Resolvers: host.Resolvers(), Unseen: []string{unseenLease, unseenNeighbors}}
+	s := System{Adapters: list, Resolvers: host.Resolvers(), Unseen: []string{unseenLease}}
 	data, err := route.FetchRIB(syscall.AF_UNSPEC, route.RIBTypeRoute, 0)
 	if err != nil {
 		return s, fmt.Errorf("this system's routes: %w", err)
@@ -65,5 +66,31 @@ func addressOf(a route.Addr) netip.Addr {
 	return netip.Addr{}
 }
 
-// Neighbor is not asked for here.
-func (Adapter) Neighbor(netip.Addr) (mac.Address, bool) { return mac.Address{}, false }
+// linkInfo marks entries of a table of routes that are neighbors (RTF_LLINFO, which newer headers
+// call RTF_LLDATA).
+const linkInfo = 0x400
+
+// neighbors gives who is known on an adapter's segment, by address.
+func (a Adapter) neighbors() (map[netip.Addr]mac.Address, error) {
+	data, err := route.FetchRIB(syscall.AF_INET, route.RIBType(syscall.NET_RT_FLAGS), linkInfo)
+	if err != nil {
+		return nil, err
+	}
+	messages, err := route.ParseRIB(route.RIBTypeRoute, data)
+	out := map[netip.Addr]mac.Address{}
+	for _, m := range messages {
+		r, ok := m.(*route.RouteMessage)
+		if !ok || len(r.Addrs) <= syscall.RTAX_GATEWAY {
+			continue
+		}
+		link, ok := r.Addrs[syscall.RTAX_GATEWAY].(*route.LinkAddr)
+		at := addressOf(r.Addrs[syscall.RTAX_DST])
+		if ok && at.IsValid() && link.Index == a.index && len(link.Addr) == len(mac.Address{}) {
+			out[at] = mac.Address(link.Addr)
+		}
+	}
+	return out, err
+}
+
+// firstHop gives who says that the time of a datagram with one hop to live was over.
+func firstHop(ctx context.Context, to netip.AddrPort) (netip.Addr, error) { return hopByICMP(ctx, to) }

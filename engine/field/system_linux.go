@@ -2,7 +2,6 @@ package field
 
 import (
 	"fmt"
-	"iter"
 	"net/netip"
 
 	"github.com/vishvananda/netlink"
@@ -54,29 +53,14 @@ func Look() (System, error) {
 }
 
 // neighbors gives who is known on an adapter's segment, by address.
-func (a Adapter) neighbors() iter.Seq2[netip.Addr, mac.Address] {
-	return func(yield func(netip.Addr, mac.Address) bool) {
-		list, err := netlink.NeighList(a.index, netlink.FAMILY_ALL)
-		if err != nil {
-			return
-		}
-		for _, n := range list {
-			ip, ok := netip.AddrFromSlice(n.IP)
-			if ok && len(n.HardwareAddr) == len(mac.Address{}) && n.State&(unix.NUD_FAILED|unix.NUD_INCOMPLETE|unix.NUD_NOARP) == 0 &&
-				!yield(ip.Unmap(), mac.Address(n.HardwareAddr)) {
-				return
-			}
+func (a Adapter) neighbors() (map[netip.Addr]mac.Address, error) {
+	list, err := netlink.NeighList(a.index, netlink.FAMILY_ALL)
+	out := map[netip.Addr]mac.Address{}
+	for _, n := range list {
+		ip, ok := netip.AddrFromSlice(n.IP)
+		if ok && len(n.HardwareAddr) == len(mac.Address{}) && n.State&(unix.NUD_FAILED|unix.NUD_INCOMPLETE|unix.NUD_NOARP) == 0 {
+			out[ip.Unmap()] = mac.Address(n.HardwareAddr)
 		}
 	}
-}
-
-// Neighbor gives the hardware address by which this system reaches an address on an
-// adapter's segment; false when it knows none.
-func (a Adapter) Neighbor(at netip.Addr) (mac.Address, bool) {
-	for ip, m := range a.neighbors() {
-		if ip == at {
-			return m, true
-		}
-	}
-	return mac.Address{}, false
+	return out, err
 }

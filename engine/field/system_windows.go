@@ -1,14 +1,40 @@
 package field
 
 import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
+	"os"
+	"syscall"
 	"unsafe"
 
 	"golang.org/x/sys/windows"
 
+	"openbastion/core/ask"
 	"openbastion/core/mac"
+)
+
+var (
+	helper         = windows.NewLazySystemDLL("iphlpapi.dll")
+	icmpCreateFile = helper.NewProc("IcmpCreateFile")
+	icmpClose      = helper.NewProc("IcmpCloseHandle")
+	icmpSendEcho   = helper.NewProc("IcmpSendEcho")
+	getNeighbors   = helper.NewProc("GetIpNetTable2")
+)
+
+// The places that iphelper.go reads are those that the system's own package knows.
+const (
+	_ = -(unsafe.Offsetof(windows.IpAdapterAddresses{}.FirstDnsServerAddress) ^ helperResolver)
+	_ = -(unsafe.Offsetof(windows.IpAdapterAddresses{}.Flags) ^ helperFlags)
+	_ = -(unsafe.Offsetof(windows.IpAdapterAddresses{}.FirstGatewayAddress) ^ helperGateway)
+	_ = -(unsafe.Offsetof(windows.IpAdapterAddresses{}.Dhcpv4Server) ^ helperServer)
+	_ = -(unsafe.Offsetof(windows.IpAdapterGatewayAddress{}.Address) ^ helperListAddress)
+	_ = -(unsafe.Sizeof(windows.IpAdapterGatewayAddress{}) ^ helperListSize)
 )
 
 // Look asks this system for its network (GetAdaptersAddresses).
@@ -17,7 +43,7 @@ func Look() (System, error) {
 	if err != nil {
 		return System{}, fmt.Errorf("this system's adapters: %w", err)
 	}
-	s := System{Adapters: list, Unseen: []string{unseenNeighbors}}
+	s := System{Adapters: list}
 	size := uint32(16 << 10)
 	var buffer []byte
 	for {
@@ -31,37 +57,91 @@ func Look() (System, error) {
 	if err != nil {
 		return s, fmt.Errorf("this system's adapters: %w", err)
 	}
-	for one := (*windows.IpAdapterAddresses)(unsafe.Pointer(&buffer[0])); one != nil; one = one.Next {
-		for i := range s.Adapters {
-			if s.Adapters[i].index == int(one.IfIndex) {
-				s.take(&s.Adapters[i], one)
-			}
-		}
-	}
+	s.takeHelped(helperMemory{uint64(uintptr(unsafe.Pointer(&buffer[0]))), buffer}.adapters())
 	return s, nil
 }
 
-// leasedFlag says that an adapter asks for leases (IP_ADAPTER_DHCP_ENABLED).
-const leasedFlag = 0x4
-
-func (s *System) take(a *Adapter, one *windows.IpAdapterAddresses) {
-	a.Leased = one.Flags&leasedFlag != 0
-	a.Server, _ = netip.AddrFromSlice(one.Dhcpv4Server.IP())
-	for g := one.FirstGatewayAddress; g != nil; g = g.Next {
-		switch at, ok := netip.AddrFromSlice(g.Address.IP()); {
-		case !ok:
-		case at.Unmap().Is4():
-			a.Gateway = at.Unmap()
-		default:
-			a.Gateway6 = at
-		}
+// neighbors gives who is known on an adapter's segment, by address.
+func (a Adapter) neighbors() (map[netip.Addr]mac.Address, error) {
+	rows, err := neighborRows(windows.AF_INET)
+	if err != nil {
+		return nil, err
 	}
-	for d := one.FirstDnsServerAddress; d != nil; d = d.Next {
-		if at, ok := netip.AddrFromSlice(d.Address.IP()); ok {
-			s.Resolvers = append(s.Resolvers, at.Unmap())
-		}
+	out := helperNeighbors(rows, a.index)
+	if rows, err := neighborRows(windows.AF_INET6); err == nil { // a system may do without
+		maps.Copy(out, helperNeighbors(rows, a.index))
 	}
+	return out, nil
 }
 
-// Neighbor is not asked for here.
-func (Adapter) Neighbor(netip.Addr) (mac.Address, bool) { return mac.Address{}, false }
+// neighborRows gives a copy of the rows of all adapters' neighbors.
+func neighborRows(family uintptr) ([]byte, error) {
+	var table *byte
+	if r, _, _ := getNeighbors.Call(family, uintptr(unsafe.Pointer(&table))); r != 0 || table == nil {
+		return nil, fmt.Errorf("GetIpNetTable2: %w", syscall.Errno(r))
+	}
+	defer windows.FreeMibTable(unsafe.Pointer(table))
+	rows := int(*(*uint32)(unsafe.Pointer(table)))
+	return bytes.Clone(unsafe.Slice(table, rowsAt+rows*rowSize)[rowsAt:]), nil
+}
+
+// echo sends an echo request with so many hops to live, and gives who answers it or ends it.
+func echo(to netip.Addr, hops uint8) (from netip.Addr, expired bool, err error) {
+	h, _, err := icmpCreateFile.Call()
+	if h == uintptr(windows.InvalidHandle) {
+		return from, false, err
+	}
+	defer icmpClose.Call(h)
+	payload := []byte(ask.PingPrefix + rand.Text())
+	options := struct {
+		hops, service, flags, size uint8
+		data                       uintptr
+	}{hops: hops}
+	four := to.As4()
+	reply := make([]byte, echoSize+len(payload)+512)
+	_, _, err = icmpSendEcho.Call(h, uintptr(binary.LittleEndian.Uint32(four[:])), uintptr(unsafe.Pointer(&payload[0])), uintptr(len(payload)),
+		uintptr(unsafe.Pointer(&options)), uintptr(unsafe.Pointer(&reply[0])), uintptr(len(reply)), uintptr(tryTime.Milliseconds()))
+	if from, expired, ok := helperEcho(reply); ok {
+		return from, expired, nil
+	}
+	if errors.Is(err, windows.Errno(requestTimedOut)) {
+		err = os.ErrDeadlineExceeded
+	}
+	return from, false, err
+}
+
+const requestTimedOut = 11010 // IP_REQ_TIMED_OUT
+
+// ping sends an echo request and waits for its answer. By IPv4 the system does so for everybody.
+func ping(ctx context.Context, to netip.Addr) (err error) {
+	if to.Is6() {
+		return pingBySocket(ctx, to)
+	}
+	for range tries {
+		var from netip.Addr
+		var expired bool
+		if from, expired, err = echo(to, 64); err == nil && !expired && from == to {
+			return nil
+		}
+		if err == nil {
+			err = os.ErrDeadlineExceeded
+		}
+	}
+	return err
+}
+
+// firstHop sends an echo request with one hop to live and gives who says that its time was over.
+func firstHop(_ context.Context, to netip.AddrPort) (netip.Addr, error) {
+	err := os.ErrDeadlineExceeded
+	for range tries {
+		var from netip.Addr
+		var expired bool
+		if from, expired, err = echo(to.Addr(), 1); err == nil && expired {
+			return from, nil
+		}
+		if err == nil {
+			err = os.ErrDeadlineExceeded
+		}
+	}
+	return netip.Addr{}, err
+}
