@@ -2,10 +2,14 @@ package cli
 
 import (
 	"fmt"
+	"image"
+	"image/draw"
+	"image/png"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"testing"
 
 	"github.com/rogpeppe/go-internal/testscript"
@@ -17,12 +21,41 @@ func TestMain(m *testing.M) {
 	})
 }
 
+// picture FILE PNG paints a screen of text whose cells are blocks, half blocks or blanks; letters
+// are dots.
+func picture(ts *testscript.TestScript, _ bool, args []string) {
+	rows := strings.Split(ts.ReadFile(args[0]), "\n")
+	p := image.NewGray(image.Rect(0, 0, 9*120, 18*len(rows)))
+	for y, row := range rows {
+		for x, c := range []rune(row) {
+			cell := image.Rect(9*x, 18*y, 9*x+9, 18*y+18)
+			switch c {
+			case '█':
+			case '▀':
+				cell.Max.Y -= 9
+			case '▄':
+				cell.Min.Y += 9
+			case ' ':
+				continue
+			default:
+				cell = cell.Inset(3)
+			}
+			draw.Draw(p, cell, image.White, image.Point{}, draw.Src)
+		}
+	}
+	f, err := os.Create(ts.MkAbs(args[1]))
+	ts.Check(err)
+	ts.Check(png.Encode(f, p))
+	ts.Check(f.Close())
+}
+
 // Each script drives the built program on files in a folder of its own.
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata",
 		// UPDATE=1 go test ./cli writes what the program says now into the scripts.
 		UpdateScripts: os.Getenv("UPDATE") != "",
+		Cmds:          map[string]func(*testscript.TestScript, bool, []string){"picture": picture},
 		Condition: func(name string) (bool, error) {
 			if name == "root" {
 				return runtime.GOOS == "linux" && os.Getuid() == 0, nil

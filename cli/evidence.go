@@ -1,7 +1,12 @@
 package cli
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
+	"image"
+	"image/png"
+	"net/http"
 	"path/filepath"
 	"slices"
 	"time"
@@ -11,6 +16,7 @@ import (
 	"openbastion/core/claims"
 	"openbastion/core/evidence"
 	"openbastion/core/plan"
+	"openbastion/core/squarecode"
 	"openbastion/core/witness"
 )
 
@@ -82,6 +88,10 @@ func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(st
 			records = append(records, r)
 			continue
 		}
+		if data, err = briefIn(data); err != nil {
+			remarks = append(remarks, evidence.Remark{File: name, Text: err.Error(), Refused: true})
+			continue
+		}
 		if evidence.IsBrief(data) {
 			b, err := evidence.ReadBrief(data, p, print, tokens)
 			if err != nil {
@@ -104,6 +114,31 @@ func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(st
 		}
 	}
 	return files, briefs, remarks, nil
+}
+
+// briefIn gives the brief that the square code in a picture of a screen says; what is no picture
+// as it is.
+func briefIn(data []byte) ([]byte, error) {
+	if http.DetectContentType(data) != "image/png" {
+		return data, nil
+	}
+	size, err := png.DecodeConfig(bytes.NewReader(data))
+	if err == nil && size.Width > squarecode.MostPoints/max(size.Height, 1) {
+		err = fmt.Errorf("%d by %d points are more than a screen has", size.Width, size.Height)
+	}
+	var p image.Image
+	if err == nil {
+		p, err = png.Decode(bytes.NewReader(data))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("it is a picture that cannot be read: %w", err)
+	}
+	for _, text := range squarecode.ReadPicture(p) {
+		if evidence.IsBrief([]byte(text)) {
+			return []byte(text), nil
+		}
+	}
+	return nil, errors.New("no square code of a probe that can be read is in the picture: it must be sharp, upright and whole")
 }
 
 // readEvidence reads a file of evidence, or the line that was made of one.

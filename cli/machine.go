@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"openbastion/core/visible"
 	keyboard "openbastion/engine/machine/keys"
 	display "openbastion/engine/machine/screen"
 	"openbastion/engine/supervise"
@@ -61,12 +62,13 @@ terminal standard input is typed, and what the machine answers within a moment i
 
 func (a *app) machineScreen() *cobra.Command {
 	var png string
-	var replace bool
+	var replace, square bool
 	c := &cobra.Command{
 		Use: "screen LAB MACHINE", Short: "What the machine's screen shows, as text or as a picture",
 		Long: `Reads the text on a machine's screen: from its memory in text mode, else from its pixels,
 held against the font of its own firmware. A cell that is in no font is shown as \uFFFD:
-nothing is guessed.`,
+nothing is guessed. --square writes what the square code on it says, as "probe --square"
+shows one in a guest that nothing else comes out of.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
@@ -83,6 +85,9 @@ nothing is guessed.`,
 			if err := json.Unmarshal([]byte(said), &t); err != nil {
 				return err
 			}
+			if square {
+				return a.squareOn(args[1], t)
+			}
 			if a.format == "json" {
 				return a.json(struct {
 					Schema  string `json:"schema"`
@@ -98,8 +103,21 @@ nothing is guessed.`,
 		},
 	}
 	c.Flags().StringVar(&png, "png", "", "write a picture of it to this file")
+	c.Flags().BoolVar(&square, "square", false, "write what the square code on it says")
 	c.Flags().BoolVar(&replace, "replace", false, "replace a file that is there")
 	return c
+}
+
+// squareOn writes what the square codes on a machine's screen say.
+func (a *app) squareOn(machine string, t display.Text) error {
+	if len(t.Squares) == 0 {
+		return failure{exitBroken, "no square code that can be read is on the screen of " + machine,
+			"All of it must be on the screen: a display of more rows shows more."}
+	}
+	for _, text := range t.Squares {
+		fmt.Fprintln(a.out, visible.Line(text))
+	}
+	return nil
 }
 
 func (a *app) machineType() *cobra.Command {

@@ -22,6 +22,7 @@ import (
 	"openbastion/core/evidence"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
+	"openbastion/core/squarecode"
 	"openbastion/core/witness"
 	"openbastion/engine/field"
 )
@@ -362,7 +363,7 @@ func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc claims.Document, took 
 
 // showSquare shows a brief as a square code, and as the text that is in it.
 func (a *app) showSquare(brief string) error {
-	picture, err := square(brief)
+	picture, err := squarecode.Draw(brief)
 	if err != nil {
 		return err
 	}

@@ -59,7 +59,8 @@ func (m helperMemory) adapters() (out []helperAdapter) {
 		if !ok {
 			return out
 		}
-		a := helperAdapter{index: int(binary.LittleEndian.Uint32(b[helperIndex:])), leased: binary.LittleEndian.Uint32(b[helperFlags:])&helperLeased != 0,
+		a := helperAdapter{index: int(binary.LittleEndian.Uint32(b[helperIndex:])),
+			leased:   binary.LittleEndian.Uint32(b[helperFlags:])&helperLeased != 0,
 			gateways: m.list(b[helperGateway:]), resolvers: m.list(b[helperResolver:])}
 		a.server, _ = m.address(b[helperServer:])
 		out = append(out, a)

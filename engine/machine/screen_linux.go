@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"openbastion/core/squarecode"
 	"openbastion/engine/machine/keys"
 	"openbastion/engine/machine/screen"
 )
@@ -40,14 +41,18 @@ func (l *Lab) Screen(ctx context.Context, machine string) (screen.Text, error) {
 		return screen.Text{}, fmt.Errorf("%s: its screen: %w", machine, err)
 	}
 	if p.InTextMode() {
-		return l.textMemory(ctx, x)
+		t, err := l.textMemory(ctx, x)
+		t.Squares = squarecode.Read(t.Rows)
+		return t, err
 	}
 	if x.font == nil {
 		if x.font, err = l.font(ctx, x); err != nil {
 			return screen.Text{}, err
 		}
 	}
-	return x.font.Read(p), nil
+	t := x.font.Read(p)
+	t.Squares = squarecode.ReadPicture(p.Image()) // by its points, as not every font has half blocks
+	return t, nil
 }
 
 // textMemory reads a display in text mode. The machine stands still meanwhile, as it uses

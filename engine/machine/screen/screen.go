@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"image"
 	"strings"
 
 	"golang.org/x/text/encoding/charmap"
@@ -18,8 +19,9 @@ const Unknown = '\uFFFD'
 // Text is what a screen shows: rows of cells, without blanks at their ends.
 type Text struct {
 	Rows    []string `json:"rows"`
-	Unknown int      `json:"unknown"` // cells that could not be read
-	Mode    string   `json:"mode"`    // text or graphics
+	Squares []string `json:"squares,omitempty"` // what square codes on it say
+	Unknown int      `json:"unknown"`           // cells that could not be read
+	Mode    string   `json:"mode"`              // text or graphics
 }
 
 // String gives the rows as lines, without the empty ones at the end.
@@ -136,6 +138,16 @@ func ReadPPM(data []byte) (p Picture, err error) {
 
 // InTextMode tells a picture of the size that displays in text mode have.
 func (p Picture) InTextMode() bool { return p.Width == 720 && p.Height == 400 }
+
+// Image gives the picture as others take it.
+func (p Picture) Image() image.Image {
+	out := image.NewRGBA(image.Rect(0, 0, p.Width, p.Height))
+	for i := range p.Width * p.Height {
+		copy(out.Pix[4*i:], p.pixels[3*i:3*i+3])
+		out.Pix[4*i+3] = 0xff
+	}
+	return out
+}
 
 func (p Picture) at(x, y int) [3]byte { return [3]byte(p.pixels[3*(y*p.Width+x):]) }
 

@@ -8,6 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/text/encoding/charmap"
+
+	"openbastion/core/squarecode"
 	"pgregory.net/rapid"
 )
 
@@ -164,4 +166,35 @@ func FuzzFromMemory(f *testing.F) {
 			}
 		}
 	})
+}
+
+// A square code that a guest shows in text mode is read from the display's memory, and from the
+// points of one in graphics whose font has no half blocks.
+func TestSquareOnScreen(t *testing.T) {
+	const brief = "OB2.AHHQ6Z5FIA5P3RAAARVQQLTGAAAAN7IPQCFDXYEMLY3W7KKO5O26JZ72RQFZXFAR3JZMK4ZGVOS7KLUFEDUPM5SZWRLP6XKVEWSTJDIPGE"
+	drawn, err := squarecode.Draw(brief)
+	require.NoError(t, err)
+	memory := make([]byte, Size)
+	for y, row := range strings.Split(strings.TrimRight(drawn, "\n"), "\n") {
+		for x, c := range []rune(row) {
+			b, ok := charmap.CodePage437.EncodeRune(c)
+			require.True(t, ok)
+			memory[2*(80*y+x)], memory[2*(80*y+x)+1] = b, 7
+		}
+	}
+	text, err := FromMemory(map[byte]byte{0x01: 79, 0x07: 0x1f, 0x09: 0x4f, 0x12: 0x8f}, memory)
+	require.NoError(t, err)
+	assert.Equal(t, []string{brief}, squarecode.Read(text.Rows))
+
+	p := Picture{Width: 640, Height: 480, pixels: make([]byte, 3*640*480)}
+	for y, row := range strings.Split(drawn, "\n") {
+		for x, c := range []rune(row) {
+			for n := range 8 * 16 {
+				if upper := n/8 < 8; c == '█' || upper && c == '▀' || !upper && c == '▄' {
+					copy(p.pixels[3*((16*y+n/8)*640+8*x+n%8):], []byte{170, 170, 170})
+				}
+			}
+		}
+	}
+	assert.Equal(t, []string{brief}, squarecode.ReadPicture(p.Image()))
 }

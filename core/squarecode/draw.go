@@ -1,4 +1,6 @@
-package cli
+// Package squarecode draws square codes (ISO/IEC 18004) with the characters of a text screen, and
+// reads them from one, or from a picture of one.
+package squarecode
 
 import (
 	"strings"
@@ -10,9 +12,9 @@ import (
 // (ISO/IEC 18004), which is what fits a screen of 25 rows, and readers make do with.
 const quiet = 2
 
-// square draws a text as a square code, two modules in a character: dark on light, whatever
+// Draw shows a text as a square code, two modules in a character: dark on light, whatever
 // the screen's colours are.
-func square(text string) (string, error) {
+func Draw(text string) (string, error) {
 	code, err := qr.Encode(text, qr.L)
 	if err != nil {
 		return "", err
