@@ -63,6 +63,9 @@ func TestScripts(t *testing.T) {
 			if name == "machines" {
 				return insideProgram() != "", nil
 			}
+			if variable, is := strings.CutPrefix(name, "env:"); is {
+				return os.Getenv(variable) != "", nil
+			}
 			return false, fmt.Errorf("there is no condition %q", name)
 		},
 		Setup: func(e *testscript.Env) error {

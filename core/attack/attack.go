@@ -48,7 +48,8 @@ func (h Hop) String() string {
 // from the identification field of the IPv4 header, or the IPv6 flow label.
 type Attempt struct {
 	From      claims.Ref
-	Frame     []byte // complete but for the hop
+	To        claims.Ref // of an attempt to get inside: whom it is for
+	Frame     []byte     // complete but for the hop
 	Hops      []Hop
 	Malformed bool // looked for on every wire outside, as no station may take it in
 	AfterLies bool // sent once the guest has told its lies
@@ -151,36 +152,6 @@ func Escape(p *plan.Plan, guest *plan.Machine, known Known) Attempts {
 		}
 	}
 	return a.out
-}
-
-// Intrude lists what a machine beside a WAN tries to get inside: packets to each
-// inside address, handed to the appliance, or, where it bridges, to the guest.
-// from is the intruder's hardware address.
-func Intrude(p *plan.Plan, wan *plan.Adapter, from mac.Address, known Known) Attempts {
-	var out Attempts
-	for _, m := range p.Guests() {
-		for _, ad := range m.Adapters {
-			s := ad.Segment
-			if s.Port == nil || s.Port.Machine != wan.Machine {
-				continue
-			}
-			to := slices.DeleteFunc(slices.Clone(known.Addresses[claims.RefTo(ad)]), netip.Addr.Is6)
-			if len(to) == 0 {
-				continue
-			}
-			hop := Hop{wan.MAC, wan.Machine.Name}
-			if s.Bridged != nil {
-				hop = Hop{ad.MAC, m.Name}
-			}
-			for _, service := range Usual {
-				out = append(out, Attempt{
-					Hops: []Hop{hop}, Frame: forge(from, known.Witness, to[0], service, Mark{Attempt: len(out)}),
-					Tried: ShownAs(service) + " from " + known.Witness.String() + " on " + wan.Segment.Name,
-				})
-			}
-		}
-	}
-	return out
 }
 
 // plain lists ordinary packets: from its own address and from others', to the

@@ -10,6 +10,7 @@ import (
 
 	"openbastion/core/claims"
 	"openbastion/core/lab"
+	"openbastion/core/mac"
 	"openbastion/core/packet"
 	"openbastion/core/plan"
 	"openbastion/core/prove"
@@ -67,4 +68,39 @@ func FuzzMarkIn(f *testing.F) {
 			assert.Contains(t, strings.ToLower(string(data)), m.word())
 		}
 	})
+}
+
+// What answers an attempt to get inside is told from what only looks so.
+func TestAnswers(t *testing.T) {
+	own, guest := netip.MustParseAddr("172.29.70.1"), netip.MustParseAddr("10.83.17.9")
+	var list Attempts
+	for i, s := range []lab.Service{{Proto: lab.TCP, From: 80}, {Proto: lab.UDP, From: 7}, {Proto: lab.ICMP}} {
+		list = append(list, Attempt{Frame: forge(mac.Address{2}, own, guest, s, Mark{Attempt: i})})
+	}
+	back := packet.IP{Source: guest, Destination: own}
+	for name, c := range map[string]struct {
+		frame []byte
+		want  int
+	}{
+		"handshake":           {packet.Segment(back, packet.SegmentFields{Source: 80, Destination: 40000, Ack: markSYN<<24 + 1, Flags: packet.SYN | packet.ACK}, nil), 0},
+		"another's handshake": {packet.Segment(back, packet.SegmentFields{Source: 80, Destination: 40000, Ack: 7, Flags: packet.SYN | packet.ACK}, nil), -1},
+		"reset": {packet.Segment(back, packet.SegmentFields{Source: 80, Destination: 40000, Ack: markSYN<<24 + 1,
+			Flags: packet.RST | packet.ACK}, nil), -1},
+		"datagram":         {packet.Datagram(back, 7, 40000, []byte("hello")), 1},
+		"another port":     {packet.Datagram(back, 8, 40000, []byte("hello")), -1},
+		"echo":             {packet.Echo(back, true, 0xb5b5, 2, []byte(Mark{Attempt: 2}.word())), 2},
+		"another echo":     {packet.Echo(back, true, 0xb5b5, 2, []byte("abc")), -1},
+		"nobody listens":   {packet.ICMPError(back, 3, 3, list[1].Frame[14:]), 1},
+		"the router says":  {packet.ICMPError(packet.IP{Source: netip.MustParseAddr("172.29.70.9"), Destination: own}, 3, 13, list[1].Frame[14:]), -1},
+		"what was sent":    {list[1].Frame, -1},
+		"somebody else is": {packet.Datagram(packet.IP{Source: own, Destination: guest}, 7, 40000, nil), -1},
+	} {
+		p, err := packet.Decode(c.frame)
+		require.NoError(t, err, name)
+		n, ok := list.Answers(p)
+		assert.Equal(t, c.want >= 0, ok, name)
+		if ok {
+			assert.Equal(t, c.want, n, name)
+		}
+	}
 }

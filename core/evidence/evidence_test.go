@@ -114,6 +114,15 @@ func TestRefused(t *testing.T) {
 		assert.True(t, j.Remarks[0].Refused)
 		assert.Equal(t, []string{"heron"}, j.Guests)
 	}
+	for _, order := range []bool{false, true} { // who knows no name of the witness asked the same one
+		files := []File{heron, change(heron, func(f *File) { f.Guest, f.Facts.Witness.Name = Outside, "" })}
+		if order {
+			files[1].Made = made.Add(time.Hour)
+		}
+		j := For(p, "print").Join(files)
+		assert.Empty(t, j.Remarks)
+		assert.Equal(t, heron.Facts.Witness, j.Facts.Witness)
+	}
 	silent := For(p, "print").Join([]File{heron}).Judge(p)
 	for _, r := range silent.Claims {
 		if r.ID == "heron.cut" {

@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"sync"
@@ -106,28 +107,38 @@ func (x *Joiner) Join(files []File) (j Joined) {
 			j.refuse(f, fmt.Sprintf("%s has newer evidence in %s", f.Guest, seen[f.Guest]))
 		case f.Bench != j.Bench:
 			j.refuse(f, fmt.Sprintf("it is of %s, and the first is of %s", benchText(f.Bench), benchText(j.Bench)))
-		case len(counted) > 0 && f.Facts.Witness.Address.IsValid() && counted[0].Facts.Witness.Address.IsValid() &&
-			f.Facts.Witness != counted[0].Facts.Witness:
-			j.refuse(f, fmt.Sprintf("it asked the witness %s, and %s asked %s", f.Facts.Witness.Address, counted[0].Name, counted[0].Facts.Witness.Address))
+		case differ(j.Facts.Witness, f.Facts.Witness):
+			j.refuse(f, fmt.Sprintf("it asked the witness %s, and %s asked %s", witnessText(f.Facts.Witness), counted[0].Name, witnessText(j.Facts.Witness)))
 		default:
 			seen[f.Guest] = f.Name
+			j.Facts.Name = f.Facts.Name
+			j.Facts.Witness.Address = cmp.Or(j.Facts.Witness.Address, f.Facts.Witness.Address)
+			j.Facts.Witness.Name = cmp.Or(j.Facts.Witness.Name, f.Facts.Witness.Name)
 			spoke = spoke || len(f.Reports) > 0
 			counted = append(counted, f)
 		}
 	}
 	for _, f := range counted {
-		if !j.Facts.Witness.Address.IsValid() {
-			j.Facts = f.Facts
-		}
 		if f.Made.After(j.Made) {
 			j.Made = f.Made
 		}
 		j.Guests = append(j.Guests, f.Guest)
 	}
-	j.Facts.Sets, j.Facts.Asks = nil, nil
 	j.answers(x.questions(j.Facts), counted, spoke)
 	j.contradictions(p, counted)
 	return j
+}
+
+// differ tells two witnesses: what one does not say does not count.
+func differ(a, b claims.Witness) bool {
+	return a.Address.IsValid() && b.Address.IsValid() && a.Address != b.Address || a.Name != "" && b.Name != "" && a.Name != b.Name
+}
+
+func witnessText(w claims.Witness) string {
+	if w.Name == "" {
+		return w.Address.String()
+	}
+	return w.Name + " (" + w.Address.String() + ")"
 }
 
 func benchText(bench string) string {

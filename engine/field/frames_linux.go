@@ -49,22 +49,48 @@ func sendFrames(ctx context.Context, name string, frames [][]byte) error {
 	return nil
 }
 
-// ear hears forged packets among all that comes by an adapter.
-type ear func(attack.Mark)
-
-func (hear ear) Receive(_ time.Duration, _ int, frame []byte) {
-	p, err := packet.Decode(frame)
+// exchangeFrames sends frames by one of this machine's adapters, and tells what comes by it until
+// a while after the last.
+func exchangeFrames(ctx context.Context, name string, frames [][]byte, came func(*packet.Packet)) error {
+	a, err := drive.Open(name, 1)
 	if err != nil {
-		p = &packet.Packet{Bytes: frame}
+		return err
 	}
+	defer a.Close()
+	d, err := drive.New(ear(came), a)
+	if err != nil {
+		return err
+	}
+	own, end := context.WithCancel(ctx)
+	ended := make(chan error, 1)
+	go func() { ended <- d.Run(own) }()
+	err = sendFrames(ctx, name, frames)
+	time.Sleep(onTheWay)
+	end()
+	return errors.Join(err, <-ended)
+}
+
+// overhear hears a forged packet among all that comes.
+func (w *Witness) overhear(p *packet.Packet) {
 	if p.IsError() {
 		return // it quotes what it is about
 	}
 	if m, ok := attack.MarkOf(p); ok {
-		hear(m)
-	} else if m, ok := attack.MarkIn(frame); ok { // within a tunnel, say
-		hear(m)
+		w.hear(m)
+	} else if m, ok := attack.MarkIn(p.Bytes); ok { // within a tunnel, say
+		w.hear(m)
 	}
+}
+
+// ear is told all that comes by an adapter; what cannot be read as its bytes.
+type ear func(*packet.Packet)
+
+func (e ear) Receive(_ time.Duration, _ int, frame []byte) {
+	p, err := packet.Decode(frame)
+	if err != nil {
+		p = &packet.Packet{Bytes: frame}
+	}
+	e(p)
 }
 
 func (ear) Advance(time.Duration)           {}
@@ -107,7 +133,7 @@ func (w *Witness) listen(ctx context.Context, at netip.Addr) error {
 	if len(ports) == 0 {
 		return errors.New("no adapter of this machine is up")
 	}
-	d, err := drive.New(ear(w.hear), ports...)
+	d, err := drive.New(ear(w.overhear), ports...)
 	if err != nil {
 		return err
 	}

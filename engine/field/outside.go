@@ -7,15 +7,19 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
 	"openbastion/core/ask"
+	"openbastion/core/attack"
 	"openbastion/core/claims"
 	"openbastion/core/evidence"
 	"openbastion/core/lab"
+	"openbastion/core/packet"
 	"openbastion/core/plan"
 )
 
@@ -30,7 +34,13 @@ func (s *Probe) fromOutside(ctx context.Context, q claims.Question) claims.Answe
 		if missing != "" {
 			return claims.Answer{Missing: missing}
 		}
-		return s.scan(ctx, at, what.Services)
+		a := s.scan(ctx, at, what.Services)
+		if wan, err := what.To.In(s.plan); err == nil {
+			got := a.Got.(claims.GotScan)
+			a.Evidence = append(a.Evidence, s.reading("%s", s.inside(ctx, wan, at, &got))...)
+			a.Got = got
+		}
+		return a
 	case claims.AskReach:
 		at, missing := what.Address, ""
 		if !at.IsValid() {
@@ -112,4 +122,87 @@ func (s *Probe) introduced(ctx context.Context, service lab.Service, at netip.Ad
 	}
 	who, source := ask.Introduced(page)
 	return claims.GotReach{Answered: true, Who: who, Source: source}
+}
+
+// inside tries to get inside past a WAN's address: what somebody is reached by who says that he is
+// one of the lab's guests, and, where packets of one's own may be sent beside the WAN, what is
+// handed to the appliance itself.
+func (s *Probe) inside(ctx context.Context, wan *plan.Adapter, at netip.Addr, got *claims.GotScan) string {
+	known := attack.Known{Addresses: map[claims.Ref][]netip.Addr{}}
+	var all sync.WaitGroup
+	var mu sync.Mutex
+	came := func(a *plan.Adapter, tried string) {
+		mu.Lock()
+		defer mu.Unlock()
+		got.Ways = append(got.Ways, claims.Way{From: Outside, To: a.Machine.Name, Tried: tried,
+			Path:   []string{Outside, wan.Segment.Name, wan.Machine.Name, a.Segment.Name, a.Machine.Name},
+			Packet: s.reading("%s answered", tried)[0]})
+	}
+	for _, g := range s.plan.Guests() {
+		for _, a := range g.Adapters {
+			to := s.At[g.Name]
+			if a.Address.IsValid() && a.How == plan.Static {
+				to = a.Address.Addr()
+			}
+			if a.Segment.Port == nil || a.Segment.Port.Machine != wan.Machine || !a.Segment.Subnet.Contains(to) {
+				continue
+			}
+			known.Addresses[claims.RefTo(a)] = []netip.Addr{to}
+			for _, service := range append(askedOn(s.plan, g.Name, claims.Facts{Witness: s.Witness}), attack.Usual[1:]...) {
+				got.Attempts++
+				all.Go(func() {
+					if s.introduced(ctx, service, to).Who == g.Name {
+						came(a, fmt.Sprintf("%s at %s", service, to))
+					}
+				})
+			}
+		}
+	}
+	said := s.handed(ctx, wan, at, known, got, came)
+	all.Wait()
+	return said
+}
+
+// handed hands the appliance packets for inside addresses, from beside its WAN. It says why it did
+// not.
+func (s *Probe) handed(ctx context.Context, wan *plan.Adapter, at netip.Addr, known attack.Known, got *claims.GotScan,
+	came func(a *plan.Adapter, tried string)) string {
+	if len(known.Addresses) == 0 {
+		return "which addresses guests have is not known: nothing was sent to them (--at GUEST=ADDRESS)"
+	}
+	i := slices.IndexFunc(s.system.Adapters, func(x Adapter) bool {
+		return x.Up && slices.ContainsFunc(x.Addresses, func(p netip.Prefix) bool { return p.Contains(at) })
+	})
+	if i < 0 {
+		return fmt.Sprintf("this machine is not beside %s: nothing was handed to it for inside addresses", at)
+	}
+	x := &s.system.Adapters[i]
+	next, ok, err := s.hardware(ctx, x, at)
+	if err != nil || !ok {
+		return fmt.Sprintf("who has %s does not answer: nothing was handed to it for inside addresses", at)
+	}
+	own := slices.IndexFunc(x.Addresses, func(p netip.Prefix) bool { return p.Contains(at) })
+	known.Witness = x.Addresses[own].Addr()
+	list := attack.Intrude(s.plan, wan, x.MAC, known)
+	var frames [][]byte
+	for i := range list {
+		list[i].Hops[0].MAC = next
+		frames = append(frames, list[i].Aim(0))
+	}
+	answered := map[int]bool{}
+	err = exchangeFrames(ctx, x.Name, frames, func(p *packet.Packet) {
+		if n, ok := list.Answers(p); ok {
+			answered[n] = true
+		}
+	})
+	if err != nil {
+		return "nothing was handed to the appliance for inside addresses: " + err.Error()
+	}
+	got.Attempts += len(list)
+	for _, n := range slices.Sorted(maps.Keys(answered)) {
+		if a, err := list[n].To.In(s.plan); err == nil {
+			came(a, list[n].Tried)
+		}
+	}
+	return fmt.Sprintf("%d packets were handed to %s for inside addresses, %d were answered", len(list), at, len(answered))
 }

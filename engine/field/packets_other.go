@@ -8,6 +8,7 @@ import (
 	"net/netip"
 
 	"openbastion/core/claims"
+	"openbastion/core/packet"
 	"openbastion/core/plan"
 )
 
@@ -21,6 +22,10 @@ func openPackets(context.Context, *plan.Plan, *plan.Machine, System) (*packets, 
 func (*packets) ask(context.Context, []claims.Question, func(claims.Answer)) {}
 
 func sendFrames(context.Context, string, [][]byte) error { return errors.ErrUnsupported }
+
+func exchangeFrames(context.Context, string, [][]byte, func(*packet.Packet)) error {
+	return errors.New("packets of one's own are sent on Linux only")
+}
 
 // listen hears nothing on this system.
 func (w *Witness) listen(context.Context, netip.Addr) error {

@@ -58,15 +58,15 @@ func (s *Probe) Reports() [][]byte {
 // Open looks at this system.
 func (s *Probe) Open(ctx context.Context, p *plan.Plan) (claims.Facts, error) {
 	s.plan, s.self = p, p.Machine(s.Self)
+	var err error
+	if s.system, err = Look(); err != nil {
+		return claims.Facts{}, err
+	}
 	if s.Self == Outside {
 		return claims.Facts{Name: claims.FieldStage, Witness: s.Witness}, nil
 	}
 	if s.self == nil {
 		return claims.Facts{}, fmt.Errorf("the lab has no machine %q", s.Self)
-	}
-	var err error
-	if s.system, err = Look(); err != nil {
-		return claims.Facts{}, err
 	}
 	own, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.end = cancel
