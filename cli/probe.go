@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -44,7 +45,8 @@ next hop, names, ways out, and what the witness outside sees of it. Without --pl
 in a few lines what this machine sees. The plan is what "plan --for GUEST" writes (a file,
 "-", or the line itself), or a lab file with --as. Without rights it does what it can, and
 says what it could not. With --cut it waits until you have unplugged the appliance's WAN,
-tries every way out, and says when to plug it in again.
+tries every way out, and says when to plug it in again; a guest that may go outside sees
+by itself that it is so, for any other press Enter.
 
 What it found goes into a file of evidence (--to, or --line to copy it), which "verify
 --from" puts together with that of other guests. --as outside, on a machine in front of
@@ -293,26 +295,42 @@ func (a *app) fieldStage(p *plan.Plan, c carried.Plan, o probeOptions) (*field.P
 	return s, nil
 }
 
-// byHand has the person unplug the appliance's WAN, and plug it in again: it waits until
-// what is seen is so, or until Enter.
+// byHand has the person unplug the appliance's WAN, and plug it in again: it waits until the
+// probe sees that it is so, or until Enter.
 func (a *app) byHand(s *field.Probe) func(ctx context.Context, plugged bool) error {
-	in := bufio.NewReader(a.in)
 	lines := make(chan error)
+	read := sync.OnceFunc(func() {
+		go func() {
+			for in := bufio.NewReader(a.in); ; {
+				_, err := in.ReadString('\n')
+				lines <- err
+			}
+		}()
+	})
 	return func(ctx context.Context, plugged bool) error {
 		what := "Unplug the WAN of the appliance now"
 		if plugged {
 			what = "Plug the WAN of the appliance in again"
 		}
 		fmt.Fprintf(a.err, "%s, then press Enter. > ", what)
-		go func() {
-			_, err := in.ReadString('\n')
-			lines <- err
-		}()
+		read()
+		select {
+		case <-lines: // what was pressed before it was asked
+		default:
+		}
+		watch, end := context.WithCancel(ctx)
+		seen := make(chan bool)
+		go func() { seen <- s.Sees(watch, plugged) }()
+		defer func() { end(); <-seen }()
 		select {
 		case err := <-lines:
 			if err != nil && !plugged {
 				return errors.New("nobody said that the WAN is unplugged")
 			}
+			return nil
+		case <-seen:
+			close(seen)
+			fmt.Fprintln(a.err, "It is.")
 			return nil
 		case <-ctx.Done():
 			return ctx.Err()

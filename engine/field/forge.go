@@ -135,6 +135,38 @@ func (s *Probe) Settle(ctx context.Context, answers []claims.Answer) (runs []evi
 	return runs
 }
 
+// seesBy is how often in a row the witness must not be reached for it to be cut off, and how long
+// between.
+const (
+	seesBy    = 2
+	seesEvery = 200 * time.Millisecond
+)
+
+// Sees waits until this machine, which reached the witness before, no longer does, or does again
+// when the WAN is plugged in. One that never reached it sees nothing: it waits until the context
+// ends, and is told false.
+func (s *Probe) Sees(ctx context.Context, plugged bool) bool {
+	s.mu.Lock()
+	through := s.through
+	s.mu.Unlock()
+	for missed := 0; through.way != 0 && ctx.Err() == nil; time.Sleep(seesEvery) {
+		_, _, err := s.ask(ctx, through, netip.Addr{}, 0, 0)
+		switch {
+		case ctx.Err() != nil:
+		case err == nil && plugged:
+			return true
+		case err == nil:
+			missed = 0
+		case !plugged:
+			if missed++; missed == seesBy {
+				return true
+			}
+		}
+	}
+	<-ctx.Done()
+	return false
+}
+
 // heard asks the witness what it heard of a run.
 func (s *Probe) heard(ctx context.Context, through tried, run uint32) (attempts []int, listening bool, err error) {
 	for {
