@@ -13,6 +13,8 @@ import (
 	"testing"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestMain(m *testing.M) {
@@ -109,4 +111,25 @@ func TestScripts(t *testing.T) {
 			return nil
 		},
 	})
+}
+
+// What a package of ours fills at start every call pays for: tables are made when they are first
+// looked into.
+func TestStartFillsNoTables(t *testing.T) {
+	c := exec.Command(os.Args[0], "version")
+	c.Args[0], c.Env = "bastion", append(os.Environ(), "GODEBUG=inittrace=1")
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+	seen := 0
+	for line := range strings.SplitSeq(string(out), "\n") {
+		var at, took float64
+		var name string
+		var bytes int
+		if n, _ := fmt.Sscanf(line, "init %s @%f ms, %f ms clock, %d bytes", &name, &at, &took, &bytes); n == 4 && strings.HasPrefix(name, "openbastion/") &&
+			name != "openbastion/cli" { // which holds these tests too
+			seen++
+			assert.LessOrEqual(t, bytes, 4<<10, name)
+		}
+	}
+	assert.Greater(t, seen, 5)
 }

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"sync"
 
 	"openbastion/format/disk"
 	"openbastion/format/iso"
@@ -92,10 +93,12 @@ func (c *Content) Unknown() bool {
 func (c *Content) Bootable() string { return c.boots }
 
 // processors names what the loaders of UEFI are made for.
-var processors = map[string]string{
-	"BOOTX64.EFI": "x86, 64 bits", "BOOTIA32.EFI": "x86, 32 bits", "BOOTAA64.EFI": "ARM, 64 bits", "BOOTARM.EFI": "ARM, 32 bits",
-	"BOOTRISCV64.EFI": "RISC-V, 64 bits", "BOOTRIS.EFI": "RISC-V, 64 bits", "BOOTLOONGARCH64.EFI": "LoongArch, 64 bits",
-}
+var processors = sync.OnceValue(func() map[string]string {
+	return map[string]string{
+		"BOOTX64.EFI": "x86, 64 bits", "BOOTIA32.EFI": "x86, 32 bits", "BOOTAA64.EFI": "ARM, 64 bits", "BOOTARM.EFI": "ARM, 32 bits",
+		"BOOTRISCV64.EFI": "RISC-V, 64 bits", "BOOTRIS.EFI": "RISC-V, 64 bits", "BOOTLOONGARCH64.EFI": "LoongArch, 64 bits",
+	}
+})
 
 // family tells the systems that a disk's partitions are of; empty when they tell none, or
 // several.
@@ -127,7 +130,7 @@ func (c *Content) family() string {
 func (c *Content) Processors() []string {
 	out := []string{}
 	for _, l := range c.loaders {
-		if p := processors[l]; p != "" && !slices.Contains(out, p) {
+		if p := processors()[l]; p != "" && !slices.Contains(out, p) {
 			out = append(out, p)
 		}
 	}

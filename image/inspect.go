@@ -11,6 +11,7 @@ import (
 	"math"
 	"path"
 	"strings"
+	"sync"
 
 	"openbastion/format/disk"
 	"openbastion/format/fat"
@@ -404,7 +405,9 @@ func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
 }
 
 // methods names what zips pack with that is not unpacked here (APPNOTE, section 4.4.5).
-var methods = map[uint16]string{9: "deflate64", 12: "bzip2", 14: "lzma", 93: "zstd", 95: "xz", 97: "wavpack", 98: "PPMd", 99: "AES"}
+var methods = sync.OnceValue(func() map[uint16]string {
+	return map[uint16]string{9: "deflate64", 12: "bzip2", 14: "lzma", 93: "zstd", 95: "xz", 97: "wavpack", 98: "PPMd", 99: "AES"}
+})
 
 // unreadable says why a zip's member is not unpacked here, whole as it may be.
 func unreadable(f *zip.File) string {
@@ -412,7 +415,7 @@ func unreadable(f *zip.File) string {
 	case f.Flags&1 != 0 || f.Method == 99:
 		return "it is encrypted: unpack it with the program that asks for its password"
 	case f.Method != zip.Store && f.Method != zip.Deflate:
-		how := methods[f.Method]
+		how := methods()[f.Method]
 		if how == "" {
 			how = fmt.Sprintf("method %d", f.Method)
 		}

@@ -4,16 +4,19 @@ import (
 	"fmt"
 	"path"
 	"strings"
+	"sync"
 
 	"openbastion/format/stream"
 )
 
 // suffixes tells what the end of a name promises.
-var suffixes = map[string]Kind{
-	".iso": Optical, ".img": RawDisk, ".raw": RawDisk, ".dd": RawDisk, ".zip": Zip, ".tar": Tar, ".ova": Archive, ".ovf": Descriptor,
-	".qcow2": VirtDisk, ".vmdk": VirtDisk, ".vhd": VirtDisk, ".vhdx": VirtDisk, ".vdi": VirtDisk,
-	".sha256": List, ".sha512": List, ".mf": List,
-}
+var suffixes = sync.OnceValue(func() map[string]Kind {
+	return map[string]Kind{
+		".iso": Optical, ".img": RawDisk, ".raw": RawDisk, ".dd": RawDisk, ".zip": Zip, ".tar": Tar, ".ova": Archive, ".ovf": Descriptor,
+		".qcow2": VirtDisk, ".vmdk": VirtDisk, ".vhd": VirtDisk, ".vhdx": VirtDisk, ".vdi": VirtDisk,
+		".sha256": List, ".sha512": List, ".mf": List,
+	}
+})
 
 // Promised tells what a name promises, and the name without that promise.
 func Promised(name string) (Kind, string) {
@@ -28,7 +31,7 @@ func Promised(name string) (Kind, string) {
 			}
 		}
 	}
-	return suffixes[path.Ext(low)], name
+	return suffixes()[path.Ext(low)], name
 }
 
 // compressed tells whether a kind is a compressed stream.

@@ -36,7 +36,7 @@ func TestWhatOneWouldSee(t *testing.T) {
 			delete(got, k) // the common example has it as well
 		}
 		var want []claims.Kind
-		for _, k := range strings.Fields(breaks[e.Code]) {
+		for _, k := range strings.Fields(breaks()[e.Code]) {
 			want = append(want, claims.Kind(k))
 		}
 		var kinds []claims.Kind

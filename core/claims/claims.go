@@ -271,7 +271,7 @@ func (c *prepared) judge(answers []Answer) Document {
 		c.decide(ids[i], by)
 		c.leave(open)
 		doc.Verdict = doc.Verdict.And(c.Verdict)
-		if proved[c.Kind] {
+		if proved()[c.Kind] {
 			doc.Proof.Verdict = doc.Proof.Verdict.And(c.Verdict)
 		}
 		if c.disagree != "" {

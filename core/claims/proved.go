@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
@@ -12,7 +13,9 @@ import (
 )
 
 // proved are the kinds of claims that the proof decides, for all packets.
-var proved = map[Kind]bool{Behind: true, Apart: true, Sole: true, Held: true, Cut: true, Between: true, Expect: true, Inbound: true}
+var proved = sync.OnceValue(func() map[Kind]bool {
+	return map[Kind]bool{Behind: true, Apart: true, Sole: true, Held: true, Cut: true, Between: true, Expect: true, Inbound: true}
+})
 
 // planReading is evidence by the plan itself.
 func planReading(text string) Evidence { return Evidence{Reading: "the plan", Text: text} }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"sync"
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
@@ -47,7 +48,7 @@ func (s *Study) Questions() []*Question {
 func (s *Study) LookQuestions() []*Question {
 	var out []*Question
 	for i, l := range s.Looks {
-		if _, grouped := partOf[l.Kind]; grouped && l.Machine != nil && l.Machine.Guest != nil {
+		if _, grouped := partOf()[l.Kind]; grouped && l.Machine != nil && l.Machine.Guest != nil {
 			continue
 		}
 		out = append(out, s.lookQuestion(i, l))
@@ -119,7 +120,9 @@ func (s *Study) choose(q *Question) {
 }
 
 // partOf are the looks of a guest that one question is about.
-var partOf = map[Kind]bool{Lease: true, Address: true, Mask: true, Router: true, Resolver: true}
+var partOf = sync.OnceValue(func() map[Kind]bool {
+	return map[Kind]bool{Lease: true, Address: true, Mask: true, Router: true, Resolver: true}
+})
 
 // core are the looks that tell whether a guest works.
 var core = []Kind{Cable, Lease, Address, Router, Gateway, Number, Page, Datagram, Name}

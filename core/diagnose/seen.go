@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"openbastion/core/claims"
 	"openbastion/core/lab"
@@ -64,9 +65,11 @@ func (v Value) taken(o Value) bool { return v == Astray && (o == Holds || o == N
 func (v Value) strange() bool { return v == Foreign || v >= networks }
 
 // claimLooks are the looks that a claim of a guest speaks of.
-var claimLooks = map[string][]Kind{
-	string(claims.Outside): {Number, Page, Datagram, Source}, string(claims.Names): {Name}, string(claims.Held): {Number, Page, Datagram},
-}
+var claimLooks = sync.OnceValue(func() map[string][]Kind {
+	return map[string][]Kind{
+		string(claims.Outside): {Number, Page, Datagram, Source}, string(claims.Names): {Name}, string(claims.Held): {Number, Page, Datagram},
+	}
+})
 
 // ParseSeen reads WHAT=HOW, as heron.lease=none: a look or a claim, and what it shows.
 func (s *Study) ParseSeen(text string) (Seen, error) {
@@ -77,7 +80,7 @@ func (s *Study) ParseSeen(text string) (Seen, error) {
 	}
 	seen := Seen{Text: what + "=" + how}
 	if i, ok := s.find(what); ok {
-		if l := s.Looks[i]; l.Kind == Page && (how == "late" || synonyms[how] == "late") { // it waits for the name
+		if l := s.Looks[i]; l.Kind == Page && (how == "late" || synonyms()[how] == "late") { // it waits for the name
 			if at, ok := s.index[l.subject()+"."+string(Name)]; ok {
 				i = at
 			}
@@ -95,7 +98,7 @@ func (s *Study) ParseSeen(text string) (Seen, error) {
 	}
 	seen.Looks = looks
 	switch word := strings.ToLower(how); {
-	case word == "holds" || synonyms[word] == "holds":
+	case word == "holds" || synonyms()[word] == "holds":
 		seen.Value = Holds
 	default:
 		seen.Value = Broken
@@ -132,7 +135,7 @@ func (s *Study) ofClaim(id string) ([]int, error) {
 			out = append(out, i)
 		}
 	}
-	for _, k := range claimLooks[kind] {
+	for _, k := range claimLooks()[kind] {
 		add(subject + "." + string(k))
 	}
 	switch claims.Kind(kind) {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"openbastion/core/mistakes"
 )
@@ -44,30 +45,34 @@ func (s *Study) Table() []Row {
 }
 
 // symptomWords say what a look is at, in a table.
-var symptomWords = map[Kind]string{Cable: "link", Lease: "address", Address: "address", Mask: "mask", Router: "way out",
-	Resolver: "resolver",
-	Gateway:  "next hop", Number: "number outside", Page: "page outside", Datagram: "datagram outside", Name: "name outside",
-	Large: "large ping",
-	Path:  "first hop", Source: "source seen outside", Cut: "outside, with the WAN unplugged", Servers: "who hands out leases",
-	Neighbor: "neighbor",
-	Admin:    "admin page", IPv6: "router over IPv6", Renew: "address asked for anew", Across: "guest of another segment",
-	Adapters: "number of adapters",
-	Hardware: "hardware address", How: "how the address is got", Log: "the appliance's log", Stopped: "what a rule stops", Console: "console",
-	Published: "published, from outside", Inside: "published service, inside", Inbound: "admin page, from outside", Host: "the host on it"}
+var symptomWords = sync.OnceValue(func() map[Kind]string {
+	return map[Kind]string{Cable: "link", Lease: "address", Address: "address", Mask: "mask", Router: "way out",
+		Resolver: "resolver",
+		Gateway:  "next hop", Number: "number outside", Page: "page outside", Datagram: "datagram outside", Name: "name outside",
+		Large: "large ping",
+		Path:  "first hop", Source: "source seen outside", Cut: "outside, with the WAN unplugged", Servers: "who hands out leases",
+		Neighbor: "neighbor",
+		Admin:    "admin page", IPv6: "router over IPv6", Renew: "address asked for anew", Across: "guest of another segment",
+		Adapters: "number of adapters",
+		Hardware: "hardware address", How: "how the address is got", Log: "the appliance's log", Stopped: "what a rule stops", Console: "console",
+		Published: "published, from outside", Inside: "published service, inside", Inbound: "admin page, from outside", Host: "the host on it"}
+})
 
 // follows are looks that say no more once another one at the same machine fails.
-var follows = map[Kind][]Kind{
-	Cable: {Lease, Address, Mask, Router, Resolver, Gateway, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor,
-		Admin, Across, Renew, Servers, Inside},
-	Lease: {Mask, Router, Resolver, Gateway, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor, Admin, Across, Renew,
-		Servers, Inside},
-	Address: {Mask, Router, Resolver, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor, Admin, Across, Inside},
-	Gateway: {Number, Page, Datagram, Name, Large, Path, Source, Log, Admin, Across, Inside},
-	Number:  {Page, Datagram, Large, Path, Source},
-	Page:    {Datagram, Large, Path, Source},
-	Across:  {Inside},
-	Console: {Cable, Address, How, Gateway, Number, Name},
-}
+var follows = sync.OnceValue(func() map[Kind][]Kind {
+	return map[Kind][]Kind{
+		Cable: {Lease, Address, Mask, Router, Resolver, Gateway, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor,
+			Admin, Across, Renew, Servers, Inside},
+		Lease: {Mask, Router, Resolver, Gateway, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor, Admin, Across, Renew,
+			Servers, Inside},
+		Address: {Mask, Router, Resolver, Number, Page, Datagram, Name, Large, Path, Source, Log, Neighbor, Admin, Across, Inside},
+		Gateway: {Number, Page, Datagram, Name, Large, Path, Source, Log, Admin, Across, Inside},
+		Number:  {Page, Datagram, Large, Path, Source},
+		Page:    {Datagram, Large, Path, Source},
+		Across:  {Inside},
+		Console: {Cable, Address, How, Gateway, Number, Name},
+	}
+})
 
 // roots gives the looks at which a vector is not as planned, but for what cannot but
 // follow from one of them.
@@ -82,7 +87,7 @@ func (s *Study) roots(v Vector) []int {
 		if l.Kind == Inside { // it is tried from somebody else
 			at = l.Machine.Name
 		}
-		silent := slices.ContainsFunc(failed[at], func(k Kind) bool { return slices.Contains(follows[k], l.Kind) })
+		silent := slices.ContainsFunc(failed[at], func(k Kind) bool { return slices.Contains(follows()[k], l.Kind) })
 		if v[i].fails() || v[i].strange() {
 			failed[at] = append(failed[at], l.Kind)
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+	"sync"
 
 	"openbastion/core/plan"
 	"openbastion/core/subnet"
@@ -118,7 +119,7 @@ func listValue(is, planned []netip.Addr) Value {
 // address where that is what one sees.
 func (l *Look) readValue(p *plan.Plan, text string) (Value, error) {
 	word := strings.ToLower(strings.TrimSpace(text))
-	if same, ok := synonyms[word]; ok {
+	if same, ok := synonyms()[word]; ok {
 		word = same
 	}
 	for _, v := range l.Values(p) {
@@ -147,12 +148,14 @@ func (l *Look) readValue(p *plan.Plan, text string) (Value, error) {
 }
 
 // synonyms are other words that people say.
-var synonyms = map[string]string{
-	"yes": "holds", "ok": "holds", "works": "holds", "up": "holds", "✓": "holds", "planned": "holds",
-	"no": "none", "nothing": "none", "down": "none", "silent": "none", "timeout": "none", "time-out": "none",
-	"reset": "refused", "servfail": "failed", "different": "other", "wrong": "other", "fails": "broken",
-	"✗": "broken", "slow": "late", "short": "wide", "long": "narrow", "leaks": "open",
-}
+var synonyms = sync.OnceValue(func() map[string]string {
+	return map[string]string{
+		"yes": "holds", "ok": "holds", "works": "holds", "up": "holds", "✓": "holds", "planned": "holds",
+		"no": "none", "nothing": "none", "down": "none", "silent": "none", "timeout": "none", "time-out": "none",
+		"reset": "refused", "servfail": "failed", "different": "other", "wrong": "other", "fails": "broken",
+		"✗": "broken", "slow": "late", "short": "wide", "long": "narrow", "leaks": "open",
+	}
+})
 
 // words lists what a look may be said to show.
 func (l *Look) words(p *plan.Plan) string {

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 
 	"openbastion/core/listing"
 	"openbastion/core/mistakes"
@@ -120,9 +121,9 @@ func (l *Look) askConsole(who string) (text, do string) {
 
 // brief names a look in a list to choose from.
 func (l *Look) brief() string {
-	text := l.subject() + ": " + symptomWords[l.Kind]
+	text := l.subject() + ": " + symptomWords()[l.Kind]
 	if l.At != nil && l.At.Port != nil && l.Machine != nil {
-		text = l.At.Machine.Name + "." + l.At.Name + ": " + symptomWords[l.Kind]
+		text = l.At.Machine.Name + "." + l.At.Name + ": " + symptomWords()[l.Kind]
 	}
 	switch l.Kind {
 	case Hardware:
@@ -181,13 +182,15 @@ func targetOf(a *plan.Adapter) string {
 }
 
 // told are a value in words, for most looks.
-var told = map[Value]string{Holds: "yes", None: "no, nothing answers", Refused: "no, it is refused",
-	Unreached: "no, a router says that it cannot get there",
-	NoRoute:   "no, the machine itself knows no way", Failed: "no, the resolver says that it cannot find out",
-	Other: "something else than planned",
-	Late:  "yes, after a while", Open: "yes", Narrow: "a longer mask", Wide: "a shorter mask", Two: "more than one",
-	Foreign: "one of no network of this lab",
-	Astray:  "one that its own network does not have"}
+var told = sync.OnceValue(func() map[Value]string {
+	return map[Value]string{Holds: "yes", None: "no, nothing answers", Refused: "no, it is refused",
+		Unreached: "no, a router says that it cannot get there",
+		NoRoute:   "no, the machine itself knows no way", Failed: "no, the resolver says that it cannot find out",
+		Other: "something else than planned",
+		Late:  "yes, after a while", Open: "yes", Narrow: "a longer mask", Wide: "a shorter mask", Two: "more than one",
+		Foreign: "one of no network of this lab",
+		Astray:  "one that its own network does not have"}
+})
 
 // tells says a value as an answer to the look's question.
 func (l *Look) tells(p *plan.Plan, v Value) string {
@@ -243,7 +246,7 @@ func (l *Look) tells(p *plan.Plan, v Value) string {
 	case IPv6:
 		return map[Value]string{Holds: "no", Other: "yes"}[v]
 	}
-	return told[v]
+	return told()[v]
 }
 
 // maskSeen gives what an address with its length says of the mask.
@@ -338,7 +341,7 @@ func (s *Study) Complaints(v Vector, most int) []string {
 // complaint says in a person's words that a look is not as it should be.
 func (l *Look) complaint(v Value) string {
 	who := l.subject()
-	if text, ok := complaints[l.Kind]; ok {
+	if text, ok := complaints()[l.Kind]; ok {
 		return strings.ReplaceAll(text, "{}", who)
 	}
 	switch l.Kind {
@@ -380,11 +383,13 @@ func (l *Look) complaint(v Value) string {
 	case Host:
 		return "the host answers on " + who
 	}
-	return symptomWords[l.Kind] + " of " + who + " is odd"
+	return symptomWords()[l.Kind] + " of " + who + " is odd"
 }
 
 // complaints are those that say the same whatever a look shows; {} is who it is.
-var complaints = map[Kind]string{Cable: "{} has no link", Gateway: "the next hop of {} does not answer, or somebody else does",
-	Large: "large pages hang on {}", Admin: "the admin page does not open on {}", Inbound: "the admin page of {} opens from outside",
-	Cut: "{} still gets outside when the appliance's WAN is out", Servers: "more than one on the segment of {}, or somebody else, hands out leases",
-	IPv6: "{} has a router over IPv6", Console: "the console of {} is dark", Adapters: "{} has an adapter too many"}
+var complaints = sync.OnceValue(func() map[Kind]string {
+	return map[Kind]string{Cable: "{} has no link", Gateway: "the next hop of {} does not answer, or somebody else does",
+		Large: "large pages hang on {}", Admin: "the admin page does not open on {}", Inbound: "the admin page of {} opens from outside",
+		Cut: "{} still gets outside when the appliance's WAN is out", Servers: "more than one on the segment of {}, or somebody else, hands out leases",
+		IPv6: "{} has a router over IPv6", Console: "the console of {} is dark", Adapters: "{} has an adapter too many"}
+})

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
@@ -403,10 +404,12 @@ func LikeName(text string) string {
 }
 
 // reserved words cannot be names: sentences use them.
-var reserved = map[string]bool{
-	"any": true, "outside": true, "from": true, "to": true, "reaches": true, "never": true, "log": true,
-	"host": true, "upstream": true, "none": true, "self": true, "lease": true,
-}
+var reserved = sync.OnceValue(func() map[string]bool {
+	return map[string]bool{
+		"any": true, "outside": true, "from": true, "to": true, "reaches": true, "never": true, "log": true,
+		"host": true, "upstream": true, "none": true, "self": true, "lease": true,
+	}
+})
 
 func (r *reader) name(n *yaml.Node, what string) (string, bool) {
 	text, ok := r.text(n, what)
@@ -429,7 +432,7 @@ func CheckName(text string) error {
 		}
 		return fmt.Errorf("%q is no name: names have small letters, digits and hyphens, start with a letter, and have at most 63 characters; write one such as %s", shorten(text), hint)
 	}
-	if reserved[text] {
+	if reserved()[text] {
 		return fmt.Errorf("%q has a meaning of its own in rules and cannot be a name; choose another", text)
 	}
 	return nil

@@ -1,5 +1,7 @@
 package listing
 
+import "sync"
+
 import "fmt"
 
 // Commands are what one types in a system to see what this package reads, and to try
@@ -25,19 +27,21 @@ func (c Commands) Hop(to string) string { return fmt.Sprintf(c.hop, to) }
 // Fetch gives the command that asks for a page of a number or a name.
 func (c Commands) Fetch(from string) string { return fmt.Sprintf(c.fetch, from) }
 
-var commands = map[System]Commands{
-	Linux: {"ip -br address", "ip route", "resolvectl dns, or cat /etc/resolv.conf", "dhclient -r, then dhclient",
-		"ping -c 3 %s", "ping -c 3 -M do -s 1472 %s", "getent hosts %s", "tracepath -n -m 2 %s", "curl -sSI %s/"},
-	BSD: {"ifconfig", "netstat -rn", "cat /etc/resolv.conf", "dhclient DEVICE",
-		"ping -c 3 %s", "ping -c 3 -D -s 1472 %s", "host %s", "traceroute -n -m 2 %s", "curl -sSI %s/"},
-	Desktop: {"ipconfig /all", "route print", "ipconfig /all", "ipconfig /release, then ipconfig /renew",
-		"ping %s", "ping -f -l 1472 %s", "nslookup %s", "tracert -d -h 2 %s", "curl -sSI %s/"},
-}
+var commands = sync.OnceValue(func() map[System]Commands {
+	return map[System]Commands{
+		Linux: {"ip -br address", "ip route", "resolvectl dns, or cat /etc/resolv.conf", "dhclient -r, then dhclient",
+			"ping -c 3 %s", "ping -c 3 -M do -s 1472 %s", "getent hosts %s", "tracepath -n -m 2 %s", "curl -sSI %s/"},
+		BSD: {"ifconfig", "netstat -rn", "cat /etc/resolv.conf", "dhclient DEVICE",
+			"ping -c 3 %s", "ping -c 3 -D -s 1472 %s", "host %s", "traceroute -n -m 2 %s", "curl -sSI %s/"},
+		Desktop: {"ipconfig /all", "route print", "ipconfig /all", "ipconfig /release, then ipconfig /renew",
+			"ping %s", "ping -f -l 1472 %s", "nslookup %s", "tracert -d -h 2 %s", "curl -sSI %s/"},
+	}
+})
 
 // CommandsOf gives the commands of a family of systems; of Linux where nobody says which.
 func CommandsOf(s System) Commands {
-	if c, ok := commands[s]; ok {
+	if c, ok := commands()[s]; ok {
 		return c
 	}
-	return commands[Linux]
+	return commands()[Linux]
 }

@@ -8,7 +8,7 @@ import (
 // head finds the interface that a line begins, and gives the words that are left.
 func (r *reader) head(line string, words []word, indent int) []word {
 	if m := ordinal.FindStringSubmatch(line); m != nil {
-		r.start("", "", ordinals[strings.ToLower(m[1])])
+		r.start("", "", ordinals()[strings.ToLower(m[1])])
 		r.used = true
 		rest := split(line[len(m[0]):])
 		if len(rest) > 1 && rest[0].kind == plainWord && rest[0].comma && !rest[0].label && r.now != nil {

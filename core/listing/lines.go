@@ -3,6 +3,7 @@ package listing
 import (
 	"slices"
 	"strings"
+	"sync"
 )
 
 var (
@@ -196,7 +197,9 @@ func (r *reader) onlyValues(words []word) bool {
 	return true
 }
 
-var ordinals = map[string]int{"first": 1, "second": 2, "third": 3, "fourth": 4, "1st": 1, "2nd": 2, "3rd": 3, "4th": 4}
+var ordinals = sync.OnceValue(func() map[string]int {
+	return map[string]int{"first": 1, "second": 2, "third": 3, "fourth": 4, "1st": 1, "2nd": 2, "3rd": 3, "4th": 4}
+})
 
 // alone takes a label that is all of its line, whose value is on the next.
 func (r *reader) alone(words []word) bool {

@@ -3,6 +3,7 @@ package listing
 import (
 	"bytes"
 	"strings"
+	"sync"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -60,12 +61,16 @@ func wide(data []byte, low int) string {
 }
 
 // plainSigns is what stands for signs that people and pages write otherwise.
-var plainSigns = strings.NewReplacer(
-	"\u00a0", " ", "\u202f", " ", "“", `"`, "”", `"`, "„", `"`, "«", `"`, "»", `"`, "‘", "'", "’", "'", "‹", "'", "›", "'",
-	"–", "-", "—", "-", "−", "-", "‐", "-", "‑", "-", "→", " -> ", "⇒", " -> ", "➜", " -> ", "➔", " -> ", "⟶", " -> ", "⇨", " -> ",
-	"│", " | ", "┃", " | ", "║", " | ", "╎", " | ", "：", ":", "．", ".", "，", ",", "＝", "=",
-	"─", " ", "━", " ", "═", " ", "┌", " ", "┐", " ", "└", " ", "┘", " ", "├", " ", "┤", " ", "┬", " ", "┴", " ", "┼", " ",
-	"╔", " ", "╗", " ", "╚", " ", "╝", " ", "╠", " ", "╣", " ", "╭", " ", "╮", " ", "╰", " ", "╯", " ", "•", " ", "●", " ", "▸", " ", "►", " ")
+var plainSigns = sync.OnceValue(func() *strings.Replacer {
+	return strings.NewReplacer(
+		"\u00a0", " ", "\u202f", " ", "“", `"`, "”", `"`, "„", `"`, "«", `"`, "»", `"`, "‘", "'", "’", "'", "‹", "'", "›", "'",
+		"–", "-", "—", "-", "−", "-", "‐", "-", "‑", "-", "→", " -> ", "⇒", " -> ", "➜", " -> ", "➔", " -> ", "⟶", " -> ", "⇨", " -> ",
+		"│", " | ", "┃", " | ", "║", " | ", "╎", " | ", "：", ":", "．", ".", "，", ",", "＝", "=",
+		"─", " ", "━", " ", "═", " ", "┌", " ", "┐", " ", "└", " ", "┘", " ", "├", " ", "┤", " ", "┬", " ", "┴", " ", "┼", " ",
+		"╔", " ", "╗", " ", "╚", " ", "╝", " ", "╠", " ", "╣", " ", "╭", " ", "╮", " ", "╰", " ", "╯", " ", "•", " ", "●", " ",
+		"▸",
+		" ", "►", " ")
+})
 
 // plainLine takes out of a line what is no text: terminal controls, what was
 // overwritten, marks that turn the direction.
@@ -75,7 +80,7 @@ func plainLine(line string) string {
 		line = line[i+1:]
 	}
 	var b strings.Builder
-	for _, r := range plainSigns.Replace(line) {
+	for _, r := range plainSigns().Replace(line) {
 		switch {
 		case r == '\b': // the letter before was taken back
 			if s := b.String(); s != "" {

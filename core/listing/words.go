@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"sync"
 
 	"openbastion/core/mac"
 	"openbastion/core/subnet"
@@ -274,7 +275,7 @@ func (w *word) asSlip(text string) {
 		if w.slip = text + "; that is no address: read it again"; ok {
 			w.slip = fmt.Sprintf("%s; is that %s?", text, a)
 			w.kind, w.address = addressWord, a
-			if n, err := strconv.Atoi(readDigits.Replace(tail)); whole && err == nil && n <= 32 {
+			if n, err := strconv.Atoi(readDigits().Replace(tail)); whole && err == nil && n <= 32 {
 				w.kind, w.bits = prefixWord, n
 			}
 		}
@@ -283,7 +284,7 @@ func (w *word) asSlip(text string) {
 			w.kind, w.address, w.slip = addressWord, a, text+"; what stands behind the / is no mask: read it again"
 		}
 	case grouped.MatchString(text):
-		digits := strings.ToLower(readDigits.Replace(strings.NewReplacer(":", "", ";", "", ".", "", "-", "").Replace(text)))
+		digits := strings.ToLower(readDigits().Replace(strings.NewReplacer(":", "", ";", "", ".", "", "-", "").Replace(text)))
 		digits = strings.ReplaceAll(digits, "g", "9")
 		if len(digits) == 12 && isHex(digits) && !everybodys(digits) && strings.Count(text, ".") < 4 {
 			w.kind, w.digits = macWord, digits
@@ -295,7 +296,9 @@ func (w *word) asSlip(text string) {
 }
 
 // readDigits is what recognition writes for digits of a hardware address.
-var readDigits = strings.NewReplacer("O", "0", "o", "0", "l", "1", "I", "1", "|", "1", "S", "5")
+var readDigits = sync.OnceValue(func() *strings.Replacer {
+	return strings.NewReplacer("O", "0", "o", "0", "l", "1", "I", "1", "|", "1", "S", "5")
+})
 
 // is tells words of one meaning, in any letter case.
 func (w word) is(list ...string) bool {

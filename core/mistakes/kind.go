@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"openbastion/core/lab"
 	"openbastion/core/plan"
@@ -65,14 +66,16 @@ type Built struct {
 }
 
 // Kinds are all kinds, by family.
-func Kinds() []*Kind { return kinds }
+func Kinds() []*Kind { return kinds() }
 
-var kinds = slices.Concat(wiringKinds, addressKinds, guestKinds, leaseKinds, nameKinds, ruleKinds, natKinds, operateKinds)
+var kinds = sync.OnceValue(func() []*Kind {
+	return slices.Concat(wiringKinds, addressKinds, guestKinds, leaseKinds, nameKinds, ruleKinds, natKinds, operateKinds)
+})
 
 // All gives every mistake at every place of a plan.
 func All(p *plan.Plan) []Mistake {
 	var out []Mistake
-	for _, k := range kinds {
+	for _, k := range kinds() {
 		for _, at := range k.places(p) {
 			out = append(out, Mistake{Kind: k, At: at, Plan: p})
 		}

@@ -4,17 +4,20 @@ import (
 	"cmp"
 	"fmt"
 	"strings"
+	"sync"
 
 	"openbastion/core/lab"
 )
 
 // guestDevices are what systems of guests call their adapters, by family and
 // model, likeliest first.
-var guestDevices = map[string]*lab.Profile{
-	"linux":   {Devices: map[string][]string{"virtio": {"enp%s0", "eth#"}, "e1000": {"enp0s%", "eth#"}}},
-	"bsd":     {Devices: map[string][]string{"virtio": {"vtnet#"}, "e1000": {"em#"}}},
-	"desktop": {Devices: map[string][]string{"virtio": {"Ethernet %"}, "e1000": {"Ethernet %"}}},
-}
+var guestDevices = sync.OnceValue(func() map[string]*lab.Profile {
+	return map[string]*lab.Profile{
+		"linux":   {Devices: map[string][]string{"virtio": {"enp%s0", "eth#"}, "e1000": {"enp0s%", "eth#"}}},
+		"bsd":     {Devices: map[string][]string{"virtio": {"vtnet#"}, "e1000": {"em#"}}},
+		"desktop": {Devices: map[string][]string{"virtio": {"Ethernet %"}, "e1000": {"Ethernet %"}}},
+	}
+})
 
 // devices notes what each adapter will likely be called by its machine's
 // system, and how to attach it, in plain words.
@@ -22,8 +25,8 @@ func (b *builder) devices() {
 	for _, a := range b.plan.Adapters {
 		profile := a.Machine.Profile
 		if g := a.Machine.Guest; g != nil {
-			if profile = guestDevices[g.System]; profile == nil {
-				profile = guestDevices["linux"]
+			if profile = guestDevices()[g.System]; profile == nil {
+				profile = guestDevices()["linux"]
 			}
 		}
 		a.Devices = profile.Device(a.NIC, a.Number)

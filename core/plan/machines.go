@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"openbastion/core/lab"
 )
@@ -79,23 +80,25 @@ const passThroughMbits = 5000
 
 // sizes is what routing takes, and what each duty and each measure of work adds
 // to it: a rule of thumb for a lab, not a maker's table.
-var sizes = map[string]lab.Needs{
-	"base":                {CPUs: 1, Memory: 512 * lab.MiB, Disk: 8 * lab.GiB},
-	"filter":              {Memory: 512 * lab.MiB},
-	"intrusion-detection": {CPUs: 1, Memory: 3 * lab.GiB, Disk: 16 * lab.GiB},
-	"proxy":               {CPUs: 1, Memory: lab.GiB, Disk: 24 * lab.GiB},
-	"vpn":                 {CPUs: 1, Memory: 512 * lab.MiB},
-	"per-100-guests":      {Memory: 128 * lab.MiB},
-	"per-100-tunnels":     {CPUs: 1, Memory: 256 * lab.MiB},
-	"per-gigabit":         {CPUs: 1, Memory: 256 * lab.MiB},
-}
+var sizes = sync.OnceValue(func() map[string]lab.Needs {
+	return map[string]lab.Needs{
+		"base":                {CPUs: 1, Memory: 512 * lab.MiB, Disk: 8 * lab.GiB},
+		"filter":              {Memory: 512 * lab.MiB},
+		"intrusion-detection": {CPUs: 1, Memory: 3 * lab.GiB, Disk: 16 * lab.GiB},
+		"proxy":               {CPUs: 1, Memory: lab.GiB, Disk: 24 * lab.GiB},
+		"vpn":                 {CPUs: 1, Memory: 512 * lab.MiB},
+		"per-100-guests":      {Memory: 128 * lab.MiB},
+		"per-100-tunnels":     {CPUs: 1, Memory: 256 * lab.MiB},
+		"per-gigabit":         {CPUs: 1, Memory: 256 * lab.MiB},
+	}
+})
 
 func (b *builder) applianceSpec(m *Machine) {
 	src, profile := m.Appliance, m.Profile
-	want := sizes["base"]
+	want := sizes()["base"]
 	why := []string{fmt.Sprintf("%s to route", sizeText(want))}
 	add := func(name, what string, times int) {
-		n := sizes[name]
+		n := sizes()[name]
 		if times == 0 {
 			return
 		}

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"sync"
 	"unicode/utf16"
 
 	"openbastion/format/fat"
@@ -45,11 +46,13 @@ type Partition struct {
 }
 
 // kinds names what is usual; one byte in a classic record.
-var kinds = map[byte]string{
-	0x01: "FAT12", 0x04: "FAT16", 0x06: "FAT16", 0x07: "NTFS or exFAT", 0x0b: "FAT32", 0x0c: "FAT32", 0x0e: "FAT16",
-	0x05: "extended", 0x0f: "extended", 0x82: "Linux swap", 0x83: "Linux", 0x8e: "Linux volumes", 0xa5: "BSD", 0xa6: "BSD", 0xa9: "BSD",
-	0xcd: "optical image", 0x17: "optical image", 0xee: "GPT", 0xef: "EFI system", 0xfd: "Linux RAID", 0xeb: "BFS",
-}
+var kinds = sync.OnceValue(func() map[byte]string {
+	return map[byte]string{
+		0x01: "FAT12", 0x04: "FAT16", 0x06: "FAT16", 0x07: "NTFS or exFAT", 0x0b: "FAT32", 0x0c: "FAT32", 0x0e: "FAT16",
+		0x05: "extended", 0x0f: "extended", 0x82: "Linux swap", 0x83: "Linux", 0x8e: "Linux volumes", 0xa5: "BSD", 0xa6: "BSD", 0xa9: "BSD",
+		0xcd: "optical image", 0x17: "optical image", 0xee: "GPT", 0xef: "EFI system", 0xfd: "Linux RAID", 0xeb: "BFS",
+	}
+})
 
 // typeName names the usual GPT types by the first field of their identifier.
 func typeName(id [16]byte) string {
@@ -138,7 +141,7 @@ func unprotected(r io.ReaderAt, size int64, record []byte) (*Table, error) {
 
 // kindOf names a type of a classic record.
 func kindOf(b byte) string {
-	if kind := kinds[b]; kind != "" {
+	if kind := kinds()[b]; kind != "" {
 		return kind
 	}
 	return fmt.Sprintf("type %02x", b)

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"hash"
 	"strings"
+	"sync"
 
 	"golang.org/x/crypto/blake2b"
 	"golang.org/x/crypto/blake2s"
@@ -21,27 +22,29 @@ type algorithm struct {
 	make   func() hash.Hash // nil where it is only known by name
 }
 
-var algorithms = map[string]algorithm{
-	"md5":         {32, 0, nil},
-	"rmd160":      {40, 0, nil},
-	"sm3":         {64, 0, nil},
-	"blake3":      {64, 0, nil},
-	"sha1":        {40, 1, sha1.New}, // manifests of old packages have nothing better
-	"sha224":      {56, 2, sha256.New224},
-	"sha256":      {64, 4, sha256.New},
-	"sha384":      {96, 5, sha512.New384},
-	"sha512":      {128, 6, sha512.New},
-	"sha512-224":  {56, 2, sha512.New512_224},
-	"sha512-256":  {64, 4, sha512.New512_256},
-	"sha3-224":    {56, 2, func() hash.Hash { return sha3.New224() }},
-	"sha3-256":    {64, 4, func() hash.Hash { return sha3.New256() }},
-	"sha3-384":    {96, 5, func() hash.Hash { return sha3.New384() }},
-	"sha3-512":    {128, 6, func() hash.Hash { return sha3.New512() }},
-	"blake2b":     {128, 6, unkeyed(blake2b.New512)},
-	"blake2b-256": {64, 4, unkeyed(blake2b.New256)},
-	"blake2b-384": {96, 5, unkeyed(blake2b.New384)},
-	"blake2s":     {64, 4, unkeyed(blake2s.New256)},
-}
+var algorithms = sync.OnceValue(func() map[string]algorithm {
+	return map[string]algorithm{
+		"md5":         {32, 0, nil},
+		"rmd160":      {40, 0, nil},
+		"sm3":         {64, 0, nil},
+		"blake3":      {64, 0, nil},
+		"sha1":        {40, 1, sha1.New}, // manifests of old packages have nothing better
+		"sha224":      {56, 2, sha256.New224},
+		"sha256":      {64, 4, sha256.New},
+		"sha384":      {96, 5, sha512.New384},
+		"sha512":      {128, 6, sha512.New},
+		"sha512-224":  {56, 2, sha512.New512_224},
+		"sha512-256":  {64, 4, sha512.New512_256},
+		"sha3-224":    {56, 2, func() hash.Hash { return sha3.New224() }},
+		"sha3-256":    {64, 4, func() hash.Hash { return sha3.New256() }},
+		"sha3-384":    {96, 5, func() hash.Hash { return sha3.New384() }},
+		"sha3-512":    {128, 6, func() hash.Hash { return sha3.New512() }},
+		"blake2b":     {128, 6, unkeyed(blake2b.New512)},
+		"blake2b-256": {64, 4, unkeyed(blake2b.New256)},
+		"blake2b-384": {96, 5, unkeyed(blake2b.New384)},
+		"blake2s":     {64, 4, unkeyed(blake2s.New256)},
+	}
+})
 
 // unkeyed starts a keyed digest without a key, which cannot fail.
 func unkeyed(start func([]byte) (hash.Hash, error)) func() hash.Hash {
@@ -55,7 +58,9 @@ func unkeyed(start func([]byte) (hash.Hash, error)) func() hash.Hash {
 }
 
 // bare tells the algorithm of a digest that stands without a name.
-var bare = map[int]string{32: "md5", 40: "sha1", 56: "sha224", 64: "sha256", 96: "sha384", 128: "sha512"}
+var bare = sync.OnceValue(func() map[int]string {
+	return map[int]string{32: "md5", 40: "sha1", 56: "sha224", 64: "sha256", 96: "sha384", 128: "sha512"}
+})
 
 // Named tells an algorithm however it is written: SHA-256, SHA2-256, sha256sum,
 // SHA512/256, BLAKE2b-512. It is empty for what is none.
@@ -83,7 +88,7 @@ func Named(text string) string {
 	case "sha3256", "sha3384", "sha3512", "sha3224":
 		low = "sha3-" + low[4:]
 	}
-	if _, ok := algorithms[low]; ok {
+	if _, ok := algorithms()[low]; ok {
 		return low
 	}
 	return ""
@@ -108,7 +113,7 @@ var ErrWeak = errors.New("is not trusted here")
 // New starts a digest. One that proves nothing (MD5) is refused, and so is one
 // that is known by name alone.
 func New(name string) (hash.Hash, error) {
-	a := algorithms[name]
+	a := algorithms()[name]
 	switch {
 	case a.make != nil:
 		return a.make(), nil
@@ -119,10 +124,10 @@ func New(name string) (hash.Hash, error) {
 }
 
 // Computed says whether New gives an algorithm.
-func Computed(name string) bool { return algorithms[name].make != nil }
+func Computed(name string) bool { return algorithms()[name].make != nil }
 
 // Worth orders algorithms: more is stronger, 0 proves nothing.
-func Worth(name string) int { return algorithms[name].worth }
+func Worth(name string) int { return algorithms()[name].worth }
 
 // Twin gives the other algorithm that a digest without a name may well be: lists
 // of BLAKE2b look like lists of SHA-512.

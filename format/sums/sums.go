@@ -234,7 +234,7 @@ func looksLike(word string) bool {
 		return len(word) > 24
 	}
 	raw, ok := fromBase64(word)
-	return ok && len(word)%4 == 0 && bare[2*len(raw)] != "" && len(raw) >= 32
+	return ok && len(word)%4 == 0 && bare()[2*len(raw)] != "" && len(raw) >= 32
 }
 
 func fromBase64(word string) ([]byte, bool) {
@@ -246,28 +246,28 @@ func fromBase64(word string) ([]byte, bool) {
 // of one.
 func (r *reader) add(s Sum, digest string, sure bool) error {
 	s.Line = r.line
-	want := algorithms[s.Algorithm].digits
+	want := algorithms()[s.Algorithm].digits
 	s.Digest = strings.ToLower(digest)
 	if _, err := hex.DecodeString(s.Digest); err != nil || want != 0 && len(digest) != want {
 		raw, ok := fromBase64(digest)
-		if ok && (2*len(raw) == want || want == 0 && bare[2*len(raw)] != "") {
+		if ok && (2*len(raw) == want || want == 0 && bare()[2*len(raw)] != "") {
 			s.Digest = hex.EncodeToString(raw)
 		}
 	}
-	if s.Algorithm == "" && r.heading != "" && algorithms[r.heading].digits == len(s.Digest) {
+	if s.Algorithm == "" && r.heading != "" && algorithms()[r.heading].digits == len(s.Digest) {
 		s.Algorithm = r.heading
 	}
 	if s.Algorithm == "" {
-		s.Algorithm, s.Guessed = bare[len(s.Digest)], true
+		s.Algorithm, s.Guessed = bare()[len(s.Digest)], true
 	}
 	switch {
 	case s.Algorithm == "" && !sure:
 		return fmt.Errorf("a digest of %d digits; SHA-256 has 64 and SHA-512 has 128: is it cut short?", len(digest))
 	case s.Algorithm == "":
 		return nil
-	case len(s.Digest) != algorithms[s.Algorithm].digits || strings.Trim(s.Digest, "0123456789abcdef") != "":
+	case len(s.Digest) != algorithms()[s.Algorithm].digits || strings.Trim(s.Digest, "0123456789abcdef") != "":
 		return fmt.Errorf("%s has %d hexadecimal digits, and this one has %d characters: is it cut short?", Title(s.Algorithm),
-			algorithms[s.Algorithm].digits, len(digest))
+			algorithms()[s.Algorithm].digits, len(digest))
 	}
 	r.list.Sums = append(r.list.Sums, s)
 	return nil

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Press is keys that are pressed together, by the names that QEMU has for their positions
@@ -20,24 +21,28 @@ type layout map[string]string
 var letters = "abcdefghijklmnopqrstuvwxyz"
 
 // common are keys that give the same in all layouts.
-var common = layout{"spc": "  ", "ret": "\n\n", "tab": "\t\t"}
+var common = sync.OnceValue(func() layout {
+	return layout{"spc": "  ", "ret": "\n\n", "tab": "\t\t"}
+})
 
 // signs are what the keys give that are no letters, by layout; and the letters that have
 // changed places.
-var signs = map[string]layout{
-	"us": {"1": "1!", "2": "2@", "3": "3#", "4": "4$", "5": "5%", "6": "6^", "7": "7&", "8": "8*", "9": "9(", "0": "0)", "minus": "-_",
-		"equal":        "=+",
-		"bracket_left": "[{", "bracket_right": "]}", "semicolon": ";:", "apostrophe": "'\"", "grave_accent": "`~", "backslash": "\\|",
-		"comma": ",<", "dot": ".>", "slash": "/?"},
-	"gb": {"1": "1!", "2": "2\"", "3": "3£", "4": "4$", "5": "5%", "6": "6^", "7": "7&", "8": "8*", "9": "9(", "0": "0)", "minus": "-_",
-		"equal":        "=+",
-		"bracket_left": "[{", "bracket_right": "]}", "semicolon": ";:", "apostrophe": "'@", "grave_accent": "`¬", "backslash": "#~",
-		"less":  "\\|",
-		"comma": ",<", "dot": ".>", "slash": "/?"},
-	"de": {"1": "1!", "2": "2\"", "3": "3§", "4": "4$", "5": "5%", "6": "6&", "7": "7/{", "8": "8([", "9": "9)]", "0": "0=}", "minus": "ß?\\",
-		"bracket_left": "üÜ", "bracket_right": "+*~", "semicolon": "öÖ", "apostrophe": "äÄ", "backslash": "#'", "less": "<>|",
-		"comma": ",;", "dot": ".:", "slash": "-_", "q": "qQ@", "y": "zZ", "z": "yY"},
-}
+var signs = sync.OnceValue(func() map[string]layout {
+	return map[string]layout{
+		"us": {"1": "1!", "2": "2@", "3": "3#", "4": "4$", "5": "5%", "6": "6^", "7": "7&", "8": "8*", "9": "9(", "0": "0)", "minus": "-_",
+			"equal":        "=+",
+			"bracket_left": "[{", "bracket_right": "]}", "semicolon": ";:", "apostrophe": "'\"", "grave_accent": "`~", "backslash": "\\|",
+			"comma": ",<", "dot": ".>", "slash": "/?"},
+		"gb": {"1": "1!", "2": "2\"", "3": "3£", "4": "4$", "5": "5%", "6": "6^", "7": "7&", "8": "8*", "9": "9(", "0": "0)", "minus": "-_",
+			"equal":        "=+",
+			"bracket_left": "[{", "bracket_right": "]}", "semicolon": ";:", "apostrophe": "'@", "grave_accent": "`¬", "backslash": "#~",
+			"less":  "\\|",
+			"comma": ",<", "dot": ".>", "slash": "/?"},
+		"de": {"1": "1!", "2": "2\"", "3": "3§", "4": "4$", "5": "5%", "6": "6&", "7": "7/{", "8": "8([", "9": "9)]", "0": "0=}", "minus": "ß?\\",
+			"bracket_left": "üÜ", "bracket_right": "+*~", "semicolon": "öÖ", "apostrophe": "äÄ", "backslash": "#'", "less": "<>|",
+			"comma": ",;", "dot": ".:", "slash": "-_", "q": "qQ@", "y": "zZ", "z": "yY"},
+	}
+})
 
 // Layouts names the layouts that are known.
 func Layouts() []string { return []string{"us", "gb", "de"} }
@@ -47,7 +52,7 @@ type Keyboard map[rune]Press
 
 // Of gives the keyboard of a layout.
 func Of(name string) (Keyboard, error) {
-	own, ok := signs[name]
+	own, ok := signs()[name]
 	if !ok {
 		return nil, fmt.Errorf("the keyboard layout %q is not known; there are %s", name, strings.Join(Layouts(), ", "))
 	}
@@ -62,7 +67,7 @@ func Of(name string) (Keyboard, error) {
 	for key, gives := range own {
 		add(key, gives)
 	}
-	for key, gives := range common {
+	for key, gives := range common() {
 		add(key, gives)
 	}
 	for _, r := range letters {
@@ -107,8 +112,10 @@ func (k Keyboard) Typed(texts []string) (out []Press, err error) {
 }
 
 // named are the keys that people name otherwise than QEMU.
-var named = map[string]string{"enter": "ret", "escape": "esc", "space": "spc", "del": "delete", "pageup": "pgup", "pagedown": "pgdn",
-	"control": "ctrl", "win": "meta_l"}
+var named = sync.OnceValue(func() map[string]string {
+	return map[string]string{"enter": "ret", "escape": "esc", "space": "spc", "del": "delete", "pageup": "pgup", "pagedown": "pgdn",
+		"control": "ctrl", "win": "meta_l"}
+})
 
 // others are the keys without a character that may be named.
 var others = []string{"ret", "esc", "tab", "spc", "backspace", "delete", "insert", "home", "end", "pgup", "pgdn", "up", "down", "left",
@@ -120,7 +127,7 @@ var others = []string{"ret", "esc", "tab", "spc", "backspace", "delete", "insert
 func Named(text string) (Press, error) {
 	var out Press
 	for _, name := range strings.Split(strings.ToLower(text), "-") {
-		if n, ok := named[name]; ok {
+		if n, ok := named()[name]; ok {
 			name = n
 		}
 		one := len(name) == 1 && strings.Contains(letters+"0123456789", name)
