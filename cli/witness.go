@@ -17,6 +17,7 @@ import (
 
 	"openbastion/core/evidence"
 	"openbastion/core/lab"
+	"openbastion/core/plan"
 	"openbastion/core/visible"
 	"openbastion/core/witness"
 	"openbastion/engine/field"
@@ -51,35 +52,36 @@ guests whose rules let only known services out then do not get through.`,
 	}
 	c.Flags().StringVar(&o.token, "token", "", "the lab's token; else the one that this machine keeps for it")
 	c.Flags().StringVar(&o.at, "at", "", "the address to listen at; else all of this machine's")
-	c.Flags().StringVar(&o.udp, "udp", "7,53,123,443", "ports for datagrams, by themselves or within DNS")
-	c.Flags().StringVar(&o.tcp, "tcp", "53,80,443,8443", "ports for connections, by themselves or with HTTP")
+	c.Flags().StringVar(&o.udp, "udp", "7,53,123,443", "ports for datagrams, by themselves or within DNS; with a lab file also those of its claims")
+	c.Flags().StringVar(&o.tcp, "tcp", "53,80,443,8443", "ports for connections, by themselves or with HTTP; likewise")
 	c.Flags().StringVar(&o.record, "record", "", "add each question that was answered to this file, a line of JSON for each")
 	c.Flags().Float64Var(&o.rate, "rate", 500, "how many questions a second a bench at one address may put on average")
 	return c
 }
 
-// labName gives the lab that the user names by its file or its name.
-func (a *app) labName(args []string) (string, error) {
+// labName gives the lab that the user names by its file or its name, and its plan where it is a
+// file.
+func (a *app) labName(args []string) (string, *plan.Plan, error) {
 	named := labArg(args)
 	if _, err := os.Stat(named); err == nil || named == "-" {
 		p, err := a.load(named)
 		if err != nil {
-			return "", err
+			return "", nil, err
 		}
-		return p.Name, nil
+		return p.Name, p, nil
 	}
 	if len(args) == 0 || lab.CheckName(named) != nil {
 		_, err := a.load(named) // which says what is wrong
-		return "", err
+		return "", nil, err
 	}
 	kept, err := secretFile("token", named)
 	if err != nil {
-		return "", err
+		return "", nil, err
 	}
 	if _, err := os.Stat(kept); err != nil {
-		return "", failure{exitUsage, "this machine keeps no token of a lab " + named, "Name the lab file, or say the token: --token."}
+		return "", nil, failure{exitUsage, "this machine keeps no token of a lab " + named, "Name the lab file, or say the token: --token."}
 	}
-	return named, nil
+	return named, nil, nil
 }
 
 func (a *app) bearWitness(args []string, o witnessOptions) error {
@@ -100,9 +102,9 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 	if o.rate <= 0 {
 		return usage("--rate is more than nothing")
 	}
-	name := "a lab"
-	if o.token == "" {
-		if name, err = a.labName(args); err != nil {
+	name, p := "a lab", (*plan.Plan)(nil)
+	if o.token == "" || len(args) > 0 {
+		if name, p, err = a.labName(args); err != nil {
 			return err
 		}
 	}
@@ -125,7 +127,8 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 		}
 		defer r.file.Close()
 	}
-	w, err := field.Listen(at, ports, witness.NewServer(key, token, secret, o.rate), r.seen)
+	server := witness.NewServer(key, token, secret, o.rate)
+	w, wanted, err := openWitness(at, ports, p, server, r.seen)
 	if err != nil {
 		hint := "Say other ports (--udp, --tcp), or end what listens there."
 		if errors.Is(err, fs.ErrPermission) {
@@ -143,9 +146,12 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 		s.line(s.paint(strong, "witness"), " of ", name, "  ", s.paint(faint, "until you interrupt it"))
 		t := table{}
 		t.add("its code", cell{witness.Code(key.Public().(ed25519.PublicKey)), strong}, cell{"probes show the same", faint})
-		t.add("listens at", o.atText(), cell{"udp " + o.udp + " · tcp " + o.tcp, faint})
+		t.add("listens at", o.atText(), cell{w.Ports.String(), faint})
 		t.add("the token", cell{token.String(), plain}, cell{"a secret of this lab: for --token on other machines", faint})
 		s.below(t)
+		if wanted != nil {
+			s.para(2, 4, plain, signNote+" not on all ports that the lab's claims ask for: "+strings.ReplaceAll(wanted.Error(), "\n", "; "))
+		}
 		if deaf != nil {
 			s.para(2, 4, plain, signNote+" forged packets are heard on its ports alone: "+why(deaf))
 		}
@@ -153,6 +159,21 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 	}
 	w.Run(a.ctx)
 	return a.ctx.Err()
+}
+
+// openWitness listens on ports and, where the lab is known, on those that its claims ask the
+// witness on; wanted says why not on these.
+func openWitness(at netip.Addr, ports field.Ports, p *plan.Plan, server *witness.Server, seen func(witness.Seen)) (w *field.Witness,
+	wanted, err error) {
+	if p != nil {
+		server.Opens = true
+		if w, wanted = field.Listen(at, ports.With(p), server, seen); wanted == nil {
+			return w, nil, nil
+		}
+		server.Opens = false
+	}
+	w, err = field.Listen(at, ports, server, seen)
+	return w, wanted, err
 }
 
 // why says in a person's words what keeps the witness from hearing all.

@@ -181,7 +181,11 @@ func (n *Node) claim(port *Port, a netip.Addr, taken func(netip.Addr)) {
 // its Heard.
 func (n *Node) SolicitRouters(now time.Duration, port *Port) {
 	n.now = now
-	n.say6(port, port.own(allRouters), allRouters, &ndp.RouterSolicitation{Options: []ndp.Option{source(port)}})
+	if from := port.own(allRouters); from.IsValid() {
+		n.say6(port, from, allRouters, &ndp.RouterSolicitation{Options: []ndp.Option{source(port)}})
+		return
+	}
+	n.say6(port, nobody6, allRouters, &ndp.RouterSolicitation{}) // its own address is not sure yet (RFC 4861, section 4.1)
 }
 
 func (n *Node) findRouters(port *Port, left int) {

@@ -65,11 +65,11 @@ func (h *heard) of(number uint32, first int, listening bool) Heard {
 
 func (h Heard) append(b []byte) []byte {
 	b = binary.BigEndian.AppendUint32(b, h.Run)
-	listening := byte(0)
+	flags := byte(0)
 	if h.Listening {
-		listening = 1
+		flags = listens
 	}
-	b = append(b, listening)
+	b = append(b, flags)
 	b = binary.BigEndian.AppendUint16(b, uint16(h.Count))
 	b = binary.BigEndian.AppendUint16(b, uint16(h.First))
 	for _, a := range h.Attempts {
@@ -80,7 +80,7 @@ func (h Heard) append(b []byte) []byte {
 
 // readHeard reads what is told of a run: all of a report from there to the signature.
 func readHeard(b []byte) Heard {
-	h := Heard{Run: binary.BigEndian.Uint32(b), Listening: b[4] == 1, Count: int(binary.BigEndian.Uint16(b[5:])),
+	h := Heard{Run: binary.BigEndian.Uint32(b), Listening: b[4]&listens != 0, Count: int(binary.BigEndian.Uint16(b[5:])),
 		First: int(binary.BigEndian.Uint16(b[7:]))}
 	b = b[9:]
 	for range min(most, max(0, h.Count-h.First)) {

@@ -39,11 +39,14 @@ const (
 	hopsAt   = portAt + 2
 	wayAt    = hopsAt + 1
 	timeAt   = wayAt + 1
-	heardAt  = timeAt + 8 // what was heard of a run: it, whether frames are listened to, how many came, the first told, and they
-	marksAt  = heardAt + 4 + 1 + 2 + 2
+	heardAt  = timeAt + 8  // what was heard of a run: it, whether frames are listened to, how many came, the first told, and they
+	flagsAt  = heardAt + 4 // beside it what else is told in bits
+	marksAt  = flagsAt + 1 + 2 + 2
 	signedAt = Size - ed25519.SignatureSize
 
 	most = (signedAt - marksAt) / 2 // that a report tells
+
+	listens, opens = 1, 2 // bits of the flags
 )
 
 // Way is how a message went.
@@ -90,6 +93,7 @@ type Report struct {
 	Way    Way
 	Time   int64 // when it came, in seconds since 1970 by the witness's clock
 	Heard  Heard
+	Opens  bool // it listens on every port that the lab's claims ask it on
 }
 
 // Heard is what a witness says of the forged packets of a run, in the order in which it heard
@@ -179,6 +183,9 @@ func (r Report) marshal(key ed25519.PrivateKey) []byte {
 	b = append(b, byte(min(max(r.Hops, 0), 255)), byte(r.Way))
 	b = binary.BigEndian.AppendUint64(b, uint64(r.Time))
 	b = r.Heard.append(b)
+	if r.Opens {
+		b[flagsAt] |= opens
+	}
 	b = append(b, make([]byte, signedAt-len(b))...)
 	return append(b, ed25519.Sign(key, append([]byte(signedBy), b...))...)
 }
@@ -195,6 +202,6 @@ func ReadReport(data []byte, key ed25519.PublicKey) (r Report, err error) {
 	r.Source = netip.AddrPortFrom(netip.AddrFrom16([16]byte(data[sourceAt:portAt])).Unmap(), binary.BigEndian.Uint16(data[portAt:hopsAt]))
 	r.Hops, r.Way = int(data[hopsAt]), Way(data[wayAt])
 	r.Time = int64(binary.BigEndian.Uint64(data[timeAt:heardAt]))
-	r.Heard = readHeard(data[heardAt:signedAt])
+	r.Heard, r.Opens = readHeard(data[heardAt:signedAt]), data[flagsAt]&opens != 0
 	return r, nil
 }

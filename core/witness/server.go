@@ -19,6 +19,7 @@ const (
 // Server is a witness. It is not for several goroutines at once.
 type Server struct {
 	Listening bool // Hear is told of all that comes to its machine
+	Opens     bool // it listens on every port that the lab's claims ask it on
 
 	key     ed25519.PrivateKey
 	token   Token
@@ -78,7 +79,7 @@ func (s *Server) Handle(now time.Duration, clock time.Time, from netip.AddrPort,
 		return again(a.Nonce, s.cookie(slot, from.Addr(), a.Nonce), s.key.Public().(ed25519.PublicKey), key), nil
 	}
 	r := Report{Nonce: a.Nonce, Cookie: a.Cookie, Source: from, Hops: hops, Way: way, Time: clock.Unix(),
-		Heard: s.heard.of(a.Run, int(a.First), s.Listening)}
+		Heard: s.heard.of(a.Run, int(a.First), s.Listening), Opens: s.Opens}
 	return r.marshal(s.key), &Seen{r, a.Bench}
 }
 

@@ -50,7 +50,7 @@ func TestAskAndReport(t *testing.T) {
 		r, done, err := c.Take(answer)
 		require.NoError(t, err)
 		assert.True(t, done)
-		assert.Equal(t, Report{Nonce{1}, seen.Cookie, home, 61, UDP, clock.Unix(), Heard{}}, r)
+		assert.Equal(t, Report{Nonce{1}, seen.Cookie, home, 61, UDP, clock.Unix(), Heard{}, false}, r)
 		assert.Equal(t, bench, seen.Bench)
 	}
 }
@@ -123,7 +123,7 @@ func TestBounds(t *testing.T) {
 // in parts that fit; once it cannot keep all, it no longer says that it listens.
 func TestHeard(t *testing.T) {
 	s, token, public := pair(1e9)
-	s.Listening = true
+	s.Listening, s.Opens = true, true
 	ask := func(run uint32, first int) Heard {
 		c := NewClient(token, "", public, UDP, Nonce{4})
 		c.AskOf(run, first)
@@ -133,6 +133,7 @@ func TestHeard(t *testing.T) {
 			r, done, err := c.Take(answer)
 			require.NoError(t, err)
 			if done {
+				assert.True(t, r.Opens)
 				return r.Heard
 			}
 		}

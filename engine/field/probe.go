@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"openbastion/core/claims"
@@ -37,7 +38,9 @@ type Probe struct {
 	packets *packets
 	why     string // there are no packets of one's own
 	end     context.CancelFunc
-	cut     bool // the WAN was unplugged
+	cut     bool      // the WAN was unplugged
+	opened  sync.Once // the witness was asked whether it opens all ports
+	opens   atomic.Bool
 
 	mu       sync.Mutex
 	reports  [][]byte // what the witness signed
@@ -292,7 +295,7 @@ func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
 	if why != "" {
 		return claims.Answer{Missing: why}
 	}
-	b := &lease.Binding{Address: at, Router: x.Gateway, DNS: s.system.Resolvers, Server: x.Server}
+	b := &lease.Binding{Address: at, Router: x.Gateway, DNS: s.toldBy(a), Server: x.Server}
 	for _, o := range offers {
 		if x.Server.IsValid() && o.Server != x.Server || !x.Server.IsValid() && b.ServerMAC != (mac.Address{}) {
 			continue
@@ -303,6 +306,25 @@ func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
 		return claims.Answer{Missing: "several hand out leases there, and this system does not tell whose it took"}
 	}
 	return claims.Answer{Got: claims.GotLease{Lease: b}, Evidence: s.reading("%s has leased %s, next hop %s", x.Name, at, x.Gateway)}
+}
+
+// toldBy gives the IPv4 resolvers that the system was told of by an adapter. It keeps one list of
+// all: those are left out that are planned for another of its adapters, or lie on the segment of
+// one.
+func (s *Probe) toldBy(a *plan.Adapter) []netip.Addr {
+	var own []netip.Addr
+	if _, service := a.Segment.LeaseService(); service != nil {
+		own = service.DNS
+	}
+	return slices.DeleteFunc(slices.Clone(s.system.Resolvers), func(at netip.Addr) bool {
+		return at.Is6() || !slices.Contains(own, at) && slices.ContainsFunc(s.self.Adapters, func(other *plan.Adapter) bool {
+			if other == a {
+				return false
+			}
+			_, service := other.Segment.LeaseService()
+			return service != nil && slices.Contains(service.DNS, at) || other.Segment.Subnet.IsValid() && other.Segment.Subnet.Contains(at)
+		})
+	})
 }
 
 // offers asks who hands out leases on an adapter's segment.

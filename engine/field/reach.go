@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
+	"sync"
 
 	"openbastion/core/ask"
 	"openbastion/core/claims"
@@ -97,6 +99,9 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 		if err == nil {
 			got.Source, got.Who = r.Source.Addr(), shortName(s.Witness.Name)
 			s.keep(signed)
+		} else if !s.listened(ctx, way, q.Service.From) {
+			return claims.Answer{Missing: fmt.Sprintf("the witness does not answer at %s; whether it listens there nobody knows "+
+				"(name it the lab file: bastion witness LAB)", q.Service)}
 		}
 	}
 	if !s.cut {
@@ -108,6 +113,30 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 	}
 	return claims.Answer{Got: got, Evidence: s.reading("the witness by %s: %s", q.Service,
 		cmp.Or(got.Saw, fmt.Sprintf("it saw %s", got.Source)))}
+}
+
+// listened tells whether the witness listens on a port: on those that it always does, and on all
+// that claims ask for where it says so by any of these.
+func (s *Probe) listened(ctx context.Context, way witness.Way, port uint16) bool {
+	usual := Usual.TCP
+	if way == witness.UDP || way == witness.DNS {
+		usual = Usual.UDP
+	}
+	if slices.Contains(usual, port) {
+		return true
+	}
+	s.opened.Do(func() {
+		var all sync.WaitGroup
+		for _, w := range ways {
+			all.Go(func() {
+				if r, _, err := s.askWitness(ctx, w.way, w.port, netip.Addr{}); err == nil && r.Opens {
+					s.opens.Store(true)
+				}
+			})
+		}
+		all.Wait()
+	})
+	return s.opens.Load()
 }
 
 func shortName(name string) string {

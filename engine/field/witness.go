@@ -19,6 +19,9 @@ import (
 	"golang.org/x/net/ipv6"
 
 	"openbastion/core/attack"
+	"openbastion/core/claims"
+	protocol "openbastion/core/lab"
+	"openbastion/core/plan"
 	"openbastion/core/witness"
 )
 
@@ -27,6 +30,41 @@ import (
 type Ports struct {
 	UDP []uint16
 	TCP []uint16
+}
+
+// Usual are the ports on which a witness listens where nobody says others.
+var Usual = Ports{UDP: []uint16{7, 53, 123, 443}, TCP: []uint16{53, 80, 443, 8443}}
+
+// With adds ports on which a plan's claims ask the witness.
+func (p Ports) With(lab *plan.Plan) Ports {
+	add := func(list []uint16, port uint16) []uint16 {
+		if slices.Contains(list, port) {
+			return list
+		}
+		return append(slices.Clone(list), port)
+	}
+	for _, q := range claims.Questions(lab, claims.Facts{}) {
+		r, is := q.Ask.(claims.AskReach)
+		switch {
+		case !is || r.To != (claims.Ref{}) || r.Address.IsValid() || r.Service.From == 0:
+		case r.Service.Proto == protocol.UDP:
+			p.UDP = add(p.UDP, r.Service.From)
+		case r.Service.Proto == protocol.TCP:
+			p.TCP = add(p.TCP, r.Service.From)
+		}
+	}
+	return p
+}
+
+// String lists the ports.
+func (p Ports) String() string { return "udp " + numbers(p.UDP) + " · tcp " + numbers(p.TCP) }
+
+func numbers(list []uint16) string {
+	var out []string
+	for _, n := range list {
+		out = append(out, fmt.Sprint(n))
+	}
+	return strings.Join(out, ",")
 }
 
 // What a witness bounds.
@@ -38,6 +76,7 @@ const (
 // Witness answers on sockets of this machine.
 type Witness struct {
 	Heard func(run uint32, attempt int) // told of each forged packet that came; nil: nobody
+	Ports Ports
 
 	began time.Time
 	seen  func(witness.Seen)
@@ -52,7 +91,7 @@ type Witness struct {
 // Listen opens a witness's sockets: at an address, or, where that is invalid, at all of this
 // machine's. seen is told each question that was answered.
 func Listen(at netip.Addr, ports Ports, server *witness.Server, seen func(witness.Seen)) (*Witness, error) {
-	w := &Witness{began: time.Now(), seen: seen, server: server}
+	w := &Witness{Ports: ports, began: time.Now(), seen: seen, server: server}
 	var hosts []string
 	switch {
 	case !at.IsValid():

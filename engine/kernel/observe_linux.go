@@ -3,6 +3,7 @@ package kernel
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/vishvananda/netlink"
 
@@ -51,5 +52,12 @@ func Observe(ctx context.Context, p *plan.Plan, m *plan.Machine, devices map[*pl
 	for _, a := range l.adapters {
 		l.observe(x, a)
 	}
+	l.shadows.Do(ctx, func(now time.Duration) {
+		for _, a := range l.adapters {
+			if x.ports[a].IPv6 != nil { // else it hears nobody who announces
+				x.shadow.StartSix(now, x.ports[a])
+			}
+		}
+	})
 	return l, nil
 }
