@@ -30,7 +30,7 @@ test: tools
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
 	CGO_ENABLED=1 GORACE=atexit_sleep_ms=0 $(GO) test -race -timeout 12m ./...
 
-# The probe in twenty labs that nothing of ours built; `test` tries five of them.
+# The probe in 21 labs that nothing of ours built; `test` tries six of them.
 foreign:
 	FOREIGN=all $(GO) test ./cli -run 'TestScripts/foreignfield$$'
 
