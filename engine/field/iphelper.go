@@ -131,9 +131,7 @@ func (s *System) takeHelped(list []helperAdapter) {
 					a.Gateway6 = at
 				}
 			}
-			for _, at := range one.resolvers {
-				s.Resolvers = append(s.Resolvers, at)
-			}
+			s.Resolvers = append(s.Resolvers, one.resolvers...)
 		}
 	}
 }
