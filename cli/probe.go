@@ -307,17 +307,21 @@ func (a *app) byHand(s *field.Probe) func(ctx context.Context, plugged bool) err
 			}
 		}()
 	})
+	saw := false
 	return func(ctx context.Context, plugged bool) error {
+		if saw { // who pressed Enter late meant what was asked before
+			select {
+			case <-lines:
+			default:
+			}
+		}
+		saw = false
 		what := "Unplug the WAN of the appliance now"
 		if plugged {
 			what = "Plug the WAN of the appliance in again"
 		}
 		fmt.Fprintf(a.err, "%s, then press Enter. > ", what)
 		read()
-		select {
-		case <-lines: // what was pressed before it was asked
-		default:
-		}
 		watch, end := context.WithCancel(ctx)
 		seen := make(chan bool)
 		go func() { seen <- s.Sees(watch, plugged) }()
@@ -330,6 +334,7 @@ func (a *app) byHand(s *field.Probe) func(ctx context.Context, plugged bool) err
 			return nil
 		case <-seen:
 			close(seen)
+			saw = true
 			fmt.Fprintln(a.err, "It is.")
 			return nil
 		case <-ctx.Done():

@@ -262,7 +262,7 @@ func TestRecordOfForged(t *testing.T) {
 		r, is := ReadRecord([]byte(c.record))
 		require.True(t, is, name)
 		e := Evidence{Guest: "newt", Made: at, Answers: []claims.Answer{{ID: "newt.held/1", Got: claims.GotAttack{Attempts: 20}}},
-			Runs: []Run{{Number: 9, Question: "newt.held/1", Forged: []Forged{{"ping", by}, {"udp/7", by}}}}}
+			Runs: []Run{{Number: 9, Question: "newt.held/1", Forged: []Forged{{"ping", by}, {"udp/7", by}}, Sent: 2}}}
 		r.Add(p, &e)
 		r.Add(p, &e) // once is enough
 		got := e.Answers[0].Got.(claims.GotAttack)

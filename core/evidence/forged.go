@@ -17,6 +17,7 @@ type Run struct {
 	Number   uint32   `json:"run"`
 	Question string   `json:"question"` // that it belongs to
 	Forged   []Forged `json:"forged"`   // by their place
+	Sent     int      `json:"sent"`     // of them
 	Told     bool     `json:"told"`     // the witness said what it heard of them
 }
 
@@ -37,7 +38,7 @@ func (r Run) Heard(p *plan.Plan, a *claims.Answer, attempts []int, listening boo
 		return claims.Evidence{Reading: "the witness", At: at, Text: fmt.Sprintf(format, args...)}
 	}
 	if listening {
-		got.Attempts += len(r.Forged)
+		got.Attempts += r.Sent
 	}
 	for _, n := range attempts {
 		if n >= len(r.Forged) {
@@ -52,7 +53,7 @@ func (r Run) Heard(p *plan.Plan, a *claims.Answer, attempts []int, listening boo
 			Tried: f.Tried, Door: f.By, Packet: evidence("it heard %s", f.Tried)})
 	}
 	a.Got = got
-	a.Evidence = append(a.Evidence, evidence("it heard %d of %d forged packets", len(attempts), len(r.Forged)))
+	a.Evidence = append(a.Evidence, evidence("it heard %d of %d forged packets", len(attempts), r.Sent))
 }
 
 // Record is what a witness kept of forged packets.
