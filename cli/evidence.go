@@ -76,7 +76,8 @@ func byLab(token witness.Token) func(string) witness.Token {
 // evidence reads files of evidence; what is refused becomes a remark.
 func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(string) witness.Token) (files []evidence.File,
 	briefs []evidence.Brief, remarks []evidence.Remark, err error) {
-	var records []evidence.Record
+	var record evidence.Record
+	kept := false
 	for _, name := range from {
 		data, err := []byte(name), error(nil)
 		if !evidence.IsBrief(data) {
@@ -85,7 +86,8 @@ func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(st
 			}
 		}
 		if r, is := evidence.ReadRecord(data); is {
-			records = append(records, r)
+			record.Join(r)
+			kept = true
 			continue
 		}
 		if data, err = briefIn(data); err != nil {
@@ -109,8 +111,8 @@ func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(st
 		files = append(files, evidence.File{Name: filepath.Base(name), Evidence: e})
 	}
 	for i := range files {
-		for _, r := range records {
-			r.Add(p, &files[i].Evidence)
+		if kept {
+			record.Add(p, &files[i].Evidence)
 		}
 	}
 	return files, briefs, remarks, nil

@@ -52,8 +52,8 @@ guests whose rules let only known services out then do not get through.`,
 	}
 	c.Flags().StringVar(&o.token, "token", "", "the lab's token; else the one that this machine keeps for it")
 	c.Flags().StringVar(&o.at, "at", "", "the address to listen at; else all of this machine's")
-	c.Flags().StringVar(&o.udp, "udp", "7,53,123,443", "ports for datagrams, by themselves or within DNS; with a lab file also those of its claims")
-	c.Flags().StringVar(&o.tcp, "tcp", "53,80,443,8443", "ports for connections, by themselves or with HTTP; likewise")
+	c.Flags().StringVar(&o.udp, "udp", field.FormatPorts(field.Usual.UDP), "ports for datagrams, by themselves or within DNS; with a lab file also those of its claims")
+	c.Flags().StringVar(&o.tcp, "tcp", field.FormatPorts(field.Usual.TCP), "ports for connections, by themselves or with HTTP; likewise")
 	c.Flags().StringVar(&o.record, "record", "", "add each question that was answered to this file, a line of JSON for each")
 	c.Flags().Float64Var(&o.rate, "rate", 500, "how many questions a second a bench at one address may put on average")
 	return c

@@ -13,10 +13,18 @@ import (
 	"openbastion/core/plan"
 )
 
+func planned(t testing.TB, text string) *plan.Plan {
+	l, err := lab.Read("lab.yaml", []byte(text))
+	require.NoError(t, err)
+	p, err := plan.Build(l)
+	require.NoError(t, err)
+	return p
+}
+
 // A hostile guest hands packets to every station that a frame of it reaches: of its own
 // segment, and of those that bridging appliances join to it, on either side.
 func TestHopsCrossBridges(t *testing.T) {
-	l, err := lab.Read("lab.yaml", []byte(`
+	p := planned(t, `
 bastion: 1
 lab: mudflat
 segments:
@@ -34,10 +42,7 @@ guests:
   wren: veiled
   tern: shrouded
   crake: apart
-`))
-	require.NoError(t, err)
-	p, err := plan.Build(l)
-	require.NoError(t, err)
+`)
 	beyond := Hop{MAC: p.Machine("weir").Adapters[1].MAC, Name: "weir"}
 	known := Known{Witness: netip.MustParseAddr("203.0.113.80"), Addresses: map[claims.Ref][]netip.Addr{}}
 	for _, c := range []struct {

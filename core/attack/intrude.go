@@ -48,9 +48,15 @@ func Intrude(p *plan.Plan, wan *plan.Adapter, from mac.Address, known Known) Att
 // word that nobody listens (RFC 1122, section 3.2.2.1). A reset does not tell: filters send them in
 // the name of who they protect.
 func (l Attempts) Answers(p *packet.Packet) (int, bool) {
+	if !p.IPv4 {
+		return 0, false
+	}
 	for i, t := range l {
+		if netip.AddrFrom4([4]byte(t.Frame[30:34])) != p.Source {
+			continue // most are of others: they are not read
+		}
 		sent, err := packet.Decode(t.Frame)
-		if err != nil || !p.IP() || p.Source != sent.Destination || p.Destination != sent.Source {
+		if err != nil || p.Destination != sent.Source {
 			continue
 		}
 		if m, ok := MarkIn(p.Data); ok && m.Attempt == i && (sent.Proto == packet.ICMP && p.Ping(true) || p.IsError()) {

@@ -12,14 +12,13 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/mac"
 	"openbastion/core/packet"
-	"openbastion/core/plan"
 	"openbastion/core/prove"
 )
 
 // Everything that is forged for a witness tells its run and its place by itself, also when a
 // translation has given it another source on its way; each next hop has its own place.
 func TestForgedTellTheirRun(t *testing.T) {
-	l, err := lab.Read("lab.yaml", []byte(`
+	p := planned(t, `
 bastion: 1
 lab: mudflat
 segments:
@@ -31,10 +30,7 @@ appliances:
     ports: [{role: wan, segment: moor}, {role: lan, segment: fen}, {role: lan, name: p1, segment: mire, over: lan}]
     rules: ["allow udp/53,udp/123,udp/161,tcp/22 from fen to outside"]
 guests: {rail: fen, wren: fen}
-`))
-	require.NoError(t, err)
-	p, err := plan.Build(l)
-	require.NoError(t, err)
+`)
 	rail := p.Machine("rail")
 	known := Known{Witness: prove.Witness, Witness6: prove.Witness6, Run: 0xfeed5eed, Addresses: map[claims.Ref][]netip.Addr{
 		claims.RefTo(rail.Adapters[0]): {netip.MustParseAddr("10.83.17.9"), netip.MustParseAddr("2001:db8:17::9")}}}

@@ -277,6 +277,10 @@ func TestRecordOfForged(t *testing.T) {
 			assert.Contains(t, e.Answers[0].Evidence[0].Text, c.said, name)
 		}
 	}
+	late, _ := ReadRecord([]byte(`{"at":"2026-11-26T08:00:00Z","run":9,"attempt":1}`))
+	both, _ := ReadRecord([]byte(`{"at":"2026-11-26T07:00:00Z","listening":true}`))
+	both.Join(late) // a witness that was started twice
+	assert.Equal(t, Record{Listening: at.Add(-time.Hour), Heard: map[uint32][]int{9: {1}}}, both)
 	for _, other := range []string{"", "\n", "{}", `{"schema":"x"}`, "ob1.abc", `{"at":"2026-11-26T08:00:00Z"}` + "\n{"} {
 		_, is := ReadRecord([]byte(other))
 		assert.False(t, is, "%q", other)

@@ -94,6 +94,19 @@ func ReadRecord(data []byte) (Record, bool) {
 	return r, len(bytes.TrimSpace(data)) > 0 && lines.Err() == nil
 }
 
+// Join takes what another record of the same witness holds into this one.
+func (r *Record) Join(other Record) {
+	if r.Listening.IsZero() || !other.Listening.IsZero() && other.Listening.Before(r.Listening) {
+		r.Listening = other.Listening
+	}
+	if r.Heard == nil {
+		r.Heard = map[uint32][]int{}
+	}
+	for run, attempts := range other.Heard {
+		r.Heard[run] = append(r.Heard[run], attempts...)
+	}
+}
+
 // Add puts what a record tells into the evidence of a guest.
 func (r Record) Add(p *plan.Plan, e *Evidence) {
 	for i := range e.Runs {

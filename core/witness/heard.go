@@ -63,11 +63,15 @@ func (h *heard) of(number uint32, first int, listening bool) Heard {
 	return out
 }
 
-func (h Heard) append(b []byte) []byte {
+// append writes what was heard of a run; the flags beside it also say whether all ports are open.
+func (h Heard) append(b []byte, open bool) []byte {
 	b = binary.BigEndian.AppendUint32(b, h.Run)
 	flags := byte(0)
 	if h.Listening {
-		flags = listens
+		flags |= listens
+	}
+	if open {
+		flags |= opens
 	}
 	b = append(b, flags)
 	b = binary.BigEndian.AppendUint16(b, uint16(h.Count))
@@ -78,14 +82,12 @@ func (h Heard) append(b []byte) []byte {
 	return b
 }
 
-// readHeard reads what is told of a run: all of a report from there to the signature.
-func readHeard(b []byte) Heard {
-	h := Heard{Run: binary.BigEndian.Uint32(b), Listening: b[4]&listens != 0, Count: int(binary.BigEndian.Uint16(b[5:])),
-		First: int(binary.BigEndian.Uint16(b[7:]))}
-	b = b[9:]
-	for range min(most, max(0, h.Count-h.First)) {
-		h.Attempts = append(h.Attempts, binary.BigEndian.Uint16(b))
-		b = b[2:]
+// readHeard reads what append wrote, out of a report.
+func readHeard(data []byte) (h Heard, open bool) {
+	h = Heard{Run: binary.BigEndian.Uint32(data[heardAt:]), Listening: data[flagsAt]&listens != 0,
+		Count: int(binary.BigEndian.Uint16(data[flagsAt+1:])), First: int(binary.BigEndian.Uint16(data[flagsAt+3:]))}
+	for i := range min(most, max(0, h.Count-h.First)) {
+		h.Attempts = append(h.Attempts, binary.BigEndian.Uint16(data[marksAt+2*i:]))
 	}
-	return h
+	return h, data[flagsAt]&opens != 0
 }

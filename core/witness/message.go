@@ -182,10 +182,7 @@ func (r Report) marshal(key ed25519.PrivateKey) []byte {
 	b = binary.BigEndian.AppendUint16(b, r.Source.Port())
 	b = append(b, byte(min(max(r.Hops, 0), 255)), byte(r.Way))
 	b = binary.BigEndian.AppendUint64(b, uint64(r.Time))
-	b = r.Heard.append(b)
-	if r.Opens {
-		b[flagsAt] |= opens
-	}
+	b = r.Heard.append(b, r.Opens)
 	b = append(b, make([]byte, signedAt-len(b))...)
 	return append(b, ed25519.Sign(key, append([]byte(signedBy), b...))...)
 }
@@ -202,6 +199,6 @@ func ReadReport(data []byte, key ed25519.PublicKey) (r Report, err error) {
 	r.Source = netip.AddrPortFrom(netip.AddrFrom16([16]byte(data[sourceAt:portAt])).Unmap(), binary.BigEndian.Uint16(data[portAt:hopsAt]))
 	r.Hops, r.Way = int(data[hopsAt]), Way(data[wayAt])
 	r.Time = int64(binary.BigEndian.Uint64(data[timeAt:heardAt]))
-	r.Heard, r.Opens = readHeard(data[heardAt:signedAt]), data[flagsAt]&opens != 0
+	r.Heard, r.Opens = readHeard(data)
 	return r, nil
 }

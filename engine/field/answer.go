@@ -26,7 +26,7 @@ type Answering struct {
 // Answer opens the ports of a machine.
 func Answer(p *plan.Plan, self string, facts claims.Facts) (*Answering, error) {
 	a := &Answering{self: self}
-	for _, s := range askedOn(p, self, facts) {
+	for _, s := range askedOn(p, self, claims.Questions(p, facts)) {
 		c, err := a.listen(s)
 		if err != nil {
 			a.Taken = append(a.Taken, s)
@@ -43,13 +43,13 @@ func Answer(p *plan.Plan, self string, facts claims.Facts) (*Answering, error) {
 
 // askedOn gives the services by which a machine is asked for: those of claims, and those that
 // something is published to.
-func askedOn(p *plan.Plan, self string, facts claims.Facts) (out []lab.Service) {
+func askedOn(p *plan.Plan, self string, questions []claims.Question) (out []lab.Service) {
 	add := func(s lab.Service) {
 		if (s.Proto == lab.UDP || s.Proto == lab.TCP) && !slices.Contains(out, s) {
 			out = append(out, s)
 		}
 	}
-	for _, q := range claims.Questions(p, facts) {
+	for _, q := range questions {
 		if r, is := q.Ask.(claims.AskReach); is && r.To.Machine == self {
 			add(r.Service)
 		}

@@ -120,12 +120,15 @@ func (w *Witness) listen(ctx context.Context, at netip.Addr) error {
 		return err
 	}
 	var ports []drive.Port
+	end := func() {
+		for _, p := range ports {
+			_ = p.Close()
+		}
+	}
 	for i, x := range s.outward(at) {
 		a, err := drive.Open(x.Name, i+1)
 		if err != nil {
-			for _, p := range ports {
-				_ = p.Close()
-			}
+			end()
 			return err
 		}
 		ports = append(ports, a)
@@ -135,14 +138,13 @@ func (w *Witness) listen(ctx context.Context, at netip.Addr) error {
 	}
 	d, err := drive.New(ear(w.overhear), ports...)
 	if err != nil {
+		end()
 		return err
 	}
 	go func() {
 		_ = d.Run(ctx)
 		w.deaf()
-		for _, p := range ports {
-			_ = p.Close()
-		}
+		end()
 	}()
 	return nil
 }

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"time"
 )
 
 // Glance is what a machine sees, in words.
@@ -64,9 +63,7 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 			continue
 		}
 		hops++
-		poke(a.Gateway)
-		time.Sleep(pokeTime)
-		if m, ok, _ := a.Neighbor(a.Gateway); ok {
+		if m, ok, _ := a.hardware(ctx, a.Gateway); ok {
 			say(true, "The next hop by %s is %s, at %s.", a.Name, a.Gateway, m)
 		} else if ping(ctx, a.Gateway) == nil {
 			say(true, "The next hop by %s is %s, and it answers.", a.Name, a.Gateway)
@@ -87,9 +84,6 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 	s.glanceNames(ctx, say)
 	return v
 }
-
-// pokeTime is how long a system may take to find a neighbor.
-const pokeTime = 150 * time.Millisecond
 
 func (s System) glanceNames(ctx context.Context, say func(good bool, format string, args ...any)) {
 	if len(s.Resolvers) == 0 {

@@ -138,6 +138,7 @@ func (s *Probe) inside(ctx context.Context, wan *plan.Adapter, at netip.Addr, go
 			Path:   []string{Outside, wan.Segment.Name, wan.Machine.Name, a.Segment.Name, a.Machine.Name},
 			Packet: s.reading("%s answered", tried)[0]})
 	}
+	questions := claims.Questions(s.plan, claims.Facts{Witness: s.Witness})
 	for _, g := range s.plan.Guests() {
 		for _, a := range g.Adapters {
 			to := s.At[g.Name]
@@ -148,7 +149,7 @@ func (s *Probe) inside(ctx context.Context, wan *plan.Adapter, at netip.Addr, go
 				continue
 			}
 			known.Addresses[claims.RefTo(a)] = []netip.Addr{to}
-			for _, service := range append(askedOn(s.plan, g.Name, claims.Facts{Witness: s.Witness}), attack.Usual[1:]...) {
+			for _, service := range append(askedOn(s.plan, g.Name, questions), attack.Usual[1:]...) {
 				got.Attempts++
 				all.Go(func() {
 					if s.introduced(ctx, service, to).Who == g.Name {
@@ -170,19 +171,15 @@ func (s *Probe) handed(ctx context.Context, wan *plan.Adapter, at netip.Addr, kn
 	if len(known.Addresses) == 0 {
 		return "which addresses guests have is not known: nothing was sent to them (--at GUEST=ADDRESS)"
 	}
-	i := slices.IndexFunc(s.system.Adapters, func(x Adapter) bool {
-		return x.Up && slices.ContainsFunc(x.Addresses, func(p netip.Prefix) bool { return p.Contains(at) })
-	})
-	if i < 0 {
+	x, own := s.system.beside(at)
+	if !own.IsValid() {
 		return fmt.Sprintf("this machine is not beside %s: nothing was handed to it for inside addresses", at)
 	}
-	x := &s.system.Adapters[i]
-	next, ok, err := s.hardware(ctx, x, at)
+	next, ok, err := x.hardware(ctx, at)
 	if err != nil || !ok {
 		return fmt.Sprintf("who has %s does not answer: nothing was handed to it for inside addresses", at)
 	}
-	own := slices.IndexFunc(x.Addresses, func(p netip.Prefix) bool { return p.Contains(at) })
-	known.Witness = x.Addresses[own].Addr()
+	known.Witness = own
 	list := attack.Intrude(s.plan, wan, x.MAC, known)
 	var frames [][]byte
 	for i := range list {

@@ -287,7 +287,7 @@ func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
 	}
 	offers, why := s.offers(ctx, a)
 	if why != "" && x.Server.IsValid() {
-		m, ok, err := s.hardware(ctx, x, x.Server)
+		m, ok, err := x.hardware(ctx, x.Server)
 		if err == nil && ok {
 			offers, why = []lease.Offer{{Server: x.Server, ServerMAC: m}}, ""
 		}
@@ -355,7 +355,7 @@ func (s *Probe) neighbor(ctx context.Context, a *plan.Adapter) claims.Answer {
 				}
 			})
 	} else {
-		m, ok, err := s.hardware(ctx, x, x.Gateway)
+		m, ok, err := x.hardware(ctx, x.Gateway)
 		if err != nil {
 			return claims.Answer{Missing: "this system does not tell its neighbors' hardware addresses: " + err.Error()}
 		}
@@ -370,11 +370,12 @@ func (s *Probe) neighbor(ctx context.Context, a *plan.Adapter) claims.Answer {
 	return claims.Answer{Got: got, Evidence: s.reading("%s", text)}
 }
 
-// hardware finds the hardware address by which the system reaches an address of a segment.
-func (s *Probe) hardware(ctx context.Context, x *Adapter, at netip.Addr) (m mac.Address, ok bool, err error) {
+// hardware finds the hardware address by which the system reaches an address of an adapter's
+// segment.
+func (a Adapter) hardware(ctx context.Context, at netip.Addr) (m mac.Address, ok bool, err error) {
 	poke(at)
 	for began := time.Now(); !ok && err == nil && ctx.Err() == nil && time.Since(began) < tryTime; time.Sleep(20 * time.Millisecond) {
-		m, ok, err = x.Neighbor(at)
+		m, ok, err = a.Neighbor(at)
 	}
 	return m, ok, err
 }

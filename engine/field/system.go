@@ -81,6 +81,19 @@ func (a Adapter) Neighbor(at netip.Addr) (mac.Address, bool, error) {
 	return m, ok, err
 }
 
+// beside gives the adapter that is on an address's network, and its own address there; invalid
+// where none is.
+func (s System) beside(at netip.Addr) (Adapter, netip.Addr) {
+	for _, x := range s.Adapters {
+		for _, p := range x.Addresses {
+			if x.Up && p.Contains(at) {
+				return x, p.Addr()
+			}
+		}
+	}
+	return Adapter{}, netip.Addr{}
+}
+
 // Of gives the system's adapter that is one of a plan, by its hardware address; nil when it
 // is not there.
 func (s System) Of(a *plan.Adapter) *Adapter {

@@ -113,35 +113,30 @@ func echo(to netip.Addr, hops uint8) (from netip.Addr, expired bool, err error) 
 const requestTimedOut = 11010 // IP_REQ_TIMED_OUT
 
 // ping sends an echo request and waits for its answer. By IPv4 the system does so for everybody.
-func ping(ctx context.Context, to netip.Addr) (err error) {
+func ping(ctx context.Context, to netip.Addr) error {
 	if to.Is6() {
 		return pingBySocket(ctx, to)
 	}
-	for range tries {
-		var from netip.Addr
-		var expired bool
-		if from, expired, err = echo(to, 64); err == nil && !expired && from == to {
-			return nil
-		}
-		if err == nil {
-			err = os.ErrDeadlineExceeded
-		}
-	}
+	_, err := echoes(to, 64, func(from netip.Addr, expired bool) bool { return !expired && from == to })
 	return err
 }
 
 // firstHop sends an echo request with one hop to live and gives who says that its time was over.
 func firstHop(_ context.Context, to netip.AddrPort) (netip.Addr, error) {
-	err := os.ErrDeadlineExceeded
+	return echoes(to.Addr(), 1, func(_ netip.Addr, expired bool) bool { return expired })
+}
+
+// echoes sends echo requests until what comes back is the wanted, and gives from whom.
+func echoes(to netip.Addr, hops uint8, wanted func(from netip.Addr, expired bool) bool) (netip.Addr, error) {
+	last := os.ErrDeadlineExceeded
 	for range tries {
-		var from netip.Addr
-		var expired bool
-		if from, expired, err = echo(to.Addr(), 1); err == nil && expired {
+		from, expired, err := echo(to, hops)
+		if err == nil && wanted(from, expired) {
 			return from, nil
 		}
-		if err == nil {
-			err = os.ErrDeadlineExceeded
+		if last = err; err == nil {
+			last = os.ErrDeadlineExceeded
 		}
 	}
-	return netip.Addr{}, err
+	return netip.Addr{}, last
 }

@@ -20,7 +20,7 @@ import (
 
 	"openbastion/core/attack"
 	"openbastion/core/claims"
-	protocol "openbastion/core/lab"
+	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/core/witness"
 )
@@ -36,20 +36,20 @@ type Ports struct {
 var Usual = Ports{UDP: []uint16{7, 53, 123, 443}, TCP: []uint16{53, 80, 443, 8443}}
 
 // With adds ports on which a plan's claims ask the witness.
-func (p Ports) With(lab *plan.Plan) Ports {
+func (p Ports) With(of *plan.Plan) Ports {
 	add := func(list []uint16, port uint16) []uint16 {
 		if slices.Contains(list, port) {
 			return list
 		}
 		return append(slices.Clone(list), port)
 	}
-	for _, q := range claims.Questions(lab, claims.Facts{}) {
+	for _, q := range claims.Questions(of, claims.Facts{}) {
 		r, is := q.Ask.(claims.AskReach)
 		switch {
 		case !is || r.To != (claims.Ref{}) || r.Address.IsValid() || r.Service.From == 0:
-		case r.Service.Proto == protocol.UDP:
+		case r.Service.Proto == lab.UDP:
 			p.UDP = add(p.UDP, r.Service.From)
-		case r.Service.Proto == protocol.TCP:
+		case r.Service.Proto == lab.TCP:
 			p.TCP = add(p.TCP, r.Service.From)
 		}
 	}
@@ -57,9 +57,10 @@ func (p Ports) With(lab *plan.Plan) Ports {
 }
 
 // String lists the ports.
-func (p Ports) String() string { return "udp " + numbers(p.UDP) + " · tcp " + numbers(p.TCP) }
+func (p Ports) String() string { return "udp " + FormatPorts(p.UDP) + " · tcp " + FormatPorts(p.TCP) }
 
-func numbers(list []uint16) string {
+// FormatPorts writes ports as [ParsePorts] reads them.
+func FormatPorts(list []uint16) string {
 	var out []string
 	for _, n := range list {
 		out = append(out, fmt.Sprint(n))
