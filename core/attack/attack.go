@@ -18,6 +18,7 @@ import (
 	"openbastion/core/mac"
 	"openbastion/core/packet"
 	"openbastion/core/plan"
+	"openbastion/core/prove"
 )
 
 // Known is what a stage learned that an attacker would know too.
@@ -48,8 +49,9 @@ func (h Hop) String() string {
 // from the identification field of the IPv4 header, or the IPv6 flow label.
 type Attempt struct {
 	From      claims.Ref
-	To        claims.Ref // of an attempt to get inside: whom it is for
-	Frame     []byte     // complete but for the hop
+	To        claims.Ref    // of an attempt to get inside: whom it is for
+	Sent      *prove.Packet // of such an attempt: what it sends
+	Frame     []byte        // complete but for the hop
 	Hops      []Hop
 	Malformed bool // looked for on every wire outside, as no station may take it in
 	AfterLies bool // sent once the guest has told its lies

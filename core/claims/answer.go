@@ -11,6 +11,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/lease"
 	"openbastion/core/mac"
+	"openbastion/core/prove"
 )
 
 // Answer is what a stage says to a question: what it got, or why it is
@@ -171,6 +172,8 @@ type Way struct {
 	Packet Evidence `json:"packet"`
 	Tried  string   `json:"tried"` // what was done
 	Door   Ref      `json:"door"`  // the adapter that let it out; zero when it is not known
+	// Sent is the packet of a way to get inside, as it was sent.
+	Sent *prove.Packet `json:"sent,omitempty"`
 }
 
 type answerJSON struct {

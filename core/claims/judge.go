@@ -322,7 +322,9 @@ func (b *between) add(service, how string, passed bool) {
 	if b.by[head] == nil {
 		b.heads = append(b.heads, head)
 	}
-	b.by[head] = append(b.by[head], service)
+	if !slices.Contains(b.by[head], service) {
+		b.by[head] = append(b.by[head], service)
+	}
 }
 
 func (b *between) String() string {

@@ -65,45 +65,6 @@ func InsideAdapter(g *plan.Machine) *plan.Adapter {
 	return nil
 }
 
-// AllowedServices gives services, one of each protocol where there is one, that every
-// appliance on the way from an address on a segment to the outside lets pass.
-func AllowedServices(m *plan.Machine, from *plan.Segment, source, to netip.Addr) []lab.Service {
-	type gate struct {
-		m      *plan.Machine
-		source netip.Addr
-	}
-	var way []gate
-	var candidates []lab.Service
-	for range 64 {
-		way = append(way, gate{m, source})
-		for _, s := range m.AllowedServices(source, to, usual) {
-			if !slices.Contains(candidates, s) {
-				candidates = append(candidates, s)
-			}
-		}
-		wan, next := outerAppliance(m)
-		if next == nil {
-			break
-		}
-		if slices.Contains(m.Masq, from) {
-			source = Likely(wan)
-		}
-		m, from = next, wan.Segment
-	}
-	var out []lab.Service
-	for _, s := range candidates {
-		passes := !slices.ContainsFunc(out, func(o lab.Service) bool { return o.Proto == s.Proto })
-		for _, g := range way {
-			_, action := g.m.Decide(plan.Flow{Source: g.source, Destination: to, Proto: s.Proto, Port: s.From})
-			passes = passes && action == lab.Allow
-		}
-		if passes {
-			out = append(out, s)
-		}
-	}
-	return out
-}
-
 // last gives the appliance whose WAN address the outside sees: the outermost
 // of those in a row.
 func last(m *plan.Machine) *plan.Machine {
@@ -144,6 +105,9 @@ var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {
 func guestClaims(m *prove.Model, g *plan.Machine, home *plan.Adapter, w Witness) []claim {
 	out := make([]claim, 0, len(GuestKinds))
 	add := func(kind Kind, parts ...part) {
+		if len(parts) == 0 {
+			return
+		}
 		out = append(out, claim{Result: Result{ID: g.Name + "." + string(kind), Guest: g.Name, Kind: kind}, parts: parts,
 			guests: []string{g.Name}, lone: home.Segment.Name})
 	}
@@ -154,9 +118,7 @@ func guestClaims(m *prove.Model, g *plan.Machine, home *plan.Adapter, w Witness)
 				judge: func(r *Result, got []Got) { judgeLease(r, a, got[0].(GotLease)) }})
 		}
 	}
-	if len(leasing) > 0 {
-		add(Lease, leasing...)
-	}
+	add(Lease, leasing...)
 	port := home.Gate()
 	next := []part{{asks: asking(AskNeighbor{RefTo(home)}),
 		judge: func(r *Result, got []Got) { judgeGateway(r, home, port, got[0].(GotNeighbor)) }}}
@@ -172,12 +134,12 @@ func guestClaims(m *prove.Model, g *plan.Machine, home *plan.Adapter, w Witness)
 	}
 	if len(allowed) > 0 {
 		add(Names, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) { judgeNames(r, home, w, got[0].(GotName)) }})
-		add(Outside, outsideParts(home, waysOut(last(port.Machine)), allowed)...)
+		add(Outside, append(outsideParts(home, waysOut(last(port.Machine)), allowed), stoppedParts(m, g, home, w)...)...)
 		if !Transparent(port) { // a bridge is no hop
 			add(Path, part{asks: asking(AskHop{RefTo(home)}), judge: func(r *Result, got []Got) { judgePath(r, port, got[0].(GotHop)) }})
 		}
 	} else if packet, ok := elsewhere(m, home); ok {
-		add(Outside, elsewherePart(home, packet))
+		add(Outside, append(stoppedParts(m, g, home, w), elsewherePart(home, packet))...)
 	} else {
 		way, partial := m.Outward(g)
 		parts := attacked(m, Running, g, way, partial)
@@ -272,71 +234,6 @@ func aloneClaim(s *plan.Segment) (claim, bool) {
 	return claim{}, false
 }
 
-// betweenClaims speak of each pair of segments behind one appliance, through
-// one guest of each.
-func betweenClaims(m *prove.Model, p *plan.Plan) []claim {
-	first := map[*plan.Segment]*plan.Adapter{}
-	for _, g := range p.Guests() {
-		if home := InsideAdapter(g); home != nil && len(g.Adapters) == 1 && first[home.Segment] == nil {
-			first[home.Segment] = home
-		}
-	}
-	out := make([]claim, 0, len(first)*max(len(first)-1, 0))
-	for _, from := range p.Segments {
-		if first[from] == nil || from.Port == nil {
-			continue
-		}
-		for _, to := range p.Segments {
-			a, b := first[from], first[to]
-			if from == to || b == nil || to.Port == nil || from.Port.Machine != to.Port.Machine {
-				continue
-			}
-			c := claim{Result: Result{ID: from.Name + "-" + to.Name + ".between", From: from.Name, To: to.Name, Kind: Between},
-				guests: []string{a.Machine.Name, b.Machine.Name}}
-			seen := &between{}
-			add := func(source, destination netip.Addr, six bool, how string) {
-				asked, allowed := askedBetween(from.Port.Machine, source, destination)
-				if allowed == 0 && len(p.Segments) > maxAskedWhole {
-					asked = asked[:min(len(asked), 1)]
-				}
-				for i, s := range asked {
-					c.parts = append(c.parts, part{
-						asks:  asking(AskReach{From: RefTo(a), To: RefTo(b), Service: s, IPv6: six}),
-						judge: func(r *Result, got []Got) { judgeBetween(r, a, b, s, i < allowed, how, seen, got[0].(GotReach)) },
-					})
-				}
-			}
-			add(Likely(a), Likely(b), false, "")
-			if a.Address6.IsValid() && b.Address6.IsValid() { // the same question over IPv6
-				add(a.Address6.Addr(), b.Address6.Addr(), true, " over IPv6")
-			}
-			if way := m.Joined(a, b); way != nil && !passesAll(from.Port.Machine, from, to) {
-				c.parts = append(c.parts, joinedPart(m, a, b, way))
-			}
-			out = append(out, c)
-		}
-	}
-	return out
-}
-
-// maxAskedWhole is up to how many segments each pair between which the rules let
-// nothing pass is tried by every usual service; in larger labs by one, as the proof
-// speaks of all of them.
-const maxAskedWhole = 24
-
-// askedBetween gives services to try between two addresses: first those that
-// the rules let pass, and how many they are, then usual ones that they do not.
-func askedBetween(m *plan.Machine, from, to netip.Addr) (asked []lab.Service, allowed int) {
-	asked = m.AllowedServices(from, to, usual)
-	allowed = len(asked)
-	for _, s := range usual {
-		if _, action := m.Decide(plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From}); action != lab.Allow {
-			asked = append(asked, s)
-		}
-	}
-	return asked, allowed
-}
-
 // inboundClaim scans the WAN from outside: usual services, the admin page's
 // port, what is published.
 func inboundClaim(model *prove.Model, m *plan.Machine, wan *plan.Adapter) claim {
@@ -383,10 +280,7 @@ func inboundClaim(model *prove.Model, m *plan.Machine, wan *plan.Adapter) claim 
 			r.broken(fmt.Sprintf("from outside, %s answers at port %s of %s, and it is not published", what, wan.Name, m.Name),
 				fmt.Sprintf("take admin off port %s, or the rule away that lets it in", wan.Name))
 		}
-		ways := slices.DeleteFunc(slices.Clone(o.Ways), func(w Way) bool { // what a rule lets in is meant
-			to := model.Plan().Machine(w.To)
-			return to != nil && to.Guest != nil && model.Enters(m, to)
-		})
+		ways := slices.DeleteFunc(slices.Clone(o.Ways), func(w Way) bool { return MeantToEnter(model, m, w) })
 		judgeWays(r, o.Attempts, ways, "%d tries from outside, nothing but what the file says answers")
 	}}}
 	for _, at := range model.AdminOutside(m) {
@@ -394,6 +288,12 @@ func inboundClaim(model *prove.Model, m *plan.Machine, wan *plan.Adapter) claim 
 			"take the admin page off, or put port "+at.Name+" on a segment inside"))
 	}
 	return c
+}
+
+// MeantToEnter tells whether the file lets in, at an appliance, what got inside by a way.
+func MeantToEnter(model *prove.Model, at *plan.Machine, w Way) bool {
+	to := model.Plan().Machine(w.To)
+	return to != nil && to.Guest != nil && w.Sent != nil && model.LetsIn(at, to, *w.Sent)
 }
 
 // publishedClaim asks from outside for what is published; where the WAN is behind

@@ -351,7 +351,7 @@ func (c *comparison) elsewhere(a *plan.Adapter, row Row, at netip.Addr) {
 		c.wrong("", "set "+a.Shown(), "%s is still at the address that it came with, %s", row.Device, at)
 		return
 	}
-	if s := segmentOf(c.p, at); s != nil {
+	if s := c.p.Home(at); s != nil {
 		c.wrong("second-door", fmt.Sprintf("move adapter %d to %s", a.Number, a.Segment.Name),
 			"%s has %s: it is really on %s, and %s is planned",
 			row.Device, at, s.Name, a.Segment.Name)
@@ -397,7 +397,7 @@ func (c *comparison) strangers(x *pairing) {
 			continue
 		}
 		for _, n := range row.listed.Addresses {
-			s := segmentOf(c.p, n.Addr())
+			s := c.p.Home(n.Addr())
 			switch {
 			case selfGiven.Contains(n.Addr()):
 				c.wrong("no-lease-server", c.show.renew(what), "%s has %s, which it gave itself because nobody answered", what, n.Addr())
@@ -411,13 +411,4 @@ func (c *comparison) strangers(x *pairing) {
 			}
 		}
 	}
-}
-
-func segmentOf(p *plan.Plan, at netip.Addr) *plan.Segment {
-	for _, s := range p.Segments {
-		if s.Subnet.Contains(at) {
-			return s
-		}
-	}
-	return nil
 }

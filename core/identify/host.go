@@ -20,7 +20,7 @@ func CompareHost(p *plan.Plan, l listing.Listing) []Fact {
 	has := map[*plan.Segment]listing.Address{}
 	for _, i := range l.Interfaces {
 		for _, a := range i.Addresses {
-			s := segmentOf(p, a.Addr())
+			s := p.Home(a.Addr())
 			switch {
 			case s == nil || s.Reach == lab.Upstream:
 			case !s.HostLeg.IsValid():
@@ -56,7 +56,7 @@ func (c *comparison) hostWays() {
 			continue
 		}
 		seen = append(seen, r.Gateway)
-		if s := segmentOf(c.p, r.Gateway); s != nil && s.Reach != lab.Upstream {
+		if s := c.p.Home(r.Gateway); s != nil && s.Reach != lab.Upstream {
 			c.wrong("wrong-gateway", "take the gateway of the leg on "+s.Name+" away",
 				"the host goes outside by %s on %s: through the lab", r.Gateway, s.Name)
 		}

@@ -89,7 +89,7 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 		if a.Segment.Subnet.Contains(x.Addr()) {
 			continue
 		}
-		if s := segmentOf(p, x.Addr()); s != nil {
+		if s := p.Home(x.Addr()); s != nil {
 			return fmt.Sprintf("it has %s, which is on %s: the roles look swapped", x.Addr(), s.Name)
 		}
 	}

@@ -54,7 +54,7 @@ func (c *comparison) ways(x *pairing) {
 		case c.m.Appliance != nil && at != nil && at.Role != lab.WAN:
 			c.wrong("inside-gateway", "take the gateway of "+at.Name+" away: only the WAN has one",
 				"%s, an inside port, has the gateway %s: the appliance would send everything back inside", at.Name, r.Gateway)
-		case len(hops) == 0 && c.m.Appliance != nil && (at != nil || segmentOf(c.p, r.Gateway) == nil):
+		case len(hops) == 0 && c.m.Appliance != nil && (at != nil || c.p.Home(r.Gateway) == nil):
 			c.planned("its next hop is %s, from upstream", r.Gateway)
 		case len(hops) == 0:
 			c.wrong("wrong-gateway", "take it away", "its next hop is %s, and none is planned", r.Gateway)

@@ -32,6 +32,22 @@ type Plan struct {
 // Segment gives the named segment, or nil.
 func (p *Plan) Segment(name string) *Segment { return p.segments[name] }
 
+// Home gives the segment whose subnet has an address, or nil. Of several that
+// transparent appliances join it is the one that they join the others to.
+func (p *Plan) Home(at netip.Addr) *Segment {
+	var bridged *Segment
+	for _, s := range p.Segments {
+		switch {
+		case !s.Subnet.Contains(at):
+		case s.Bridged == nil:
+			return s
+		case bridged == nil:
+			bridged = s
+		}
+	}
+	return bridged
+}
+
 // Machine gives the named appliance or guest, or nil.
 func (p *Plan) Machine(name string) *Machine { return p.machines[name] }
 

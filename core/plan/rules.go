@@ -148,6 +148,42 @@ func (m *Machine) AllowedServices(from, to netip.Addr, usual []lab.Service) []la
 	return out
 }
 
+// NamedServices gives up to most ports that rules name which speak of two addresses,
+// whatever they say of them.
+func (m *Machine) NamedServices(from, to netip.Addr, most int) []lab.Service {
+	fromOutside, toOutside := m.Outside(from), m.Outside(to)
+	var out []lab.Service
+	for i := range m.Rules {
+		r := &m.Rules[i]
+		for _, s := range r.Services {
+			if len(out) == most {
+				return out
+			}
+			if s.To = s.From; s.From != 0 && !slices.Contains(out, s) && matches(r.To, to, toOutside, false, false) &&
+				matches(r.From, from, fromOutside, false, false) {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
+// Kind tells the addresses apart that the rules tell apart: those of one kind are named by
+// the same rules, as who sends and as whom it is for.
+func (m *Machine) Kind(a netip.Addr) string {
+	outside := m.Outside(a)
+	bits := make([]byte, len(m.Rules))
+	for i := range m.Rules {
+		if matches(m.Rules[i].From, a, outside, false, false) {
+			bits[i] |= 1
+		}
+		if matches(m.Rules[i].To, a, outside, false, false) {
+			bits[i] |= 2
+		}
+	}
+	return string(bits)
+}
+
 // nameServices lists the ports that rules name, each once.
 func (m *Machine) nameServices() {
 	seen := map[lab.Service]bool{}

@@ -222,18 +222,23 @@ func (m *Model) arriveAt(s *spread, name string, who *plan.Machine, a *plan.Adap
 		if l.on != d {
 			continue
 		}
-		flows := keep(l.flows, func(f flow) (flow, bool) {
-			if f.public != nil {
-				return wanted(f.only(a))
-			}
-			f.maybe = f.maybe || len(m.fixed(a)) == 0 && !at.Within(f.now.Destination)
-			return wanted(f.to(at))
-		})
-		if len(flows) > 0 {
+		if flows := m.takenIn(a, l.flows, wanted); len(flows) > 0 {
 			out = append(out, m.passage(append(renamed(l.path, name), a.Machine.Name), flows, who, a))
 		}
 	}
 	return out
+}
+
+// takenIn gives what an adapter takes in of flows that come to its domain.
+func (m *Model) takenIn(a *plan.Adapter, flows []flow, wanted func(flow) (flow, bool)) []flow {
+	at := m.addresses(a)
+	return keep(flows, func(f flow) (flow, bool) {
+		if f.public != nil {
+			return wanted(f.only(a))
+		}
+		f.maybe = f.maybe || len(m.fixed(a)) == 0 && !at.Within(f.now.Destination)
+		return wanted(f.to(at))
+	})
 }
 
 func keep(flows []flow, wanted func(flow) (flow, bool)) []flow {

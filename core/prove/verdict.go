@@ -260,14 +260,18 @@ func (m *Model) Answers(in *plan.Adapter, s lab.Service) bool {
 	return false
 }
 
-// Enters tells whether the file lets packets from outside to a guest's adapter
-// through an appliance: by a rule, a publish or an address of its own.
-func (m *Model) Enters(by *plan.Machine, to *plan.Machine) bool {
-	s := m.fromOutside(Running)
-	for _, a := range to.Adapters {
-		for _, p := range m.arriveAt(s, "outside", nil, a, func(f flow) (flow, bool) { return f, !f.now.Empty() }) {
-			if len(p.Path) >= 4 && p.Path[len(p.Path)-3] == by.Name {
-				return true
+// LetsIn tells whether the file lets a packet that comes to a WAN of an appliance in to
+// one of a guest's adapters: by a rule, a publish or an address of its own.
+func (m *Model) LetsIn(by, to *plan.Machine, p Packet) bool {
+	one := packetset.Packets{Source: m.space.Addresses(p.Source), Destination: m.space.Addresses(p.Destination),
+		Service: packetset.Service(lab.Service{Proto: p.Protocol, From: p.DestinationPort, To: p.DestinationPort})}
+	is := func(f flow) (flow, bool) { return f, f.sent.Meets(one) }
+	for _, wan := range by.WAN() {
+		for _, e := range m.crossing(m.gates[by], wan, nil).exits {
+			for _, a := range to.Adapters {
+				if e.port != nil && m.of[e.port.Segment] == m.of[a.Segment] && len(m.takenIn(a, e.flows, is)) > 0 {
+					return true
+				}
 			}
 		}
 	}

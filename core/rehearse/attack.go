@@ -2,6 +2,7 @@ package rehearse
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -190,28 +191,34 @@ func (l *Lab) addressOf(a *plan.Adapter) netip.Addr {
 	return port.Address.Addr()
 }
 
-// forgetLies undoes what a guest's lies made the others of its segment believe.
+// forgetLies undoes what a guest's lies made the others of its network believe, also those
+// beyond an appliance that bridges.
 func (l *Lab) forgetLies(ad *plan.Adapter) {
 	own := l.addressOf(ad)
 	if !own.IsValid() {
 		own = attack.Free(ad.Segment)
 	}
-	for _, other := range ad.Segment.Adapters {
-		if v := l.world.live; v != nil && v.Real(other.Machine) && v.Forget != nil {
-			v.Forget(other.Machine)
+	asked := map[any]bool{}
+	for _, s := range ad.Segment.Network() {
+		c := l.cables[s.Wire]
+		if asked[c] {
 			continue
 		}
-		if _, port := l.portOf(other); port != nil {
-			port.Forget(ad.MAC, own, attack.StrangePrefix)
+		asked[c] = true
+		for _, e := range c.ends {
+			if e.station.real {
+				if m := l.machineOf(e.station); m != nil && !asked[m] && l.world.live.Forget != nil {
+					asked[m] = true
+					l.world.live.Forget(m)
+				}
+				continue
+			}
+			for _, port := range e.station.node.Ports() {
+				if port.Adapter == e.adapter {
+					port.Forget(ad.MAC, own, attack.StrangePrefix)
+				}
+			}
 		}
-	}
-	for _, s := range []*station{l.routers[ad.Segment], l.announcers[ad.Segment]} {
-		if s != nil {
-			s.node.Ports()[0].Forget(ad.MAC, own, attack.StrangePrefix)
-		}
-	}
-	if port := l.hostPort(ad.Segment); port != nil {
-		port.Forget(ad.MAC, own, attack.StrangePrefix)
 	}
 }
 
@@ -333,6 +340,9 @@ func (l *Lab) follow(r *round, token, h int, from string) claims.Way {
 	if end := r.arrived[token]; last != nil && end != nil && !try.Malformed {
 		way.Path, way.To = append(way.Path, end.name), end.name
 	}
+	if way.To == "" && last != nil { // it did not come that far again
+		way.To = way.Path[len(way.Path)-1]
+	}
 	return way
 }
 
@@ -366,8 +376,8 @@ func (l *Lab) scan(wan *plan.Adapter, services []lab.Service) answer {
 		return answer{missing: fmt.Sprintf("port %s of %s has no address to try", wan.Name, wan.Machine.Name)}
 	}
 	from := l.buoy
-	if r := l.routers[wan.Segment]; r != nil && wan.Segment.Lab.Join == "nat" {
-		from = r // the host's translation hides the WAN from all but the host
+	if r := l.routers[wan.Segment]; r != nil && (wan.Segment.Lab.Join == "nat" || l.twice(wan.Segment)) {
+		from = r // the host's translation hides the WAN from all but the host; or who is asked by its address hangs on the way
 	}
 	out, got := answer{}, claims.GotScan{}
 	finish := make([]func() answer, len(services))
@@ -392,6 +402,13 @@ func (l *Lab) scan(wan *plan.Adapter, services []lab.Service) answer {
 	return out
 }
 
+// twice tells that another upstream segment has addresses of an upstream segment too.
+func (l *Lab) twice(s *plan.Segment) bool {
+	return slices.ContainsFunc(l.plan.Segments, func(x *plan.Segment) bool {
+		return x != s && l.routers[x] != nil && x.Subnet.Overlaps(s.Subnet)
+	})
+}
+
 // intrude sends packets for inside addresses to the appliance's WAN adapter,
 // as a machine on the upstream segment can.
 func (l *Lab) intrude(wan *plan.Adapter) (int, []claims.Way) {
@@ -399,16 +416,29 @@ func (l *Lab) intrude(wan *plan.Adapter) (int, []claims.Way) {
 	if router == nil { // behind another appliance: nobody outside is next to this WAN
 		return 0, nil
 	}
-	targets := map[*station]bool{}
-	r := l.newRound(router, attack.Intrude(l.plan, wan, router.node.Ports()[0].MAC, l.learned), targets)
-	l.round = r
-	defer func() { l.round = nil }()
+	attempts := attack.Intrude(l.plan, wan, router.node.Ports()[0].MAC, l.learned)
+	arrived := map[int]claims.Way{}
 	for _, m := range l.plan.Guests() {
 		st := l.members[m]
-		targets[st] = true
-		st.node.Seen = func(p *packet.Packet) { r.saw(st, p) }
+		st.node.Seen = func(p *packet.Packet) {
+			t := attack.TokenOf(p)
+			if _, before := arrived[t]; before || t < 0 || t >= len(attempts) {
+				return
+			}
+			way := claims.Way{From: router.name, To: m.Name, Tried: attempts[t].Tried, Sent: attempts[t].Sent,
+				Path: []string{router.name, wan.Segment.Name, wan.Machine.Name}, Packet: l.frame(p.Number, "%s", p)}
+			if to, err := attempts[t].To.In(l.plan); err == nil && to.Machine == m {
+				way.Path = append(way.Path, to.Segment.Name)
+			}
+			way.Path = append(way.Path, m.Name)
+			arrived[t] = way
+		}
 		defer func() { st.node.Seen = nil }()
 	}
-	n := l.fire(r, func(*attack.Attempt) bool { return true })
-	return n, l.explainWays(r, router.name)
+	n := l.fire(l.newRound(router, attempts, nil), func(*attack.Attempt) bool { return true })
+	var ways []claims.Way
+	for _, t := range slices.Sorted(maps.Keys(arrived)) {
+		ways = append(ways, arrived[t])
+	}
+	return n, ways
 }

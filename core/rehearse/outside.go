@@ -61,6 +61,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		l.round.saw(l.buoy, p)
 	}
 	count := 0
+	var back []node.Route // after what lives next to a router itself
 	for _, s := range l.plan.Segments {
 		if s.Reach != lab.Upstream && !l.hostIsOutside(s) {
 			continue
@@ -86,7 +87,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		for _, r := range s.Lab.Routes {
 			n.Routes = append(n.Routes, node.Route{To: r.To, Hop: r.Via})
 			if !translates(s) {
-				buoy.Routes = append(buoy.Routes, node.Route{To: r.To, Hop: farAddress})
+				back = append(back, node.Route{To: r.To, Hop: farAddress})
 			}
 		}
 		l.answerFor(s, n, cables)
@@ -96,6 +97,7 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		l.routers[s], l.outside[st] = st, true
 		n.Seen = func(p *packet.Packet) { l.round.saw(st, p) }
 	}
+	buoy.Routes = append(buoy.Routes, back...)
 }
 
 // hostIsOutside tells a segment that leads outside by the host alone: the lab has
@@ -112,24 +114,16 @@ func translates(s *plan.Segment) bool { return s.Lab.Join == "nat" || s.Reach ==
 // there: the router of the segment for resolvers, the witness for all others, and
 // where it is an address of the segment itself, a machine of its own.
 func (l *Lab) answerFor(s *plan.Segment, router *node.Node, cables map[*plan.Wire]*cable) {
-	living := func(a netip.Addr) *plan.Segment {
-		for _, x := range l.plan.Segments {
-			if x.Subnet.Contains(a) {
-				return x
-			}
-		}
-		return nil
-	}
 	for _, a := range l.plan.Adapters {
 		for _, d := range a.DNS {
-			if d.Is4() && d != l.witness && !router.Local(d) && living(d) == nil {
+			if d.Is4() && d != l.witness && !router.Local(d) && l.plan.Home(d) == nil {
 				router.Ports()[1].Also = append(router.Ports()[1].Also, d)
 			}
 		}
 	}
 	buoy := l.buoy.node.Ports()[0]
 	for i, d := range l.named {
-		switch at := living(d); {
+		switch at := l.plan.Home(d); {
 		case !d.Is4() || router.Local(d):
 		case at == nil:
 			if !buoy.Owns(d) {

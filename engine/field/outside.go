@@ -21,6 +21,7 @@ import (
 	"openbastion/core/lab"
 	"openbastion/core/packet"
 	"openbastion/core/plan"
+	"openbastion/core/prove"
 )
 
 // Outside is the name of a probe that stands outside the lab, in front of its appliances.
@@ -131,10 +132,10 @@ func (s *Probe) inside(ctx context.Context, wan *plan.Adapter, at netip.Addr, go
 	known := attack.Known{Addresses: map[claims.Ref][]netip.Addr{}}
 	var all sync.WaitGroup
 	var mu sync.Mutex
-	came := func(a *plan.Adapter, tried string) {
+	came := func(a *plan.Adapter, tried string, sent prove.Packet) {
 		mu.Lock()
 		defer mu.Unlock()
-		got.Ways = append(got.Ways, claims.Way{From: Outside, To: a.Machine.Name, Tried: tried,
+		got.Ways = append(got.Ways, claims.Way{From: Outside, To: a.Machine.Name, Tried: tried, Sent: &sent,
 			Path:   []string{Outside, wan.Segment.Name, wan.Machine.Name, a.Segment.Name, a.Machine.Name},
 			Packet: s.reading("%s answered", tried)[0]})
 	}
@@ -152,8 +153,9 @@ func (s *Probe) inside(ctx context.Context, wan *plan.Adapter, at netip.Addr, go
 			for _, service := range append(askedOn(s.plan, g.Name, questions), attack.Usual[1:]...) {
 				got.Attempts++
 				all.Go(func() {
-					if s.introduced(ctx, service, to).Who == g.Name {
-						came(a, fmt.Sprintf("%s at %s", service, to))
+					if by := s.introduced(ctx, service, to); by.Who == g.Name {
+						came(a, fmt.Sprintf("%s at %s", service, to), prove.Packet{Source: by.Source, Destination: to, Protocol: service.Proto,
+							DestinationPort: service.From})
 					}
 				})
 			}
@@ -167,7 +169,7 @@ func (s *Probe) inside(ctx context.Context, wan *plan.Adapter, at netip.Addr, go
 // handed hands the appliance packets for inside addresses, from beside its WAN. It says why it did
 // not.
 func (s *Probe) handed(ctx context.Context, wan *plan.Adapter, at netip.Addr, known attack.Known, got *claims.GotScan,
-	came func(a *plan.Adapter, tried string)) string {
+	came func(a *plan.Adapter, tried string, sent prove.Packet)) string {
 	if len(known.Addresses) == 0 {
 		return "which addresses guests have is not known: nothing was sent to them (--at GUEST=ADDRESS)"
 	}
@@ -198,7 +200,7 @@ func (s *Probe) handed(ctx context.Context, wan *plan.Adapter, at netip.Addr, kn
 	got.Attempts += len(list)
 	for _, n := range slices.Sorted(maps.Keys(answered)) {
 		if a, err := list[n].To.In(s.plan); err == nil {
-			came(a, list[n].Tried)
+			came(a, list[n].Tried, *list[n].Sent)
 		}
 	}
 	return fmt.Sprintf("%d packets were handed to %s for inside addresses, %d were answered", len(list), at, len(answered))
