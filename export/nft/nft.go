@@ -302,7 +302,7 @@ func (w *writer) early() {
 	w.line(2, "ip6 saddr { ::, fe80::/10 } accept")
 	wans := w.m.WAN()
 	if len(wans) > 1 {
-		w.line(2, "iifname %s fib saddr oif exists accept # by whichever WAN it left", ports(wans))
+		w.line(2, "iifname %s fib saddr oifname %s accept # by whichever WAN it left", ports(wans), ports(wans))
 	}
 	w.line(2, "fib saddr . iif oif missing counter drop")
 	for _, a := range w.m.Adapters {

@@ -41,7 +41,6 @@ func (s *statement) route() error {
 		equal uint32
 	}{
 		{"saddr . iif oif missing", expr.Fib{Register: 1, FlagSADDR: true, FlagIIF: true, ResultOIF: true, FlagPRESENT: true}, 0},
-		{"saddr oif exists", expr.Fib{Register: 1, FlagSADDR: true, ResultOIF: true, FlagPRESENT: true}, 1},
 		{"daddr type local", expr.Fib{Register: 1, FlagDADDR: true, ResultADDRTYPE: true}, unix.RTN_LOCAL},
 	} {
 		if text == x.form || strings.HasPrefix(text, x.form+" ") {
@@ -49,6 +48,11 @@ func (s *statement) route() error {
 			s.equal(native(x.equal))
 			return s.take(strings.Fields(x.form)...)
 		}
+	}
+	if strings.HasPrefix(text, "saddr oifname ") {
+		s.add(&expr.Fib{Register: 1, FlagSADDR: true, ResultOIFNAME: true})
+		_ = s.take("saddr", "oifname")
+		return s.named()
 	}
 	return fmt.Errorf("fib %q is not known", text)
 }

@@ -120,14 +120,14 @@ func eachDevice(lines []string) (out []string) {
 	return out
 }
 
-var devices = regexp.MustCompile(`^(.*[io]ifname )\{ ([^}]*) \}(.*)$`)
+var devices = regexp.MustCompile(`^(.*?[io]ifname )\{ ([^}]*) \}(.*)$`)
 
 // A text that is not of the known form is an error that names the line, and leaves
 // nothing behind.
 func TestUnknownWords(t *testing.T) {
 	for _, rule := range []string{"frobnicate", "ip saddr", "ip saddr 10.0.0.300", "ip saddr ::1", "tcp dport 99999", "jump nowhere",
 		"dnat ip to x", "iifname $port_x accept", "iifname averyveryverylongname accept", "meta l4proto gre accept", "tcp dport { 1, 2",
-		"ct state odd accept", "fib daddr oif exists", "reject with sorrow", "udp flags syn", "icmp type what", "meta mark frob"} {
+		"ct state odd accept", "fib daddr oif exists", "fib saddr oif exists", "reject with sorrow", "udp flags syn", "icmp type what", "meta mark frob"} {
 		err := Load(&nftables.Conn{}, []byte("table inet t {\n\tchain c {\n\t\t"+rule+"\n\t}\n}\n"))
 		assert.ErrorContains(t, err, "line 3", rule)
 	}

@@ -508,6 +508,11 @@ func (s *statement) device(word string) error {
 		key = expr.MetaKeyOIFNAME
 	}
 	s.add(&expr.Meta{Key: key, Register: 1})
+	return s.named()
+}
+
+// named compares with the name of a device.
+func (s *statement) named() error {
 	name := s.next()
 	if len(name) == 0 || len(name) >= unix.IFNAMSIZ || strings.ContainsAny(name, "${") {
 		return fmt.Errorf("%q is no name of a device", name)
