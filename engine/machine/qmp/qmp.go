@@ -102,12 +102,20 @@ func (c *Conn) Gone() <-chan struct{} { return c.gone }
 // Do has a command done, with arguments that become a JSON object, or nil, and puts its
 // result into what it is given, or nil.
 func (c *Conn) Do(ctx context.Context, command string, arguments, result any) error {
+	if err := ctx.Err(); err != nil {
+		return fmt.Errorf("%s: %w", command, err)
+	}
 	to := make(chan message, 1)
 	c.mu.Lock()
 	c.number++
 	id := c.number
 	c.waiting[id] = to
 	c.mu.Unlock()
+	defer func() {
+		c.mu.Lock()
+		delete(c.waiting, id)
+		c.mu.Unlock()
+	}()
 	data, err := json.Marshal(struct {
 		Execute   string `json:"execute"`
 		Arguments any    `json:"arguments,omitempty"`
@@ -123,18 +131,28 @@ func (c *Conn) Do(ctx context.Context, command string, arguments, result any) er
 	}
 	select {
 	case m := <-to:
-		switch {
-		case m.Error != nil:
-			return fmt.Errorf("%s: %w", command, m.Error)
-		case result != nil:
-			return json.Unmarshal(m.Return, result)
-		}
-		return nil
+		return m.into(command, result)
 	case <-ctx.Done():
 		return fmt.Errorf("%s: %w", command, ctx.Err())
 	case <-c.gone:
+	}
+	select {
+	case m := <-to: // the last that it said
+		return m.into(command, result)
+	default:
 		return fmt.Errorf("%s: %w", command, ErrGone)
 	}
+}
+
+// into gives what a command returned, or the error that it ended in.
+func (m message) into(command string, result any) error {
+	switch {
+	case m.Error != nil:
+		return fmt.Errorf("%s: %w", command, m.Error)
+	case result != nil:
+		return json.Unmarshal(m.Return, result)
+	}
+	return nil
 }
 
 // Human has a command of the human monitor done and gives what it prints.
