@@ -2,8 +2,10 @@ package openbastion
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -11,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"openbastion/core/claims"
 	"openbastion/core/lab"
 	"openbastion/core/plan"
 	"openbastion/core/rehearse"
@@ -196,4 +199,55 @@ func TestProofAndRehearsalAgree(t *testing.T) {
 	}
 	t.Logf("%d labs, %d claims that the proof decides, %d labs in which it disagrees", made, pairs, bad)
 	require.Greater(t, made, n/2)
+}
+
+// A flow passes when it is traced exactly when the sentence that it does holds, where
+// nothing is published.
+func TestTracesAgreeWithSentences(t *testing.T) {
+	asked := 0
+	for seed := number("FIRST", 0); seed < number("FIRST", 0)+number("LABS", 300); seed++ {
+		d := dice{rand.New(rand.NewPCG(uint64(seed), 15))}
+		text := d.lab()
+		p := planned(text)
+		if p == nil || strings.Contains(text, "publish") {
+			continue
+		}
+		ends := map[string]*plan.Adapter{"outside": nil}
+		for _, g := range p.Guests() {
+			if a := g.Adapters[0]; len(g.Adapters) == 1 && a.Plugged && !g.Guest.Outside {
+				ends[g.Name] = a
+			}
+		}
+		text = text[:strings.Index(text, "expect:\n")] + "expect:\n"
+		var flows [][3]string
+		for range 6 {
+			names := slices.Sorted(maps.Keys(ends))
+			if f := [3]string{d.one(names...), d.one(names...), d.one("tcp/80", "icmp", "udp/7", "tcp/443")}; f[0] != f[1] {
+				flows = append(flows, f)
+				text += fmt.Sprintf("  - %s reaches %s %s\n", f[0], f[1], f[2])
+			}
+		}
+		if p = planned(text); p == nil || len(flows) == 0 {
+			continue
+		}
+		verdicts := judged(text)
+		for i, f := range flows {
+			service, err := lab.ParseService(f[2])
+			require.NoError(t, err)
+			again := func(name string) *plan.Adapter {
+				if ends[name] == nil {
+					return nil
+				}
+				return p.Machine(name).Adapters[0]
+			}
+			r, ok := verdicts[fmt.Sprintf("expect-%d.expect", i+1)]
+			if !ok {
+				continue
+			}
+			asked++
+			trace := rehearse.New(p).Trace(again(f[0]), again(f[1]), service)
+			assert.Equal(t, r.Verdict == claims.Holds, trace.Passed, "seed %d, %v: %s; traced: %s\n%s", seed, f, r.Saw, trace.Died, text)
+		}
+	}
+	require.NotZero(t, asked)
 }

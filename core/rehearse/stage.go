@@ -330,17 +330,9 @@ func (l *Lab) askName(a *plan.Adapter) func() answer {
 }
 
 func (l *Lab) askReach(q claims.AskReach) (func() answer, error) {
-	fromAdapter, err := q.From.In(l.plan)
+	from, to, why, err := l.ends(q)
 	if err != nil {
 		return nil, err
-	}
-	toAdapter, err := q.To.In(l.plan)
-	if err != nil {
-		return nil, err
-	}
-	from, to, why := l.target(fromAdapter, toAdapter, q.IPv6)
-	if q.Address.IsValid() {
-		to, why = q.Address, ""
 	}
 	if why != "" {
 		return func() answer {
@@ -348,6 +340,22 @@ func (l *Lab) askReach(q claims.AskReach) (func() answer, error) {
 		}, nil
 	}
 	return l.reach(from, to, q.Service), nil
+}
+
+// ends gives who asks and which address is asked, or why none can be.
+func (l *Lab) ends(q claims.AskReach) (from *station, to netip.Addr, why string, err error) {
+	fromAdapter, err := q.From.In(l.plan)
+	if err != nil {
+		return nil, to, "", err
+	}
+	toAdapter, err := q.To.In(l.plan)
+	if err != nil {
+		return nil, to, "", err
+	}
+	if from, to, why = l.target(fromAdapter, toAdapter, q.IPv6); q.Address.IsValid() {
+		to, why = q.Address, ""
+	}
+	return from, to, why, nil
 }
 
 // reach asks from a station whether a service answers at an address.

@@ -138,8 +138,7 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	out := Trace{Schema: "openbastion.trace/1", Lab: l.plan.Name, From: claims.NameOf(from), To: claims.NameOf(to),
 		Service: service.String(), Steps: []Step{}}
 	through := claims.ThroughPublish(l.plan, from, to, service)
-	aim, _ := through.To.In(l.plan) // of this very plan
-	st, target, why := l.target(from, aim, false)
+	st, target, why, _ := l.ends(through) // of this very plan
 	port := st.node.Ports()[0]
 	if from != nil {
 		if _, port = l.portOf(from); !port.Address.IsValid() {
