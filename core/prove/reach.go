@@ -297,6 +297,11 @@ func (m *Model) outside(s *spread, wanted func(flow) (flow, bool)) (way []string
 // leaving gives what of a flow that landed on a domain that leads outside is for
 // somebody outside: not for the appliances that stand there.
 func (m *Model) leaving(l *landing, f flow) flow {
+	if f.public != nil {
+		if home := m.of[f.public.To.Segment]; home == nil || !home.leadsOut() {
+			return f.to(nil) // it is for a guest inside, of whom the appliance does not know where it is
+		}
+	}
 	rest := m.space.All()
 	for _, port := range l.on.ports {
 		rest = rest.Minus(m.fixed(port))

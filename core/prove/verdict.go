@@ -420,9 +420,6 @@ func (m *Model) polite(home *plan.Adapter, most int) []flow {
 			continue
 		}
 		for _, f := range l.away {
-			if f.public != nil {
-				continue // it asks for what is published, and not for somebody outside
-			}
 			f = m.leaving(l, f)
 			if f.sent.Source = f.sent.Source.And(own); !f.now.Empty() && !f.sent.Empty() {
 				if polite = append(polite, f); len(polite) == most {

@@ -67,6 +67,9 @@ func read(t *testing.T, text []byte) (*lab.Lab, *plan.Plan) {
 // it. MACHINES=all has all guests be virtual machines, too.
 func TestAgreesWithTheRehearsal(t *testing.T) {
 	for _, name := range []string{"saltmarsh.yaml", "saltmarsh-leaky.yaml"} {
+		if name == "saltmarsh.yaml" && os.Getenv("MACHINES") == "" {
+			continue // it is verified by the command, and with an appliance of another kind
+		}
 		t.Run(name, func(t *testing.T) {
 			text, err := examples.Labs.ReadFile(name)
 			require.NoError(t, err)

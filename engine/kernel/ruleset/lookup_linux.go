@@ -56,3 +56,15 @@ func (s *statement) route() error {
 	}
 	return fmt.Errorf("fib %q is not known", text)
 }
+
+// named compares with the name of a device.
+func (s *statement) named() error {
+	name := s.next()
+	if len(name) == 0 || len(name) >= unix.IFNAMSIZ || strings.ContainsAny(name, "${") {
+		return fmt.Errorf("%q is no name of a device", name)
+	}
+	b := make([]byte, unix.IFNAMSIZ)
+	copy(b, name)
+	s.equal(b)
+	return nil
+}

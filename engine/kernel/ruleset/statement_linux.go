@@ -510,15 +510,3 @@ func (s *statement) device(word string) error {
 	s.add(&expr.Meta{Key: key, Register: 1})
 	return s.named()
 }
-
-// named compares with the name of a device.
-func (s *statement) named() error {
-	name := s.next()
-	if len(name) == 0 || len(name) >= unix.IFNAMSIZ || strings.ContainsAny(name, "${") {
-		return fmt.Errorf("%q is no name of a device", name)
-	}
-	b := make([]byte, unix.IFNAMSIZ)
-	copy(b, name)
-	s.equal(b)
-	return nil
-}
