@@ -58,6 +58,7 @@ func TestEscapesAreSeen(t *testing.T) {
 			"10.83.16.50 on causeway: udp from 10.83.16.50:4000 to 203.0.113.80:53"},
 		{"an inside address beyond upstream", 2, udp("10.83.16.50", "203.0.113.80", stranger, gate),
 			"10.83.16.50 on beyond: udp from 10.83.16.50:4000 to 203.0.113.80:53"},
+		{"an inside address that somebody outside pretends to have", 0, udp("10.83.32.10", "10.83.16.50", stranger, wan), ""},
 		{"the appliance, translated", 0, udp("172.29.64.128", "203.0.113.80", wan, gate), ""},
 		{"the appliance, not translated", 0, udp("10.83.16.50", "203.0.113.80", wan, gate), ""},
 		{"what stays inside", 1, udp("10.83.16.50", "203.0.113.80", heron.Adapters[0].MAC, gate), ""},

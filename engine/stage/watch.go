@@ -74,7 +74,7 @@ func (w *Watch) Record(segment int, at time.Time, frame []byte) {
 	who := ""
 	if g := w.guests[p.From]; g != nil {
 		who = g.Name
-	} else if !w.gates[p.From] && w.within(p.Source) {
+	} else if !w.gates[p.From] && w.within(p.Source) && !w.within(p.Destination) { // what is for inside comes in
 		who = p.Source.String()
 	}
 	if who == "" {
