@@ -8,7 +8,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"strconv"
 	"testing"
 	"time"
 
@@ -47,14 +46,6 @@ func differing(t *testing.T, p *plan.Plan) (claimed int, differ []string) {
 		}
 	}
 	return claimed, differ
-}
-
-// number gives a number of the environment.
-func number(name string, otherwise int) int {
-	if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
-		return n
-	}
-	return otherwise
 }
 
 // The kernel and the rehearsal agree, claim by claim, on labs that nobody thought of

@@ -373,13 +373,7 @@ func FuzzLabs(f *testing.F) {
 func TestMadeLabs(t *testing.T) {
 	whole, n := 0, 80
 	for seed := range uint64(n) {
-		r := rand.New(rand.NewPCG(seed, 7))
-		data := make([]byte, 600)
-		for i := range data {
-			data[i] = byte(r.Uint32())
-		}
-		m := &labMaker{bytes: data}
-		text := m.lab()
+		text := []byte(made(dice{rand.New(rand.NewPCG(seed, 7))}))
 		func() {
 			defer func() {
 				if e := recover(); e != nil {

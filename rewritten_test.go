@@ -100,12 +100,8 @@ var rewritings = []rewriting{
 var never = []claims.Kind{"cut", "held", "inbound", "apart"}
 
 func judged(text string) map[string]claims.Result {
-	l, err := lab.Read("drawn", []byte(text))
-	if err != nil {
-		return nil
-	}
-	p, err := plan.Build(l)
-	if err != nil || ambiguous(p) {
+	p := planned(text)
+	if p == nil || ambiguous(p) {
 		return nil
 	}
 	out := map[string]claims.Result{}

@@ -1,7 +1,6 @@
 package claims
 
 import (
-	"cmp"
 	"maps"
 	"net/netip"
 	"slices"
@@ -64,9 +63,7 @@ func betweenClaim(m *prove.Model, from, to []*plan.Adapter, each bool) claim {
 			o := first
 			switch {
 			case x == a && y == b:
-			case !each:
-				o = crossingOf(x, y, true).beside(first)
-			case x == a || y == b:
+			case each && (x == a || y == b):
 				o = crossingOf(x, y, false)
 			default:
 				o = crossingOf(x, y, true).beside(first)
@@ -141,56 +138,47 @@ type passing struct {
 // wanted, what rules name.
 func crossingOf(a, b *plan.Adapter, named bool) crossing {
 	o := crossing{a: a, b: b}
-	o.add(Likely(a), Likely(b), false, named)
-	if a.Address6.IsValid() && b.Address6.IsValid() {
-		o.add(a.Address6.Addr(), b.Address6.Addr(), true, named)
+	for _, six := range []bool{false, true} {
+		if from, to, ok := o.ends(six); ok {
+			o.add(from, to, six, named)
+		}
 	}
 	return o
 }
 
+// ends gives the addresses between which is asked over an IP version, where both have one.
+func (o crossing) ends(six bool) (from, to netip.Addr, ok bool) {
+	if six {
+		return o.a.Address6.Addr(), o.b.Address6.Addr(), o.a.Address6.IsValid() && o.b.Address6.IsValid()
+	}
+	return Likely(o.a), Likely(o.b), true
+}
+
+// add asks between two addresses: first what passes.
 func (o *crossing) add(from, to netip.Addr, six, named bool) {
 	m := o.a.Segment.Port.Machine
 	services := slices.Concat(m.AllowedServices(from, to, usual), usual)
 	if named {
 		services = append(services, m.NamedServices(from, to, maxNamed)...)
 	}
-	var list []passing
-	for i, s := range services {
-		if slices.Index(services, s) == i {
-			list = append(list, passing{s, six, o.allows(from, to, s)})
+	back := o.b.Segment.Port.Machine == m || slices.Contains(m.Masq, o.a.Segment) // else nobody there knows the way back
+	var passes, stopped []passing
+	for _, s := range distinct(services) {
+		switch x := (passing{s, six, allows(m, from, to, s)}); {
+		case !x.allowed:
+			stopped = append(stopped, x)
+		case back:
+			passes = append(passes, x)
 		}
 	}
-	if to := o.b.Segment; to.Port.Machine != m && !slices.Contains(m.Masq, o.a.Segment) {
-		list = slices.DeleteFunc(list, func(x passing) bool { return x.allowed }) // nobody there knows the way back
-	}
-	slices.SortStableFunc(list, func(x, y passing) int { return cmp.Compare(rank(x), rank(y)) })
-	o.asks = append(o.asks, list...)
-}
-
-// rank puts what passes first.
-func rank(x passing) int {
-	if x.allowed {
-		return 0
-	}
-	return 1
-}
-
-func (o *crossing) allows(from, to netip.Addr, s lab.Service) bool {
-	_, action := o.a.Segment.Port.Machine.Decide(plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From})
-	return action == lab.Allow
+	o.asks = append(append(o.asks, passes...), stopped...)
 }
 
 // beside leaves of a pair what the rules say otherwise of the first one.
 func (o crossing) beside(first crossing) crossing {
 	o.asks = slices.DeleteFunc(o.asks, func(x passing) bool {
-		from, to := Likely(first.a), Likely(first.b)
-		if x.six {
-			if !first.a.Address6.IsValid() || !first.b.Address6.IsValid() {
-				return false
-			}
-			from, to = first.a.Address6.Addr(), first.b.Address6.Addr()
-		}
-		return first.allows(from, to, x.service) == x.allowed
+		from, to, ok := first.ends(x.six)
+		return ok && allows(first.a.Segment.Port.Machine, from, to, x.service) == x.allowed
 	})
 	return o
 }

@@ -36,9 +36,25 @@ func wayOut(m *plan.Machine, from *plan.Segment, source netip.Addr) []outward {
 // passes tells whether each appliance of a way lets a service pass to an address.
 func passes(way []outward, to netip.Addr, s lab.Service) bool {
 	return !slices.ContainsFunc(way, func(o outward) bool {
-		_, action := o.by.Decide(plan.Flow{Source: o.source, Destination: to, Proto: s.Proto, Port: s.From})
-		return action != lab.Allow
+		return !allows(o.by, o.source, to, s)
 	})
+}
+
+// allows tells whether the rules of an appliance let a service pass from one address to another.
+func allows(m *plan.Machine, from, to netip.Addr, s lab.Service) bool {
+	_, action := m.Decide(plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From})
+	return action == lab.Allow
+}
+
+// distinct gives each of some services once, in order.
+func distinct(list []lab.Service) []lab.Service {
+	var out []lab.Service
+	for _, s := range list {
+		if !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // AllowedServices gives services, one of each protocol where there is one, that every
@@ -69,8 +85,8 @@ func stoppedParts(m *prove.Model, g *plan.Machine, home *plan.Adapter, w Witness
 		services = append(services, o.by.NamedServices(o.source, w.Address, maxNamed)...)
 	}
 	var stopped []lab.Service
-	for i, s := range services {
-		if slices.Index(services, s) == i && !passes(way, w.Address, s) {
+	for _, s := range distinct(services) {
+		if !passes(way, w.Address, s) {
 			stopped = append(stopped, s)
 		}
 	}
