@@ -13,10 +13,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/claims"
-	"openbastion/core/lab"
-	"openbastion/core/plan"
-	"openbastion/core/rehearse"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/simulator"
+	"openbastion/internal/verify/claims"
 )
 
 // dice draws labs in which much can go wrong: several appliances beside and behind
@@ -180,7 +180,7 @@ func TestProofAndRehearsalAgree(t *testing.T) {
 		if p == nil {
 			continue
 		}
-		doc := rehearse.New(p).Verdict()
+		doc := simulator.New(p).Outcome()
 		made++
 		for _, c := range doc.Claims {
 			if c.Kind == "cut" || c.Kind == "held" || c.Kind == "expect" || c.Kind == "between" || c.Kind == "behind" {
@@ -242,7 +242,7 @@ func TestTracesAgreeWithSentences(t *testing.T) {
 				continue
 			}
 			asked++
-			trace := rehearse.New(p).Trace(again(f[0]), again(f[1]), service)
+			trace := simulator.New(p).Trace(again(f[0]), again(f[1]), service)
 			assert.Equal(t, r.Verdict == claims.Holds, trace.Passed, "seed %d, %v: %s; traced: %s\n%s", seed, f, r.Saw, trace.Died, text)
 		}
 	}

@@ -9,12 +9,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/claims"
-	"openbastion/core/evidence"
-	"openbastion/core/lab"
-	"openbastion/core/plan"
-	"openbastion/core/rehearse"
-	"openbastion/core/witness"
+	"openbastion/internal/classroom/evidence"
+	"openbastion/internal/classroom/witness"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/simulator"
+	"openbastion/internal/verify/claims"
 )
 
 // The evidence of a lab's machines, each of which tells its own, signed, read and put together,
@@ -33,7 +33,7 @@ func TestEvidenceAgreesWithItsStage(t *testing.T) {
 			continue
 		}
 		made++
-		want, got, err := claims.Run(t.Context(), p, rehearse.New(p))
+		want, got, err := claims.Run(t.Context(), p, simulator.New(p))
 		require.NoError(t, err)
 		joined := evidence.For(p, "print").Join(handedIn(t, p, got, token))
 		require.Empty(t, joined.Remarks)

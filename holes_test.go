@@ -13,16 +13,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/claims"
-	"openbastion/core/lab"
-	"openbastion/core/plan"
-	"openbastion/core/prove"
-	"openbastion/core/rehearse"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/simulator"
+	"openbastion/internal/verify/claims"
+	"openbastion/internal/verify/reachability"
 )
 
 // built is the lab that somebody built from another plan than the one that is judged.
 type built struct {
-	*rehearse.Lab
+	*simulator.Lab
 	as *plan.Plan
 }
 
@@ -63,8 +63,8 @@ func TestHolesAreFound(t *testing.T) {
 		if q == nil {
 			continue
 		}
-		var lets []prove.Change
-		for _, c := range prove.Compare(p, q) {
+		var lets []reachability.Change
+		for _, c := range reachability.Compare(p, q) {
 			if len(c.Lets) > 0 {
 				lets = append(lets, c)
 			}
@@ -74,7 +74,7 @@ func TestHolesAreFound(t *testing.T) {
 		}
 		verdicts := func(as *plan.Plan) map[string]claims.Result {
 			out := map[string]claims.Result{}
-			doc, _, err := claims.Run(t.Context(), p, built{rehearse.New(as), as})
+			doc, _, err := claims.Run(t.Context(), p, built{simulator.New(as), as})
 			require.NoError(t, err)
 			for _, r := range doc.Claims {
 				out[r.ID] = r

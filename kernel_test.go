@@ -14,11 +14,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/claims"
-	"openbastion/core/lab"
-	"openbastion/core/plan"
-	"openbastion/core/rehearse"
-	"openbastion/engine/kernel"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/simulator"
+	"openbastion/internal/testbed/kernel"
+	"openbastion/internal/verify/claims"
 )
 
 // differing runs a lab on the kernel and in the rehearsal and says claim by claim where
@@ -39,7 +39,7 @@ func differing(t *testing.T, p *plan.Plan) (claimed int, differ []string) {
 	require.NoError(t, err)
 	defer l.Down()
 	real := run(l)
-	for id, want := range run(rehearse.New(p)) {
+	for id, want := range run(simulator.New(p)) {
 		claimed++
 		if got := real[id]; got.Verdict != want.Verdict {
 			differ = append(differ, fmt.Sprintf("%s: rehearsal %s %q, kernel %s %q", id, want.Verdict, want.Saw, got.Verdict, got.Saw))

@@ -13,17 +13,18 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/check"
-	"openbastion/core/identify"
-	"openbastion/core/lab"
-	"openbastion/core/mac"
-	"openbastion/core/plan"
-	"openbastion/core/rehearse"
-	"openbastion/draw"
-	"openbastion/export"
+	"openbastion/internal/export"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/mac"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/observe/identify"
+	"openbastion/internal/render/diagram"
+	"openbastion/internal/render/report"
+	"openbastion/internal/render/runbook"
+	"openbastion/internal/simulator"
+	"openbastion/internal/verify/check"
+	"openbastion/internal/verify/verdict"
 	"openbastion/profiles"
-	"openbastion/report"
-	"openbastion/runbook"
 )
 
 // labMaker makes lab files from bytes: every key of the schema may come, with
@@ -293,17 +294,17 @@ func tryEverything(t *testing.T, text []byte) bool {
 	p.Document()
 	findings := check.Run(p, time.Time{})
 	edited(t, p, text, findings)
-	rehearsal := func() *rehearse.Lab {
-		l := rehearse.New(p)
+	rehearsal := func() *simulator.Lab {
+		l := simulator.New(p)
 		l.World().Budget = 60_000 // a lab whose frames go round for ever is ended soon
 		return l
 	}
 	r := rehearsal()
-	doc := r.Verdict()
+	doc := verdict.Finish(p, r.Outcome())
 	report.Markdown(p, doc)
 	var b bytes.Buffer
-	require.NoError(t, draw.Of(p, draw.Options{Verdict: &doc}).SVG(&b, draw.Light))
-	draw.Text(p, draw.Options{}, 80)
+	require.NoError(t, diagram.Of(p, diagram.Options{Verdict: &doc}).SVG(&b, diagram.Light))
+	diagram.Text(p, diagram.Options{}, 80)
 	words, _ := profiles.Wording("desktop")
 	w, err := lab.ReadWording("desktop", words)
 	require.NoError(t, err)

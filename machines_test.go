@@ -14,12 +14,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/claims"
-	"openbastion/core/lab"
-	"openbastion/core/plan"
-	"openbastion/core/rehearse"
-	"openbastion/engine/machine"
-	"openbastion/engine/machine/boot"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/simulator"
+	"openbastion/internal/testbed/machine"
+	"openbastion/internal/testbed/machine/boot"
+	"openbastion/internal/verify/claims"
 )
 
 // Virtual machines and the rehearsal agree, claim by claim, on labs that nobody thought of:
@@ -64,7 +64,7 @@ func differingMachines(t *testing.T, p *plan.Plan, o machine.Options, name, text
 	defer up.Down()
 	got, _, err := claims.Run(ctx, p, up)
 	require.NoError(t, err)
-	want, _, err := claims.Run(ctx, p, rehearse.New(p))
+	want, _, err := claims.Run(ctx, p, simulator.New(p))
 	require.NoError(t, err)
 	var differ []string
 	for i, r := range want.Claims {

@@ -12,10 +12,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/claims"
-	"openbastion/core/lab"
-	"openbastion/core/plan"
-	"openbastion/core/rehearse"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/simulator"
+	"openbastion/internal/verify/claims"
 )
 
 // named are the names that drawn and made labs give to segments and machines.
@@ -105,9 +105,9 @@ func judged(text string) map[string]claims.Result {
 		return nil
 	}
 	out := map[string]claims.Result{}
-	stage := rehearse.New(p)
+	stage := simulator.New(p)
 	stage.World().Budget = 200_000
-	for _, c := range stage.Verdict().Claims {
+	for _, c := range stage.Outcome().Claims {
 		out[c.ID] = c
 	}
 	return out

@@ -10,10 +10,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/claims"
-	"openbastion/core/lab"
-	"openbastion/core/plan"
-	"openbastion/core/rehearse"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/simulator"
+	"openbastion/internal/verify/claims"
 )
 
 // open are places of a lab file where `later` may stand in for a value.
@@ -39,7 +39,7 @@ func TestUndecidedIsUnknown(t *testing.T) {
 			return nil, nil
 		}
 		out := map[string]claims.Result{}
-		for _, r := range rehearse.New(p).Verdict().Claims {
+		for _, r := range simulator.New(p).Outcome().Claims {
 			out[r.ID] = r
 		}
 		return out, p

@@ -5,16 +5,15 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/check"
-	"openbastion/core/claims"
-	"openbastion/core/lab"
-	"openbastion/core/plan"
-	"openbastion/core/rehearse"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/simulator"
+	"openbastion/internal/verify/claims"
+	"openbastion/internal/verify/verdict"
 )
 
 // Labs whose truth was worked out beforehand: their first lines say whether the
@@ -34,9 +33,8 @@ func TestVerdicts(t *testing.T) {
 			require.NoError(t, err)
 			p, err := plan.Build(l)
 			require.NoError(t, err)
-			r := rehearse.New(p)
-			doc := r.Verdict()
-			check.Complete(&doc, p, time.Time{})
+			r := simulator.New(p)
+			doc := verdict.Finish(p, r.Outcome())
 			assert.Empty(t, doc.Proof.Disagree)
 			want := strings.Contains(string(text), "# rehearse: 0")
 			assert.Equal(t, want, doc.Verdict == claims.Holds, "%s\n%s", text, told(doc))
@@ -45,7 +43,7 @@ func TestVerdicts(t *testing.T) {
 }
 
 // told says what does not hold.
-func told(doc claims.Document) string {
+func told(doc verdict.Document) string {
 	var b strings.Builder
 	for _, r := range doc.Claims {
 		if r.Verdict != claims.Holds {

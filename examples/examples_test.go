@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"openbastion/core/draft"
 	"openbastion/examples"
+	"openbastion/internal/model/draft"
 )
 
 // drafts are the labs of each kind as `bastion new` writes them.

@@ -4,7 +4,7 @@ package main
 import (
 	"os"
 
-	"openbastion/cli"
+	"openbastion/internal/cli"
 )
 
 func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }

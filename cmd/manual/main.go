@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra/doc"
 
-	"openbastion/cli"
+	"openbastion/internal/cli"
 )
 
 func main() {

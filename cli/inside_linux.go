@@ -1,5 +1,0 @@
-package cli
-
-import first "openbastion/engine/machine/inside"
-
-func runInside() error { return first.Run() }

@@ -1,0 +1,113 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/internal/image"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/observe/adopt"
+	"openbastion/internal/observe/listing"
+)
+
+func (a *app) adoptLab() *cobra.Command {
+	var name, to string
+	var replace bool
+	c := &cobra.Command{
+		Use: "adopt [NAME=]FILE…", Short: "A lab file of what is built already, from exports and pastes",
+		Long: `Writes the lab file of a lab that exists: from machines that a hypervisor exported
+(OVF or OVA) and from pastes of what consoles, guests and the host show (addresses,
+routes, resolvers, lists of adapters with their networks). It finds which adapters
+are on one network, who stands between whom, which side leads outside, who hands
+out leases. What nobody showed says later in the file, and is not guessed.
+
+NAME=FILE says whose paste it is; host=FILE that it is of the host itself, which
+tells whether the host stands on a segment. Then "bastion check", "bastion rehearse"
+and "bastion prove" judge what is there.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text"); err != nil {
+				return err
+			}
+			if err := lab.CheckName(name); err != nil {
+				return usage("--name: %v", err)
+			}
+			var sources []adopt.Source
+			for _, arg := range args {
+				found, err := a.source(arg)
+				if err != nil {
+					return err
+				}
+				sources = append(sources, found...)
+			}
+			data, notes, err := adopt.Write(name, sources)
+			if err != nil {
+				return failure{exitUsage, err.Error(), "give exports (.ovf, .ova), or pastes of addresses and routes"}
+			}
+			l, err := lab.Read("the lab file", data)
+			if err != nil {
+				return err
+			}
+			for _, n := range notes {
+				a.note(n)
+			}
+			if to == "-" {
+				_, err := a.out.Write(data)
+				return err
+			}
+			if err := a.writeNew(to, data, replace); err != nil {
+				return err
+			}
+			a.note(fmt.Sprintf("%s written, with %s. Next: bastion check %s", to, count(len(l.Open), "open question", "open questions"), to))
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&name, "name", "found", "the lab's name")
+	f.StringVar(&to, "to", "lab.yaml", "the file to write; - for standard output")
+	f.BoolVar(&replace, "replace", false, "replace the file when it is there")
+	return c
+}
+
+// source reads one export or paste: NAME=FILE, or FILE.
+func (a *app) source(arg string) ([]adopt.Source, error) {
+	name, file, said := strings.Cut(arg, "=")
+	if !said {
+		name, file = "", arg
+	}
+	if name != "" && name != adopt.Host {
+		if err := lab.CheckName(name); err != nil {
+			return nil, usage("%s: %v", arg, err)
+		}
+	}
+	if file != "-" {
+		if c, err := a.inspect(file, false); err != nil {
+			return nil, err
+		} else if c.Package != nil {
+			var out []adopt.Source
+			for i := range c.Package.Systems {
+				built := image.Built(c.Package.Systems[i])
+				if i > 0 {
+					name = "" // one name is one machine's
+				}
+				out = append(out, adopt.Source{File: file, Name: name, Built: &built})
+			}
+			return out, nil
+		}
+	}
+	data, err := a.read(file, listing.MaxSize)
+	if err != nil {
+		return nil, err
+	}
+	l := listing.Read(string(data))
+	if l.Empty() {
+		return nil, failure{exitUsage, "nothing about machines or addresses is found in " + file,
+			"an export is an .ovf or .ova file; a paste is the whole output of a command"}
+	}
+	for _, r := range l.Slips {
+		a.note(fmt.Sprintf("%s:%d: %s", file, r.Line, r.Text))
+	}
+	return []adopt.Source{{File: file, Name: name, Shown: &l}}, nil
+}

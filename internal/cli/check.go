@@ -1,0 +1,256 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/model/sanitize"
+	"openbastion/internal/render/sarif"
+	"openbastion/internal/verify/check"
+)
+
+func (a *app) check() *cobra.Command {
+	var failOn, on, form string
+	var only, except []string
+	var mend, yes bool
+	c := &cobra.Command{
+		Use: "check [LAB]", Short: "What is wrong with a layout, before anything is built",
+		Long: `Reads the plan of a lab and says what will go wrong: where it stands in the file,
+what you would see if you built it so, and the remedy. bastion explain CODE
+tells more. What is meant to be so is written under accept: in the lab file.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantForm(form, "text", "sarif"); err != nil {
+				return err
+			}
+			if !oneOf(failOn, "error", "warning", "note", "never") {
+				return usage("--fail-on is error, warning, note or never, not %q", failOn)
+			}
+			day := time.Now().UTC().Truncate(24 * time.Hour)
+			if on != "" {
+				var err error
+				if day, err = time.Parse(time.DateOnly, on); err != nil {
+					return usage("--on is a day such as 2026-11-20, not %q", on)
+				}
+			}
+			for _, code := range append(append([]string(nil), only...), except...) {
+				if err := knownCode(code); err != nil {
+					return err
+				}
+			}
+			file := labArg(args)
+			if mend && file == "-" {
+				return usage("--mend changes a file; standard input is none")
+			}
+			p, err := a.load(file)
+			if err != nil {
+				return err
+			}
+			all := check.Run(p, day)
+			list := chosen(all, only, except)
+			check.Offer(p, a.texts[file], day, all, list)
+			if mend {
+				return a.mend(file, list, yes)
+			}
+			if err := a.showFindings(p, list, form, file); err != nil {
+				return err
+			}
+			for _, f := range list {
+				if f.Accepted == "" && failOn != "never" && f.Severity.AtLeast(check.Severity(failOn)) {
+					return failure{status: exitBroken}
+				}
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&failOn, "fail-on", "error", "which findings make the status 1: error, warning, note or never")
+	f.StringVar(&on, "on", "", "the day to judge trial periods by, such as 2026-11-20; today when absent")
+	f.StringSliceVar(&only, "only", nil, "only these codes")
+	f.StringSliceVar(&except, "except", nil, "all but these codes")
+	f.StringVar(&form, "form", "text", "text, or sarif for annotations in a code host")
+	f.BoolVar(&mend, "mend", false, "write the mechanical mends into the lab file")
+	f.BoolVar(&yes, "yes", false, "with --mend: do not ask")
+	return c
+}
+
+func knownCode(code string) error {
+	if _, ok := check.Lookup(code); ok {
+		return nil
+	}
+	if near := lab.Nearest(code, findingCodes()); near != "" {
+		return usage("there is no finding %s; did you mean %s?", code, near)
+	}
+	return usage("there is no finding %s; bastion explain lists them", code)
+}
+
+func findingCodes() []string {
+	var codes []string
+	for _, e := range check.Catalogue() {
+		codes = append(codes, e.Code)
+	}
+	return codes
+}
+
+// chosen leaves out what the flags leave out.
+func chosen(list []check.Finding, only, except []string) []check.Finding {
+	out := []check.Finding{}
+	for _, f := range list {
+		if (len(only) == 0 || oneOf(f.Code, only...)) && !oneOf(f.Code, except...) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+func (a *app) showFindings(p *plan.Plan, list []check.Finding, form, file string) error {
+	switch {
+	case a.format == "json":
+		return a.json(struct {
+			Schema    string          `json:"schema"`
+			Lab       string          `json:"lab"`
+			Findings  []check.Finding `json:"findings"`
+			Rehearsed *rehearsed      `json:"rehearsed"` // the last rehearsal of this very file
+		}{"openbastion.findings/1", p.Name, list, a.recall(p, file)})
+	case form == "sarif":
+		return sarif.Write(a.out, Version, list)
+	}
+	s := a.screen()
+	count := map[check.Severity]int{}
+	accepted := 0
+	var open []check.Finding
+	for _, f := range list {
+		if f.Accepted != "" {
+			accepted++
+			s.line(s.paint(faint, fmt.Sprintf("%s %s  %s: accepted, %s", signNote, f.Code, f.Subject, f.Accepted)))
+			continue
+		}
+		if f.Undecided() {
+			open = append(open, f)
+			continue
+		}
+		count[f.Severity]++
+		showFinding(s, f)
+	}
+	showOpen(s, open)
+	s.line(tally(s, count, accepted, len(open)))
+	sayRehearsed(s, a.recall(p, file), file)
+	return nil
+}
+
+// showOpen lists what is not decided yet, with what works meanwhile.
+func showOpen(s *screen, open []check.Finding) {
+	if len(open) == 0 {
+		return
+	}
+	s.line(s.paint(strong, "Open questions"))
+	for _, f := range open {
+		s.line(signUnknown, " ", f.Message, "  ", s.paint(faint, fmt.Sprintf("%s:%d:%d", f.At.File, f.At.Line, f.At.Column)))
+		s.para(4, 0, faint, f.See)
+	}
+	s.line()
+}
+
+func severityCell(v check.Severity) cell {
+	switch v {
+	case check.Error:
+		return cell{signBroken, broken}
+	case check.Warning:
+		return cell{"!", strong}
+	}
+	return cell{signNote, faint}
+}
+
+func showFinding(s *screen, f check.Finding) {
+	c := severityCell(f.Severity)
+	s.line(s.paint(c.st, c.text), " ", s.paint(strong, f.Code), "  ", f.Subject, "  ",
+		s.paint(faint, fmt.Sprintf("%s:%d:%d", f.At.File, f.At.Line, f.At.Column)))
+	s.para(4, 0, plain, f.Message)
+	if f.See != "" {
+		s.para(4, 2, faint, "you would see: "+f.See)
+	}
+	s.para(4, 2, strong, "remedy: "+f.Remedy)
+	for _, l := range f.Lines {
+		s.line("        ", s.paint(inside, l))
+	}
+	s.line()
+}
+
+func tally(s *screen, found map[check.Severity]int, accepted, open int) string {
+	var parts []string
+	for _, x := range []struct {
+		v         check.Severity
+		one, many string
+	}{{check.Error, "error", "errors"}, {check.Warning, "warning", "warnings"}, {check.Note, "note", "notes"}} {
+		if found[x.v] > 0 {
+			parts = append(parts, count(found[x.v], x.one, x.many))
+		}
+	}
+	if open > 0 {
+		parts = append(parts, count(open, "open question", "open questions"))
+	}
+	if accepted > 0 {
+		parts = append(parts, fmt.Sprintf("%d accepted", accepted))
+	}
+	switch {
+	case found[check.Error] > 0:
+		return s.paint(broken, signBroken) + " " + strings.Join(parts, ", ") + "."
+	case len(parts) == 0:
+		return signHolds + " Nothing found."
+	}
+	return signHolds + " No error: " + strings.Join(parts, ", ") + "."
+}
+
+// agreed asks a question that somebody at the terminal answers with yes or no.
+func (a *app) agreed(question string) bool {
+	fmt.Fprint(a.err, sanitize.Line(question+" [y/N] "))
+	answer, _ := bufio.NewReader(a.in).ReadString('\n')
+	return strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y")
+}
+
+// mend shows what the mechanical mends change, asks on a terminal, and writes.
+func (a *app) mend(file string, list []check.Finding, yes bool) error {
+	data, err := a.text(file)
+	if err != nil {
+		return err
+	}
+	mended, n := check.Mend(data, list)
+	s := a.screen()
+	for _, f := range list {
+		if len(f.Lines) == 0 && f.Accepted == "" {
+			s.line(s.paint(strong, "left: "), f.Code, " ", f.Subject, ": ", f.Remedy)
+		}
+	}
+	if n == 0 {
+		a.note("nothing here can be mended mechanically")
+		return nil
+	}
+	for _, l := range added(mended, data) {
+		s.line(s.paint(broken, "- "+l))
+	}
+	for _, l := range added(data, mended) {
+		s.line(s.paint(inside, "+ "+l))
+	}
+	if err := a.replan(file, mended); err != nil {
+		return err
+	}
+	if in, ok := a.in.(*os.File); ok && !yes && term.IsTerminal(int(in.Fd())) {
+		if !a.agreed("Write this into " + file + "?") {
+			a.note(file + " stays as it is")
+			return nil
+		}
+	}
+	if bytes.Equal(data, mended) {
+		return nil
+	}
+	return a.replace(file, data, mended, n)
+}

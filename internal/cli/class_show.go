@@ -1,0 +1,396 @@
+package cli
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"openbastion/internal/classroom/class"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/model/status"
+	"openbastion/internal/testbed/remote"
+	"openbastion/internal/verify/claims"
+	"openbastion/internal/verify/verdict"
+)
+
+// benchRange says which benches are on a host: neighbours as from … to.
+func benchRange(names []string) string {
+	var parts []string
+	for i := 0; i < len(names); {
+		j := i
+		for j+1 < len(names) && following(names[j], names[j+1]) {
+			j++
+		}
+		switch number := names[j][strings.LastIndexByte(names[j], '-')+1:]; {
+		case j == i:
+			parts = append(parts, names[i])
+		default:
+			parts = append(parts, names[i]+" to "+number)
+		}
+		i = j + 1
+	}
+	return strings.Join(parts, ", ")
+}
+
+// following tells whether two names of benches have numbers one after the other.
+func following(a, b string) bool {
+	var x, y int
+	_, e1 := fmt.Sscan(strings.TrimLeft(a[strings.LastIndexByte(a, '-')+1:], "0"), &x)
+	_, e2 := fmt.Sscan(strings.TrimLeft(b[strings.LastIndexByte(b, '-')+1:], "0"), &y)
+	return e1 == nil && e2 == nil && y == x+1
+}
+
+// placedHost is a host in a plan of what goes where.
+type placedHost struct {
+	Name        string    `json:"host"`
+	SSH         string    `json:"ssh"`
+	Benches     []string  `json:"benches"`
+	CPUs        int       `json:"cpus"` // that its benches are planned with
+	CPUsMost    int       `json:"cpus_most"`
+	Memory      lab.Bytes `json:"memory"`
+	MemoryMost  lab.Bytes `json:"memory_most"`
+	BenchesMost int       `json:"benches_most"`
+}
+
+// showPlaced says which host would carry which bench.
+func (a *app) showPlaced(p *plan.Plan, o startOptions, hosts *lab.Class, benches []class.Bench) error {
+	need, on := benchNeed(p, o), map[string][]string{}
+	for _, b := range benches {
+		on[b.Host] = append(on[b.Host], b.Name)
+	}
+	list, without := []placedHost{}, slices.Concat([]string{}, on[""])
+	for _, h := range hosts.Hosts {
+		n := len(on[h.Name])
+		list = append(list, placedHost{h.Name, h.SSH, slices.Concat([]string{}, on[h.Name]), n * need.CPUs, h.CPUs * hosts.Share,
+			lab.Bytes(n) * need.Memory, h.Memory, class.Host{CPUs: h.CPUs * hosts.Share, Memory: h.Memory}.Fits(need)})
+	}
+	if a.format == "json" {
+		if err := a.json(struct {
+			Schema  string       `json:"schema"`
+			Lab     string       `json:"lab"`
+			Stage   string       `json:"stage"`
+			Hosts   []placedHost `json:"hosts"`
+			Without []string     `json:"without"` // benches that find no place
+		}{"openbastion.placement/1", p.Name, o.stage, list, without}); err != nil {
+			return err
+		}
+	} else {
+		a.placedText(p, need, list, len(benches)-len(without))
+	}
+	if len(without) > 0 {
+		return failure{exitBroken, fmt.Sprintf("%s no place: each takes %s", count(len(without), "bench finds", "benches find"), needText(need)),
+			"Add hosts or memory, give its machines less, or raise share: in the hosts file."}
+	}
+	return nil
+}
+
+func needText(n class.Need) string {
+	memory := size(uint64(n.Memory)) + " of memory"
+	if n.CPUs == 0 {
+		return memory
+	}
+	return count(n.CPUs, "planned processor", "planned processors") + " and " + memory
+}
+
+func (a *app) placedText(p *plan.Plan, need class.Need, list []placedHost, placed int) {
+	s := a.screen()
+	showTitle(s, p, fmt.Sprintf("%s on %s, each of %s", count(placed, "bench", "benches"), count(len(list), "host", "hosts"), needText(need)))
+	t := table{head: []string{"host", "benches", "room for", "processors", "memory", "which"}}
+	for _, h := range list {
+		most := cell{grouped(h.BenchesMost), plain}
+		if h.BenchesMost == 0 {
+			most = cell{signBroken + " none", broken}
+		}
+		t.add(cell{h.Name, strong}, grouped(len(h.Benches)), most, fmt.Sprintf("%d of %d", h.CPUs, h.CPUsMost),
+			fmt.Sprintf("%s of %s", size(uint64(h.Memory)), size(uint64(h.MemoryMost))), cell{benchRange(h.Benches), faint})
+	}
+	s.below(t)
+	s.line()
+	s.para(0, 2, faint, "A bench stays on one host whole, with all its wires. Nothing was sent or started.")
+}
+
+// seen reads how each bench is from what became of it on its host.
+func (r classRecord) seen(came map[string]remote.Answer, silent map[string]error) class.Status {
+	out := class.Status{Schema: class.StatusSchema, Lab: r.Lab, File: r.File, Stage: r.Stage,
+		Hosts: []class.HostStatus{}, Benches: []class.State{}}
+	for _, h := range r.Hosts {
+		s := class.HostStatus{Name: h.Name, Answers: silent[h.Name] == nil}
+		if !s.Answers {
+			s.Why = silent[h.Name].Error()
+		}
+		out.Hosts = append(out.Hosts, s)
+	}
+	for _, b := range r.Benches {
+		var now status.Lab
+		answer, ok := came[b.Name]
+		switch why := unanswered(b, answer, ok, silent); {
+		case why != "":
+			out.Benches = append(out.Benches, class.State{Bench: b, Why: why})
+		case json.Unmarshal(answer.Result, &now) != nil:
+			out.Benches = append(out.Benches, class.State{Bench: b, Why: "what its host says of it cannot be read"})
+		default:
+			out.Benches = append(out.Benches, class.See(b, now))
+		}
+	}
+	return out
+}
+
+// unanswered says why nothing is known of a bench; empty when something is.
+func unanswered(b class.Bench, answer remote.Answer, ok bool, silent map[string]error) string {
+	switch {
+	case b.Host == "":
+		return "no host has room for it"
+	case !ok && silent[b.Host] != nil:
+		return silent[b.Host].Error()
+	case !ok:
+		return b.Host + " said nothing of it"
+	case len(answer.Result) == 0:
+		return cmp.Or(answer.Said, fmt.Sprintf("the program ended with %d and said nothing", answer.Status))
+	}
+	return ""
+}
+
+// saidClass shows how all benches are.
+func (a *app) saidClass(r classRecord, st class.Status, title string, next bool) error {
+	ill := 0
+	for _, b := range st.Benches {
+		if b.Why != "" || b.Escapes > 0 {
+			ill++
+		}
+	}
+	if a.format == "json" {
+		if err := a.json(st); err != nil {
+			return err
+		}
+	} else {
+		a.classText(r, st, title)
+		if next && !a.quiet {
+			t := table{}
+			t.add("bastion status "+r.Lab, cell{"all benches", faint})
+			t.add("bastion verify "+r.Lab, cell{"the claims on all benches, one verdict", faint})
+			t.add("bastion stop "+r.Lab, cell{"ends all and leaves nothing", faint})
+			a.screen().below(t)
+		}
+	}
+	if ill > 0 {
+		return failure{exitBroken, fmt.Sprintf("%s of %d not as it should be", count(ill, "bench", "benches"), len(st.Benches)),
+			"bastion start " + r.File + " --hosts FILE starts what does not run, elsewhere if need be."}
+	}
+	return nil
+}
+
+func (a *app) classText(r classRecord, st class.Status, title string) {
+	s := a.screen()
+	s.line(s.paint(strong, st.Lab), "  ", s.paint(faint, count(len(st.Benches), "bench", "benches")+" "+title))
+	t := table{head: []string{"host", "", "running", "machines", "leases", "which"}}
+	for _, h := range st.Hosts {
+		names, running, machines, leases := r.on(h.Name), 0, 0, 0
+		for _, b := range st.Benches {
+			if b.Host == h.Name {
+				machines, leases = machines+b.Machines, leases+b.Leases
+				if b.Phase == status.Running {
+					running++
+				}
+			}
+		}
+		sign := cell{signHolds + " answers", plain}
+		if !h.Answers {
+			sign = cell{signBroken + " silent", broken}
+		}
+		t.add(cell{h.Name, strong}, sign, fmt.Sprintf("%d of %d", running, len(names)), grouped(machines), grouped(leases),
+			cell{benchRange(names), faint})
+	}
+	s.below(t)
+	shown := 0
+	for _, b := range st.Benches {
+		text := b.Why
+		if b.Escapes > 0 {
+			text = count(b.Escapes, "escape", "escapes") + " seen; bastion status there shows them"
+		}
+		if text == "" {
+			continue
+		}
+		if shown++; shown > maxShown && !a.verbose {
+			s.line("  … and more; --verbose tells all")
+			break
+		}
+		if shown == 1 {
+			s.line()
+		}
+		s.para(2, 4, plain, s.paint(broken, signBroken)+" "+b.Name+": "+text)
+	}
+}
+
+// classStatus asks all hosts how their benches are.
+func (a *app) classStatus(r classRecord) error {
+	came, silent := a.answers(a.ctx, r, "status", nil, func(int) {})
+	if a.ctx.Err() != nil {
+		return a.ctx.Err()
+	}
+	return a.saidClass(r, r.seen(came, silent), "since "+r.Started.Local().Format("2006-01-02 15:04"), false)
+}
+
+// verifyClass has the claims checked on all benches and puts the verdicts together.
+func (a *app) verifyClass(r classRecord) error {
+	began, progress := time.Now(), a.progress("benches checked")
+	came, silent := a.answers(a.ctx, r, "verify", nil, func(done int) { progress(done, len(r.Benches)) })
+	progress(0, 0)
+	if a.ctx.Err() != nil {
+		return a.ctx.Err()
+	}
+	var judged []class.Judged
+	for _, b := range r.Benches {
+		var doc verdict.Document
+		answer, ok := came[b.Name]
+		switch why := unanswered(b, answer, ok, silent); {
+		case why != "":
+			judged = append(judged, class.Unjudged(b, why))
+		case json.Unmarshal(answer.Result, &doc) != nil || doc.Verdict == "":
+			judged = append(judged, class.Unjudged(b, "what its host says of it is no verdict"))
+		default:
+			judged = append(judged, class.Judge(b, doc))
+		}
+	}
+	v := class.Whole(r.Lab, r.Stage, judged)
+	if a.format == "json" {
+		if err := a.json(v); err != nil {
+			return err
+		}
+	} else {
+		a.classVerdict(v, r, time.Since(began))
+	}
+	if v.Verdict != claims.Holds {
+		return failure{status: exitBroken}
+	}
+	return nil
+}
+
+func (a *app) classVerdict(v class.Verdict, r classRecord, took time.Duration) {
+	s := a.screen()
+	s.line(s.paint(strong, v.Lab), "  ", s.paint(faint, fmt.Sprintf("%s on %s, checked in %s", count(len(v.Benches), "bench", "benches"),
+		count(len(r.Hosts), "host", "hosts"), took.Round(10*time.Millisecond))))
+	t := table{head: []string{"host", "hold", "broken", "unknown", "which"}}
+	for _, h := range r.Hosts {
+		n := map[claims.Verdict]int{}
+		for _, b := range v.Benches {
+			if b.Host == h.Name {
+				n[b.Verdict]++
+			}
+		}
+		t.add(cell{h.Name, strong}, grouped(n[claims.Holds]), grouped(n[claims.Broken]), grouped(n[claims.Unknown]),
+			cell{benchRange(r.on(h.Name)), faint})
+	}
+	s.below(t)
+	total := map[claims.Verdict]int{}
+	for _, b := range v.Benches {
+		if total[b.Verdict]++; b.Verdict != claims.Holds && (a.verbose || total[claims.Broken]+total[claims.Unknown] <= maxShown) {
+			showBench(s, b)
+		}
+	}
+	s.line()
+	if open := total[claims.Broken] + total[claims.Unknown]; open > maxShown && !a.verbose {
+		s.line(fmt.Sprintf("  … and %d more; --verbose tells all", open-maxShown))
+	}
+	sign := map[claims.Verdict]string{claims.Holds: signHolds, claims.Broken: s.paint(broken, signBroken),
+		claims.Unknown: signUnknown}[v.Verdict]
+	s.line(fmt.Sprintf("%s %s: %s of %d hold all claims, %d broken, %d unknown", sign, v.Verdict,
+		count(total[claims.Holds], "bench", "benches"), len(v.Benches), total[claims.Broken], total[claims.Unknown]))
+}
+
+// showBench says what does not hold on a bench.
+func showBench(s *screen, b class.Judged) {
+	s.line()
+	where := cmp.Or(b.Host, "nowhere")
+	if b.Why != "" {
+		s.para(2, 4, plain, signUnknown+" "+b.Name+" on "+where+": nothing is known: "+b.Why)
+		return
+	}
+	s.para(2, 4, plain, fmt.Sprintf("%s %s on %s: %d hold, %d broken, %d unknown", s.paint(broken, signBroken), b.Name, where,
+		b.Counts.Holds, b.Counts.Broken, b.Counts.Unknown))
+	for i, c := range b.Open {
+		if i == maxShown {
+			s.line("    … and ", count(len(b.Open)-i, "claim more", "claims more"))
+			break
+		}
+		s.para(4, 6, plain, c.ID+": "+c.Saw)
+	}
+	for _, f := range b.Findings {
+		s.para(4, 6, plain, f.Code+" "+f.Subject+": "+f.Message)
+	}
+}
+
+// endClass ends all benches, on all hosts.
+func (a *app) endClass(r classRecord, o stopOptions) error {
+	began := time.Now()
+	var arguments []string
+	if o.now {
+		arguments = append(arguments, "--now")
+	}
+	if o.discard {
+		arguments = append(arguments, "--discard")
+	}
+	came, silent := a.answers(a.ctx, r, "stop", arguments, func(int) {})
+	open := a.unended(r, came, silent)
+	left := r
+	left.Benches, left.Hosts = open, nil
+	for i, err := range eachHost(r.Hosts, func(_ int, h classHost) error {
+		if silent[h.Name] != nil {
+			return silent[h.Name]
+		}
+		if len(left.on(h.Name)) > 0 {
+			return fmt.Errorf("%s has benches that did not end", h.Name)
+		}
+		return r.remote(h).Remove(a.ctx)
+	}) {
+		if err != nil && (len(r.on(r.Hosts[i].Name)) > 0 || r.Hosts[i].Left) {
+			left.Hosts = append(left.Hosts, r.Hosts[i])
+		}
+	}
+	if a.ctx.Err() != nil {
+		return a.ctx.Err()
+	}
+	if len(left.Hosts) > 0 {
+		if err := left.write(); err != nil {
+			return failure{exitUsage, err.Error(), ""}
+		}
+		return failure{exitBroken, fmt.Sprintf("%s is not ended on %s", r.Lab, count(len(left.Hosts), "host", "hosts")),
+			"bastion stop " + r.Lab + " again ends the rest, once they answer."}
+	}
+	if err := r.remove(); err != nil {
+		return failure{exitUsage, err.Error(), ""}
+	}
+	if a.format == "json" {
+		return a.json(struct {
+			Schema string `json:"schema"`
+			Lab    string `json:"lab"`
+			Said   string `json:"said"`
+		}{"openbastion.stopped/1", r.Lab, ""})
+	}
+	if !a.quiet {
+		a.screen().line(signHolds, " ", r.Lab, " stopped on ", count(len(r.Hosts), "host", "hosts"), " in ",
+			time.Since(began).Round(time.Millisecond).String())
+	}
+	return nil
+}
+
+// unended gives the benches that did not end, and says why.
+func (a *app) unended(r classRecord, came map[string]remote.Answer, silent map[string]error) []class.Bench {
+	var open []class.Bench
+	for _, b := range r.Benches {
+		answer, ok := came[b.Name]
+		if ok && (answer.Status == 0 || strings.Contains(answer.Said, "was not started")) || b.Host == "" || !ok && silent[b.Host] == nil {
+			continue
+		}
+		open = append(open, b)
+		why := answer.Said
+		if !ok {
+			why = silent[b.Host].Error()
+		}
+		a.note(fmt.Sprintf("%s is not ended: %s", b.Name, why))
+	}
+	return open
+}

@@ -1,0 +1,400 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"openbastion/internal/classroom/class"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/testbed/machine/boot"
+	"openbastion/internal/testbed/remote"
+	"openbastion/internal/testbed/supervisor"
+)
+
+// A bench on the kernel takes a process and a network stack for each machine; measured with
+// the sample lab, and rounded up.
+const (
+	benchProcess = 64 * lab.MiB
+	benchStack   = 4 * lab.MiB
+)
+
+// benchNeed gives what one bench takes of its host.
+func benchNeed(p *plan.Plan, o startOptions) class.Need {
+	n := class.Need{Memory: benchProcess}
+	if o.stage == onKernel {
+		n.Memory += benchStack * lab.Bytes(len(p.Machines))
+		return n
+	}
+	for _, m := range p.Machines {
+		if m.Off || m.Physical || o.appliances && m.Appliance == nil || len(o.only) > 0 && !slices.Contains(o.only, m.Name) {
+			continue
+		}
+		n.CPUs += m.Spec.CPUs
+		n.Memory += m.Spec.Memory
+	}
+	return n
+}
+
+// benchName gives the name of a bench, from 1, of so many.
+func benchName(lab string, number, of int) string {
+	return fmt.Sprintf("%s-%0*d", lab, len(fmt.Sprint(of)), number)
+}
+
+// checkHosts refuses what does not go together with several hosts.
+func (o startOptions) checkHosts() error {
+	switch {
+	case o.capture != "":
+		return usage("--capture writes on this machine, and the benches are on others; start one of them there with it")
+	case len(o.spans) > 0:
+		return usage("--span is for one lab on this machine; a bench of a class stays on one host whole")
+	case len(o.taps) > 0:
+		return usage("--tap names a device of this machine, and the benches are on others")
+	}
+	return nil
+}
+
+// startClass starts the benches of a class on several hosts, or heals one that was started.
+func (a *app) startClass(file string, o startOptions) error {
+	if err := o.checkHosts(); err != nil {
+		return err
+	}
+	if file == "-" || len(a.named) > 0 {
+		return usage("on several hosts the lab is a file, and what it names lies beside it: no standard input, no --profile")
+	}
+	p, err := a.load(file)
+	if err != nil {
+		return err
+	}
+	text, err := a.read(o.hosts, lab.MaxSize+1)
+	if err != nil {
+		return err
+	}
+	hosts, err := lab.ReadClass(o.hosts, text)
+	if err != nil {
+		return err
+	}
+	r, again, err := a.classToBe(p, file, o, hosts)
+	if err != nil {
+		return err
+	}
+	if o.dry {
+		return a.showPlaced(p, o, hosts, r.place(p, o, hosts, nil))
+	}
+	files, err := a.benchFiles(p, file, o)
+	if err != nil {
+		return err
+	}
+	return a.putUp(p, file, o, hosts, r, files, again)
+}
+
+// classToBe gives the record of a class: a new one, or that of the class that was started
+// from this very file.
+func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Class) (classRecord, bool, error) {
+	abs, err := filepath.Abs(file)
+	if err != nil {
+		return classRecord{}, false, err
+	}
+	if err := lab.CheckName(benchName(p.Name, hosts.Benches, hosts.Benches)); err != nil {
+		return classRecord{}, false, usage("with its number a bench of %s has no name that a lab can have: %v", p.Name, err)
+	}
+	now := classRecord{Lab: p.Name, File: abs, Digest: a.labDigest(p, file), Stage: o.stage, Started: time.Now().UTC().Truncate(time.Second)}
+	all, err := classes()
+	if err != nil {
+		return now, false, err
+	}
+	was, ok := all[p.Name]
+	if !ok {
+		return now, false, nil
+	}
+	if was.File != now.File || was.Digest != now.Digest || was.Stage != now.Stage {
+		return now, true, failure{exitUsage, fmt.Sprintf("%s runs over hosts already, since %s, from another file, another text of it or on another stage",
+			p.Name, was.Started.Local().Format("15:04")), "bastion stop " + p.Name + " ends that one first."}
+	}
+	return was, true, nil
+}
+
+// place says which host carries which bench; silent hosts carry none.
+func (r classRecord) place(p *plan.Plan, o startOptions, hosts *lab.Class, silent map[string]error) []class.Bench {
+	var open []class.Host
+	for _, h := range hosts.Hosts {
+		if silent[h.Name] == nil {
+			open = append(open, class.Host{Name: h.Name, CPUs: h.CPUs * hosts.Share, Memory: h.Memory})
+		}
+	}
+	kept := map[string]string{}
+	for _, b := range r.Benches {
+		kept[b.Name] = b.Host
+	}
+	names := make([]string, hosts.Benches)
+	for i := range names {
+		names[i] = benchName(p.Name, i+1, hosts.Benches)
+	}
+	placed := class.Place(names, benchNeed(p, o), open, kept)
+	out := make([]class.Bench, len(names))
+	for i, name := range names {
+		out[i] = class.Bench{Name: name, Host: placed[name]} // no host: it has no place
+	}
+	return out
+}
+
+// benchFiles gives what each host needs, but for the lab files of its benches: this program,
+// a kernel, and what the lab names.
+func (a *app) benchFiles(p *plan.Plan, file string, o startOptions) ([]remote.File, error) {
+	own := o.inside
+	if own == "" {
+		if runtime.GOOS != "linux" {
+			return nil, failure{exitLacking, "the hosts run this program on Linux, and this one is for another system",
+				"Name one for Linux: --inside FILE."}
+		}
+		var err error
+		if own, err = os.Executable(); err != nil {
+			return nil, err
+		}
+	}
+	files := []remote.File{{Path: remote.Program, From: own, Run: true}}
+	if kernel := o.kernel; o.stage == onMachines {
+		if kernel == "" {
+			kernel = boot.Cached()
+		}
+		if info, err := os.Stat(kernel); kernel != "" && (err != nil || !info.Mode().IsRegular()) {
+			return nil, usage("--kernel is a package when it goes to other hosts, and %s is no file", kernel)
+		}
+		if kernel != "" {
+			files = append(files, remote.File{Path: kernelThere, From: kernel})
+		}
+	}
+	named := map[string]bool{}
+	for _, ap := range p.Lab.Appliances {
+		if strings.ContainsAny(ap.Profile, "./") {
+			named[ap.Profile] = true
+		}
+		if !o.reference && o.stage == onMachines {
+			named[ap.Image.File], named[ap.Machine.Media] = true, true
+		}
+	}
+	for _, g := range p.Lab.Guests {
+		if !o.reference && o.stage == onMachines {
+			named[g.Machine.Media] = true
+		}
+	}
+	delete(named, "")
+	for _, name := range slices.Sorted(maps.Keys(named)) {
+		if !filepath.IsLocal(name) {
+			return nil, failure{exitUsage, fmt.Sprintf("%s names %s, which does not lie beside it or below: it cannot be sent to hosts as it is", file, name),
+				"Put it beside the lab file, and name it without a folder."}
+		}
+		files = append(files, remote.File{Path: filepath.ToSlash(filepath.Clean(name)), From: filepath.Join(filepath.Dir(file), name)})
+	}
+	if err := remote.Digest(files); err != nil {
+		return nil, failure{exitUsage, fmt.Sprintf("cannot read what goes to the hosts: %v", err), ""}
+	}
+	return files, nil
+}
+
+// kernelThere is where the package of a kernel lies in a host's folder.
+const kernelThere = "kernel.deb"
+
+// benchText gives the lab file of one bench.
+func (a *app) benchText(p *plan.Plan, file, bench string) []byte {
+	e := lab.NewEditor(a.texts[file])
+	e.Set(p.Lab, "lab", bench)
+	return e.Bytes()
+}
+
+// putUp sends what the hosts need and starts the benches there.
+func (a *app) putUp(p *plan.Plan, file string, o startOptions, hosts *lab.Class, r classRecord, files []remote.File, again bool) error {
+	if err := alreadyHere(p.Name); err != nil {
+		return err
+	}
+	began := time.Now()
+	silent, err := a.knock(&r, hosts)
+	if err != nil {
+		return err
+	}
+	r.Benches = r.place(p, o, hosts, silent)
+	if err := r.write(); err != nil {
+		return failure{exitUsage, "cannot note what is started where: " + err.Error(), ""}
+	}
+	if !again {
+		a.onInterrupt(func() { a.endUnfinished(r) })
+	}
+	arguments := append([]string{"--on", o.stage, "--capture-size", o.size, "--accelerate", o.accel}, o.passed()...)
+	if slices.ContainsFunc(files, func(f remote.File) bool { return f.Path == kernelThere }) {
+		arguments = append(arguments, "--kernel", kernelThere)
+	}
+	sent := a.send(p, file, r, files, silent)
+	ready := r
+	ready.Hosts = nil
+	for i, h := range r.Hosts {
+		switch {
+		case sent[i] != nil:
+			silent[h.Name] = sent[i]
+		case silent[h.Name] == nil:
+			ready.Hosts = append(ready.Hosts, h)
+		}
+	}
+	progress := a.progress("benches started")
+	came, gone := a.answers(a.ctx, ready, "start", arguments, func(done int) { progress(done, len(r.Benches)) })
+	progress(0, 0)
+	if a.ctx.Err() != nil {
+		a.cleanUp()
+		return a.ctx.Err()
+	}
+	for name, err := range gone {
+		silent[name] = err
+	}
+	a.told(&r, hosts, silent)
+	if err := r.write(); err != nil {
+		return failure{exitUsage, "cannot note what is started where: " + err.Error(), ""}
+	}
+	state := r.seen(came, silent)
+	if o.then == "verify" {
+		return a.verifyClass(r)
+	}
+	return a.saidClass(r, state, fmt.Sprintf("up on %s after %s", count(len(ready.Hosts), "host", "hosts"),
+		time.Since(began).Round(10*time.Millisecond)), true)
+}
+
+// send sends each host that answers what its benches need.
+func (a *app) send(p *plan.Plan, file string, r classRecord, files []remote.File, silent map[string]error) []error {
+	return eachHost(r.Hosts, func(_ int, h classHost) error {
+		names := r.on(h.Name)
+		if len(names) == 0 || silent[h.Name] != nil {
+			return nil
+		}
+		mine := slices.Clone(files)
+		for _, name := range names {
+			mine = append(mine, remote.File{Path: remote.BenchFile(name), Text: a.benchText(p, file, name)})
+		}
+		if err := remote.Digest(mine[len(files):]); err != nil {
+			return err
+		}
+		return r.remote(h).Send(a.ctx, mine)
+	})
+}
+
+// told notes which hosts know by now what is theirs, and leaves nothing on those that are no
+// longer among the hosts.
+func (a *app) told(r *classRecord, hosts *lab.Class, silent map[string]error) {
+	for i := range r.Hosts {
+		r.Hosts[i].Left = r.Hosts[i].Left && silent[r.Hosts[i].Name] != nil
+	}
+	r.Hosts = slices.DeleteFunc(r.Hosts, func(h classHost) bool {
+		over := !h.Left && !slices.ContainsFunc(hosts.Hosts, func(f *lab.ClassHost) bool { return f.Name == h.Name })
+		return over && r.remote(h).Remove(a.ctx) == nil
+	})
+}
+
+// passed gives the options of start that go to each bench as they are.
+func (o startOptions) passed() []string {
+	var out []string
+	for _, s := range []struct {
+		name string
+		on   bool
+	}{{"--join", o.join}, {"--appliance-only", o.appliances}, {"--reference", o.reference}, {"--as-user", o.asUser}} {
+		if s.on {
+			out = append(out, s.name)
+		}
+	}
+	for _, l := range []struct {
+		name string
+		list []string
+	}{{"--only", o.only}, {"--join-only", o.allow}, {"--add-server", o.servers}, {"--appliance-command", o.commands}} {
+		for _, v := range l.list {
+			out = append(out, l.name, v)
+		}
+	}
+	return out
+}
+
+// knock asks each host of the file whether it is there and can run this program, and notes
+// the hosts: those of the file, and those no longer in it that had benches. Benches may run
+// on each that had some, until it was told which are not its own any more.
+func (a *app) knock(r *classRecord, hosts *lab.Class) (map[string]error, error) {
+	had := map[string]bool{}
+	for _, b := range r.Benches {
+		had[b.Host] = true
+	}
+	was := r.Hosts
+	r.Hosts = nil
+	for _, h := range hosts.Hosts {
+		r.Hosts = append(r.Hosts, classHost{Name: h.Name, SSH: h.SSH})
+	}
+	wanted := "Linux " + map[string]string{"amd64": "x86_64", "arm64": "aarch64"}[runtime.GOARCH]
+	silent := map[string]error{}
+	errs := eachHost(r.Hosts, func(_ int, h classHost) error {
+		system, err := r.remote(h).System(a.ctx)
+		if err == nil && system != wanted {
+			err = fmt.Errorf("%s is %s, and this program is for %s", h.Name, system, wanted)
+		}
+		return err
+	})
+	if a.ctx.Err() != nil {
+		return nil, a.ctx.Err()
+	}
+	for i, err := range errs {
+		if h := &r.Hosts[i]; err != nil {
+			silent[h.Name] = err
+			a.note(fmt.Sprintf("%v: no bench is put there.", err))
+		}
+	}
+	if len(silent) == len(r.Hosts) {
+		return nil, failure{exitBroken, "no host can take a bench", "Try one by hand: ssh " + r.Hosts[0].SSH}
+	}
+	for _, w := range was {
+		if w.Left = w.Left || had[w.Name]; !w.Left {
+			continue
+		}
+		if i := slices.IndexFunc(r.Hosts, func(h classHost) bool { return h.Name == w.Name }); i >= 0 {
+			r.Hosts[i].Left = true
+		} else {
+			r.Hosts = append(r.Hosts, w)
+		}
+	}
+	return silent, nil
+}
+
+// endUnfinished ends what an interrupted start has begun.
+func (a *app) endUnfinished(r classRecord) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	a.note("interrupted: what was started is ended on all hosts")
+	_, silent := a.answers(ctx, r, "stop", []string{"--now", "--discard"}, func(int) {})
+	if len(silent) > 0 {
+		a.note("not all hosts answered; bastion stop " + r.Lab + " tries again")
+		return
+	}
+	_ = r.remove()
+}
+
+// alreadyOver refuses to start here what runs over hosts.
+func alreadyOver(name string) error {
+	all, err := classes()
+	if err != nil {
+		return err
+	}
+	if _, ok := all[name]; ok {
+		return failure{exitUsage, name + " runs over several hosts already", "bastion stop " + name + " ends that one first."}
+	}
+	return nil
+}
+
+// alreadyHere tells a lab of this name that runs on this machine.
+func alreadyHere(name string) error {
+	home, err := supervisor.Home()
+	if err != nil {
+		return failure{exitLacking, err.Error(), ""}
+	}
+	if _, err := supervisor.Of(home, name).Read(); err == nil {
+		return failure{exitUsage, "a lab of the name " + name + " was started on this machine", "bastion stop " + name + " ends that one first."}
+	}
+	return nil
+}

@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"openbastion/internal/image"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/observe/identify"
+	"openbastion/internal/observe/listing"
+)
+
+func (a *app) compare() *cobra.Command {
+	var as, built, machine string
+	c := &cobra.Command{
+		Use: "compare LAB [LISTING]", Short: "What a guest, an appliance or an exported machine shows, against the plan",
+		Long: `Reads what you copied from a guest (or from the appliance with --as): addresses,
+routes and resolvers, in the output of the usual commands of Linux, BSD and
+desktop systems, one after another. With --built it reads a machine that a
+hypervisor exported (OVF or OVA): adapters in their order, networks, models,
+sizes, media. Says what differs from the plan, worst first.`,
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text", "json"); err != nil {
+				return err
+			}
+			if (built == "") == (len(args) == 1) {
+				return usage("compare takes a listing, or --built with an exported machine")
+			}
+			if len(args) == 2 && args[0] == "-" && args[1] == "-" {
+				return usage("only one of the lab and the listing can be standard input")
+			}
+			p, err := a.load(args[0])
+			if err != nil {
+				return err
+			}
+			if built != "" {
+				return a.compareBuilt(p, as, built, machine)
+			}
+			return a.compareListing(p, args[0], args[1], as)
+		},
+	}
+	c.Flags().StringVar(&as, "as", "", "whose listing it is: a machine of the lab, or host; found by what it shows when absent")
+	c.Flags().StringVar(&built, "built", "", "a machine that was exported: an .ovf or .ova file")
+	c.Flags().StringVar(&machine, "machine", "", "which machine of the export, when it has several")
+	return c
+}
+
+// compareListing compares what a machine shows.
+func (a *app) compareListing(p *plan.Plan, file, from, as string) error {
+	data, err := a.read(from, listing.MaxSize)
+	if err != nil {
+		return err
+	}
+	l := listing.Read(string(data), p.Names()...)
+	if l.Empty() {
+		return failure{exitUsage, "nothing about addresses is found in " + from, "copy the whole output: addresses, then routes, then resolvers"}
+	}
+	if as == identify.Host {
+		return a.showFacts(p, identify.Host, "what the host shows, against the plan", identify.CompareHost(p, l))
+	}
+	m, why, err := whose(p, l, as)
+	if err != nil {
+		return err
+	}
+	return a.showFacts(p, m.Name, "what "+m.Name+" shows, against the plan"+why, identify.Compare(p, m, l))
+}
+
+// whose gives the machine that a listing is of: the one named, else the one that it
+// shows, with the evidence in brackets.
+func whose(p *plan.Plan, l listing.Listing, as string) (*plan.Machine, string, error) {
+	if as != "" {
+		m, err := machineNamed(p, as)
+		return m, "", err
+	}
+	owner, err := identify.Whose(p, l)
+	if err != nil {
+		return nil, "", failure{exitUsage, err.Error(), ""}
+	}
+	return owner.Machine, " (" + owner.Why + ")", nil
+}
+
+// compareBuilt compares an exported machine: the one named, else the one that
+// is called as the machine of the lab, else the only one.
+func (a *app) compareBuilt(p *plan.Plan, as, file, machine string) error {
+	name := machine
+	if name == "" {
+		name = as
+	}
+	s, _, err := a.pack(file, machine)
+	if err != nil && machine == "" && name != "" {
+		s, _, err = a.pack(file, name)
+	}
+	if err != nil {
+		return err
+	}
+	if as == "" && p.Machine(s.Title()) != nil {
+		as = s.Title()
+	}
+	m, err := machineNamed(p, as)
+	if err != nil {
+		return err
+	}
+	return a.showFacts(p, m.Name, "how "+m.Name+" was built, against the plan", identify.CompareBuilt(p, m, image.Built(*s)))
+}
+
+func (a *app) showFacts(p *plan.Plan, name, title string, facts []identify.Fact) error {
+	verdict := identify.Verdict(facts)
+	if a.format == "json" {
+		err := a.json(struct {
+			Schema  string          `json:"schema"`
+			Lab     string          `json:"lab"`
+			Machine string          `json:"machine"`
+			Verdict string          `json:"verdict"`
+			Facts   []identify.Fact `json:"facts"`
+		}{"openbastion.compare/1", p.Name, name, verdict, append([]identify.Fact{}, facts...)})
+		if err != nil {
+			return err
+		}
+	} else {
+		a.tellFacts(p, title, facts)
+	}
+	if verdict != "holds" {
+		return failure{status: exitBroken}
+	}
+	return nil
+}
+
+func (a *app) tellFacts(p *plan.Plan, title string, facts []identify.Fact) {
+	s := a.screen()
+	showTitle(s, p, title)
+	sights := map[identify.Sight]int{}
+	told := ""
+	for _, f := range facts {
+		sights[f.Sight]++
+		sign := sightCell(f.Sight)
+		s.para(2, 2, plain, s.paint(sign.st, sign.text)+" "+f.Message)
+		if f.Remedy == "" || f.Remedy == told && f.Sight == identify.Unseen { // the next thing to type is told once
+			continue
+		}
+		told = f.Remedy
+		fix := map[identify.Sight]string{identify.Differs: "remedy: ", identify.Unseen: "next: ", identify.Remark: ""}[f.Sight] + f.Remedy
+		if f.Code != "" {
+			fix += " (bastion explain " + f.Code + ")"
+		}
+		st := strong
+		if f.Sight == identify.Remark {
+			st = faint
+		}
+		s.para(4, 2, st, fix)
+	}
+	s.line()
+	switch identify.Verdict(facts) {
+	case "holds":
+		s.line(signHolds, " It is as planned.")
+	case "broken":
+		s.line(s.paint(broken, signBroken), " Not as planned: ", differs(sights), ".")
+	default:
+		s.line(s.paint(strong, signUnknown), " Nothing of it is against the plan, and not all that matters was shown.")
+	}
+}
+
+// differs counts what is against the plan, and what was not shown.
+func differs(of map[identify.Sight]int) string {
+	text := count(of[identify.Differs], "fact differs", "facts differ")
+	if n := of[identify.Unseen]; n > 0 {
+		text += ", " + count(n, "is not shown", "are not shown")
+	}
+	return text
+}
+
+func sightCell(sight identify.Sight) cell {
+	switch sight {
+	case identify.Differs:
+		return cell{signBroken, broken}
+	case identify.Unseen:
+		return cell{signUnknown, strong}
+	case identify.AsPlanned:
+		return cell{signHolds, plain}
+	}
+	return cell{signNote, faint}
+}

@@ -1,0 +1,140 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/examples"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/verify/claims"
+	"openbastion/internal/verify/verdict"
+)
+
+// The sample lab and its leaky twin, in the order in which they are shown.
+var demoLabs = []struct {
+	file, says string
+	want       claims.Verdict
+}{
+	{"saltmarsh.yaml", "The sample lab: a WAN, three segments behind one appliance, four guests.", claims.Holds},
+	{"saltmarsh-leaky.yaml", "Its leaky twin: somebody left a second adapter plugged in and the host's lease service on.", claims.Broken},
+}
+
+func (a *app) demo() *cobra.Command {
+	var dir string
+	c := &cobra.Command{
+		Use: "demo", Short: "The whole job on the built-in sample lab, sound and then leaky",
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if err := a.wantFormat("text", "json"); err != nil {
+				return err
+			}
+			if dir != "" {
+				if err := a.writeDemo(dir); err != nil {
+					return err
+				}
+			}
+			return a.runDemo(dir)
+		},
+	}
+	c.Flags().StringVar(&dir, "dir", "", "leave the two lab files in this folder")
+	return c
+}
+
+// writeDemo puts the sample labs into a folder; what is there stays.
+func (a *app) writeDemo(dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return failure{exitUsage, fmt.Sprintf("cannot make %s: %v", dir, cause(err)), ""}
+	}
+	for _, d := range demoLabs {
+		data, err := examples.Labs.ReadFile(d.file)
+		if err != nil {
+			return err
+		}
+		if err := a.writeNew(filepath.Join(dir, d.file), data, false); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *app) runDemo(dir string) error {
+	s := a.screen()
+	type step struct {
+		Plan    plan.Document    `json:"plan"`
+		Verdict verdict.Document `json:"verdict"`
+	}
+	doc := struct {
+		Schema string `json:"schema"`
+		Lab    string `json:"lab"`
+		Steps  []step `json:"steps"`
+	}{Schema: "openbastion.demo/1"}
+	asPlanned := true
+	for i, d := range demoLabs {
+		data, err := examples.Labs.ReadFile(d.file)
+		if err != nil {
+			return err
+		}
+		l, err := lab.Read(d.file, data)
+		if err != nil {
+			return err
+		}
+		if err := a.profiles(l, "-"); err != nil {
+			return err
+		}
+		p, err := plan.Build(l)
+		if err != nil {
+			return err
+		}
+		verdict, frames, err := a.rehearsal(p, "", false, nil)
+		if err != nil {
+			return err
+		}
+		asPlanned = asPlanned && verdict.Verdict == d.want
+		doc.Lab = p.Name
+		doc.Steps = append(doc.Steps, step{p.Document(), verdict})
+		if a.format == "json" {
+			continue
+		}
+		if i > 0 {
+			s.line()
+		}
+		s.line(s.paint(strong, fmt.Sprintf("%d  %s", i+1, d.says)))
+		if i == 0 {
+			for _, t := range []section{wireTables(p)[0], addressTables(p)[0], ruleTables(p)[0]} {
+				s.section(t)
+			}
+		}
+		s.heading(fmt.Sprintf("Rehearsal: %s", count(frames, "frame", "frames")))
+		showVerdict(s, verdict, false)
+	}
+	if a.format == "json" {
+		if err := a.json(doc); err != nil {
+			return err
+		}
+	} else {
+		showNext(s, dir)
+	}
+	if !asPlanned {
+		return failure{exitBroken, "the demo did not go as it should: please report this", ""}
+	}
+	return nil
+}
+
+func showNext(s *screen, dir string) {
+	s.heading("Next")
+	t := table{}
+	at := func(file string) string { return filepath.Join(dir, file) }
+	if dir == "" {
+		t.add("bastion demo --dir saltmarsh", "leaves both lab files in a folder, to change and try")
+		at = func(file string) string { return filepath.Join("saltmarsh", file) }
+	}
+	t.add("bastion rehearse "+at("saltmarsh-leaky.yaml"), "take otter's second adapter out, then rehearse again")
+	t.add("bastion plan "+at("saltmarsh.yaml"), "the whole plan: hardware addresses, pools, rules")
+	t.add("bastion start "+at("saltmarsh.yaml"), "the same for real, out of this machine's kernel (Linux)")
+	t.add("bastion new mylab", "writes a lab file of your own to start from")
+	s.table(t)
+}

@@ -1,0 +1,380 @@
+package cli
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"runtime/debug"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"openbastion/internal/classroom/evidence"
+	"openbastion/internal/diagnose"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/observe/listing"
+	"openbastion/internal/verify/claims"
+	"openbastion/internal/verify/verdict"
+)
+
+// mostCauses is how many causes are shown.
+const mostCauses = 5
+
+func (a *app) diagnose() *cobra.Command {
+	var seen, pastes, from []string
+	var table, replace bool
+	var form, to, said string
+	c := &cobra.Command{
+		Use: "diagnose [LAB]", Short: "From what is seen to the mistake that looks exactly so",
+		Long: `Rehearses every mistake at every place of the lab, and says which of them would
+look exactly as what you saw: likeliest first, with why, what to look at, and what
+to do; then pairs of mistakes, when no single one explains it; then what nothing
+explains. On a terminal it asks, in a few questions, cheapest look first. Elsewhere
+say what you saw: --seen WHAT=HOW, where WHAT is a claim or a look (heron.lease,
+heron.gateway, heron.number, heron.name, sluice.wan.address; --seen ? lists them) and
+HOW is holds, broken, none, refused, late, other, open, an address and the like.`,
+		Example: "  bastion diagnose saltmarsh.yaml\n" +
+			"  bastion diagnose saltmarsh.yaml --seen heron.lease=none --seen otter.lease=none --seen ferry.gateway=holds\n" +
+			"  bastion diagnose saltmarsh.yaml --listing heron=pasted.txt --evidence verdict.json\n" +
+			"  bastion diagnose saltmarsh.yaml --table --form markdown",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantForm(form, "text", "markdown", "html"); err != nil {
+				return err
+			}
+			if !table && (form != "text" || to != "") {
+				return usage("--form and --to go with --table")
+			}
+			if table && len(seen)+len(pastes)+len(from) > 0 {
+				return usage("--table shows what each mistake would look like; it takes nothing seen")
+			}
+			p, err := a.load(labArg(args))
+			if err != nil {
+				return err
+			}
+			if table {
+				return a.symptomTable(p, form, to, replace)
+			}
+			if len(seen) == 1 && seen[0] == "?" {
+				return a.looks(p)
+			}
+			return a.diagnosis(p, labArg(args), sources{seen, pastes, from, said})
+		},
+	}
+	f := c.Flags()
+	f.StringArrayVar(&seen, "seen", nil, "what was seen: WHAT=HOW, such as heron.lease=none; may be said again; ? lists what there is")
+	f.StringArrayVar(&pastes, "listing", nil, "what a machine shows, and what came of pings, names and pages tried on it: MACHINE=FILE; may be said again")
+	f.StringArrayVar(&from, "evidence", nil, "a verdict (JSON), saved answers, or evidence of a probe; may be said again")
+	f.StringVar(&said, "token", "", "the token of the evidence's witness")
+	f.BoolVar(&table, "table", false, "instead, for each mistake, what one would see in this lab")
+	f.StringVar(&form, "form", "text", "of the table: text, markdown or html")
+	f.StringVar(&to, "to", "", "write the table to this file")
+	f.BoolVar(&replace, "replace", false, "replace a file that is there")
+	return c
+}
+
+// sources are where what was seen comes from.
+type sources struct {
+	seen, pastes, evidence []string
+	token                  string
+}
+
+func (x sources) none() bool { return len(x.seen)+len(x.pastes)+len(x.evidence) == 0 }
+
+// study rehearses every mistake in a lab.
+func (a *app) study(p *plan.Plan) (*diagnose.Study, error) {
+	s := diagnose.NewStudy(p)
+	return s, a.pursue(s)
+}
+
+// pursue does the jobs of a study that was begun, on all processors.
+func (a *app) pursue(s *diagnose.Study) error {
+	defer debug.SetGCPercent(debug.SetGCPercent(400)) // most of what is allocated lives for an instant
+	kept := a.studied(s.Plan)
+	if data, err := os.ReadFile(kept); err == nil && s.Restore(data) {
+		return nil
+	}
+	progress := a.progress("mistakes tried")
+	defer progress(0, 0)
+	var next, done atomic.Int64
+	var all sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		all.Go(func() {
+			for a.ctx.Err() == nil {
+				job := int(next.Add(1)) - 1
+				if job >= s.Jobs() {
+					return
+				}
+				s.Do(job)
+				progress(int(done.Add(1)), s.Jobs())
+			}
+		})
+	}
+	all.Wait()
+	s.Finish()
+	if a.ctx.Err() == nil {
+		keepInCache(kept, s.Saved())
+	}
+	return a.ctx.Err()
+}
+
+// studied gives where what mistakes look like in this very lab is kept: in the user's
+// cache, under a digest of this very program, the lab file's text and its profiles. Empty
+// when it cannot be.
+func (a *app) studied(p *plan.Plan) string {
+	cache, err := os.UserCacheDir()
+	self, e := os.Executable()
+	if err != nil || e != nil || a.texts[p.Lab.File] == nil {
+		return ""
+	}
+	info, err := os.Stat(self)
+	sum := a.labDigest(p, p.Lab.File)
+	if err != nil || sum == "" {
+		return ""
+	}
+	program := sha256.Sum256(fmt.Appendf(nil, "%s %d %d", self, info.Size(), info.ModTime().UnixNano()))
+	return filepath.Join(cache, "openbastion", "symptoms", sum+"-"+hex.EncodeToString(program[:6]))
+}
+
+// diagnosis finds the mistake that explains what was seen, or asks for that.
+func (a *app) diagnosis(p *plan.Plan, file string, x sources) error {
+	in, terminal := a.in.(*os.File)
+	terminal = terminal && term.IsTerminal(int(in.Fd()))
+	if x.none() && (!terminal || a.format == "json") {
+		return failure{exitUsage, "nothing is said of what was seen", "say it with --seen WHAT=HOW, --listing MACHINE=FILE or --evidence FILE; on a terminal you are asked"}
+	}
+	began := time.Now()
+	s, err := a.study(p)
+	if err != nil {
+		return err
+	}
+	seen, err := a.gather(s, p, file, x)
+	if err != nil {
+		return err
+	}
+	took := time.Since(began)
+	if x.none() {
+		if seen, err = a.askSeen(in, s); err != nil {
+			return err
+		}
+	}
+	return a.tellCauses(s, p, seen, took)
+}
+
+// tellCauses shows what explains what was seen.
+func (a *app) tellCauses(s *diagnose.Study, p *plan.Plan, seen []diagnose.Seen, took time.Duration) error {
+	causes := explaining(s, seen)
+	doc := s.Document(seen, causes, mostCauses)
+	if a.format == "json" {
+		if err := a.json(doc); err != nil {
+			return err
+		}
+	} else {
+		a.showDiagnosis(p, doc, took)
+	}
+	if len(doc.Unexplained) > 0 || len(doc.Causes) > 0 && !doc.Causes[0].Explains {
+		return failure{status: exitBroken}
+	}
+	return nil
+}
+
+// explaining gives the causes that explain all that was seen; where no single one does,
+// pairs that do, then what explains most.
+func explaining(s *diagnose.Study, seen []diagnose.Seen) []diagnose.Cause {
+	causes := s.Causes(seen)
+	if len(causes) == 0 || causes[0].Explains() {
+		n := 0
+		for n < len(causes) && causes[n].Explains() {
+			n++
+		}
+		return causes[:n]
+	}
+	return append(s.Pairs(seen, causes), causes[:min(len(causes), 3)]...)
+}
+
+// gather reads what was seen from where it was said.
+func (a *app) gather(s *diagnose.Study, p *plan.Plan, file string, x sources) ([]diagnose.Seen, error) {
+	var out []diagnose.Seen
+	for _, text := range x.seen {
+		one, err := s.ParseSeen(text)
+		if err != nil {
+			return nil, usage("--seen %s: %v", text, err)
+		}
+		out = append(out, one)
+	}
+	for _, text := range x.pastes {
+		name, from, ok := strings.Cut(text, "=")
+		if !ok {
+			return nil, usage("--listing %s: say whose it is, as in heron=pasted.txt", text)
+		}
+		m, err := machineNamed(p, name)
+		if err != nil {
+			return nil, err
+		}
+		data, err := a.read(from, listing.MaxSize)
+		if err != nil {
+			return nil, err
+		}
+		found := s.FromPaste(m, string(data))
+		if len(found) == 0 {
+			return nil, failure{exitUsage, "nothing is found in " + from + " that tells of " + name,
+				"copy what it shows of its addresses, routes and resolvers, and of pings, with their commands"}
+		}
+		out = append(out, found...)
+	}
+	for _, from := range x.evidence {
+		found, err := a.evidenceSeen(s, p, file, from, x.token)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, found...)
+	}
+	return out, nil
+}
+
+// evidenceSeen reads a verdict, saved answers, or evidence of a probe.
+func (a *app) evidenceSeen(s *diagnose.Study, p *plan.Plan, file, from, said string) ([]diagnose.Seen, error) {
+	if !evidence.IsBrief([]byte(from)) {
+		data, err := a.read(from, mostPacked)
+		if err != nil {
+			return nil, err
+		}
+		var head struct {
+			Schema string `json:"schema"`
+			Lab    string `json:"lab"`
+		}
+		_ = json.Unmarshal(bytes.TrimSpace(data), &head) // what is neither is told so below
+		if head.Lab != "" && head.Lab != p.Name && (head.Schema == claims.AnswersSchema || head.Schema == verdict.Schema) {
+			return nil, usage("%s is of the lab %s, not of %s", from, head.Lab, p.Name)
+		}
+		switch head.Schema {
+		case claims.AnswersSchema:
+			var answers claims.Answers
+			if err := json.Unmarshal(data, &answers); err != nil {
+				return nil, usage("%s: %v", from, err)
+			}
+			return s.FromAnswers(answers.Facts, answers.Answers), nil
+		case verdict.Schema:
+			doc, err := verdict.ReadDocument(data)
+			if err != nil {
+				return nil, usage("%s: %v", from, err)
+			}
+			return s.FromVerdict(doc), nil
+		}
+	}
+	token, err := tokenOf(said, p.Name)
+	if err != nil {
+		return nil, err
+	}
+	print := a.labDigest(p, file)
+	files, briefs, remarks, err := a.evidence([]string{from}, p, print, byLab(token))
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range remarks {
+		return nil, usage("%s: %s", from, r.Text)
+	}
+	j := evidence.For(p, print).Join(files)
+	return s.FromVerdict(j.JudgeWith(p, briefs)), nil
+}
+
+// looks lists what can be looked at in a lab.
+func (a *app) looks(p *plan.Plan) error {
+	s := diagnose.NewStudy(p)
+	out := a.screen()
+	showTitle(out, p, "what can be seen, and how it is said")
+	t := table{head: []string{"what", "how"}}
+	for _, l := range s.Looks {
+		var words []string
+		for _, v := range l.Values(p) {
+			words = append(words, v.Word(p))
+		}
+		t.add(l.ID, cell{strings.Join(words, ", "), faint})
+	}
+	out.table(t)
+	out.para(2, 2, faint, "Claims are said too, with holds or broken: heron.outside, heron.names, reedbed.alone and the like; and broken goes everywhere.")
+	return nil
+}
+
+// showDiagnosis shows a diagnosis.
+func (a *app) showDiagnosis(p *plan.Plan, d diagnose.Document, took time.Duration) {
+	s := a.screen()
+	showTitle(s, p, fmt.Sprintf("diagnosis: %s, %s tried in %s", count(len(d.Seen), "thing seen", "things seen"),
+		count(d.Tried, "mistake", "mistakes"), took.Round(10*time.Millisecond)))
+	if len(d.Causes) > 0 && !d.Causes[0].Explains {
+		s.para(2, 2, strong, signUnknown+" No mistake, and no two of them, explain all of that. These explain most:")
+	} else if len(d.Causes) > 0 && d.Causes[0].Pair {
+		s.para(2, 2, strong, signUnknown+" No single mistake explains all of that. These two together would:")
+	}
+	for i, c := range d.Causes {
+		if i > 0 && d.Causes[i-1].Explains && !c.Explains {
+			s.line()
+			s.para(2, 2, faint, "Alone these explain most of it:")
+		}
+		s.line()
+		a.showCause(s, i+1, c)
+	}
+	if len(d.Unexplained) > 0 {
+		s.line()
+		for _, x := range d.Unexplained {
+			s.para(2, 2, plain, s.paint(broken, signBroken)+" not explained: "+x.Text)
+		}
+	}
+}
+
+// mostBeside is how much of what one would see as well is shown.
+const mostBeside = 4
+
+func (a *app) showCause(s *screen, n int, c diagnose.Told) {
+	lead := fmt.Sprintf("%d. ", n)
+	likely := ""
+	if c.Explains && !c.Pair {
+		likely = "  " + s.paint(faint, fmt.Sprintf("%.0f %%", c.Likely*100))
+	}
+	if c.AsFile {
+		s.para(2, 3, strong, lead+"nothing beside what the lab file says: it looks so as it is planned"+likely)
+		s.para(5, 2, plain, "look: `bastion check` and `bastion rehearse` of the file tell what is wrong in it, where something is")
+		return
+	}
+	for i, m := range c.Mistakes {
+		switch {
+		case i == 0:
+			s.para(2, 3, strong, lead+m.Says+likely)
+		case c.Pair:
+			s.para(5, 2, strong, "and "+m.Says)
+		default:
+			s.para(5, 2, strong, "or "+m.Says)
+		}
+		if i == 0 || c.Pair || a.verbose {
+			s.para(5, 2, faint, "why: "+m.Why)
+		}
+		s.para(5, 2, plain, "look: "+m.Look)
+		fix := "remedy: " + m.Remedy
+		if m.Finding != "" {
+			fix += " (bastion explain " + m.Finding + ")"
+		}
+		s.para(5, 2, plain, fix)
+	}
+	if c.Check != "" && !c.Pair {
+		s.para(5, 2, faint, "tells it from the others: "+c.Check)
+	}
+	if also := c.Also; c.Explains && !c.Pair && len(also) > 0 {
+		more := ""
+		if k := len(also); k > mostBeside && !a.verbose {
+			also, more = also[:mostBeside], fmt.Sprintf("; and %d more", k-mostBeside)
+		}
+		s.para(5, 2, faint, "you would also see: "+strings.Join(also, "; ")+more)
+	}
+	for _, m := range c.Misses {
+		s.para(5, 2, plain, s.paint(broken, signBroken)+" does not explain "+m.Text)
+	}
+}

@@ -1,0 +1,149 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/verify/check"
+	"openbastion/internal/verify/explain"
+)
+
+func (a *app) explain() *cobra.Command {
+	var form string
+	c := &cobra.Command{
+		Use: "explain [CODE|WORD]", Short: "What a finding, a claim or a term means, in plain words",
+		Long: "Without a word it lists all findings and terms; with --form markdown it writes the findings' pages.",
+		Args: cobra.ArbitraryArgs,
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantForm(form, "text", "markdown"); err != nil {
+				return err
+			}
+			name := strings.ToLower(strings.Join(args, " "))
+			switch e, ok := check.Lookup(name); {
+			case form == "markdown":
+				text, err := check.Markdown()
+				if err == nil {
+					a.screen().write(text)
+				}
+				return err
+			case ok:
+				return a.explainFinding(e)
+			case name == "":
+				return a.explainAll()
+			}
+			w, ok := explain.Find(name)
+			if !ok {
+				known := findingCodes()
+				for _, k := range explain.Words {
+					known = append(append(known, k.Name), k.Also...)
+				}
+				hint := "bastion explain lists all words"
+				if near := lab.Nearest(name, known); near != "" {
+					hint = "did you mean " + near + "?"
+				}
+				return failure{exitUsage, "nothing is known of " + name, hint}
+			}
+			if a.format == "json" {
+				return a.explainJSON([]explain.Word{w}, nil)
+			}
+			showWord(a.screen(), w)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&form, "form", "text", "text, or markdown: the findings' pages")
+	return c
+}
+
+// findingDoc is a page of the catalogue as JSON.
+type findingDoc struct {
+	Code     string         `json:"code"`
+	Severity check.Severity `json:"severity"`
+	Title    string         `json:"title"`
+	See      string         `json:"see"`
+	Why      string         `json:"why"`
+	Remedy   string         `json:"remedy"`
+	Before   []string       `json:"before"`
+	After    []string       `json:"after"`
+}
+
+func (a *app) explainJSON(words []explain.Word, entries []check.Entry) error {
+	doc := struct {
+		Schema   string         `json:"schema"`
+		Lab      *string        `json:"lab"`
+		Words    []explain.Word `json:"words"`
+		Findings []findingDoc   `json:"findings"`
+	}{"openbastion.words/1", nil, append([]explain.Word{}, words...), []findingDoc{}}
+	for _, e := range entries {
+		page, err := check.PageOf(e)
+		if err != nil {
+			return err
+		}
+		doc.Findings = append(doc.Findings, findingDoc{e.Code, e.Severity, e.Title, e.See, e.Why, e.Remedy, page.Before, page.After})
+	}
+	return a.json(doc)
+}
+
+func (a *app) explainAll() error {
+	if a.format == "json" {
+		return a.explainJSON(explain.Words, check.Catalogue())
+	}
+	s := a.screen()
+	t := table{}
+	for _, e := range check.Catalogue() {
+		c := severityCell(e.Severity)
+		t.add(c, e.Code, cell{e.Title, faint})
+	}
+	s.section(section{"Findings", t})
+	words := table{}
+	for _, w := range explain.Words {
+		words.add(w.Name, cell{strings.Join(w.Also, ", "), faint})
+	}
+	s.section(section{"Terms and claims", words})
+	return nil
+}
+
+func (a *app) explainFinding(e check.Entry) error {
+	if a.format == "json" {
+		return a.explainJSON(nil, []check.Entry{e})
+	}
+	page, err := check.PageOf(e)
+	if err != nil {
+		return err
+	}
+	s := a.screen()
+	c := severityCell(e.Severity)
+	s.line(s.paint(c.st, c.text), " ", s.paint(strong, e.Code), "  ", e.Title, "  ", s.paint(faint, string(e.Severity)))
+	s.line()
+	for _, l := range page.Picture {
+		st := plain
+		if strings.Contains(l, signBroken) {
+			st = broken
+		}
+		s.line("    ", s.paint(st, l))
+	}
+	s.line()
+	s.para(2, 0, plain, e.Why)
+	s.para(2, 2, plain, "You would see: "+e.See)
+	s.para(2, 2, strong, "Remedy: "+e.Remedy)
+	for _, part := range page.Parts() {
+		st := inside
+		if part.Bad {
+			st = broken
+		}
+		s.heading(part.Title)
+		for _, l := range part.Lines {
+			s.line("  ", s.paint(st, l))
+		}
+	}
+	return nil
+}
+
+func showWord(s *screen, w explain.Word) {
+	s.line(s.paint(strong, w.Name), "  ", s.paint(faint, strings.Join(w.Also, ", ")))
+	s.para(2, 0, plain, w.Text)
+	if w.Real != "" {
+		s.para(2, 0, faint, "In a real installation: "+w.Real)
+	}
+}

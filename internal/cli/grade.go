@@ -1,0 +1,310 @@
+package cli
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+
+	"openbastion/internal/classroom/evidence"
+	"openbastion/internal/classroom/grade"
+	"openbastion/internal/classroom/witness"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/render/report"
+	"openbastion/internal/verify/check"
+)
+
+// gradeOptions are how work is graded.
+type gradeOptions struct {
+	lab, plan, token, page, record string
+	self, replace                  bool
+}
+
+func (a *app) grade() *cobra.Command {
+	var o gradeOptions
+	c := &cobra.Command{
+		Use: "grade RUBRIC EVIDENCE…", Short: "Points for evidence: a table for a class, and a page for each bench",
+		Long: `Gives points by a rubric file (schema --of rubric) for what a class hands in: files of
+evidence, lines, briefs, and archives that "bastion pack" made, of any number of benches. Each is
+judged by the plan; what was altered, is another bench's, or was held against another plan
+counts for nothing, and that is said.
+
+With --self a student sees what is still open before handing in: by the plan that was
+carried into the guest (--plan), without the teacher's token.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text", "json"); err != nil {
+				return err
+			}
+			if o.self != (o.plan != "") {
+				return usage("--self goes with --plan, the plan that was carried into the guest")
+			}
+			return a.gradeWork(args[0], args[1:], o)
+		},
+	}
+	c.Flags().StringVar(&o.lab, "lab", "lab.yaml", "the lab that the class was to build")
+	c.Flags().StringVar(&o.token, "token", "", "the lab's token; else the one that this machine keeps for it")
+	c.Flags().BoolVar(&o.self, "self", false, "as a student: what is still open")
+	c.Flags().StringVar(&o.plan, "plan", "", "with --self: the plan that was carried into a guest, a file or the line")
+	c.Flags().StringVar(&o.record, "record", "", "with --self: the runbook's record")
+	c.Flags().StringVar(&o.page, "page", "", "write a page for each bench to this folder")
+	c.Flags().BoolVar(&o.replace, "replace", false, "replace files that are there")
+	return c
+}
+
+// marking is what a class's work is held against.
+type marking struct {
+	rubric   *lab.Rubric
+	plan     *plan.Plan
+	joiner   *evidence.Joiner
+	tokens   func(string) witness.Token
+	print    string // of the plan
+	findings []check.Finding
+}
+
+func (a *app) gradeWork(rubric string, from []string, o gradeOptions) error {
+	text, err := a.read(rubric, lab.MaxSize+1)
+	if err != nil {
+		return err
+	}
+	m := marking{}
+	if m.rubric, err = lab.ReadRubric(rubric, text); err != nil {
+		return err
+	}
+	if err := a.heldAgainst(&m, o); err != nil {
+		return err
+	}
+	empty := m.joiner.Join(nil)
+	if err := grade.Check(m.rubric, m.plan, empty.Judge(m.plan).Claims); err != nil {
+		return err
+	}
+	works, notes, err := a.works(m, from, o)
+	if err != nil {
+		return err
+	}
+	cards := m.cards(works)
+	for _, n := range notes {
+		a.note(n)
+	}
+	if o.page != "" {
+		if err := a.pages(m, cards, o); err != nil {
+			return err
+		}
+	}
+	if a.format == "json" {
+		return a.json(struct {
+			Schema string       `json:"schema"`
+			Lab    string       `json:"lab"`
+			Title  string       `json:"title"`
+			Cards  []grade.Card `json:"cards"`
+			Notes  []string     `json:"notes"`
+		}{"openbastion.grades/1", m.plan.Name, m.rubric.Title, cards, slices.Concat([]string{}, notes)})
+	}
+	a.showCards(m, cards, o.self)
+	return nil
+}
+
+// heldAgainst finds the plan, its fingerprint and the tokens.
+func (a *app) heldAgainst(m *marking, o gradeOptions) error {
+	if o.self {
+		p, c, err := a.brought(probeOptions{plan: o.plan, as: "-"})
+		if err != nil {
+			return err
+		}
+		token, err := witness.ParseToken(c.Token)
+		if err != nil {
+			return usage("the token: %v", err)
+		}
+		m.plan, m.joiner, m.tokens, m.print = p, evidence.For(p, c.Print), func(string) witness.Token { return token }, c.Print
+	} else {
+		p, err := a.load(o.lab)
+		if err != nil {
+			return err
+		}
+		token, err := tokenOf(o.token, p.Name)
+		if err != nil {
+			return err
+		}
+		print := a.labDigest(p, o.lab)
+		m.plan, m.joiner, m.tokens, m.print = p, evidence.For(p, print), byLab(token), print
+	}
+	m.findings = check.Run(m.plan, time.Time{})
+	return nil
+}
+
+// handed is what came of one bench.
+type handed struct {
+	files  []evidence.File
+	briefs []evidence.Brief
+	record string
+}
+
+// works reads what was handed in, by bench. What cannot be told to be any bench's is noted.
+func (a *app) works(m marking, from []string, o gradeOptions) (map[string]*handed, []string, error) {
+	works, notes := map[string]*handed{}, []string{}
+	of := func(bench string) *handed {
+		if works[bench] == nil {
+			works[bench] = &handed{}
+		}
+		return works[bench]
+	}
+	take := func(name string, data []byte) string {
+		if evidence.IsBrief(data) {
+			b, err := evidence.ReadBrief(data, m.plan, m.print, m.tokens)
+			if err != nil {
+				notes = append(notes, name+": "+err.Error())
+				return ""
+			}
+			of(b.Bench).briefs = append(of(b.Bench).briefs, b)
+			return b.Bench
+		}
+		e, err := readEvidence(data, m.tokens)
+		if err != nil {
+			notes = append(notes, name+": "+err.Error())
+			return ""
+		}
+		w := of(e.Bench)
+		w.files = append(w.files, evidence.File{Name: name, Evidence: e})
+		return e.Bench
+	}
+	for _, name := range from {
+		if evidence.IsBrief([]byte(name)) { // copied off a square code
+			take("a brief", []byte(name))
+			continue
+		}
+		data, err := a.read(name, mostPacked)
+		if err != nil {
+			return nil, nil, err
+		}
+		if !bytes.HasPrefix(data, []byte("PK")) {
+			take(filepath.Base(name), data)
+			continue
+		}
+		h, err := unpackWork(data)
+		if err != nil {
+			notes = append(notes, fmt.Sprintf("%s cannot be read: %v", name, err))
+			continue
+		}
+		var benches []string
+		for _, inner := range slices.Sorted(maps.Keys(h.evidence)) {
+			if slices.Contains(h.wrong, packEvidence+inner) {
+				notes = append(notes, fmt.Sprintf("%s: %s is not as its checksum says", name, inner))
+				continue
+			}
+			benches = append(benches, take(filepath.Base(name)+":"+inner, h.evidence[inner]))
+		}
+		if h.record != "" && len(benches) > 0 && !slices.Contains(h.wrong, packRecord) {
+			of(benches[0]).record = h.record
+		}
+	}
+	if o.record != "" {
+		text, err := a.read(o.record, lab.MaxSize)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, w := range works {
+			w.record = string(text)
+		}
+	}
+	if o.self && len(works) == 0 {
+		of("")
+	}
+	return works, notes, nil
+}
+
+// cards grades each bench, several at once, in the order of their names.
+func (m marking) cards(works map[string]*handed) []grade.Card {
+	benches := slices.Sorted(maps.Keys(works))
+	out := make([]grade.Card, len(benches))
+	var all errgroup.Group
+	all.SetLimit(runtime.NumCPU())
+	for i, b := range benches {
+		all.Go(func() error {
+			w := works[b]
+			j := m.joiner.Join(w.files)
+			doc := j.JudgeWith(m.plan, w.briefs)
+			out[i] = grade.Points(m.rubric, m.plan, grade.Work{Bench: b, Verdict: doc, Findings: m.findings, Guests: j.Guests,
+				Remarks: j.Remarks, Record: w.record})
+			return nil
+		})
+	}
+	_ = all.Wait() // nobody fails
+	return out
+}
+
+// pages writes a page for each bench.
+func (a *app) pages(m marking, cards []grade.Card, o gradeOptions) error {
+	if err := os.MkdirAll(o.page, 0o755); err != nil {
+		return failure{exitUsage, fmt.Sprintf("cannot write to %s: %v", o.page, cause(err)), ""}
+	}
+	for _, c := range cards {
+		page, err := report.Card(m.plan.Name, m.rubric.Title, c)
+		if err != nil {
+			return err
+		}
+		name := filepath.Join(o.page, cmp.Or(c.Bench, m.plan.Name)+".html")
+		if err := a.writeNew(name, page, o.replace); err != nil {
+			return err
+		}
+	}
+	a.note(count(len(cards), "page", "pages") + " in " + o.page)
+	return nil
+}
+
+func (a *app) showCards(m marking, cards []grade.Card, self bool) {
+	s := a.screen()
+	title := m.rubric.Title
+	if title == "" {
+		title = "points for evidence"
+	}
+	showTitle(s, m.plan, title)
+	t := table{head: []string{"bench", "points", "", "missing"}}
+	for _, c := range cards {
+		sign := cell{}
+		if c.Passed != nil && *c.Passed {
+			sign = cell{signHolds + " passed", plain}
+		} else if c.Passed != nil {
+			sign = cell{signBroken + " not yet", broken}
+		}
+		var missing []string
+		for _, i := range c.Items {
+			if len(i.Missing) > 0 {
+				missing = append(missing, i.Text)
+			}
+		}
+		t.add(cell{cmp.Or(c.Bench, m.plan.Name), strong}, fmt.Sprintf("%s of %d", report.Points(c.Points), c.Of), sign, listed(missing))
+	}
+	s.below(t)
+	if !self && !a.verbose {
+		return
+	}
+	for _, c := range cards {
+		s.heading(cmp.Or(c.Bench, m.plan.Name))
+		for _, n := range c.Notes {
+			s.para(2, 4, plain, s.paint(broken, signBroken)+" "+n)
+		}
+		for _, i := range c.Items {
+			sign := signHolds
+			if len(i.Missing) > 0 {
+				sign = s.paint(broken, signBroken)
+			}
+			s.para(2, 4, plain, fmt.Sprintf("%s %s  %s of %d", sign, i.Text, report.Points(i.Points), i.Of))
+			for k, why := range i.Missing {
+				if k == maxShown && !a.verbose {
+					s.line("      … and ", count(len(i.Missing)-k, "more", "more"))
+					break
+				}
+				s.para(6, 8, faint, why)
+			}
+		}
+	}
+}

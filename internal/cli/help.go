@@ -1,0 +1,234 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"openbastion/internal/model/lab"
+)
+
+// The stretches of the work, in whose order help lists the commands.
+const (
+	groupStart    = "Try it"
+	groupPlan     = "Plan"
+	groupBuild    = "Build"
+	groupProve    = "Rehearse"
+	groupReal     = "Run it"
+	groupLookUp   = "Look up"
+	groupNotShown = ""
+)
+
+// groups in the order of the work.
+var groups = []string{groupStart, groupPlan, groupProve, groupReal, groupBuild, groupLookUp}
+
+// voice lets a command tree speak as the rest of the program does: help in
+// groups, errors that say how a command is called.
+func (a *app) voice(root *cobra.Command) {
+	root.SetHelpFunc(func(c *cobra.Command, _ []string) { a.showHelp(c) })
+	root.SetHelpCommand(a.helpCommand(root))
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return failure{exitUsage, fmt.Sprintf("%s: %v", c.CommandPath(), err), "its options: " + c.CommandPath() + " --help"}
+	})
+	var each func(*cobra.Command)
+	each = func(c *cobra.Command) {
+		fits := c.Args
+		c.Args = func(c *cobra.Command, args []string) error {
+			if fits == nil || fits(c, args) == nil {
+				return nil
+			}
+			if c.HasSubCommands() && len(args) > 0 {
+				return unknownCommand(c, args[0])
+			}
+			return failure{exitUsage, fmt.Sprintf("%s is called otherwise", c.CommandPath()), callLine(c)}
+		}
+		for _, sub := range c.Commands() {
+			each(sub)
+		}
+	}
+	each(root)
+}
+
+func unknownCommand(c *cobra.Command, name string) error {
+	var known []string
+	for _, sub := range c.Commands() {
+		known = append(known, sub.Name())
+	}
+	if c.Parent() == nil {
+		known = nil
+		for _, x := range commands {
+			known = append(known, x.name)
+		}
+	}
+	hint := "all commands: " + c.CommandPath() + " --help"
+	if near := lab.Nearest(name, known); near != "" {
+		hint = "did you mean " + c.CommandPath() + " " + near + "?"
+	}
+	return failure{exitUsage, fmt.Sprintf("%s has no command %s", c.CommandPath(), name), hint}
+}
+
+// callLine says how a command is called.
+func callLine(c *cobra.Command) string {
+	path := c.CommandPath()
+	if c.HasParent() {
+		path = c.Parent().CommandPath() + " " + c.Use
+	}
+	if c.HasSubCommands() {
+		path += " COMMAND"
+	}
+	if c.HasAvailableFlags() && c.Runnable() {
+		path += " [OPTIONS]"
+	}
+	return path
+}
+
+func (a *app) showHelp(c *cobra.Command) {
+	s := newScreen(a.out, a.color)
+	s.width = min(s.width, 80)
+	long := c.Long
+	if long == "" {
+		long = c.Short + "."
+	}
+	s.page(long)
+	if !c.Runnable() && !c.HasSubCommands() {
+		return // a page of text
+	}
+	s.heading("Called as")
+	s.line("  ", callLine(c))
+	if c.Example != "" {
+		s.heading("Such as")
+		s.line(c.Example)
+	}
+	byGroup := map[string]*table{}
+	for _, sub := range c.Commands() {
+		group := sub.Annotations["group"]
+		if !sub.Hidden && (c.HasParent() || group != groupNotShown) {
+			if byGroup[group] == nil {
+				byGroup[group] = &table{}
+			}
+			byGroup[group].add(cell{sub.Name(), strong}, sub.Short)
+		}
+	}
+	for _, group := range append([]string{groupNotShown}, groups...) {
+		if t := byGroup[group]; t != nil {
+			s.heading(cmp.Or(group, "Commands"))
+			s.table(*t)
+		}
+	}
+	s.flags("Options", c.LocalNonPersistentFlags())
+	s.flags("Options everywhere", c.Root().PersistentFlags())
+	if c.HasSubCommands() {
+		s.line()
+		s.line("More on one of them: ", c.CommandPath(), " COMMAND --help")
+	}
+}
+
+// page sets a text of paragraphs: plain lines run on and wrap, indented ones
+// stay lines, and wrap under their second column.
+func (s *screen) page(text string) {
+	var run []string
+	flush := func() {
+		if run != nil {
+			s.para(0, 0, plain, strings.Join(run, " "))
+			run = nil
+		}
+	}
+	for _, l := range strings.Split(text, "\n") {
+		if l != "" && l[0] != ' ' {
+			run = append(run, l)
+			continue
+		}
+		flush()
+		body := strings.TrimLeft(l, " ")
+		lead := len(l) - len(body)
+		if _, rest, columns := strings.Cut(body, "  "); columns {
+			lead += len(body) - len(strings.TrimLeft(rest, " "))
+		}
+		if width(l) <= s.width {
+			s.line(l)
+			continue
+		}
+		for i, part := range wrap(l[lead:], s.width-lead) {
+			if i == 0 {
+				s.line(l[:lead], part)
+			} else {
+				s.line(strings.Repeat(" ", lead), part)
+			}
+		}
+	}
+	flush()
+}
+
+// flags shows a command's options.
+func (s *screen) flags(title string, set *pflag.FlagSet) {
+	t := table{}
+	set.VisitAll(func(f *pflag.Flag) {
+		if f.Hidden || f.Name == "help" {
+			return
+		}
+		name := "--" + f.Name
+		if f.Shorthand != "" {
+			name = "-" + f.Shorthand + ", " + name
+		}
+		if f.Value.Type() != "bool" {
+			name += " …"
+		}
+		text := f.Usage
+		if d := strings.Trim(f.DefValue, "[]"); d != "" && d != "false" && d != "0" && d != "text" && d != "auto" {
+			text += " (" + d + " when absent)"
+		}
+		t.add(cell{name, strong}, text)
+	})
+	if len(t.rows) > 0 {
+		s.heading(title)
+		s.table(t)
+	}
+}
+
+// helpCommand shows a command's or a topic's page.
+func (a *app) helpCommand(root *cobra.Command) *cobra.Command {
+	return &cobra.Command{
+		Use: "help [COMMAND|TOPIC]", Short: "How a command is called; lab-file, sentences and exit-status are topics",
+		Annotations: map[string]string{"group": groupLookUp},
+		RunE: func(_ *cobra.Command, args []string) error {
+			c, rest, err := root.Find(args)
+			if err != nil || len(rest) > 0 {
+				return unknownCommand(root, strings.Join(args, " "))
+			}
+			a.showHelp(c)
+			return nil
+		},
+	}
+}
+
+// completion writes what a shell needs to complete commands.
+func (a *app) completion() *cobra.Command {
+	shells := []string{"bash", "zsh", "fish", "powershell"}
+	return &cobra.Command{
+		Use: "completion SHELL", Short: "Completion for bash, zsh, fish or powershell, which knows the lab at hand",
+		Long: `Writes what a shell needs to complete commands, lab files, and the names in the
+lab at hand. For bash, in this session:
+
+  source <(bastion completion bash)
+
+For good, put that line into the shell's start-up file.`,
+		Args: cobra.ExactArgs(1), ValidArgs: shells,
+		RunE: func(c *cobra.Command, args []string) error {
+			root := Commands()
+			switch args[0] {
+			case "bash":
+				return root.GenBashCompletionV2(a.out, true)
+			case "zsh":
+				return root.GenZshCompletion(a.out)
+			case "fish":
+				return root.GenFishCompletion(a.out, true)
+			case "powershell":
+				return root.GenPowerShellCompletionWithDesc(a.out)
+			}
+			return failure{exitUsage, "there is no completion for " + args[0], "shells: " + strings.Join(shells, ", ")}
+		},
+	}
+}

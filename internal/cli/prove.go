@@ -1,0 +1,514 @@
+package cli
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"openbastion/internal/diagnose/mistakes"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/simulator"
+	"openbastion/internal/verify/check"
+	"openbastion/internal/verify/claims"
+	"openbastion/internal/verify/reachability"
+)
+
+func (a *app) prove() *cobra.Command {
+	var ask, whatIf string
+	var matrix, replay, anyFault bool
+	c := &cobra.Command{
+		Use: "prove [LAB | OLD NEW]", Short: "Whether any packet at all gets past the appliance",
+		Long: `Follows sets of packets from every guest through the lab: whether any gets
+outside past the appliance, or through it although the file says that it may not;
+each time with one packet and its way. With two labs it shows what the second lets
+through or stops that the first did not.`,
+		Example: "  bastion prove saltmarsh.yaml\n  bastion prove saltmarsh.yaml --ask \"newt to outside\"\n  bastion prove saltmarsh.yaml --what-if \"unplug sluice.wan\"",
+		Args:    cobra.MaximumNArgs(2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := a.wantFormat("text", "json"); err != nil {
+				return err
+			}
+			if n := len(slices.DeleteFunc([]bool{ask != "", whatIf != "", matrix, anyFault, len(args) == 2},
+				func(b bool) bool { return !b })); n > 1 {
+				return usage("--ask, --matrix, --what-if, --any-one-fault and two labs are each a question of its own: say one")
+			}
+			p, err := a.load(labArg(args))
+			if err != nil {
+				return err
+			}
+			switch {
+			case len(args) == 2:
+				now, err := a.load(args[1])
+				if err != nil {
+					return err
+				}
+				return a.showChanges(now, "what it lets through and stops, against "+args[0], reachability.Compare(p, now))
+			case ask != "":
+				return a.askProof(p, ask)
+			case matrix:
+				return a.showMatrixOf(p)
+			case whatIf != "":
+				return a.whatIf(p, whatIf)
+			case anyFault:
+				return a.anyOneFault(p)
+			}
+			return a.showProofOf(p, replay)
+		},
+	}
+	f := c.Flags()
+	f.BoolVar(&replay, "replay", false, "send each packet that escapes in a rehearsal, and show who takes it in")
+	f.StringVar(&ask, "ask", "", "exactly what passes, such as \"newt to outside\" or \"outside to ferry tcp\"")
+	f.BoolVar(&matrix, "matrix", false, "what passes from everybody to everybody")
+	f.StringVar(&whatIf, "what-if", "", "what one change would let through: \"unplug sluice.wan\", \"gannet forwards\" or \"host forwards\"")
+	f.BoolVar(&anyFault, "any-one-fault", false, "each single adapter on a wrong segment: whether that opens an escape, and who would notice")
+	return c
+}
+
+func proofVerdict(verdict string) cell {
+	return verdictCell(claims.Verdict(verdict))
+}
+
+// replayed is what a rehearsal did with the packet of an escape.
+type replayed struct {
+	Arrived bool     `json:"arrived"`
+	Path    []string `json:"path"`
+	Missing string   `json:"missing,omitempty"`
+}
+
+// replays sends the packet of each escape in a rehearsal.
+func (a *app) replays(p *plan.Plan, doc reachability.Document) ([]replayed, error) {
+	l := simulator.New(p)
+	if _, err := l.Open(a.ctx, p); err != nil {
+		return nil, err
+	}
+	var out []replayed
+	for i, e := range doc.Found() {
+		when := claims.Running
+		if doc.Escapes[i].Past {
+			when = claims.Unplugged
+		}
+		if err := l.Set(a.ctx, when); err != nil {
+			return nil, err
+		}
+		answer := claims.AskOne(a.ctx, l, claims.PacketOf(p, e))
+		r := replayed{Missing: answer.Missing, Path: []string{}}
+		if got, ok := answer.Got.(claims.GotPacket); ok {
+			r.Arrived, r.Path = got.TakenBy(e.To), got.Path
+		}
+		out = append(out, r)
+	}
+	return out, a.ctx.Err()
+}
+
+func (a *app) showProofOf(p *plan.Plan, replay bool) error {
+	doc := reachability.New(p, netip.Addr{}).Prove()
+	var sent []replayed
+	if replay {
+		var err error
+		if sent, err = a.replays(p, doc); err != nil {
+			return err
+		}
+	}
+	if a.format == "json" {
+		if err := a.json(struct {
+			reachability.Document
+			Replays []replayed `json:"replays,omitempty"`
+		}{doc, sent}); err != nil {
+			return err
+		}
+	} else {
+		a.tellProof(p, doc, sent)
+	}
+	if doc.Verdict != "holds" {
+		return failure{status: exitBroken}
+	}
+	return nil
+}
+
+func (a *app) tellProof(p *plan.Plan, doc reachability.Document, sent []replayed) {
+	s := a.screen()
+	showTitle(s, p, "proof, for all packets")
+	if len(doc.Leaves) > 0 {
+		t := table{head: []string{"segment", "what may go outside", "by", "decided by"}}
+		for _, l := range doc.Leaves {
+			by := strings.Join(through(p, l.Path), ", ")
+			if by == "" {
+				by = strings.Join(l.Path[1:len(l.Path)-1], " → ") + ", past the appliance"
+			}
+			t.add(cell{l.From, inside}, strings.Join(l.Sets, "; "), by, ruleText(l))
+		}
+		s.line()
+		s.table(t)
+	}
+	for i, e := range doc.Escapes {
+		if i == 0 {
+			s.line()
+		}
+		if i == maxShown {
+			s.line("  … and ", count(len(doc.Escapes)-i, "escape more", "escapes more"), "; --format json tells all")
+			break
+		}
+		s.line("  ", s.paint(broken, signBroken), " ", s.paint(strong, e.From+" gets to "+e.To), "  ", s.paint(faint, e.Reason))
+		s.line("      ", pathLine(s, e.Path))
+		s.para(6, 2, plain, "by "+e.Packet.String())
+		if sent != nil {
+			text := "sent in a rehearsal it arrives: " + strings.Join(sent[i].Path, " ")
+			if !sent[i].Arrived {
+				text = "sent in a rehearsal it does not arrive, so the program is wrong here: " + strings.Join(sent[i].Path, " ") + sent[i].Missing
+			}
+			s.para(6, 2, faint, text)
+		}
+	}
+	s.line()
+	s.para(0, 2, faint, "It covers "+doc.Covered+". It takes for granted:")
+	for _, text := range doc.Assumes {
+		s.para(2, 2, faint, signNote+" "+text)
+	}
+	s.line()
+	c := proofVerdict(doc.Verdict)
+	s.line(s.paint(c.st, c.text), " ", proofSentence(doc))
+}
+
+func proofSentence(doc reachability.Document) string {
+	past := 0
+	for _, e := range doc.Escapes {
+		if e.Past {
+			past++
+		}
+	}
+	switch {
+	case doc.Verdict == "unknown":
+		return "The rules cut the packets into too many parts to look at them all; no escape was found among those that were looked at."
+	case len(doc.Escapes) == 0:
+		return "No packet leaves past the appliance, and none goes where the file says that it may not."
+	case past == 0:
+		return count(len(doc.Escapes), "escape", "escapes") + ": through the appliance, although the file says that they may not."
+	}
+	return count(len(doc.Escapes), "escape", "escapes") + fmt.Sprintf(", of which %d past the appliance.", past)
+}
+
+// through gives the appliances that a path passes.
+func through(p *plan.Plan, path []string) []string {
+	var out []string
+	for _, name := range path {
+		if m := p.Machine(name); m != nil && m.Appliance != nil {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+func ruleText(l reachability.PassageOf) string {
+	if l.Line > 0 {
+		return fmt.Sprintf("%s (line %d)", l.Rule, l.Line)
+	}
+	return l.Rule
+}
+
+// askProof tells exactly what passes from one to another.
+func (a *app) askProof(p *plan.Plan, text string) error {
+	e, err := lab.ParseExpectation(strings.Replace(text, " to ", " reaches ", 1))
+	if err != nil {
+		return usage("--ask takes WHO to WHOM [PROTO[/PORT]], such as \"newt to outside tcp/443\", not %q", text)
+	}
+	for _, w := range []*lab.Who{&e.From, &e.To} {
+		if err := resolve(p, w); err != nil {
+			return err
+		}
+	}
+	m := reachability.New(p, netip.Addr{}, e.From.Prefix, e.To.Prefix)
+	answer := m.Ask(reachability.Running, e.From, e.To, e.Service)
+	var list []reachability.PassageOf
+	for _, x := range answer.Passages {
+		list = append(list, m.Told(x, x.Path[0], x.Path[len(x.Path)-1]))
+	}
+	if a.format == "json" {
+		return a.json(struct {
+			Schema   string                   `json:"schema"`
+			Lab      string                   `json:"lab"`
+			Asked    string                   `json:"asked"`
+			Passages []reachability.PassageOf `json:"passages"`
+			Partial  bool                     `json:"partial"`
+		}{"openbastion.passages/1", p.Name, text, append([]reachability.PassageOf{}, list...), answer.Partial})
+	}
+	s := a.screen()
+	showTitle(s, p, "what passes: "+text)
+	for i, l := range list {
+		if i == maxShown {
+			s.line("  … and ", count(len(list)-i, "way more", "ways more"), "; --format json tells all")
+			break
+		}
+		s.line()
+		s.line("  ", pathLine(s, l.Path))
+		for _, set := range l.Sets {
+			s.para(4, 2, plain, set)
+		}
+		if l.Rule != "" {
+			s.para(4, 2, faint, "decided by "+ruleText(l))
+		}
+		s.para(4, 2, faint, "for example "+l.Packet.String())
+	}
+	s.line()
+	switch {
+	case answer.Partial:
+		s.line(signUnknown, " The rules cut the packets into too many parts to look at them all: more may pass.")
+	case len(list) == 0:
+		s.line(signNote, " Nothing passes.")
+	default:
+		s.line(signNote, " ", count(len(list), "way", "ways"), ". Whoever sends is taken to be hostile, and may forge its source.")
+	}
+	return nil
+}
+
+// resolve finds what a name in a question stands for.
+func resolve(p *plan.Plan, w *lab.Who) error {
+	if w.Kind != lab.WhoSegment {
+		return nil
+	}
+	switch m := p.Machine(w.Name); {
+	case m != nil && m.Guest != nil:
+		w.Kind = lab.WhoGuest
+	case m != nil:
+		w.Kind = lab.WhoAppliance
+	case p.Segment(w.Name) == nil:
+		var known []string
+		for _, s := range p.Segments {
+			known = append(known, s.Name)
+		}
+		for _, m := range p.Machines {
+			known = append(known, m.Name)
+		}
+		if near := lab.Nearest(w.Name, known); near != "" {
+			return usage("there is no %s in this lab; did you mean %s?", w.Name, near)
+		}
+		return usage("there is no %s in this lab", w.Name)
+	}
+	return nil
+}
+
+// maxWide is up to how many guests a matrix shows one by one: more make no table
+// that one can read, and those that stand alike share a row and a column.
+const maxWide = 12
+
+func (a *app) showMatrixOf(p *plan.Plan) error {
+	m := reachability.New(p, netip.Addr{})
+	var cells []reachability.Cell
+	alike := map[string]int{}
+	if a.format == "text" && len(p.Guests()) > maxWide {
+		kinds := m.MatrixOfKinds()
+		cells, alike = kinds.Cells, kinds.Count
+	} else {
+		cells = m.Matrix()
+	}
+	if a.format == "json" {
+		return a.json(struct {
+			Schema string              `json:"schema"`
+			Lab    string              `json:"lab"`
+			Cells  []reachability.Cell `json:"cells"`
+		}{"openbastion.matrix/1", p.Name, cells})
+	}
+	s := a.screen()
+	showTitle(s, p, "what passes from everybody to everybody, hostile senders included")
+	var names []string
+	at := map[[2]string]reachability.Cell{}
+	for _, c := range cells {
+		if !slices.Contains(names, c.From) {
+			names = append(names, c.From)
+		}
+		at[[2]string{c.From, c.To}] = c
+	}
+	called := func(name string) string {
+		if n := alike[name]; n > 1 {
+			return fmt.Sprintf("%s and %d like it", name, n-1)
+		}
+		return name
+	}
+	t := table{head: []string{"from \\ to"}}
+	for _, name := range names {
+		t.head = append(t.head, called(name))
+	}
+	for _, from := range names {
+		row := []any{cell{called(from), strong}}
+		for _, to := range names {
+			c, ok := at[[2]string{from, to}]
+			list := c.Services
+			switch {
+			case !ok:
+				row = append(row, "")
+			case len(list) == 0:
+				row = append(row, cell{signNote, faint})
+			case len(list) > 3:
+				row = append(row, strings.Join(list[:3], ", ")+fmt.Sprintf(" +%d", len(list)-3))
+			default:
+				row = append(row, strings.Join(list, ", "))
+			}
+		}
+		t.add(row...)
+	}
+	s.line()
+	s.table(t)
+	return nil
+}
+
+func (a *app) showChanges(p *plan.Plan, title string, changes []reachability.Change) error {
+	if a.format == "json" {
+		return a.json(struct {
+			Schema  string                `json:"schema"`
+			Lab     string                `json:"lab"`
+			Changes []reachability.Change `json:"changes"`
+		}{"openbastion.passes/1", p.Name, append([]reachability.Change{}, changes...)})
+	}
+	s := a.screen()
+	showTitle(s, p, title)
+	partly := false
+	for i, c := range changes {
+		if i == maxShown {
+			s.line("  … and ", count(len(changes)-i, "pair more", "pairs more"), "; --format json tells all")
+			break
+		}
+		s.line()
+		s.line("  ", s.paint(strong, c.From+" to "+c.To))
+		for _, x := range c.Lets[:min(len(c.Lets), 4)] {
+			s.para(4, 4, plain, s.paint(outside, "+")+" lets "+x)
+		}
+		for _, x := range c.Stops[:min(len(c.Stops), 4)] {
+			s.para(4, 4, plain, s.paint(faint, "-")+" stops "+x)
+		}
+		if !c.Whole {
+			partly = true
+			s.para(4, 2, strong, "? not compared to the end: the sets fall into too many parts. There may be more.")
+		}
+		if len(c.Path) > 0 {
+			s.line("    ", pathLine(s, c.Path))
+			s.para(4, 2, faint, "for example "+c.Packet.String())
+		}
+	}
+	s.line()
+	switch {
+	case len(changes) == 0:
+		s.line(signNote, " The same packets pass.")
+	case partly:
+		s.line(signNote, " ", count(len(changes), "pair is", "pairs are"), " served otherwise than before, or could not be compared to the end.")
+	default:
+		s.line(signNote, " ", count(len(changes), "pair is", "pairs are"), " served otherwise than before.")
+	}
+	return nil
+}
+
+// planOf plans a changed lab.
+func planOf(p *plan.Plan, l *lab.Lab) (*plan.Plan, error) {
+	l.Profiles = p.Lab.Profiles
+	return plan.Build(l)
+}
+
+func (a *app) whatIf(p *plan.Plan, text string) error {
+	l, err := mistakes.WhatIf(p, text)
+	if err != nil {
+		return usage("%v", err)
+	}
+	changed, err := planOf(p, l)
+	if err != nil {
+		return failure{exitUsage, "with that the lab could not be planned: " + err.Error(), ""}
+	}
+	if err := a.showChanges(changed, "what if "+text, reachability.Compare(p, changed)); err != nil || a.format == "json" {
+		return err
+	}
+	doc := reachability.New(changed, netip.Addr{}).Prove()
+	c := proofVerdict(doc.Verdict)
+	s := a.screen()
+	s.line(s.paint(c.st, c.text), " With it: ", proofSentence(doc))
+	if doc.Verdict != "holds" {
+		return failure{status: exitBroken}
+	}
+	return nil
+}
+
+// fault is what one misplaced adapter does.
+type fault struct {
+	Machine string   `json:"machine"`
+	Adapter string   `json:"adapter"`
+	Segment string   `json:"segment"`
+	Escape  []string `json:"escape"`  // the way that it opens; empty: none
+	Noticed []string `json:"noticed"` // claims that break where somebody would notice
+	Found   []string `json:"found"`   // codes of check that tell
+}
+
+// maxRehearsed is how many misplacements are rehearsed to tell who would notice.
+const maxRehearsed = 300
+
+func (a *app) anyOneFault(p *plan.Plan) error {
+	before := reachability.New(p, netip.Addr{}).Prove()
+	was := check.Run(p, time.Time{})
+	list := mistakes.Misplaced(p)
+	faults := []fault{}
+	show := a.progress("misplaced adapters")
+	for i, m := range list {
+		show(i, len(list))
+		if a.ctx.Err() != nil {
+			return a.ctx.Err()
+		}
+		changed, err := planOf(p, m.Lab)
+		if err != nil {
+			continue
+		}
+		f := fault{Machine: m.Adapter.Machine.Name, Adapter: m.Adapter.Name, Segment: m.Segment, Escape: []string{}, Noticed: []string{},
+			Found: []string{}}
+		if doc := reachability.New(changed, netip.Addr{}).Prove(); len(doc.Escapes) > len(before.Escapes) {
+			f.Escape = doc.Escapes[0].Path
+		}
+		if len(list) <= maxRehearsed {
+			for _, r := range simulator.New(changed).Outcome().Claims {
+				if r.Verdict == claims.Broken && slices.Contains([]claims.Kind{claims.Lease, claims.Gateway, claims.Names, claims.Outside}, r.Kind) &&
+					r.Follows == "" {
+					f.Noticed = append(f.Noticed, r.ID)
+				}
+			}
+		}
+		f.Found = check.New(was, changed)
+		faults = append(faults, f)
+	}
+	show(0, 0)
+	if a.format == "json" {
+		return a.json(struct {
+			Schema string  `json:"schema"`
+			Lab    string  `json:"lab"`
+			Faults []fault `json:"faults"`
+		}{"openbastion.faults/1", p.Name, faults})
+	}
+	a.tellFaults(p, faults)
+	return nil
+}
+
+func (a *app) tellFaults(p *plan.Plan, faults []fault) {
+	s := a.screen()
+	showTitle(s, p, "each adapter on each wrong segment")
+	t := table{head: []string{"", "adapter", "on", "escape", "who would notice", "check says"}}
+	opened, unnoticed := 0, 0
+	for _, f := range faults {
+		c, way := cell{signNote, faint}, ""
+		if len(f.Escape) > 0 {
+			opened++
+			c, way = cell{signBroken, broken}, strings.Join(f.Escape, " → ")
+		}
+		who := strings.Join(f.Noticed[:min(len(f.Noticed), 3)], ", ")
+		if len(f.Noticed) > 3 {
+			who += fmt.Sprintf(" +%d", len(f.Noticed)-3)
+		}
+		if who == "" && len(f.Escape) > 0 {
+			unnoticed++
+			who = "nobody"
+		}
+		t.add(c, cell{f.Machine + " " + f.Adapter, strong}, f.Segment, way, who, strings.Join(f.Found, ", "))
+	}
+	s.line()
+	s.table(t)
+	s.line()
+	s.line(signNote, " ", count(len(faults), "misplacement", "misplacements"),
+		fmt.Sprintf(": %d open an escape, and of these nobody would notice %d while working.",
+			opened, unnoticed))
+}

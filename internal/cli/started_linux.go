@@ -1,0 +1,100 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/testbed/supervisor"
+)
+
+// started is a lab that was started, as the user names it.
+type started struct {
+	folder  supervisor.Folder
+	record  supervisor.Record
+	changed string // what is to be said of its file now, empty when it is the same
+}
+
+// find gives the lab that the user means: by its file, or by its name.
+func (a *app) find(named string) (started, error) {
+	home, err := supervisor.Home()
+	if err != nil {
+		return started{}, failure{exitLacking, err.Error(), ""}
+	}
+	known, err := supervisor.Known(home)
+	if err != nil {
+		return started{}, failure{exitUsage, "cannot read what was started: " + err.Error(), ""}
+	}
+	abs, err := filepath.Abs(named)
+	if err != nil {
+		return started{}, err
+	}
+	for name, r := range known {
+		if r.File == abs {
+			return a.held(supervisor.Of(home, name), r), nil
+		}
+	}
+	if r, ok := known[named]; ok {
+		return a.held(supervisor.Of(home, named), r), nil
+	}
+	p, err := a.load(named)
+	if err != nil {
+		return started{}, err
+	}
+	hint := "bastion start " + named
+	if r, ok := known[p.Name]; ok {
+		hint = fmt.Sprintf("A lab of this name was started from %s.", r.File)
+	}
+	return started{}, failure{exitUsage, p.Name + " was not started from " + named, hint}
+}
+
+// held holds a lab that was started against its file.
+func (a *app) held(f supervisor.Folder, r supervisor.Record) started {
+	out := started{folder: f, record: r}
+	a.named = append(a.named, r.Profiles...)
+	if _, err := os.Stat(r.File); errors.Is(err, fs.ErrNotExist) {
+		out.changed = "its file is gone since"
+		return out
+	}
+	p, err := a.load(r.File)
+	switch {
+	case err != nil:
+		out.changed = "its file has changed since, and cannot be read now"
+	case a.labDigest(p, r.File) != r.Digest:
+		out.changed = "its file has changed since"
+	}
+	return out
+}
+
+// asStarted plans the lab as it was started, whatever has become of its file.
+func (a *app) asStarted(l started) (*plan.Plan, error) {
+	data, err := os.ReadFile(l.folder.Text())
+	if err != nil {
+		return nil, failure{exitUsage, "what was started cannot be read: " + err.Error(), ""}
+	}
+	made, err := lab.Read(l.record.File, data)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.profiles(made, l.record.File); err != nil {
+		return nil, err
+	}
+	return plan.Build(made)
+}
+
+// dial reaches the process of a lab.
+func (a *app) dial(l started) (*supervisor.Client, error) {
+	if !l.record.Alive() {
+		return nil, failure{exitBroken, l.record.Lab + " does not run any more: its process ended without being told to",
+			"Nothing of the lab is left but its record: bastion stop " + l.record.Lab + " takes that away."}
+	}
+	c, err := l.folder.Dial()
+	if err != nil {
+		return nil, failure{exitBroken, fmt.Sprintf("the process of %s does not answer: %v", l.record.Lab, cause(err)), ""}
+	}
+	return c, nil
+}

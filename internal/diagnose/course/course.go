@@ -1,0 +1,164 @@
+// Package course is a guided path through eight exercises, from the first guest online
+// to a second door that is found and closed. Each begins with a lab file and is judged by
+// claims: what must hold at its end, and what must still be there.
+package course
+
+import (
+	"embed"
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"openbastion/internal/model/plan"
+	"openbastion/internal/verify/claims"
+	"openbastion/internal/verify/verdict"
+)
+
+//go:embed labs/*.yaml
+var labs embed.FS
+
+// Exercise is one of the path.
+type Exercise struct {
+	Number int
+	Title  string
+	Task   string   // what is wanted
+	Look   []string // commands that show what is the matter; LAB is the file
+	Hints  []string // from a nudge to the remedy
+	Learnt string   // what one knows afterwards
+
+	goals []goal
+	whole bool // all that the lab claims must hold, too
+}
+
+// goal is something that must be so at the end.
+type goal struct {
+	text string
+	met  func(p *plan.Plan, doc verdict.Document) bool
+}
+
+// Start gives the lab file that the exercise begins with.
+func (e Exercise) Start() []byte {
+	data, err := labs.ReadFile(fmt.Sprintf("labs/%d.yaml", e.Number))
+	if err != nil {
+		panic(err) // it is compiled in
+	}
+	return data
+}
+
+// Goal is a goal with whether it is met.
+type Goal struct {
+	Text string `json:"text"`
+	Met  bool   `json:"met"`
+}
+
+// Judge tells of each goal whether a lab meets it, and whether all is done.
+func (e Exercise) Judge(p *plan.Plan, doc verdict.Document) (goals []Goal, done bool) {
+	done = true
+	for _, g := range e.goals {
+		met := g.met(p, doc)
+		goals, done = append(goals, Goal{g.text, met}), done && met
+	}
+	if e.whole {
+		met := doc.Verdict == claims.Holds
+		goals, done = append(goals, Goal{"every claim of the lab holds", met}), done && met
+	}
+	return goals, done
+}
+
+// holds is a goal that claims hold, which must be there.
+func holds(text string, ids ...string) goal {
+	return goal{text, func(_ *plan.Plan, doc verdict.Document) bool {
+		for _, id := range ids {
+			if !slices.ContainsFunc(doc.Claims, func(r claims.Result) bool { return r.ID == id && r.Verdict == claims.Holds }) {
+				return false
+			}
+		}
+		return true
+	}}
+}
+
+// has is a goal that a guest has an address on a segment, got in a way.
+func has(text, guest, segment string, how plan.How, address string) goal {
+	return goal{text, func(p *plan.Plan, _ verdict.Document) bool {
+		m := p.Machine(guest)
+		if m == nil {
+			return false
+		}
+		return slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool {
+			return a.Segment.Name == segment && a.How == how && (address == "" || a.Address.IsValid() && a.Address == netip.MustParsePrefix(address))
+		})
+	}}
+}
+
+// Exercises are all, in order.
+var Exercises = []Exercise{
+	{Number: 1, Title: "The first guest online",
+		Task: "heron sits on reedbed and gets no address: no port of sluice is there. Give sluice a port inside on reedbed, with 10.83.16.1/24, " +
+			"so that heron gets its lease from it and reaches outside through it.",
+		Look: []string{"bastion check LAB", "bastion rehearse LAB", "bastion explain dead-segment"},
+		Hints: []string{"An appliance has a port for each segment that it serves; ports: lists them in adapter order.",
+			"A port inside has the role lan, and names its segment and its address.",
+			"Write - {role: lan, segment: reedbed, address: 10.83.16.1/24} below the WAN."},
+		Learnt: "An appliance stands between two sides; a segment without a port of it is served by nobody.",
+		goals: []goal{holds("heron has a lease of sluice", "heron.lease"), holds("its next hop is sluice", "heron.gateway"),
+			holds("names resolve", "heron.names"), holds("it reaches outside", "heron.outside", "heron.path"),
+			holds("and only so: nothing gets out with the WAN unplugged", "heron.cut")}, whole: true},
+	{Number: 2, Title: "Always the same address",
+		Task:   "otter must always get 10.83.16.20 by its lease, so that rules and others can name it. It still asks for a lease.",
+		Look:   []string{"bastion plan LAB --part addresses", "bastion plan LAB --part leases"},
+		Hints:  []string{"A fixed lease is a reservation: nothing is typed into the guest.", "A guest with keys is written {segment: …, …}.", "Write otter: {segment: reedbed, reserve: 10.83.16.20}."},
+		Learnt: "A reservation binds an address to a hardware address, at the server; it stands outside the pool.",
+		goals: []goal{has("otter's lease is 10.83.16.20, reserved", "otter", "reedbed", plan.Reservation, "10.83.16.20/24"),
+			holds("it gets it", "otter.lease"), holds("heron still leases", "heron.lease")}, whole: true},
+	{Number: 3, Title: "Typed too fast",
+		Task:   "ferry stands on boathouse with typed-in settings, and neither gets out nor finds names. Find the slips and mend them: ferry is to have 10.83.32.10/24.",
+		Look:   []string{"bastion diagnose LAB --seen ferry.gateway=none", "bastion trace LAB ferry outside icmp", "bastion explain narrow-mask"},
+		Hints:  []string{"There are three slips in one line.", "Compare the mask with that of the segment; ask where ferry's resolver is.", "Write static: 10.83.32.10/24, gateway: 10.83.32.1, dns: [10.83.32.1]."},
+		Learnt: "A wrong mask makes a machine look for its next hop where it is not; a wrong resolver only breaks names.",
+		goals: []goal{has("ferry has 10.83.32.10/24, typed in", "ferry", "boathouse", plan.Static, "10.83.32.10/24"),
+			holds("its next hop is sluice", "ferry.gateway"),
+			holds("names resolve", "ferry.names"), holds("it reaches outside", "ferry.outside")}, whole: true},
+	{Number: 4, Title: "Published, and nothing else",
+		Task: "The outside is to reach ferry at tcp/8443, which goes to tcp/443 of ferry; and nothing else of the lab, " +
+			"above all not the admin page, which answers outside now.",
+		Look:   []string{"bastion rehearse LAB", "bastion explain admin-outside", "bastion trace LAB outside ferry tcp/8443"},
+		Hints:  []string{"What is published stands below nat: of the appliance.", "The page answers where admin: true stands; put it on a port inside.", "nat: {publish: [{port: tcp/8443, to: ferry, at: tcp/443}]}, and admin: true at the port of reedbed alone."},
+		Learnt: "A published port is an opening on purpose; an admin page outside is one by mistake.",
+		goals: []goal{holds("from outside tcp/8443 reaches ferry", "ferry-tcp-8443.published"), holds("and nothing else answers",
+			"sluice.inbound"),
+			holds("heron still gets out", "heron.outside")}, whole: true},
+	{Number: 5, Title: "Quarantine",
+		Task:   "newt, on tidepool, must never get outside, nor to reedbed. The rule that says so is there and decides nothing. heron is to get out as before.",
+		Look:   []string{"bastion check LAB", "bastion prove LAB", "bastion trace LAB newt outside tcp/443"},
+		Hints:  []string{"The first rule that matches decides.", "The rule that stops tidepool stands behind one that allows it.", "Take the rule that allows tidepool away, or put the one that denies it first."},
+		Learnt: "Rules are read from the top: what stops must stand before what allows.",
+		goals: []goal{holds("newt is held", "newt.held"), holds("nothing gets out with the WAN unplugged", "newt.cut"),
+			holds("the expectation holds", "expect-1.expect"), holds("heron gets out", "heron.outside")}, whole: true},
+	{Number: 6, Title: "Who hands out leases?",
+		Task:   "Guests of reedbed have an address without a way out, now and then. Find who hands out leases beside sluice, and see that only sluice does.",
+		Look:   []string{"bastion diagnose LAB --table", "bastion rehearse LAB", "bastion explain two-lease-servers"},
+		Hints:  []string{"Count who answers on reedbed.", "The host is on reedbed, and serves there.", "Write reedbed: {reach: isolated, subnet: 10.83.16.0/24}, without leases: host."},
+		Learnt: "Of two lease servers a guest takes whoever answers first: it works by luck.",
+		goals: []goal{holds("sluice alone hands out leases on reedbed", "reedbed.alone"), holds("heron has its lease of it",
+			"heron.lease"), holds("otter has its reservation", "otter.lease"), holds("both get out", "heron.outside", "otter.outside")},
+		whole: true},
+	{Number: 7, Title: "Numbers answer, names do not",
+		Task: "heron and ferry open pages by number and find no names. The causes are two: mend both, without a rule that allows more than names for ferry.",
+		Look: []string{"bastion diagnose LAB --seen heron.number=holds --seen heron.name=none", "bastion trace LAB ferry outside udp/53", "bastion explain resolver"},
+		Hints: []string{"Ask where each of them asks: the lease names a resolver, and ferry has one typed in.",
+			"Nobody is at 10.83.16.2; and udp/53 from boathouse is denied, so that ferry cannot ask outside.",
+			"Write dns: [self] for the leases of reedbed, and dns: [10.83.32.1] for ferry."},
+		Learnt: "A name needs a resolver that answers and that one may ask.",
+		goals: []goal{holds("names resolve on heron", "heron.names"), holds("and on ferry", "ferry.names"), holds("both get out",
+			"heron.outside", "ferry.outside")}, whole: true},
+	{Number: 8, Title: "The second door",
+		Task: "All works. But unplug sluice's WAN, and somebody still gets outside. Find the second door and close it; everything else stays as it is.",
+		Look: []string{"bastion prove LAB", "bastion diagnose LAB --seen heron.cut=open", "bastion draw LAB --form text"},
+		Hints: []string{"That a guest gets out says nothing of how.", "otter has two adapters, and one is on causeway.",
+			"Write otter: {segment: reedbed, reserve: 10.83.16.20}."},
+		Learnt: "A lab is closed when nothing gets out with the appliance cut off: try that, always.",
+		goals: []goal{holds("with the WAN unplugged nothing of heron gets out", "heron.cut"), holds("nor of otter", "otter.cut"),
+			holds("otter is still there, and gets out through sluice", "otter.outside", "otter.path"), holds("ferry is still published",
+				"ferry-tcp-8443.published"),
+			holds("newt is still held", "newt.held")}, whole: true},
+}

@@ -1,0 +1,118 @@
+package drill
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+
+	"openbastion/internal/diagnose"
+	"openbastion/internal/diagnose/mistakes"
+	"openbastion/internal/simulator"
+)
+
+// Levels are how hard drills are: 1 a mistake that is often made and shows in much, 2 any
+// mistake that shows, 3 two mistakes at once.
+const Levels = 3
+
+// Drill is a lab with something wrong in it. Make one with [New].
+type Drill struct {
+	Study    *diagnose.Study
+	Level    int
+	Seed     uint64
+	Mistakes []mistakes.Mistake // that were planted: one, or two
+	Built    mistakes.Built
+	Vector   diagnose.Vector // what it shows
+}
+
+// New plants what a seed says into a lab whose study is done. fits tells which mistakes
+// may be planted, nil: any. The error says that there is nothing to plant.
+func New(s *diagnose.Study, level int, seed uint64, fits func(mistakes.Mistake) bool) (*Drill, error) {
+	if level < 1 || level > Levels {
+		return nil, fmt.Errorf("a level is from 1 to %d, not %d", Levels, level)
+	}
+	d := &Drill{Study: s, Level: level, Seed: seed}
+	random := rand.New(rand.NewPCG(seed, uint64(level)))
+	choice := s.Showing(func(m mistakes.Mistake, symptoms int) bool {
+		return (fits == nil || fits(m)) && (level > 1 || symptoms >= 2 && m.Weight >= 4)
+	})
+	if len(choice) == 0 {
+		return nil, fmt.Errorf("there is nothing to plant in %s at level %d", s.Plan.Name, level)
+	}
+	for try := 0; ; try++ {
+		d.Mistakes = []mistakes.Mistake{choice[random.IntN(len(choice))]}
+		if level == Levels {
+			d.Mistakes = append(d.Mistakes, choice[random.IntN(len(choice))])
+			if d.Mistakes[0].Machine() == d.Mistakes[1].Machine() && try < 100 {
+				continue // two in one place hide each other
+			}
+		}
+		var err error
+		if d.Built, err = mistakes.Plant(s.Plan, d.Mistakes...); err == nil {
+			d.Vector = s.Observe(d.Built)
+			return d, nil
+		}
+		if try == 200 {
+			return nil, err
+		}
+	}
+}
+
+// Plain tells a mistake that is made of settings and wiring alone, so that every stage
+// can be built with it.
+func Plain(m mistakes.Mistake) bool {
+	b, err := mistakes.Plant(m.Plan, m)
+	return err == nil && b.Trouble.None()
+}
+
+// Complaint says what people at the bench came with: one or two things that do not work,
+// those that tell least.
+func (d *Drill) Complaint() []string { return d.Study.Complaints(d.Vector, 3-min(d.Level, 2)) }
+
+// Right tells whether a mistake is what was planted, or looks exactly like it. With two
+// planted it tells of each.
+func (d *Drill) Right(m mistakes.Mistake) bool {
+	for _, planted := range d.Mistakes {
+		if m.ID() == planted.ID() || d.Study.Alike(m, planted) {
+			return true
+		}
+	}
+	return false
+}
+
+// Fewest gives the least number of looks after which only the planted mistake is left,
+// of those that one may think of.
+func (d *Drill) Fewest() int { return max(d.Study.Fewest(d.Vector), len(d.Mistakes)) }
+
+// Points gives what a person gets, of a hundred: all for as few looks as possible.
+func (d *Drill) Points(looks, wrong int) int {
+	few := d.Fewest()
+	points := 100
+	if over := looks - few; over > 0 {
+		points -= 100 * over / (over + 3*few + 3)
+	}
+	return max(points-15*wrong, 0)
+}
+
+// Find gives the mistakes that words speak of: an ID, or all those words in the
+// sentence or the name of the mistake.
+func (d *Drill) Find(text string) []mistakes.Mistake {
+	words := strings.Fields(strings.ToLower(text))
+	var out []mistakes.Mistake
+	for _, m := range d.Study.Mistakes {
+		id := m.ID()
+		if id == strings.TrimSpace(text) {
+			return []mistakes.Mistake{m}
+		}
+		says := strings.ToLower(m.String() + " " + id)
+		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(says, w) }) {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// Bench brings the lab to life, for a person to look at.
+func (d *Drill) Bench() *Bench {
+	return &Bench{drill: d, lab: simulator.NewTroubled(d.Built.Plan, d.Built.Trouble)}
+}

@@ -1,0 +1,283 @@
+package mistakes
+
+import (
+	"net/netip"
+	"slices"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+)
+
+var ruleKinds = []*Kind{
+	{Name: "rule-missing", Family: Filtering, Weight: 5, Finding: "no-way-out",
+		Says:   "{machine} lacks the rule \"{rule}\"",
+		Why:    "what that rule decides is decided by the next one that matches, or denied",
+		Look:   "on the admin page of {machine}, look for the rule, and whether it is on",
+		Remedy: "add the rule \"{rule}\" to {machine} in its place, and apply the change",
+		places: rules(func(m *plan.Machine, i int) bool { return true }), settings: func(b *Built, at Place) {
+			m := b.machine(at.Machine)
+			m.Rules = slices.Delete(m.Rules, at.Index-1, at.Index)
+		}},
+	{Name: "rule-too-late", Family: Filtering, Weight: 4, Finding: "dead-rule",
+		Says:   "on {machine} the rule \"{rule}\" stands behind those that allow",
+		Why:    "the first rule that matches decides: what it should stop has been allowed before",
+		Look:   "on the admin page of {machine}, read the rules from the top",
+		Remedy: "move the rule \"{rule}\" before those that allow, and apply the change",
+		places: rules(func(m *plan.Machine, i int) bool {
+			return m.Rules[i].Action != lab.Allow &&
+				slices.ContainsFunc(m.Rules[i+1:], func(r plan.Rule) bool { return r.Action == lab.Allow })
+		}),
+		settings: func(b *Built, at Place) {
+			m := b.machine(at.Machine)
+			r := m.Rules[at.Index-1]
+			m.Rules = append(slices.Delete(m.Rules, at.Index-1, at.Index), r)
+		}},
+	{Name: "rule-by-tcp-only", Family: Filtering, Weight: 4, Finding: "",
+		Says:   "on {machine} the rule \"{rule}\" allows TCP alone",
+		Why:    "pages by number open, and pings and time do not pass",
+		Look:   "on the admin page of {machine}, read the protocol of the rule",
+		Remedy: "have the rule \"{rule}\" say what it says in the plan, and apply the change",
+		places: rules(anyAllowed), settings: func(b *Built, at Place) {
+			b.rule(at).Services = []lab.Service{{Proto: lab.TCP}}
+		}},
+	{Name: "rule-without-ping", Family: Filtering, Weight: 3, Finding: "",
+		Says:   "on {machine} the rule \"{rule}\" allows TCP and UDP, and no ICMP",
+		Why:    "all works but ping, which looks as if nothing did",
+		Look:   "on the admin page of {machine}, read the protocol of the rule",
+		Remedy: "have the rule \"{rule}\" say what it says in the plan, and apply the change",
+		places: rules(anyAllowed), settings: func(b *Built, at Place) {
+			b.rule(at).Services = []lab.Service{{Proto: lab.TCP}, {Proto: lab.UDP}}
+		}},
+	{Name: "rule-for-other-segment", Family: Filtering, Weight: 3, Finding: "",
+		Says:   "on {machine} the rule \"{rule}\" has the wrong source",
+		Why:    "another segment may do what this one should, and this one may not",
+		Look:   "on the admin page of {machine}, read the source of the rule",
+		Remedy: "have the rule \"{rule}\" say what it says in the plan, and apply the change",
+		places: rules(func(m *plan.Machine, i int) bool { return m.Rules[i].Action == lab.Allow && wrongSource(m, i) != nil }),
+		settings: func(b *Built, at Place) {
+			s := b.segment(wrongSource(at.Machine, at.Index-1))
+			b.rule(at).From = []plan.Match{{Segment: s, Prefixes: []netip.Prefix{s.Subnet}}}
+		}},
+	{Name: "rules-all-open", Family: Filtering, Weight: 3, Finding: "open-inbound",
+		Says:   "{machine} has a rule that allows everything, before all others",
+		Why:    "all that should work does, and what should be stopped is not",
+		Look:   "on the admin page of {machine}, read the first rule",
+		Remedy: "take the rule that allows everything away, and apply the change",
+		places: machines(func(m *plan.Machine) bool { return len(m.Rules) > 0 }), settings: func(b *Built, at Place) {
+			m := b.machine(at.Machine)
+			m.Rules = append([]plan.Rule{{Text: "allow any from any to any", Action: lab.Allow, Services: []lab.Service{{Proto: lab.Any}},
+				From: []plan.Match{{Any: true}}, To: []plan.Match{{Any: true}}}}, m.Rules...)
+		}},
+	{Name: "rules-missing", Family: Filtering, Weight: 5, Finding: "no-way-out",
+		Says:   "{machine} has no rule at all",
+		Why:    "what no rule allows is denied: the appliance answers, and nothing passes it",
+		Look:   "on the admin page of {machine}, count the rules",
+		Remedy: "write the plan's rules into {machine}, and apply the change",
+		places: machines(func(m *plan.Machine) bool { return len(m.Rules) > 1 }), settings: func(b *Built,
+			at Place) {
+			b.machine(at.Machine).Rules = nil
+		}},
+	{Name: "rules-not-applied", Family: Filtering, Weight: 5, Finding: "",
+		Says:   "the changes to {machine} wait to be applied: it goes by the rules that it came with",
+		Why:    "the first segment inside may go outside, all others may not, and nothing is published",
+		Look:   "on the admin page of {machine}, look for changes that are not applied yet",
+		Remedy: "apply the changes on {machine}",
+		places: machines(func(m *plan.Machine) bool { return m.Appliance.Has("rules") && insideOf(m) != nil }), settings: func(b *Built, at Place) {
+			m, s := b.machine(at.Machine), b.segment(insideOf(at.Machine))
+			m.Publishes, m.OneToOne = nil, nil
+			m.Rules = []plan.Rule{{Text: "allow any from " + s.Name + " to outside", Action: lab.Allow, Services: []lab.Service{{Proto: lab.Any}},
+				From: []plan.Match{{Segment: s, Prefixes: []netip.Prefix{s.Subnet}}}, To: []plan.Match{{Outside: true}}}}
+		}},
+	{Name: "admin-outside", Family: Filtering, Weight: 3, Finding: "admin-outside",
+		Says:   "the admin page of {machine} answers at {adapter}",
+		Why:    "everybody outside can try passwords",
+		Look:   "from outside, open the admin page at the WAN address",
+		Remedy: "take the admin page off {adapter}",
+		places: ports(func(a *plan.Adapter) bool { return wan(a) && len(a.Admin) == 0 && adminOf(a.Machine) != nil }),
+		settings: func(b *Built, at Place) {
+			b.here(at.Adapter).Admin = adminOf(at.Adapter.Machine).Admin
+		}},
+	{Name: "admin-off", Family: Filtering, Weight: 3, Finding: "odd-admin",
+		Says:   "the admin page does not answer at {adapter}",
+		Why:    "all else works, and nobody can manage {machine} from {home}",
+		Look:   "on the console of {machine}, look at which ports the admin page listens",
+		Remedy: "have the admin page of {machine} listen at {adapter}",
+		places: ports(func(a *plan.Adapter) bool { return len(a.Admin) > 0 && a.Role != lab.WAN && guests(a.Segment) > 0 }),
+		settings: func(b *Built, at Place) {
+			b.here(at.Adapter).Admin = nil
+		}},
+}
+
+var natKinds = []*Kind{
+	{Name: "masquerade-off", Family: Translating, Weight: 5, Finding: "untranslated",
+		Says:   "{machine} does not translate",
+		Why:    "packets go out under inside addresses, to which nobody outside has a way back",
+		Look:   "on the admin page of {machine}, look whether masquerade is on for the WAN",
+		Remedy: "switch masquerade on for the inside segments of {machine}",
+		places: machines(func(m *plan.Machine) bool { return len(m.Masq) > 0 }), settings: func(b *Built,
+			at Place) {
+			b.machine(at.Machine).Masq = nil
+		}},
+	{Name: "masquerade-misses-segment", Family: Translating, Weight: 4, Finding: "untranslated",
+		Says:   "{machine} does not translate {segment}",
+		Why:    "packets of {segment} alone go out under inside addresses, to which nobody has a way back",
+		Look:   "on the admin page of {machine}, look which networks are translated: {segment-subnet} must be among them",
+		Remedy: "have {machine} translate {segment-subnet} too",
+		places: func(p *plan.Plan) []Place {
+			var out []Place
+			for _, m := range p.Running() {
+				for _, s := range m.Masq {
+					if len(m.Masq) > 1 && guests(s) > 0 {
+						out = append(out, Place{Machine: m, Segment: s})
+					}
+				}
+			}
+			return out
+		},
+		settings: func(b *Built, at Place) {
+			m := b.machine(at.Machine)
+			m.Masq = slices.DeleteFunc(m.Masq, func(s *plan.Segment) bool { return s.Name == at.Segment.Name })
+		}},
+	{Name: "publish-missing", Family: Translating, Weight: 4, Finding: "unreachable-expectation",
+		Says:   "{machine} does not publish {publish} for {to}",
+		Why:    "from outside nobody answers there",
+		Look:   "on the admin page of {machine}, look for the port forward of {publish}",
+		Remedy: "publish {publish} of {machine} to {target} of {to}",
+		places: publishes, settings: func(b *Built, at Place) {
+			m := b.machine(at.Machine)
+			m.Publishes = slices.Delete(m.Publishes, at.Index-1, at.Index)
+		}},
+	{Name: "publish-wrong-port", Family: Translating, Weight: 4, Finding: "",
+		Says:   "{machine} publishes {publish} to a port of {to} other than {target}",
+		Why:    "another service of {to} answers, or none",
+		Look:   "on the admin page of {machine}, read where the port forward of {publish} goes",
+		Remedy: "have {publish} go to {target} of {to}",
+		places: publishes, settings: func(b *Built, at Place) {
+			v := &b.machine(at.Machine).Publishes[at.Index-1]
+			v.Target = shut
+			if b.Trouble.Shut == nil {
+				b.Trouble.Shut = map[*plan.Machine]uint16{}
+			}
+			b.Trouble.Shut[v.To.Machine] = shut
+		}},
+	{Name: "publish-wrong-guest", Family: Translating, Weight: 4, Finding: "",
+		Says:   "{machine} publishes {publish} to {other} instead of {to}",
+		Why:    "somebody else answers from outside",
+		Look:   "on the admin page of {machine}, read where the port forward of {publish} goes",
+		Remedy: "have {publish} go to {target} of {to}",
+		places: func(p *plan.Plan) []Place {
+			var out []Place
+			for _, at := range publishes(p) {
+				to := at.Machine.Publishes[at.Index-1].To
+				for _, x := range p.Guests() {
+					if x != to.Machine && len(x.Adapters) > 0 && x.Adapters[0].Segment.Inside() && x.Adapters[0].Address.IsValid() {
+						at.Other = x.Adapters[0]
+						out = append(out, at)
+						break
+					}
+				}
+			}
+			return out
+		},
+		settings: func(b *Built, at Place) { b.machine(at.Machine).Publishes[at.Index-1].To = b.here(at.Other) }},
+	{Name: "published-service-down", Family: Operating, Weight: 5, Finding: "",
+		Says:   "nothing listens at {target} on {to}",
+		Why:    "the port forward works, and {to} turns who comes away",
+		Look:   "on {to}, list what listens, and look at its own filter",
+		Remedy: "start the service of {to}, and let its own filter pass {target}",
+		places: publishes, settings: func(b *Built, at Place) {
+			b.Trouble.Silent = append(b.Trouble.Silent, b.machine(at.Machine.Publishes[at.Index-1].To.Machine))
+		}},
+	{Name: "one-to-one-missing", Family: Translating, Weight: 3, Finding: "",
+		Says:   "{machine} does not translate an outside address to {other}",
+		Why:    "{other} goes out under the appliance's own address, and nobody answers at the one of its own",
+		Look:   "on the admin page of {machine}, look for the translation one to one of {other}",
+		Remedy: "write the translation one to one of {other} as in the plan",
+		places: func(p *plan.Plan) []Place {
+			var out []Place
+			for _, m := range p.Running() {
+				for i, o := range m.OneToOne {
+					out = append(out, Place{Machine: m, Other: o.To, Index: i + 1})
+				}
+			}
+			return out
+		},
+		settings: func(b *Built, at Place) {
+			m := b.machine(at.Machine)
+			m.OneToOne = slices.Delete(m.OneToOne, at.Index-1, at.Index)
+		}},
+}
+
+// shut is a port at which nobody in a lab listens.
+const shut = 4
+
+// rules gives a place for each rule of each running appliance, where fits.
+func rules(fits func(m *plan.Machine, i int) bool) func(p *plan.Plan) []Place {
+	return func(p *plan.Plan) []Place {
+		var out []Place
+		for _, m := range p.Running() {
+			for i := range m.Rules {
+				if fits(m, i) {
+					out = append(out, Place{Machine: m, Index: i + 1})
+				}
+			}
+		}
+		return out
+	}
+}
+
+func publishes(p *plan.Plan) []Place {
+	var out []Place
+	for _, m := range p.Running() {
+		for i := range m.Publishes {
+			out = append(out, Place{Machine: m, Index: i + 1})
+		}
+	}
+	return out
+}
+
+// rule gives what is built in the place of a rule.
+func (b *Built) rule(at Place) *plan.Rule { return &b.machine(at.Machine).Rules[at.Index-1] }
+
+// anyAllowed tells a rule that allows every protocol.
+func anyAllowed(m *plan.Machine, i int) bool {
+	r := m.Rules[i]
+	return r.Action == lab.Allow && slices.ContainsFunc(r.Services, func(s lab.Service) bool { return s.Proto == lab.Any })
+}
+
+// wrongSource gives a segment of the appliance that a rule is not for, or nil.
+func wrongSource(m *plan.Machine, i int) *plan.Segment {
+	from := map[*plan.Segment]bool{}
+	for _, w := range m.Rules[i].From {
+		if w.Segment == nil {
+			return nil
+		}
+		from[w.Segment] = true
+	}
+	for _, a := range m.Adapters {
+		if a.Role.Inside() && !from[a.Segment] && !a.Segment.Nowhere() {
+			return a.Segment
+		}
+	}
+	return nil
+}
+
+// insideOf gives the first segment that an appliance has inside, or nil.
+func insideOf(m *plan.Machine) *plan.Segment {
+	for _, a := range m.Adapters {
+		if a.Role.Inside() && !a.Segment.Nowhere() {
+			return a.Segment
+		}
+	}
+	return nil
+}
+
+// adminOf gives a port at which the appliance is managed, or nil.
+func adminOf(m *plan.Machine) *plan.Adapter {
+	for _, a := range m.Adapters {
+		if len(a.Admin) > 0 {
+			return a
+		}
+	}
+	return nil
+}

@@ -1,0 +1,323 @@
+package plan
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"openbastion/internal/model/lab"
+)
+
+// Rule is a rule made concrete: names have become networks.
+type Rule struct {
+	Lab      *lab.Rule // nil for a default rule
+	Text     string
+	Why      string
+	Action   lab.Action
+	Services []lab.Service
+	From, To []Match
+	Log      bool
+}
+
+// Match is one party of a rule.
+type Match struct {
+	Any      bool
+	Outside  bool
+	Own      bool           // the appliance itself, at whichever address
+	Segment  *Segment       // traffic must also arrive from, or leave to, this segment
+	Prefixes []netip.Prefix // any of these
+}
+
+// Flow is the first packet of a conversation, as a rule sees it.
+type Flow struct {
+	Source, Destination netip.Addr
+	Proto               lab.Proto // icmp, tcp or udp
+	Port                uint16    // destination port of tcp and udp
+	Side                Side      // which way it passes a transparent appliance
+	Own                 bool      // it is for the appliance itself, which no rule means by outside
+	FromWAN             bool      // and it came in by a WAN port: only a rule that names the appliance, its address or any means it
+}
+
+// Side tells which way a packet passes a transparent appliance, on both sides
+// of which the addresses are the same.
+type Side uint8
+
+// The sides. A routed appliance tells them by the addresses.
+const (
+	ByAddress Side = iota
+	Outward
+	Inward
+)
+
+func (r *Rule) matchesService(f Flow) bool {
+	for _, s := range r.Services {
+		if s.Proto != lab.Any && s.Proto != f.Proto {
+			continue
+		}
+		if s.AllPorts() || f.Port >= s.From && f.Port <= s.To {
+			return true
+		}
+	}
+	return false
+}
+
+func matches(list []Match, a netip.Addr, outside, own, byName bool) bool {
+	for i := range list {
+		m := &list[i]
+		if m.Any || m.Outside && outside || m.Own && own {
+			return true
+		}
+		for _, p := range m.Prefixes {
+			if p.Contains(a) && (!byName || p.IsSingleIP()) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Outside tells whether the appliance has a on none of its inside networks.
+func (m *Machine) Outside(a netip.Addr) bool {
+	return !m.within.Contains(a)
+}
+
+// Decide gives the first rule of the appliance that matches, or nil with
+// [lab.Deny] when none does.
+func (m *Machine) Decide(f Flow) (*Rule, lab.Action) {
+	fromOutside, toOutside := m.Outside(f.Source), m.Outside(f.Destination)
+	if f.Side != ByAddress {
+		fromOutside, toOutside = f.Side == Inward, f.Side == Outward
+	}
+	toOutside = toOutside && !f.Own
+	for i := range m.Rules {
+		r := &m.Rules[i]
+		if r.matchesService(f) && matches(r.To, f.Destination, toOutside, f.Own, f.Own && f.FromWAN) &&
+			matches(r.From, f.Source, fromOutside, false, false) {
+			return r, r.Action
+		}
+	}
+	return nil, lab.Deny
+}
+
+// NewTranslator makes a router that nobody planned: it lets everything from
+// near's segment out by far and translates it, as a host does for machines
+// that it joins to its own network.
+func NewTranslator(name string, near, far *Adapter) *Machine {
+	m := &Machine{Name: name, Adapters: []*Adapter{near, far}, Masq: []*Segment{near.Segment}}
+	m.within.Insert(near.Segment.Subnet)
+	m.Rules = []Rule{{
+		Action: lab.Allow, Services: []lab.Service{{Proto: lab.Any}},
+		From: []Match{{Prefixes: []netip.Prefix{near.Segment.Subnet}}}, To: []Match{{Outside: true}},
+	}}
+	return m
+}
+
+// AllowedServices gives, for each usual service, one of its protocol that the rules let
+// pass from one address to another: itself, else the first port that some rule
+// names. Rules of other addresses never decide, so they are set aside once.
+func (m *Machine) AllowedServices(from, to netip.Addr, usual []lab.Service) []lab.Service {
+	fromOutside, toOutside := m.Outside(from), m.Outside(to)
+	var speak []*Rule
+	for i := range m.Rules {
+		if r := &m.Rules[i]; matches(r.To, to, toOutside, false, false) && matches(r.From, from, fromOutside, false, false) {
+			speak = append(speak, r)
+		}
+	}
+	passes := func(s lab.Service) bool {
+		for _, r := range speak {
+			if r.matchesService(Flow{Proto: s.Proto, Port: s.From}) {
+				return r.Action == lab.Allow
+			}
+		}
+		return false
+	}
+	var out []lab.Service
+	for _, u := range usual {
+		if passes(u) {
+			out = append(out, u)
+			continue
+		}
+		for _, s := range m.named {
+			if s.Proto == u.Proto && passes(s) {
+				out = append(out, s)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// NamedServices gives up to most ports that rules name which speak of two addresses,
+// whatever they say of them.
+func (m *Machine) NamedServices(from, to netip.Addr, most int) []lab.Service {
+	fromOutside, toOutside := m.Outside(from), m.Outside(to)
+	var out []lab.Service
+	for i := range m.Rules {
+		r := &m.Rules[i]
+		for _, s := range r.Services {
+			if len(out) == most {
+				return out
+			}
+			if s.To = s.From; s.From != 0 && !slices.Contains(out, s) && matches(r.To, to, toOutside, false, false) &&
+				matches(r.From, from, fromOutside, false, false) {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
+// Kind tells the addresses apart that the rules tell apart: those of one kind are named by
+// the same rules, as who sends and as whom it is for.
+func (m *Machine) Kind(a netip.Addr) string {
+	outside := m.Outside(a)
+	bits := make([]byte, len(m.Rules))
+	for i := range m.Rules {
+		if matches(m.Rules[i].From, a, outside, false, false) {
+			bits[i] |= 1
+		}
+		if matches(m.Rules[i].To, a, outside, false, false) {
+			bits[i] |= 2
+		}
+	}
+	return string(bits)
+}
+
+// nameServices lists the ports that rules name, each once.
+func (m *Machine) nameServices() {
+	seen := map[lab.Service]bool{}
+	for i := range m.Rules {
+		for _, s := range m.Rules[i].Services {
+			if s.To = s.From; s.From != 0 && !seen[s] {
+				seen[s] = true
+				m.named = append(m.named, s)
+			}
+		}
+	}
+}
+
+func (b *builder) rules() {
+	for _, m := range b.plan.Appliances() {
+		for _, a := range m.Adapters {
+			if a.Role != lab.WAN {
+				m.within.Insert(a.Segment.Subnet)
+				if a.Segment.Subnet6.IsValid() {
+					m.within.Insert(a.Segment.Subnet6)
+				}
+			}
+		}
+		src := m.Appliance
+		if !src.Has("rules") {
+			for _, s := range insideSegments(m) {
+				text := "allow any from " + s.Name + " to outside"
+				m.Rules = append(m.Rules, Rule{
+					Text: text, Why: "default: the segment may go outside, nothing else", Action: lab.Allow,
+					Services: []lab.Service{{Proto: lab.Any}},
+					From:     []Match{{Segment: s, Prefixes: []netip.Prefix{s.Subnet}}}, To: []Match{{Outside: true}},
+				})
+			}
+		}
+		for i := range src.Rules {
+			r := &src.Rules[i]
+			m.Rules = append(m.Rules, Rule{
+				Lab: r, Text: r.String(), Why: why(r), Action: r.Action, Services: r.Services, Log: r.Log,
+				From: b.parties(m, r.From), To: b.parties(m, r.To),
+			})
+		}
+		m.nameServices()
+		if src.NAT.Masquerade == nil {
+			m.Masq = slices.DeleteFunc(insideSegments(m), func(s *Segment) bool { return s.Bridged != nil })
+		}
+		for _, name := range src.NAT.Masquerade {
+			m.Masq = append(m.Masq, b.plan.Segment(name))
+		}
+		for i := range src.NAT.Publish {
+			p := &src.NAT.Publish[i]
+			to := m.served(b.plan.Machine(p.To))
+			m.Publishes = append(m.Publishes, Publish{Lab: p, Proto: p.Port.Proto, Port: p.Port.From, To: to, Target: p.Target.From})
+		}
+		for i := range src.NAT.OneToOne {
+			o := &src.NAT.OneToOne[i]
+			m.OneToOne = append(m.OneToOne, OneToOne{o, o.Outside, m.served(b.plan.Machine(o.Inside))})
+		}
+	}
+}
+
+// served gives the guest's adapter on a segment that the appliance serves, else
+// its first.
+func (m *Machine) served(guest *Machine) *Adapter {
+	for _, a := range guest.Adapters {
+		if a.Segment.Port != nil && a.Segment.Port.Machine == m {
+			return a
+		}
+	}
+	return guest.Adapters[0]
+}
+
+// why says in plain words what a rule is for, and where it stands.
+func why(r *lab.Rule) string {
+	verb := map[lab.Action][2]string{lab.Allow: {"lets", "reach"}, lab.Deny: {"keeps", "from"}, lab.Refuse: {"turns", "away from"}}[r.Action]
+	list := func(who []lab.Who) string {
+		var names []string
+		for _, w := range who {
+			name := w.String()
+			if w.Kind == lab.WhoAny {
+				name = "everybody"
+			}
+			names = append(names, name)
+		}
+		return strings.Join(names, " and ")
+	}
+	text := fmt.Sprintf("%s %s %s %s", verb[0], list(r.From), verb[1], list(r.To))
+	if len(r.Services) > 1 || r.Services[0].Proto != lab.Any {
+		text += " by these"
+	}
+	return fmt.Sprintf("%s (line %d)", text, r.Pos.Line)
+}
+
+// insideSegments gives the segments of the appliance's lan and dmz ports.
+func insideSegments(m *Machine) []*Segment {
+	var list []*Segment
+	seen := map[*Segment]bool{}
+	for _, a := range m.Adapters {
+		if a.Role.Inside() && !seen[a.Segment] {
+			seen[a.Segment] = true
+			list = append(list, a.Segment)
+		}
+	}
+	return list
+}
+
+func (b *builder) parties(of *Machine, list []lab.Who) []Match {
+	out := make([]Match, 0, len(list))
+	for _, w := range list {
+		switch w.Kind {
+		case lab.WhoAny:
+			out = append(out, Match{Any: true})
+		case lab.WhoOutside:
+			out = append(out, Match{Outside: true})
+		case lab.WhoSegment:
+			s := b.plan.Segment(w.Name)
+			m := Match{Segment: s, Prefixes: []netip.Prefix{s.Subnet}}
+			if s.Subnet6.IsValid() {
+				m.Prefixes = append(m.Prefixes, s.Subnet6)
+			}
+			out = append(out, m)
+		case lab.WhoPrefix:
+			out = append(out, Match{Prefixes: []netip.Prefix{w.Prefix}})
+		case lab.WhoGuest, lab.WhoAppliance:
+			m := Match{Own: w.Name == of.Name}
+			for _, a := range b.plan.Machine(w.Name).Adapters {
+				if a.Address.IsValid() {
+					m.Prefixes = append(m.Prefixes, netip.PrefixFrom(a.Address.Addr(), a.Address.Addr().BitLen()))
+				}
+				if a.Address6.IsValid() {
+					m.Prefixes = append(m.Prefixes, netip.PrefixFrom(a.Address6.Addr(), 128))
+				}
+			}
+			out = append(out, m)
+		}
+	}
+	return out
+}

@@ -1,0 +1,419 @@
+package runbook
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+)
+
+// Book is the whole job.
+type Book struct {
+	Lab   string
+	Lead  string
+	Parts []Part
+}
+
+// Part is a stretch of the job that ends where work may pause.
+type Part struct {
+	Title string
+	Steps []Step
+
+	NotYet   []Promise // what must not work before it
+	Now      []Promise // what works after it
+	Unproved string    // what nobody has seen if one stops behind it
+}
+
+// Step is one thing to do.
+type Step struct {
+	ID       string // stays the same while the lab changes: part.subject
+	Title    string
+	Why      string // or empty
+	Do       []string
+	Table    *Table
+	See      string // what should be seen then
+	Mistakes []Mistake
+	Check    Check  // what a pasted listing is judged by
+	Machine  string // whose listing
+	Keep     string // what to save now, to come back to
+}
+
+// Table is values to type or to compare.
+type Table struct {
+	Head []string
+	Rows [][]string
+	Tick bool // each row is a thing to do
+}
+
+// Mistake is what goes wrong at a step, and how that shows.
+type Mistake struct{ What, See string }
+
+// Check is what judges a step.
+type Check string
+
+// The checks: none, the mapping of an appliance's interfaces, and a guest's
+// addresses against the plan.
+const (
+	NoCheck Check = ""
+	Mapped  Check = "map"
+	Matches Check = "compare"
+)
+
+// writer gathers a book.
+type writer struct {
+	p *plan.Plan
+	w *lab.Wording
+}
+
+// Of writes the book of a plan in a hypervisor's words.
+func Of(p *plan.Plan, w *lab.Wording) Book {
+	b := &writer{p, w}
+	book := Book{Lab: p.Name, Lead: p.Lab.Title}
+	add := func(title string, steps ...Step) {
+		steps = slices.DeleteFunc(steps, func(s Step) bool { return s.ID == "" })
+		if len(steps) > 0 {
+			book.Parts = append(book.Parts, Part{Title: title, Steps: steps})
+		}
+	}
+	last := func() *Part { return &book.Parts[len(book.Parts)-1] }
+	add("Before you begin", b.open(), b.images(), b.room(), b.segments(), b.sockets(), b.strangers())
+	if len(book.Parts) > 0 {
+		last().Unproved = "everything: nothing is built yet"
+	}
+	for _, m := range p.Order {
+		if m.Appliance != nil {
+			b.appliance(m, add, last)
+		}
+	}
+	guests := []Step{b.cables()}
+	for _, s := range p.Segments {
+		guests = append(guests, b.move(s))
+	}
+	n := len(book.Parts)
+	if add("Guests", guests...); len(book.Parts) > n {
+		last().Now, last().Unproved = b.online(), "that there is no way around the appliance, and that nobody gets in from outside"
+	}
+	add("Try it", b.tries()...)
+	last().Unproved = "packets that nobody thinks of: `bastion prove LAB` speaks for all of them, of the plan and not of what is built"
+	add("When it works", b.keep(), b.coming(), b.autostart(), b.trial(), b.again())
+	book.sayOnce()
+	return book
+}
+
+// appliance writes the parts that build an appliance and set it up.
+func (b *writer) appliance(m *plan.Machine, add func(string, ...Step), last func() *Part) {
+	add("Build "+m.Name, b.create(m), b.adapters(m), b.disconnect(m), b.boot(m), b.ready(m))
+	last().NotYet, last().Unproved = b.notYet(m), "everything: nothing has run yet"
+	add("Set up "+m.Name+" at its console", b.first(m), b.which(m), b.console(m), b.restart(m))
+	last().Unproved = "that anybody reaches anything through it"
+	if m.Profile.InFiles() {
+		add("Set up "+m.Name+" by files", b.files(m))
+	} else {
+		add("Set up "+m.Name+" on its pages", b.alone(m), b.page(m), b.settings(m), b.translation(m), b.rules(m), b.leases(m), b.renew(m),
+			b.armed(m), b.backup(m))
+	}
+	last().Now, last().Unproved = b.setUp(m), "that guests reach outside by it, and by it alone"
+	add("Connect "+m.Name, append(b.swap(m), b.connect(m), b.update(m))...)
+}
+
+// tries are the tests, from the bottom up.
+func (b *writer) tries() []Step {
+	var out []Step
+	for _, s := range b.p.Segments {
+		out = append(out, b.test(s)...)
+	}
+	out = append(out, b.inbound())
+	for _, m := range b.p.Running() {
+		out = append(out, b.secondLine(m), b.bridged(m))
+	}
+	return append(out, b.unplug())
+}
+
+// sayOnce leaves out a likely mistake where an earlier step has told it.
+func (b *Book) sayOnce() {
+	said := map[Mistake]bool{}
+	for i := range b.Parts {
+		for j := range b.Parts[i].Steps {
+			s := &b.Parts[i].Steps[j]
+			s.Mistakes = slices.DeleteFunc(s.Mistakes, func(m Mistake) bool {
+				was := said[m]
+				said[m] = true
+				return was
+			})
+		}
+	}
+}
+
+// attach says in the hypervisor's words how an adapter is attached.
+func (b *writer) attach(a *plan.Adapter) string {
+	if a.Over != nil {
+		return fmt.Sprintf("nothing to attach: it rides with tag %d on adapter %d", a.Segment.Tag, a.Number)
+	}
+	root := a.Segment.Wire.Root()
+	word := b.w.Isolated
+	switch {
+	case a.Role == lab.Unused:
+		return "nothing: it stays unplugged"
+	case a.Segment.Nowhere(), a.Port != nil && a.Role == "":
+		return "nothing yet: it is not decided"
+	case root.Reach == lab.Upstream && root.Lab.Join == "nat":
+		word = b.w.Translated
+	case root.Reach == lab.Upstream:
+		word = b.w.Bridged
+	case root.Reach == lab.Host:
+		word = b.w.HostOnly
+	case root.Lab.Uplink != "":
+		word = b.w.Bridged
+	}
+	if a.Segment.Tag != 0 {
+		word += b.w.Access
+	}
+	var tags []string
+	for _, o := range a.Riders {
+		tags = append(tags, fmt.Sprint(o.Segment.Tag))
+	}
+	if tags != nil {
+		word += b.w.Trunk
+	}
+	text := b.w.Say(word, "uplink", cmp.Or(root.Lab.Uplink, "uplink"), "name", root.Called(), "tag", fmt.Sprint(a.Segment.Tag), "tags",
+		strings.Join(tags, ", "), "number", fmt.Sprint(a.Number))
+	if !a.Plugged {
+		text += ", cable unplugged"
+	}
+	return text
+}
+
+func (b *writer) images() Step {
+	s := Step{ID: "images", Title: "Fetch the images and verify them",
+		Why: "A medium that was cut short or changed on the way fails late and oddly."}
+	t := &Table{Head: []string{"for", "file", "SHA-256", "remark"}, Tick: true}
+	for _, m := range b.p.Made() {
+		image := lab.Image{}
+		if m.Appliance != nil {
+			image = m.Appliance.Image
+		}
+		file := cmp.Or(image.File, m.Spec.Media)
+		if m.Appliance == nil && file == "" {
+			continue
+		}
+		remark := ""
+		if e := image.Evaluation; e.Days > 0 {
+			remark = fmt.Sprintf("may be tried for %d days from %s", e.Days, e.From.Format("2006-01-02"))
+		}
+		t.Rows = append(t.Rows, []string{m.Name, cmp.Or(file, "its install medium or disk image"),
+			cmp.Or(image.SHA256, "as its publisher says"), remark})
+	}
+	if len(t.Rows) == 0 {
+		return Step{}
+	}
+	s.Table = t
+	s.Do = []string{"Fetch each file from where its publisher offers it.",
+		"`bastion image verify FILE` compares it with the sum; `bastion image inspect FILE` says what it is and whether it boots.",
+		"`bastion image unpack FILE` where it is packed."}
+	s.See = "Each sum is the same, and each image is of the kind that the machine needs."
+	s.Mistakes = []Mistake{{"the packed file is given to the machine", "it says that there is nothing to boot"},
+		{"an image for another processor", "the screen stays black after the first line"}}
+	return s
+}
+
+func (b *writer) segments() Step {
+	s := Step{ID: "segments", Title: "Make the networks", Table: &Table{Head: []string{"segment", "how", "network", "tag"}, Tick: true}}
+	for _, seg := range b.p.Segments {
+		how := b.w.Say(b.w.Segment, "name", seg.Called())
+		switch {
+		case seg.Tag != 0:
+			how = "nothing to make: it runs tagged on " + seg.Wire.Name
+		case seg.Reach == lab.Upstream && seg.Lab.Join == "nat":
+			how = "is there: " + b.w.Translated
+		case seg.Reach == lab.Upstream:
+			how = "is there: " + b.w.Say(b.w.Bridged, "uplink", cmp.Or(seg.Lab.Uplink, "uplink"))
+		case seg.Reach == lab.Host:
+			how = b.w.Say(b.w.HostOnly, "name", seg.Called())
+		case seg.Lab.Uplink != "":
+			how = b.w.Say(b.w.Bridged, "uplink", seg.Lab.Uplink) + "; the host has no address there"
+		}
+		if seg.Reach == lab.Host {
+			if seg.HostLeg.IsValid() {
+				how += ", the host at " + seg.HostLeg.String()
+			}
+		}
+		tag := ""
+		if seg.Tag != 0 {
+			tag = fmt.Sprint(seg.Tag)
+		}
+		s.Table.Rows = append(s.Table.Rows, []string{seg.Name, how, networks(seg), tag})
+	}
+	s.Do = append(s.Do,
+		"Where the host keeps changes to its networks until they are applied or saved, apply them now, and see that your own way to it still works.")
+	s.See = "Each is in the list that an adapter can be attached to."
+	s.Mistakes = []Mistake{{"two networks whose names differ by a letter", "a guest gets no lease, and nobody answers it"},
+		{"an inside network made with an uplink", "`bastion rehearse` says cut, and a guest reaches outside with the appliance off"}}
+	return s
+}
+
+func networks(s *plan.Segment) string {
+	if s.Subnet6.IsValid() {
+		return s.Subnet.String() + " and " + s.Subnet6.String()
+	}
+	return s.Subnet.String()
+}
+
+func (b *writer) strangers() Step {
+	s := Step{ID: "strangers", Title: "Switch off what hands out leases beside the appliance",
+		Why: "Two lease servers on a segment race, and guests that hear the wrong one have no way out, or one around the appliance."}
+	for _, seg := range b.p.Segments {
+		if seg.Inside() && seg.Bridged == nil && seg.Tag == 0 {
+			s.Do = append(s.Do, b.w.Say(b.w.Leases, "name", seg.Called())+": off.")
+		}
+	}
+	if s.Do == nil {
+		return Step{}
+	}
+	s.See = "The networks' settings say that nobody hands out leases."
+	s.Mistakes = []Mistake{{"it is switched off for one network only", "a guest has an address outside the pool"},
+		{"it comes back after an update", "leases that were right turn wrong a day later"}}
+	return s
+}
+
+func (b *writer) create(m *plan.Machine) Step {
+	spec := m.Spec
+	s := Step{ID: "create." + m.Name, Title: "Create the " + b.w.Machine + " " + m.Name,
+		Table: &Table{Head: []string{"setting", "value", "why"}}}
+	add := func(name, value, why string) { s.Table.Rows = append(s.Table.Rows, []string{name, value, why}) }
+	add("name", m.Name, "the lab's files call it so")
+	add("processors", fmt.Sprint(spec.CPUs), reason(m, "CPU"))
+	add("memory", spec.Memory.String(), cmp.Or(b.w.Floor, "fixed")+": "+reason(m, "memory"))
+	add("disk", fmt.Sprintf("%s on %s", spec.Disk, spec.DiskBus), "a bus that it has a driver for")
+	add("adapters", fmt.Sprintf("%d, model %s", len(m.Own()), spec.NIC), "in the order of the next step")
+	add("firmware", spec.Firmware, "as its image boots")
+	system := map[string]string{"linux": "Linux, 64 bits", "bsd": "BSD, 64 bits"}[systemOf(m)]
+	if system != "" {
+		add("guest's system", system, "drivers and clock are chosen by it; another choice can hide adapters")
+	}
+	add("disk space", "taken as it fills, or all at once", "either will do; it has no bearing on memory")
+	add("place", "a folder of its own, with room for "+spec.Disk.String(), "what belongs to it is found and saved together")
+	add("not needed", "floppy drive, sound, USB, shared folders", "take them away: each is one thing less to get in by")
+	add("pointing device", "the plain one", "where the pointer does not move in its screen, choose the other kind")
+	add("processor", "the host's own, with its ciphers passed through", "tunnels are several times as fast")
+	add("hardware level", "the newest that the program offers", "an older one is for hosts that it must move to")
+	if m.Profile.SystemVersion != "" {
+		add("its system", m.Profile.SystemVersion, "what it is built on")
+	}
+	if spec.Queues > 1 {
+		add("queues of each adapter", fmt.Sprint(spec.Queues), "one for each processor")
+	}
+	if spec.Autostart {
+		add("start", "with the host, before its guests", "guests ask it for a lease when they start")
+	}
+	s.Do = []string{"Create it with these settings, and do not start it yet."}
+	s.See = "The settings page shows the same values."
+	s.Mistakes = []Mistake{{"an adapter or disk model that it has no driver for", "it finds fewer interfaces, or no disk"},
+		{"memory that may shrink", "conversations break when the host is busy"}}
+	return s
+}
+
+// systemOf gives the family of systems that a machine runs.
+func systemOf(m *plan.Machine) string {
+	if m.Appliance != nil {
+		return m.Profile.System
+	}
+	return m.Guest.System
+}
+
+// reason gives what the plan says of a size.
+func reason(m *plan.Machine, about string) string {
+	var list []string
+	for _, w := range m.Spec.Why {
+		if strings.Contains(w, about) || len(m.Spec.Why) == 1 {
+			list = append(list, w)
+		}
+	}
+	return cmp.Or(strings.Join(list, "; "), "its usual size")
+}
+
+func (b *writer) adapters(m *plan.Machine) Step {
+	s := Step{ID: "adapters." + m.Name, Title: "Attach the adapters of " + m.Name + ", in this order", Check: Mapped, Machine: m.Name,
+		Why:   "The order and the hardware address are how the console tells them apart.",
+		Table: &Table{Head: []string{"adapter", "for", "attach it to", "hardware address", "model"}, Tick: true}}
+	for _, a := range m.Own() {
+		s.Table.Rows = append(s.Table.Rows, []string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), cmp.Or(a.Name, "the guest"),
+			b.attach(a), a.MAC.String(), a.NIC})
+	}
+	s.Do = []string{"Set each hardware address by hand where the program lets you.",
+		fmt.Sprintf("Where it does not: let it make its own, then `bastion map LAB --as %s --adopt LISTING` writes them into the lab file.",
+			m.Name)}
+	s.See = "As many adapters as rows, each with the address of its row."
+	s.Mistakes = []Mistake{{"WAN and LAN swapped", "guests get leases from upstream, or none at all"},
+		{"an adapter left on the default network", "a guest reaches outside with the appliance off"}}
+	return s
+}
+
+func (b *writer) which(m *plan.Machine) Step {
+	s := Step{ID: "which." + m.Name, Title: "Find out which interface is which",
+		Why:   "Names on the console follow the hardware, not your intent. Compare the last two bytes of each hardware address.",
+		Table: &Table{Head: []string{"port", "last bytes", "likely called", "adapter", "address then"}}, Check: Mapped, Machine: m.Name}
+	for _, a := range m.Adapters {
+		s.Table.Rows = append(s.Table.Rows, []string{a.Name, "…" + a.MAC.Tail(2), strings.Join(a.Devices, " or "), fmt.Sprint(a.Number),
+			shown(a)})
+	}
+	s.Do = []string{fmt.Sprintf("Copy the list of interfaces from the console: `bastion map LAB --as %s --listing FILE` says which is which, in whatever form it stands.", m.Name)}
+	s.See = "Every port has one interface whose address ends as in its row."
+	s.Mistakes = []Mistake{{"only the first digits are compared", "WAN and LAN swapped: they differ in the last digit only"},
+		{"taken in the order of the list", "right on this machine, wrong on the next"}}
+	return s
+}
+
+// shown gives an adapter's address with its IPv6 one.
+func shown(a *plan.Adapter) string {
+	if a.Address6.IsValid() && a.Machine.Appliance != nil {
+		return a.Shown() + " and " + a.Address6.String()
+	}
+	return a.Shown()
+}
+
+// answers gives a stage's questions of a machine.
+func (b *writer) answers(m *plan.Machine, stage string) *Table {
+	t := &Table{Head: []string{"question", "answer", "remark"}, Tick: true}
+	said := map[string]bool{}
+	for _, a := range b.p.Answers {
+		if a.Appliance == m && a.Stage == stage {
+			note := a.Note
+			if said[note] {
+				note = ""
+			}
+			said[note] = true
+			t.Rows = append(t.Rows, []string{a.Whole(), a.Answer, note})
+		}
+	}
+	if len(t.Rows) == 0 {
+		return nil
+	}
+	return t
+}
+
+func (b *writer) console(m *plan.Machine) Step {
+	t := b.answers(m, "console")
+	if t == nil {
+		t = &Table{Head: []string{"port", "address", "gateway", "leases"}, Tick: true}
+		for _, a := range m.Adapters {
+			gateway, pool := "none", "none"
+			if a.Gateway.IsValid() {
+				gateway = a.Gateway.String()
+			}
+			if a.Leases != nil {
+				pool = a.Leases.Pool.String()
+			}
+			t.Rows = append(t.Rows, []string{a.Name, shown(a), gateway, pool})
+		}
+	}
+	return Step{ID: "console." + m.Name, Title: "Answer the console's questions", Table: t, Check: Matches, Machine: m.Name,
+		Do: []string{"Where a device's name differs from the likely one, put in what the step before found.",
+			"Where it asks whether its page may fall back to plain HTTP: no.",
+			"Asked the same again, or after a slip: give the answers of this table again, from the first; it keeps the last."},
+		See: "It lists each port with the address that was planned.",
+		Mistakes: []Mistake{{"an upstream gateway typed in on an inside port", "guests reach the appliance and nothing behind it"},
+			{"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"}}}
+}

@@ -1,0 +1,144 @@
+package runbook
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	"openbastion/internal/image"
+	"openbastion/internal/model/plan"
+)
+
+// source is the file that a machine comes from, with what its name promises.
+type source struct {
+	file   string // as it is fetched; empty when nobody said
+	packed bool
+	inner  string // once unpacked
+	kind   image.Kind
+}
+
+func sourceOf(m *plan.Machine) source {
+	s := source{file: m.Spec.Media}
+	if s.file == "" && m.Appliance != nil {
+		s.file = m.Appliance.Image.File
+	}
+	s.inner = s.file
+	for range 3 { // a packed archive of a package is two layers
+		kind, inner := image.Promised(s.inner)
+		if s.kind = kind; inner == s.inner {
+			break
+		}
+		s.packed, s.inner = true, inner
+	}
+	return s
+}
+
+// installs tells whether the machine is installed from what the file holds: a
+// ready disk and a package are installed already.
+func (s source) installs() bool {
+	return s.file != "" && s.kind != image.VirtDisk && !s.imported()
+}
+
+// imported tells a package of a machine, which is imported whole.
+func (s source) imported() bool { return s.kind == image.Archive || s.kind == image.Descriptor }
+
+// boot says where the file goes: a medium into the drive, a ready disk onto
+// the machine, a package is imported; what is packed is unpacked first.
+func (b *writer) boot(m *plan.Machine) Step {
+	s := sourceOf(m)
+	if s.file == "" {
+		return Step{}
+	}
+	step := Step{ID: "boot." + m.Name}
+	if s.packed {
+		step.Do = append(step.Do, fmt.Sprintf("`bastion image unpack %s` gives %s.", s.file, s.inner))
+	}
+	order := fmt.Sprintf("Start order (%s): %s.", b.w.Boot, strings.Join(m.Spec.Boot, ", then "))
+	switch {
+	case s.imported():
+		step.Title = "Import the package"
+		step.Do = append(step.Do,
+			fmt.Sprintf("Import %s instead of making the machine by hand, then set what the steps before say where it differs.", s.inner))
+		step.See = fmt.Sprintf("`bastion compare LAB --as %s --built FILE` on the machine's export finds no difference.", m.Name)
+		step.Mistakes = []Mistake{{"the package's own networks are kept",
+			"an adapter is on the default network, and a guest reaches outside with the appliance off"},
+			{"it is imported twice", "two machines have one hardware address"}}
+	case s.kind == image.VirtDisk:
+		step.Title = "Attach the ready disk"
+		step.Do = append(step.Do,
+			fmt.Sprintf("Attach %s as the machine's disk on %s, in place of an empty one. It is installed already: nothing goes into the optical drive.", s.inner, m.Spec.DiskBus))
+		step.See = "It starts from this disk."
+		step.Mistakes = []Mistake{{"the disk is attached on a bus that it has no driver for",
+			"it stops with a line about its root, or restarts again and again"},
+			{"the fetched file itself is attached, not a copy", "the next lab begins with this one's settings"}}
+	case s.kind == image.RawDisk:
+		step.Title = "Attach the disk image and set the start order"
+		step.Do = append(step.Do, fmt.Sprintf("`bastion image inspect %s` says whether it is an installed disk or a stick that installs.",
+			s.inner),
+			"An installed disk: attach it as the machine's disk, in place of an empty one. A stick: attach it as a second disk, and start from that one once.", order)
+		step.See = "It starts from what you attached."
+		step.Mistakes = []Mistake{{"it is put into the optical drive", "it says that there is nothing to boot"},
+			{"the stick stands first in the start order", "after the installation it begins to install again"}}
+	default:
+		step.Title = "Put the medium in and set the start order"
+		step.Do = append(step.Do, fmt.Sprintf("Put %s into %s; the file itself will do, nothing need be burnt.", s.inner, b.w.Medium), order)
+		step.See = "With an empty disk it starts from the medium; once installed, from the disk."
+		step.Mistakes = []Mistake{{"the medium stands first", "after the installation it begins to install again"},
+			{"the medium was not connected at power-on", "it says that there is nothing to boot"}}
+	}
+	return step
+}
+
+func (b *writer) first(m *plan.Machine) Step {
+	s := Step{ID: "start." + m.Name, Title: "Start " + m.Name, Do: []string{"Start it and open its console."}}
+	if src := sourceOf(m); src.file == "" || src.installs() {
+		s.Title += " and install it"
+		s.Do = append(s.Do, "Install it onto its disk where it asks. Only the machine's own disk is erased by that.",
+			"File system: the plain one will do where the host keeps its disks safe already; firmware as the machine's settings say.",
+			"Its terms: note the period and what ends with it before you accept.")
+		s.Mistakes = append(s.Mistakes, Mistake{"what is set up still runs from the medium, not from the disk",
+			"after the restart nothing of it is there"})
+	}
+	s.Do = append(s.Do, "A start menu that counts down goes on by itself; a line that asks for a key waits for it without end.")
+	if len(m.Profile.Waits) == 0 {
+		s.Do = append(s.Do,
+			"A first start takes some minutes, and several times as long on a host without acceleration. Nothing new on the screen for a quarter of an hour: it waits for a key, or has no memory.")
+	}
+	for _, w := range m.Profile.Waits {
+		s.Do = append(s.Do, fmt.Sprintf("%s takes about %s; longer: %s.", w.For, w.Time, cmp.Or(w.Longer, "look at the console")))
+	}
+	s.See = "The console asks its first question, or lists its interfaces."
+	s.Mistakes = append(s.Mistakes, Mistake{"too little memory", "the installation stops halfway or restarts"},
+		Mistake{"the disk's bus has no driver", "the installer finds no disk"})
+	return s
+}
+
+func (b *writer) restart(m *plan.Machine) Step {
+	s := sourceOf(m)
+	if !s.installs() || s.kind == image.RawDisk {
+		return Step{}
+	}
+	return Step{ID: "restart." + m.Name, Title: "Take the medium out and restart",
+		Do: []string{"Shut it down, not only restart it: a medium that is pulled while the system is on it can stop it.",
+			"Take the medium out of " + b.w.Medium + ".", "Start it from the disk."},
+		See: "It starts from its disk and shows the same addresses.",
+		Mistakes: []Mistake{{"the medium is still in", "it begins to install again, or your answers are gone"},
+			{"settings were not written before the restart", "factory addresses are back"}},
+		Keep: "Take a " + b.w.Snapshot + " called \"installed\"."}
+}
+
+// files gives an appliance that is set up in files what an export writes.
+func (b *writer) files(m *plan.Machine) Step {
+	return Step{ID: "files." + m.Name, Title: "Give " + m.Name + " its files",
+		Why: "It has no pages: addresses, packet filter, translation and leases are files that the program writes from the plan.",
+		Do: []string{
+			"`bastion export LAB --kind seed --to files` writes a first-start seed: attach files/" + m.Name +
+				".iso as a medium, and the machine sets itself up when it first starts.",
+			"Where the machine is installed already: `bastion export LAB --kind nft --to files` writes its packet filter and kernel settings, `bastion export LAB --kind leases --to files` its lease server's configuration; copy them to where each file's first lines say.",
+		},
+		See: "`nft list ruleset` on it shows the rules of the plan, and `sysctl net.ipv4.ip_forward` says 1.",
+		Mistakes: []Mistake{{"an interface is called otherwise than in the files",
+			"the packet filter does not load, or lets nothing pass; --device says the real name"},
+			{"the files are loaded and not kept for the next start",
+				"everything is gone after a restart"}}}
+}

@@ -1,0 +1,411 @@
+package runbook
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/model/subnet"
+	"openbastion/internal/observe/listing"
+	"openbastion/internal/verify/claims"
+)
+
+func (b *writer) page(m *plan.Machine) Step {
+	s := Step{ID: "page." + m.Name, Title: "Open the admin page of " + m.Name}
+	if !m.Profile.Factory.LAN.IsValid() {
+		s.Do = append(s.Do, "Where it answers from the factory, its label or its console shows.")
+	}
+	for _, p := range b.p.Pages {
+		if p.Appliance != m {
+			continue
+		}
+		if p.Factory {
+			s.Do = append(s.Do, fmt.Sprintf("From the factory it answers at %s, to a guest on its first inside segment that has an address there.",
+				p.URL))
+		} else {
+			s.Do = append(s.Do, fmt.Sprintf("With the planned address it answers at %s, from a guest on that segment.", p.URL))
+		}
+	}
+	if len(b.replaced(m)) > 0 {
+		s.Do = append([]string{"Open it from the one machine on the network " + building + ", which has an address there from " + m.Name + "."},
+			s.Do...)
+	} else if g := near(m); g != nil {
+		s.Do = append([]string{fmt.Sprintf("You need one machine on the inside: move %s to %s first, as the part Guests says.", g.Machine.Name,
+			g.Segment.Name)}, s.Do...)
+	}
+	if len(m.Profile.Change) > 0 {
+		s.Do = append(s.Do, "Change at once: "+strings.Join(m.Profile.Change,
+			", ")+". The lab file holds no password; keep it where you keep others.")
+	}
+	s.See = "The browser warns once that it does not know the certificate: the appliance made its own. Compare its fingerprint with the console's where it shows one, and go on."
+	s.Mistakes = []Mistake{{"opened from the WAN side", "it does not answer there, and must not"},
+		{"http typed for https", "nothing answers, or a page that asks to reload"}}
+	return s
+}
+
+// near gives a guest's adapter from which the admin page can be opened, or nil.
+func near(m *plan.Machine) *plan.Adapter {
+	for _, a := range m.Adapters {
+		if a.Admin == nil {
+			continue
+		}
+		for _, g := range a.Segment.Adapters {
+			if g.Guest != nil {
+				return g
+			}
+		}
+	}
+	return nil
+}
+
+func (b *writer) settings(m *plan.Machine) Step {
+	t := b.answers(m, "pages")
+	if t == nil {
+		return Step{}
+	}
+	s := Step{ID: "pages." + m.Name, Title: "Make the settings on its pages", Table: t, Check: Matches, Machine: m.Name,
+		See: "The overview shows the ports as planned."}
+	for _, a := range m.WAN() {
+		if a.Segment.Subnet.IsValid() && a.Segment.Subnet.Addr().IsPrivate() {
+			s.Why = fmt.Sprintf("%s is a private network: a filter on private sources at the WAN would drop what comes from there.",
+				a.Segment.Subnet)
+		}
+	}
+	s.Mistakes = []Mistake{{"private sources are dropped on a WAN that is itself private", "no lease on WAN, or nothing published answers"},
+		{"a time zone or time that is off", "certificates are refused, and records do not match"}}
+	return s
+}
+
+// factory says whether something is on from the factory, so far as the profile tells.
+func factory(m *plan.Machine, key string, on bool, is, what string) []string {
+	switch {
+	case !m.Profile.Factory.Known(key):
+		return []string{"Look whether it has that from the factory: kinds of appliances differ."}
+	case on:
+		return []string{"From the factory " + is + "."}
+	}
+	return []string{"From the factory it has nothing of it: " + what + " must be added, or nothing passes."}
+}
+
+func (b *writer) translation(m *plan.Machine) Step {
+	s := Step{ID: "translation." + m.Name, Title: "Set translation and what is published",
+		Table: &Table{Head: []string{"what", "from", "to"}, Tick: true}}
+	for _, seg := range m.Masq {
+		s.Table.Rows = append(s.Table.Rows, []string{"translate outward", seg.Subnet.String() + " (" + seg.Name + ")", "the WAN address"})
+	}
+	for _, v := range m.Publishes {
+		s.Table.Rows = append(s.Table.Rows, []string{"publish", fmt.Sprintf("%s/%d at WAN", v.Proto, v.Port),
+			fmt.Sprintf("%s %s/%d", target(v.To), v.Proto, v.Target)})
+	}
+	for _, v := range m.OneToOne {
+		s.Table.Rows = append(s.Table.Rows, []string{"one to one", v.Outside.String(), target(v.To)})
+	}
+	if len(s.Table.Rows) == 0 {
+		return Step{}
+	}
+	s.Do = append(s.Do, factory(m, "masquerade", m.Profile.Factory.Masquerade, "it translates what goes out at its WAN", "translation")...)
+	s.See = "Each line is in the appliance's list of translations, and no other."
+	s.Mistakes = []Mistake{{"translation left out for a segment", "its guests reach the appliance and nothing outside answers them"},
+		{"the published port is also the admin page's", "outside sees the appliance's page"}}
+	return s
+}
+
+// target names a guest with its address.
+func target(a *plan.Adapter) string {
+	if a.Address.IsValid() {
+		return fmt.Sprintf("%s (%s)", a.Machine.Name, a.Address.Addr())
+	}
+	return a.Machine.Name
+}
+
+func (b *writer) rules(m *plan.Machine) Step {
+	s := Step{ID: "rules." + m.Name, Title: "Enter the rules, in this order",
+		Why:   "The first that matches decides; answers to what was allowed pass; the rest is denied.",
+		Table: &Table{Head: []string{"no.", "rule", "what for"}, Tick: true}}
+	for i, r := range m.Rules {
+		why, _, _ := strings.Cut(r.Why, " (line ") // the place in the file is nothing to type
+		s.Table.Rows = append(s.Table.Rows, []string{fmt.Sprint(i + 1), r.Text, why})
+	}
+	s.Do = append(factory(m, "outbound", m.Profile.Factory.Outbound, "it lets the inside go outside, and nothing in",
+		"the rule that lets the inside out"),
+		"Take away what rules it has from the factory that are not in this list.")
+	s.See = "The list on its page reads as this one, from top to bottom."
+	s.Mistakes = []Mistake{{"a rule for all stands above one for a few", "what should be denied passes"},
+		{"a rule entered on the wrong port", "it counts nothing, and what it should let pass does not"}}
+	return s
+}
+
+func (b *writer) leases(m *plan.Machine) Step {
+	s := Step{ID: "leases." + m.Name, Title: "Set the lease service",
+		Table: &Table{Head: []string{"port", "pool", "router", "resolvers", "domain", "for"}, Tick: true}}
+	for _, a := range m.Adapters {
+		v := a.Leases
+		if v == nil {
+			continue
+		}
+		s.Table.Rows = append(s.Table.Rows, []string{a.Name, v.Pool.String(), text(v.Router), texts(v.DNS), v.Domain, plan.Lasting(v.Time)})
+		for _, r := range v.Reservations {
+			s.Do = append(s.Do, fmt.Sprintf("On %s reserve %s for %s (%s).", a.Name, r.Address.Addr(), r.Machine.Name, r.MAC))
+		}
+	}
+	if len(s.Table.Rows) == 0 {
+		return Step{}
+	}
+	s.Do = append(s.Do, factory(m, "leases", m.Profile.Factory.Leases, "it hands out leases inside, from a pool of its own: change the pool",
+		"the lease service")...)
+	s.See = "Its page lists these pools, and leases once guests have asked."
+	s.Mistakes = []Mistake{{"the pool holds the gateway or a fixed address", "now and then a guest gets an address that is taken"},
+		{"the service is on for the wrong port", "no guest on the segment gets a lease"}}
+	return s
+}
+
+func text(a netip.Addr) string {
+	if !a.IsValid() {
+		return "none"
+	}
+	return a.String()
+}
+
+func texts(list []netip.Addr) string {
+	return cmp.Or(strings.Join(subnet.Texts(list), ", "), "none")
+}
+
+func (b *writer) backup(m *plan.Machine) Step {
+	return Step{ID: "backup." + m.Name, Title: "Save the settings of " + m.Name,
+		Do: []string{"Save its configuration from its page, beside the lab file."}, See: "A file that is not empty, with today's date.",
+		Mistakes: []Mistake{{"it is saved inside the lab only", "it is gone with the machine that it was meant to restore"},
+			{"it holds passwords and is kept in the open", "whoever reads it has the appliance"}},
+		Keep: "Take a " + b.w.Snapshot + " called \"set up\", and keep the saved configuration."}
+}
+
+// move puts a segment's guests where they belong.
+func (b *writer) move(seg *plan.Segment) Step {
+	s := Step{ID: "guests." + seg.Name, Title: "Move the guests of " + seg.Name + " there, one by one",
+		Table: &Table{Head: []string{"guest", "adapter", "attach it to", "hardware address", "address"}, Tick: true}}
+	for _, a := range seg.Adapters {
+		if a.Guest == nil {
+			continue
+		}
+		address := a.Shown()
+		if a.How == plan.Static {
+			address = fmt.Sprintf("typed in: %s, gateway %s, resolvers %s", a.Address, text(a.Gateway), texts(a.DNS))
+		}
+		if a.Address6.IsValid() {
+			address += ", and by IPv6 " + a.Address6.String() + " of its own making"
+		}
+		s.Table.Rows = append(s.Table.Rows, []string{a.Machine.Name, b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), b.attach(a),
+			a.MAC.String(), address})
+		if n := len(a.Machine.Own()); n == 1 && s.Do == nil {
+			s.Do = []string{"Shut the guest down, attach its adapter as its row says, and remove every other adapter it has.",
+				"Start it again: a guest that only wakes up keeps its old lease."}
+		} else if n > 1 {
+			s.Do = append(s.Do, fmt.Sprintf("%s has %d adapters on purpose; remove only what is in no table. Connected to it by the network, "+
+				"leave the adapter that your session comes in by for last.", a.Machine.Name, n))
+		}
+		if s.Machine == "" {
+			s.Machine, s.Check = a.Machine.Name, Matches
+		}
+	}
+	if len(s.Table.Rows) == 0 {
+		return Step{}
+	}
+	s.See = "`bastion compare LAB LISTING --as GUEST` finds no difference in what the guest shows of its addresses and routes."
+	s.Mistakes = []Mistake{{"a second adapter stays behind", "the guest has two default routes, or reaches outside with the appliance off"},
+		{"the adapter is on a network with a like name", "no lease, and an address that the guest gave itself"}}
+	return s
+}
+
+// beyond is what is asked for outside: a name that is kept for examples, and
+// resolves.
+const beyond = "example.com"
+
+// witness stands for what is outside (RFC 5737).
+var witness = netip.AddrFrom4([4]byte{203, 0, 113, 80})
+
+// test gives what to try in a guest of each family on a segment.
+func (b *writer) test(seg *plan.Segment) []Step {
+	var out []Step
+	seen := map[string]bool{}
+	for _, a := range seg.Adapters {
+		if a.Guest == nil || claims.InsideAdapter(a.Machine) != a || seg.Port == nil {
+			continue
+		}
+		family := cmp.Or(a.Machine.Guest.System, "linux")
+		if seen[family] {
+			continue
+		}
+		seen[family] = true
+		out = append(out, b.tryIn(a, family))
+	}
+	return out
+}
+
+func (b *writer) tryIn(a *plan.Adapter, family string) Step {
+	c, m, seg := listing.CommandsOf(listing.System(family)), a.Segment.Port.Machine, a.Segment
+	s := Step{ID: "try." + seg.Name + "." + family, Title: fmt.Sprintf("In %s (%s), from the bottom up", a.Machine.Name, seg.Name),
+		Table: &Table{Head: []string{"type", "must come back", "when not, it means"}, Tick: true}, Machine: a.Machine.Name, Check: Matches}
+	add := func(command, back, means string) { s.Table.Rows = append(s.Table.Rows, []string{command, back, means}) }
+	address := shown(a)
+	if a.How == plan.Lease {
+		address += ": often its first address, of some servers its last"
+	}
+	add(c.Addresses, address,
+		"an address of 169.254: nobody handed out a lease, so the adapter is on the wrong network; another network: somebody else did")
+	hop := seg.Gateway
+	add(c.Routes, "one default route, by "+text(hop), "none: the lease named no router; two: a second adapter is attached")
+	if hop.IsValid() {
+		if answers(m, sourceAddress(a), hop, lab.ICMP, 0) {
+			add(c.Ping(hop.String()), "answers", "the wrong segment, or the appliance's port is not the one you think")
+		} else {
+			add(c.Ping(hop.String()), "nothing: the rules keep "+seg.Name+" from the appliance too",
+				"an answer: the rule that denies it is missing or stands too low")
+		}
+	}
+	allowed := claims.AllowedServices(m, seg, sourceAddress(a), witness)
+	if !outward(m, len(b.p.Machines)) {
+		b.tryClosed(add, m, a, c)
+	} else if len(allowed) == 0 {
+		add(c.Ping(beyond), "nothing: the rules keep "+seg.Name+" from outside",
+			"an answer: there is a way around the appliance, or a rule above lets it out")
+		add(c.Fetch("http://"+beyond), "nothing", "an answer: as above")
+	} else {
+		if up := m.WAN(); len(up) > 0 && up[0].Segment.Gateway.IsValid() && has(allowed, lab.ICMP) {
+			add(c.Ping(up[0].Segment.Gateway.String()), "answers", "the appliance's WAN has no address, or translation is missing for "+seg.Name)
+		}
+		if answers(m, sourceAddress(a), hop, lab.UDP, 53) {
+			add(c.Name(beyond), "an address",
+				"addresses answer but names do not: the resolver that the lease names does not answer, or has none upstream")
+		}
+		if hop.IsValid() {
+			add(c.Hop(beyond), "the first hop is "+hop.String(), "another first hop: a way around the appliance")
+		}
+		for _, s := range allowed {
+			if page := map[uint16]string{80: "http://", 443: "https://"}[s.From]; s.Proto == lab.TCP && page != "" {
+				add(c.Fetch(page+beyond), "a status line", "pings but no pages: a rule, or packets that are too big for the way")
+			}
+		}
+	}
+	s.See = "Every line as its row says. Begin at the top: what fails further down has its cause there."
+	s.Mistakes = []Mistake{{"tried before the guest was started again", "the old address, and yesterday's answers"},
+		{"tried from the host instead of the guest", "all works, and says nothing"}}
+	return s
+}
+
+// outward tells whether an appliance leads outside, by itself or through others; depth
+// bounds how many.
+func outward(m *plan.Machine, depth int) bool {
+	for _, w := range m.WAN() {
+		if w.Segment.Reach == lab.Upstream || depth > 0 && w.Segment.Port != nil && outward(w.Segment.Port.Machine, depth-1) {
+			return true
+		}
+	}
+	return m.Appliance.Kind != "routed"
+}
+
+// tryClosed adds what to try where nothing leads outside: who plays the world.
+func (b *writer) tryClosed(add func(command, back, means string), m *plan.Machine, from *plan.Adapter, c listing.Commands) {
+	add(c.Ping(beyond), "nothing: the range has no way out", "an answer: the range is not closed")
+	for _, w := range m.WAN() {
+		for _, x := range w.Segment.Adapters {
+			if x.Guest == nil || !x.Address.IsValid() {
+				continue
+			}
+			_, action := m.Decide(plan.Flow{Source: sourceAddress(from), Destination: x.Address.Addr(), Proto: lab.ICMP})
+			if action == lab.Allow {
+				add(c.Ping(x.Address.Addr().String()), x.Machine.Name+" answers", "it is off, or translation is missing for "+from.Segment.Name)
+			}
+			return
+		}
+	}
+}
+
+// answers tells whether the appliance answers a guest at its next hop.
+func answers(m *plan.Machine, from, hop netip.Addr, proto lab.Proto, port uint16) bool {
+	rule, action := m.Decide(plan.Flow{Source: from, Destination: hop, Proto: proto, Port: port})
+	return rule == nil || action == lab.Allow // without a rule it answers the inside
+}
+
+func sourceAddress(a *plan.Adapter) netip.Addr {
+	if a.Address.IsValid() {
+		return a.Address.Addr()
+	}
+	if s := a.Segment.Port; s.Leases != nil {
+		return s.Leases.Pool.From
+	}
+	return a.Segment.Subnet.Addr().Next()
+}
+
+func has(list []lab.Service, p lab.Proto) bool {
+	for _, s := range list {
+		if s.Proto == p {
+			return true
+		}
+	}
+	return false
+}
+
+func (b *writer) inbound() Step {
+	s := Step{ID: "try.outside", Title: "From outside, beside the WAN",
+		Table: &Table{Head: []string{"try", "must come back", "when not, it means"}, Tick: true}}
+	add := func(row ...string) { s.Table.Rows = append(s.Table.Rows, row) }
+	for _, m := range b.p.Running() {
+		for _, v := range m.Publishes {
+			add(fmt.Sprintf("connect to %s/%d at the WAN address of %s", v.Proto, v.Port, m.Name), v.To.Machine.Name+" answers",
+				"the publish points at another address, or a rule denies it; from inside the same address must answer too")
+		}
+		for _, a := range m.WAN() {
+			add(fmt.Sprintf("open the admin page at port %s of %s", a.Name, m.Name), "nothing", "an answer: the page is open to outside")
+		}
+	}
+	if len(s.Table.Rows) == 0 {
+		return Step{}
+	}
+	s.See = "Only what is published answers."
+	s.Mistakes = []Mistake{{"tried from inside instead", "translation answers differently there"},
+		{"the router upstream does not pass it on", "it answers beside the WAN, and not from further away"}}
+	return s
+}
+
+func (b *writer) unplug() Step {
+	return Step{ID: "try.cut", Title: "Unplug the WAN and try again",
+		Why: "This is what the lab is for: with the appliance's way out gone, nothing may leave.", Do: []string{
+			"Unplug the WAN adapter of " + names(b.p.Running()) + " in the settings.",
+			"In a guest of each inside segment try the address and the name from before.", "Plug it in again.",
+		}, See: "Nothing outside answers any guest, and all answers again once it is plugged in.",
+		Mistakes: []Mistake{{"the wrong adapter was unplugged", "guests lose their gateway instead"},
+			{"an answer came from a cache", "a name resolves, and its address does not answer"}}}
+}
+
+func names(list []*plan.Machine) string {
+	var out []string
+	for _, m := range list {
+		out = append(out, m.Name)
+	}
+	return strings.Join(out, " and ")
+}
+
+func (b *writer) keep() Step {
+	return Step{ID: "keep", Title: "Keep what works", Do: []string{
+		"Keep the lab file, this runbook and its record, and each appliance's saved configuration together.",
+		"`bastion plan --write` pins what was planned, so that the plan stays as you built it.",
+	}, See: "`bastion rehearse` still says that every claim holds.",
+		Mistakes: []Mistake{{"the lab was changed by hand and not in the file", "the next runbook undoes the change"},
+			{"guests were saved while running", "a restored guest has a lease that is somebody else's"}},
+		Keep: "Take a " + b.w.Snapshot + " of every machine, shut down, called \"works\"."}
+}
+
+func (b *writer) again() Step {
+	return Step{ID: "again", Title: "When one thing changes", Table: &Table{Head: []string{"what changes", "do again"}, Rows: [][]string{
+		{"an address or pool", "console, leases, the guests of that segment, their tests"},
+		{"a rule or a publish", "rules or translation, the tests of both segments, from outside"},
+		{"an adapter or a network", "adapters, which interface is which, the guests there, unplugging the WAN"},
+		{"the appliance's image or version", "images, its whole part, every test"},
+		{"the host or its uplink", "networks, adapters bridged to it, unplugging the WAN"},
+	}}, Do: []string{"`bastion runbook LAB --since OLD.yaml` writes just the steps that differ."},
+		See: "The tests of what was touched pass again.",
+		Mistakes: []Mistake{{"only the step itself is done again", "a test that passed before fails a week later"},
+			{"the old " + b.w.Snapshot + " is taken for the new", "the change is gone after a rollback"}}}
+}

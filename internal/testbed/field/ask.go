@@ -1,0 +1,178 @@
+package field
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"syscall"
+	"time"
+
+	"openbastion/internal/classroom/witness"
+	"openbastion/internal/testbed/stage"
+)
+
+// How long a question waits for its answer, and how often it is put.
+const (
+	tryTime = 600 * time.Millisecond
+	tries   = 2
+)
+
+// Guest is who asks a witness.
+type Guest struct {
+	Token   witness.Token     // of its bench
+	Bench   string            // empty: the lab's own token
+	Witness ed25519.PublicKey // whose reports it takes; nil until the first has shown its key
+	Run     uint32            // of forged packets, of which it asks what was heard; 0: none
+	First   int               // from which place of those heard on
+}
+
+// Ask asks a witness what it sees, by a way and from one of this machine's addresses; an
+// invalid one leaves that to the system. It gives the report as it was signed too.
+func (g *Guest) Ask(ctx context.Context, way witness.Way, to netip.AddrPort, from netip.Addr) (witness.Report, []byte, error) {
+	var nonce witness.Nonce
+	if _, err := rand.Read(nonce[:]); err != nil {
+		return witness.Report{}, nil, err
+	}
+	c := witness.NewClient(g.Token, g.Bench, g.Witness, way, nonce)
+	c.AskOf(g.Run, g.First)
+	exchange, end, err := exchanger(ctx, way, to, from)
+	if err != nil {
+		return witness.Report{}, nil, err
+	}
+	defer end()
+	for range 3 { // a cookie may have run out on the way
+		data, err := exchange(c.Question())
+		if err != nil {
+			return witness.Report{}, nil, err
+		}
+		r, done, err := c.Take(data)
+		if err != nil {
+			return r, nil, err
+		}
+		if done {
+			g.Witness = c.Witness
+			return r, bytes.Clone(data), nil
+		}
+	}
+	return witness.Report{}, nil, errors.New("the witness only ever asks to ask again")
+}
+
+// exchanger gives what sends a message and gives what comes back.
+func exchanger(ctx context.Context, way witness.Way, to netip.AddrPort, from netip.Addr) (func([]byte) ([]byte, error), func(), error) {
+	dialer := net.Dialer{Timeout: tries * tryTime}
+	if way == witness.HTTP || way == witness.TCP {
+		dialer.LocalAddr = local("tcp", from)
+		c, err := dialer.DialContext(ctx, "tcp", to.String())
+		if err != nil {
+			return nil, nil, err
+		}
+		end := func() { _ = c.Close() }
+		if way == witness.TCP {
+			return func(m []byte) ([]byte, error) { return overStream(c, m) }, end, nil
+		}
+		in := bufio.NewReader(c)
+		return func(m []byte) ([]byte, error) { return post(c, in, to, m) }, end, nil
+	}
+	dialer.LocalAddr = local("udp", from)
+	c, err := dialer.DialContext(ctx, "udp", to.String())
+	if err != nil {
+		return nil, nil, err
+	}
+	return func(m []byte) ([]byte, error) { return overDatagrams(ctx, c, way, m) }, func() { _ = c.Close() }, nil
+}
+
+func local(network string, from netip.Addr) net.Addr {
+	switch {
+	case !from.IsValid():
+		return nil
+	case network == "tcp":
+		return net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+	}
+	return net.UDPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+}
+
+// post puts a message into a request of HTTP on a connection, and takes it out of the response.
+func post(c net.Conn, in *bufio.Reader, to netip.AddrPort, m []byte) ([]byte, error) {
+	if err := c.SetDeadline(time.Now().Add(tries * tryTime)); err != nil {
+		return nil, err
+	}
+	r, err := http.NewRequest(http.MethodPost, "http://"+to.String()+"/", bytes.NewReader(m))
+	if err != nil {
+		return nil, err
+	}
+	if err := r.Write(c); err != nil {
+		return nil, err
+	}
+	answer, err := http.ReadResponse(in, r)
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Body.Close()
+	return io.ReadAll(io.LimitReader(answer.Body, biggest))
+}
+
+func overStream(c net.Conn, m []byte) ([]byte, error) {
+	if err := c.SetDeadline(time.Now().Add(tries * tryTime)); err != nil {
+		return nil, err
+	}
+	if _, err := c.Write(m); err != nil {
+		return nil, err
+	}
+	b := make([]byte, witness.Size)
+	_, err := io.ReadFull(c, b)
+	return b, err
+}
+
+func overDatagrams(ctx context.Context, c net.Conn, way witness.Way, m []byte) ([]byte, error) {
+	send := m
+	if way == witness.DNS {
+		var err error
+		if send, err = asDNS(0x0b57, false, m); err != nil {
+			return nil, err
+		}
+	}
+	b := make([]byte, biggest)
+	err := fmt.Errorf("nothing was sent")
+	for range tries {
+		if _, err = c.Write(send); err != nil {
+			return nil, err
+		}
+		_ = c.SetReadDeadline(time.Now().Add(tryTime))
+		var n int
+		if n, err = c.Read(b); err == nil {
+			if way == witness.DNS {
+				_, _, message, ok := fromDNS(b[:n])
+				if !ok {
+					return nil, errors.New("what answered is not the witness")
+				}
+				return message, nil
+			}
+			return b[:n], nil
+		}
+		if !errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
+			return nil, err
+		}
+	}
+	return nil, err
+}
+
+// saw says in few words why a question got nothing.
+func saw(err error) string {
+	var op *net.OpError
+	switch {
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
+		return "closed without an answer"
+	case errors.As(err, &op) && op.Timeout():
+		return "no answer"
+	}
+	return stage.Saw(err)
+}

@@ -1,0 +1,290 @@
+package supervisor
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"openbastion/internal/model/plan"
+	"openbastion/internal/model/status"
+	"openbastion/internal/testbed/hostnet"
+	"openbastion/internal/verify/claims"
+)
+
+// How says what a supervising process is apart from.
+type How int
+
+// The ways.
+const (
+	Apart  How = iota // the first of a process and of a mount namespace of its own
+	AsUser            // and of a user and a network namespace
+	Plain             // a process like others, that needs no right
+)
+
+// Spawn starts the program itself as a supervising process with arguments, and waits for
+// its report, telling how far it is. Its errors go to the folder's log.
+func Spawn(ctx context.Context, f Folder, args []string, how How, progress func(string)) (Report, error) {
+	if err := f.Make(); err != nil {
+		return Report{}, err
+	}
+	log, err := os.OpenFile(f.Log(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return Report{}, err
+	}
+	defer log.Close()
+	in, out, err := os.Pipe()
+	if err != nil {
+		return Report{}, err
+	}
+	defer in.Close()
+	c := exec.Command("/proc/self/exe", args...)
+	c.Args[0] = "bastion"
+	c.Stderr, c.ExtraFiles = log, []*os.File{out}
+	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if how != Plain {
+		c.SysProcAttr.Cloneflags = unix.CLONE_NEWPID | unix.CLONE_NEWNS
+	}
+	if how == AsUser {
+		c.SysProcAttr.Cloneflags |= unix.CLONE_NEWUSER | unix.CLONE_NEWNET
+		c.SysProcAttr.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}}
+		c.SysProcAttr.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}}
+	}
+	err = c.Start()
+	out.Close()
+	if err != nil {
+		return Report{Lacks: true}, fmt.Errorf("start the supervising process: %w", err)
+	}
+	go func() { _ = c.Wait() }()
+	stop := context.AfterFunc(ctx, func() { _ = c.Process.Signal(syscall.SIGTERM) })
+	defer stop()
+	var r Report
+	for lines := json.NewDecoder(in); ; {
+		r = Report{}
+		if err := lines.Decode(&r); err != nil {
+			return Report{}, fmt.Errorf("the supervising process ended without a word; see %s", f.Log())
+		}
+		if r.Progress == "" {
+			break
+		}
+		if progress != nil {
+			progress(r.Progress)
+		}
+	}
+	if err := ctx.Err(); err != nil {
+		_, _ = io.Copy(io.Discard, in)
+		return r, err
+	}
+	return r, nil
+}
+
+// Alive tells whether the process of a record still runs.
+func (r Record) Alive() bool { return r.Process > 0 && Born(r.Process) == r.Born && r.Born != 0 }
+
+// Client talks to a lab's supervising process.
+type Client struct {
+	conn *net.UnixConn
+	in   *json.Decoder
+}
+
+// Dial reaches the process.
+func (f Folder) Dial() (*Client, error) {
+	address, folder, err := f.socket()
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	c, err := net.DialUnix("unix", nil, &net.UnixAddr{Name: address, Net: "unix"})
+	if err != nil {
+		return nil, err
+	}
+	return &Client{conn: c, in: json.NewDecoder(bufio.NewReader(c))}, nil
+}
+
+// Hang ends the talk.
+func (c *Client) Hang() { c.conn.Close() }
+
+// call sends a request and hands on what comes, until it is done. A context that ends
+// ends the talk.
+func (c *Client) call(ctx context.Context, q request, part func(reply)) (reply, error) {
+	stop := context.AfterFunc(ctx, func() { c.conn.Close() })
+	defer stop()
+	if err := json.NewEncoder(c.conn).Encode(q); err != nil {
+		return reply{}, errors.Join(ctx.Err(), err)
+	}
+	for {
+		var r reply
+		if err := c.in.Decode(&r); err != nil {
+			if ctx.Err() != nil {
+				return r, ctx.Err()
+			}
+			return r, fmt.Errorf("the lab's process is gone: %w", err)
+		}
+		switch {
+		case r.Done && r.Error != "":
+			return r, errors.New(r.Error)
+		case r.Done:
+			return r, nil
+		case part != nil:
+			part(r)
+		}
+	}
+}
+
+// Status asks how the lab is.
+func (c *Client) Status(ctx context.Context) (status.Lab, error) {
+	r, err := c.call(ctx, request{Do: "status"}, nil)
+	if err != nil || r.Status == nil {
+		return status.Lab{}, err
+	}
+	return *r.Status, nil
+}
+
+// Stop has the lab end, and waits until it has. Its systems are asked to power down first,
+// but when it is to be now.
+func (c *Client) Stop(ctx context.Context, now bool) error {
+	_, err := c.call(ctx, request{Do: "stop", Now: now}, nil)
+	return err
+}
+
+// Open makes the client a stage of claims: of the lab that runs.
+func (c *Client) Open(ctx context.Context, _ *plan.Plan) (claims.Facts, error) {
+	r, err := c.call(ctx, request{Do: "open"}, nil)
+	if err != nil || r.Facts == nil {
+		return claims.Facts{}, err
+	}
+	return *r.Facts, nil
+}
+
+// Set puts the lab into a condition.
+func (c *Client) Set(ctx context.Context, when claims.Condition) error {
+	_, err := c.call(ctx, request{Do: "set", Condition: when}, nil)
+	return err
+}
+
+// Ask puts questions to it.
+func (c *Client) Ask(ctx context.Context, questions []claims.Question, tell func(claims.Answer)) error {
+	_, err := c.call(ctx, request{Do: "ask", Questions: questions}, func(r reply) {
+		if r.Answer != nil {
+			tell(*r.Answer)
+		}
+	})
+	return err
+}
+
+// Close ends what Open began.
+func (c *Client) Close(ctx context.Context) error {
+	_, err := c.call(ctx, request{Do: "close"}, nil)
+	return err
+}
+
+// hand hands files over. They come before the line that uses them: with its first byte, a
+// space.
+func (c *Client) hand(files []*os.File) error {
+	var fds []int
+	for _, f := range files {
+		fds = append(fds, int(f.Fd()))
+	}
+	_, _, err := c.conn.WriteMsgUnix([]byte(" "), unix.UnixRights(fds...), nil)
+	return err
+}
+
+// Operate has something done with a machine and gives what is said of it.
+func (c *Client) Operate(ctx context.Context, o Operation) (string, error) {
+	if len(o.Files) > 0 {
+		if err := c.hand(o.Files); err != nil {
+			return "", err
+		}
+	}
+	r, err := c.call(ctx, request{Do: "operate", Operation: &o}, nil)
+	return r.Text, err
+}
+
+// Shell runs a program in a machine, with the given files, and gives its exit status.
+func (c *Client) Shell(ctx context.Context, machine string, p Program) (int, error) {
+	if err := c.hand(p.Files[:]); err != nil {
+		return 0, err
+	}
+	r, err := c.call(ctx, request{Do: "shell", Machine: machine, Program: &p}, nil)
+	if err != nil || r.Exit == nil {
+		return 0, err
+	}
+	return *r.Exit, nil
+}
+
+// Signal sends a signal to the program that Shell runs.
+func (c *Client) Signal(s syscall.Signal) {
+	_ = json.NewEncoder(c.conn).Encode(request{Do: "signal", Signal: s})
+}
+
+// End ends a lab, whatever has become of it: by asking its process; when that does not
+// answer, by ending it; now: without asking its systems to power down. Its folder is gone
+// then. said tells what had to be done beside
+// the asking, empty when nothing had.
+func End(ctx context.Context, f Folder, now bool) (said string, err error) {
+	r, err := f.Read()
+	if err != nil {
+		return "", err
+	}
+	if !r.Alive() {
+		if err := hostnet.Undo(r.Changes); err != nil {
+			return "", err
+		}
+		said = "its process had ended without being told to; nothing of the lab was left but its record"
+		if len(r.Changes) > 0 {
+			said = fmt.Sprintf("its process had ended without being told to; what it had changed on this machine was taken back (%v)", r.Changes)
+		}
+		return said, f.Remove()
+	}
+	asked, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	if c, err := f.Dial(); err == nil {
+		defer c.Hang()
+		_ = c.Stop(asked, now)
+	} else {
+		_ = syscall.Kill(r.Process, syscall.SIGTERM)
+	}
+	for began := time.Now(); r.Alive(); time.Sleep(2 * time.Millisecond) {
+		if ctx.Err() != nil {
+			return "", ctx.Err()
+		}
+		if time.Since(began) > patience && said == "" {
+			said = "its process did not answer, and was ended"
+			_ = syscall.Kill(r.Process, syscall.SIGKILL)
+		}
+	}
+	if said != "" { // it could not take its changes back
+		if err := hostnet.Undo(r.Changes); err != nil {
+			return said, err
+		}
+	}
+	if err := f.Remove(); err != nil {
+		return said, err
+	}
+	return said, nil
+}
+
+// patience is how long a process may take to end its lab.
+const patience = 20 * time.Second
+
+// Known gives what is known of the labs that were started and not stopped, by their
+// folders.
+func Known(home string) (map[string]Record, error) {
+	names, err := All(home)
+	out := map[string]Record{}
+	for _, name := range names {
+		if r, err := Of(home, name).Read(); err == nil {
+			out[name] = r
+		}
+	}
+	return out, err
+}

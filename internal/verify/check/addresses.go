@@ -1,0 +1,508 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"github.com/gaissmai/bart"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/model/subnet"
+)
+
+// addresses are the findings about networks and addresses.
+func addresses() []Entry {
+	return []Entry{
+		{
+			Code: "overlap", Severity: Error, Title: "Two networks overlap",
+			See:    "Some addresses answer from the wrong side, or nothing passes between the two.",
+			Why:    "The appliance decides by the network which port a packet leaves by; with two that overlap it cannot.",
+			Remedy: "Move one of them.",
+			Old:    "pool: {reach: isolated, subnet: 10.83.48.0/24}",
+			Bad:    "pool: {reach: isolated, subnet: 10.83.16.128/25}",
+			find:   (*checker).overlap,
+		},
+		{
+			Code: "site-overlap", Severity: Error, Title: "A network of the site inside",
+			See:    "Machines of the site's network cannot be reached from the lab, or the host loses its own network.",
+			Why:    "An inside segment with the addresses of a network that the host is on hides that network.",
+			Remedy: "Move the segment; the plan chooses a free one when subnet is left out.",
+			Old:    "networks: [203.0.113.0/24]",
+			Bad:    "networks: [203.0.113.0/24, 10.83.48.0/23]",
+			find:   (*checker).siteOverlap,
+		},
+		{
+			Code: "off-subnet", Severity: Error, Title: "An address outside its segment's subnet",
+			See:    "The machine reaches nobody, not even its gateway.",
+			Why:    "Machines of a segment find each other only within one subnet.",
+			Remedy: "Take an address of the segment's subnet.",
+			Old:    "static: 10.83.16.10/24",
+			Bad:    "static: 10.83.17.10/24",
+			find:   (*checker).offSubnet,
+		},
+		{
+			Code: "reserved-address", Severity: Error, Title: "The network or broadcast address",
+			See:    "The system refuses the address, or nobody answers it.",
+			Why:    "The first address of a subnet names it, the last means everybody; no machine may have them.",
+			Remedy: "Take an address between them.",
+			Old:    "static: 10.83.16.10/24",
+			Bad:    "static: 10.83.16.255/24",
+			find:   (*checker).reservedAddress,
+		},
+		{
+			Code: "narrow-mask", Severity: Error, Title: "A mask that does not fit",
+			See:    "The machine reaches some of its neighbors and not others, or only itself.",
+			Why:    "All machines of a segment must have the same mask, and it must leave room for them.",
+			Remedy: "Write the segment's prefix length.",
+			Old:    "static: 10.83.16.10/24",
+			Bad:    "static: 10.83.16.10/28",
+			find:   (*checker).narrowMask,
+		},
+		{
+			Code: "twin-address", Severity: Error, Title: "One address, two machines",
+			See:    "Both lose connections, in turns; the system warns of an address in use.",
+			Why:    "Neighbors keep one hardware address for each address, and it changes all the time.",
+			Remedy: "Give one of them another address.",
+			Old:    "  heron: desks",
+			Bad:    "  heron: {segment: desks, reserve: 10.83.16.10}",
+			find:   (*checker).twinAddress,
+		},
+		{
+			Code: "wrong-gateway", Severity: Error, Title: "A gateway that is no appliance",
+			See:    "Neighbors answer, and nothing beyond does.",
+			Why:    "A machine sends what is not for its segment to its gateway; when no appliance is there, it goes nowhere, or past the appliance.",
+			Remedy: "Write the address of the appliance's port.",
+			Old:    "gateway: 10.83.16.1, dns",
+			Bad:    "gateway: 10.83.16.254, dns",
+			find:   (*checker).wrongGateway,
+		},
+		{
+			Code: "no-names", Severity: Warning, Title: "No resolver that answers",
+			See:    "Addresses answer and names do not: a ping by number works, a page does not open.",
+			Why:    "Without a resolver that it can reach, a machine knows no names.",
+			Remedy: "Write the appliance's address as the resolver.",
+			Old:    "dns: [10.83.16.1]",
+			Bad:    "dns: [10.83.16.77]",
+			find:   (*checker).noNames,
+		},
+		{
+			Code: "inside-gateway", Severity: Warning, Title: "An upstream gateway on an inside port",
+			See:    "The appliance sends traffic for outside back inside.",
+			Why:    "A port with a gateway is taken for a way out. Inside ports have none.",
+			Remedy: "Leave the gateway out.",
+			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
+			Bad:    "{role: lan, segment: desks, address: 10.83.16.1/24, gateway: 10.83.16.9,",
+			find:   (*checker).insideGateway,
+		},
+		{
+			Code: "wan-no-gateway", Severity: Error, Title: "A static WAN without a gateway",
+			See:    "The appliance reaches its neighbors on the WAN and nothing beyond.",
+			Why:    "With a typed-in address the way out must be typed in as well.",
+			Remedy: "Write the upstream router's address.",
+			Old:    ", gateway: 203.0.113.1, mac",
+			Bad:    ", mac",
+			find:   (*checker).wanNoGateway,
+		},
+		{
+			Code: "wan-in-pool", Severity: Warning, Title: "A typed-in WAN address that the site hands out",
+			See:    "It works for days, until another machine of the site gets the same address, and both lose their connections by turns.",
+			Why:    "Whoever hands out leases there does not know that the address is taken.",
+			Remedy: "Have the site reserve the address for the WAN's hardware address, or choose one outside its pool.",
+			Old:    "address: 203.0.113.7/24",
+			Bad:    "address: 203.0.113.60/24",
+			find:   (*checker).wanInPool,
+		},
+		{
+			Code: "default-clash", Severity: Warning, Title: "The factory network is in use",
+			See:    "On first start the appliance answers where the site's router does, or the console shows one network twice.",
+			Why:    "Before it is set up, the appliance has its factory address on its inside port; when the WAN or the site has the same network, it cannot route.",
+			Remedy: "Keep the WAN unplugged until the inside address is set.",
+			Old:    "networks: [203.0.113.0/24]",
+			Bad:    "networks: [203.0.113.0/24, 192.168.77.0/24]",
+			find:   (*checker).defaultClash,
+		},
+		{
+			Code: "near-subnet", Severity: Note, Title: "Two networks that a slip would join",
+			See:    "After a mask typed one bit too wide, half of one network is looked for on the other.",
+			Why:    "A mask one or two bits wider makes one network of the two.",
+			Remedy: "Keep them farther apart.",
+			Old:    "pool: {reach: isolated, subnet: 10.83.48.0/24}",
+			Bad:    "pool: {reach: isolated, subnet: 10.83.17.0/24}",
+			find:   (*checker).nearSubnet,
+		},
+		{
+			Code: "borrowed-space", Severity: Warning, Title: "Somebody else's addresses inside",
+			See:    "Some places outside can never be reached from the lab.",
+			Why:    "Addresses that are not private belong to somebody; used inside, they hide their owner.",
+			Remedy: "Use private space.",
+			Old:    "pool: {reach: isolated, subnet: 10.83.48.0/24}",
+			Bad:    "pool: {reach: isolated, subnet: 198.51.100.0/24}",
+			find:   (*checker).borrowedSpace,
+		},
+		{
+			Code: "tight-subnet", Severity: Warning, Title: "Hardly an address left",
+			See:    "The next guest gets no address.",
+			Why:    "Fewer than a fifth of the addresses are free.",
+			Remedy: "Take a larger subnet.",
+			Old:    "pool: {reach: isolated, subnet: 10.83.48.0/24}",
+			Bad:    "pool: {reach: isolated, subnet: 10.83.48.0/29}",
+			find:   (*checker).tightSubnet,
+		},
+	}
+}
+
+func (c *checker) overlap() {
+	var table bart.Table[*plan.Segment]
+	for _, s := range c.p.Segments {
+		// Both sides of a transparent appliance are one network on purpose.
+		var old *plan.Segment
+		for _, list := range []func(func(netip.Prefix, *plan.Segment) bool){table.Supernets(s.Subnet), table.Subnets(s.Subnet)} {
+			for _, other := range list {
+				if old == nil && c.related(s, other) && s.Bridged != other && other.Bridged != s && (s.Bridged == nil || s.Bridged != other.Bridged) {
+					old = other
+				}
+			}
+		}
+		if old != nil {
+			c.find(s.Name, s.Lab.At("subnet"), "choose another subnet for one of them", "%s (%s) overlaps %s (%s)", s.Name, s.Subnet, old.Name,
+				old.Subnet)
+			continue
+		}
+		table.Insert(s.Subnet, s)
+	}
+}
+
+// related tells whether one machine could have to tell the two segments apart:
+// something stands on both, or one lies on the way out of the other. Benches that
+// are clones of each other, each behind a translation of its own, are not.
+func (c *checker) related(s, t *plan.Segment) bool {
+	if s == t || s.HostLeg.IsValid() && t.HostLeg.IsValid() {
+		return true
+	}
+	onWay := func(from, to *plan.Segment) bool {
+		seen := map[*plan.Segment]bool{}
+		next := []*plan.Segment{from}
+		for len(next) > 0 {
+			at := next[0]
+			next = next[1:]
+			if seen[at] {
+				continue
+			}
+			seen[at] = true
+			for _, a := range at.Adapters {
+				out := a.Guest != nil || a.Role != lab.WAN || !slices.Contains(a.Machine.Masq, to)
+				for _, b := range a.Machine.Adapters {
+					if b.Segment == to && out {
+						return true
+					}
+					if b.Role == lab.WAN && a.Role != lab.WAN {
+						next = append(next, b.Segment)
+					}
+				}
+			}
+		}
+		return false
+	}
+	return onWay(s, t) || onWay(t, s)
+}
+
+func (c *checker) siteOverlap() {
+	var table bart.Lite
+	for _, n := range c.p.Lab.Site.Networks {
+		table.Insert(n)
+	}
+	for _, s := range c.p.Segments {
+		if s.Reach == lab.Upstream || s.Bridged != nil || !table.OverlapsPrefix(s.Subnet) {
+			continue
+		}
+		n, _ := subnet.Overlap(s.Subnet, c.p.Lab.Site.Networks)
+		c.find(s.Name, s.Lab.At("subnet"), "choose another subnet, or leave it out", "%s (%s) overlaps %s, which the host is on", s.Name,
+			s.Subnet, n)
+	}
+}
+
+// at gives the place of a key of the adapter in the file.
+func at(a *plan.Adapter, key string) lab.Pos {
+	if a.Port != nil {
+		return a.Port.At(key)
+	}
+	return a.Guest.At(key)
+}
+
+// keyOf gives the key that holds the adapter's address.
+func keyOf(a *plan.Adapter) string {
+	switch {
+	case a.Port != nil:
+		return "address"
+	case a.How == plan.Reservation:
+		return "reserve"
+	}
+	return "static"
+}
+
+func who(a *plan.Adapter) string {
+	if a.Port != nil {
+		return portName(a)
+	}
+	return a.Machine.Name
+}
+
+func (c *checker) offSubnet() {
+	for _, a := range c.adapters() {
+		// A reservation outside is one of leases; here it is what is typed in.
+		if a.How == plan.Static && a.Address.IsValid() && !a.Segment.Subnet.Contains(a.Address.Addr()) {
+			c.find(who(a), at(a, keyOf(a)), "take an address of "+a.Segment.Subnet.String(), "%s has %s, and %s is %s", who(a), a.Address.Addr(),
+				a.Segment.Name, a.Segment.Subnet)
+		}
+	}
+	for _, s := range c.p.Segments {
+		if s.Lab.Gateway.IsValid() && !s.Subnet.Contains(s.Lab.Gateway) {
+			c.find(s.Name, s.Lab.At("gateway"), "take an address of "+s.Subnet.String(), "the gateway %s of %s is not in %s", s.Lab.Gateway,
+				s.Name, s.Subnet)
+		}
+		if s.HostLeg.IsValid() && !s.Subnet.Contains(s.HostLeg.Addr()) {
+			c.find(s.Name, s.Lab.At("host-address"), "take an address of "+s.Subnet.String(), "the host's %s on %s is not in %s", s.HostLeg.Addr(),
+				s.Name, s.Subnet)
+		}
+	}
+}
+
+func (c *checker) reservedAddress() {
+	for _, a := range c.adapters() {
+		if a.Address.IsValid() && subnet.Reserved(a.Segment.Subnet, a.Address.Addr()) {
+			c.find(who(a), at(a, keyOf(a)), fmt.Sprintf("take one from %s to %s", subnet.First(a.Segment.Subnet), subnet.Last(a.Segment.Subnet)),
+				"%s has %s, the network or broadcast address of %s", who(a), a.Address.Addr(), a.Segment.Name)
+		}
+	}
+	for _, s := range c.p.Segments {
+		if s.HostLeg.IsValid() && subnet.Reserved(s.Subnet, s.HostLeg.Addr()) {
+			c.find(s.Name, s.Lab.At("host-address"), "take another address", "the host has %s, the network or broadcast address of %s",
+				s.HostLeg.Addr(), s.Name)
+		}
+	}
+}
+
+func (c *checker) narrowMask() {
+	for _, s := range c.p.Segments {
+		if n := len(s.Adapters); s.Subnet.Bits() >= 31 && n > subnet.Usable(s.Subnet) {
+			c.find(s.Name, s.Lab.At("subnet"), "take a shorter prefix", "%s is %s, and %d machines are on it", s.Name, s.Subnet, n)
+		}
+	}
+	for _, a := range c.adapters() {
+		if a.How != plan.Static || !a.Address.IsValid() || a.Address.Bits() == a.Segment.Subnet.Bits() {
+			continue
+		}
+		right := netip.PrefixFrom(a.Address.Addr(), a.Segment.Subnet.Bits()).String()
+		c.find(who(a), at(a, keyOf(a)), "write "+right, "%s has the mask /%d (%s), and %s has /%d (%s)", who(a), a.Address.Bits(),
+			subnet.Mask(a.Address.Bits()), a.Segment.Name, a.Segment.Subnet.Bits(), subnet.Mask(a.Segment.Subnet.Bits())).set(a.Object(), keyOf(a),
+			right)
+	}
+}
+
+func (c *checker) twinAddress() {
+	type holder struct {
+		name string
+		on   *plan.Segment
+	}
+	holders := map[netip.Addr][]holder{}
+	take := func(a netip.Addr, name string, on *plan.Segment, pos lab.Pos) {
+		for _, old := range holders[a] {
+			if old.name != name && c.related(old.on, on) {
+				c.find(name, pos, "give one of them another address", "%s has %s, and so has %s", name, a, old.name)
+				return
+			}
+		}
+		holders[a] = append(holders[a], holder{name, on})
+	}
+	for _, s := range c.p.Segments {
+		if s.Reach == lab.Upstream && s.Lab.Gateway.IsValid() {
+			take(s.Gateway, "the gateway of "+s.Name, s, s.Lab.At("gateway"))
+		}
+		if s.HostLeg.IsValid() {
+			take(s.HostLeg.Addr(), "the host", s, s.Lab.At("host-address"))
+		}
+	}
+	for _, a := range c.adapters() {
+		if a.Address.IsValid() {
+			take(a.Address.Addr(), who(a), a.Segment, at(a, keyOf(a)))
+		}
+	}
+}
+
+// mayGoOutside tells whether some rule lets the adapter's machine out.
+func (c *checker) mayGoOutside(a *plan.Adapter) bool {
+	p := a.Segment.Port
+	return p != nil && len(c.passing(p.Machine, c.source(a), c.outside(p.Machine))) > 0
+}
+
+func (c *checker) wrongGateway() {
+	for _, g := range c.guests() {
+		for _, a := range g.Adapters {
+			if a.How != plan.Static || !a.Segment.Inside() || a.Segment.Port == nil || !a.Segment.Port.Address.IsValid() {
+				continue
+			}
+			right := false
+			for _, other := range a.Segment.Adapters {
+				right = right || other.Port != nil && other.Address.IsValid() && other.Address.Addr() == a.Gateway
+			}
+			port := a.Segment.Port
+			switch {
+			case right:
+			case a.Gateway.IsValid():
+				c.find(g.Name, at(a, "gateway"), "write gateway: "+port.Address.Addr().String(), "%s has the gateway %s, and on %s %s is at %s",
+					g.Name, a.Gateway, a.Segment.Name, port.Machine.Name, port.Address.Addr()).set(a.Object(), "gateway", port.Address.Addr().String())
+			case c.mayGoOutside(a):
+				c.find(g.Name, a.Pos, "write gateway: "+port.Address.Addr().String(), "%s has no gateway, and may go outside", g.Name).set(a.Object(),
+					"gateway", port.Address.Addr().String())
+			}
+		}
+	}
+}
+
+func (c *checker) noNames() {
+	for _, g := range c.guests() {
+		for _, a := range g.Adapters {
+			if a.How != plan.Static || !a.Segment.Inside() || !c.mayGoOutside(a) {
+				continue
+			}
+			port := a.Segment.Port
+			good := false
+			for _, d := range a.DNS {
+				if a.Segment.Subnet.Contains(d) {
+					for _, other := range a.Segment.Adapters {
+						good = good || other.Address.IsValid() && other.Address.Addr() == d
+					}
+				} else { // beyond: the rules must let names through
+					_, action := port.Machine.Decide(plan.Flow{Source: a.Address.Addr(), Destination: d, Proto: lab.UDP, Port: 53})
+					good = good || action == lab.Allow
+				}
+			}
+			if !good && port.Address.IsValid() {
+				right := port.Address.Addr().String()
+				c.find(g.Name, at(a, "dns"), "write dns: ["+right+"]", "%s may go outside and has no resolver that it can reach",
+					g.Name).set(a.Object(), "dns", "["+right+"]")
+			}
+		}
+	}
+}
+
+func (c *checker) insideGateway() {
+	for _, m := range c.p.Running() {
+		for _, a := range m.Adapters {
+			if a.Role != lab.WAN && a.Port.Has("gateway") && m.Appliance.Kind != "one-armed" {
+				c.find(portName(a), a.Port.At("gateway"), "leave gateway out", "port %s of %s is inside and has the upstream gateway %s", a.Name,
+					m.Name, a.Port.Gateway)
+			}
+		}
+	}
+}
+
+func (c *checker) wanNoGateway() {
+	for _, m := range c.p.Running() {
+		for _, a := range m.WAN() {
+			if a.How == plan.Static && !a.Port.Has("gateway") && !a.Segment.Lab.Gateway.IsValid() {
+				c.find(portName(a), a.Port.At("address"), "write the upstream router's address as gateway", "port %s of %s has %s and no gateway",
+					a.Name, m.Name, a.Address)
+			}
+		}
+	}
+}
+
+func (c *checker) wanInPool() {
+	for _, m := range c.p.Running() {
+		for _, a := range m.WAN() {
+			from, to := a.Segment.Lab.PoolFrom, a.Segment.Lab.PoolTo
+			if at := a.Address.Addr(); a.How == plan.Static && from.IsValid() && to.IsValid() && !at.Less(from) && !to.Less(at) {
+				c.find(portName(a), a.Port.At("address"), "have it reserved there, or choose one outside the pool",
+					"port %s of %s has %s typed in, and the site hands out %s-%s on %s", a.Name, m.Name, at, from, to, a.Segment.Name)
+			}
+		}
+	}
+}
+
+func (c *checker) defaultClash() {
+	for _, m := range c.p.Running() {
+		f := m.Profile.Factory.LAN
+		if !f.IsValid() {
+			continue
+		}
+		f = f.Masked()
+		if n, ok := subnet.Overlap(f, c.p.Lab.Site.Networks); ok {
+			c.find(m.Name, m.Appliance.Pos, "leave the WAN unplugged until the inside address is set",
+				"from the factory %s has %s inside, and the host is on %s", m.Name, f, n)
+			continue
+		}
+		for _, a := range m.WAN() {
+			if a.Segment.Subnet.Overlaps(f) {
+				c.find(m.Name, m.Appliance.Pos, "leave the WAN unplugged until the inside address is set",
+					"from the factory %s has %s inside, and its WAN is on %s", m.Name, f, a.Segment.Subnet)
+				break
+			}
+		}
+	}
+}
+
+func (c *checker) nearSubnet() {
+	for _, m := range c.p.Running() {
+		var table bart.Table[*plan.Segment]
+		done := map[*plan.Segment]bool{}
+		for _, a := range m.Adapters {
+			s := a.Segment
+			if done[s] {
+				continue
+			}
+			done[s] = true
+			for _, bits := range []int{1, 2} {
+				if s.Subnet.Bits() <= bits {
+					continue
+				}
+				wide := netip.PrefixFrom(s.Subnet.Addr(), s.Subnet.Bits()-bits).Masked()
+				found := false
+				for n, other := range table.Subnets(wide) {
+					if n.Bits() == s.Subnet.Bits() && other != s && !other.Subnet.Overlaps(s.Subnet) {
+						c.find(s.Name, s.Lab.At("subnet"), "keep them farther apart", "%s (%s) and %s (%s) are one network with the mask /%d", s.Name,
+							s.Subnet, other.Name, other.Subnet, wide.Bits())
+						found = true
+						break
+					}
+				}
+				if found {
+					break
+				}
+			}
+			table.Insert(s.Subnet, s)
+		}
+	}
+}
+
+func (c *checker) borrowedSpace() {
+	for _, s := range c.p.Segments {
+		if s.Reach != lab.Upstream && s.Bridged == nil && !subnet.Private(s.Subnet.Addr()) {
+			c.find(s.Name, s.Lab.At("subnet"), "use a part of 10.0.0.0/8, 172.16.0.0/12 or 192.168.0.0/16", "%s is %s, which is not private space",
+				s.Name, s.Subnet)
+		}
+	}
+}
+
+func (c *checker) tightSubnet() {
+	for _, s := range c.p.Segments {
+		if s.Reach == lab.Upstream || s.Bridged != nil {
+			continue
+		}
+		taken := 0
+		for _, a := range s.Adapters {
+			if a.How != plan.NoAddress {
+				taken++
+			}
+		}
+		if s.HostLeg.IsValid() {
+			taken++
+		}
+		if n := subnet.Usable(s.Subnet); (n-taken)*5 < n || s.Subnet.Bits() >= 29 && n-taken < 5 {
+			c.find(s.Name, s.Lab.At("subnet"), "take a shorter prefix", "%s is %s: %d of %d addresses are free", s.Name, s.Subnet, max(n-taken, 0),
+				n)
+		}
+	}
+}

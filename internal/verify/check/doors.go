@@ -1,0 +1,397 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/mac"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/verify/reachability"
+)
+
+// doors are the findings about ways out and wires.
+func doors() []Entry {
+	return []Entry{
+		{
+			Code: "one-sided", Severity: Error, Title: "An appliance with one side",
+			See:    "Guests get a lease, perhaps, and nothing beyond the appliance answers.",
+			Why:    "An appliance that lacks a WAN port or an inside port has nothing to pass packets to.",
+			Remedy: "Give it the port that is missing.",
+			Old:    "      - {role: wan, segment: road, mac: '02:00:00:00:01:01'}\n",
+			find:   (*checker).oneSided,
+		},
+		{
+			Code: "same-wire", Severity: Error, Title: "Outside and inside on one wire",
+			See:    "Guests get addresses from upstream, or the appliance shows one network on two ports.",
+			Why:    "Two ports of different roles on one wire are no two sides: what is meant to pass the appliance goes past it.",
+			Remedy: "Put each role on a segment of its own.",
+			Old:    "{role: lan, name: sealed, segment: pool,",
+			Bad:    "{role: dmz, name: sealed, segment: desks, address: 10.83.16.2/24,",
+			find:   (*checker).sameWire,
+		},
+		{
+			Code: "second-door", Severity: Error, Title: "A guest with a second way out",
+			See:    "The guest reaches the outside with the appliance off; a trace of the route does not show the appliance.",
+			Why:    "A guest with one adapter inside and another that leads out can pass itself and its neighbors around the appliance.",
+			Remedy: "Take the other adapter away, or move it to an inside segment.",
+			Old:    "  heron: desks",
+			Bad:    "  heron: {adapters: [{segment: desks}, {segment: road}]}",
+			find:   (*checker).secondDoor,
+		},
+		{
+			Code: "beside", Severity: Error, Title: "A guest in front of the appliance",
+			See:    "The guest reaches the outside with the appliance off, and others reach it from there.",
+			Why:    "It stands on a segment that leads outside by itself: nothing is between.",
+			Remedy: "Put it on a segment behind an appliance, or say outside: true where that is where it belongs.",
+			Old:    "  newt: {segment: pool, autostart: true}",
+			Bad:    "  newt: {segment: road, autostart: true}",
+			find:   (*checker).beside,
+		},
+		{
+			Code: "host-door", Severity: Error, Title: "The host is a way out",
+			See:    "Guests get an address from the host and reach the outside with the appliance off.",
+			Why:    "A segment that leads upstream, or on which the host forwards, has a way out beside the appliance.",
+			Remedy: "Make the segment isolated.",
+			Old:    "  desks: {reach: isolated,",
+			Bad:    "  desks: {reach: host, host-forwards: true,",
+			find:   (*checker).hostDoor,
+		},
+		{
+			Code: "dead-segment", Severity: Error, Title: "Guests that no appliance serves",
+			See:    "Guests give themselves an address that starts with 169.254 and reach nobody beyond.",
+			Why:    "Nothing leads out of a segment on which no appliance has a port.",
+			Remedy: "Give an appliance a port there.",
+			Old:    "      - {role: lan, name: attic, segment: attic, mac: '02:00:00:00:01:04'}\n",
+			find:   (*checker).deadSegment,
+		},
+		{
+			Code: "loose-end", Severity: Warning, Title: "Something not connected",
+			See:    "An interface shows no link.",
+			Why:    "A segment that nothing uses, or an adapter that is unplugged, is often a slip.",
+			Remedy: "Plug it in, or take it out of the file.",
+			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
+			Bad:    "{role: lan, segment: desks, plugged: false, address: 10.83.16.1/24,",
+			find:   (*checker).looseEnd,
+		},
+		{
+			Code: "twin-mac", Severity: Error, Title: "One hardware address twice",
+			See:    "Both machines lose packets, in turns, and the switch shows the address now here, now there.",
+			Why:    "A switch sends frames to where it last saw an address; with two owners that changes all the time. A group address belongs to no machine.",
+			Remedy: "Let the plan choose one of them.",
+			Old:    "  heron: desks",
+			Bad:    "  heron: {segment: desks, mac: '02:00:00:00:01:02'}",
+			find:   (*checker).twinMAC,
+		},
+		{
+			Code: "unpinned-order", Severity: Warning, Title: "Nothing fixes the adapters' order",
+			See:    "After a restart or a move the console lists the interfaces in another order, and WAN has become LAN.",
+			Why:    "Systems number adapters by bus place or address. With three or more and no fixed addresses, the next start may number them anew.",
+			Remedy: "Fix the hardware addresses: bastion plan --write does it.",
+			Old:    ", mac: '02:00:00:00:01:01'}\n      - {role: lan, segment: desks, address: 10.83.16.1/24, mac: '02:00:00:00:01:02'}\n      - {role: lan, name: sealed, segment: pool, mac: '02:00:00:00:01:03'}",
+			Bad:    "}\n      - {role: lan, segment: desks, address: 10.83.16.1/24}\n      - {role: lan, name: sealed, segment: pool}",
+			find:   (*checker).unpinnedOrder,
+		},
+		{
+			Code: "odd-nic", Severity: Error, Title: "An adapter model without a driver",
+			See:    "The installer says that it finds no network interfaces.",
+			Why:    "The image has drivers for some models only.",
+			Remedy: "Choose a model that the image lists.",
+			Old:    "nic: virtio,",
+			Bad:    "nic: e1000,",
+			find:   (*checker).oddNIC,
+		},
+		{
+			Code: "odd-disk", Severity: Error, Title: "A disk bus without a driver",
+			See:    "The installer says that it finds no disk.",
+			Why:    "The image has drivers for some buses only.",
+			Remedy: "Choose a bus that the image lists.",
+			Old:    "disk-bus: virtio,",
+			Bad:    "disk-bus: scsi,",
+			find:   (*checker).oddDisk,
+		},
+	}
+}
+
+func (c *checker) oneSided() {
+	for _, m := range c.p.Running() {
+		if m.Appliance.Kind == "one-armed" {
+			continue
+		}
+		wan, inside := false, false
+		for _, a := range m.Adapters {
+			wan = wan || a.Role == lab.WAN || a.Role == ""
+			inside = inside || a.Role.Inside() || a.Role == ""
+		}
+		if !wan {
+			c.find(m.Name, m.Appliance.Pos, "add a port with role: wan", "%s has no WAN port: nothing leads outside", m.Name)
+		}
+		if !inside {
+			c.find(m.Name, m.Appliance.Pos, "add a port with role: lan", "%s has no inside port: no guest is behind it", m.Name)
+		}
+	}
+}
+
+// wireOf tells what a segment's frames travel on: its wire, or, for bridged
+// upstream segments, the host's adapter. Tagged segments are apart.
+func wireOf(s *plan.Segment) string {
+	if u := s.Wire.Uplink(); s.Tag == 0 && u != "" {
+		return "the uplink " + u
+	}
+	return fmt.Sprintf("the segment %s", s.Name)
+}
+
+func (c *checker) sameWire() {
+	for _, m := range c.p.Running() {
+		first := map[string]*plan.Adapter{}
+		for _, a := range m.Adapters {
+			w := wireOf(a.Segment)
+			old := first[w]
+			if old == nil {
+				first[w] = a
+				continue
+			}
+			if old.Role != a.Role && old.Role != lab.Manage && a.Role != lab.Manage && m.Appliance.Kind != "transparent" {
+				c.find(portName(a), a.Pos, "put it on a segment of its own", "ports %s (%s) and %s (%s) of %s both end on %s", old.Name, old.Role,
+					a.Name, a.Role, m.Name, w)
+			}
+		}
+	}
+}
+
+// leadsOut tells why an adapter's segment is a way out past the guest's
+// appliance home; empty when it is none.
+func leadsOut(s *plan.Segment) string {
+	switch {
+	case s.Reach == lab.Upstream:
+		return s.Name + ", which leads upstream"
+	case s.Reach == lab.Host && s.Lab.HostForwards:
+		return s.Name + ", where the host forwards"
+	}
+	for _, a := range s.Adapters {
+		if a.Role == lab.WAN {
+			return s.Name + ", the WAN side of " + a.Machine.Name
+		}
+	}
+	return ""
+}
+
+// beside finds guests that no appliance stands before, and whom the file does not
+// want there. One with an adapter inside as well is a second door.
+func (c *checker) beside() {
+	model := c.model()
+	for _, g := range c.guests() {
+		if g.Guest.Outside || slices.ContainsFunc(g.Adapters, func(a *plan.Adapter) bool { return a.Plugged && a.Segment.Inside() }) {
+			continue
+		}
+		if stands, way := model.Standing(g); stands == reachability.Exposed {
+			c.find(g.Name, g.Guest.Pos, "put it on a segment behind an appliance, or write outside: true",
+				"%s gets outside without any appliance: %s",
+				g.Name, strings.Join(way.Path, " → "))
+		}
+	}
+}
+
+func (c *checker) secondDoor() {
+	for _, g := range c.guests() {
+		if len(g.Adapters) < 2 {
+			continue
+		}
+		var home *plan.Adapter
+		for _, a := range g.Adapters {
+			if a.Plugged && a.Segment.Inside() && home == nil {
+				home = a
+			}
+		}
+		if home == nil {
+			continue
+		}
+		for _, a := range g.Adapters {
+			if a == home || !a.Plugged || a.Segment == home.Segment {
+				continue
+			}
+			out := leadsOut(a.Segment)
+			if out == "" && a.Segment.Inside() && home.Segment.Port != nil && a.Segment.Port != nil &&
+				a.Segment.Port.Machine != home.Segment.Port.Machine {
+				out = a.Segment.Name + ", behind another appliance"
+			}
+			if out != "" {
+				c.find(g.Name, a.Pos, fmt.Sprintf("take adapter %d of %s away", a.Number, g.Name), "%s is on %s and, with adapter %d, on %s", g.Name,
+					home.Segment.Name, a.Number, out)
+			}
+		}
+	}
+}
+
+func (c *checker) hostDoor() {
+	for _, s := range c.p.Segments {
+		if !s.Inside() || s.Bridged != nil || s.Port != nil && s.Port.Machine.Appliance.Kind == "one-armed" {
+			continue
+		}
+		switch {
+		case s.Reach == lab.Upstream:
+			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated", "%s is behind %s and leads upstream as well", s.Name,
+				s.Port.Machine.Name).set(s.Lab, "reach", "isolated")
+		case s.Lab.HostForwards:
+			c.find(s.Name, s.Lab.At("host-forwards"), "write reach: isolated, or host-forwards: false", "the host forwards for %s, past %s",
+				s.Name, s.Port.Machine.Name).set(s.Lab, "host-forwards", "false")
+		case s.Reach == lab.Host && s.Lab.Leases != "host":
+			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated, unless guests must reach the host",
+				"the host has %s on %s: guests reach it, and it reaches them", s.HostLeg.Addr(),
+				s.Name).as(Warning).see("Guests reach the host, and it reaches them; with the appliance off nothing beyond it answers.")
+		}
+	}
+}
+
+func (c *checker) deadSegment() {
+	for _, s := range c.p.Segments {
+		if s.Reach == lab.Upstream || s.Tag != 0 {
+			continue
+		}
+		guests, ports := 0, 0
+		var first *plan.Adapter
+		for _, a := range s.Adapters {
+			if a.Guest == nil {
+				ports++
+			} else if guests++; first == nil {
+				first = a
+			}
+		}
+		if guests > 0 && ports == 0 && !c.portPending() {
+			f := c.find(s.Name, s.Lab.Pos, "give an appliance a port on "+s.Name, "%s on %s, and no appliance is",
+				crowd(first.Machine.Name, guests), s.Name)
+			if !slices.ContainsFunc(s.Adapters, asks) {
+				f.as(Warning).see("Guests there reach each other and nobody else.")
+			}
+		}
+	}
+}
+
+// portPending tells whether an inside port has no segment yet: any may be its.
+func (c *checker) portPending() bool {
+	return slices.ContainsFunc(c.p.Adapters, func(a *plan.Adapter) bool {
+		return (a.Segment.Nowhere() && a.Role.Inside() || a.Port != nil && a.Role == "") && !a.Machine.Off
+	})
+}
+
+// asks tells a guest's adapter that expects a lease or a gateway: one on a back-end
+// network asks for neither.
+func asks(a *plan.Adapter) bool {
+	return a.Guest != nil && a.Plugged && (a.How != plan.Static || a.Gateway.IsValid())
+}
+
+// crowd names the first of n guests and counts the others, with their verb.
+func crowd(first string, n int) string {
+	switch n {
+	case 1:
+		return first + " is"
+	case 2:
+		return first + " and 1 more guest are"
+	}
+	return fmt.Sprintf("%s and %d more guests are", first, n-1)
+}
+
+func (c *checker) looseEnd() {
+	for _, s := range c.p.Segments {
+		used := len(s.Adapters) > 0
+		for _, other := range s.Wire.Segments {
+			used = used || other != s && s.Tag == 0 && len(other.Adapters) > 0
+		}
+		if !used {
+			c.find(s.Name, s.Lab.Pos, "take it out of the file, or attach something", "nothing is on %s", s.Name)
+		}
+	}
+	for _, a := range c.adapters() {
+		if a.Plugged {
+			continue
+		}
+		if a.Port != nil {
+			c.find(portName(a), a.Port.At("plugged"), "write plugged: true", "port %s of %s is unplugged", a.Name, a.Machine.Name).set(a.Port,
+				"plugged", "true")
+		} else {
+			c.find(a.Machine.Name, a.Guest.At("plugged"), "write plugged: true, or take the adapter out", "adapter %d of %s is unplugged",
+				a.Number, a.Machine.Name)
+		}
+	}
+}
+
+func (c *checker) twinMAC() {
+	for _, w := range c.p.Wires {
+		first := map[mac.Address]*plan.Adapter{}
+		for _, s := range w.Segments {
+			for _, a := range s.Adapters {
+				if a.Over != nil {
+					continue
+				}
+				switch old := first[a.MAC]; {
+				case a.MAC.IsZero(), a.MAC.IsGroup():
+					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "adapter %d of %s has %s, which belongs to no single machine",
+						a.Number, a.Machine.Name, a.MAC)
+				case old != nil:
+					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "%s has the hardware address %s of %s, on one wire with it",
+						a.Machine.Name, a.MAC, old.Machine.Name)
+				default:
+					first[a.MAC] = a
+				}
+			}
+		}
+	}
+}
+
+func (c *checker) unpinnedOrder() {
+	for _, m := range c.p.Running() {
+		n, given := 0, 0
+		for _, a := range m.Adapters {
+			if a.Over == nil {
+				n++
+				if a.MACGiven {
+					given++
+				}
+			}
+		}
+		if n < 3 || given == n {
+			continue
+		}
+		f := c.find(m.Name, m.Appliance.Pos, "fix the hardware addresses: bastion plan --write",
+			"%s has %d adapters and nothing in the file fixes their order", m.Name, n)
+		for _, a := range m.Adapters {
+			if a.Over == nil && !a.MACGiven {
+				f.set(a.Port, "mac", "'"+a.MAC.String()+"'")
+			}
+		}
+	}
+}
+
+// listed tells whether the list has it; an empty list has everything.
+func listed(list []string, what string) bool { return len(list) == 0 || slices.Contains(list, what) }
+
+// drivers gives what an appliance has drivers for, and whose word that is: its
+// image's, else that of its kind.
+func drivers(image, kind []string) (list []string, whose string) {
+	if len(image) > 0 {
+		return image, "its image"
+	}
+	return kind, "its kind"
+}
+
+func (c *checker) oddNIC() {
+	for _, m := range c.p.Running() {
+		src := m.Appliance
+		if list, whose := drivers(src.Needs.NICs, m.Profile.NICs); !listed(list, m.Spec.NIC) {
+			c.find(m.Name, src.Machine.At("nic"), "write nic: "+list[0], "%s has %s adapters, and %s has drivers for %s", m.Name,
+				m.Spec.NIC, whose, strings.Join(list, ", ")).set(&src.Machine, "nic", list[0])
+		}
+	}
+}
+
+func (c *checker) oddDisk() {
+	for _, m := range c.p.Running() {
+		src := m.Appliance
+		if list, whose := drivers(src.Needs.DiskBuses, m.Profile.DiskBuses); !listed(list, m.Spec.DiskBus) {
+			c.find(m.Name, src.Machine.At("disk-bus"), "write disk-bus: "+list[0],
+				"%s has its disk on %s, and %s has drivers for %s", m.Name, m.Spec.DiskBus, whose,
+				strings.Join(list, ", ")).set(&src.Machine, "disk-bus", list[0])
+		}
+	}
+}

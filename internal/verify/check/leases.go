@@ -1,0 +1,224 @@
+package check
+
+import (
+	"fmt"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/model/subnet"
+)
+
+// leases are the findings about lease services.
+func leases() []Entry {
+	return []Entry{
+		{
+			Code: "two-lease-servers", Severity: Error, Title: "Two lease servers on a segment",
+			See:    "Some guests get a strange address or gateway, now and then.",
+			Why:    "Whoever answers first wins; with two servers that is luck.",
+			Remedy: "Switch one of them off.",
+			Old:    "  desks: {reach: isolated,",
+			Bad:    "  desks: {reach: host, leases: host,",
+			find:   (*checker).twoLeaseServers,
+		},
+		{
+			Code: "no-lease-server", Severity: Error, Title: "Nobody hands out leases",
+			See:    "Guests give themselves an address that starts with 169.254.",
+			Why:    "A guest that asks for a lease waits for somebody to answer.",
+			Remedy: "Let the appliance hand out leases, or type addresses in.",
+			Old:    "{role: lan, name: sealed, segment: pool,",
+			Bad:    "{role: lan, name: sealed, segment: pool, leases: none,",
+			find:   (*checker).noLeaseServer,
+		},
+		{
+			Code: "pool-outside", Severity: Error, Title: "A pool outside the subnet",
+			See:    "The appliance refuses the pool, or guests get addresses that reach nobody.",
+			Why:    "Leases must be addresses of their segment, the first before the last.",
+			Remedy: "Write first and last address within the subnet.",
+			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
+			Bad:    "{role: lan, segment: desks, leases: {pool: 10.83.17.50-10.83.17.99}, address: 10.83.16.1/24,",
+			find:   (*checker).poolOutside,
+		},
+		{
+			Code: "pool-overlap", Severity: Error, Title: "A pool that holds a fixed address",
+			See:    "One day a guest gets the gateway's or a server's address, and both fail.",
+			Why:    "The lease server hands out every address of its pool.",
+			Remedy: "Let the pool begin behind the fixed addresses.",
+			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
+			Bad:    "{role: lan, segment: desks, leases: {pool: 10.83.16.5-10.83.16.99}, address: 10.83.16.1/24,",
+			find:   (*checker).poolOverlap,
+		},
+		{
+			Code: "small-pool", Severity: Warning, Title: "A pool too small",
+			See:    "The last guest to start gets no address.",
+			Why:    "There are more guests that lease than addresses to lease.",
+			Remedy: "Make the pool larger.",
+			Old:    "  heron: desks",
+			Bad:    "  heron: desks\n  egret: desks",
+			find:   (*checker).smallPool,
+		},
+		{
+			Code: "reservation-outside", Severity: Error, Title: "A reservation that cannot be",
+			See:    "The guest gets another address than reserved, or none.",
+			Why:    "A reserved address must be of the subnet and nobody else's.",
+			Remedy: "Reserve a free address of the subnet.",
+			Old:    "  heron: desks",
+			Bad:    "  heron: {segment: desks, reserve: 10.83.17.20}",
+			find:   (*checker).reservationOutside,
+		},
+		{
+			Code: "lease-no-router", Severity: Warning, Title: "Leases name somebody out of reach",
+			See:    "Guests have an address, and names do not resolve.",
+			Why:    "A resolver that the lease names must be on the segment or beyond the gateway.",
+			Remedy: "Let leases name the appliance: dns: [self].",
+			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
+			Bad:    "{role: lan, segment: desks, leases: {dns: [10.83.16.250]}, address: 10.83.16.1/24,",
+			find:   (*checker).leaseNoRouter,
+		},
+	}
+}
+
+func (c *checker) twoLeaseServers() {
+	for _, s := range c.p.Segments {
+		if s.Port == nil || s.Port.Leases == nil {
+			continue
+		}
+		server := s.Port.Machine.Name
+		switch by := s.Lab.Leases; {
+		case by == "host":
+			c.find(s.Name, s.Lab.At("leases"), "switch off the host's lease service: leases: none", "%s and the host both hand out leases on %s",
+				server, s.Name).set(s.Lab, "leases", "none")
+		case by == "upstream":
+			c.find(s.Name, s.Lab.At("leases"), "keep upstream's lease server off this wire", "%s and upstream both hand out leases on %s", server,
+				s.Name)
+		case c.p.Lab.Guest(by) != nil:
+			c.find(s.Name, s.Lab.At("leases"), "write leases: none on the port", "%s and %s both hand out leases on %s", server, by,
+				s.Name).set(s.Port.Port, "leases", "none")
+		}
+	}
+}
+
+func (c *checker) noLeaseServer() {
+	for _, s := range c.p.Segments {
+		if s.Reach == lab.Upstream && s.Lab.Leases != "none" || s.Bridged != nil || c.p.Lab.Guest(s.Lab.Leases) != nil ||
+			s.Lab.Leases == "host" || s.Lab.Leases == "upstream" ||
+			s.Port == nil || s.Port.Leases != nil {
+			continue
+		}
+		for _, a := range s.Adapters {
+			if a.How == plan.Lease || a.How == plan.Reservation {
+				f := c.find(s.Name, s.Lab.Pos, "let the appliance hand out leases there", "%s expects a lease on %s, and nobody hands any out",
+					a.Machine.Name, s.Name)
+				if s.Port.Port.Leases.Off {
+					f.set(s.Port.Port, "leases", fmt.Sprintf("{pool: %s}", spare(s)))
+				}
+				break
+			}
+		}
+	}
+}
+
+// spare gives a pool in the upper half of a segment.
+func spare(s *plan.Segment) plan.Pool {
+	size := subnet.Size(s.Subnet)
+	return plan.Pool{From: subnet.Add(s.Subnet.Addr(), max(size/2, 1)), To: subnet.Last(s.Subnet)}
+}
+
+func (c *checker) poolOutside() {
+	for _, a := range c.adapters() {
+		v := a.Leases
+		if v == nil || a.Port == nil || !v.Pool.From.IsValid() {
+			continue // what a guest hands out is planned, and fits
+		}
+		pos := leasesAt(a, "pool")
+		switch p := v.Pool; {
+		case p.From.Compare(p.To) > 0:
+			c.find(portName(a), pos, fmt.Sprintf("write %s-%s", p.To, p.From), "the pool %s of %s runs backwards", p,
+				a.Segment.Name).set(&a.Port.Leases, "pool", p.To.String()+"-"+p.From.String())
+		case !a.Segment.Subnet.Contains(p.From) || !a.Segment.Subnet.Contains(p.To):
+			c.find(portName(a), pos, "write first and last address within "+a.Segment.Subnet.String(), "the pool %s leaves %s, which is %s", p,
+				a.Segment.Name, a.Segment.Subnet)
+		}
+	}
+}
+
+func (c *checker) poolOverlap() {
+	for _, a := range c.adapters() {
+		if a.Leases == nil || a.Port == nil {
+			continue
+		}
+		pool, pos := a.Leases.Pool, leasesAt(a, "pool")
+		tell := func(what string) {
+			c.find(portName(a), pos, "let the pool begin behind it", "the pool %s of %s holds %s", pool, a.Segment.Name, what)
+		}
+		if h := a.Segment.HostLeg; h.IsValid() && pool.Contains(h.Addr()) {
+			tell("the host's " + h.Addr().String())
+		}
+		for _, other := range a.Segment.Adapters {
+			if other.How == plan.Static && other.Address.IsValid() && pool.Contains(other.Address.Addr()) {
+				tell(who(other) + "'s " + other.Address.Addr().String())
+			}
+		}
+	}
+}
+
+func (c *checker) smallPool() {
+	for _, a := range c.adapters() {
+		if a.Leases == nil || !a.Leases.Pool.From.IsValid() {
+			continue
+		}
+		size, want := 1+subnet.Distance(a.Leases.Pool.From, a.Leases.Pool.To), 0
+		for _, other := range a.Segment.Adapters {
+			if other.How == plan.Lease {
+				want++
+			}
+		}
+		if size > 0 && size < want {
+			c.find(portName(a), leasesAt(a, "pool"), "make the pool larger", "the pool %s of %s has %d addresses for %d guests", a.Leases.Pool,
+				a.Segment.Name, size, want)
+		}
+	}
+}
+
+func (c *checker) reservationOutside() {
+	for _, g := range c.guests() {
+		for _, a := range g.Adapters {
+			if a.How != plan.Reservation || a.Planned {
+				continue
+			}
+			if !a.Segment.Subnet.Contains(a.Address.Addr()) {
+				c.find(g.Name, at(a, "reserve"), "reserve an address of "+a.Segment.Subnet.String(), "%s is reserved for %s, and %s is %s",
+					a.Address.Addr(), g.Name, a.Segment.Name, a.Segment.Subnet)
+			}
+		}
+	}
+}
+
+func (c *checker) leaseNoRouter() {
+	for _, a := range c.adapters() {
+		if a.Leases == nil {
+			continue
+		}
+		for _, d := range a.Leases.DNS {
+			found := !a.Segment.Subnet.Contains(d) // beyond: routed by the appliance
+			for _, other := range a.Segment.Adapters {
+				found = found || other.Address.IsValid() && other.Address.Addr() == d
+			}
+			if !found {
+				f := c.find(portName(a), leasesAt(a, "dns"), "write dns: [self]", "leases on %s name the resolver %s, and nobody there has it",
+					a.Segment.Name, d)
+				if a.Port != nil {
+					f.set(&a.Port.Leases, "dns", "[self]")
+				}
+			}
+		}
+	}
+}
+
+// leasesAt gives the place of a key of the lease service; for what a guest
+// hands out, where the guest stands.
+func leasesAt(a *plan.Adapter, key string) lab.Pos {
+	if a.Port == nil {
+		return a.Pos
+	}
+	return a.Port.Leases.At(key)
+}

@@ -1,0 +1,234 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/gaissmai/bart"
+
+	"openbastion/internal/filter/packetset"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/verify/reachability"
+)
+
+// model gives the plan as sets of packets, made once.
+func (c *checker) model() *reachability.Model {
+	if c.proof == nil {
+		c.proof = reachability.New(c.p, netip.Addr{})
+	}
+	return c.proof
+}
+
+// inside gives the addresses of an appliance's inside networks, outside the others.
+func (c *checker) inside(m *plan.Machine) packetset.Line { return c.model().Inside(m) }
+
+func (c *checker) outside(m *plan.Machine) packetset.Line {
+	return c.model().Space().All().Minus(c.inside(m))
+}
+
+// sets gives the rules of an appliance as sets of packets.
+func (c *checker) sets(m *plan.Machine) []packetset.Packets { return c.model().Rules(m) }
+
+// source gives the addresses that an adapter has or may get.
+func (c *checker) source(a *plan.Adapter) packetset.Line {
+	if a.Address.IsValid() {
+		return c.one(a)
+	}
+	return c.model().Lines(a.Segment)
+}
+
+// one gives the adapter's address alone.
+func (c *checker) one(a *plan.Adapter) packetset.Line {
+	return c.model().Space().Addresses(a.Address.Addr())
+}
+
+// passing gives the services that rules let pass from some source to some
+// destination; for a part of them is enough.
+func (c *checker) passing(m *plan.Machine, from, to packetset.Line) packetset.Line {
+	return c.allowed(m, packetset.Packets{Source: from, Destination: to, Service: packetset.AllServices})
+}
+
+// allowed gives the services of the packets that the rules let pass.
+func (c *checker) allowed(m *plan.Machine, p packetset.Packets) packetset.Line {
+	var out packetset.Line
+	left := []packetset.Packets{p}
+	for i, r := range c.sets(m) {
+		for _, part := range left {
+			if m.Rules[i].Action == lab.Allow && part.Meets(r) {
+				out = out.Union(part.And(r).Service)
+			}
+		}
+		if left = packetset.Without(left, r); len(left) == 0 || len(left) > 1024 {
+			break
+		}
+	}
+	return out
+}
+
+// meantInbound gives what is published, and everything to guests with an outside
+// address of their own.
+func (c *checker) meantInbound(m *plan.Machine) []packetset.Packets {
+	var out []packetset.Packets
+	add := func(a *plan.Adapter, services packetset.Line) {
+		if a.Address.IsValid() {
+			out = append(out, packetset.Packets{Source: c.model().Space().All(), Destination: c.one(a), Service: services})
+		}
+	}
+	for _, v := range m.Publishes {
+		add(v.To, packetset.Service(lab.Service{Proto: v.Proto, From: v.Target, To: v.Target}))
+	}
+	for _, v := range m.OneToOne {
+		add(v.To, packetset.AllServices)
+	}
+	return out
+}
+
+// deadRule finds rules of which earlier ones together decide everything. For
+// rules that speak of single sources the earlier ones that can matter are
+// looked up by source.
+func (c *checker) deadRule() {
+	for _, m := range c.p.Running() {
+		sets := c.sets(m)
+		var bySource bart.Table[*[]int]
+		var wide []int
+		for i := range m.Rules {
+			rule := &m.Rules[i]
+			narrow := len(rule.From) == 1 && len(rule.From[0].Prefixes) == 1 && !rule.From[0].Any && !rule.From[0].Outside
+			var candidates []int
+			if narrow {
+				p := rule.From[0].Prefixes[0]
+				for _, list := range bySource.Supernets(p) {
+					candidates = append(candidates, *list...)
+				}
+				for n, list := range bySource.Subnets(p) {
+					if n != p {
+						candidates = append(candidates, *list...)
+					}
+				}
+			} else {
+				for j := range i {
+					candidates = append(candidates, j)
+				}
+			}
+			if narrow {
+				candidates = append(candidates, wide...)
+			}
+			if rule.Lab != nil {
+				c.deadAmong(m, i, sets, candidates)
+			}
+			if narrow {
+				p := rule.From[0].Prefixes[0]
+				list, known := bySource.Get(p)
+				if !known {
+					list = new([]int)
+					bySource.Insert(p, list)
+				}
+				*list = append(*list, i)
+			} else {
+				wide = append(wide, i)
+			}
+		}
+	}
+}
+
+func (c *checker) deadAmong(m *plan.Machine, i int, sets []packetset.Packets, candidates []int) {
+	var others []packetset.Packets
+	var index []int
+	slices.Sort(candidates)
+	for _, j := range candidates {
+		if sets[i].Service.Meets(sets[j].Service) && sets[i].Meets(sets[j]) {
+			others, index = append(others, sets[j]), append(index, j)
+		}
+	}
+	by, covered, ok := sets[i].Covered(others)
+	if !ok || !covered && !sets[i].Empty() {
+		return
+	}
+	var names []string
+	for _, k := range by {
+		names = append(names, fmt.Sprintf("rule %d (%s)", index[k]+1, m.Rules[index[k]].Text))
+	}
+	if len(names) > 4 {
+		names = append(names[:4], fmt.Sprintf("and %d more", len(by)-4))
+	}
+	if len(names) == 0 {
+		names = []string{"nothing: it speaks of no packet"}
+	}
+	c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), m.Rules[i].Lab.Pos, "take it away, or move it up",
+		"%q never decides: earlier ones do, %s", m.Rules[i].Text, strings.Join(names, ", "))
+}
+
+// sentence looks at an expectation by the rules alone: whether some packet it
+// speaks of passes. known is false where rules are not what decides.
+func (c *checker) sentence(e lab.Expectation) (passes, known, outside bool) {
+	from, m := c.party(e.From)
+	to, n := c.party(e.To)
+	outside = e.To.Kind == lab.WhoOutside
+	if m == nil {
+		m = n
+	}
+	if m == nil || n != nil && n != m || e.From.Kind == lab.WhoOutside || e.From.Kind == lab.WhoAny {
+		return false, false, outside
+	}
+	if outside {
+		to = c.outside(m)
+	}
+	if len(from) == 0 || len(to) == 0 || from.Meets(to) {
+		return false, false, outside
+	}
+	return len(c.allowed(m, packetset.Packets{Source: from, Destination: to, Service: packetset.Service(e.Service)})) > 0, true, outside
+}
+
+// party gives the addresses of one who of a sentence, and the appliance that
+// stands before it.
+func (c *checker) party(w lab.Who) (packetset.Line, *plan.Machine) {
+	switch w.Kind {
+	case lab.WhoSegment:
+		s := c.p.Segment(w.Name)
+		if s.Port != nil && s.Inside() {
+			return c.model().Lines(s), s.Port.Machine
+		}
+	case lab.WhoGuest:
+		g := c.p.Machine(w.Name)
+		if a := g.Adapters[0]; len(g.Adapters) == 1 && a.Segment.Port != nil && a.Segment.Inside() {
+			return c.source(a), a.Segment.Port.Machine
+		}
+	case lab.WhoPrefix:
+		return c.model().Space().Prefixes(w.Prefix), nil
+	}
+	return nil, nil
+}
+
+func (c *checker) noWayOut() {
+	for _, e := range c.p.Lab.Expect {
+		if passes, known, outside := c.sentence(e); known && outside && !e.Never && !passes {
+			c.find(e.From.String(), e.Pos, fmt.Sprintf("write a rule: allow any from %s to outside", e.From), "%q, and no rule lets it", e)
+		}
+	}
+}
+
+func (c *checker) unreachableExpectation() {
+	for _, e := range c.p.Lab.Expect {
+		if e.Never {
+			ways, _ := c.model().Never(e.From, e.To, e.Service)
+			byRules := slices.IndexFunc(ways, func(w *reachability.Escape) bool { return slices.ContainsFunc(w.Path, c.isAppliance) })
+			if byRules >= 0 {
+				c.find(e.String(), e.Pos, "write a rule that denies it, or take the sentence away", "%q, and %s gets there: %s", e,
+					ways[byRules].Packet, strings.Join(ways[byRules].Path, " → "))
+			}
+			continue
+		}
+		if passes, known, outside := c.sentence(e); known && !outside && !passes &&
+			len(c.model().Ask(reachability.Running, e.From, e.To, e.Service).Passages) == 0 {
+			c.find(e.String(), e.Pos, "write a rule that allows it, or take the sentence away", "%q, and the rules deny it", e)
+		}
+	}
+}
+
+func (c *checker) isAppliance(name string) bool {
+	m := c.p.Machine(name)
+	return m != nil && m.Appliance != nil
+}

@@ -1,0 +1,216 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+)
+
+// undecidedCode is the code of open questions.
+const undecidedCode = "undecided"
+
+// unfinished are the findings about what is not decided, switched on or cabled yet.
+func unfinished() []Entry {
+	return []Entry{
+		{
+			Code: undecidedCode, Severity: Note, Title: "Not decided yet",
+			See:    "Nothing is wrong; what depends on it can be neither built nor judged.",
+			Why:    "The file says later, or leaves out what no plan can choose. Verdicts that it can change are unknown until then.",
+			Remedy: "Write it once it is decided.",
+			Old:    "  heron: desks",
+			Bad:    "  heron: later",
+			find:   (*checker).undecided,
+		},
+		{
+			Code: "switched-off", Severity: Note, Title: "A machine that is switched off",
+			See:    "Once it is switched on beside its successor, both lose connections, in turns.",
+			Why:    "A machine that another replaces still has its addresses and its lease service. While it is off they do no harm.",
+			Remedy: "Switch the successor off before it comes on again; take it out of the file once nobody wants it back.",
+			Old:    "guests:",
+			Bad:    "  spare: {running: false, ports: [{role: wan, segment: road}, {role: lan, segment: desks, address: 10.83.16.1/24}]}\nguests:",
+			find:   (*checker).switchedOff,
+		},
+		{
+			Code: "lease-gap", Severity: Warning, Title: "Who serves here is not running yet",
+			See:    "Until it runs, guests give themselves an address that starts with 169.254, or names do not resolve.",
+			Why:    "Leases or names of a segment come from a machine that is switched off.",
+			Remedy: "Type addresses in until it runs, or let the appliance serve so long.",
+			Old:    "  ferry: {segment: desks,",
+			Bad:    "  ferry: {running: false, segment: desks,",
+			find:   (*checker).leaseGap,
+		},
+		{
+			Code: "no-cable", Severity: Error, Title: "A real computer without a cable to it",
+			See:    "The computer's adapter shows no link, or it is on another network than planned.",
+			Why:    "A segment inside the host meets a real computer only where one of the host's adapters is on it.",
+			Remedy: "Give the segment the host's adapter: uplink.",
+			Old:    "  heron: desks",
+			Bad:    "  heron: {segment: desks, physical: true}",
+			find:   (*checker).noCable,
+		},
+		{
+			Code: "strange-uplink", Severity: Warning, Title: "An uplink that the site does not have",
+			See:    "The adapter cannot be chosen, or another one is taken by itself.",
+			Why:    "The file lists the host's adapters, and this one is not among them.",
+			Remedy: "Name one that is there; bastion survey lists them.",
+			Old:    "uplink: enp1,",
+			Bad:    "uplink: enp7,",
+			find:   (*checker).strangeUplink,
+		},
+	}
+}
+
+func (c *checker) undecided() {
+	for _, o := range c.p.Lab.Open {
+		c.find(o.Subject, o.Pos, "write it once it is decided", "%s: %s?", o.Subject, o.Question).see(meanwhile(o))
+	}
+}
+
+// meanwhile says what works while a question is open, and what cannot.
+func meanwhile(o lab.Open) string {
+	switch of := o.Of.(type) {
+	case *lab.Port:
+		switch {
+		case o.Key == "role":
+			return "Until then: it is taken for unplugged; what other ports serve works."
+		case of.Role == lab.WAN && o.Key != "gateway":
+			return "Until then: guests get leases and the admin page opens from inside; nothing outside answers, and must not."
+		case of.Role == lab.WAN:
+			return "Until then: the WAN's neighbors answer, and nothing beyond them."
+		case o.Key == "segment":
+			return "Until then: nobody is behind this port; what other ports serve works."
+		}
+		return "Until then: the plan goes by a choice of its own there."
+	case *lab.Segment:
+		if o.Key == "reach" {
+			return "Until then: it is planned as isolated; guests there reach each other and the appliance."
+		}
+		return "Until then: the plan goes by a choice of its own there."
+	}
+	if o.Key == "rules" {
+		return "Until then: it is judged as if each LAN may go outside, and nothing else."
+	}
+	if o.Key == "segment" {
+		return "Until then: it has no address and reaches nobody; all others work without it."
+	}
+	return "Until then: it gets a lease."
+}
+
+// Conflicts gives what a machine that is switched off would fight over with those
+// that run, were it switched on.
+func Conflicts(p *plan.Plan, m *plan.Machine) []string {
+	var out []string
+	for _, a := range m.Adapters {
+		if a.Role == lab.Unused || a.Segment.Nowhere() {
+			continue
+		}
+		for _, b := range a.Segment.Adapters {
+			if a.Address.IsValid() && b.Address.IsValid() && a.Address.Addr() == b.Address.Addr() {
+				out = append(out, fmt.Sprintf("%s has its address %s", who(b), a.Address.Addr()))
+			}
+			if a.MAC == b.MAC {
+				out = append(out, fmt.Sprintf("%s has its hardware address %s", who(b), a.MAC))
+			}
+		}
+		server, _ := a.Segment.LeaseService()
+		if server != nil && a.Role.Inside() && !a.Port.Leases.Off {
+			out = append(out, fmt.Sprintf("%s hands out leases on %s as it does", server.Machine.Name, a.Segment.Name))
+		}
+	}
+	return out
+}
+
+func (c *checker) switchedOff() {
+	for _, m := range c.p.Machines {
+		if !m.Off {
+			continue
+		}
+		at := lab.Pos{}
+		if m.Appliance != nil {
+			at = m.Appliance.At("running")
+		} else {
+			at = m.Guest.At("running")
+		}
+		text := fmt.Sprintf("%s is switched off", m.Name)
+		remedy := "write running: true once it runs"
+		if clash := Conflicts(c.p, m); len(clash) > 0 {
+			text += ", and must stay so while " + strings.Join(clash, ", and ")
+			remedy = "switch its successor off first, should it come back"
+		}
+		c.find(m.Name, at, remedy, "%s", text)
+	}
+}
+
+func (c *checker) leaseGap() {
+	off := map[netip.Addr]string{}
+	for _, m := range c.p.Machines {
+		for _, a := range m.Adapters {
+			if m.Off && a.Address.IsValid() {
+				off[a.Address.Addr()] = m.Name
+			}
+		}
+	}
+	for _, a := range c.adapters() {
+		if a.Address.IsValid() {
+			delete(off, a.Address.Addr()) // its successor has it
+		}
+	}
+	for _, s := range c.p.Segments {
+		if m := c.p.Machine(s.Lab.Leases); m != nil && m.Off {
+			c.find(s.Name, s.Lab.At("leases"), "type addresses in there until it runs, or let the appliance hand leases out so long",
+				"leases on %s come from %s, which is switched off", s.Name, m.Name)
+		}
+	}
+	for _, a := range c.adapters() {
+		list := a.DNS
+		if a.Leases != nil {
+			list = append(slices.Clone(list), a.Leases.DNS...)
+		}
+		for _, d := range list {
+			if name := off[d]; name != "" {
+				c.find(who(a), a.Pos, "name a second resolver until it runs", "%s names the resolver %s, and %s is switched off", who(a), d, name)
+				break
+			}
+		}
+	}
+}
+
+func (c *checker) noCable() {
+	for _, g := range c.guests() {
+		for _, a := range g.Adapters {
+			root := a.Segment.Wire.Root()
+			if !g.Physical || a.Segment.Nowhere() || root.Reach == lab.Upstream && root.Lab.Join != "nat" || a.Segment.Wire.Uplink() != "" {
+				continue
+			}
+			c.find(g.Name, a.Pos, "write uplink: and the host's adapter at "+root.Name,
+				"%s is a real computer, and no adapter of the host is on %s", g.Name, a.Segment.Name)
+		}
+	}
+}
+
+func (c *checker) strangeUplink() {
+	known := c.p.Lab.Site.Uplinks
+	for _, s := range c.p.Segments {
+		if u := s.Lab.Uplink; u != "" && len(known) > 0 && known[u] == "" {
+			c.find(s.Name, s.Lab.At("uplink"), "name an adapter of the site"+nearUplink(u, known),
+				"%s is on %s, which is not among the site's uplinks",
+				s.Name, u)
+		}
+	}
+}
+
+func nearUplink(name string, known map[string]string) string {
+	var names []string
+	for n := range known {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	if near := lab.Nearest(name, names); near != "" {
+		return "; perhaps " + near
+	}
+	return ""
+}

@@ -1,0 +1,365 @@
+// Package claims says what must hold in a lab and judges the evidence for it.
+// The list of claims follows from the plan alone and is the same on every
+// stage: the rehearsal, the kernel's namespaces, virtual machines, the field.
+// A [Stage] answers questions; what it could not observe is unknown, never
+// holds. Judging is apart from asking, and monotone: a proved breakage stays
+// broken whatever else is missing.
+package claims
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"openbastion/internal/model/plan"
+	"openbastion/internal/verify/reachability"
+)
+
+// Verdict is what became of a claim.
+type Verdict string
+
+// The verdicts.
+const (
+	Holds   Verdict = "holds"
+	Broken  Verdict = "broken"
+	Unknown Verdict = "unknown"
+)
+
+// And puts two verdicts together: broken when one is, else unknown when one is not known to
+// hold, else it holds.
+func (v Verdict) And(o Verdict) Verdict {
+	switch {
+	case v == Broken || o == Broken:
+		return Broken
+	case v != Holds || o != Holds:
+		return Unknown
+	}
+	return Holds
+}
+
+// Kind is the kind of a claim.
+type Kind string
+
+// The kinds.
+const (
+	Lease     Kind = "lease"
+	Alone     Kind = "alone"
+	Gateway   Kind = "gateway"
+	Names     Kind = "names"
+	Outside   Kind = "outside"
+	Path      Kind = "path"
+	Cut       Kind = "cut"
+	Held      Kind = "held"
+	Inbound   Kind = "inbound"
+	Published Kind = "published"
+	Between   Kind = "between"
+	Expect    Kind = "expect"
+	Behind    Kind = "behind"
+	Apart     Kind = "apart"
+	Sole      Kind = "sole"
+)
+
+// Kinds are all kinds.
+var Kinds = []Kind{Lease, Alone, Gateway, Names, Outside, Path, Cut, Held, Inbound, Published, Between, Expect, Behind, Apart, Sole}
+
+// Result is a claim with its verdict. Its subject is a guest, a segment, an
+// appliance, or two of them: from one to the other.
+type Result struct {
+	ID        string     `json:"id"`
+	Guest     string     `json:"guest,omitempty"`
+	Segment   string     `json:"segment,omitempty"`
+	Appliance string     `json:"appliance,omitempty"`
+	Port      string     `json:"port,omitempty"` // of the appliance, where it has several of its role
+	From      string     `json:"from,omitempty"`
+	To        string     `json:"to,omitempty"`
+	Service   string     `json:"service,omitempty"`  // of what is published
+	Sentence  string     `json:"sentence,omitempty"` // of an expectation
+	Kind      Kind       `json:"kind"`
+	Verdict   Verdict    `json:"verdict"`
+	Saw       string     `json:"saw"`
+	Evidence  []Evidence `json:"evidence"`
+	Escapes   []Way      `json:"escapes,omitempty"`
+	Remedy    string     `json:"remedy,omitempty"`  // what to do about it, when broken
+	Follows   string     `json:"follows,omitempty"` // the broken claim that explains this one
+
+	around   bool   // it went out, and not through the appliance
+	disagree string // proof and stage say different things
+}
+
+// Names gives the machines and segments that the claim is about.
+func (r Result) Names() []string {
+	var out []string
+	for _, n := range []string{r.Guest, r.Segment, r.Appliance, r.From, r.To} {
+		if n != "" {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// Subject says what the claim is about.
+func (r Result) Subject() string {
+	switch {
+	case r.Sentence != "":
+		return r.Sentence
+	case r.Service != "":
+		return r.Guest + " " + r.Service
+	case r.Port != "":
+		return r.Appliance + " " + r.Port
+	case r.From != "":
+		return r.From + " to " + r.To
+	}
+	return r.Guest + r.Segment + r.Appliance
+}
+
+// Outcome is what became of the claims of a plan. It is not yet a verdict: what the layout itself
+// has wrong belongs to that too, see package verdict.
+type Outcome struct {
+	Stage   string
+	Verdict Verdict
+	Claims  []Result
+	Proof   Proof
+}
+
+// FieldStage names the stage of labs that something else runs.
+const FieldStage = "field"
+
+// Rehearsed names the stage that acts what the file says, and nothing else.
+const Rehearsed = "rehearsal"
+
+// Proof is what the proof behind a verdict says and takes for granted.
+type Proof struct {
+	Verdict  Verdict  `json:"verdict"`
+	Covers   string   `json:"covers"`
+	Assumes  []string `json:"assumes"`
+	Disagree []string `json:"disagree,omitempty"` // where proof and stage say different things, see verdict.Document.Differs
+}
+
+// claim is a claim with the parts that decide it.
+type claim struct {
+	Result
+	parts  []part
+	guests []string // whose other claims may explain this one
+	lone   string   // the segment whose lease servers may explain it
+	crowd  bool     // a sentence that speaks of whoever is somewhere
+}
+
+// part is questions that are judged together. With any set, judge is called
+// also when some answers are missing, which are nil then, and says what is
+// still missing.
+type part struct {
+	asks  []ask
+	judge func(r *Result, got []Got)
+	any   func(r *Result, got []Got) (missing bool)
+}
+
+// ask is a question before it has an identifier.
+type ask struct {
+	when Condition
+	what Asking
+}
+
+func asking(list ...Asking) []ask {
+	var out []ask
+	for _, a := range list {
+		out = append(out, ask{Running, a})
+	}
+	return out
+}
+
+// GuestKinds are the claims about guests, in the order in which a matrix shows
+// them.
+var GuestKinds = []Kind{Behind, Lease, Gateway, Names, Outside, Path, Held, Cut}
+
+// Questions gives what the claims of a plan need to know, each thing once.
+func Questions(p *plan.Plan, facts Facts) []Question { return prepare(p, facts).questions }
+
+// prepared is the list of claims of a plan with what they ask.
+type prepared struct {
+	model     *reachability.Model
+	facts     Facts
+	claims    []claim
+	questions []Question
+	ids       [][][]string // by claim and part
+}
+
+func prepare(p *plan.Plan, facts Facts) *prepared {
+	c := &prepared{model: reachability.New(p, facts.Witness.Address), facts: facts}
+	c.claims = list(c.model, p, facts.Witness)
+	c.questions, c.ids = questions(c.claims)
+	return c
+}
+
+// Asked gives in which conditions a plan's claims have something to ask, in order.
+func Asked(p *plan.Plan, facts Facts) (out []Condition) {
+	questions := prepare(p, facts).questions
+	for _, when := range Conditions {
+		if slices.ContainsFunc(questions, func(q Question) bool { return q.When == when }) {
+			out = append(out, when)
+		}
+	}
+	return out
+}
+
+// questions gives each thing that is asked once, and the identifiers of what
+// each part of each claim asks.
+func questions(claims []claim) (out []Question, ids [][][]string) {
+	known := make(map[string]string, 2*len(claims))
+	out, ids = make([]Question, 0, 2*len(claims)), make([][][]string, 0, len(claims))
+	for i := range claims {
+		parts := make([][]string, 0, len(claims[i].parts))
+		n := 0
+		for _, p := range claims[i].parts {
+			of := make([]string, 0, len(p.asks))
+			for _, a := range p.asks {
+				n++
+				data, _ := json.Marshal(a.what) // plain structs: it cannot fail
+				key := string(a.when) + string(a.what.kind()) + string(data)
+				if known[key] == "" {
+					known[key] = fmt.Sprintf("%s/%d", claims[i].ID, n)
+					out = append(out, Question{known[key], a.when, a.what})
+				}
+				of = append(of, known[key])
+			}
+			parts = append(parts, of)
+		}
+		ids = append(ids, parts)
+	}
+	return out, ids
+}
+
+// Judge judges answers, of one stage or of several together. Of two answers to
+// one question the first that is not missing counts.
+func Judge(p *plan.Plan, facts Facts, answers []Answer) Outcome {
+	return prepare(p, facts).judge(answers)
+}
+
+func (c *prepared) judge(answers []Answer) Outcome {
+	p, model, facts, list, ids := c.model.Plan(), c.model, c.facts, c.claims, c.ids
+	by := make(map[string]Answer, len(answers))
+	for _, a := range answers {
+		if old, ok := by[a.ID]; !ok || old.Got == nil {
+			by[a.ID] = a
+		}
+	}
+	doc := Outcome{Stage: facts.Name, Verdict: Holds, Claims: make([]Result, 0, len(list)),
+		Proof: Proof{Verdict: Holds, Covers: model.Covers(), Assumes: reachability.Assumptions}}
+	open := doubts(p)
+	for i := range list {
+		c := &list[i]
+		c.decide(ids[i], by)
+		c.leave(open)
+		doc.Verdict = doc.Verdict.And(c.Verdict)
+		if proved()[c.Kind] {
+			doc.Proof.Verdict = doc.Proof.Verdict.And(c.Verdict)
+		}
+		if c.disagree != "" {
+			doc.Proof.Disagree = append(doc.Proof.Disagree, c.ID+": "+c.disagree)
+			doc.Verdict = Broken
+		}
+		doc.Claims = append(doc.Claims, c.Result)
+	}
+	if len(list) == 0 {
+		doc.Verdict = Unknown // no verdict without evidence
+	}
+	trace(list, doc.Claims)
+	return doc
+}
+
+// decide judges a claim from the answers to its questions.
+func (c *claim) decide(ids [][]string, by map[string]Answer) {
+	r := &c.Result
+	r.Verdict, r.Evidence = Holds, []Evidence{}
+	missing := ""
+	told := map[string]bool{} // answers whose evidence is listed
+	for i, p := range c.parts {
+		got := make([]Got, len(p.asks))
+		lacks := ""
+		for j, id := range ids[i] {
+			a, ok := by[id]
+			if !told[id] {
+				r.Evidence = append(r.Evidence, a.Evidence...)
+				told[id] = true
+			}
+			switch {
+			case !ok:
+				lacks = "nothing was answered"
+			case a.Got == nil || a.Got.kind() != p.asks[j].what.kind():
+				lacks = cmp.Or(a.Missing, "nothing was answered")
+			default:
+				got[j] = a.Got
+			}
+		}
+		switch {
+		case p.any != nil:
+			if !p.any(r, got) {
+				lacks = ""
+			}
+		case lacks == "":
+			p.judge(r, got)
+		}
+		missing = cmp.Or(missing, lacks)
+	}
+	switch {
+	case r.Verdict == Broken && len(r.Evidence) > 0:
+	case r.Verdict == Unknown:
+	case missing != "":
+		r.Verdict, r.Saw, r.Remedy = Unknown, missing, ""
+	case len(r.Evidence) == 0:
+		r.Verdict, r.Saw, r.Remedy = Unknown, "nothing was observed that shows it", ""
+	}
+}
+
+// broken says that the claim is broken, for the first reason that comes.
+func (r *Result) broken(saw, remedy string) {
+	if r.Verdict == Broken {
+		return
+	}
+	r.Verdict, r.Saw, r.Remedy = Broken, saw, remedy
+}
+
+// trace finds, for each broken claim, the broken claim that explains it: a
+// guest without its planned lease has no next hop, no names and no way out; one
+// with a second door goes out by that.
+func trace(list []claim, results []Result) {
+	isBroken := map[string]bool{}
+	for _, r := range results {
+		isBroken[r.ID] = r.Verdict == Broken
+	}
+	first := func(ids ...string) string {
+		i := slices.IndexFunc(ids, func(id string) bool { return isBroken[id] })
+		if i < 0 {
+			return ""
+		}
+		return ids[i]
+	}
+	for i := range results {
+		r := &results[i]
+		if r.Verdict != Broken {
+			continue
+		}
+		for _, g := range list[i].guests {
+			switch r.Kind {
+			case Gateway, Names:
+				r.Follows = first(g + ".lease")
+			case Behind:
+				r.Follows = first(g + ".cut")
+			case Outside, Path:
+				if r.around {
+					r.Follows = first(g+".cut", g+".held")
+				} else {
+					r.Follows = first(g+".lease", g+".gateway")
+				}
+			case Between, Expect, Published:
+				r.Follows = first(g+".held", g+".lease", g+".gateway")
+			}
+			if r.Follows != "" {
+				break
+			}
+		}
+		if r.Kind == Lease {
+			r.Follows = first(list[i].lone + ".alone")
+		}
+	}
+}

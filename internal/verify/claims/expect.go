@@ -1,0 +1,306 @@
+package claims
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/verify/reachability"
+)
+
+// expectClaim asks what a sentence says: that something gets through politely, or
+// that nothing does, whatever somebody hostile sends.
+func expectClaim(m *reachability.Model, p *plan.Plan, w Witness, i int) claim {
+	e := p.Lab.Expect[i]
+	c := claim{Result: Result{ID: fmt.Sprintf("expect-%d.expect", i+1), Sentence: e.String(), Kind: Expect}}
+	for _, w := range []lab.Who{e.From, e.To} {
+		switch w.Kind {
+		case lab.WhoGuest:
+			c.guests = append(c.guests, w.Name)
+		case lab.WhoOutside, lab.WhoAppliance:
+		default:
+			c.crowd = true
+		}
+	}
+	said := 0
+	var ways []*reachability.Escape
+	partial := false
+	if e.Never {
+		ways, partial = m.Never(e.From, e.To, e.Service)
+	}
+	for _, pair := range pairs(p, e) {
+		for _, name := range []string{pair.from, pair.to} {
+			if g := p.Machine(name); g != nil && g.Guest != nil && !slices.Contains(c.guests, name) {
+				c.guests = append(c.guests, name)
+			}
+		}
+		var asks []Asking
+		aside := map[int]bool{} // asked at an address where somebody else may answer: who does must be known
+		for _, x := range pair.ends {
+			for _, s := range meant(p, w, e.Service, x.from, x.to) {
+				q := ThroughPublish(p, x.from, x.to, s)
+				if x.address.IsValid() {
+					q.Address = x.address
+				}
+				aside[len(asks)] = x.to != nil && !x.address.IsValid() && shared(p, x.to)
+				asks = append(asks, q)
+				if x.from != nil && x.to != nil && !x.address.IsValid() { // by its name outside too
+					if public := ThroughPublish(p, nil, x.to, s); public.To != q.To || public.Address.IsValid() {
+						public.From = RefTo(x.from)
+						aside[len(asks)] = true
+						asks = append(asks, public)
+					}
+				}
+			}
+		}
+		if len(asks) == 0 {
+			continue
+		}
+		known := func(who string) bool { return p.Machine(who) != nil } // another answers in its place: it was published
+		judge := expected(e.Never, pair.from+" to "+pair.to, pair.to, aside, known, &said)
+		c.parts = append(c.parts, part{asks: asking(asks...), any: func(r *Result, got []Got) bool {
+			before := r.Verdict
+			missing := judge(r, got)
+			if e.Never && before != Broken && r.Verdict == Broken && ways == nil && !partial {
+				r.disagree = "the proof says that nothing gets through, and something did: " + r.Saw
+			}
+			return missing
+		}})
+		// Else the sentence speaks of its protocol and port alone.
+		if g := p.Machine(pair.from); e.Never && e.To.Kind == lab.WhoOutside && g != nil && g.Guest != nil && e.Service.Proto == lab.Any {
+			c.parts = append(c.parts, part{asks: asking(AskAttack{g.Name}), judge: func(r *Result, got []Got) {
+				was, before := r.Saw, r.Verdict
+				if judgeAttack(r, got); r.Verdict == Holds {
+					r.Saw = was
+				} else if before != Broken && ways == nil && !partial {
+					r.disagree = "the proof finds no way outside, and one was found: " + r.Saw
+				}
+			}})
+		}
+	}
+	for _, way := range ways {
+		c.parts = append(c.parts, escaped(p, Running, way, "look at the rules, and which of them lets it pass"))
+	}
+	if partial && ways == nil {
+		c.parts = append(c.parts, undecided())
+	}
+	if c.parts == nil {
+		c.parts = []part{shows("nobody is there of whom the sentence speaks")}
+		if !e.Never {
+			c.parts = []part{stated("nobody is there of whom the sentence speaks", "plug them in, or take the sentence out")}
+		}
+	}
+	return c
+}
+
+// shared tells an adapter whose address somebody else of the plan has as well.
+func shared(p *plan.Plan, a *plan.Adapter) bool {
+	return a.Address.IsValid() && slices.ContainsFunc(p.Adapters, func(x *plan.Adapter) bool {
+		return x != a && x.Address.IsValid() && x.Address.Addr() == a.Address.Addr()
+	})
+}
+
+// pair is two who are named in a sentence, with every way to ask from one for the
+// other.
+type pair struct {
+	from, to string
+	ends     []ends
+}
+
+// ends are an adapter, or nil for the outside, and where it asks to: an adapter,
+// or an address outside.
+type ends struct {
+	from, to *plan.Adapter
+	address  netip.Addr
+}
+
+// pairs gives the pairs that a sentence speaks of.
+func pairs(p *plan.Plan, e lab.Expectation) []pair {
+	var out []pair
+	at := map[[2]string]int{}
+	for _, from := range parties(p, e.From) {
+		for _, to := range parties(p, e.To) {
+			if from.adapter == nil && to.adapter == nil || from.adapter != nil && to.adapter != nil && from.adapter.Machine == to.adapter.Machine {
+				continue
+			}
+			key := [2]string{NameOf(from.adapter), NameOf(to.adapter)}
+			if to.address.IsValid() {
+				key[1] = to.address.String()
+			}
+			i, ok := at[key]
+			if !ok {
+				i = len(out)
+				at[key] = i
+				out = append(out, pair{from: key[0], to: key[1]})
+			}
+			out[i].ends = append(out[i].ends, ends{from.adapter, to.adapter, to.address})
+		}
+	}
+	return out
+}
+
+// expected judges what a sentence says of one pair: reaching means that one of
+// the services that are meant gets through, never that none does. said counts
+// the pairs that were told, of which a sentence names three.
+func expected(never bool, pair, to string, aside map[int]bool, known func(string) bool, said *int) func(r *Result, got []Got) bool {
+	return func(r *Result, got []Got) (missing bool) {
+		reached := false
+		for i, g := range got {
+			if g == nil {
+				missing = true
+			} else if o := g.(GotReach); o.Answered {
+				reached = reached || o.Who == to || !aside[i] && !known(o.Who)
+			}
+		}
+		switch {
+		case reached && never:
+			r.broken(pair+" gets through", "look at the rules, and which of them lets it pass")
+			return false
+		case reached:
+			missing = false
+		case !missing && !never:
+			r.broken(pair+" does not get through", "look at the rules, and which of them denies it")
+		}
+		if r.Verdict == Holds && !missing {
+			if *said++; *said == 1 {
+				r.Saw = "as the sentence says: " + pair
+			} else if *said <= 3 {
+				r.Saw += ", " + pair
+			}
+		}
+		return missing
+	}
+}
+
+// meant gives the services that stand for what a sentence names: itself, or,
+// where it names no port, the usual ones and one of each protocol that the
+// rules let pass.
+func meant(p *plan.Plan, w Witness, named lab.Service, from, to *plan.Adapter) []lab.Service {
+	if named.Proto == lab.ICMP || !named.AllPorts() {
+		return []lab.Service{named}
+	}
+	var asked []lab.Service
+	add := func(s lab.Service) {
+		if (named.Proto == lab.Any || named.Proto == s.Proto) && !slices.Contains(asked, s) {
+			asked = append(asked, s)
+		}
+	}
+	for _, s := range usual {
+		add(s)
+	}
+	for _, m := range p.Running() {
+		if from == nil {
+			for _, v := range m.Publishes {
+				if v.To == to {
+					add(lab.Service{Proto: v.Proto, From: v.Port, To: v.Port})
+				}
+			}
+			continue
+		}
+		outside := w.Address
+		if to != nil {
+			outside = Likely(to)
+		}
+		for _, s := range m.AllowedServices(Likely(from), outside, usual) {
+			add(s)
+		}
+	}
+	return asked
+}
+
+// ThroughPublish asks whether a service reaches an adapter: from outside, at the
+// WAN port that publishes it, or at an address of its own, where there is one.
+func ThroughPublish(p *plan.Plan, from, to *plan.Adapter, s lab.Service) AskReach {
+	q := AskReach{From: RefTo(from), To: RefTo(to), Service: s}
+	if from != nil || to == nil {
+		return q
+	}
+	for _, m := range p.Running() {
+		if len(m.WAN()) == 0 {
+			continue
+		}
+		for _, v := range m.Publishes {
+			if v.To == to && v.Proto == s.Proto && (v.Port == s.From || v.Target == s.From) {
+				q.To, q.Service = RefTo(m.WAN()[0]), lab.Service{Proto: s.Proto, From: v.Port, To: v.Port}
+				return q
+			}
+		}
+		for _, v := range m.OneToOne {
+			if v.To == to {
+				q.To, q.Address = RefTo(m.WAN()[0]), v.Outside
+				return q
+			}
+		}
+	}
+	return q
+}
+
+// party is one of whom a sentence speaks: an adapter, nil for the outside, or an
+// address there.
+type party struct {
+	adapter *plan.Adapter
+	address netip.Addr
+}
+
+// AddressesOutside gives the addresses of nobody in the plan that claims speak of:
+// somebody outside answers there.
+func AddressesOutside(m *reachability.Model, witness netip.Addr) []netip.Addr {
+	var out []netip.Addr
+	p := m.Plan()
+	for _, g := range p.Guests() {
+		home := InsideAdapter(g)
+		if home == nil || home.Gate() == nil || len(AllowedServices(home.Gate().Machine, home.Segment, Likely(home), witness)) > 0 {
+			continue
+		}
+		if x, ok := elsewhere(m, home); ok && !slices.Contains(out, x.Destination) {
+			out = append(out, x.Destination)
+		}
+	}
+	for _, e := range p.Lab.Expect {
+		for _, w := range []lab.Who{e.From, e.To} {
+			if w.Kind != lab.WhoPrefix {
+				continue
+			}
+			for _, x := range parties(p, w) {
+				if x.adapter == nil && !slices.Contains(out, x.address) {
+					out = append(out, x.address)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// parties gives those of whom a name in a sentence speaks.
+func parties(p *plan.Plan, w lab.Who) []party {
+	if w.Kind == lab.WhoOutside {
+		return []party{{}}
+	}
+	var out []party
+	if w.Kind == lab.WhoGuest || w.Kind == lab.WhoAppliance {
+		for _, a := range p.Machine(w.Name).Adapters {
+			if a.Plugged {
+				out = append(out, party{adapter: a})
+			}
+		}
+		return out
+	}
+	for _, g := range p.Guests() {
+		for _, a := range g.Adapters {
+			if a.Plugged && (w.Kind == lab.WhoAny || w.Kind == lab.WhoSegment && a.Segment.Name == w.Name ||
+				w.Kind == lab.WhoPrefix && w.Prefix.Contains(Likely(a))) {
+				out = append(out, party{adapter: a})
+			}
+		}
+	}
+	if w.Kind == lab.WhoPrefix && out == nil {
+		address := w.Prefix.Addr()
+		if w.Prefix.Bits() < 31 {
+			address = w.Prefix.Masked().Addr().Next()
+		}
+		out = []party{{address: address}}
+	}
+	return out
+}

@@ -1,0 +1,73 @@
+package claims
+
+import (
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/mac"
+	"openbastion/internal/model/plan"
+)
+
+// Each way in which IPv6 can differ from the plan is told by what it is.
+func TestJudgeIPv6(t *testing.T) {
+	build := func(six string) *plan.Plan {
+		l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: six\n"+six+
+			"segments: {road: {reach: upstream}, desks: {reach: isolated}}\nappliances:\n  gate: {ports: [{role: wan, segment: road}, {role: lan, segment: desks}]}\nguests: {heron: desks}\n"))
+		require.NoError(t, err)
+		p, err := plan.Build(l)
+		require.NoError(t, err)
+		return p
+	}
+	p := build("ipv6: true\n")
+	s, home := p.Segment("desks"), p.Machine("heron").Adapters[0]
+	port, stranger := s.Port, mac.Address{2, 9}
+	ours := Router{port.MAC.LinkLocal(), port.MAC, s.Subnet6}
+	theirs := Router{stranger.LinkLocal(), stranger, netip.MustParsePrefix("2001:db8::/64")}
+	for _, c := range []struct {
+		what    string
+		s       *plan.Segment
+		routers []Router
+		want    string
+	}{
+		{"as planned", s, []Router{ours}, ""},
+		{"a stranger beside it", s, []Router{ours, theirs}, "announces 2001:db8::/64 by IPv6 on desks, and nobody planned that"},
+		{"the wrong prefix", s, []Router{{ours.Address, ours.MAC, theirs.Prefix}}, "announces 2001:db8::/64"},
+		{"nobody", s, nil, "nobody announces " + s.Subnet6.String() + " on desks, and gate should"},
+		{"a router without a prefix", s, []Router{ours, {theirs.Address, theirs.MAC, netip.Prefix{}}}, "announces itself as a router"},
+		{"none where none is planned", build("").Segment("desks"), nil, ""},
+		{"one where none is planned", build("").Segment("desks"), []Router{theirs}, "nobody planned that"},
+	} {
+		r := &Result{Verdict: Holds}
+		judgeRouters(r, c.s, GotRouters{c.routers})
+		assert.Equal(t, c.want == "", r.Verdict == Holds, c.what)
+		assert.Contains(t, r.Saw, c.want, c.what)
+		assert.Equal(t, c.want != "", r.Remedy != "", c.what)
+	}
+	good := GotIPv6{Address: home.Address6, Router: port.MAC.LinkLocal(), Resolvers: []netip.Addr{port.Address6.Addr()}}
+	for _, c := range []struct {
+		what   string
+		change func(o *GotIPv6)
+		want   string
+	}{
+		{"as planned", func(*GotIPv6) {}, ""},
+		{"no address", func(o *GotIPv6) { o.Address = netip.Prefix{} }, "heron has no IPv6 address on desks"},
+		{"a foreign address", func(o *GotIPv6) { o.Address = netip.MustParsePrefix("2001:db8::5/64") },
+			"and " + s.Subnet6.String() + " is planned"},
+		{"a foreign router", func(o *GotIPv6) { o.Router = stranger.LinkLocal() }, "goes by the IPv6 router " + stranger.LinkLocal().String()},
+		{"no resolver", func(o *GotIPv6) { o.Resolvers = nil }, "was told no resolver by IPv6"},
+	} {
+		o := good
+		c.change(&o)
+		r := &Result{Verdict: Holds, Saw: "by IPv4"}
+		judgeIPv6(r, home, port, o)
+		assert.Equal(t, c.want == "", r.Verdict == Holds, c.what)
+		assert.Contains(t, r.Saw, c.want, c.what)
+	}
+	already := &Result{Verdict: Broken, Saw: "worse"}
+	judgeIPv6(already, home, port, GotIPv6{})
+	assert.Equal(t, "worse", already.Saw)
+}

@@ -1,0 +1,328 @@
+package claims
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/verify/reachability"
+)
+
+// list makes the claims of a plan, in the order in which they are told.
+func list(m *reachability.Model, p *plan.Plan, w Witness) []claim {
+	guests := p.Guests()
+	between := betweenClaims(m, p)
+	out := make([]claim, 0, len(guests)*(len(GuestKinds)+1)+2*len(p.Segments)+len(between)+len(p.Lab.Expect)) // claims are large: few copies
+	for _, g := range guests {
+		out = append(out, behindClaim(m, g))
+		if g.Off {
+			continue
+		}
+		if home := InsideAdapter(g); home != nil {
+			out = append(out, guestClaims(m, g, home, w)...)
+		} else if around, _ := m.Standing(g); around == reachability.Behind && len(g.Adapters) > 0 {
+			out = append(out, cutClaim(m, g, g.Adapters[0]))
+		}
+	}
+	for _, s := range p.Segments {
+		if c, ok := aloneClaim(s); ok {
+			out = append(out, c)
+		}
+		if c, ok := soleClaim(m, s); ok {
+			out = append(out, c)
+		}
+	}
+	out = append(out, between...)
+	for _, a := range p.Running() {
+		out = append(out, apartClaim(m, a))
+		for _, wan := range a.WAN() {
+			out = append(out, inboundClaim(m, a, wan))
+		}
+		if ways := waysOut(a); len(ways) > 0 {
+			for i := range a.Publishes {
+				if c, ok := publishedClaim(m, a, ways[0], &a.Publishes[i]); ok {
+					out = append(out, c)
+				}
+			}
+		}
+	}
+	for i := range p.Lab.Expect {
+		out = append(out, expectClaim(m, p, w, i))
+	}
+	return out
+}
+
+// InsideAdapter gives the guest's first adapter on a segment behind an
+// appliance, or nil. It is where the guest's way out must lead.
+func InsideAdapter(g *plan.Machine) *plan.Adapter {
+	for _, a := range g.Adapters {
+		if a.Segment.Inside() && a.Plugged {
+			return a
+		}
+	}
+	return nil
+}
+
+// last gives the appliance whose WAN address the outside sees: the outermost
+// of those in a row.
+func last(m *plan.Machine) *plan.Machine {
+	for range 64 {
+		_, next := outerAppliance(m)
+		if next == nil {
+			break
+		}
+		m = next
+	}
+	return m
+}
+
+// outerAppliance gives the appliance behind which an appliance stands, and the WAN by
+// which it does; nil when it is the outermost.
+func outerAppliance(m *plan.Machine) (wan *plan.Adapter, next *plan.Machine) {
+	wans := m.WAN()
+	if len(wans) == 0 || !wans[0].Segment.Inside() || wans[0].Segment.Port == nil || wans[0].Segment.Port.Machine == m {
+		return nil, nil
+	}
+	return wans[0], wans[0].Segment.Port.Machine
+}
+
+// Likely gives an address the adapter has or may get.
+func Likely(a *plan.Adapter) netip.Addr {
+	if a.Address.IsValid() {
+		return a.Address.Addr()
+	}
+	if s := a.Segment.Port; s != nil && s.Leases != nil {
+		return s.Leases.Pool.From
+	}
+	return a.Segment.Subnet.Addr().Next()
+}
+
+// usual is one service of each protocol, tried before what rules name.
+var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
+
+func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w Witness) []claim {
+	out := make([]claim, 0, len(GuestKinds))
+	add := func(kind Kind, parts ...part) {
+		if len(parts) == 0 {
+			return
+		}
+		out = append(out, claim{Result: Result{ID: g.Name + "." + string(kind), Guest: g.Name, Kind: kind}, parts: parts,
+			guests: []string{g.Name}, lone: home.Segment.Name})
+	}
+	var leasing []part
+	for _, a := range g.Adapters {
+		if a.Segment.Inside() && a.Plugged && (a.How == plan.Lease || a.How == plan.Reservation) {
+			leasing = append(leasing, part{asks: asking(AskLease{RefTo(a)}),
+				judge: func(r *Result, got []Got) { judgeLease(r, a, got[0].(GotLease)) }})
+		}
+	}
+	add(Lease, leasing...)
+	port := home.Gate()
+	next := []part{{asks: asking(AskNeighbor{RefTo(home)}),
+		judge: func(r *Result, got []Got) { judgeGateway(r, home, port, got[0].(GotNeighbor)) }}}
+	if home.Address6.IsValid() && port != nil {
+		next = append(next, part{asks: asking(AskIPv6{RefTo(home)}),
+			judge: func(r *Result, got []Got) { judgeIPv6(r, home, port, got[0].(GotIPv6)) }})
+	}
+	add(Gateway, next...)
+
+	var allowed []lab.Service
+	if port != nil && leadsOut(m, port.Machine) {
+		allowed = AllowedServices(port.Machine, home.Segment, Likely(home), w.Address)
+	}
+	if len(allowed) > 0 {
+		add(Names, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) { judgeNames(r, home, w, got[0].(GotName)) }})
+		add(Outside, append(outsideParts(home, waysOut(last(port.Machine)), allowed), stoppedParts(m, g, home, w)...)...)
+		if !Transparent(port) { // a bridge is no hop
+			add(Path, part{asks: asking(AskHop{RefTo(home)}), judge: func(r *Result, got []Got) { judgePath(r, port, got[0].(GotHop)) }})
+		}
+	} else if packet, ok := elsewhere(m, home); ok {
+		add(Outside, append(stoppedParts(m, g, home, w), elsewherePart(home, packet))...)
+	} else {
+		way, partial := m.Outward(g)
+		parts := attacked(m, Running, g, way, partial)
+		add(Held, append(parts, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) {
+			if names := got[0].(GotName); r.Verdict == Holds && names.Answered && slices.Contains(names.Addresses, w.Address) {
+				r.Saw += fmt.Sprintf("; but %s looks names up outside for it: what words a resolver carries out and back, no rule on addresses closes", names.Resolver)
+			}
+		}})...)
+	}
+	if home.Segment.Reach != lab.Upstream { // beside a one-armed appliance the way around it is open, by design
+		out = append(out, cutClaim(m, g, home))
+	}
+	return out
+}
+
+// elsewhere gives a packet by which a guest may go outside, where the rules let it
+// go somewhere and not to the witness.
+func elsewhere(m *reachability.Model, home *plan.Adapter) (reachability.Packet, bool) {
+	if gate := home.Gate(); gate == nil || !leadsOut(m, gate.Machine) {
+		return reachability.Packet{}, false
+	}
+	p, ok := m.Polite(home)
+	return p, ok && p.Protocol != lab.Any && p.Destination.Is4()
+}
+
+func elsewherePart(home *plan.Adapter, p reachability.Packet) part {
+	s := lab.Service{Proto: p.Protocol, From: p.DestinationPort, To: p.DestinationPort}
+	return part{asks: asking(AskReach{From: RefTo(home), Service: s, Address: p.Destination}), judge: func(r *Result, got []Got) {
+		if o := got[0].(GotReach); !o.Answered {
+			r.broken(fmt.Sprintf("%s does not reach %s by %s, which the rules let pass: %s", home.Machine.Name, p.Destination, s, o.Saw),
+				"`bastion diagnose` asks what is seen and finds the mistake")
+		} else {
+			r.Saw = fmt.Sprintf("%s answers %s, as far as the rules let it go", p.Destination, s)
+		}
+	}}
+}
+
+// outsideParts ask whether each allowed service reaches the witness, and, apart
+// from that, whether it saw the planned source.
+func outsideParts(home *plan.Adapter, wans []*plan.Adapter, allowed []lab.Service) []part {
+	var addresses []Asking
+	for _, wan := range wans {
+		addresses = append(addresses, AskAddress{RefTo(wan)})
+	}
+	n := len(addresses)
+	var out []part
+	for _, s := range allowed {
+		reach := AskReach{From: RefTo(home), Service: s}
+		out = append(out,
+			part{asks: asking(reach), judge: func(r *Result, got []Got) { judgeReached(r, home, s, got[0].(GotReach)) }},
+			part{asks: asking(append(slices.Clone(addresses), reach)...), judge: func(r *Result, got []Got) {
+				judgeSource(r, home, s, expectedSource(home, wans, got[:n]), got[n].(GotReach))
+			}})
+	}
+	return out
+}
+
+// waysOut gives the ports by which an appliance leads outside: its WANs, or
+// the one port of a one-armed appliance.
+func waysOut(m *plan.Machine) []*plan.Adapter {
+	if wans := m.WAN(); len(wans) > 0 {
+		return wans
+	}
+	for _, a := range m.Adapters {
+		if a.Gateway.IsValid() {
+			return []*plan.Adapter{a}
+		}
+	}
+	return nil
+}
+
+// Transparent tells a port of an appliance that bridges.
+func Transparent(a *plan.Adapter) bool {
+	return a.Machine.Appliance != nil && a.Machine.Appliance.Kind == "transparent" && a.Role != lab.Manage
+}
+
+func aloneClaim(s *plan.Segment) (claim, bool) {
+	if !s.Inside() {
+		return claim{}, false
+	}
+	for _, a := range s.Adapters {
+		if a.Guest != nil && a.Plugged && a.Leases == nil { // who hands them out does not hear itself
+			return claim{
+				Result: Result{ID: s.Name + ".alone", Segment: s.Name, Kind: Alone},
+				parts: []part{
+					{asks: asking(AskServers{RefTo(a)}), judge: func(r *Result, got []Got) { judgeAlone(r, s, got[0].(GotServers)) }},
+					{asks: asking(AskRouters{RefTo(a)}), judge: func(r *Result, got []Got) { judgeRouters(r, s, got[0].(GotRouters)) }},
+				},
+			}, true
+		}
+	}
+	return claim{}, false
+}
+
+// inboundClaim scans the WAN from outside: usual services, the admin page's
+// port, what is published.
+func inboundClaim(model *reachability.Model, m *plan.Machine, wan *plan.Adapter) claim {
+	scan := []lab.Service{{Proto: lab.ICMP}}
+	add := func(proto lab.Proto, ports ...uint16) {
+		for _, port := range ports {
+			if s := (lab.Service{Proto: proto, From: port, To: port}); !slices.Contains(scan, s) {
+				scan = append(scan, s)
+			}
+		}
+	}
+	add(lab.TCP, 22, 23, 53, 80, 443, 8080, 8443)
+	add(lab.UDP, 7, 53, 123, 161, 500)
+	published := map[lab.Service]bool{}
+	for _, v := range m.Publishes {
+		add(v.Proto, v.Port)
+		published[lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}] = true
+	}
+	admin := map[uint16]bool{}
+	for _, a := range m.Adapters {
+		for _, s := range a.Admin {
+			add(lab.TCP, s.Port)
+			admin[s.Port] = true
+		}
+	}
+	if Transparent(wan) {
+		scan = nil // it has no address that could answer
+	}
+	c := claim{Result: Result{ID: m.Name + "." + string(Inbound), Appliance: m.Name, Kind: Inbound}}
+	if len(m.WAN()) > 1 {
+		c.ID, c.Port = m.Name+"."+wan.Name+"."+string(Inbound), wan.Name
+	}
+	c.parts = []part{{asks: asking(AskScan{RefTo(wan), scan}), judge: func(r *Result, got []Got) {
+		o := got[0].(GotScan)
+		for _, s := range o.Open {
+			isAdmin := s.Proto == lab.TCP && admin[s.From] && !published[s]
+			if published[s] || !isAdmin && model.Answers(wan, s) {
+				continue
+			}
+			what := s.String()
+			if isAdmin {
+				what += ", the admin page,"
+			}
+			r.broken(fmt.Sprintf("from outside, %s answers at port %s of %s, and it is not published", what, wan.Name, m.Name),
+				fmt.Sprintf("take admin off port %s, or the rule away that lets it in", wan.Name))
+		}
+		ways := slices.DeleteFunc(slices.Clone(o.Ways), func(w Way) bool { return MeantToEnter(model, m, w) })
+		judgeWays(r, o.Attempts, ways, "%d tries from outside, nothing but what the file says answers")
+	}}}
+	for _, at := range model.AdminOutside(m) {
+		c.parts = append(c.parts, stated(fmt.Sprintf("the admin page of %s can be reached on %s, which leads outside", m.Name, at.Segment.Name),
+			"take the admin page off, or put port "+at.Name+" on a segment inside"))
+	}
+	return c
+}
+
+// MeantToEnter tells whether the file lets in, at an appliance, what got inside by a way.
+func MeantToEnter(model *reachability.Model, at *plan.Machine, w Way) bool {
+	to := model.Plan().Machine(w.To)
+	return to != nil && to.Guest != nil && w.Sent != nil && model.LetsIn(at, to, *w.Sent)
+}
+
+// publishedClaim asks from outside for what is published; where the WAN is behind
+// another appliance, from a guest that stands beside it.
+func publishedClaim(model *reachability.Model, m *plan.Machine, wan *plan.Adapter, v *plan.Publish) (claim, bool) {
+	s := lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}
+	guest := v.To.Machine.Name
+	ask, from := AskReach{To: RefTo(wan), Service: s}, "outside"
+	if !model.OuterWAN(wan) {
+		at := slices.IndexFunc(wan.Segment.Adapters, func(a *plan.Adapter) bool { return a.Guest != nil && a.Plugged })
+		if at < 0 {
+			return claim{}, false // nobody is there to reach it
+		}
+		ask.From, from = RefTo(wan.Segment.Adapters[at]), wan.Segment.Name
+	}
+	return claim{
+		Result: Result{ID: fmt.Sprintf("%s-%s-%d.published", guest, v.Proto, v.Port), Guest: guest, Appliance: m.Name, Service: s.String(),
+			Kind: Published},
+		guests: []string{guest},
+		parts: []part{{asks: asking(ask), judge: func(r *Result, got []Got) {
+			switch o := got[0].(GotReach); {
+			case !o.Answered:
+				r.broken(fmt.Sprintf("from %s, %s at %s does not answer: %s", from, s, m.Name, o.Saw),
+					"look whether the guest has its planned address and the rules let it in")
+			case o.Who != guest:
+				r.broken(fmt.Sprintf("%s at %s reaches %s, not %s", s, m.Name, o.Who, guest), "give "+guest+" a fixed address")
+			default:
+				r.Saw = fmt.Sprintf("%s at %s reaches %s", s, m.Name, o.Who)
+			}
+		}}},
+	}, true
+}

@@ -1,0 +1,106 @@
+package claims
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/verify/reachability"
+)
+
+// outward is an appliance on the way outside, and from whom it sees what comes.
+type outward struct {
+	by     *plan.Machine
+	source netip.Addr
+}
+
+// wayOut gives the appliances on the way from an address on a segment to the outside.
+func wayOut(m *plan.Machine, from *plan.Segment, source netip.Addr) []outward {
+	var way []outward
+	for range 64 {
+		way = append(way, outward{m, source})
+		wan, next := outerAppliance(m)
+		if next == nil {
+			break
+		}
+		if slices.Contains(m.Masq, from) {
+			source = Likely(wan)
+		}
+		m, from = next, wan.Segment
+	}
+	return way
+}
+
+// passes tells whether each appliance of a way lets a service pass to an address.
+func passes(way []outward, to netip.Addr, s lab.Service) bool {
+	return !slices.ContainsFunc(way, func(o outward) bool {
+		return !allows(o.by, o.source, to, s)
+	})
+}
+
+// allows tells whether the rules of an appliance let a service pass from one address to another.
+func allows(m *plan.Machine, from, to netip.Addr, s lab.Service) bool {
+	_, action := m.Decide(plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From})
+	return action == lab.Allow
+}
+
+// distinct gives each of some services once, in order.
+func distinct(list []lab.Service) []lab.Service {
+	var out []lab.Service
+	for _, s := range list {
+		if !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// AllowedServices gives services, one of each protocol where there is one, that every
+// appliance on the way from an address on a segment to the outside lets pass.
+func AllowedServices(m *plan.Machine, from *plan.Segment, source, to netip.Addr) []lab.Service {
+	way := wayOut(m, from, source)
+	var out []lab.Service
+	for _, o := range way {
+		for _, s := range o.by.AllowedServices(o.source, to, usual) {
+			if !slices.ContainsFunc(out, func(x lab.Service) bool { return x.Proto == s.Proto }) && passes(way, to, s) {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
+// maxStopped bounds, for all guests, the services that are tried because rules stop them; in
+// a larger lab one guest of those who stand alike speaks for all.
+const maxStopped = 1 << 12
+
+// stoppedParts ask, of a guest that may go outside by some services, whether usual ones and
+// those that rules name are stopped where the rules let them not pass.
+func stoppedParts(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w Witness) []part {
+	way := wayOut(home.Gate().Machine, home.Segment, Likely(home))
+	services := slices.Clone(usual)
+	for _, o := range way {
+		services = append(services, o.by.NamedServices(o.source, w.Address, maxNamed)...)
+	}
+	var stopped []lab.Service
+	for _, s := range distinct(services) {
+		if !passes(way, w.Address, s) {
+			stopped = append(stopped, s)
+		}
+	}
+	if len(stopped)*len(m.Plan().Guests()) > maxStopped && m.Alike(g) != g {
+		return nil
+	}
+	out := make([]part, 0, len(stopped))
+	for _, s := range stopped {
+		out = append(out, part{asks: asking(AskReach{From: RefTo(home), Service: s}), judge: func(r *Result, got []Got) {
+			if got[0].(GotReach).Answered {
+				r.broken(fmt.Sprintf("the rules let no %s pass from %s to outside, and it reaches the witness", s, g.Name),
+					"find the rule that lets it pass, or the way around the appliance")
+			}
+		}})
+	}
+	return out
+}

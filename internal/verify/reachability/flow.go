@@ -1,0 +1,135 @@
+package reachability
+
+import (
+	"openbastion/internal/filter/packetset"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+)
+
+// flow is a set of packets on their way: as they are now, and as they were sent.
+// A dimension that was not rewritten is the same in both.
+type flow struct {
+	now, sent packetset.Packets
+	rewritten struct{ source, destination, service bool }
+	rule      *plan.Rule    // the last rule that let them pass, or nil
+	published bool          // they pass where no rule says otherwise
+	public    *plan.Publish // what turned them, until they arrive
+	maybe     bool          // it depends on which address a lease gives
+}
+
+// only keeps published packets when they are meant for an adapter.
+func (f flow) only(a *plan.Adapter) flow {
+	if f.public.To != a {
+		f.now.Destination = nil
+	}
+	return f
+}
+
+func whole(source, destination packetset.Line) flow {
+	p := packetset.Packets{Source: source, Destination: destination, Service: packetset.AllServices}
+	return flow{now: p, sent: p}
+}
+
+// set gives the flow what it is now; what was not rewritten was so from the
+// beginning.
+func (f flow) set(now packetset.Packets) flow {
+	f.now = now
+	if !f.rewritten.source {
+		f.sent.Source = now.Source
+	}
+	if !f.rewritten.destination {
+		f.sent.Destination = now.Destination
+	}
+	if !f.rewritten.service {
+		f.sent.Service = now.Service
+	}
+	return f
+}
+
+// and keeps what is in a set.
+func (f flow) and(p packetset.Packets) flow { return f.set(f.now.And(p)) }
+
+// to keeps what goes to some addresses.
+func (f flow) to(l packetset.Line) flow {
+	f.now.Destination = f.now.Destination.And(l)
+	return f.set(f.now)
+}
+
+// from keeps what comes from some addresses.
+func (f flow) from(l packetset.Line) flow {
+	f.now.Source = f.now.Source.And(l)
+	return f.set(f.now)
+}
+
+// as gives it another source.
+func (f flow) as(l packetset.Line) flow {
+	f.now.Source, f.rewritten.source = l, true
+	return f
+}
+
+// turned gives it another destination, and other services unless these are nil.
+func (f flow) turned(to, services packetset.Line) flow {
+	f.now.Destination, f.rewritten.destination = to, true
+	if services != nil {
+		f.now.Service, f.rewritten.service = services, true
+	}
+	return f
+}
+
+// maxParts bounds into how many parts the rules may cut what comes in at one port.
+const maxParts = 20_000
+
+// decide applies those of the rules that speak of flows, the first that matches. It
+// gives what they let pass, what none of them speaks of, and whether the bound on
+// parts was met; parts beyond are not looked at.
+func decide(machine *plan.Machine, rules []packetset.Packets, speak []int, in []flow) (passed, left []flow, whole bool) {
+	left = make([]flow, 0, len(in))
+	for _, f := range in {
+		if !f.now.Empty() {
+			left = append(left, f)
+		}
+	}
+	for _, i := range speak {
+		if len(left) == 0 {
+			break
+		}
+		var next []flow
+		cut := false
+		for k, f := range left {
+			if !f.now.Meets(rules[i]) {
+				if cut {
+					next = append(next, f)
+				}
+				continue
+			}
+			if !cut {
+				cut, next = true, append(next, left[:k]...)
+			}
+			if machine.Rules[i].Action == lab.Allow {
+				hit := f.and(rules[i])
+				hit.maybe = hit.maybe || f.rewritten.source && !f.now.Source.Within(rules[i].Source) ||
+					f.rewritten.destination && !f.now.Destination.Within(rules[i].Destination)
+				hit.rule = &machine.Rules[i]
+				passed = append(passed, hit)
+			}
+			for _, rest := range f.now.Minus(rules[i]) {
+				rest := f.set(rest)
+				rest.maybe = rest.maybe || f.rewritten.source && !f.now.Source.Within(rest.now.Source) ||
+					f.rewritten.destination && !f.now.Destination.Within(rest.now.Destination)
+				next = append(next, rest)
+			}
+		}
+		if cut {
+			left = next
+		}
+		if len(left)+len(passed) > maxParts {
+			return passed, left, false
+		}
+	}
+	for _, f := range left { // what is published passes where no rule speaks of it
+		if f.published {
+			passed = append(passed, f)
+		}
+	}
+	return passed, left, true
+}
