@@ -15,6 +15,7 @@ import (
 
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
+	"openbastion/internal/sampling"
 	"openbastion/internal/simulator"
 	"openbastion/internal/verify/claims"
 )
@@ -163,6 +164,23 @@ func (d dice) policy(line func(string, ...any), guests, segments []string) {
 }
 
 // number gives a number of the environment.
+// drawn returns the seeds of the labs that a run draws: LABS of them from FIRST, where the environment
+// says so; else all of them where everything is tried, and an eighth of them, another one each day.
+func drawn(t *testing.T, all int) []int {
+	n, first := all, 0
+	if !sampling.All() {
+		n = all / 8
+		first = sampling.Day() % 8 * n
+	}
+	n, first = number("LABS", n), number("FIRST", first)
+	t.Logf("labs %d to %d (FIRST, LABS)", first, first+n-1)
+	var out []int
+	for i := range n {
+		out = append(out, first+i)
+	}
+	return out
+}
+
 func number(name string, otherwise int) int {
 	if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
 		return n

@@ -35,6 +35,7 @@ var layers = map[string][]string{
 	"diagnose":   {"model", "netsim", "filter", "verify", "simulator", "observe"},
 	"classroom":  {"model", "verify"},
 	"atomicfile": {},
+	"sampling":   {},
 	"format":     {},
 	"image":      {"model", "observe", "format", "atomicfile"},
 	"export":     {"model", "filter", "format", "atomicfile"},

@@ -49,7 +49,7 @@ func planned(text string) *plan.Plan {
 // A few differ by addresses alone that nobody has.
 func TestHolesAreFound(t *testing.T) {
 	tried, missed := 0, 0
-	for seed := number("FIRST", 0); seed < number("FIRST", 0)+number("LABS", 800); seed++ {
+	for _, seed := range drawn(t, 800) {
 		d := dice{rand.New(rand.NewPCG(uint64(seed), 13))}
 		text := d.lab()
 		p := planned(text)
@@ -98,6 +98,10 @@ func TestHolesAreFound(t *testing.T) {
 		}
 	}
 	t.Logf("%d holes, %d missed", tried, missed)
-	assert.LessOrEqual(t, missed*20, tried)
+	allowed := 20 // one in as many
+	if tried < 200 {
+		allowed = 10 // of few one more may be among them
+	}
+	assert.LessOrEqual(t, missed*allowed, tried)
 	assert.NotZero(t, tried)
 }

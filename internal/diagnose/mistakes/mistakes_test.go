@@ -15,6 +15,7 @@ import (
 	"openbastion/internal/model/draft"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
+	"openbastion/internal/sampling"
 	"openbastion/internal/simulator"
 	"openbastion/internal/verify/check"
 	"openbastion/internal/verify/claims"
@@ -123,7 +124,7 @@ func TestMistakenLabsAreJudgedAlike(t *testing.T) {
 	for name, p := range plans(t) {
 		for i, m := range mistakes.All(p) {
 			l, ok := m.File()
-			if !ok || len(p.Machines) > 12 && i%7 > 0 {
+			if !ok || len(p.Machines) > 12 && i%7 > 0 || !sampling.Turn(i, 4) {
 				continue
 			}
 			built, err := plan.Build(l)
@@ -143,10 +144,13 @@ func TestMistakenLabsAreJudgedAlike(t *testing.T) {
 			}
 		}
 	}
-	assert.Greater(t, labs, 1000)
+	assert.Greater(t, labs, 200)
 	planned := []string{"twin-mac-guests", "twin-mac-port", "old-appliance-on", "wan-behind-host"} // the plan chooses what a file does not say
 	for _, k := range mistakes.Kinds() {
 		if c := kinds[k.Name]; c != nil && k.Finding != "" && !slices.Contains(planned, k.Name) {
+			if c.tried < 6 && !sampling.All() {
+				continue // too few of it today
+			}
 			assert.GreaterOrEqual(t, c.found*2, c.tried, "%s: %s is found in %d of %d", k.Name, k.Finding, c.found, c.tried)
 		}
 	}

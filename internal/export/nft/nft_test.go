@@ -19,6 +19,7 @@ import (
 	"github.com/vishvananda/netns"
 
 	"openbastion/examples"
+	"openbastion/internal/filter/ruleset"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/simulator"
@@ -97,12 +98,12 @@ guests:
 		address       func(*plan.Adapter) netip.Addr
 		with, without []string
 	}{
-		{Planned, []string{"dnat ip to 10.83.16.10:81", "# tcp/80 cannot be published: heron has no fixed address"}, []string{"172.29.64.9"}},
+		{ruleset.Planned, []string{"dnat ip to 10.83.16.10:81", "# tcp/80 cannot be published: heron has no fixed address"}, []string{"172.29.64.9"}},
 		{func(a *plan.Adapter) netip.Addr { return netip.AddrFrom4([4]byte{10, 83, 16, 100 + a.MAC[5]}) },
 			[]string{":80", ":81", "ip daddr 172.29.64.9 dnat ip to 10.83.16.101"}, []string{"cannot be published"}},
 		{func(*plan.Adapter) netip.Addr { return netip.Addr{} }, []string{"otter has no fixed address"}, []string{"dnat ip to"}},
 	} {
-		text := string(Rules(gate, (*plan.Adapter).Linux, c.address))
+		text := string(ruleset.Of(gate, (*plan.Adapter).Linux, c.address).Text())
 		for _, want := range c.with {
 			assert.Contains(t, text, want)
 		}

@@ -223,7 +223,7 @@ func userData(p *plan.Plan, m *plan.Machine) cloudConfig {
 		}
 		return c
 	}
-	add("/etc/nftables.conf", string(nft.Rules(m, Device, nft.Planned)))
+	add("/etc/nftables.conf", string(nft.Rules(m, Device)))
 	add("/etc/sysctl.d/90-lab.conf", string(nft.Settings(m, Device)))
 	c.ManageEtc = false
 	add("/etc/hosts", "127.0.0.1\tlocalhost\n::1\tlocalhost ip6-localhost\n"+string(zone.Hosts(p).Data))

@@ -14,7 +14,7 @@ import (
 
 	"openbastion/internal/model/status"
 	"openbastion/internal/netsim/packet"
-	"openbastion/internal/testbed/kernel/ruleset"
+	"openbastion/internal/testbed/kernel/nfnetlink"
 	"openbastion/internal/testbed/stage"
 )
 
@@ -62,7 +62,7 @@ func (x *machine) follow(into *logs) error {
 	if err != nil {
 		return fmt.Errorf("%s: log of its rules: %w", x.plan.Name, err)
 	}
-	header := []byte{unix.AF_UNSPEC, unix.NFNETLINK_V0, 0, ruleset.LogGroup}
+	header := []byte{unix.AF_UNSPEC, unix.NFNETLINK_V0, 0, nfnetlink.LogGroup}
 	mode := append(binary.BigEndian.AppendUint32(nil, copied), copyPacket, 0)
 	for _, set := range []netlink.Attribute{{Type: configCommand, Data: []byte{commandBind}}, {Type: configMode, Data: mode}} {
 		data, err := netlink.MarshalAttributes([]netlink.Attribute{set})

@@ -16,12 +16,13 @@ import (
 	"golang.org/x/sys/unix"
 
 	"openbastion/internal/export/nft"
+	"openbastion/internal/filter/ruleset"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/netsim/dhcp"
 	"openbastion/internal/netsim/dns"
 	"openbastion/internal/netsim/firewall"
 	"openbastion/internal/netsim/host"
-	"openbastion/internal/testbed/kernel/ruleset"
+	"openbastion/internal/testbed/kernel/nfnetlink"
 )
 
 // machine is a machine of the plan as a network namespace, with what stands
@@ -337,15 +338,15 @@ func (x *machine) filter() error {
 	if err != nil {
 		return fmt.Errorf("%s: kernel settings: %w", x.plan.Name, err)
 	}
-	return x.rules(nft.Planned)
+	return x.rules(ruleset.Planned)
 }
 
 // rules gives the kernel an appliance's rules, in place of those it had, with the
 // addresses of guests that something leads to.
 func (x *machine) rules(address func(*plan.Adapter) netip.Addr) error {
-	c, err := ruleset.Open(x.space.fd)
+	c, err := nfnetlink.Open(x.space.fd)
 	if err == nil {
-		err = ruleset.Load(c, nft.Rules(x.plan, device, address))
+		err = nfnetlink.Load(c, ruleset.Of(x.plan, device, address))
 	}
 	if err != nil {
 		return fmt.Errorf("%s: rules of the packet filter: %w", x.plan.Name, err)

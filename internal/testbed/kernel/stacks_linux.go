@@ -11,7 +11,7 @@ import (
 
 	"github.com/vishvananda/netlink"
 
-	"openbastion/internal/export/nft"
+	"openbastion/internal/filter/ruleset"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/status"
@@ -302,6 +302,6 @@ func (x *machine) lead(now time.Duration) error {
 		if at, ok := held[a]; ok {
 			return at
 		}
-		return nft.Planned(a)
+		return ruleset.Planned(a)
 	})
 }

@@ -1,8 +1,9 @@
 //go:build linux
 
-package ruleset
+package nfnetlink
 
 import (
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -17,7 +18,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"openbastion/examples"
-	"openbastion/internal/export/nft"
+	"openbastion/internal/filter/ruleset"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 )
@@ -64,7 +65,8 @@ func TestLoadsWhatTheToolLoads(t *testing.T) {
 			if m.Appliance.Kind == "transparent" {
 				continue
 			}
-			text := nft.Rules(m, (*plan.Adapter).Linux, nft.Planned)
+			table := ruleset.Of(m, (*plan.Adapter).Linux, ruleset.Planned)
+			text := table.Text()
 			if strings.Contains(string(text), "maxseg") {
 				continue // sessions stay simulated
 			}
@@ -80,7 +82,7 @@ func TestLoadsWhatTheToolLoads(t *testing.T) {
 			ours := list(func() error {
 				c, err := Open(0)
 				require.NoError(t, err)
-				return Load(c, text)
+				return Load(c, table)
 			})
 			theirs := list(func() error {
 				file := filepath.Join(t.TempDir(), "rules")
@@ -122,32 +124,14 @@ func eachDevice(lines []string) (out []string) {
 
 var devices = regexp.MustCompile(`^(.*?[io]ifname )\{ ([^}]*) \}(.*)$`)
 
-// A text that is not of the known form is an error that names the line, and leaves
-// nothing behind.
-func TestUnknownWords(t *testing.T) {
-	for _, rule := range []string{"frobnicate", "ip saddr", "ip saddr 10.0.0.300", "ip saddr ::1", "tcp dport 99999", "jump nowhere",
-		"dnat ip to x", "iifname $port_x accept", "iifname averyveryverylongname accept", "meta l4proto gre accept", "tcp dport { 1, 2",
-		"ct state odd accept", "fib daddr oif exists", "fib saddr oif exists", "reject with sorrow", "udp flags syn", "icmp type what", "meta mark frob"} {
-		err := Load(&nftables.Conn{}, []byte("table inet t {\n\tchain c {\n\t\t"+rule+"\n\t}\n}\n"))
-		assert.ErrorContains(t, err, "line 3", rule)
+// What the kernel cannot be told is an error, and leaves nothing behind.
+func TestWhatCannotBeLoaded(t *testing.T) {
+	for _, m := range []ruleset.Match{ruleset.In{"nowhere"}, ruleset.In{"long"}, ruleset.Address{}, ruleset.State{"odd"}, ruleset.TCPSYN{},
+		ruleset.Proto{"gre"}, ruleset.Ports{Proto: lab.ICMP}, ruleset.Message{Types: []string{"odd"}}, ruleset.EtherType{Name: "arp"}, ruleset.Address{
+			Prefixes: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("fd00::/8")}}} {
+		err := Load(&nftables.Conn{}, &ruleset.Table{Family: ruleset.Inet, Name: "t", Ports: []ruleset.Port{{Name: "long", Device: "averyveryverylongname"}},
+			Chains: []*ruleset.Chain{{Name: "c", Rules: []ruleset.Rule{{Matches: []ruleset.Match{m}, Actions: []ruleset.Action{ruleset.Accept{}}}}}}})
+		assert.ErrorContains(t, err, "chain c", "%#v", m)
 	}
-	for _, text := range []string{"", "table ip t {\n}", "table inet t {\n\tchain c {\n\t\ttype filter hook nowhere priority 0; policy drop;\n\t}\n}"} {
-		assert.Error(t, Load(&nftables.Conn{}, []byte(text)), text)
-	}
-}
-
-func FuzzParse(f *testing.F) {
-	f.Add("define p = \"eth0\"\ntable inet t {\n\tchain c {\n\t\t# 1: x\n\t\tiifname $p ip saddr { 10.0.0.0/8, 10.1.0.0/16 } counter drop\n\t}\n}")
-	f.Fuzz(func(t *testing.T, data string) {
-		table, err := parse(data)
-		if err != nil {
-			return
-		}
-		for _, c := range table.chains {
-			for _, r := range c.rules {
-				s := &statement{words: words(r.text), defs: table.defs, chains: map[string]bool{}, conn: &nftables.Conn{}, table: &nftables.Table{}}
-				_ = s.all()
-			}
-		}
-	})
+	assert.Error(t, Load(&nftables.Conn{}, &ruleset.Table{Family: ruleset.Bridge, Name: "t"}))
 }
