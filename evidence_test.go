@@ -35,7 +35,7 @@ func TestEvidenceAgreesWithItsStage(t *testing.T) {
 		made++
 		want, got, err := claims.Run(t.Context(), p, simulator.New(p))
 		require.NoError(t, err)
-		joined := evidence.For(p, "print").Join(handedIn(t, p, got, token))
+		joined := evidence.For(p).Join(handedIn(t, p, got, token))
 		require.Empty(t, joined.Remarks)
 		for i, r := range joined.Judge(p).Claims {
 			switch w := want.Claims[i]; r.Verdict {
@@ -64,7 +64,7 @@ func handedIn(t *testing.T, p *plan.Plan, got claims.Answers, token witness.Toke
 		names = append(names, m.Name)
 	}
 	for _, name := range names {
-		e := evidence.Evidence{Lab: p.Name, Guest: name, Print: "print", Made: time.Unix(1e9, 0).UTC(), Facts: got.Facts, Answers: []claims.Answer{}}
+		e := evidence.Evidence{Lab: p.Name, Guest: name, Print: p.Fingerprint(), Asks: claims.Digest(p), Made: time.Unix(1e9, 0).UTC(), Facts: got.Facts, Answers: []claims.Answer{}}
 		for _, a := range got.Answers {
 			if evidence.Of(name, asked[a.ID]) {
 				e.Answers = append(e.Answers, a)

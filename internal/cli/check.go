@@ -120,7 +120,7 @@ func (a *app) showFindings(p *plan.Plan, list []check.Finding, form, file string
 			Lab       string          `json:"lab"`
 			Findings  []check.Finding `json:"findings"`
 			Rehearsed *rehearsed      `json:"rehearsed"` // the last rehearsal of this very file
-		}{"openbastion.findings/1", p.Name, list, a.recall(p, file)})
+		}{"openbastion.findings/1", p.Name, list, recall(p)})
 	case form == "sarif":
 		return sarif.Write(a.out, Version, list)
 	}
@@ -143,7 +143,7 @@ func (a *app) showFindings(p *plan.Plan, list []check.Finding, form, file string
 	}
 	showOpen(s, open)
 	s.line(tally(s, count, accepted, len(open)))
-	sayRehearsed(s, a.recall(p, file), file)
+	sayRehearsed(s, recall(p), file)
 	return nil
 }
 

@@ -105,7 +105,7 @@ func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Cl
 	if err := lab.CheckName(benchName(p.Name, hosts.Benches, hosts.Benches)); err != nil {
 		return classRecord{}, false, usage("with its number a bench of %s has no name that a lab can have: %v", p.Name, err)
 	}
-	now := classRecord{Lab: p.Name, File: abs, Digest: a.labDigest(p, file), Stage: o.stage, Started: time.Now().UTC().Truncate(time.Second)}
+	now := classRecord{Lab: p.Name, File: abs, Digest: p.Fingerprint(), Stage: o.stage, Started: time.Now().UTC().Truncate(time.Second)}
 	all, err := classes()
 	if err != nil {
 		return now, false, err

@@ -137,12 +137,11 @@ func (a *app) studied(p *plan.Plan) string {
 		return ""
 	}
 	info, err := os.Stat(self)
-	sum := a.labDigest(p, p.Lab.File)
-	if err != nil || sum == "" {
+	if err != nil {
 		return ""
 	}
 	program := sha256.Sum256(fmt.Appendf(nil, "%s %d %d", self, info.Size(), info.ModTime().UnixNano()))
-	return filepath.Join(cache, "openbastion", "symptoms", sum+"-"+hex.EncodeToString(program[:6]))
+	return filepath.Join(cache, "openbastion", "symptoms", p.Fingerprint()+"-"+hex.EncodeToString(program[:6]))
 }
 
 // diagnosis finds the mistake that explains what was seen, or asks for that.
@@ -275,15 +274,14 @@ func (a *app) evidenceSeen(s *diagnose.Study, p *plan.Plan, file, from, said str
 	if err != nil {
 		return nil, err
 	}
-	print := a.labDigest(p, file)
-	files, briefs, remarks, err := a.evidence([]string{from}, p, print, byLab(token))
+	files, briefs, remarks, err := a.evidence([]string{from}, p, byLab(token))
 	if err != nil {
 		return nil, err
 	}
 	for _, r := range remarks {
 		return nil, usage("%s: %s", from, r.Text)
 	}
-	j := evidence.For(p, print).Join(files)
+	j := evidence.For(p).Join(files)
 	return s.FromVerdict(j.JudgeWith(p, briefs)), nil
 }
 

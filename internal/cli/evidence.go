@@ -29,12 +29,11 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 	if err != nil {
 		return err
 	}
-	print := a.labDigest(p, file)
-	files, briefs, remarks, err := a.evidence(from, p, print, byLab(token))
+	files, briefs, remarks, err := a.evidence(from, p, byLab(token))
 	if err != nil {
 		return err
 	}
-	j := evidence.For(p, print).Join(files)
+	j := evidence.For(p).Join(files)
 	j.Remarks = append(remarks, j.Remarks...)
 	doc := j.JudgeWith(p, briefs)
 	if a.format == "json" {
@@ -72,7 +71,7 @@ func byLab(token witness.Token) func(string) witness.Token {
 }
 
 // evidence reads files of evidence; what is refused becomes a remark.
-func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(string) witness.Token) (files []evidence.File,
+func (a *app) evidence(from []string, p *plan.Plan, tokens func(string) witness.Token) (files []evidence.File,
 	briefs []evidence.Brief, remarks []evidence.Remark, err error) {
 	var record evidence.Record
 	kept := false
@@ -93,7 +92,7 @@ func (a *app) evidence(from []string, p *plan.Plan, print string, tokens func(st
 			continue
 		}
 		if evidence.IsBrief(data) {
-			b, err := evidence.ReadBrief(data, p, print, tokens)
+			b, err := evidence.ReadBrief(data, p, tokens)
 			if err != nil {
 				remarks = append(remarks, evidence.Remark{File: "a brief", Text: err.Error(), Refused: true})
 			} else {

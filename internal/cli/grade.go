@@ -67,7 +67,6 @@ type marking struct {
 	plan     *plan.Plan
 	joiner   *evidence.Joiner
 	tokens   func(string) witness.Token
-	print    string // of the plan
 	findings []check.Finding
 }
 
@@ -113,7 +112,7 @@ func (a *app) gradeWork(rubric string, from []string, o gradeOptions) error {
 	return nil
 }
 
-// heldAgainst finds the plan, its fingerprint and the tokens.
+// heldAgainst finds the plan and the tokens.
 func (a *app) heldAgainst(m *marking, o gradeOptions) error {
 	if o.self {
 		p, c, err := a.brought(probeOptions{plan: o.plan, as: "-"})
@@ -124,7 +123,7 @@ func (a *app) heldAgainst(m *marking, o gradeOptions) error {
 		if err != nil {
 			return usage("the token: %v", err)
 		}
-		m.plan, m.joiner, m.tokens, m.print = p, evidence.For(p, c.Print), func(string) witness.Token { return token }, c.Print
+		m.plan, m.joiner, m.tokens = p, evidence.For(p), func(string) witness.Token { return token }
 	} else {
 		p, err := a.load(o.lab)
 		if err != nil {
@@ -134,8 +133,7 @@ func (a *app) heldAgainst(m *marking, o gradeOptions) error {
 		if err != nil {
 			return err
 		}
-		print := a.labDigest(p, o.lab)
-		m.plan, m.joiner, m.tokens, m.print = p, evidence.For(p, print), byLab(token), print
+		m.plan, m.joiner, m.tokens = p, evidence.For(p), byLab(token)
 	}
 	m.findings = check.Run(m.plan, time.Time{})
 	return nil
@@ -159,7 +157,7 @@ func (a *app) works(m marking, from []string, o gradeOptions) (map[string]*hande
 	}
 	take := func(name string, data []byte) string {
 		if evidence.IsBrief(data) {
-			b, err := evidence.ReadBrief(data, m.plan, m.print, m.tokens)
+			b, err := evidence.ReadBrief(data, m.plan, m.tokens)
 			if err != nil {
 				notes = append(notes, name+": "+err.Error())
 				return ""

@@ -44,7 +44,7 @@ func classWork(t testing.TB, benches int) (folder string, args []string) {
 			if i == 5 && b%3 == 0 {
 				continue
 			}
-			e := evidence.Evidence{Lab: p.Name, Bench: bench, Guest: who, Print: a.labDigest(p, lab), Made: time.Unix(1e9, 0), Facts: got.Facts,
+			e := evidence.Evidence{Lab: p.Name, Bench: bench, Guest: who, Print: p.Fingerprint(), Asks: claims.Digest(p), Made: time.Unix(1e9, 0), Facts: got.Facts,
 				Reports: [][]byte{}, Answers: seenBy(p, who, got)}
 			data, err := e.Sign(token.Bench(bench).Evidence())
 			require.NoError(t, err)
@@ -107,7 +107,7 @@ func TestGradeClass(t *testing.T) {
 	require.NoError(t, err)
 	whole, got, err := verdict.Run(t.Context(), p, simulator.New(p))
 	require.NoError(t, err)
-	e := evidence.Evidence{Lab: p.Name, Bench: "saltmarsh-001", Guest: "newt", Print: a.labDigest(p, folder+"/lab.yaml"), Made: time.Unix(1e9, 0), Facts: got.Facts}
+	e := evidence.Evidence{Lab: p.Name, Bench: "saltmarsh-001", Guest: "newt", Print: p.Fingerprint(), Asks: claims.Digest(p), Made: time.Unix(1e9, 0), Facts: got.Facts}
 	brief := e.Brief(p, whole, witness.Token{7}.Bench(e.Bench).Evidence())
 	out.Reset()
 	require.Zero(t, Main(append(args, brief, "--format", "json"), nil, &out, &errs), errs.String())

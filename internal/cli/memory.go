@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -20,34 +18,14 @@ type rehearsed struct {
 }
 
 // remembered gives where a rehearsal of this very lab is remembered: in the
-// user's cache, under a digest of the program's version, the lab file's text and
-// the profiles it names, so that nothing of the lab itself is kept there. Empty
-// when the user has no cache.
-func (a *app) remembered(p *plan.Plan, file string) string {
+// user's cache, under the plan's fingerprint and the program's version, so that nothing
+// of the lab itself is kept there. Empty when the user has no cache.
+func remembered(p *plan.Plan) string {
 	cache, err := os.UserCacheDir()
 	if err != nil {
 		return ""
 	}
-	sum := a.labDigest(p, file)
-	if sum == "" {
-		return ""
-	}
-	return filepath.Join(cache, "openbastion", "rehearsed", sum+".json")
-}
-
-// labDigest tells one state of a lab file and its profiles, as this version reads them,
-// from every other. The file has been read before.
-func (a *app) labDigest(p *plan.Plan, file string) string {
-	profiles, err := json.Marshal(p.Lab.Profiles)
-	if err != nil {
-		return ""
-	}
-	sum := sha256.New()
-	for _, part := range [][]byte{[]byte(Version), a.texts[file], profiles} {
-		length := sha256.Sum256(part) // of a fixed length: parts cannot run into each other
-		sum.Write(length[:])
-	}
-	return hex.EncodeToString(sum.Sum(nil)[:16])
+	return filepath.Join(cache, "openbastion", "rehearsed", p.Fingerprint()+"-"+Version+".json")
 }
 
 // memorable is how long a rehearsal is remembered.
@@ -55,9 +33,9 @@ const memorable = 90 * 24 * time.Hour
 
 // remember keeps the verdict of a rehearsal for check. Where it cannot be kept
 // the rehearsal is none the worse.
-func (a *app) remember(p *plan.Plan, file string, v claims.Verdict) {
+func remember(p *plan.Plan, v claims.Verdict) {
 	data, _ := json.Marshal(rehearsed{v, time.Now().UTC().Truncate(time.Second)}) // a plain struct: it cannot fail
-	keepInCache(a.remembered(p, file), data)
+	keepInCache(remembered(p), data)
 }
 
 // keepInCache writes a file into a folder of the user's cache, and takes out of it what is
@@ -76,8 +54,8 @@ func keepInCache(path string, data []byte) {
 }
 
 // recall gives the last rehearsal of this very lab, or nil.
-func (a *app) recall(p *plan.Plan, file string) *rehearsed {
-	path := a.remembered(p, file)
+func recall(p *plan.Plan) *rehearsed {
+	path := remembered(p)
 	if path == "" {
 		return nil
 	}

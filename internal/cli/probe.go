@@ -153,7 +153,7 @@ func (a *app) brought(o probeOptions) (*plan.Plan, bundle.Plan, error) {
 	if err != nil {
 		return nil, c, err
 	}
-	c = bundle.Plan{Lab: p.Name, Bench: o.bench, Print: a.labDigest(p, o.plan)}
+	c = bundle.Plan{Lab: p.Name, Bench: o.bench, Print: p.Fingerprint()}
 	if o.as == "" {
 		return nil, c, usage("with a lab file say which of its machines this is: --as")
 	}
@@ -186,7 +186,7 @@ func (a *app) probeGuest(o probeOptions) error {
 		return failure{exitLacking, err.Error(), ""}
 	}
 	runs := s.Settle(a.ctx, answers.Answers)
-	e := evidence.Evidence{Lab: p.Name, Bench: c.Bench, Guest: s.Self, Print: c.Print, Made: time.Now().UTC().Truncate(time.Second),
+	e := evidence.Evidence{Lab: p.Name, Bench: c.Bench, Guest: s.Self, Print: p.Fingerprint(), Asks: claims.Digest(p), Program: Version, Made: time.Now().UTC().Truncate(time.Second),
 		System: runtime.GOOS + "/" + runtime.GOARCH, Facts: answers.Facts, Witness: s.Guest.Witness, Reports: s.Reports(), Answers: own(p, s.Self, answers), Runs: runs}
 	token, err := witness.ParseToken(c.Token)
 	if err != nil {
@@ -196,7 +196,7 @@ func (a *app) probeGuest(o probeOptions) error {
 	if err != nil {
 		return err
 	}
-	alone := evidence.For(p, c.Print).Join([]evidence.File{{Evidence: e}})
+	alone := evidence.For(p).Join([]evidence.File{{Evidence: e}})
 	alone.Facts = answers.Facts
 	for _, missing := range answers.Answers {
 		if missing.Missing != "" { // why others would have to tell it
@@ -472,7 +472,7 @@ func (a *app) carriedFor(file string, p *plan.Plan, o carryOptions) (bundle.Plan
 	}
 	c := bundle.Plan{Schema: bundle.Schema, Lab: p.Name, Guest: o.guest, Bench: o.bench, File: filepath.Base(file),
 		Text:     string(a.texts[file]),
-		Profiles: map[string]string{}, Print: a.labDigest(p, file), Token: token.String(), Name: o.name}
+		Profiles: map[string]string{}, Print: p.Fingerprint(), Token: token.String(), Name: o.name}
 	if o.witness != "" {
 		if c.Witness, err = netip.ParseAddr(o.witness); err != nil {
 			return c, usage("--witness is an address, not %q", o.witness)

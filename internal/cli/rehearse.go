@@ -56,7 +56,7 @@ past the appliance. Each answer names the frames that show it.`,
 			if err != nil {
 				return err
 			}
-			a.remember(p, labArg(args), doc.Verdict)
+			remember(p, doc.Verdict)
 			if against != "" {
 				if err := a.against(p, doc, against); err != nil {
 					return err

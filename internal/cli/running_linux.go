@@ -267,7 +267,7 @@ func (a *app) keepLab(file string, o startOptions) error {
 		return err
 	}
 	f := supervisor.Of(home, p.Name)
-	r := supervisor.Record{Lab: p.Name, File: abs, Digest: a.labDigest(p, file), Stage: o.stage, Profiles: a.named, Changes: []hostnet.Change{}}
+	r := supervisor.Record{Lab: p.Name, File: abs, Digest: p.Fingerprint(), Stage: o.stage, Profiles: a.named, Changes: []hostnet.Change{}}
 	options, err := a.options(p, o)
 	if err != nil {
 		tell(supervisor.Report{Error: err.Error()})

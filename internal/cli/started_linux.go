@@ -64,7 +64,7 @@ func (a *app) held(f supervisor.Folder, r supervisor.Record) started {
 	switch {
 	case err != nil:
 		out.changed = "its file has changed since, and cannot be read now"
-	case a.labDigest(p, r.File) != r.Digest:
+	case p.Fingerprint() != r.Digest:
 		out.changed = "its file has changed since"
 	}
 	return out

@@ -55,7 +55,7 @@ func About(p *plan.Plan, self string, r claims.Result) bool {
 	return r.Guest == self && r.Kind != claims.Published || r.From == self
 }
 
-// printOf shortens a plan's fingerprint.
+// printOf shortens what identifies a plan and its questions.
 func printOf(print string) []byte {
 	sum := sha256.Sum256([]byte(print))
 	return sum[:printSize]
@@ -69,7 +69,7 @@ func (e Evidence) Brief(p *plan.Plan, doc verdict.Document, key ed25519.PrivateK
 			index = i
 		}
 	}
-	b := append([]byte{1}, printOf(e.Print)...)
+	b := append([]byte{1}, printOf(e.Print+e.Asks)...)
 	b = binary.BigEndian.AppendUint16(b, uint16(index))
 	b = binary.BigEndian.AppendUint32(b, uint32(e.Made.Unix()))
 	bench := e.Bench[:min(len(e.Bench), mostBench)]
@@ -98,7 +98,7 @@ var codes = map[claims.Verdict]byte{claims.Holds: 1, claims.Broken: 2, claims.Un
 func IsBrief(data []byte) bool { return strings.HasPrefix(strings.TrimSpace(string(data)), briefMark) }
 
 // ReadBrief reads a brief that was held against a plan, and checks who signed it.
-func ReadBrief(data []byte, p *plan.Plan, print string, tokenOf func(bench string) witness.Token) (b Brief, err error) {
+func ReadBrief(data []byte, p *plan.Plan, tokenOf func(bench string) witness.Token) (b Brief, err error) {
 	text := strings.TrimPrefix(strings.Join(strings.Fields(strings.ToUpper(string(data))), ""), briefMark)
 	raw, err := letters.DecodeString(text)
 	const head = 1 + printSize + 2 + 4 + 1
@@ -114,8 +114,8 @@ func ReadBrief(data []byte, p *plan.Plan, print string, tokenOf func(bench strin
 	if !ed25519.Verify(tokenOf(b.Bench).Evidence().Public().(ed25519.PublicKey), append([]byte(briefSigns), signed...), signature) {
 		return b, ErrAltered
 	}
-	if string(raw[1:1+printSize]) != string(printOf(print)) {
-		return b, errors.New("it was held against another plan: the lab file has changed since, or is another")
+	if string(raw[1:1+printSize]) != string(printOf(p.Fingerprint()+claims.Digest(p))) {
+		return b, errors.New("it is of another plan (the lab file has changed since), or of a version of the program that asks other questions")
 	}
 	switch index := int(binary.BigEndian.Uint16(raw[1+printSize:])); {
 	case index == outsideIndex:

@@ -23,8 +23,10 @@ type Evidence struct {
 	Lab     string          `json:"lab"`
 	Bench   string          `json:"bench"` // empty: the lab is its only bench
 	Guest   string          `json:"guest"`
-	Print   string          `json:"print"` // the fingerprint of the plan that it was held against
-	Made    time.Time       `json:"made"`  // by the guest's clock
+	Print   string          `json:"print"`     // the fingerprint of the plan
+	Asks    string          `json:"questions"` // the digest of the questions that were asked
+	Program string          `json:"program"`   // the version that asked them
+	Made    time.Time       `json:"made"`      // by the guest's clock
 	System  string          `json:"system"`
 	Facts   claims.Facts    `json:"facts"`
 	Witness []byte          `json:"witness,omitempty"` // the key of the witness

@@ -46,7 +46,7 @@ func told(t testing.TB, file string) (*plan.Plan, verdict.Document, []File) {
 	}
 	var files []File
 	for who, answers := range by {
-		files = append(files, File{who + ".ev", Evidence{Schema: Schema, Lab: p.Name, Guest: who, Print: "print", Made: made, Facts: got.Facts,
+		files = append(files, File{who + ".ev", Evidence{Schema: Schema, Lab: p.Name, Guest: who, Print: p.Fingerprint(), Asks: claims.Digest(p), Made: made, Facts: got.Facts,
 			Reports: [][]byte{}, Answers: answers}})
 	}
 	return p, doc, files
@@ -67,14 +67,14 @@ func TestJoined(t *testing.T) {
 	for _, file := range []string{"saltmarsh.yaml", "saltmarsh-leaky.yaml", "campus.yaml", "bridge.yaml"} {
 		p, want, files := told(t, file)
 		files[0].Reports = [][]byte{{1}} // somebody reached the witness
-		got := For(p, "print").Join(files)
+		got := For(p).Join(files)
 		assert.Empty(t, got.Remarks, file)
 		whole := got.Judge(p)
 		for i, r := range want.Claims {
 			assert.Equal(t, r.Verdict, whole.Claims[i].Verdict, "%s %s: %s, %s", file, r.ID, r.Saw, whole.Claims[i].Saw)
 		}
 		for i := range files {
-			part := For(p, "print").Join(files[i : i+1]).Judge(p)
+			part := For(p).Join(files[i : i+1]).Judge(p)
 			for k, r := range part.Claims {
 				if r.Verdict != claims.Unknown {
 					assert.Equal(t, want.Claims[k].Verdict, r.Verdict, "%s: of %s alone %s", file, files[i].Guest, r.ID)
@@ -100,16 +100,17 @@ func TestRefused(t *testing.T) {
 		return f
 	}
 	for want, other := range map[string]File{
-		"held against another plan": change(heron, func(f *File) { f.Guest, f.Print = "otter", "other" }),
-		"it is of the lab":          change(heron, func(f *File) { f.Guest, f.Lab = "otter", "other" }),
-		"it is of the bench two":    change(heron, func(f *File) { f.Guest, f.Bench = "otter", "two" }),
-		"no machine":                change(heron, func(f *File) { f.Guest = "goose" }),
-		"has newer evidence":        change(heron, func(f *File) { f.Made = made.Add(-time.Hour) }),
+		"it is of another plan":             change(heron, func(f *File) { f.Guest, f.Print = "otter", "other" }),
+		"bastion 9.9 asked other questions": change(heron, func(f *File) { f.Guest, f.Asks, f.Program = "otter", "other", "9.9" }),
+		"it is of the lab":                  change(heron, func(f *File) { f.Guest, f.Lab = "otter", "other" }),
+		"it is of the bench two":            change(heron, func(f *File) { f.Guest, f.Bench = "otter", "two" }),
+		"no machine":                        change(heron, func(f *File) { f.Guest = "goose" }),
+		"has newer evidence":                change(heron, func(f *File) { f.Made = made.Add(-time.Hour) }),
 		"it asked the witness": change(heron, func(f *File) {
 			f.Guest, f.Facts.Witness.Address, f.Made = "otter", netip.MustParseAddr("192.0.2.9"), made.Add(-time.Hour)
 		}),
 	} {
-		j := For(p, "print").Join([]File{heron, other})
+		j := For(p).Join([]File{heron, other})
 		require.Len(t, j.Remarks, 1, want)
 		assert.Contains(t, j.Remarks[0].Text, want)
 		assert.True(t, j.Remarks[0].Refused)
@@ -120,11 +121,11 @@ func TestRefused(t *testing.T) {
 		if order {
 			files[1].Made = made.Add(time.Hour)
 		}
-		j := For(p, "print").Join(files)
+		j := For(p).Join(files)
 		assert.Empty(t, j.Remarks)
 		assert.Equal(t, heron.Facts.Witness, j.Facts.Witness)
 	}
-	silent := For(p, "print").Join([]File{heron}).Judge(p)
+	silent := For(p).Join([]File{heron}).Judge(p)
 	for _, r := range silent.Claims {
 		if r.ID == "heron.cut" {
 			assert.Equal(t, claims.Unknown, r.Verdict)
@@ -148,7 +149,7 @@ func TestContradictions(t *testing.T) {
 			}
 		}
 	}
-	j := For(p, "print").Join(files)
+	j := For(p).Join(files)
 	require.Len(t, j.Remarks, 1)
 	assert.Contains(t, j.Remarks[0].Text, "10.83.16.254")
 }
@@ -209,10 +210,10 @@ func TestBrief(t *testing.T) {
 		e.Bench = "saltmarsh-07"
 		text := e.Brief(p, want, master.Bench(e.Bench).Evidence())
 		assert.Less(t, len(text), 224, "version 7 of a square code, with letters and digits")
-		b, err := ReadBrief([]byte(text[:40]+"\n"+text[40:]), p, e.Print, master.Bench)
+		b, err := ReadBrief([]byte(text[:40]+"\n"+text[40:]), p, master.Bench)
 		require.NoError(t, err)
 		assert.Equal(t, []any{e.Guest, e.Bench, e.Made}, []any{b.Guest, b.Bench, b.Made})
-		doc := For(p, "print").Join(nil).outcome(p)
+		doc := For(p).Join(nil).outcome(p)
 		b.Add(p, &doc)
 		for i, r := range doc.Claims {
 			if About(p, e.Guest, r) && want.Claims[i].Verdict != claims.Unknown && r.Verdict != claims.Unknown {
@@ -222,11 +223,12 @@ func TestBrief(t *testing.T) {
 		for i := len(briefMark); i < len(text); i++ {
 			altered := []byte(text)
 			altered[i] = "ABCD"[i%4]
-			if _, err := ReadBrief(altered, p, e.Print, master.Bench); string(altered) != text && i < len(text)-1 {
+			if _, err := ReadBrief(altered, p, master.Bench); string(altered) != text && i < len(text)-1 {
 				assert.Error(t, err, "letter %d", i)
 			}
 		}
-		_, err = ReadBrief([]byte(text), p, "other", master.Bench)
+		other, _, _ := told(t, "saltmarsh.yaml")
+		_, err = ReadBrief([]byte(text), other, master.Bench)
 		assert.ErrorContains(t, err, "another plan")
 	}
 }
@@ -237,7 +239,7 @@ func FuzzReadBrief(f *testing.F) {
 	f.Add([]byte(files[0].Brief(p, want, master.Bench("").Evidence())))
 	f.Add([]byte(briefMark + "AE"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if b, err := ReadBrief(data, p, "print", master.Bench); err == nil {
+		if b, err := ReadBrief(data, p, master.Bench); err == nil {
 			assert.NotEmpty(t, b.Guest)
 		}
 	})

@@ -57,16 +57,16 @@ func Of(self string, what claims.Asking) bool {
 
 // Joiner puts evidence of a plan's benches together. It is for several goroutines at once.
 type Joiner struct {
-	plan  *plan.Plan
-	print string
+	plan *plan.Plan
+	asks string // the digest of its questions
 
 	mu    sync.Mutex
 	asked map[claims.Witness]map[string]claims.Asking // what is asked, by its name
 }
 
-// For gives what puts evidence together that was held against a plan with a fingerprint.
-func For(p *plan.Plan, print string) *Joiner {
-	return &Joiner{plan: p, print: print, asked: map[claims.Witness]map[string]claims.Asking{}}
+// For returns what joins evidence about a plan.
+func For(p *plan.Plan) *Joiner {
+	return &Joiner{plan: p, asks: claims.Digest(p), asked: map[claims.Witness]map[string]claims.Asking{}}
 }
 
 // questions gives what the plan's claims ask where a witness is.
@@ -82,12 +82,12 @@ func (x *Joiner) questions(facts claims.Facts) map[string]claims.Asking {
 	return x.asked[facts.Witness]
 }
 
-// Join puts evidence of one bench together. What was held against another plan is refused; of
+// Join puts evidence of one bench together. What is of another plan, or answers other questions, is refused; of
 // two files of one guest the newer counts; where two guests saw different things of the same,
 // that is said. The first file says whose bench it is. What is silence only counts where the
 // witness was reached by somebody.
 func (x *Joiner) Join(files []File) (j Joined) {
-	p, print := x.plan, x.print
+	p, print := x.plan, x.plan.Fingerprint()
 	if len(files) > 0 {
 		j.Bench = files[0].Bench
 	}
@@ -101,7 +101,9 @@ func (x *Joiner) Join(files []File) (j Joined) {
 		case f.Lab != p.Name && f.Lab != "":
 			j.refuse(f, fmt.Sprintf("it is of the lab %s", f.Lab))
 		case f.Print != print:
-			j.refuse(f, "it was held against another plan: the lab file has changed since, or is another")
+			j.refuse(f, "it is of another plan: the lab file has changed since, or is a different one")
+		case f.Asks != x.asks:
+			j.refuse(f, fmt.Sprintf("bastion %s asked other questions than this version does: run the probe again with this version", f.Program))
 		case p.Machine(f.Guest) == nil && f.Guest != Outside:
 			j.refuse(f, fmt.Sprintf("the lab has no machine %q", f.Guest))
 		case seen[f.Guest] != "":

@@ -14,7 +14,8 @@ const Version = 1
 // Lab is a whole lab file. Segments, appliances and guests keep file order.
 type Lab struct {
 	Origin
-	File       string // as the user named it; for messages
+	File       string   // as the user named it; for messages
+	Sum        [32]byte // SHA-256 of the file as it was read
 	Version    int
 	Name       string
 	Title      string

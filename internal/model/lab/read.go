@@ -2,6 +2,7 @@ package lab
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"fmt"
 	"strconv"
 	"strings"
@@ -31,7 +32,7 @@ func Read(file string, data []byte) (*Lab, error) {
 	if root == nil {
 		return nil, r.faults
 	}
-	l := &Lab{File: file, names: map[string]any{}, Site: Site{Accelerated: true}}
+	l := &Lab{File: file, Sum: sha256.Sum256(data), names: map[string]any{}, Site: Site{Accelerated: true}}
 	readObject(r, root, "the lab file", labFields(), l)
 	r.complete(l)
 	if len(r.faults) > 0 {

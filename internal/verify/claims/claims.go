@@ -8,8 +8,9 @@ package claims
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
-	"fmt"
 	"slices"
 
 	"openbastion/internal/model/plan"
@@ -202,22 +203,21 @@ func Asked(p *plan.Plan, facts Facts) (out []Condition) {
 	return out
 }
 
-// questions gives each thing that is asked once, and the identifiers of what
-// each part of each claim asks.
+// questions returns each thing that is asked once, and the identifiers of what each part of each
+// claim asks. An identifier names the claim that asks first and what is asked, by a digest: it does
+// not depend on what else is asked.
 func questions(claims []claim) (out []Question, ids [][][]string) {
 	known := make(map[string]string, 2*len(claims))
 	out, ids = make([]Question, 0, 2*len(claims)), make([][][]string, 0, len(claims))
 	for i := range claims {
 		parts := make([][]string, 0, len(claims[i].parts))
-		n := 0
 		for _, p := range claims[i].parts {
 			of := make([]string, 0, len(p.asks))
 			for _, a := range p.asks {
-				n++
 				data, _ := json.Marshal(a.what) // plain structs: it cannot fail
 				key := string(a.when) + string(a.what.kind()) + string(data)
 				if known[key] == "" {
-					known[key] = fmt.Sprintf("%s/%d", claims[i].ID, n)
+					known[key] = claims[i].ID + "/" + short(key)
 					out = append(out, Question{known[key], a.when, a.what})
 				}
 				of = append(of, known[key])
@@ -227,6 +227,23 @@ func questions(claims []claim) (out []Question, ids [][][]string) {
 		ids = append(ids, parts)
 	}
 	return out, ids
+}
+
+// short returns a digest of 10 hexadecimal digits: two questions of one claim with the same one are
+// not to be expected.
+func short(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:5])
+}
+
+// Digest returns what identifies the questions that this version of the program asks of a plan:
+// evidence is good for every version with the same digest. The text is 32 hexadecimal digits.
+func Digest(p *plan.Plan) string {
+	sum := sha256.New()
+	for _, q := range Questions(p, Facts{}) {
+		sum.Write([]byte(q.ID + "\n"))
+	}
+	return hex.EncodeToString(sum.Sum(nil)[:16])
 }
 
 // Judge judges answers, of one stage or of several together. Of two answers to
