@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -75,6 +76,9 @@ func TestKernelAndRehearsalAgree(t *testing.T) {
 		files = sampling.Some(t, files, 16)
 	}
 	for _, file := range files {
+		if strings.Contains(file, "dup") { // which of two machines with one address answers is luck on a real wire
+			continue
+		}
 		text, err := os.ReadFile(file)
 		require.NoError(t, err)
 		labs[filepath.Base(file)] = string(text)

@@ -349,7 +349,7 @@ func ofMachine(doc verdict.Document, p *plan.Plan, self string) verdict.Document
 	out := doc
 	out.Claims, out.Verdict, out.Stage, out.Findings = nil, claims.Holds, claims.FieldStage, []verdict.Finding{}
 	for _, r := range doc.Claims {
-		if !evidence.About(p, self, r) || r.Kind == claims.Alone && r.Verdict == claims.Unknown && strings.HasPrefix(r.Saw, "only ") {
+		if !evidence.About(p, self, r) {
 			continue
 		}
 		out.Claims = append(out.Claims, r)

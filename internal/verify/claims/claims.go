@@ -78,6 +78,7 @@ type Result struct {
 	Sentence  string     `json:"sentence,omitempty"` // of an expectation
 	Kind      Kind       `json:"kind"`
 	Verdict   Verdict    `json:"verdict"`
+	Reason    *Reason    `json:"reason,omitempty"` // why it is broken; Saw and Remedy are made from it
 	Saw       string     `json:"saw"`
 	Evidence  []Evidence `json:"evidence"`
 	Escapes   []Way      `json:"escapes,omitempty"`
@@ -322,18 +323,17 @@ func (c *claim) decide(ids [][]string, by map[string]Answer) {
 	case r.Verdict == Broken && len(r.Evidence) > 0:
 	case r.Verdict == Unknown:
 	case missing != "":
-		r.Verdict, r.Saw, r.Remedy = Unknown, missing, ""
+		r.Verdict, r.Reason, r.Saw, r.Remedy = Unknown, nil, missing, ""
 	case len(r.Evidence) == 0:
-		r.Verdict, r.Saw, r.Remedy = Unknown, "nothing was observed that shows it", ""
+		r.Verdict, r.Reason, r.Saw, r.Remedy = Unknown, nil, "nothing was observed that shows it", ""
 	}
 }
 
-// broken says that the claim is broken, for the first reason that comes.
-func (r *Result) broken(saw, remedy string) {
-	if r.Verdict == Broken {
-		return
+// fail breaks the claim, for the first reason that comes.
+func (r *Result) fail(why Reason) {
+	if r.Verdict != Broken {
+		r.Verdict, r.Reason, r.Saw, r.Remedy = Broken, &why, why.Text(), why.Remedy()
 	}
-	r.Verdict, r.Saw, r.Remedy = Broken, saw, remedy
 }
 
 // trace finds, for each broken claim, the broken claim that explains it: a

@@ -140,28 +140,28 @@ func TestJudgements(t *testing.T) {
 		verdict Verdict
 		saw     string
 	}{
-		{"no lease", changed(func(o *GotLease) { o.Lease = nil }), "heron.lease", Broken, "nobody gave heron a lease"},
+		{"no lease", changed(func(o *GotLease) { o.Lease = nil }), "heron.lease", Broken, "heron got no DHCP lease"},
 		{"out of the pool", changed(func(o *GotLease) { o.Lease.Address = netip.PrefixFrom(foreign, 24) }), "heron.lease", Broken,
 			"outside the pool"},
 		{"wrong mask", changed(func(o *GotLease) { o.Lease.Address = netip.PrefixFrom(o.Lease.Address.Addr(), 16) }), "heron.lease", Broken,
-			"the mask /16"},
-		{"wrong router", changed(func(o *GotLease) { o.Lease.Router = foreign }), "heron.lease", Broken, "the router 192.0.2.9"},
-		{"wrong resolver", changed(func(o *GotLease) { o.Lease.DNS = []netip.Addr{foreign} }), "heron.lease", Broken, "told resolver 192.0.2.9"},
-		{"another server", changed(func(o *GotLease) { o.Lease.ServerMAC = stranger }), "heron.lease", Broken, "that is not port lan of sluice"},
+			"the prefix length /16"},
+		{"wrong router", changed(func(o *GotLease) { o.Lease.Router = foreign }), "heron.lease", Broken, "the default gateway 192.0.2.9"},
+		{"wrong resolver", changed(func(o *GotLease) { o.Lease.DNS = []netip.Addr{foreign} }), "heron.lease", Broken, "DNS server 192.0.2.9; planned"},
+		{"another server", changed(func(o *GotLease) { o.Lease.ServerMAC = stranger }), "heron.lease", Broken, "not from sluice.lan"},
 		{"a second server", changed(func(o *GotServers) {
 			o.Offers = append(o.Offers, dhcp.Offer{Server: foreign, ServerMAC: stranger, Address: foreign})
-		}), "reedbed.alone", Broken, "192.0.2.9 at 02:09:09:09:09:09 offers"},
-		{"no server", changed(func(o *GotServers) { o.Offers = nil }), "reedbed.alone", Broken, "nobody answers"},
+		}), "reedbed.alone", Broken, "(192.0.2.9, 02:09:09:09:09:09) answers on reedbed as well and offers"},
+		{"no server", changed(func(o *GotServers) { o.Offers = nil }), "reedbed.alone", Broken, "no DHCP server answers"},
 		{"silent gateway", changed(func(o *GotNeighbor) { o.Hardware = nil }), "heron.gateway", Broken, "does not answer"},
 		{"two gateways", changed(func(o *GotNeighbor) { o.Hardware = append(o.Hardware, stranger) }), "heron.gateway", Broken,
 			"two machines answer"},
 		{"wrong gateway", changed(func(o *GotNeighbor) { o.Hardware = []mac.Address{stranger} }), "heron.gateway", Broken,
-			"is 02:09:09:09:09:09, and port lan"},
+			"is 02:09:09:09:09:09; planned: "},
 		{"wrong name", changed(func(o *GotName) { o.Addresses = []netip.Addr{foreign} }), "heron.names", Broken,
-			"address 192.0.2.9, and it is at 203.0.113.80"},
-		{"no way out", changed(func(o *GotReach) { o.Answered = false }), "heron.outside", Broken, "does not reach the witness by icmp"},
+			"address 192.0.2.9 for buoy.example; it is 203.0.113.80"},
+		{"no way out", changed(func(o *GotReach) { o.Answered = false }), "heron.outside", Broken, "does not reach the test server (icmp)"},
 		{"around", changed(func(o *GotReach) { o.Source = foreign }), "heron.outside", Broken,
-			"from 192.0.2.9, not from sluice's WAN address 172.29.64.7"},
+			"from 192.0.2.9, not from the WAN address 172.29.64.7 of sluice"},
 		{"another first hop", changed(func(o *GotHop) { o.Router = foreign }), "heron.path", Broken, "the first hop is 192.0.2.9"},
 		{"an escape", changed(func(o *GotAttack) {
 			o.Ways = []Way{{From: "heron", To: "buoy", Path: []string{"heron", "reedbed", "buoy"}}}
@@ -179,7 +179,7 @@ func TestJudgements(t *testing.T) {
 			}
 		}, "heron.path", Unknown, "nothing was answered"},
 		{"open port", changed(func(o *GotScan) { o.Open = []lab.Service{{Proto: lab.TCP, From: 443, To: 443}} }), "sluice.inbound", Broken,
-			"tcp/443, the admin page, answers"},
+			"tcp/443 (the admin page) answers at sluice.wan"},
 	} {
 		doc, _ := run(t, &fake{change: c.change})
 		for _, r := range doc.Claims {
@@ -190,6 +190,10 @@ func TestJudgements(t *testing.T) {
 			assert.Equal(t, c.verdict, r.Verdict, c.what)
 			assert.Contains(t, r.Saw, c.saw, c.what)
 			assert.Equal(t, c.verdict == Broken, r.Remedy != "", "%s: what to do", c.what)
+			if assert.Equal(t, c.verdict == Broken, r.Reason != nil, c.what) && r.Reason != nil {
+				assert.NotContains(t, r.Saw+r.Remedy, "{", "%s: a field that its reason does not have", c.what)
+				assert.NotRegexp(t, `(^|\s)[,;.:](\s|$)|  |\(\)`, r.Saw+" "+r.Remedy, "%s: a field that is empty", c.what)
+			}
 		}
 		assert.Equal(t, c.verdict, doc.Verdict, c.what)
 	}

@@ -64,7 +64,7 @@ func expectClaim(m *reachability.Model, p *plan.Plan, w Witness, i int) claim {
 			before := r.Verdict
 			missing := judge(r, got)
 			if e.Never && before != Broken && r.Verdict == Broken && ways == nil && !partial {
-				r.disagree = "the proof says that nothing gets through, and something did: " + r.Saw
+				r.disagree = "the proof says that nothing gets through, but something did: " + r.Saw
 			}
 			return missing
 		}})
@@ -75,21 +75,21 @@ func expectClaim(m *reachability.Model, p *plan.Plan, w Witness, i int) claim {
 				if judgeAttack(r, got); r.Verdict == Holds {
 					r.Saw = was
 				} else if before != Broken && ways == nil && !partial {
-					r.disagree = "the proof finds no way outside, and one was found: " + r.Saw
+					r.disagree = "the proof finds no path outside, but one was found: " + r.Saw
 				}
 			}})
 		}
 	}
 	for _, way := range ways {
-		c.parts = append(c.parts, escaped(p, Running, way, "look at the rules, and which of them lets it pass"))
+		c.parts = append(c.parts, escaped(p, Running, way, findRule))
 	}
 	if partial && ways == nil {
 		c.parts = append(c.parts, undecided())
 	}
 	if c.parts == nil {
-		c.parts = []part{shows("nobody is there of whom the sentence speaks")}
+		c.parts = []part{shows("the sentence names no machine that is connected")}
 		if !e.Never {
-			c.parts = []part{stated("nobody is there of whom the sentence speaks", "plug them in, or take the sentence out")}
+			c.parts = []part{stated(Reason{Code: "nobody-named", Subject: c.Sentence})}
 		}
 	}
 	return c
@@ -156,12 +156,12 @@ func expected(never bool, pair, to string, aside map[int]bool, known func(string
 		}
 		switch {
 		case reached && never:
-			r.broken(pair+" gets through", "look at the rules, and which of them lets it pass")
+			r.fail(Reason{Code: "forbidden-passes", Subject: pair})
 			return false
 		case reached:
 			missing = false
 		case !missing && !never:
-			r.broken(pair+" does not get through", "look at the rules, and which of them denies it")
+			r.fail(Reason{Code: "wanted-blocked", Subject: pair})
 		}
 		if r.Verdict == Holds && !missing {
 			if *said++; *said == 1 {

@@ -34,12 +34,12 @@ func TestJudgeIPv6(t *testing.T) {
 		want    string
 	}{
 		{"as planned", s, []Router{ours}, ""},
-		{"a stranger beside it", s, []Router{ours, theirs}, "announces 2001:db8::/64 by IPv6 on desks, and nobody planned that"},
+		{"a stranger beside it", s, []Router{ours, theirs}, "announces 2001:db8::/64 over IPv6 on desks; this is not planned"},
 		{"the wrong prefix", s, []Router{{ours.Address, ours.MAC, theirs.Prefix}}, "announces 2001:db8::/64"},
-		{"nobody", s, nil, "nobody announces " + s.Subnet6.String() + " on desks, and gate should"},
+		{"nobody", s, nil, "no router announces " + s.Subnet6.String() + " on desks; gate.lan should"},
 		{"a router without a prefix", s, []Router{ours, {theirs.Address, theirs.MAC, netip.Prefix{}}}, "announces itself as a router"},
 		{"none where none is planned", build("").Segment("desks"), nil, ""},
-		{"one where none is planned", build("").Segment("desks"), []Router{theirs}, "nobody planned that"},
+		{"one where none is planned", build("").Segment("desks"), []Router{theirs}, "this is not planned"},
 	} {
 		r := &Result{Verdict: Holds}
 		judgeRouters(r, c.s, GotRouters{c.routers})
@@ -56,9 +56,9 @@ func TestJudgeIPv6(t *testing.T) {
 		{"as planned", func(*GotIPv6) {}, ""},
 		{"no address", func(o *GotIPv6) { o.Address = netip.Prefix{} }, "heron has no IPv6 address on desks"},
 		{"a foreign address", func(o *GotIPv6) { o.Address = netip.MustParsePrefix("2001:db8::5/64") },
-			"and " + s.Subnet6.String() + " is planned"},
-		{"a foreign router", func(o *GotIPv6) { o.Router = stranger.LinkLocal() }, "goes by the IPv6 router " + stranger.LinkLocal().String()},
-		{"no resolver", func(o *GotIPv6) { o.Resolvers = nil }, "was told no resolver by IPv6"},
+			"planned: " + s.Subnet6.String()},
+		{"a foreign router", func(o *GotIPv6) { o.Router = stranger.LinkLocal() }, "uses the IPv6 router " + stranger.LinkLocal().String()},
+		{"no resolver", func(o *GotIPv6) { o.Resolvers = nil }, "got over IPv6: no DNS server"},
 	} {
 		o := good
 		c.change(&o)

@@ -2,6 +2,7 @@ package claims
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -10,55 +11,65 @@ import (
 	"openbastion/internal/model/subnet"
 )
 
+// portOf names an appliance's port, or another machine's adapter, as every text does: sluice.lan,
+// otter adapter 2.
+func portOf(a *plan.Adapter) string {
+	if a.Port == nil {
+		return fmt.Sprintf("%s adapter %d", a.Machine.Name, a.Number)
+	}
+	return a.Machine.Name + "." + a.Name
+}
+
 func judgeLease(r *Result, a *plan.Adapter, o GotLease) {
 	b := o.Lease
 	server, want := a.Segment.LeaseService()
+	why := Reason{Subject: a.Machine.Name, Segment: a.Segment.Name}
 	switch {
 	case want == nil:
-		r.broken(fmt.Sprintf("nobody is planned to hand out leases on %s", a.Segment.Name), "let the appliance hand out leases there")
+		why.Code = "no-dhcp-planned"
+		r.fail(why)
 		return
 	case b == nil:
-		r.broken(fmt.Sprintf("nobody gave %s a lease on %s", a.Machine.Name, a.Segment.Name),
-			fmt.Sprintf("look whether adapter %d of %s and %s of %s are on the same segment", a.Number, a.Machine.Name, portWords(server),
-				server.Machine.Name))
+		why.Code, why.Expected, why.Port = "no-lease", portOf(a), portOf(server)
+		r.fail(why)
 		return
 	}
-	from := fmt.Sprintf("from %s (%s)", b.Server, b.ServerMAC)
 	intruder := b.ServerMAC != server.MAC
-	try := fmt.Sprintf("look which lease server %s is", b.ServerMAC)
-	if intruder {
-		try = fmt.Sprintf("switch off the lease server at %s on %s", b.ServerMAC, a.Segment.Name)
-		if a.Segment.HostPool != nil {
-			try = fmt.Sprintf("switch off the host's lease service on %s", a.Segment.Name)
-		}
+	why.By, why.Observed, why.Do = fmt.Sprintf("%s (%s)", b.Server, b.ServerMAC), b.Address.String(), identifyServer
+	switch {
+	case intruder && a.Segment.HostPool != nil:
+		why.Do = disableHostServer
+	case intruder:
+		why.Do = disableServer
 	}
 	switch at := b.Address.Addr(); {
 	case a.How == plan.Reservation && at != a.Address.Addr():
-		r.broken(fmt.Sprintf("%s got %s %s, and %s is reserved for it", a.Machine.Name, b.Address, from, a.Address.Addr()), try)
+		why.Code, why.Expected = "wrong-reservation", a.Address.Addr().String()
 	case a.How == plan.Lease && !want.Pool.Contains(at):
-		r.broken(fmt.Sprintf("%s got %s %s, outside the pool %s", a.Machine.Name, b.Address, from, want.Pool), try)
+		why.Code, why.Expected = "outside-pool", want.Pool.String()
 	case intruder:
-		r.broken(fmt.Sprintf("%s got %s %s, and that is not %s of %s", a.Machine.Name, b.Address, from, portWords(server), server.Machine.Name),
-			try)
+		why.Code, why.Expected = "wrong-dhcp-server", portOf(server)
 	case b.Address.Bits() != a.Segment.Subnet.Bits():
-		r.broken(fmt.Sprintf("%s got the mask /%d, and %s has /%d", a.Machine.Name, b.Address.Bits(), a.Segment.Name, a.Segment.Subnet.Bits()),
-			try)
+		why.Code, why.Observed, why.Expected = "wrong-prefix-length", bits(b.Address), bits(a.Segment.Subnet)
 	case b.Router != want.Router:
-		r.broken(fmt.Sprintf("%s was told the router %s, and %s is planned", a.Machine.Name, b.Router, want.Router), try)
+		why.Code, why.Observed, why.Expected = "wrong-dhcp-gateway", addressText(b.Router), addressText(want.Router)
 	case !slices.Equal(b.DNS, want.DNS):
-		r.broken(fmt.Sprintf("%s was told %s, and %s is planned", a.Machine.Name, subnet.Named("resolver", b.DNS),
-			subnet.Named("resolver", want.DNS)), try)
+		why.Code, why.Observed, why.Expected = "wrong-dhcp-dns", subnet.Named("DNS server", b.DNS), subnet.Named("DNS server", want.DNS)
 	default:
-		r.Saw = fmt.Sprintf("%s %s", b.Address, from)
+		r.Saw = b.Address.String() + " from " + why.By
+		return
 	}
+	r.fail(why)
 }
 
-// portWords calls an appliance's adapter a port, and a guest's by its number.
-func portWords(a *plan.Adapter) string {
-	if a.Port == nil {
-		return a.Name
+func bits(p netip.Prefix) string { return fmt.Sprintf("/%d", p.Bits()) }
+
+// addressText writes an address, and none for the zero one.
+func addressText(a netip.Addr) string {
+	if !a.IsValid() {
+		return "none"
 	}
-	return "port " + a.Name
+	return a.String()
 }
 
 func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
@@ -72,30 +83,28 @@ func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
 			continue
 		}
 		if !planned && s.Bridged != nil && s.Bridged.Reach == lab.Upstream && offer.Server == s.Bridged.Gateway {
-			known = append(known, fmt.Sprintf("upstream, through %s, at %s", s.Port.Machine.Name, offer.ServerMAC))
+			known = append(known, fmt.Sprintf("the upstream DHCP server, through %s, at %s", s.Port.Machine.Name, offer.ServerMAC))
 			continue
 		}
-		whose, try := "a lease server that nobody planned",
-			fmt.Sprintf("find the machine with hardware address %s and switch its lease service off", offer.ServerMAC)
+		who, do := "an unplanned DHCP server", disableServer
 		if s.HostLeg.IsValid() && s.HostLeg.Addr() == offer.Server {
-			whose, try = "the host's lease server", fmt.Sprintf("switch off the host's lease service on %s: `leases: none`", s.Name)
+			who, do = "the host's DHCP server", disableHostServer
 		}
-		r.broken(fmt.Sprintf("%s answers on %s too: %s at %s offers %s; whom a guest listens to is luck", whose, s.Name, offer.Server,
-			offer.ServerMAC, offer.Address), try)
+		r.fail(Reason{Code: "rogue-dhcp-server", Subject: s.Name, Segment: s.Name,
+			By: fmt.Sprintf("%s (%s, %s)", who, offer.Server, offer.ServerMAC), Observed: offer.Address.String(), Do: do})
 	}
 	switch {
 	case r.Verdict == Broken:
 	case planned && !found:
-		r.broken(fmt.Sprintf("nobody answers on %s, and %s should", s.Name, server.Machine.Name),
-			fmt.Sprintf("look whether %s of %s is on %s", portWords(server), server.Machine.Name, s.Name))
+		r.fail(Reason{Code: "dhcp-server-silent", Subject: s.Name, Segment: s.Name, Expected: server.Machine.Name, Port: portOf(server)})
 	case planned, len(known) > 0:
 		r.Saw = "only " + strings.Join(known, ", ") + " answers"
 	default:
-		r.Saw = "nobody hands out leases, as planned"
+		r.Saw = "no DHCP server answers, as planned"
 	}
 }
 
-// judgeRouters: nobody but the planned port announces IPv6.
+// judgeRouters: only the planned port announces IPv6.
 func judgeRouters(r *Result, s *plan.Segment, o GotRouters) {
 	planned := s.Port != nil && s.Port.Address6.IsValid()
 	found := false
@@ -108,77 +117,81 @@ func judgeRouters(r *Result, s *plan.Segment, o GotRouters) {
 		if a.Prefix.IsValid() {
 			what = a.Prefix.String()
 		}
-		r.broken(fmt.Sprintf("%s at %s announces %s by IPv6 on %s, and nobody planned that", a.Address, a.MAC, what, s.Name),
-			fmt.Sprintf("find the machine with hardware address %s and switch its announcements off", a.MAC))
+		r.fail(Reason{Code: "rogue-router", Subject: s.Name, Segment: s.Name, By: fmt.Sprintf("%s (%s)", a.Address, a.MAC), Observed: what})
 	}
 	switch {
 	case r.Verdict == Broken:
 	case planned && !found:
-		r.broken(fmt.Sprintf("nobody announces %s on %s, and %s should", s.Subnet6, s.Name, s.Port.Machine.Name),
-			"switch router advertisements on for "+portWords(s.Port))
+		r.fail(Reason{Code: "router-silent", Subject: s.Name, Segment: s.Name, Expected: s.Subnet6.String(), Port: portOf(s.Port)})
 	case planned:
 		r.Saw += fmt.Sprintf("; it alone announces %s", s.Subnet6)
 	}
 }
 
-// judgeIPv6: the guest made itself an address of the planned prefix and goes by
-// the planned port.
+// judgeIPv6: the guest made itself an address of the planned prefix, and its router is the planned
+// port.
 func judgeIPv6(r *Result, home, port *plan.Adapter, o GotIPv6) {
 	s := home.Segment
+	why := Reason{Subject: home.Machine.Name, Segment: s.Name, Port: portOf(port), Expected: s.Subnet6.String()}
 	switch {
 	case r.Verdict == Broken:
+		return
 	case !o.Address.IsValid():
-		r.broken(fmt.Sprintf("%s has no IPv6 address on %s", home.Machine.Name, s.Name),
-			"look whether "+portWords(port)+" announces "+s.Subnet6.String())
+		why.Code = "no-ipv6-address"
 	case !s.Subnet6.Contains(o.Address.Addr()):
-		r.broken(fmt.Sprintf("%s has the IPv6 address %s, and %s is planned", home.Machine.Name, o.Address, s.Subnet6),
-			"find who else announces on "+s.Name)
+		why.Code, why.Observed = "wrong-ipv6-address", o.Address.String()
 	case o.Router != port.MAC.LinkLocal():
-		r.broken(fmt.Sprintf("%s goes by the IPv6 router %s, and %s of %s is %s", home.Machine.Name, o.Router, portWords(port),
-			port.Machine.Name, port.MAC.LinkLocal()), "find who else announces on "+s.Name)
+		why.Code, why.Observed, why.Expected = "wrong-ipv6-router", addressText(o.Router), port.MAC.LinkLocal().String()
 	case !slices.Contains(o.Resolvers, port.Address6.Addr()):
-		r.broken(fmt.Sprintf("%s was told %s by IPv6, and %s is planned", home.Machine.Name, subnet.Named("resolver", o.Resolvers),
-			port.Address6.Addr()), "look what answers DHCPv6 on "+s.Name)
+		why.Code, why.Observed, why.Expected = "wrong-ipv6-dns", subnet.Named("DNS server", o.Resolvers), port.Address6.Addr().String()
 	default:
-		r.Saw += fmt.Sprintf("; by IPv6 %s, router %s", o.Address, o.Router)
+		r.Saw += fmt.Sprintf("; over IPv6 %s, router %s", o.Address, o.Router)
+		return
 	}
+	r.fail(why)
 }
 
 func judgeGateway(r *Result, home, port *plan.Adapter, o GotNeighbor) {
+	why := Reason{Subject: home.Machine.Name, Segment: home.Segment.Name, Detail: o.Saw}
+	if port == nil {
+		why.Code = "no-inside-port"
+		r.fail(why)
+		return
+	}
+	why.Port, why.Expected, why.Service = portOf(port), port.MAC.String(), port.Shown()
 	switch {
-	case port == nil:
-		r.broken(fmt.Sprintf("no appliance has a port for guests on %s", home.Segment.Name), "give an appliance a lan port there")
 	case !o.Hop.IsValid():
-		r.broken(fmt.Sprintf("%s has no next hop: %s", home.Machine.Name, o.Saw), "look at its lease, or the gateway typed into it")
+		why.Code = "no-default-gateway"
 	case len(o.Hardware) == 0:
-		r.broken(fmt.Sprintf("the next hop %s of %s does not answer", o.Hop, home.Machine.Name),
-			fmt.Sprintf("compare it with %s, port %s of %s", port.Shown(), port.Name, port.Machine.Name))
+		why.Code, why.Observed, why.Expected = "gateway-silent", o.Hop.String(), port.Shown()
 	case len(o.Hardware) > 1:
-		r.broken(fmt.Sprintf("two machines answer for the next hop %s: %s and %s", o.Hop, o.Hardware[0], o.Hardware[1]),
-			"change the address of the one that is not the appliance")
+		why.Code, why.Expected, why.Observed = "gateway-twice", o.Hop.String(), fmt.Sprintf("%s and %s", o.Hardware[0], o.Hardware[1])
 	case Transparent(port) && !slices.ContainsFunc(home.Segment.Adapters, func(a *plan.Adapter) bool { return a.MAC == o.Hardware[0] }):
 		r.Saw = fmt.Sprintf("%s is at %s, beyond %s", o.Hop, o.Hardware[0], port.Machine.Name)
+		return
 	case o.Hardware[0] != port.MAC:
-		r.broken(fmt.Sprintf("the next hop %s is %s, and port %s of %s is %s", o.Hop, o.Hardware[0], port.Name, port.Machine.Name, port.MAC),
-			"set the gateway to "+port.Shown())
+		why.Code, why.Observed, why.Detail = "wrong-gateway", o.Hardware[0].String(), o.Hop.String()
 	default:
-		r.Saw = fmt.Sprintf("%s is at %s, port %s of %s", o.Hop, o.Hardware[0], port.Name, port.Machine.Name)
+		r.Saw = fmt.Sprintf("%s is at %s, %s", o.Hop, o.Hardware[0], portOf(port))
+		return
 	}
+	r.fail(why)
 }
 
 func judgeNames(r *Result, home *plan.Adapter, w Witness, o GotName) {
+	why := Reason{Subject: home.Machine.Name, Segment: home.Segment.Name, By: addressText(o.Resolver), Detail: o.Saw}
 	switch {
 	case !o.Resolver.IsValid():
-		r.broken(home.Machine.Name+" has no resolver: "+o.Saw, "let its lease name one, or type one in")
+		why.Code = "no-dns-server"
 	case !o.Answered:
-		r.broken(fmt.Sprintf("the resolver %s does not answer %s: %s", o.Resolver, home.Machine.Name, o.Saw),
-			"look whether the appliance's resolver has one upstream")
+		why.Code = "dns-silent"
 	case !slices.Contains(o.Addresses, w.Address):
-		r.broken(fmt.Sprintf("%s says that %s has %s, and it is at %s: %s", o.Resolver, w.Name, subnet.Named("address", o.Addresses), w.Address,
-			o.Saw), "look which resolver stands behind it")
+		why.Code, why.Service, why.Observed, why.Expected = "wrong-name", w.Name, subnet.Named("address", o.Addresses), addressText(w.Address)
 	default:
-		r.Saw = fmt.Sprintf("%s is %s, says %s", w.Name, w.Address, o.Resolver)
+		r.Saw = fmt.Sprintf("%s is %s, from DNS server %s", w.Name, w.Address, o.Resolver)
+		return
 	}
+	r.fail(why)
 }
 
 // seenAs gives the addresses as which the witness must see a guest: known only
@@ -214,8 +227,7 @@ func expectedSource(home *plan.Adapter, wans []*plan.Adapter, addresses []Got) s
 
 func judgeReached(r *Result, home *plan.Adapter, service lab.Service, o GotReach) {
 	if !o.Answered {
-		r.broken(fmt.Sprintf("%s does not reach the witness by %s: %s", home.Machine.Name, service, o.Saw),
-			"`bastion diagnose` asks what is seen and finds the mistake")
+		r.fail(Reason{Code: "outside-unreachable", Subject: home.Machine.Name, Segment: home.Segment.Name, Service: service.String(), Detail: o.Saw})
 	}
 }
 
@@ -223,18 +235,17 @@ func judgeSource(r *Result, home *plan.Adapter, service lab.Service, s seenAs, o
 	switch {
 	case !o.Answered:
 	case o.Unseen && r.Verdict == Holds && r.Saw == "":
-		r.Saw = "the witness answers by " + service.String()
+		r.Saw = "the test server answers " + service.String()
 	case o.Unseen:
 		r.Saw += ", " + service.String()
 	case s.again && home.Segment.Subnet.Contains(o.Source):
-		r.broken(fmt.Sprintf("the witness saw %s's own address %s: nothing translated it", home.Machine.Name, o.Source), "look which way it took")
+		r.fail(Reason{Code: "not-translated", Subject: home.Machine.Name, Segment: home.Segment.Name, Observed: o.Source.String()})
 	case s.translated && !s.again && !slices.Contains(s.own, o.Source.String()):
 		r.around = true
-		r.broken(fmt.Sprintf("the witness saw %s reach it by %s from %s, not from %s's WAN address %s", home.Machine.Name, service, o.Source,
-			s.wans[0].Machine.Name, strings.Join(s.own, ", ")),
-			"find the way that avoids the appliance: another adapter, or a segment that leads out")
+		r.fail(Reason{Code: "wrong-source", Subject: home.Machine.Name, Segment: home.Segment.Name, Service: service.String(),
+			Observed: o.Source.String(), Expected: strings.Join(s.own, ", "), By: s.wans[0].Machine.Name})
 	case r.Verdict == Holds && r.Saw == "":
-		r.Saw = fmt.Sprintf("the witness saw %s by %s", o.Source, service)
+		r.Saw = fmt.Sprintf("the test server saw %s: %s", o.Source, service)
 	case r.Verdict == Holds:
 		r.Saw += ", " + service.String()
 	}
@@ -243,25 +254,25 @@ func judgeSource(r *Result, home *plan.Adapter, service lab.Service, s seenAs, o
 func judgePath(r *Result, port *plan.Adapter, o GotHop) {
 	switch {
 	case !o.Router.IsValid():
-		r.broken("no router on the way says that it is there: "+o.Saw, "look at the guest's next hop first")
+		r.fail(Reason{Code: "no-hop", Subject: r.Guest, Port: portOf(port), Detail: o.Saw})
 	case o.Router != port.Address.Addr():
 		r.around = true
-		r.broken(fmt.Sprintf("the first hop is %s, and it should be %s, port %s of %s", o.Router, port.Address.Addr(), port.Name,
-			port.Machine.Name),
-			"find which adapter or gateway leads there and take it away")
+		r.fail(Reason{Code: "wrong-hop", Subject: r.Guest, Port: portOf(port), Observed: o.Router.String(),
+			Expected: port.Address.Addr().String()})
 	default:
-		r.Saw = fmt.Sprintf("the first hop is %s, port %s of %s", o.Router, port.Name, port.Machine.Name)
+		r.Saw = fmt.Sprintf("the first hop is %s, %s", o.Router, portOf(port))
 	}
 }
 
 // judgeWays: nothing got through, and something was tried.
 func judgeWays(r *Result, attempts int, ways []Way, holds string) {
 	for _, w := range ways {
-		remedy := "take that way out of the lab, then rehearse again"
+		why := Reason{Code: "bypass", Subject: w.From, Observed: w.To, Detail: pathText(w.Path, w.Tried), Do: openPath}
 		if w.Door != (Ref{}) {
-			remedy = fmt.Sprintf("take adapter %d of %s off %s", w.Door.Adapter, w.Door.Machine, segmentAfter(w.Path, w.Door.Machine))
+			why.Do, why.Expected = removeAdapter, fmt.Sprintf("%s adapter %d", w.Door.Machine, w.Door.Adapter)
+			why.Segment = segmentAfter(w.Path, w.Door.Machine)
 		}
-		r.broken(fmt.Sprintf("%s gets to %s: %s (%s)", w.From, w.To, strings.Join(w.Path, " → "), w.Tried), remedy)
+		r.fail(why)
 	}
 	r.Escapes = append(r.Escapes, ways...)
 	switch {
@@ -271,6 +282,15 @@ func judgeWays(r *Result, attempts int, ways []Way, holds string) {
 	default:
 		r.Saw = fmt.Sprintf(holds, attempts)
 	}
+}
+
+// pathText writes a path with the packet that took it, where that is known.
+func pathText(path []string, tried string) string {
+	text := strings.Join(path, " → ")
+	if tried != "" {
+		text += " (" + tried + ")"
+	}
+	return text
 }
 
 // segmentAfter gives the segment that a path leaves a machine by.
@@ -285,18 +305,18 @@ func segmentAfter(path []string, machine string) string {
 
 func judgeAttack(r *Result, got []Got) {
 	o := got[0].(GotAttack)
-	judgeWays(r, o.Attempts, o.Ways, "%d ways tried, none leads outside")
+	judgeWays(r, o.Attempts, o.Ways, "%d attempts, none got out")
 }
 
 // judgeBetween judges one service from a segment to another.
 func judgeBetween(r *Result, a, b *plan.Adapter, s lab.Service, allowed bool, how string, seen *between, o GotReach) {
 	switch {
 	case allowed && !o.Answered:
-		r.broken(fmt.Sprintf("the rules let %s%s pass from %s to %s, and %s does not reach %s: %s", s, how, a.Segment.Name, b.Segment.Name,
-			a.Machine.Name, b.Machine.Name, o.Saw), "look at the lease and gateway of both guests")
+		r.fail(Reason{Code: "allowed-blocked", Subject: a.Segment.Name, Segment: b.Segment.Name, Service: s.String() + how,
+			By: a.Machine.Name, Expected: b.Machine.Name, Detail: o.Saw})
 	case !allowed && o.Answered:
-		r.broken(fmt.Sprintf("the rules let no %s%s pass from %s to %s, and %s reaches %s", s, how, a.Segment.Name, b.Segment.Name,
-			a.Machine.Name, b.Machine.Name), "find what joins the two segments beside the appliance")
+		r.fail(Reason{Code: "denied-passes", Subject: a.Segment.Name, Segment: b.Segment.Name, Service: s.String() + how,
+			By: a.Machine.Name, Observed: b.Machine.Name})
 	default:
 		seen.add(s.String(), how, o.Answered)
 		if r.Verdict == Holds {
@@ -312,9 +332,9 @@ type between struct {
 }
 
 func (b *between) add(service, how string, passed bool) {
-	head := how + " stopped as the rules say"
+	head := how + " blocked as the rules say"
 	if passed {
-		head = how + " pass as the rules say"
+		head = how + " allowed as the rules say"
 	}
 	if b.by == nil {
 		b.by = map[string][]string{}

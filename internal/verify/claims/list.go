@@ -169,10 +169,10 @@ func elsewherePart(home *plan.Adapter, p reachability.Packet) part {
 	s := lab.Service{Proto: p.Protocol, From: p.DestinationPort, To: p.DestinationPort}
 	return part{asks: asking(AskReach{From: RefTo(home), Service: s, Address: p.Destination}), judge: func(r *Result, got []Got) {
 		if o := got[0].(GotReach); !o.Answered {
-			r.broken(fmt.Sprintf("%s does not reach %s by %s, which the rules let pass: %s", home.Machine.Name, p.Destination, s, o.Saw),
-				"`bastion diagnose` asks what is seen and finds the mistake")
+			r.fail(Reason{Code: "destination-unreachable", Subject: home.Machine.Name, Segment: home.Segment.Name, Service: s.String(),
+				Observed: p.Destination.String(), Detail: o.Saw})
 		} else {
-			r.Saw = fmt.Sprintf("%s answers %s, as far as the rules let it go", p.Destination, s)
+			r.Saw = fmt.Sprintf("%s answers %s, as far as the rules allow", p.Destination, s)
 		}
 	}}
 }
@@ -275,17 +275,15 @@ func inboundClaim(model *reachability.Model, m *plan.Machine, wan *plan.Adapter)
 			}
 			what := s.String()
 			if isAdmin {
-				what += ", the admin page,"
+				what += " (the admin page)"
 			}
-			r.broken(fmt.Sprintf("from outside, %s answers at port %s of %s, and it is not published", what, wan.Name, m.Name),
-				fmt.Sprintf("take admin off port %s, or the rule away that lets it in", wan.Name))
+			r.fail(Reason{Code: "inbound-open", Subject: m.Name, Port: portOf(wan), Service: what, Do: takeOffAdmin})
 		}
 		ways := slices.DeleteFunc(slices.Clone(o.Ways), func(w Way) bool { return MeantToEnter(model, m, w) })
-		judgeWays(r, o.Attempts, ways, "%d tries from outside, nothing but what the file says answers")
+		judgeWays(r, o.Attempts, ways, "%d attempts from outside, only what the file publishes answers")
 	}}}
 	for _, at := range model.AdminOutside(m) {
-		c.parts = append(c.parts, stated(fmt.Sprintf("the admin page of %s can be reached on %s, which leads outside", m.Name, at.Segment.Name),
-			"take the admin page off, or put port "+at.Name+" on a segment inside"))
+		c.parts = append(c.parts, stated(Reason{Code: "admin-outside", Subject: m.Name, Segment: at.Segment.Name, Port: portOf(at)}))
 	}
 	return c
 }
@@ -316,10 +314,9 @@ func publishedClaim(model *reachability.Model, m *plan.Machine, wan *plan.Adapte
 		parts: []part{{asks: asking(ask), judge: func(r *Result, got []Got) {
 			switch o := got[0].(GotReach); {
 			case !o.Answered:
-				r.broken(fmt.Sprintf("from %s, %s at %s does not answer: %s", from, s, m.Name, o.Saw),
-					"look whether the guest has its planned address and the rules let it in")
+				r.fail(Reason{Code: "forward-silent", Subject: m.Name, By: from, Service: s.String(), Expected: guest, Detail: o.Saw})
 			case o.Who != guest:
-				r.broken(fmt.Sprintf("%s at %s reaches %s, not %s", s, m.Name, o.Who, guest), "give "+guest+" a fixed address")
+				r.fail(Reason{Code: "forward-elsewhere", Subject: m.Name, Service: s.String(), Observed: o.Who, Expected: guest})
 			default:
 				r.Saw = fmt.Sprintf("%s at %s reaches %s", s, m.Name, o.Who)
 			}

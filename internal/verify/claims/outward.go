@@ -1,7 +1,6 @@
 package claims
 
 import (
-	"fmt"
 	"net/netip"
 	"slices"
 
@@ -97,8 +96,7 @@ func stoppedParts(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w 
 	for _, s := range stopped {
 		out = append(out, part{asks: asking(AskReach{From: RefTo(home), Service: s}), judge: func(r *Result, got []Got) {
 			if got[0].(GotReach).Answered {
-				r.broken(fmt.Sprintf("the rules let no %s pass from %s to outside, and it reaches the witness", s, g.Name),
-					"find the rule that lets it pass, or the way around the appliance")
+				r.fail(Reason{Code: "denied-service-passes", Subject: g.Name, Service: s.String()})
 			}
 		}})
 	}

@@ -21,10 +21,10 @@ var proved = sync.OnceValue(func() map[Kind]bool {
 func planReading(text string) Evidence { return Evidence{Reading: "the plan", Text: text} }
 
 // stated breaks a claim by what the plan alone shows.
-func stated(saw, remedy string) part {
+func stated(why Reason) part {
 	return part{judge: func(r *Result, _ []Got) {
-		r.broken(saw, remedy)
-		r.Evidence = append(r.Evidence, planReading(saw))
+		r.fail(why)
+		r.Evidence = append(r.Evidence, planReading(why.Text()))
 	}}
 }
 
@@ -118,10 +118,11 @@ func leased(p *plan.Plan, e *reachability.Escape) Ref {
 
 // escaped breaks a claim by a way that the proof found, and has its packet sent:
 // proof and stage must agree.
-func escaped(p *plan.Plan, c Condition, e *reachability.Escape, remedy string) part {
+func escaped(p *plan.Plan, c Condition, e *reachability.Escape, do Remedy) part {
 	return part{asks: []ask{{c, PacketOf(p, e)}}, any: func(r *Result, got []Got) (missing bool) {
-		saw := fmt.Sprintf("%s gets to %s: %s (%s)", e.From, e.To, strings.Join(e.Path, " → "), e.Packet)
-		r.broken(saw, remedy)
+		why := Reason{Code: "bypass", Subject: e.From, Observed: e.To, Detail: pathText(e.Path, e.Packet.String()), Do: do}
+		saw := why.Text()
+		r.fail(why)
 		if r.Kind != Behind && r.Escapes == nil { // else what was tried shows it, or the claim that this one follows from
 			r.Escapes = append(r.Escapes, Way{From: e.From, To: e.To, Path: e.Path, Tried: e.Packet.String(), Packet: planReading(saw)})
 		}
@@ -148,17 +149,17 @@ func attacked(m *reachability.Model, c Condition, g *plan.Machine, way *reachabi
 			r.Evidence = nil
 			return
 		case by != g && len(o.Ways) == 0 && o.Attempts > 0:
-			r.Saw = fmt.Sprintf("%d ways tried by %s, which stands as it does; none leads outside", o.Attempts, by.Name)
+			r.Saw = fmt.Sprintf("covered by %s (same segment, same settings): %d attempts, none got out", by.Name, o.Attempts)
 		default:
 			judgeAttack(r, got)
 		}
 		if r.Verdict == Broken && way == nil && !partial {
-			r.disagree = "the proof finds no way outside, and one was found: " + r.Saw
+			r.disagree = "the proof finds no path outside, but one was found: " + r.Saw
 		}
 	}}}
 	switch {
 	case way != nil:
-		parts = append(parts, escaped(p, c, way, "take that way out of the lab, or close it by a rule, then rehearse again"))
+		parts = append(parts, escaped(p, c, way, closePath))
 	case partial:
 		parts = append(parts, undecided())
 	}
@@ -169,7 +170,7 @@ func attacked(m *reachability.Model, c Condition, g *plan.Machine, way *reachabi
 func undecided() part {
 	return part{judge: func(r *Result, _ []Got) {
 		if r.Verdict == Holds {
-			r.Verdict, r.Saw = Unknown, "the rules cut the packets into too many parts to look at them all"
+			r.Verdict, r.Saw = Unknown, "the rules are too many for a proof over all packets"
 		}
 	}}
 }
@@ -187,21 +188,19 @@ func behindClaim(m *reachability.Model, g *plan.Machine) claim {
 	stands, way := m.Standing(g)
 	switch {
 	case g.Off:
-		c.parts = []part{{judge: func(r *Result, _ []Got) { r.Verdict, r.Saw = Unknown, "it is switched off" }}}
+		c.parts = []part{{judge: func(r *Result, _ []Got) { r.Verdict, r.Saw = Unknown, "the guest is switched off" }}}
 	case g.Guest.Outside:
 		c.parts = []part{shows("it is meant to stand outside")}
 	case stands == reachability.Exposed:
-		c.parts = []part{escaped(m.Plan(), Unplugged, way,
-			"put it on a segment behind an appliance, or say `outside: true` where it is meant to stand outside")}
+		c.parts = []part{escaped(m.Plan(), Unplugged, way, moveInside)}
 	case stands == reachability.Lost:
-		c.parts = []part{stated(fmt.Sprintf("no appliance has a port on %s, and nobody there leads to one", g.Adapters[0].Segment.Name),
-			"give an appliance a port there, or put the guest on a segment that has one")}
+		c.parts = []part{stated(Reason{Code: "no-appliance", Subject: g.Name, Segment: g.Adapters[0].Segment.Name})}
 	case stands == reachability.Beside:
 		c.parts = []part{shows("it stands beside a one-armed appliance, which it can avoid, by design")}
 	case stands == reachability.Closed:
-		c.parts = []part{shows("nothing leads outside from where it stands")}
+		c.parts = []part{shows("no path leads outside from its segment")}
 	default:
-		c.parts = []part{shows("every way outside leads through an appliance")}
+		c.parts = []part{shows("every path outside leads through an appliance")}
 	}
 	return c
 }
@@ -210,14 +209,14 @@ func behindClaim(m *reachability.Model, g *plan.Machine) claim {
 func apartClaim(m *reachability.Model, a *plan.Machine) claim {
 	c := claim{Result: Result{ID: a.Name + "." + string(Apart), Appliance: a.Name, Kind: Apart}}
 	for _, s := range m.Sides(a) {
-		text := fmt.Sprintf("ports %s and %s of %s are not apart: %s", s.One.Name, s.Other.Name, a.Name, s.Why)
+		why := Reason{Code: "sides-joined", Subject: a.Name, Port: portOf(s.One), By: portOf(s.Other), Detail: s.Why}
 		if s.One == s.Other {
-			text = fmt.Sprintf("port %s of %s is not apart from the outside: %s", s.One.Name, a.Name, s.Why)
+			why.Code = "side-outside"
 		}
-		c.parts = append(c.parts, stated(text, "give each side a segment and a wire of its own"))
+		c.parts = append(c.parts, stated(why))
 	}
 	if c.parts == nil {
-		c.parts = []part{shows("each side is a wire of its own")}
+		c.parts = []part{shows("each side is a broadcast domain of its own")}
 	}
 	return c
 }
@@ -230,8 +229,7 @@ const maxOwned = 64
 func soleClaim(m *reachability.Model, s *plan.Segment) (claim, bool) {
 	c := claim{Result: Result{ID: s.Name + "." + string(Sole), Segment: s.Name, Kind: Sole}}
 	for _, t := range m.Twins(s) {
-		c.parts = append(c.parts, stated(fmt.Sprintf("%s is there more than once on %s: %s", t.What, s.Name, strings.Join(t.Names, " and ")),
-			"give each an address of its own"))
+		c.parts = append(c.parts, stated(Reason{Code: "duplicate", Subject: s.Name, Segment: s.Name, Observed: t.What, By: strings.Join(t.Names, " and ")}))
 	}
 	var asker *plan.Adapter
 	var owners []*plan.Adapter
@@ -257,12 +255,12 @@ func soleClaim(m *reachability.Model, s *plan.Segment) (claim, bool) {
 		o := got[0].(GotOwners)
 		for i, a := range owners {
 			if i < len(o.Owners) && len(o.Owners[i]) > 1 {
-				r.broken(fmt.Sprintf("%d machines answer for %s on %s", len(o.Owners[i]), a.Address.Addr(), s.Name),
-					"change the address of the one that is not "+a.Machine.Name)
+				r.fail(Reason{Code: "duplicate-address", Subject: a.Machine.Name, Segment: s.Name, Expected: a.Address.Addr().String(),
+					Observed: fmt.Sprint(len(o.Owners[i]))})
 			}
 		}
 		if r.Verdict == Holds {
-			r.Saw = fmt.Sprintf("%d fixed addresses, each at one hardware address", len(owners))
+			r.Saw = fmt.Sprintf("%d fixed addresses, each at one MAC address", len(owners))
 		}
 	}})
 	return c, true
@@ -289,5 +287,5 @@ func passesAll(m *plan.Machine, from, to *plan.Segment) bool {
 // joinedPart breaks the claim between two segments that a guest joins.
 func joinedPart(m *reachability.Model, a, b *plan.Adapter, way []string) part {
 	e := m.Between(a, b, way)
-	return escaped(m.Plan(), Running, e, "take the guest between off one of the two segments, or say in a rule that all may pass")
+	return escaped(m.Plan(), Running, e, unjoinGuest)
 }
