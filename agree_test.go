@@ -163,7 +163,7 @@ func (d dice) policy(line func(string, ...any), guests, segments []string) {
 	}
 }
 
-// number gives a number of the environment.
+// number returns a number of the environment.
 // drawn returns the seeds of the labs that a run draws: LABS of them from FIRST, where the environment
 // says so; else all of them where everything is tried, and an eighth of them, another one each day.
 func drawn(t *testing.T, all int) []int {

@@ -53,7 +53,7 @@ func TestEvidenceAgreesWithItsStage(t *testing.T) {
 	assert.Greater(t, same, 20*open, "what machines can tell themselves is nearly all")
 }
 
-// handedIn gives what each machine, and somebody outside, would hand in.
+// handedIn returns what each machine, and somebody outside, would hand in.
 func handedIn(t *testing.T, p *plan.Plan, got claims.Answers, token witness.Token) (files []evidence.File) {
 	asked := map[string]claims.Asking{}
 	for _, q := range claims.Questions(p, got.Facts) {

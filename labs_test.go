@@ -56,7 +56,7 @@ func (m *labMaker) address() string {
 	return m.pick("10.83.16.", "10.83.17.", "172.29.64.", "10.83.16.", "203.0.113.") + m.pick(hosts...)
 }
 
-// values gives a value for a key by its name; empty: by its form.
+// values returns a value for a key by its name; empty: by its form.
 func (m *labMaker) value(key string) string {
 	who := func() string {
 		return m.pick(append([]string{"any", "outside", "10.83.16.0/24", "10.83.16.20", "fd00::/8"}, append(segments, machines...)...)...)
@@ -150,7 +150,7 @@ func (m *labMaker) object(schema map[string]any, must ...string) string {
 	return "{" + strings.Join(parts, ", ") + "}"
 }
 
-// of gives a value for a key with a schema.
+// of returns a value for a key with a schema.
 func (m *labMaker) of(key string, s map[string]any) string {
 	if key == "leases" && s["anyOf"] == nil { // of a segment
 		return m.pick("upstream", "host", "none", "g1")
@@ -350,7 +350,7 @@ func edited(t *testing.T, p *plan.Plan, text []byte, findings []check.Finding) {
 	}
 }
 
-// addressed tells what a plan gives each adapter.
+// addressed returns what a plan gives each adapter.
 func addressed(p *plan.Plan) []string {
 	var list []string
 	for _, a := range p.Adapters {

@@ -33,7 +33,7 @@ func back(id string) string {
 	return regexp.MustCompile(`\b[a-z][0-9]`+named).ReplaceAllString(id, "$1")
 }
 
-// section gives the lines below a heading, as a part of all lines.
+// section returns the lines below a heading, as a part of all lines.
 func section(lines []string, heading string) []string {
 	from := slices.Index(lines, heading) + 1
 	to := from
@@ -113,7 +113,7 @@ func judged(text string) map[string]claims.Result {
 	return out
 }
 
-// made gives a lab file in which every key may come.
+// made returns a lab file in which every key may come.
 func made(d dice) string {
 	m := &labMaker{bytes: make([]byte, 600)}
 	for i := range m.bytes {
@@ -122,7 +122,7 @@ func made(d dice) string {
 	return string(m.lab())
 }
 
-// ambiguous tells a lab in which two upstream segments have the same addresses: the way
+// ambiguous reports whether it is a lab in which two upstream segments have the same addresses: the way
 // back from outside is then that of either.
 func ambiguous(p *plan.Plan) bool {
 	for i, s := range p.Segments {

@@ -42,7 +42,7 @@ func TestVerdicts(t *testing.T) {
 	}
 }
 
-// told says what does not hold.
+// told returns what does not hold.
 func told(doc verdict.Document) string {
 	var b strings.Builder
 	for _, r := range doc.Claims {

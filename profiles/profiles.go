@@ -18,15 +18,15 @@ var Files embed.FS
 // Default is the name of the reference appliance's profile.
 const Default = "reference"
 
-// Profile gives the text of a shipped profile; false when there is none of that
+// Profile returns the text of a shipped profile; false when there is none of that
 // name.
 func Profile(name string) ([]byte, bool) { return file(name) }
 
-// Wording gives the text of a shipped wording; false when there is none of that
+// Wording returns the text of a shipped wording; false when there is none of that
 // name.
 func Wording(name string) ([]byte, bool) { return file("wordings/" + name) }
 
-// Start gives the text of a profile to fill in, with NAME where its name goes.
+// Start returns the text of a profile to fill in, with NAME where its name goes.
 func Start() []byte {
 	data, _ := file("start/profile")
 	return data
@@ -37,10 +37,10 @@ func file(name string) ([]byte, bool) {
 	return data, err == nil
 }
 
-// Names gives the shipped profiles' names, in alphabetical order.
+// Names returns the shipped profiles' names, in alphabetical order.
 func Names() []string { return names(".") }
 
-// Title gives what kind of appliance a shipped profile speaks of.
+// Title returns what kind of appliance a shipped profile speaks of.
 func Title(name string) string {
 	data, _ := Profile(name)
 	for _, line := range strings.Split(string(data), "\n") {
@@ -51,7 +51,7 @@ func Title(name string) string {
 	return ""
 }
 
-// WordingNames gives the shipped wordings' names, in alphabetical order.
+// WordingNames returns the shipped wordings' names, in alphabetical order.
 func WordingNames() []string { return names("wordings") }
 
 func names(folder string) []string {

@@ -84,7 +84,7 @@ func Create(path string, o Options) (*File, error) {
 	return f, nil
 }
 
-// follow gives where symbolic links lead, also when nothing is there yet.
+// follow returns where symbolic links lead, also when nothing is there yet.
 func follow(path string) (string, error) {
 	for range 40 {
 		info, err := os.Lstat(path)
@@ -111,7 +111,7 @@ func (f *File) Write(b []byte) (int, error) {
 	return f.temp.Write(b)
 }
 
-// Inner gives the file that is filled, for who must seek in it; nil for a device
+// Inner returns the file that is filled, for who must seek in it; nil for a device
 // or a pipe.
 func (f *File) Inner() *os.File { return f.temp }
 
@@ -154,7 +154,7 @@ func (f *File) adopt() error {
 	return f.temp.Chmod(f.was.Mode().Perm())
 }
 
-// place gives a file its name, and fails when something has come to be there.
+// place returns a file its name, and fails when something has come to be there.
 func place(from, to string) error {
 	err := os.Link(from, to)
 	if err == nil || errors.Is(err, fs.ErrExist) {

@@ -37,7 +37,7 @@ func Edit(path string, from, to []byte) error {
 	return Write(path, to, Options{Replace: true})
 }
 
-// lockOf gives the lock of a file: one by its path, in the user's cache, as the
+// lockOf returns the lock of a file: one by its path, in the user's cache, as the
 // file itself is replaced.
 func lockOf(path string) (*flock.Flock, error) {
 	target, err := follow(path)

@@ -9,7 +9,7 @@ import (
 	"syscall"
 )
 
-// links gives how many names a file has.
+// links returns how many names a file has.
 func links(info fs.FileInfo) uint64 {
 	if s, ok := info.Sys().(*syscall.Stat_t); ok {
 		return uint64(s.Nlink)
@@ -17,7 +17,7 @@ func links(info fs.FileInfo) uint64 {
 	return 1
 }
 
-// own gives a file the owner of another, where that is allowed.
+// own returns a file the owner of another, where that is allowed.
 func own(f *os.File, like fs.FileInfo) {
 	if s, ok := like.Sys().(*syscall.Stat_t); ok {
 		_ = f.Chown(int(s.Uid), int(s.Gid))

@@ -63,7 +63,7 @@ func (a *app) eachBench(verb string, names, arguments []string) error {
 	return <-told
 }
 
-// running gives the benches of this folder that run.
+// running returns the benches of this folder that run.
 func running() (map[string]bool, error) {
 	home, err := supervisor.Home()
 	if err != nil {

@@ -69,7 +69,7 @@ than this one name a program for that: --program.`,
 	return c
 }
 
-// disc gives what is on a disc for a guest.
+// disc returns what is on a disc for a guest.
 func disc(program, system, line string, o carryOptions) ([]iso.File, error) {
 	if program == "" {
 		own, err := os.Executable()

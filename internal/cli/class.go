@@ -56,7 +56,7 @@ func (a *app) benches() *cobra.Command {
 	}
 }
 
-// classFile gives where a class's record is: beside the folder of all labs.
+// classFile returns where a class's record is: beside the folder of all labs.
 func classFile(lab string) (string, error) {
 	home, err := supervisor.Home()
 	if err != nil {
@@ -65,7 +65,7 @@ func classFile(lab string) (string, error) {
 	return filepath.Join(filepath.Dir(home), "classes", lab+".json"), nil
 }
 
-// classes gives the records of all classes that were started, by lab.
+// classes returns the records of all classes that were started, by lab.
 func classes() (map[string]classRecord, error) {
 	all, err := classFile("*")
 	if err != nil {
@@ -93,7 +93,7 @@ func classes() (map[string]classRecord, error) {
 	return out, nil
 }
 
-// aClass gives the class that the user names by its lab file or its name, when there is one.
+// aClass returns the class that the user names by its lab file or its name, when there is one.
 func aClass(named string) (classRecord, bool, error) {
 	all, err := classes()
 	if err != nil || len(all) == 0 {
@@ -135,7 +135,7 @@ func (r classRecord) remove() error {
 	return os.Remove(file)
 }
 
-// on gives the names of the benches on a host, in order.
+// on returns the names of the benches on a host, in order.
 func (r classRecord) on(host string) []string {
 	var out []string
 	for _, b := range r.Benches {

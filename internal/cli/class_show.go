@@ -17,7 +17,7 @@ import (
 	"openbastion/internal/verify/verdict"
 )
 
-// benchRange says which benches are on a host: neighbours as from … to.
+// benchRange returns which benches are on a host: neighbours as from … to.
 func benchRange(names []string) string {
 	var parts []string
 	for i := 0; i < len(names); {
@@ -36,7 +36,7 @@ func benchRange(names []string) string {
 	return strings.Join(parts, ", ")
 }
 
-// following tells whether two names of benches have numbers one after the other.
+// following reports whether two names of benches have numbers one after the other.
 func following(a, b string) bool {
 	var x, y int
 	_, e1 := fmt.Sscan(strings.TrimLeft(a[strings.LastIndexByte(a, '-')+1:], "0"), &x)
@@ -56,7 +56,7 @@ type placedHost struct {
 	BenchesMost int       `json:"benches_most"`
 }
 
-// showPlaced says which host would carry which bench.
+// showPlaced returns which host would carry which bench.
 func (a *app) showPlaced(p *plan.Plan, o startOptions, hosts *lab.Class, benches []class.Bench) error {
 	need, on := benchNeed(p, o), map[string][]string{}
 	for _, b := range benches {
@@ -139,7 +139,7 @@ func (r classRecord) seen(came map[string]remote.Answer, silent map[string]error
 	return out
 }
 
-// unanswered says why nothing is known of a bench; empty when something is.
+// unanswered returns why nothing is known of a bench; empty when something is.
 func unanswered(b class.Bench, answer remote.Answer, ok bool, silent map[string]error) string {
 	switch {
 	case b.Host == "":
@@ -377,7 +377,7 @@ func (a *app) endClass(r classRecord, o stopOptions) error {
 	return nil
 }
 
-// unended gives the benches that did not end, and says why.
+// unended returns the benches that did not end, and says why.
 func (a *app) unended(r classRecord, came map[string]remote.Answer, silent map[string]error) []class.Bench {
 	var open []class.Bench
 	for _, b := range r.Benches {

@@ -26,7 +26,7 @@ const (
 	benchStack   = 4 * lab.MiB
 )
 
-// benchNeed gives what one bench takes of its host.
+// benchNeed returns what one bench takes of its host.
 func benchNeed(p *plan.Plan, o startOptions) class.Need {
 	n := class.Need{Memory: benchProcess}
 	if o.stage == onKernel {
@@ -43,7 +43,7 @@ func benchNeed(p *plan.Plan, o startOptions) class.Need {
 	return n
 }
 
-// benchName gives the name of a bench, from 1, of so many.
+// benchName returns the name of a bench, from 1, of so many.
 func benchName(lab string, number, of int) string {
 	return fmt.Sprintf("%s-%0*d", lab, len(fmt.Sprint(of)), number)
 }
@@ -95,7 +95,7 @@ func (a *app) startClass(file string, o startOptions) error {
 	return a.putUp(p, file, o, hosts, r, files, again)
 }
 
-// classToBe gives the record of a class: a new one, or that of the class that was started
+// classToBe returns the record of a class: a new one, or that of the class that was started
 // from this very file.
 func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Class) (classRecord, bool, error) {
 	abs, err := filepath.Abs(file)
@@ -121,7 +121,7 @@ func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Cl
 	return was, true, nil
 }
 
-// place says which host carries which bench; silent hosts carry none.
+// place returns which host carries which bench; silent hosts carry none.
 func (r classRecord) place(p *plan.Plan, o startOptions, hosts *lab.Class, silent map[string]error) []class.Bench {
 	var open []class.Host
 	for _, h := range hosts.Hosts {
@@ -145,7 +145,7 @@ func (r classRecord) place(p *plan.Plan, o startOptions, hosts *lab.Class, silen
 	return out
 }
 
-// benchFiles gives what each host needs, but for the lab files of its benches: this program,
+// benchFiles returns what each host needs, but for the lab files of its benches: this program,
 // a kernel, and what the lab names.
 func (a *app) benchFiles(p *plan.Plan, file string, o startOptions) ([]remote.File, error) {
 	own := o.inside
@@ -202,7 +202,7 @@ func (a *app) benchFiles(p *plan.Plan, file string, o startOptions) ([]remote.Fi
 // kernelThere is where the package of a kernel lies in a host's folder.
 const kernelThere = "kernel.deb"
 
-// benchText gives the lab file of one bench.
+// benchText returns the lab file of one bench.
 func (a *app) benchText(p *plan.Plan, file, bench string) []byte {
 	e := lab.NewEditor(a.texts[file])
 	e.Set(p.Lab, "lab", bench)
@@ -293,7 +293,7 @@ func (a *app) told(r *classRecord, hosts *lab.Class, silent map[string]error) {
 	})
 }
 
-// passed gives the options of start that go to each bench as they are.
+// passed returns the options of start that go to each bench as they are.
 func (o startOptions) passed() []string {
 	var out []string
 	for _, s := range []struct {
@@ -387,7 +387,7 @@ func alreadyOver(name string) error {
 	return nil
 }
 
-// alreadyHere tells a lab of this name that runs on this machine.
+// alreadyHere returns a lab of this name that runs on this machine.
 func alreadyHere(name string) error {
 	home, err := supervisor.Home()
 	if err != nil {

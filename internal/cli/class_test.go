@@ -128,7 +128,7 @@ func (h *sshHost) run(channel ssh.Channel, command string) {
 	_ = channel.Close()
 }
 
-// classroom gives hosts, and a call of the program that reaches them by the SSH client.
+// classroom returns hosts, and a call of the program that reaches them by the SSH client.
 func classroom(t *testing.T, names ...string) (map[string]*sshHost, func(args ...string) *exec.Cmd) {
 	client, err := exec.LookPath("ssh")
 	if err != nil || os.Getuid() != 0 {
@@ -173,7 +173,7 @@ func said[T any](t *testing.T, c *exec.Cmd, status int) (doc T) {
 	return doc
 }
 
-// where gives on which host each bench runs.
+// where returns on which host each bench runs.
 func where(s class.Status) map[string]string {
 	out := map[string]string{}
 	for _, b := range s.Benches {

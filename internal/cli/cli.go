@@ -168,7 +168,7 @@ var commands []command
 
 func init() { commands = allCommands() }
 
-// allCommands gives every command, in the order of the work.
+// allCommands returns every command, in the order of the work.
 func allCommands() []command {
 	return []command{
 		{"demo", groupStart, (*app).demo},
@@ -216,7 +216,7 @@ func allCommands() []command {
 	}
 }
 
-// Commands gives all commands, for what describes them, such as manual pages.
+// Commands returns all commands, for what describes them, such as manual pages.
 func Commands() *cobra.Command {
 	return (&app{in: strings.NewReader(""), out: io.Discard, err: io.Discard}).root(nil)
 }
@@ -342,7 +342,7 @@ func escaped(b []byte) []byte {
 	return out.Bytes()
 }
 
-// labArg gives the LAB argument: a file, lab.yaml when there is none.
+// labArg returns the LAB argument: a file, lab.yaml when there is none.
 func labArg(args []string) string {
 	if len(args) > 0 {
 		return args[0]

@@ -65,7 +65,7 @@ func (a *app) compareListing(p *plan.Plan, file, from, as string) error {
 	return a.showFacts(p, m.Name, "what "+m.Name+" shows, against the plan"+why, identify.Compare(p, m, l))
 }
 
-// whose gives the machine that a listing is of: the one named, else the one that it
+// whose returns the machine that a listing is of: the one named, else the one that it
 // shows, with the evidence in brackets.
 func whose(p *plan.Plan, l listing.Listing, as string) (*plan.Machine, string, error) {
 	if as != "" {

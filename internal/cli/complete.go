@@ -15,7 +15,7 @@ import (
 	"openbastion/profiles"
 )
 
-// completing tells whether the call is a shell's question.
+// completing reports whether the call is a shell's question.
 func completing(args []string) bool {
 	return len(args) > 0 && (args[0] == cobra.ShellCompRequestCmd || args[0] == cobra.ShellCompNoDescRequestCmd)
 }

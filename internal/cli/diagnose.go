@@ -127,7 +127,7 @@ func (a *app) pursue(s *diagnose.Study) error {
 	return a.ctx.Err()
 }
 
-// studied gives where what mistakes look like in this very lab is kept: in the user's
+// studied returns where what mistakes look like in this very lab is kept: in the user's
 // cache, under a digest of this very program, the lab file's text and its profiles. Empty
 // when it cannot be.
 func (a *app) studied(p *plan.Plan) string {
@@ -186,7 +186,7 @@ func (a *app) tellCauses(s *diagnose.Study, p *plan.Plan, seen []diagnose.Seen, 
 	return nil
 }
 
-// explaining gives the causes that explain all that was seen; where no single one does,
+// explaining returns the causes that explain all that was seen; where no single one does,
 // pairs that do, then what explains most.
 func explaining(s *diagnose.Study, seen []diagnose.Seen) []diagnose.Cause {
 	causes := s.Causes(seen)

@@ -179,7 +179,7 @@ func (a *app) drillHere(p *plan.Plan, file string, o drillOptions) error {
 	return x.end()
 }
 
-// sayComplaint tells what the people at the bench came with.
+// sayComplaint returns what the people at the bench came with.
 func (a *app) sayComplaint(s *screen, d *drill.Drill) {
 	count := "Something is wrong."
 	if len(d.Mistakes) > 1 {
@@ -296,7 +296,7 @@ func (x *examination) decide(m mistakes.Mistake) {
 	}
 }
 
-// tell says what was planted.
+// tell returns what was planted.
 func (x *examination) tell() {
 	for _, m := range x.d.Mistakes {
 		x.s.para(0, 2, plain, "It was: "+m.String()+" ("+m.ID()+").")
@@ -304,7 +304,7 @@ func (x *examination) tell() {
 	}
 }
 
-// end tells the points.
+// end returns the points.
 func (x *examination) end() error {
 	solved := !x.left && len(x.found) >= len(x.d.Mistakes)
 	points := 0

@@ -46,7 +46,7 @@ func readCode(text string) (level int, seed uint64, err error) {
 	return int(b[0]), binary.BigEndian.Uint64(b[1:9]), nil
 }
 
-// resultLine says how a drill of a class went.
+// resultLine returns how a drill of a class went.
 func resultLine(code string, solved bool, looks, wrong, points int) string {
 	body := fmt.Sprintf("%s %t %d %d %d", code, solved, looks, wrong, points)
 	return fmt.Sprintf("OBDR1 %s %08x", body, crc32.ChecksumIEEE([]byte(body)))

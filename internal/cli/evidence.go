@@ -60,7 +60,7 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 	return err
 }
 
-// byLab gives the tokens of a lab's benches.
+// byLab returns the tokens of a lab's benches.
 func byLab(token witness.Token) func(string) witness.Token {
 	return func(bench string) witness.Token {
 		if bench == "" {
@@ -115,7 +115,7 @@ func (a *app) evidence(from []string, p *plan.Plan, tokens func(string) witness.
 	return files, briefs, remarks, nil
 }
 
-// briefIn gives the brief that the square code in a picture of a screen says; what is no picture
+// briefIn returns the brief that the square code in a picture of a screen says; what is no picture
 // as it is.
 func briefIn(data []byte) ([]byte, error) {
 	if http.DetectContentType(data) != "image/png" {

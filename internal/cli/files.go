@@ -36,7 +36,7 @@ func (a *app) writeNew(path string, data []byte, replace bool) error {
 	return notWritten(atomicfile.Write(path, data, atomicfile.Options{Replace: replace, Inputs: a.inputs}))
 }
 
-// notWritten says why a file was not written, and what to do.
+// notWritten returns why a file was not written, and what to do.
 func notWritten(err error) error {
 	if err == nil {
 		return nil
@@ -53,7 +53,7 @@ func notWritten(err error) error {
 	return failure{exitUsage, err.Error(), hint}
 }
 
-// text gives what a lab file held when this call read it; a file that was not
+// text returns what a lab file held when this call read it; a file that was not
 // read yet is read now.
 func (a *app) text(file string) ([]byte, error) {
 	if data, ok := a.texts[file]; ok {

@@ -62,7 +62,7 @@ func classWork(t testing.TB, benches int) (folder string, args []string) {
 	return folder, append([]string{"grade", folder + "/rubric.yaml", "--lab", lab, "--token", token.String()}, args...)
 }
 
-// seenBy gives the answers that are a machine's own.
+// seenBy returns the answers that are a machine's own.
 func seenBy(p *plan.Plan, who string, got claims.Answers) (out []claims.Answer) {
 	asked := map[string]claims.Asking{}
 	for _, q := range claims.Questions(p, got.Facts) {

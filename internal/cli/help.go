@@ -70,7 +70,7 @@ func unknownCommand(c *cobra.Command, name string) error {
 	return failure{exitUsage, fmt.Sprintf("%s has no command %s", c.CommandPath(), name), hint}
 }
 
-// callLine says how a command is called.
+// callLine returns how a command is called.
 func callLine(c *cobra.Command) string {
 	path := c.CommandPath()
 	if c.HasParent() {

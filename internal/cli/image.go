@@ -186,7 +186,7 @@ func (a *app) imageUnpack() *cobra.Command {
 // stdinName is what content from standard input is called.
 const stdinName = "standard input"
 
-// unpackTo gives the file to unpack to: beside the packed one, in a folder, or as
+// unpackTo returns the file to unpack to: beside the packed one, in a folder, or as
 // it was said.
 func unpackTo(packed, to, name string) (string, error) {
 	info, err := os.Stat(to)

@@ -231,7 +231,7 @@ func (in installer) unplugEach(m *plan.Machine, r identify.Reply) error {
 	return nil
 }
 
-// without gives the interfaces that a console shows while an adapter is unplugged.
+// without returns the interfaces that a console shows while an adapter is unplugged.
 func (in installer) without(m *plan.Machine, a *plan.Adapter, r identify.Reply) (list []listing.Interface, err error) {
 	plug := func(verb string) error {
 		_, err := in.a.operate(in.file, supervisor.Operation{Verb: verb, Machine: m.Name, Args: []string{fmt.Sprint(a.Number)}})
@@ -247,7 +247,7 @@ func (in installer) without(m *plan.Machine, a *plan.Adapter, r identify.Reply) 
 // linkTime is what a system takes at most to see that a cable was pulled or put in.
 const linkTime = time.Second
 
-// links gives the interfaces that a console shows now, with their links; where Enter alone
+// links returns the interfaces that a console shows now, with their links; where Enter alone
 // has it look again, after that.
 func (in installer) links(m *plan.Machine, r identify.Reply) ([]listing.Interface, error) {
 	if r.Again {

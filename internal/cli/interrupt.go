@@ -74,7 +74,7 @@ func (a *app) onInterrupt(clean func()) {
 	a.cleanup = append(a.cleanup, clean)
 }
 
-// ticker gives what writes a line of progress over the last one, and takes it
+// ticker returns what writes a line of progress over the last one, and takes it
 // away when the text is empty. It is false where nobody watches.
 func (a *app) ticker() (bool, func(text string)) {
 	f, ok := a.err.(*os.File)
@@ -90,7 +90,7 @@ func (a *app) ticker() (bool, func(text string)) {
 	}
 }
 
-// progress gives what shows how far something is: on a terminal, from half a
+// progress returns what shows how far something is: on a terminal, from half a
 // second on, ten times a second. A total of 0 takes the line away. Several at once may
 // tell it.
 func (a *app) progress(what string) func(done, total int) {

@@ -73,7 +73,7 @@ func newScreen(w io.Writer, color string) *screen {
 	return s
 }
 
-// paint gives the text in a style, but for parts of it that have one of their own.
+// paint returns the text in a style, but for parts of it that have one of their own.
 func (s *screen) paint(st style, text string) string {
 	if !s.color || st == plain || text == "" {
 		return text
@@ -144,7 +144,7 @@ func (s *screen) para(indent, hang int, st style, text string) {
 	}
 }
 
-// width gives how many columns a text takes; styles take none.
+// width returns how many columns a text takes; styles take none.
 func width(text string) int {
 	if !strings.Contains(text, styleEnd) {
 		return displaywidth.String(text)

@@ -24,7 +24,7 @@ import (
 	"openbastion/internal/testbed/supervisor"
 )
 
-// diskFolder gives where the disks of a lab's machines are kept: below the XDG data folder.
+// diskFolder returns where the disks of a lab's machines are kept: below the XDG data folder.
 func diskFolder(lab string) (string, error) {
 	if d := os.Getenv("XDG_DATA_HOME"); filepath.IsAbs(d) {
 		return filepath.Join(d, "openbastion", "disks", lab), nil
@@ -36,7 +36,7 @@ func diskFolder(lab string) (string, error) {
 	return filepath.Join(home, ".local", "share", "openbastion", "disks", lab), nil
 }
 
-// keptDisks says where the disks of a lab that has ended are kept, or takes them away.
+// keptDisks returns where the disks of a lab that has ended are kept, or takes them away.
 func (a *app) keptDisks(lab string, discard bool) error {
 	folder, err := diskFolder(lab)
 	if err != nil {
@@ -52,7 +52,7 @@ func (a *app) keptDisks(lab string, discard bool) error {
 	return nil
 }
 
-// buildMachines gives what builds a lab as virtual machines.
+// buildMachines returns what builds a lab as virtual machines.
 func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.Options, tell func(supervisor.Report)) (supervisor.Build,
 	error) {
 	disks, err := diskFolder(p.Name)
@@ -104,7 +104,7 @@ func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.
 	}, nil
 }
 
-// accelerates tells whether this machine's processor can do the work of a virtual one.
+// accelerates reports whether this machine's processor can do the work of a virtual one.
 func accelerates() bool {
 	var r hostinfo.Report
 	r.Accelerate()

@@ -10,7 +10,7 @@ import (
 	"openbastion/internal/testbed/machine/boot"
 )
 
-// kernelPackage gives the package of a kernel that machines are tried with, empty without.
+// kernelPackage returns the package of a kernel that machines are tried with, empty without.
 func kernelPackage() string {
 	if _, err := exec.LookPath("qemu-system-x86_64"); err != nil || runtime.GOOS != "linux" {
 		return ""

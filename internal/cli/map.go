@@ -97,7 +97,7 @@ func (a *app) listing(p *plan.Plan, file string) (listing.Listing, error) {
 	return l, nil
 }
 
-// consoleOf gives the machine whose console a listing is from: the one named, the one
+// consoleOf returns the machine whose console a listing is from: the one named, the one
 // that it shows, else the first appliance.
 func (a *app) consoleOf(p *plan.Plan, l listing.Listing, as string) (*plan.Machine, error) {
 	if as == "" {
@@ -181,7 +181,7 @@ func (a *app) adopt(file string, p *plan.Plan, m *plan.Machine, l listing.Listin
 	return a.rewrite(file, data, changed, n)
 }
 
-// machineNamed gives the machine that a console belongs to.
+// machineNamed returns the machine that a console belongs to.
 func machineNamed(p *plan.Plan, name string) (*plan.Machine, error) {
 	if name == "" {
 		if len(p.Appliances()) == 0 {
@@ -288,7 +288,7 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result, file
 	return nil
 }
 
-// nextOf says what to type to take what was found into the lab file; nothing when it
+// nextOf returns what to type to take what was found into the lab file; nothing when it
 // is there already.
 func nextOf(r identify.Result, file, from string) string {
 	if file == "" || file == "-" || from == "-" {

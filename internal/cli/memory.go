@@ -17,7 +17,7 @@ type rehearsed struct {
 	At      time.Time      `json:"at"`
 }
 
-// remembered gives where a rehearsal of this very lab is remembered: in the
+// remembered returns where a rehearsal of this very lab is remembered: in the
 // user's cache, under the plan's fingerprint and the program's version, so that nothing
 // of the lab itself is kept there. Empty when the user has no cache.
 func remembered(p *plan.Plan) string {
@@ -53,7 +53,7 @@ func keepInCache(path string, data []byte) {
 	}
 }
 
-// recall gives the last rehearsal of this very lab, or nil.
+// recall returns the last rehearsal of this very lab, or nil.
 func recall(p *plan.Plan) *rehearsed {
 	path := remembered(p)
 	if path == "" {

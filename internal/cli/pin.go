@@ -60,7 +60,7 @@ func (a *app) replace(file string, old, changed []byte, n int) error {
 	return nil
 }
 
-// added gives the lines of b that are not in a, in order.
+// added returns the lines of b that are not in a, in order.
 func added(a, b []byte) []string {
 	there := map[string]int{}
 	for _, l := range bytes.Split(a, []byte("\n")) {

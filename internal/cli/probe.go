@@ -88,7 +88,7 @@ the appliance, tries what must not be reached from there.`,
 	return c
 }
 
-// probeAlone says what this machine sees, without a plan.
+// probeAlone returns what this machine sees, without a plan.
 func (a *app) probeAlone(o probeOptions) error {
 	s, err := field.Look()
 	if err != nil {
@@ -222,7 +222,7 @@ func (a *app) probeGuest(o probeOptions) error {
 	return err
 }
 
-// own gives the answers that are this machine's to give.
+// own returns the answers that are this machine's to give.
 func own(p *plan.Plan, self string, got claims.Answers) []claims.Answer {
 	mine := map[string]bool{}
 	for _, q := range claims.Questions(p, got.Facts) {
@@ -231,7 +231,7 @@ func own(p *plan.Plan, self string, got claims.Answers) []claims.Answer {
 	return slices.DeleteFunc(slices.Clone(got.Answers), func(a claims.Answer) bool { return !mine[a.ID] && a.Missing != "" })
 }
 
-// answering says who this machine is, until interrupted.
+// answering returns who this machine is, until interrupted.
 func (a *app) answering(p *plan.Plan, s *field.Probe) error {
 	x, err := field.Answer(p, s.Self, claims.Facts{Witness: s.Witness})
 	if err != nil {
@@ -344,7 +344,7 @@ func (a *app) byHand(s *field.Probe) func(ctx context.Context, plugged bool) err
 	}
 }
 
-// ofMachine gives the part of a verdict that is about one machine and its segments.
+// ofMachine returns the part of a verdict that is about one machine and its segments.
 func ofMachine(doc verdict.Document, p *plan.Plan, self string) verdict.Document {
 	out := doc
 	out.Claims, out.Verdict, out.Stage, out.Findings = nil, claims.Holds, claims.FieldStage, []verdict.Finding{}
@@ -442,7 +442,7 @@ type carryOptions struct {
 	replace                         bool
 }
 
-// carriedForAll gives the lines for all machines of a lab.
+// carriedForAll returns the lines for all machines of a lab.
 func (a *app) carriedForAll(file string, p *plan.Plan, o carryOptions) (map[string]string, error) {
 	out := map[string]string{}
 	for _, m := range p.Machines {
@@ -458,7 +458,7 @@ func (a *app) carriedForAll(file string, p *plan.Plan, o carryOptions) (map[stri
 	return out, nil
 }
 
-// carriedFor gives the plan that is carried into a guest.
+// carriedFor returns the plan that is carried into a guest.
 func (a *app) carriedFor(file string, p *plan.Plan, o carryOptions) (bundle.Plan, error) {
 	if p.Machine(o.guest) == nil && o.guest != field.Outside {
 		return bundle.Plan{}, usage("the lab %s has no machine %q", p.Name, o.guest)

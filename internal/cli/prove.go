@@ -192,7 +192,7 @@ func proofSentence(doc reachability.Document) string {
 	return count(len(doc.Escapes), "escape", "escapes") + fmt.Sprintf(", of which %d past the appliance.", past)
 }
 
-// through gives the appliances that a path passes.
+// through returns the appliances that a path passes.
 func through(p *plan.Plan, path []string) []string {
 	var out []string
 	for _, name := range path {

@@ -95,7 +95,7 @@ past the appliance. Each answer names the frames that show it.`,
 	return c
 }
 
-// isPage tells a report that shows frames.
+// isPage reports whether it is a report that shows frames.
 func isPage(file string) bool { return strings.HasPrefix(strings.ToLower(filepath.Ext(file)), ".htm") }
 
 // rehearsal runs a plan and gives the verdict and how many frames it took. log,

@@ -138,7 +138,7 @@ Enter is pressed. A question that no rule knows is left to you.`,
 	return c
 }
 
-// ownWording gives the wording that a lab file names, a file as seen from it; desktop
+// ownWording returns the wording that a lab file names, a file as seen from it; desktop
 // where it names none.
 func ownWording(l *lab.Lab) string {
 	name := l.Site.Hypervisor

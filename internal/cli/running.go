@@ -276,7 +276,7 @@ or was held against another plan counts for nothing, and that is said.`,
 	return c
 }
 
-// fromArgs gives the lab of a call with evidence: shells put the files that a pattern names
+// fromArgs returns the lab of a call with evidence: shells put the files that a pattern names
 // one after the other, so that those behind the first stand where the lab does.
 func fromArgs(args []string, from *[]string) string {
 	lab := "lab.yaml"
@@ -322,7 +322,7 @@ start goes on with them; --discard takes them away too.`,
 	return c
 }
 
-// size says an amount of bytes in few letters.
+// size returns an amount of bytes in few letters.
 func size(n uint64) string {
 	const step = 1024
 	if n < step {

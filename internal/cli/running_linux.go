@@ -24,7 +24,7 @@ import (
 	"openbastion/internal/verify/verdict"
 )
 
-// mayBuild tells whether this process may make network namespaces, else why not.
+// mayBuild reports whether this process may make network namespaces, else why not.
 func mayBuild() error {
 	header := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
 	var data [2]unix.CapUserData
@@ -103,7 +103,7 @@ func (a *app) startLab(file string, o startOptions) error {
 	return a.saidStarted(p, f, file, o, time.Since(began))
 }
 
-// keepArgs gives the call of the supervising process.
+// keepArgs returns the call of the supervising process.
 func (a *app) keepArgs(p *plan.Plan, file string, o startOptions) ([]string, supervisor.How, error) {
 	if _, err := a.options(p, o); err != nil {
 		return nil, 0, err
@@ -138,7 +138,7 @@ func (a *app) keepArgs(p *plan.Plan, file string, o startOptions) ([]string, sup
 	return args, how, nil
 }
 
-// sayProgress says how far a start is.
+// sayProgress returns how far a start is.
 func (a *app) sayProgress(text string) {
 	if !a.quiet {
 		fmt.Fprintf(a.err, "%s\n", text)
@@ -186,7 +186,7 @@ func (a *app) saidStarted(p *plan.Plan, f supervisor.Folder, file string, o star
 	return nil
 }
 
-// dryRun says what a start would make.
+// dryRun returns what a start would make.
 func (a *app) dryRun(p *plan.Plan, o startOptions) error {
 	made, here := kernel.Changes(p), []string{}
 	if o.join {

@@ -86,7 +86,7 @@ func newBench(t *testing.T) bench {
 	return bench{t, dir, state, supervisor.Of(state+"/openbastion/labs", "saltmarsh"), traced(t, state)}
 }
 
-// bastion gives a call of the program there.
+// bastion returns a call of the program there.
 func (b bench) bastion(args ...string) *exec.Cmd {
 	self, err := os.Executable()
 	require.NoError(b.t, err)
@@ -106,7 +106,7 @@ func (b bench) clean(within time.Duration, format string, args ...any) bool {
 	return !b.t.Failed()
 }
 
-// killsOr gives how many kills are wanted (KILLS).
+// killsOr returns how many kills are wanted (KILLS).
 func killsOr(otherwise int) int {
 	if n, err := strconv.Atoi(os.Getenv("KILLS")); err == nil {
 		return n
@@ -191,7 +191,7 @@ func TestMachinesKilledAtAnyMoment(t *testing.T) {
 	}
 }
 
-// childrenOf gives the processes that a process has started and that run.
+// childrenOf returns the processes that a process has started and that run.
 func childrenOf(process int) (list []int) {
 	data, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(process), "task", strconv.Itoa(process), "children"))
 	tasks, _ := filepath.Glob(filepath.Join("/proc", strconv.Itoa(process), "task", "*", "children"))

@@ -19,7 +19,7 @@ type started struct {
 	changed string // what is to be said of its file now, empty when it is the same
 }
 
-// find gives the lab that the user means: by its file, or by its name.
+// find returns the lab that the user means: by its file, or by its name.
 func (a *app) find(named string) (started, error) {
 	home, err := supervisor.Home()
 	if err != nil {

@@ -133,7 +133,7 @@ func round(b lab.Bytes) lab.Bytes {
 	return b
 }
 
-// siteKeys gives the keys of site: as the survey saw them, in order.
+// siteKeys returns the keys of site: as the survey saw them, in order.
 func siteKeys(r *hostinfo.Report) [][2]string {
 	var nets, uplinks []string
 	for _, n := range r.Networks() {

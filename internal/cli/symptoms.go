@@ -61,7 +61,7 @@ func symptomRow(r diagnose.Row) (what, see, family string) {
 	return what, see, string(r.Mistakes[0].Family)
 }
 
-// families gives the families of mistakes that rows have, in order.
+// families returns the families of mistakes that rows have, in order.
 func families(rows []diagnose.Row) []mistakes.Family {
 	var out []mistakes.Family
 	for _, f := range []mistakes.Family{mistakes.Wiring, mistakes.Addressing, mistakes.Leasing, mistakes.Naming, mistakes.Filtering,

@@ -72,7 +72,7 @@ func (s *screen) table(t table) {
 	}
 }
 
-// fit gives each column's width so that a row takes at most room, the widest
+// fit returns each column's width so that a row takes at most room, the widest
 // columns made narrower first; false when even single words are too wide.
 func (t *table) fit(room int) ([]int, bool) {
 	var widest, least []int
@@ -141,7 +141,7 @@ func (t *table) fit(room int) ([]int, bool) {
 	return folded(limit), true
 }
 
-// packed gives the width of the widest line when words of these widths are folded
+// packed returns the width of the widest line when words of these widths are folded
 // to room.
 func packed(words []int, room int) int {
 	line, widest := 0, 0
@@ -185,7 +185,7 @@ func (s *screen) row(row []cell, widths []int, indent int) {
 	}
 }
 
-// records tells a table row by row, each entry on a line behind its heading.
+// records returns a table row by row, each entry on a line behind its heading.
 func (s *screen) records(t table) {
 	lead := 0
 	for _, h := range t.head {

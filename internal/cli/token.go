@@ -13,7 +13,7 @@ import (
 	"openbastion/internal/testbed/supervisor"
 )
 
-// secretFile gives where something secret of a lab is kept: beside the folder of all labs.
+// secretFile returns where something secret of a lab is kept: beside the folder of all labs.
 func secretFile(kind, lab string) (string, error) {
 	home, err := supervisor.Home()
 	if err != nil {
@@ -56,7 +56,7 @@ func secret(kind, lab string, fresh func() (string, error)) (string, error) {
 	return text, nil
 }
 
-// tokenOf gives a lab's token: the one that was said, else the lab's own, which is made when
+// tokenOf returns a lab's token: the one that was said, else the lab's own, which is made when
 // it is first needed.
 func tokenOf(said, lab string) (witness.Token, error) {
 	if said == "" {
@@ -75,7 +75,7 @@ func tokenOf(said, lab string) (witness.Token, error) {
 	return t, nil
 }
 
-// witnessKey gives the key of a lab's witness on this machine.
+// witnessKey returns the key of a lab's witness on this machine.
 func witnessKey(lab string) (ed25519.PrivateKey, error) {
 	text, err := secret("witness", lab, func() (string, error) {
 		t, err := witness.NewToken(rand.Reader) // 128 bits of randomness, from which the key follows

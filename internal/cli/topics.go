@@ -61,7 +61,7 @@ func keys(schema map[string]any, depth int) string {
 	return b.String()
 }
 
-// words gives what a key's value may be, where the schema lists it.
+// words returns what a key's value may be, where the schema lists it.
 func words(p map[string]any) string {
 	list, _ := p["enum"].([]string)
 	if list == nil {
@@ -74,7 +74,7 @@ func words(p map[string]any) string {
 
 func anys(v any) []any { list, _ := v.([]any); return list }
 
-// held gives the schemas of the objects that a value holds.
+// held returns the schemas of the objects that a value holds.
 func held(p map[string]any) []map[string]any {
 	var out []map[string]any
 	add := func(v any) {

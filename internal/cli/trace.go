@@ -70,7 +70,7 @@ pass. FROM and TO are guests, appliances or outside.`,
 	}
 }
 
-// party gives the adapter that a name stands for; nil for the outside. Of a
+// party returns the adapter that a name stands for; nil for the outside. Of a
 // guest with several it is the one behind an appliance.
 func party(p *plan.Plan, name string) (*plan.Adapter, error) {
 	if name == "outside" {

@@ -23,7 +23,7 @@ type job struct {
 	guest                  func(a *plan.Adapter, address string) string
 }
 
-// leased gives an address that an adapter has once all is well.
+// leased returns an address that an adapter has once all is well.
 func leased(a *plan.Adapter) string {
 	switch {
 	case a.Address.IsValid():
@@ -148,7 +148,7 @@ var walkJobs = []job{
 	},
 }
 
-// device gives what the console of a job calls an adapter.
+// device returns what the console of a job calls an adapter.
 func (j job) device(a *plan.Adapter) string {
 	if a.Over != nil {
 		return fmt.Sprintf("%s.%d", j.devices(a.Over), a.Segment.Tag)

@@ -59,7 +59,7 @@ guests whose rules let only known services out then do not get through.`,
 	return c
 }
 
-// labName gives the lab that the user names by its file or its name, and its plan where it is a
+// labName returns the lab that the user names by its file or its name, and its plan where it is a
 // file.
 func (a *app) labName(args []string) (string, *plan.Plan, error) {
 	named := labArg(args)

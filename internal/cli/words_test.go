@@ -30,7 +30,7 @@ func run(args ...string) string {
 }
 
 // exampleLabs leaves the sample lab, its leaky twin and every shape in a folder
-// and gives their files.
+// and returns their files.
 func exampleLabs(t *testing.T) []string {
 	dir := t.TempDir()
 	t.Chdir(dir)
@@ -46,7 +46,7 @@ func exampleLabs(t *testing.T) []string {
 	return files
 }
 
-// outputs gives what every command says of a lab, by command.
+// outputs returns what every command says of a lab, by command.
 func outputs(file string) map[string]string {
 	out := map[string]string{}
 	for _, call := range []string{
@@ -61,7 +61,7 @@ func outputs(file string) map[string]string {
 	return out
 }
 
-// helps gives every command's help.
+// helps returns every command's help.
 func helps() map[string]string {
 	out := map[string]string{}
 	var each func(c *cobra.Command)

@@ -62,7 +62,7 @@ func (s *Study) all(v Vector) []Seen {
 	return out
 }
 
-// answerFor gives what somebody says to a question who looks at a lab that shows a
+// answerFor returns what somebody says to a question who looks at a lab that shows a
 // vector.
 func (s *Study) answerFor(q *Question, v Vector) []Seen {
 	if !q.Reads && !q.Whole {
@@ -83,7 +83,7 @@ func (s *Study) answerFor(q *Question, v Vector) []Seen {
 	return out
 }
 
-// rank gives where a mistake stands among causes, from 1.
+// rank returns where a mistake stands among causes, from 1.
 func rank(causes []Cause, id string) int {
 	for n, c := range causes {
 		if slices.ContainsFunc(c.Mistakes, func(m mistakes.Mistake) bool { return m.ID() == id }) {
@@ -197,7 +197,7 @@ func remaining(causes []Cause, seen []Seen) (n int) {
 	return n
 }
 
-// treeBound gives the mean depth of the flattest tree with so many leaves and at most
+// treeBound returns the mean depth of the flattest tree with so many leaves and at most
 // so many branches at each question.
 func treeBound(leaves, branches int) float64 {
 	depth, room, sum, placed := 0, 1, 0, 0

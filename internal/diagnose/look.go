@@ -71,7 +71,7 @@ type Look struct {
 	networks bool // it may show any segment's network
 }
 
-// Values gives what a look can show.
+// Values returns what a look can show.
 func (l *Look) Values(p *plan.Plan) []Value {
 	if l.planned == nil && !l.networks {
 		return l.values
@@ -94,7 +94,7 @@ type looker struct {
 	out     []*Look
 }
 
-// looksOf gives every look at the labs of a plan, in the order in which one would look.
+// looksOf returns every look at the labs of a plan, in the order in which one would look.
 func looksOf(p *plan.Plan, model *reachability.Model, witness netip.Addr) []*Look {
 	k := &looker{p: p, model: model, witness: witness}
 	for _, g := range p.Guests() {
@@ -113,7 +113,7 @@ func looksOf(p *plan.Plan, model *reachability.Model, witness netip.Addr) []*Loo
 	return k.out
 }
 
-// Home gives the adapter by which a guest is looked at: the one behind an appliance;
+// Home returns the adapter by which a guest is looked at: the one behind an appliance;
 // nil when there is none, or the guest is off.
 func Home(g *plan.Machine) *plan.Adapter {
 	if g.Off {
@@ -269,7 +269,7 @@ func (k *looker) stopped(home, gate *plan.Adapter, look func(Kind, int, ...Value
 	}
 }
 
-// firstGuest gives the guest by which a segment is tried from elsewhere.
+// firstGuest returns the guest by which a segment is tried from elsewhere.
 func firstGuest(s *plan.Segment) *plan.Adapter {
 	for _, x := range s.Adapters {
 		if x.Guest != nil && Home(x.Machine) == x {
@@ -351,7 +351,7 @@ func (k *looker) inside(m *plan.Machine, v *plan.Publish) {
 	}
 }
 
-// plannedAddress tells an address that an adapter may have by its plan.
+// plannedAddress reports whether it is an address that an adapter may have by its plan.
 func plannedAddress(a *plan.Adapter, x netip.Addr) bool {
 	if a.Address.IsValid() {
 		return x == a.Address.Addr()
@@ -362,5 +362,5 @@ func plannedAddress(a *plan.Adapter, x netip.Addr) bool {
 	return a.Segment.Subnet.Contains(x)
 }
 
-// Service gives what a look tries, where it tries a service.
+// Service returns what a look tries, where it tries a service.
 func (l *Look) Service() lab.Service { return l.service }

@@ -40,7 +40,7 @@ type observer struct {
 }
 
 // observe looks at what was built, with those of the looks that wanted says; nil: all.
-// kept tells the guests that are there.
+// kept returns the guests that are there.
 func (s *Study) observe(b mistakes.Built, kept func(string) bool, wanted func(int) bool) Vector {
 	o := &observer{s: s, built: b, out: make(Vector, len(s.Looks)), ask: map[claims.Condition][]claims.Question{},
 		finish: map[string][]func(claims.Answer){}, shared: map[string]string{}}
@@ -170,7 +170,7 @@ func onOff(on bool) Value {
 	return None
 }
 
-// hostOn tells whether the host stands on a segment and was not to.
+// hostOn reports whether the host stands on a segment and was not to.
 func (o *observer) hostOn(s *plan.Segment) Value {
 	is := o.built.Plan.Segment(s.Name)
 	if is.HostLeg.IsValid() && (!s.HostLeg.IsValid() || is.Lab.HostForwards && !s.Lab.HostForwards) {
@@ -201,7 +201,7 @@ func (o *observer) settings(i int, l *Look, at *plan.Adapter) {
 	}
 }
 
-// renewed gives which address an adapter has once it asked anew.
+// renewed returns which address an adapter has once it asked anew.
 func (o *observer) renewed(l *Look) Value {
 	at := o.built.Plan.Same(l.At)
 	if _, stale := o.built.Trouble.Stale[at]; stale {
@@ -248,7 +248,7 @@ func (o *observer) service(i int, l *Look, at *plan.Adapter) {
 	}
 }
 
-// neighborValue tells whether a next hop answers, and is the planned one.
+// neighborValue reports whether a next hop answers, and is the planned one.
 func neighborValue(home *plan.Adapter, got claims.GotNeighbor) Value {
 	if len(got.Hardware) == 0 {
 		return None
@@ -263,7 +263,7 @@ func neighborValue(home *plan.Adapter, got claims.GotNeighbor) Value {
 	return Holds
 }
 
-// nameValue tells what a resolver said of the witness's name.
+// nameValue returns what a resolver said of the witness's name.
 func nameValue(a claims.Answer, witness netip.Addr) Value {
 	got, ok := a.Got.(claims.GotName)
 	switch {
@@ -349,7 +349,7 @@ func (o *observer) source(i int, l *Look, at *plan.Adapter) {
 	})
 }
 
-// ownWAN tells an address that an appliance has on its WAN.
+// ownWAN reports whether it is an address that an appliance has on its WAN.
 func (o *observer) ownWAN(a netip.Addr) bool {
 	for _, m := range o.built.Plan.Running() {
 		for _, w := range m.WAN() {
@@ -441,7 +441,7 @@ func (o *observer) settled(l *Look, at *plan.Adapter) Value {
 	return Other
 }
 
-// readLogs tells what the appliance writes of a guest's way out: that a rule lets it
+// readLogs returns what the appliance writes of a guest's way out: that a rule lets it
 // pass, that one stops it, or nothing, as nothing comes to it.
 func (o *observer) readLogs() {
 	for _, i := range o.logs {

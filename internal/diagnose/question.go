@@ -32,7 +32,7 @@ type Option struct {
 	when int // the outcome
 }
 
-// Questions gives every question about a lab.
+// Questions returns every question about a lab.
 func (s *Study) Questions() []*Question {
 	out := []*Question{s.whoQuestion()}
 	for _, g := range s.Plan.Guests() {
@@ -44,7 +44,7 @@ func (s *Study) Questions() []*Question {
 	return out
 }
 
-// LookQuestions gives a question for each look that stands alone.
+// LookQuestions returns a question for each look that stands alone.
 func (s *Study) LookQuestions() []*Question {
 	var out []*Question
 	for i, l := range s.Looks {
@@ -127,7 +127,7 @@ var partOf = sync.OnceValue(func() map[Kind]bool {
 // core are the looks that tell whether a guest works.
 var core = []Kind{Cable, Lease, Address, Router, Gateway, Number, Page, Datagram, Name}
 
-// of gives the looks of some kinds at a guest.
+// of returns the looks of some kinds at a guest.
 func (s *Study) of(g *plan.Machine, kinds ...Kind) []int {
 	var out []int
 	for _, k := range kinds {
@@ -160,7 +160,7 @@ func (s *Study) whoQuestion() *Question {
 	return q
 }
 
-// anyOff tells whether some look is neither as planned nor only late.
+// anyOff reports whether some look is neither as planned nor only late.
 func (s *Study) anyOff(v Vector, looks []int) bool {
 	for _, i := range looks {
 		if v[i] != Holds && v[i] != Unseen {
@@ -244,7 +244,7 @@ func (s *Study) ladder(home *plan.Adapter) *Question {
 	return q
 }
 
-// reaches gives the looks by which a guest may go outside.
+// reaches returns the looks by which a guest may go outside.
 func (s *Study) reaches(g *plan.Machine) []Kind {
 	var out []Kind
 	for _, k := range []Kind{Number, Page, Datagram} {
@@ -257,7 +257,7 @@ func (s *Study) reaches(g *plan.Machine) []Kind {
 	return out
 }
 
-// wayOut gives the first service by which a guest may go outside.
+// wayOut returns the first service by which a guest may go outside.
 func (s *Study) wayOut(g *plan.Machine) (service lab.Service, ok bool) {
 	if ways := s.of(g, s.reaches(g)...); len(ways) > 0 {
 		return s.Looks[ways[0]].service, true
@@ -336,7 +336,7 @@ func (s *Study) lookQuestion(i int, l *Look) *Question {
 	return q
 }
 
-// Next gives the question whose answer splits best what is left, for what it costs;
+// Next returns the question whose answer splits best what is left, for what it costs;
 // nil when no question does. asked tells those that were put.
 func (s *Study) Next(causes []Cause, questions []*Question, asked map[string]bool) *Question {
 	weights, sum := posterior(causes)
@@ -372,7 +372,7 @@ func (s *Study) Next(causes []Cause, questions []*Question, asked map[string]boo
 // costMatters is how much the cost of a look counts against what it tells.
 const costMatters = 0.3
 
-// posterior gives how likely each cause is, against the others, and the sum.
+// posterior returns how likely each cause is, against the others, and the sum.
 func posterior(causes []Cause) (weights []float64, sum float64) {
 	weights = make([]float64, len(causes))
 	best := math.Inf(-1)
@@ -386,7 +386,7 @@ func posterior(causes []Cause) (weights []float64, sum float64) {
 	return weights, sum
 }
 
-// Sure gives how likely the first cause is.
+// Sure returns how likely the first cause is.
 func Sure(causes []Cause) float64 {
 	weights, sum := posterior(causes)
 	if sum == 0 {

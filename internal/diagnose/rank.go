@@ -21,7 +21,7 @@ type Cause struct {
 	surprise float64 // how much one would see as well and did not mention
 }
 
-// Explains tells whether a cause explains all that was seen.
+// Explains reports whether a cause explains all that was seen.
 func (c Cause) Explains() bool { return len(c.Misses) == 0 }
 
 // How much the parts of a score weigh: a value that is missed, something that one would
@@ -34,7 +34,7 @@ const (
 	planWeight   = 2.0 // of the lab file itself being the cause
 )
 
-// Causes gives what may be the matter, likeliest first.
+// Causes returns what may be the matter, likeliest first.
 func (s *Study) Causes(seen []Seen) []Cause {
 	var out []Cause
 	classes := map[string]int{}
@@ -76,7 +76,7 @@ func (s *Study) Causes(seen []Seen) []Cause {
 	return out
 }
 
-// planned tells whether the lab as the file has it shows something that is not as planned,
+// planned reports whether the lab as the file has it shows something that is not as planned,
 // and is a cause by itself.
 func (s *Study) planned(seen []Seen) bool {
 	if !Abnormal(seen) {
@@ -161,7 +161,7 @@ type promise struct {
 	score  float64
 }
 
-// Pairs gives pairs of mistakes that together explain what no single one does,
+// Pairs returns pairs of mistakes that together explain what no single one does,
 // each tried in a lab with both.
 func (s *Study) Pairs(seen []Seen, causes []Cause) []Cause {
 	wanted := map[int]bool{}
@@ -243,7 +243,7 @@ func explainedBy(seen []Seen, c Cause) explained {
 	return e
 }
 
-// adds tells whether one explains something odd that another does not.
+// adds reports whether one explains something odd that another does not.
 func (e explained) adds(o explained) bool {
 	for i := range e.odd {
 		if e.odd[i]&^o.odd[i] != 0 {
@@ -263,7 +263,7 @@ func (e explained) missesWith(o explained) (n int) {
 	return n
 }
 
-// helps tells whether a cause explains something that is not as planned.
+// helps reports whether a cause explains something that is not as planned.
 func (s *Study) helps(c Cause, seen []Seen) bool {
 	for _, x := range seen {
 		if x.Value != Holds && x.fits(c.Vector) < 1 && x.fits(s.Base) >= 1 {
@@ -273,7 +273,7 @@ func (s *Study) helps(c Cause, seen []Seen) bool {
 	return false
 }
 
-// Unexplained gives what of what was seen no cause of a list explains.
+// Unexplained returns what of what was seen no cause of a list explains.
 func Unexplained(seen []Seen, causes []Cause) []Seen {
 	var out []Seen
 	for _, x := range seen {

@@ -8,7 +8,7 @@ import (
 	"slices"
 )
 
-// identity tells what a study is of: which looks and which mistakes, in their order, and
+// identity returns what a study is of: which looks and which mistakes, in their order, and
 // what the lab shows as it is planned.
 func (s *Study) identity() []byte {
 	sum := sha256.New()
@@ -22,7 +22,7 @@ func (s *Study) identity() []byte {
 	return sum.Sum(nil)
 }
 
-// Saved gives what the jobs found, to be kept and read by [Study.Restore].
+// Saved returns what the jobs found, to be kept and read by [Study.Restore].
 func (s *Study) Saved() []byte {
 	var out bytes.Buffer
 	z := gzip.NewWriter(&out)

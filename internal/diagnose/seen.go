@@ -19,7 +19,7 @@ type Seen struct {
 	Value Value
 }
 
-// fits tells how badly what a mistake shows misses what was seen: 0 not at all, 1 it is
+// fits returns how badly what a mistake shows misses what was seen: 0 not at all, 1 it is
 // something else. In between lies what people do not always tell apart.
 func (s Seen) fits(v Vector) float64 {
 	if s.Value == Broken {
@@ -40,7 +40,7 @@ func (s Seen) fits(v Vector) float64 {
 // near is how much a value counts as another that people take it for.
 const near = 0.3
 
-// miss tells how far a value is from the one that was seen.
+// miss returns how far a value is from the one that was seen.
 func miss(seen, shown Value) float64 {
 	switch {
 	case seen == shown || shown == Unseen:
@@ -62,7 +62,7 @@ func (v Value) late(o Value) bool { return v == Late && o == Holds || v == Holds
 // taken tells what somebody may see of a next hop that is astray: that it is set, or none.
 func (v Value) taken(o Value) bool { return v == Astray && (o == Holds || o == None || o == Other) }
 
-// strange tells an address of another network, whichever.
+// strange reports whether it is an address of another network, whichever.
 func (v Value) strange() bool { return v == Foreign || v >= networks }
 
 // claimLooks are the looks that a claim of a guest speaks of.
@@ -110,7 +110,7 @@ func (s *Study) ParseSeen(text string) (Seen, error) {
 	return seen, nil
 }
 
-// find gives a look by what people call it.
+// find returns a look by what people call it.
 func (s *Study) find(what string) (int, bool) {
 	if i, ok := s.index[what]; ok {
 		return i, true
@@ -127,7 +127,7 @@ func (s *Study) find(what string) (int, bool) {
 	return 0, false
 }
 
-// ofClaim gives the looks that a claim is made of.
+// ofClaim returns the looks that a claim is made of.
 func (s *Study) ofClaim(id string) ([]int, error) {
 	subject, kind, ok := cutLast(id)
 	var out []int
@@ -235,7 +235,7 @@ func (s *Study) FromVerdict(doc verdict.Document) []Seen {
 	return out
 }
 
-// Abnormal tells whether somebody saw anything that is not as planned.
+// Abnormal reports whether somebody saw anything that is not as planned.
 func Abnormal(seen []Seen) bool {
 	return slices.ContainsFunc(seen, func(x Seen) bool { return x.Value != Holds })
 }

@@ -268,7 +268,7 @@ func (r *paste) ping(to netip.Addr, v Value, large bool) {
 	}
 }
 
-// denied tells whether a rule keeps a guest from pinging its next hop.
+// denied reports whether a rule keeps a guest from pinging its next hop.
 func (r *paste) denied(gate, home *plan.Adapter) bool {
 	rule, action := gate.Machine.Decide(plan.Flow{Source: claims.Likely(home), Destination: gate.Address.Addr(), Proto: lab.ICMP, Own: true})
 	return rule != nil && action != lab.Allow
@@ -285,7 +285,7 @@ func allowedValue(l *Look, v Value) Value {
 	return Holds
 }
 
-// outside tells an address that is none of the lab's.
+// outside reports whether it is an address that is none of the lab's.
 func (r *paste) outside(a netip.Addr) bool {
 	for _, s := range r.s.Plan.Segments {
 		if s.Subnet.Contains(a) {
@@ -336,7 +336,7 @@ var tools = sync.OnceValue(func() toolPatterns {
 	}
 })
 
-// begins tells whether a line begins a new try, and takes what it says of it.
+// begins reports whether a line begins a new try, and takes what it says of it.
 func (t *try) begins(line string) bool {
 	if t.what != "" && t.value == Unseen && strings.HasPrefix(line, "PING ") {
 		return false // the heading of the ping whose command stands above
@@ -362,7 +362,7 @@ func (t *try) begins(line string) bool {
 	return false
 }
 
-// target gives what a command goes to: its last word that is no option, or the one that
+// target returns what a command goes to: its last word that is no option, or the one that
 // an address stands in.
 func target(words string) string {
 	last := ""
@@ -429,7 +429,7 @@ func (t *try) reads(line string) {
 	}
 }
 
-// answersName tells a line that gives a name's address.
+// answersName reports whether it is a line that gives a name's address.
 func answersName(line, name string) bool {
 	if strings.Contains(line, "has address") {
 		return true

@@ -31,7 +31,7 @@ var signs = sync.OnceValue(func() map[Kind]map[Value]string {
 	}
 })
 
-// sign says what a look shows.
+// sign returns what a look shows.
 func (l *Look) sign(p *plan.Plan, v Value) string {
 	if text, ok := signs()[l.Kind][v]; ok {
 		return text
@@ -76,7 +76,7 @@ func (l *Look) sign(p *plan.Plan, v Value) string {
 	return symptomWords()[l.Kind] + ": " + v.Word(p)
 }
 
-// manner says how it is that nobody answers, where that is more than silence.
+// manner returns how it is that nobody answers, where that is more than silence.
 func manner(v Value) string {
 	switch v {
 	case Refused:

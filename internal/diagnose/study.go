@@ -84,7 +84,7 @@ func (s *Study) group() {
 	}
 }
 
-// named gives the guests that something in the lab names.
+// named returns the guests that something in the lab names.
 func (s *Study) named() map[string]bool {
 	named := map[string]bool{}
 	for _, m := range s.Plan.Appliances() {
@@ -109,10 +109,10 @@ func (s *Study) named() map[string]bool {
 	return named
 }
 
-// first gives the first of those that are like a guest.
+// first returns the first of those that are like a guest.
 func (s *Study) first(g *plan.Machine) *plan.Machine { return s.alike[g].all[0] }
 
-// kept gives which guests are in a lab that is rehearsed: of those that are alike the
+// kept returns which guests are in a lab that is rehearsed: of those that are alike the
 // one that a mistake is made at, and one that it is not made at.
 func (s *Study) kept(m mistakes.Mistake) func(string) bool {
 	return func(name string) bool {
@@ -125,7 +125,7 @@ func (s *Study) kept(m mistakes.Mistake) func(string) bool {
 	}
 }
 
-// spread gives those guests that were not in the lab what one of those like them shows,
+// spread returns those guests that were not in the lab what one of those like them shows,
 // at whom no mistake was made.
 func (s *Study) spread(v Vector, m mistakes.Mistake) Vector {
 	kept := s.kept(m)
@@ -142,7 +142,7 @@ func (s *Study) spread(v Vector, m mistakes.Mistake) Vector {
 	return v
 }
 
-// Jobs tells how many labs must be rehearsed.
+// Jobs returns how many labs must be rehearsed.
 func (s *Study) Jobs() int { return len(s.done) }
 
 // Do rehearses one of them. Jobs may be done in any order, and at once.
@@ -157,7 +157,7 @@ func (s *Study) Do(job int) {
 	s.Vectors[i] = s.spread(s.observe(b, kept, nil), m)
 }
 
-// Finish gives each guest that is like another the mistakes of that one. It is called
+// Finish returns each guest that is like another the mistakes of that one. It is called
 // once all jobs are done.
 func (s *Study) Finish() {
 	first := map[string]int{}
@@ -182,7 +182,7 @@ func (s *Study) Finish() {
 	}
 }
 
-// swapped gives a vector in which two guests have changed places.
+// swapped returns a vector in which two guests have changed places.
 func (s *Study) swapped(v Vector, a, b *plan.Machine) Vector {
 	out := slices.Clone(v)
 	for i, l := range s.Looks {
@@ -230,7 +230,7 @@ func (s *Study) resolversOf(l *Look) []netip.Addr {
 // Observe looks at a lab that was built, in every way there is.
 func (s *Study) Observe(b mistakes.Built) Vector { return s.observe(b, nil, nil) }
 
-// Showing gives the mistakes that show in something, where want says so of how many
+// Showing returns the mistakes that show in something, where want says so of how many
 // symptoms each has.
 func (s *Study) Showing(want func(m mistakes.Mistake, symptoms int) bool) []mistakes.Mistake {
 	var out []mistakes.Mistake
@@ -260,7 +260,7 @@ func (s *Study) Alike(a, b mistakes.Mistake) bool {
 // another that leaves least is taken.
 const mostFewest = 2
 
-// Fewest gives the least number of looks after which no other mistake is left that shows
+// Fewest returns the least number of looks after which no other mistake is left that shows
 // the same as a vector does.
 func (s *Study) Fewest(v Vector) int {
 	var others []Vector

@@ -16,7 +16,7 @@ type Row struct {
 	See      []string // what one would see; none: nothing tells of it
 }
 
-// Table gives a row for every mistake, by what the job is about. Guests that are alike
+// Table returns a row for every mistake, by what the job is about. Guests that are alike
 // have one row together.
 func (s *Study) Table() []Row {
 	var rows []Row
@@ -74,7 +74,7 @@ var follows = sync.OnceValue(func() map[Kind][]Kind {
 	}
 })
 
-// roots gives the looks at which a vector is not as planned, but for what cannot but
+// roots returns the looks at which a vector is not as planned, but for what cannot but
 // follow from one of them.
 func (s *Study) roots(v Vector) []int {
 	var out []int
@@ -98,13 +98,13 @@ func (s *Study) roots(v Vector) []int {
 	return out
 }
 
-// subject gives the machine, segment or service that a look is at.
+// subject returns the machine, segment or service that a look is at.
 func (l *Look) subject() string {
 	subject, _, _ := strings.Cut(l.ID, ".")
 	return subject
 }
 
-// Symptoms says what a vector shows that is not as planned, the nearest first: what
+// Symptoms returns what a vector shows that is not as planned, the nearest first: what
 // cannot but follow is left out, and so are the looks that without says.
 func (s *Study) Symptoms(v Vector, without map[int]bool) []string {
 	type group struct {

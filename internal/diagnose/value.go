@@ -42,7 +42,7 @@ var valueWords = [...]string{"unseen", "holds", "none", "refused", "unreachable"
 // InNetwork is the value of an address that is of the i-th segment's network.
 func InNetwork(i int) Value { return networks + Value(min(i, 255-int(networks))) }
 
-// Word gives what the value is called; a network by its segment.
+// Word returns what the value is called; a network by its segment.
 func (v Value) Word(p *plan.Plan) string {
 	if v < networks {
 		return valueWords[v]

@@ -13,7 +13,7 @@ import (
 	"openbastion/internal/observe/listing"
 )
 
-// commandsOf gives the commands of a guest's system.
+// commandsOf returns the commands of a guest's system.
 func commandsOf(g *plan.Machine) listing.Commands {
 	if g == nil || g.Guest == nil {
 		return listing.CommandsOf("")
@@ -24,7 +24,7 @@ func commandsOf(g *plan.Machine) listing.Commands {
 // nameOutside stands for all names outside (RFC 2606).
 const nameOutside = "example.com"
 
-// ask gives the question for a look, and what to do for it.
+// ask returns the question for a look, and what to do for it.
 func (l *Look) ask(p *plan.Plan) (text, do string) {
 	who := "outside"
 	if l.Machine != nil {
@@ -152,7 +152,7 @@ func asPlanned(a netip.Addr) string {
 	return ", " + a.String()
 }
 
-// gotBy says how an address is to be got.
+// gotBy returns how an address is to be got.
 func gotBy(a *plan.Adapter) string {
 	if a.How == plan.Static {
 		return "typed in"
@@ -162,7 +162,7 @@ func gotBy(a *plan.Adapter) string {
 
 func number(n int) string { return [...]string{"none", "one", "two", "three", "four"}[min(n, 4)] }
 
-// gatewayOf gives an adapter's planned next hop.
+// gatewayOf returns an adapter's planned next hop.
 func gatewayOf(a *plan.Adapter) string {
 	if gate := a.Gate(); gate != nil && gate.Address.IsValid() {
 		return gate.Address.Addr().String()
@@ -173,7 +173,7 @@ func gatewayOf(a *plan.Adapter) string {
 	return "its next hop"
 }
 
-// targetOf gives where one tries to reach a guest.
+// targetOf returns where one tries to reach a guest.
 func targetOf(a *plan.Adapter) string {
 	if a.Address.IsValid() {
 		return a.Address.Addr().String()
@@ -192,7 +192,7 @@ var told = sync.OnceValue(func() map[Value]string {
 		Astray:  "one that its own network does not have"}
 })
 
-// tells says a value as an answer to the look's question.
+// tells returns a value as an answer to the look's question.
 func (l *Look) tells(p *plan.Plan, v Value) string {
 	if v >= networks {
 		return "one of " + v.Word(p)
@@ -249,7 +249,7 @@ func (l *Look) tells(p *plan.Plan, v Value) string {
 	return told()[v]
 }
 
-// maskSeen gives what an address with its length says of the mask.
+// maskSeen returns what an address with its length says of the mask.
 func (s *Study) maskSeen(g *plan.Machine, text string) []Seen {
 	prefix, err := subnet.ParsePrefix(text)
 	if err != nil {
@@ -267,7 +267,7 @@ func (s *Study) maskOf(g *plan.Machine, prefix netip.Prefix) []Seen {
 	return out
 }
 
-// Confirm gives the cheapest look at a mistake itself, with the command for it where
+// Confirm returns the cheapest look at a mistake itself, with the command for it where
 // it is made on a guest.
 func Confirm(m mistakes.Mistake) string {
 	text := m.Fill(m.Look)
@@ -289,7 +289,7 @@ func Confirm(m mistakes.Mistake) string {
 	return text
 }
 
-// Tells gives the cheapest look at which a cause shows something else than the likeliest
+// Tells returns the cheapest look at which a cause shows something else than the likeliest
 // other one does; empty when there is none.
 func (s *Study) Tells(c Cause, causes []Cause) string {
 	for _, o := range causes {
@@ -319,7 +319,7 @@ var complained = []Kind{Page, Name, Published, Inside, Across, Admin, Neighbor, 
 	Cut, Lease, Address,
 	IPv6, Servers, Source, Path, Adapters, Hardware, How, Mask, Router, Resolver, Renew, Gateway, Cable, Log, Console}
 
-// Complaints says what people would come with who sit before a lab that shows a vector:
+// Complaints returns what people would come with who sit before a lab that shows a vector:
 // at most so many things, those first that one meets without looking for them.
 func (s *Study) Complaints(v Vector, most int) []string {
 	var out []string

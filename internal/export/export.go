@@ -31,7 +31,7 @@ type Kind struct {
 	Files func(*plan.Plan) ([]fileset.File, error)
 }
 
-// Kinds gives all of them, in the order in which help lists them.
+// Kinds returns all of them, in the order in which help lists them.
 func Kinds() []Kind {
 	one := func(make func(*plan.Plan) fileset.File) func(*plan.Plan) ([]fileset.File, error) {
 		return func(p *plan.Plan) ([]fileset.File, error) { return []fileset.File{make(p)}, nil }
@@ -52,7 +52,7 @@ func Kinds() []Kind {
 	}
 }
 
-// machine gives a machine of the plan as a package's system.
+// machine returns a machine of the plan as a package's system.
 func machine(m *plan.Machine) ovf.System {
 	s := ovf.System{ID: m.Name, Name: m.Name, CPUs: m.Spec.CPUs, Memory: int64(m.Spec.Memory), Firmware: m.Spec.Firmware, About: about(m)}
 	if m.Appliance != nil {
@@ -91,7 +91,7 @@ func about(m *plan.Machine) string {
 	return text
 }
 
-// pack gives a package of machines.
+// pack returns a package of machines.
 func pack(list []*plan.Machine) *ovf.Package {
 	p := &ovf.Package{}
 	seen := map[string]bool{}
@@ -115,7 +115,7 @@ func pack(list []*plan.Machine) *ovf.Package {
 	return p
 }
 
-// packages gives what is described: each machine, and all in starting order.
+// packages returns what is described: each machine, and all in starting order.
 func packages(p *plan.Plan) map[string][]*plan.Machine {
 	out := map[string][]*plan.Machine{}
 	for _, m := range p.Made() {
@@ -127,7 +127,7 @@ func packages(p *plan.Plan) map[string][]*plan.Machine {
 	return out
 }
 
-// names gives the packages' names in a stable order.
+// names returns the packages' names in a stable order.
 func names(p *plan.Plan) []string {
 	var out []string
 	for _, m := range p.Made() {
@@ -153,7 +153,7 @@ func descriptors(p *plan.Plan) ([]fileset.File, error) {
 	return out, nil
 }
 
-// manifest gives the digests of a package's files (DSP0243, section 5.1).
+// manifest returns the digests of a package's files (DSP0243, section 5.1).
 func manifest(name string, files ...fileset.File) fileset.File {
 	var b bytes.Buffer
 	for _, f := range files {
@@ -162,7 +162,7 @@ func manifest(name string, files ...fileset.File) fileset.File {
 	return fileset.File{Name: name + ".mf", Data: b.Bytes()}
 }
 
-// archives gives each package as a tar archive, descriptor first (DSP0243,
+// archives returns each package as a tar archive, descriptor first (DSP0243,
 // section 5.3).
 func archives(p *plan.Plan) ([]fileset.File, error) {
 	list, err := descriptors(p)

@@ -28,7 +28,7 @@ import (
 	"openbastion/internal/model/plan"
 )
 
-// labs gives the examples, every shape, and one with all that exports speak of.
+// labs returns the examples, every shape, and one with all that exports speak of.
 func labs(t *testing.T) map[string]*plan.Plan {
 	out := map[string]*plan.Plan{}
 	add := func(name string, text []byte) {

@@ -61,7 +61,7 @@ type Report struct {
 	Unseen      []string       `json:"unseen"`      // what could not be looked at here
 }
 
-// Networks gives the IPv4 networks that the machine is on or has routes to,
+// Networks returns the IPv4 networks that the machine is on or has routes to,
 // each once, without those within another.
 func (r *Report) Networks() []netip.Prefix {
 	var list []netip.Prefix
@@ -89,7 +89,7 @@ func (r *Report) Networks() []netip.Prefix {
 	return list
 }
 
-// Uplink gives the adapter that a lab's WAN should be bridged to: the one of
+// Uplink returns the adapter that a lab's WAN should be bridged to: the one of
 // the way out, else the first wired one that is up. ok is false when none is.
 func (r *Report) Uplink() (Adapter, bool) {
 	for _, a := range r.Adapters {
@@ -110,7 +110,7 @@ func (r *Report) Uplink() (Adapter, bool) {
 // reserve is the memory that the host keeps for itself.
 const reserve = 2 * lab.GiB
 
-// Follows says what the report means for a lab, a sentence each.
+// Follows returns what the report means for a lab, a sentence each.
 func (r *Report) Follows() []string {
 	var out []string
 	if up, ok := r.Uplink(); !ok {

@@ -5,7 +5,7 @@ import (
 	"os"
 )
 
-// Folder gives the plain files of a folder: a pipe or a device that stands there
+// Folder returns the plain files of a folder: a pipe or a device that stands there
 // under the name of a manifest would never come to an end.
 func Folder(dir string) fs.FS { return folder{os.DirFS(dir)} }
 

@@ -2,6 +2,6 @@
 
 package image
 
-// Free gives how many bytes can be written in a folder; false when that cannot
+// Free returns how many bytes can be written in a folder; false when that cannot
 // be told here.
 func Free(string) (int64, bool) { return 0, false }

@@ -4,7 +4,7 @@ package image
 
 import "golang.org/x/sys/unix"
 
-// Free gives how many bytes can be written in a folder; false when that cannot
+// Free returns how many bytes can be written in a folder; false when that cannot
 // be told here.
 func Free(dir string) (int64, bool) {
 	var fs unix.Statfs_t

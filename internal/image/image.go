@@ -69,7 +69,7 @@ type Promise struct {
 	Saw       string `json:"saw,omitempty"` // what was found instead
 }
 
-// Broken tells whether anything in it, or inside of it, is broken.
+// Broken reports whether anything in it, or inside of it, is broken.
 func (c *Content) Broken() bool {
 	if len(c.Faults) > 0 {
 		return true
@@ -88,7 +88,7 @@ func (c *Content) Unknown() bool {
 	return c.Kind == Unknown || c.Unsupported != "" || compressed(c.Kind) && len(c.Inside) == 1 && c.Inside[0].Unknown()
 }
 
-// Bootable tells how an image starts a machine: bios, uefi, both or neither, by what was
+// Bootable returns how an image starts a machine: bios, uefi, both or neither, by what was
 // found in it: loaders where firmware looks for them, and boot code that is known.
 func (c *Content) Bootable() string { return c.boots }
 
@@ -100,7 +100,7 @@ var processors = sync.OnceValue(func() map[string]string {
 	}
 })
 
-// family tells the systems that a disk's partitions are of; empty when they tell none, or
+// family returns the systems that a disk's partitions are of; empty when they tell none, or
 // several.
 func (c *Content) family() string {
 	out := ""
@@ -125,7 +125,7 @@ func (c *Content) family() string {
 	return out
 }
 
-// Processors tells which processors an image is made for, by its loaders; by BIOS alone
+// Processors returns which processors an image is made for, by its loaders; by BIOS alone
 // only a PC starts.
 func (c *Content) Processors() []string {
 	out := []string{}

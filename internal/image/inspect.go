@@ -37,7 +37,7 @@ func (o Options) budget() int64 {
 	return peekBudget
 }
 
-// packed gives the packed size by which what comes out is judged: what is said
+// packed returns the packed size by which what comes out is judged: what is said
 // of it, as no part of a file is larger than the file.
 func (o Options) packed(said int64) int64 {
 	if said < 0 {
@@ -76,7 +76,7 @@ var ErrNotPlain = errors.New("it is no plain file")
 // freeRatio is the size under which no ratio is absurd: an empty disk packs well.
 var freeRatio int64 = 1 << 30
 
-// Inspect tells what a file of a size is.
+// Inspect returns what a file of a size is.
 func Inspect(name string, file io.ReaderAt, size int64, o Options) *Content {
 	if list, missing := partsOf(o.Siblings, name); len(list)+len(missing) > 1 {
 		return inspectParts(name, file, o, list, missing)
@@ -94,7 +94,7 @@ func (c *Content) fault(format string, args ...any) {
 	c.Faults = append(c.Faults, fmt.Sprintf(format, args...))
 }
 
-// unpackFault says why a stream did not unpack: damaged, or merely packed in a way
+// unpackFault returns why a stream did not unpack: damaged, or merely packed in a way
 // that is not read here.
 func (c *Content) unpackFault(err error, format string, args ...any) {
 	var unsupported *stream.UnsupportedError
@@ -218,7 +218,7 @@ func plainly(err error) string {
 	return text
 }
 
-// oldTar tells a header of the oldest form by its checksum.
+// oldTar reports whether it is a header of the oldest form by its checksum.
 func oldTar(h []byte) bool {
 	var sum, want int
 	for k, b := range h {
@@ -409,7 +409,7 @@ var methods = sync.OnceValue(func() map[uint16]string {
 	return map[uint16]string{9: "deflate64", 12: "bzip2", 14: "lzma", 93: "zstd", 95: "xz", 97: "wavpack", 98: "PPMd", 99: "AES"}
 })
 
-// unreadable says why a zip's member is not unpacked here, whole as it may be.
+// unreadable returns why a zip's member is not unpacked here, whole as it may be.
 func unreadable(f *zip.File) string {
 	switch {
 	case f.Flags&1 != 0 || f.Method == 99:
@@ -475,7 +475,7 @@ func (c *Content) inspectTar(r io.ReaderAt, o Options, depth int) {
 	c.inspectPackage(section, in == io.Reader(section))
 }
 
-// plainMember tells a member whose bytes lie in the archive one after another.
+// plainMember reports whether it is a member whose bytes lie in the archive one after another.
 func plainMember(h *tar.Header) bool {
 	for key := range h.PAXRecords {
 		if strings.HasPrefix(key, "GNU.sparse.") {

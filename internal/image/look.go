@@ -96,7 +96,7 @@ func (c *Content) lookInto(r io.ReaderAt, o Options) {
 	c.lookAtDisk(w, v.Size)
 }
 
-// known tells the formats whose tables are followed.
+// known reports whether it is the formats whose tables are followed.
 func known(format string) bool {
 	switch format {
 	case "qcow2", "vmdk", "vdi", "vhd", "vhdx":

@@ -47,7 +47,7 @@ func (c *Content) inspectPackage(file *io.SectionReader, anywhere bool) {
 	c.archiveManifest(file, descriptor)
 }
 
-// within gives a member's name without what leads to where it is anyway.
+// within returns a member's name without what leads to where it is anyway.
 func within(name string) string { return path.Clean(strings.ReplaceAll(name, `\`, "/")) }
 
 // archiveManifest proves the manifest of a package in one tar: a first pass
@@ -164,7 +164,7 @@ func chunks(f ovf.File, find func(string) (int64, *Content, error)) (int64, erro
 	return sum, nil
 }
 
-// uncovered says which files a manifest leaves out.
+// uncovered returns which files a manifest leaves out.
 func (c *Content) uncovered(list []sums.Sum, descriptor string) {
 	if len(list) == 0 {
 		return

@@ -18,7 +18,7 @@ var suffixes = sync.OnceValue(func() map[string]Kind {
 	}
 })
 
-// Promised tells what a name promises, and the name without that promise.
+// Promised returns what a name promises, and the name without that promise.
 func Promised(name string) (Kind, string) {
 	low := strings.ToLower(name)
 	for _, k := range []stream.Kind{stream.Gzip, stream.Bzip2, stream.XZ, stream.Zstd} {
@@ -34,10 +34,10 @@ func Promised(name string) (Kind, string) {
 	return suffixes()[path.Ext(low)], name
 }
 
-// compressed tells whether a kind is a compressed stream.
+// compressed reports whether a kind is a compressed stream.
 func compressed(k Kind) bool { return stream.Suffixes[stream.Kind(k)] != nil }
 
-// judgeName says how name and content disagree.
+// judgeName returns how name and content disagree.
 func (c *Content) judgeName() {
 	says, _ := Promised(c.Name)
 	c.Agrees = true

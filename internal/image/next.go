@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// next says how to go on with a file.
+// next returns how to go on with a file.
 func (c *Content) next() string {
 	switch {
 	case c.Kind == Empty:
@@ -53,7 +53,7 @@ func (c *Content) next() string {
 	return "no image that is known here: look at its maker's page for an optical image, a virtual disk or a package"
 }
 
-// lacks tells whether a file beside it is missing, and nothing else is wrong.
+// lacks reports whether a file beside it is missing, and nothing else is wrong.
 func (c *Content) lacks() bool {
 	n := 0
 	for _, x := range c.Companions {
@@ -64,7 +64,7 @@ func (c *Content) lacks() bool {
 	return n > 0 && len(c.Faults) <= n
 }
 
-// seen tells whether a virtual disk's content was looked at.
+// seen reports whether a virtual disk's content was looked at.
 func (c *Content) seen() bool {
 	for _, n := range c.Notes {
 		if strings.Contains(n, "was not looked") {

@@ -129,7 +129,7 @@ func inspectParts(name string, file io.ReaderAt, o Options, list []part, missing
 	return &own
 }
 
-// wholeName gives the name that the parts have in common.
+// wholeName returns the name that the parts have in common.
 func wholeName(name string) string {
 	common := strings.TrimSuffix(partName().FindStringSubmatch(name)[1], ".")
 	return strings.TrimSuffix(common, ".part")

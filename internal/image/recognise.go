@@ -80,7 +80,7 @@ func recognise(head []byte) (is, next string) {
 	return "", ""
 }
 
-// lzma tells the header of the format before xz: properties, a dictionary's size that is
+// lzma reports whether it is the header of the format before xz: properties, a dictionary's size that is
 // usual, and the length, or that it is unknown.
 func lzma(h []byte) bool {
 	if len(h) < 14 || h[0] != 0x5d || h[13] != 0 {

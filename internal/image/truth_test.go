@@ -74,7 +74,7 @@ func TestTruth(t *testing.T) {
 	t.Logf("%d files, %d cuts, %d flips", len(rows), cuts, flips)
 }
 
-// tables gives the sectors, of 512 bytes, in which tools put the tables of what a file
+// tables returns the sectors, of 512 bytes, in which tools put the tables of what a file
 // is; those behind its end, counted from there.
 func tables(got *Content) []int64 {
 	switch {
@@ -138,14 +138,14 @@ func (p patched) ReadAt(b []byte, at int64) (int, error) {
 	return n, err
 }
 
-// zerosFrom tells whether a file is nothing but zeros from a place on.
+// zerosFrom reports whether a file is nothing but zeros from a place on.
 func zerosFrom(t *testing.T, f *os.File, from int64) bool {
 	b, err := io.ReadAll(io.NewSectionReader(f, from, 1<<40))
 	require.NoError(t, err)
 	return len(strings.Trim(string(b), "\x00")) == 0
 }
 
-// partly tells whether it is said that only a part was read.
+// partly reports whether it is said that only a part was read.
 func (c *Content) partly() bool {
 	return strings.Contains(strings.Join(c.Notes, " "), "--whole")
 }

@@ -42,7 +42,7 @@ func (c *Counted) ReadAt(b []byte, at int64) (int, error) {
 	}
 }
 
-// Count gives how far the file has been read; safe from other goroutines.
+// Count returns how far the file has been read; safe from other goroutines.
 func (c *Counted) Count() int64 { return c.high.Load() }
 
 // Choice is a member that may be what the person wants.
@@ -51,11 +51,11 @@ type Choice struct {
 	Content *Content   // the last of Path
 }
 
-// Name gives the name that the unpacked file gets: the member's own, without
+// Name returns the name that the unpacked file gets: the member's own, without
 // its folders.
 func (c Choice) Name() string { return path.Base(strings.ReplaceAll(c.Content.Name, `\`, "/")) }
 
-// Choices gives what unpacking a file can mean: the images in it, else the
+// Choices returns what unpacking a file can mean: the images in it, else the
 // only file in it, whatever that is.
 func (c *Content) Choices() []Choice {
 	var images, all []Choice
@@ -84,7 +84,7 @@ func (c *Content) Choices() []Choice {
 	return all
 }
 
-// Pick gives the one thing to unpack: the member named, or the only choice.
+// Pick returns the one thing to unpack: the member named, or the only choice.
 func (c *Content) Pick(member string) (Choice, error) {
 	list := c.Choices()
 	var names []string
@@ -188,7 +188,7 @@ func (c *closers) Close() error {
 	return nil
 }
 
-// regular tells a member that is a file: with holes too, which come back as zeros.
+// regular reports whether it is a member that is a file: with holes too, which come back as zeros.
 func regular(h *tar.Header) bool { return h.Typeflag == tar.TypeReg || h.Typeflag == tar.TypeGNUSparse }
 
 func findMember(t *tar.Reader, name string) (io.Reader, error) {

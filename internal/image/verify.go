@@ -25,7 +25,7 @@ type Verdict struct {
 	Notes     []string `json:"notes,omitempty"` // what else is to be known of it
 }
 
-// All gives a file as one stream.
+// All returns a file as one stream.
 func All(file io.ReaderAt, size int64) io.Reader { return io.NewSectionReader(file, 0, size) }
 
 // Wanted is what a list, or the call, says of a file's digest.
@@ -36,7 +36,7 @@ type Wanted struct {
 	Signed string     // how the list's signature is checked; empty when it has none
 }
 
-// algorithms gives those that decide.
+// algorithms returns those that decide.
 func (w Wanted) algorithms() []string {
 	var out []string
 	add := func(name string) {
@@ -142,7 +142,7 @@ func (w Wanted) from(s sums.Sum) string {
 	return fmt.Sprintf("%s, line %d", w.From, s.Line)
 }
 
-// contradictions says which lines promise one name different digests; with such
+// contradictions returns which lines promise one name different digests; with such
 // a list nothing holds. Files of one name in several folders may differ.
 func (w Wanted) contradictions(v *Verdict) {
 	first := map[string]sums.Sum{}
@@ -256,7 +256,7 @@ func Beside(dir fs.FS, name string) (Wanted, error) {
 	return Wanted{}, last
 }
 
-// lists gives the names of what looks like a list of checksums: those of the file
+// lists returns the names of what looks like a list of checksums: those of the file
 // itself first, then by the strength of their algorithm.
 func lists(entries []fs.DirEntry, name string) []string {
 	type found struct {
@@ -295,7 +295,7 @@ func lists(entries []fs.DirEntry, name string) []string {
 	return names
 }
 
-// listName says whether a name, or what it has after the file's own, is that of a
+// listName reports whether a name, or what it has after the file's own, is that of a
 // list of checksums, and what its algorithm is worth.
 func listName(name string) (int, bool) {
 	worth, isList := 0, false
@@ -319,7 +319,7 @@ var signatures = []string{".asc", ".sig", ".gpg", ".sign", ".minisig", ".p7s", "
 
 func isSignature(name string) bool { return slices.Contains(signatures, path.Ext(name)) }
 
-// Signature says how the signature beside a list is checked; it is empty when
+// Signature returns how the signature beside a list is checked; it is empty when
 // there is none.
 func Signature(dir fs.FS, list string) string {
 	for _, end := range signatures {

@@ -93,7 +93,7 @@ func (l *Lab) assault(questions []claims.Question, tell func(claims.Question, an
 	}
 }
 
-// known gives what an attacker would know of the running lab.
+// known returns what an attacker would know of the running lab.
 func (l *Lab) known() attack.Known {
 	k := attack.Known{Witness: l.witness, Witness6: witness6, Addresses: map[claims.Ref][]netip.Addr{},
 		Forge: map[string][]netip.Addr{}, Routers: map[string][]attack.Hop{}}
@@ -149,7 +149,7 @@ func (l *Lab) escape(m *plan.Machine) answer {
 	return out
 }
 
-// deceive tells a guest's lies by one adapter, then tries what it keeps for
+// deceive returns a guest's lies by one adapter, then tries what it keeps for
 // afterwards, and undoes what the others now believe. What a plain switch cannot
 // prevent, that one guest takes another's place before the appliance, is told as
 // a note and is no escape.
@@ -346,7 +346,7 @@ func (l *Lab) follow(r *round, token, h int, from string) claims.Way {
 	return way
 }
 
-// machineOf gives the plan's machine that a station is, or nil.
+// machineOf returns the plan's machine that a station is, or nil.
 func (l *Lab) machineOf(s *station) *plan.Machine {
 	if m := l.plan.Machine(s.name); m != nil && l.members[m] == s {
 		return m
@@ -354,7 +354,7 @@ func (l *Lab) machineOf(s *station) *plan.Machine {
 	return nil
 }
 
-// doorOn gives the guest's adapter on a segment, or nil.
+// doorOn returns the guest's adapter on a segment, or nil.
 func doorOn(m *plan.Machine, s *plan.Segment) *plan.Adapter {
 	if m == nil || m.Guest == nil {
 		return nil

@@ -27,7 +27,7 @@ const (
 	routerName  = "lighthouse"
 )
 
-// unused gives a name for a stand-in that nothing in the plan has: a guest that is
+// unused returns a name for a stand-in that nothing in the plan has: a guest that is
 // called as one of them is an ordinary guest.
 func (l *Lab) unused(name string) string {
 	for l.plan.Machine(name) != nil || l.plan.Segment(name) != nil {
@@ -40,7 +40,7 @@ func (l *Lab) unused(name string) string {
 // rehearsal.
 const sessionSecret = "high tide"
 
-// outsides gives the networks that the outside can have behind its routers, in
+// outsides returns the networks that the outside can have behind its routers, in
 // order of preference: documentation addresses (RFC 5737), then those for tests
 // (RFC 2544) and for providers (RFC 6598).
 func outsides(use func(netip.Prefix) bool) {
@@ -158,10 +158,10 @@ func (l *Lab) lay() {
 	}
 }
 
-// cableOf gives the cable that carries a segment.
+// cableOf returns the cable that carries a segment.
 func (l *Lab) cableOf(s *plan.Segment) *cable { return l.cables[s.Wire] }
 
-// World gives the event loop, to set its Recorder and read its Segments.
+// World returns the event loop, to set its Recorder and read its Segments.
 func (l *Lab) World() *World { return l.world }
 
 // attach connects a machine's adapters: untagged on its segment, and with the
@@ -339,7 +339,7 @@ func (l *Lab) startBeyond() {
 	l.world.run(10 * time.Second)
 }
 
-// portOf gives the node's port of a plan's adapter.
+// portOf returns the node's port of a plan's adapter.
 func (l *Lab) portOf(a *plan.Adapter) (*station, *host.Port) {
 	s := l.members[a.Machine]
 	return s, s.node.Ports()[slices.Index(a.Machine.Adapters, a)]

@@ -227,7 +227,7 @@ func (l *Lab) strike(f Fault, begins bool) {
 	}
 }
 
-// disturb gives what happens to the frames of the fault's segment.
+// disturb returns what happens to the frames of the fault's segment.
 func (f Fault) disturb(w *World) func(segment int) (lost bool, later time.Duration) {
 	h := fnv.New32a()
 	h.Write([]byte(f.Text))

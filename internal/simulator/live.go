@@ -118,7 +118,7 @@ func (v *Live) AddServer(s *plan.Segment) {
 
 // JoinOutside has the outside go on to a real network: what is for nobody in the lab's
 // world goes to an adapter that is numbered after all others, to who has the address that
-// it gives there. Names that are not of the lab's own world are asked of resolvers there; of
+// it returns there. Names that are not of the lab's own world are asked of resolvers there; of
 // that one itself, where none are named. It is called before Start.
 func (v *Live) JoinOutside(resolvers []netip.Addr) netip.Prefix {
 	at := netip.PrefixFrom(subnet.Last(v.beyond), v.beyond.Bits())
@@ -149,7 +149,7 @@ func (v *Live) JoinSegment(s *plan.Segment) (number int) {
 	return v.goesOn("beyond "+s.Name, v.cables[s.Wire], bridge.Port{Native: s.Tag})
 }
 
-// Last gives the number of the adapter that was joined last.
+// Last returns the number of the adapter that was joined last.
 func (v *Live) Last() int { return len(v.Adapters) + len(v.joined) }
 
 func (v *Live) goesOn(name string, c *cable, how bridge.Port) (number int) {
@@ -167,7 +167,7 @@ func (v *Live) Extend(s *plan.Segment) (number int) {
 	return v.goesOn(s.Name+" elsewhere", v.cables[s.Wire], bridge.Port{Native: s.Tag})
 }
 
-// BehindRouters gives the networks of the lab's outside by the router that leads to each.
+// BehindRouters returns the networks of the lab's outside by the router that leads to each.
 func (v *Live) BehindRouters() map[netip.Prefix]netip.Addr {
 	out := map[netip.Prefix]netip.Addr{}
 	for s, r := range v.routers {
@@ -202,7 +202,7 @@ func (v *Live) StartGuests() {
 	}
 }
 
-// Settled tells whether the simulated guests have the leases that are handed out to them.
+// Settled reports whether the simulated guests have the leases that are handed out to them.
 func (v *Live) Settled() bool {
 	for _, m := range v.plan.Guests() {
 		if v.Real(m) {
@@ -218,7 +218,7 @@ func (v *Live) Settled() bool {
 	return true
 }
 
-// Addresses gives what a simulated adapter has: its IPv4 address, and its IPv6 addresses.
+// Addresses returns what a simulated adapter has: its IPv4 address, and its IPv6 addresses.
 func (v *Live) Addresses(a *plan.Adapter) (four netip.Prefix, gateway netip.Addr, six []netip.Prefix) {
 	_, port := v.portOf(a)
 	if port.IPv6 != nil {
@@ -227,7 +227,7 @@ func (v *Live) Addresses(a *plan.Adapter) (four netip.Prefix, gateway netip.Addr
 	return port.Address, port.Gateway, six
 }
 
-// Real tells whether a machine is.
+// Real reports whether a machine is.
 func (v *Live) Real(m *plan.Machine) bool {
 	s := v.members[m]
 	return s != nil && s.real
@@ -297,13 +297,13 @@ func (v *Live) Advance(now time.Duration) {
 	v.world.advance(v.began + now)
 }
 
-// Deadline gives when something happens next.
+// Deadline returns when something happens next.
 func (v *Live) Deadline() (time.Duration, bool) {
 	at, ok := v.world.next()
 	return max(at-v.began, 0), ok
 }
 
-// Drain gives the frames that came out since the last call.
+// Drain returns the frames that came out since the last call.
 func (v *Live) Drain() []host.Emission {
 	out := v.out
 	v.out = nil
@@ -311,7 +311,7 @@ func (v *Live) Drain() []host.Emission {
 }
 
 // replaced puts somebody hostile, who is simulated, in a real machine's place; what
-// it gives puts the machine back.
+// it returns puts the machine back.
 func (v *Live) replaced(s *station) (back func()) {
 	if !s.real {
 		return func() {}
@@ -370,16 +370,16 @@ func (v *Live) Arrivals(by *plan.Adapter, source netip.Addr, known lab.Service) 
 	return sent + 1, arrived
 }
 
-// AddressOf gives a simulated adapter's address, or why there is none.
+// AddressOf returns a simulated adapter's address, or why there is none.
 func (v *Live) AddressOf(a *plan.Adapter, six bool) (netip.Addr, string) {
 	_, to, why := v.target(nil, a, six)
 	return to, why
 }
 
-// Pinged gives the source of the last ping that the witness saw, or the zero Addr.
+// Pinged returns the source of the last ping that the witness saw, or the zero Addr.
 func (v *Live) Pinged() netip.Addr { return v.pinged }
 
-// Saw gives the source from which the witness saw a ping with a payload.
+// Saw returns the source from which the witness saw a ping with a payload.
 func (v *Live) Saw(payload string) netip.Addr { return v.seen[payload] }
 
 // Servers calls a function for each simulated machine that hands out leases, with the

@@ -96,7 +96,7 @@ func (b *bench) run(until time.Duration) {
 	}
 }
 
-// pings tells whether the machine reaches an address, and as whom the witness saw it.
+// pings reports whether the machine reaches an address, and as whom the witness saw it.
 func (b *bench) pings(to netip.Addr) (bool, netip.Addr) {
 	payload := fmt.Sprintf("%s%d", probemsg.PingPrefix, b.now)
 	p := b.n.Ping(b.now, to, 0, time.Second, []byte(payload))

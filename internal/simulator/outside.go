@@ -22,7 +22,7 @@ import (
 	"openbastion/internal/verify/attack"
 )
 
-// standIn gives a hardware address for a machine that no plan has: the n-th of
+// standIn returns a hardware address for a machine that no plan has: the n-th of
 // its kind.
 func standIn(kind, n int) mac.Address {
 	return mac.Address{0x02, 0x0b, 0, byte(kind), byte(n >> 8), byte(n)}
@@ -100,14 +100,14 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 	buoy.Routes = append(buoy.Routes, back...)
 }
 
-// hostIsOutside tells a segment that leads outside by the host alone: the lab has
+// hostIsOutside reports whether it is a segment that leads outside by the host alone: the lab has
 // no upstream segment, and the host forwards for it, as on many a desktop.
 func (l *Lab) hostIsOutside(s *plan.Segment) bool {
 	return s.Reach == lab.Host && s.Lab.HostForwards && s.HostLeg.IsValid() &&
 		!slices.ContainsFunc(l.plan.Segments, func(s *plan.Segment) bool { return s.Reach == lab.Upstream })
 }
 
-// translates tells a segment that the host joins to its own network by translation.
+// translates reports whether it is a segment that the host joins to its own network by translation.
 func translates(s *plan.Segment) bool { return s.Lab.Join == "nat" || s.Reach == lab.Host }
 
 // answerFor lets somebody outside answer at the addresses that the lab file names
@@ -253,7 +253,7 @@ func router(name string, s *plan.Segment, count int, far netip.Prefix) *host.Nod
 	return n
 }
 
-// access gives sessions on an upstream segment, where an appliance's WAN takes
+// access returns sessions on an upstream segment, where an appliance's WAN takes
 // its address from one; else nil. A host that translates gives none.
 func access(s *plan.Segment, near *host.Port) *pppoe.Server {
 	if s.Lab.Join == "nat" {
@@ -276,7 +276,7 @@ func access(s *plan.Segment, near *host.Port) *pppoe.Server {
 		To: own.From.Prev(), DNS: own.DNS, CHAP: true, Secrets: secrets}
 }
 
-// upstreamLeases gives what an upstream router hands out: the upper half of
+// upstreamLeases returns what an upstream router hands out: the upper half of
 // its network, but for addresses that the plan gives to somebody.
 func upstreamLeases(s *plan.Segment, own netip.Prefix) dhcp.Config {
 	from, to := subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)/2), subnet.Last(s.Subnet)

@@ -14,7 +14,7 @@ import (
 	"openbastion/internal/verify/claims"
 )
 
-// sender gives the station that sends a packet, its adapter's number and
+// sender returns the station that sends a packet, its adapter's number and
 // hardware address.
 func (l *Lab) sender(q claims.AskPacket) (s *station, adapter int, address mac.Address, err error) {
 	a, err := q.From.In(l.plan)
@@ -31,7 +31,7 @@ func (l *Lab) sender(q claims.AskPacket) (s *station, adapter int, address mac.A
 	return nil, 0, mac.Address{}, fmt.Errorf("nobody outside stands on %s", q.Segment)
 }
 
-// leadsOutside gives the station that is outside on a segment, or leads there, and its
+// leadsOutside returns the station that is outside on a segment, or leads there, and its
 // port; nil when there is none.
 func (l *Lab) leadsOutside(seg *plan.Segment) (*station, *host.Port) {
 	for _, s := range []*station{l.routers[seg], l.strays[seg], l.announcers[seg]} {
@@ -45,7 +45,7 @@ func (l *Lab) leadsOutside(seg *plan.Segment) (*station, *host.Port) {
 	return nil, nil
 }
 
-// hostPort gives the host's port on a segment, or nil.
+// hostPort returns the host's port on a segment, or nil.
 func (l *Lab) hostPort(s *plan.Segment) *host.Port {
 	if l.host == nil || s == nil || !s.HostLeg.IsValid() {
 		return nil
@@ -58,7 +58,7 @@ func (l *Lab) hostPort(s *plan.Segment) *host.Port {
 	return nil
 }
 
-// hop gives the station that a packet is handed to.
+// hop returns the station that a packet is handed to.
 func (l *Lab) hop(name string, on *plan.Segment) (attack.Hop, bool) {
 	if on == nil {
 		return attack.Hop{}, false
@@ -149,13 +149,13 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 	return out
 }
 
-// standsOutside tells a guest on a segment that leads outside.
+// standsOutside reports whether it is a guest on a segment that leads outside.
 func (l *Lab) standsOutside(s *station) bool {
 	m := l.machineOf(s)
 	return m != nil && m.Guest != nil && slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool { return l.model.OuterWAN(a) })
 }
 
-// sourceFor gives the hardware address to send from to a hop. Of two who have one address
+// sourceFor returns the hardware address to send from to a hop. Of two who have one address
 // the switch knows the one that spoke last: who is meant speaks first then, and who has it
 // itself takes another, as who is hostile can.
 func (l *Lab) sourceFor(own mac.Address, hop attack.Hop, on string) mac.Address {
@@ -182,7 +182,7 @@ func (l *Lab) sourceFor(own mac.Address, hop attack.Hop, on string) mac.Address 
 	return own
 }
 
-// sentOn tells whether somebody on a segment takes an address for one of it: it is of its
+// sentOn reports whether somebody on a segment takes an address for one of it: it is of its
 // network, or of that which an adapter there is set to, rightly or not.
 func (l *Lab) sentOn(s *plan.Segment, a netip.Addr) bool {
 	return s.Subnet.Contains(a) ||

@@ -32,7 +32,7 @@ func example(t require.TestingT, name string) []byte {
 	return data
 }
 
-// verdicts gives the claims that do not hold, with what was seen.
+// verdicts returns the claims that do not hold, with what was seen.
 func verdicts(doc claims.Outcome) map[string]claims.Result {
 	out := map[string]claims.Result{}
 	for _, r := range doc.Claims {

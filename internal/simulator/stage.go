@@ -134,7 +134,7 @@ func (l *Lab) plugWAN(up bool) {
 	l.world.run(l.world.now + l.timing.link)
 }
 
-// target gives the station a question starts from, the address it goes to, and
+// target returns the station a question starts from, the address it goes to, and
 // why it cannot be asked.
 func (l *Lab) target(fromAdapter, toAdapter *plan.Adapter, six bool) (from *station, to netip.Addr, why string) {
 	from, to = l.buoy, l.witness
@@ -342,7 +342,7 @@ func (l *Lab) askReach(q claims.AskReach) (func() answer, error) {
 	return l.reach(from, to, q.Service), nil
 }
 
-// ends gives who asks and which address is asked, or why none can be.
+// ends returns who asks and which address is asked, or why none can be.
 func (l *Lab) ends(q claims.AskReach) (from *station, to netip.Addr, why string, err error) {
 	fromAdapter, err := q.From.In(l.plan)
 	if err != nil {

@@ -218,7 +218,7 @@ func (l *Lab) blame(out *Trace, steps []Step, from, to *plan.Adapter, service la
 	}
 }
 
-// addressRemedy says what to look at when one end of a flow has no address.
+// addressRemedy returns what to look at when one end of a flow has no address.
 func addressRemedy(ends ...*plan.Adapter) string {
 	for _, a := range ends {
 		if a != nil && (a.How == plan.Lease || a.How == plan.Reservation) {
@@ -229,7 +229,7 @@ func addressRemedy(ends ...*plan.Adapter) string {
 	return "give it an address, or see that its adapter is plugged in"
 }
 
-// routeRemedy says what to look at where a packet found no way on: the next
+// routeRemedy returns what to look at where a packet found no way on: the next
 // hop that does not answer, or the route that is missing; empty when that is
 // not why it was lost.
 func (l *Lab) routeRemedy(s Step) string {

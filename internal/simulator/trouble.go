@@ -143,10 +143,10 @@ func (l *Lab) addForeign(s *plan.Segment, f Foreign) {
 	l.addServer(s, own, "server on "+s.Name, standIn(kindForeign, slices.Index(l.plan.Segments, s)+1))
 }
 
-// Model gives what is proved of the lab.
+// Model returns what is proved of the lab.
 func (l *Lab) Model() *reachability.Model { return l.model }
 
-// Shown gives the settings that an adapter of the lab shows now.
+// Shown returns the settings that an adapter of the lab shows now.
 func (l *Lab) Shown(a *plan.Adapter) Held {
 	if h, ok := l.trouble.Shown[a]; ok {
 		return h
@@ -154,7 +154,7 @@ func (l *Lab) Shown(a *plan.Adapter) Held {
 	return l.Held(a)
 }
 
-// Held gives the settings that an adapter of the lab has now.
+// Held returns the settings that an adapter of the lab has now.
 func (l *Lab) Held(a *plan.Adapter) Held {
 	l.start()
 	s, port := l.portOf(a)

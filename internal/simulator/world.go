@@ -78,7 +78,7 @@ func (w *World) budget() int {
 	return cmp.Or(w.Budget, eventsAtLeast+eventsPerStation*len(w.stations))
 }
 
-// stopped tells why the loop stands still, when its context ended.
+// stopped returns why the loop stands still, when its context ended.
 func (w *World) stopped() error {
 	if w.ctx == nil {
 		return nil
@@ -254,7 +254,7 @@ func (w *World) pump(s *station) {
 	}
 }
 
-// next gives when something happens next.
+// next returns when something happens next.
 func (w *World) next() (at time.Duration, ok bool) {
 	if w.frames.size() > 0 {
 		at, ok = w.frames.first().at, true
@@ -363,5 +363,5 @@ func (h *alarms) Pop() any {
 	return a
 }
 
-// Frames gives how many frames were sent so far.
+// Frames returns how many frames were sent so far.
 func (w *World) Frames() int { return w.number }

@@ -88,7 +88,7 @@ func Read(data []byte) (p Plan, err error) {
 	return p, nil
 }
 
-// Unpack gives back what Pack made a line of, also when it was broken into several; what is
+// Unpack returns back what Pack made a line of, also when it was broken into several; what is
 // no such line is given back as it is.
 func Unpack(data []byte) ([]byte, error) {
 	data = bytes.TrimSpace(data)

@@ -20,7 +20,7 @@ type Host struct {
 	Memory lab.Bytes
 }
 
-// Fits gives how many benches a host carries.
+// Fits returns how many benches a host carries.
 func (h Host) Fits(n Need) int {
 	most := math.MaxInt
 	if n.CPUs > 0 {
@@ -60,7 +60,7 @@ func Place(benches []string, need Need, hosts []Host, kept map[string]string) ma
 	return placed
 }
 
-// shares gives how many more benches each host takes of n: one by one, each goes to the
+// shares returns how many more benches each host takes of n: one by one, each goes to the
 // host that is emptiest by share then, the earlier of two alike.
 func shares(n int, hosts []Host, fits []int, room map[string]int) []int {
 	out := make([]int, len(hosts))

@@ -40,7 +40,7 @@ const (
 
 var letters = base32.StdEncoding.WithPadding(base32.NoPadding)
 
-// About tells whether a claim is about a machine, or, of somebody outside, in front of it.
+// About reports whether a claim is about a machine, or, of somebody outside, in front of it.
 func About(p *plan.Plan, self string, r claims.Result) bool {
 	if self == Outside {
 		return r.Kind == claims.Inbound || r.Kind == claims.Published
@@ -94,7 +94,7 @@ func (e Evidence) Brief(p *plan.Plan, doc verdict.Document, key ed25519.PrivateK
 // codes are verdicts in two bits; 0 is of no claim.
 var codes = map[claims.Verdict]byte{claims.Holds: 1, claims.Broken: 2, claims.Unknown: 3}
 
-// IsBrief tells a brief by how it begins.
+// IsBrief reports whether it is a brief by how it begins.
 func IsBrief(data []byte) bool { return strings.HasPrefix(strings.TrimSpace(string(data)), briefMark) }
 
 // ReadBrief reads a brief that was held against a plan, and checks who signed it.

@@ -25,7 +25,7 @@ var (
 	made   = time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
 )
 
-// told gives the evidence that a lab's guests would give, and somebody outside: each what is its
+// told returns the evidence that a lab's guests would give, and somebody outside: each what is its
 // own, as the rehearsal saw it.
 func told(t testing.TB, file string) (*plan.Plan, verdict.Document, []File) {
 	text, err := examples.Labs.ReadFile(file)

@@ -39,7 +39,7 @@ type Joined struct {
 // Outside is who stands in front of a lab's appliances.
 const Outside = "outside"
 
-// Of tells whether a question is one that a machine, or somebody outside, answers itself.
+// Of reports whether a question is one that a machine, or somebody outside, answers itself.
 func Of(self string, what claims.Asking) bool {
 	switch q := what.(type) {
 	case claims.AskScan:
@@ -69,7 +69,7 @@ func For(p *plan.Plan) *Joiner {
 	return &Joiner{plan: p, asks: claims.Digest(p), asked: map[claims.Witness]map[string]claims.Asking{}}
 }
 
-// questions gives what the plan's claims ask where a witness is.
+// questions returns what the plan's claims ask where a witness is.
 func (x *Joiner) questions(facts claims.Facts) map[string]claims.Asking {
 	x.mu.Lock()
 	defer x.mu.Unlock()

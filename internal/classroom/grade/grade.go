@@ -63,7 +63,7 @@ func Check(r *lab.Rubric, p *plan.Plan, claimed []claims.Result) error {
 	return nil
 }
 
-// ofClaim gives the claims that a word is about: one by its name, or all of a kind.
+// ofClaim returns the claims that a word is about: one by its name, or all of a kind.
 func ofClaim(word string, list []claims.Result) (out []claims.Result) {
 	for _, c := range list {
 		if c.ID == word || string(c.Kind) == word {
@@ -73,7 +73,7 @@ func ofClaim(word string, list []claims.Result) (out []claims.Result) {
 	return out
 }
 
-// Points gives a bench's card.
+// Points returns a bench's card.
 func Points(r *lab.Rubric, p *plan.Plan, w Work) Card {
 	c := Card{Bench: w.Bench, Items: []Item{}, Notes: []string{}}
 	for _, i := range r.Items {
@@ -157,7 +157,7 @@ func one(i lab.RubricItem, p *plan.Plan, w Work) Item {
 	return item
 }
 
-// recorded says why a step is not among those that a record holds as done.
+// recorded returns why a step is not among those that a record holds as done.
 func recorded(record, step string) string {
 	if record == "" {
 		return "no record of the runbook was handed in"

@@ -23,7 +23,7 @@ func NewClient(t Token, bench string, witness ed25519.PublicKey, way Way, nonce 
 // AskOf has the question ask what was heard of a run too, from one place on.
 func (c *Client) AskOf(run uint32, first int) { c.ask.Run, c.ask.First = run, uint16(first) }
 
-// Question gives what is sent.
+// Question returns what is sent.
 func (c *Client) Question() []byte { return c.ask.marshal(c.key) }
 
 // Take reads what came back: the witness's report, or, with done false and no error, that

@@ -53,7 +53,7 @@ func (s *Server) Hear(number uint32, attempt int) bool {
 	return true
 }
 
-// of gives what was heard of a run, from one place on.
+// of returns what was heard of a run, from one place on.
 func (h *heard) of(number uint32, first int, listening bool) Heard {
 	out := Heard{Run: number, Listening: listening && !h.full && number != 0, First: first}
 	if r := h.runs[number]; r != nil {

@@ -113,7 +113,7 @@ var (
 	ErrSigned = errors.New("witness: not signed by this witness")
 )
 
-// kindOf gives a message's kind; 0 for what is none.
+// kindOf returns a message's kind; 0 for what is none.
 func kindOf(data []byte) byte {
 	if len(data) != Size || string(data[:len(magic)]) != magic {
 		return 0
@@ -121,7 +121,7 @@ func kindOf(data []byte) byte {
 	return data[len(magic)]
 }
 
-// Is tells whether data is a message of this protocol by its size and its beginning.
+// Is reports whether data is a message of this protocol by its size and its beginning.
 func Is(data []byte) bool { return kindOf(data) != 0 }
 
 func head(kind byte, n Nonce, c Cookie) []byte {

@@ -83,7 +83,7 @@ func (s *Server) Handle(now time.Duration, clock time.Time, from netip.AddrPort,
 	return r.marshal(s.key), &Seen{r, a.Bench}
 }
 
-// keyOf gives the key of a bench's questions; those of the lab itself have no name.
+// keyOf returns the key of a bench's questions; those of the lab itself have no name.
 func (s *Server) keyOf(bench string) []byte {
 	key, ok := s.keys[bench]
 	if !ok {
@@ -110,7 +110,7 @@ func (s *Server) cookie(slot int64, from netip.Addr, n Nonce) (c Cookie) {
 	return c
 }
 
-// allowed tells whether a source may put a question now.
+// allowed reports whether a source may put a question now.
 func (s *Server) allowed(now time.Duration, from source) bool {
 	most := 10 * s.rate
 	p := s.sources[from]

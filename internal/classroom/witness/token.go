@@ -51,16 +51,16 @@ func ParseToken(text string) (t Token, err error) {
 	return t, nil
 }
 
-// Bench gives the token of a bench.
+// Bench returns the token of a bench.
 func (t Token) Bench(name string) (out Token) {
 	copy(out[:], t.derive("bench "+name, tokenSize))
 	return out
 }
 
-// asking gives the key by which a bench's questions are authenticated.
+// asking returns the key by which a bench's questions are authenticated.
 func (t Token) asking() []byte { return t.derive("asking", sha256.Size) }
 
-// Evidence gives the key by which a bench signs what it saw.
+// Evidence returns the key by which a bench signs what it saw.
 func (t Token) Evidence() ed25519.PrivateKey {
 	return ed25519.NewKeyFromSeed(t.derive("evidence", ed25519.SeedSize))
 }
@@ -94,7 +94,7 @@ func grouped(text string) string {
 	return out.String()
 }
 
-// Signing gives a witness's key, of a token that is the witness's alone.
+// Signing returns a witness's key, of a token that is the witness's alone.
 func (t Token) Signing() ed25519.PrivateKey {
 	return ed25519.NewKeyFromSeed(t.derive("signing", ed25519.SeedSize))
 }

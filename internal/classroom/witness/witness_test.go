@@ -21,7 +21,7 @@ var (
 	home  = netip.MustParseAddrPort("172.29.64.7:40000")
 )
 
-// pair gives a witness, the token of its lab, and a witness's public key.
+// pair returns a witness, the token of its lab, and a witness's public key.
 func pair(rate float64) (*Server, Token, ed25519.PublicKey) {
 	key := ed25519.NewKeyFromSeed(bytes.Repeat([]byte{7}, ed25519.SeedSize))
 	token := Token{1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16}

@@ -36,7 +36,7 @@ type goal struct {
 	met  func(p *plan.Plan, doc verdict.Document) bool
 }
 
-// Start gives the lab file that the exercise begins with.
+// Start returns the lab file that the exercise begins with.
 func (e Exercise) Start() []byte {
 	data, err := labs.ReadFile(fmt.Sprintf("labs/%d.yaml", e.Number))
 	if err != nil {

@@ -117,7 +117,7 @@ func (b *Bench) ask(verb string, m *plan.Machine, rest []string) (Reply, error) 
 	return Reply{}, errNotUnderstood
 }
 
-// here gives what is built of a machine's adapter at which one looks.
+// here returns what is built of a machine's adapter at which one looks.
 func (b *Bench) here(m *plan.Machine) *plan.Adapter {
 	if home := diagnose.Home(m); home != nil {
 		return b.drill.Built.Plan.Same(home)
@@ -129,7 +129,7 @@ func (b *Bench) here(m *plan.Machine) *plan.Adapter {
 	return b.drill.Built.Plan.Same(list[0])
 }
 
-// off tells a machine that shows nothing at all.
+// off reports whether it is a machine that shows nothing at all.
 func (b *Bench) off(m *plan.Machine) bool {
 	is := b.drill.Built.Plan.Machine(m.Name)
 	return is == nil || is.Off
@@ -150,7 +150,7 @@ func (b *Bench) plug(in bool) Reply {
 	return Reply{text, 1}
 }
 
-// target gives where a word leads: an address, with the name of who should be there.
+// target returns where a word leads: an address, with the name of who should be there.
 func (b *Bench) target(from *plan.Machine, word string) (netip.Addr, string, error) {
 	witness := b.lab.Facts().Witness.Address
 	if word == "" || word == "outside" || word == "witness" {
@@ -180,7 +180,7 @@ func (b *Bench) target(from *plan.Machine, word string) (netip.Addr, string, err
 	return netip.Addr{}, "", fmt.Errorf("%s has no address now, and none is planned", m.Name)
 }
 
-// faces tells the port of an appliance on the segment where a guest is to be.
+// faces reports whether it is the port of an appliance on the segment where a guest is to be.
 func (b *Bench) faces(from *plan.Machine, port *plan.Adapter) bool {
 	home := diagnose.Home(from)
 	return home == nil || port.Segment == home.Segment

@@ -58,18 +58,18 @@ func New(s *diagnose.Study, level int, seed uint64, fits func(mistakes.Mistake) 
 	}
 }
 
-// Plain tells a mistake that is made of settings and wiring alone, so that every stage
+// Plain reports whether it is a mistake that is made of settings and wiring alone, so that every stage
 // can be built with it.
 func Plain(m mistakes.Mistake) bool {
 	b, err := mistakes.Plant(m.Plan, m)
 	return err == nil && b.Trouble.None()
 }
 
-// Complaint says what people at the bench came with: one or two things that do not work,
+// Complaint returns what people at the bench came with: one or two things that do not work,
 // those that tell least.
 func (d *Drill) Complaint() []string { return d.Study.Complaints(d.Vector, 3-min(d.Level, 2)) }
 
-// Right tells whether a mistake is what was planted, or looks exactly like it. With two
+// Right reports whether a mistake is what was planted, or looks exactly like it. With two
 // planted it tells of each.
 func (d *Drill) Right(m mistakes.Mistake) bool {
 	for _, planted := range d.Mistakes {
@@ -80,11 +80,11 @@ func (d *Drill) Right(m mistakes.Mistake) bool {
 	return false
 }
 
-// Fewest gives the least number of looks after which only the planted mistake is left,
+// Fewest returns the least number of looks after which only the planted mistake is left,
 // of those that one may think of.
 func (d *Drill) Fewest() int { return max(d.Study.Fewest(d.Vector), len(d.Mistakes)) }
 
-// Points gives what a person gets, of a hundred: all for as few looks as possible.
+// Points returns what a person gets, of a hundred: all for as few looks as possible.
 func (d *Drill) Points(looks, wrong int) int {
 	few := d.Fewest()
 	points := 100
@@ -94,7 +94,7 @@ func (d *Drill) Points(looks, wrong int) int {
 	return max(points-15*wrong, 0)
 }
 
-// Find gives the mistakes that words speak of: an ID, or all those words in the
+// Find returns the mistakes that words speak of: an ID, or all those words in the
 // sentence or the name of the mistake.
 func (d *Drill) Find(text string) []mistakes.Mistake {
 	words := strings.Fields(strings.ToLower(text))

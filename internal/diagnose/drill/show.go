@@ -12,7 +12,7 @@ import (
 	"openbastion/internal/verify/claims"
 )
 
-// systemOf gives the family of a guest's system.
+// systemOf returns the family of a guest's system.
 func systemOf(m *plan.Machine) string {
 	if m.Guest == nil {
 		return "linux"
@@ -20,7 +20,7 @@ func systemOf(m *plan.Machine) string {
 	return cmp.Or(m.Guest.System, "linux")
 }
 
-// deviceOf gives what a machine's system calls an adapter.
+// deviceOf returns what a machine's system calls an adapter.
 func deviceOf(a *plan.Adapter) string {
 	if len(a.Devices) > 0 {
 		return a.Devices[0]
@@ -289,7 +289,7 @@ func (b *Bench) rules(m *plan.Machine) Reply {
 	return Reply{strings.TrimRight(out.String(), "\n"), 2}
 }
 
-// ruleText says a rule as it is set, also where a slip has changed it from what its text
+// ruleText returns a rule as it is set, also where a slip has changed it from what its text
 // says.
 func ruleText(r plan.Rule, m *plan.Machine) string {
 	for _, of := range m.Rules {

@@ -285,7 +285,7 @@ var guestKinds = []*Kind{
 		}},
 }
 
-// readdress gives a port another address, which its leases name where they named the
+// readdress returns a port another address, which its leases name where they named the
 // old one.
 func readdress(a *plan.Adapter, to netip.Prefix) {
 	was := a.Address.Addr()
@@ -302,7 +302,7 @@ func readdress(a *plan.Adapter, to netip.Prefix) {
 	}
 }
 
-// typeIn gives an adapter an address of its own, without a lease.
+// typeIn returns an adapter an address of its own, without a lease.
 func (b *Built) typeIn(a *plan.Adapter, address netip.Prefix) {
 	at := b.here(a)
 	if at.How != plan.Static {
@@ -325,12 +325,12 @@ func (b *Built) hold(a *plan.Adapter, h simulator.Held) {
 	b.Trouble.Stale[b.here(a)] = h
 }
 
-// served tells an adapter that an appliance gives its lease.
+// served reports whether it is an adapter that an appliance gives its lease.
 func served(a *plan.Adapter) bool {
 	return leasing(a) && a.Segment.Port != nil && a.Segment.Port.Leases != nil
 }
 
-// leased gives an address that the adapter may have by its lease.
+// leased returns an address that the adapter may have by its lease.
 func leased(a *plan.Adapter) netip.Prefix {
 	if a.Address.IsValid() {
 		return a.Address
@@ -338,7 +338,7 @@ func leased(a *plan.Adapter) netip.Prefix {
 	return netip.PrefixFrom(a.Segment.Port.Leases.Pool.To, a.Segment.Subnet.Bits())
 }
 
-// guestOn gives the address of somebody with one behind a port, or nobody's.
+// guestOn returns the address of somebody with one behind a port, or nobody's.
 func guestOn(port *plan.Adapter) netip.Addr {
 	for _, x := range port.Segment.Adapters {
 		if x.Guest != nil && x.Address.IsValid() {
@@ -351,7 +351,7 @@ func guestOn(port *plan.Adapter) netip.Addr {
 	return netip.Addr{}
 }
 
-// wanNetwork gives the network of an appliance's WAN.
+// wanNetwork returns the network of an appliance's WAN.
 func wanNetwork(m *plan.Machine) netip.Prefix {
 	if list := m.WAN(); len(list) > 0 && list[0].Plugged {
 		return list[0].Segment.Subnet
@@ -359,7 +359,7 @@ func wanNetwork(m *plan.Machine) netip.Prefix {
 	return netip.Prefix{}
 }
 
-// otherSegment gives another segment that the adapter's appliance serves, or nil.
+// otherSegment returns another segment that the adapter's appliance serves, or nil.
 func otherSegment(a *plan.Adapter) *plan.Segment {
 	for _, x := range a.Segment.Port.Machine.Adapters {
 		if x.Role.Inside() && x.Segment != a.Segment && !x.Segment.Nowhere() {

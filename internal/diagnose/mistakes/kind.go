@@ -72,7 +72,7 @@ var kinds = sync.OnceValue(func() []*Kind {
 	return slices.Concat(wiringKinds, addressKinds, guestKinds, leaseKinds, nameKinds, ruleKinds, natKinds, operateKinds)
 })
 
-// All gives every mistake at every place of a plan.
+// All returns every mistake at every place of a plan.
 func All(p *plan.Plan) []Mistake {
 	var out []Mistake
 	for _, k := range kinds() {
@@ -83,7 +83,7 @@ func All(p *plan.Plan) []Mistake {
 	return out
 }
 
-// Plant gives the lab that is built with mistakes in it. The error says why they
+// Plant returns the lab that is built with mistakes in it. The error says why they
 // cannot be made together.
 func Plant(p *plan.Plan, list ...Mistake) (Built, error) {
 	return PlantFew(p, nil, list...)
@@ -144,10 +144,10 @@ func (m Mistake) ID() string {
 	return name
 }
 
-// String says what is wrong, in a sentence without its full stop.
+// String returns what is wrong, in a sentence without its full stop.
 func (m Mistake) String() string { return m.Fill(m.Says) }
 
-// Guest gives the one guest whose own settings or adapter the mistake is made at, or
+// Guest returns the one guest whose own settings or adapter the mistake is made at, or
 // nil: then more than one machine may meet it.
 func (m Mistake) Guest() *plan.Machine {
 	if m.At.Adapter != nil && m.At.Adapter.Guest != nil {
@@ -156,7 +156,7 @@ func (m Mistake) Guest() *plan.Machine {
 	return nil
 }
 
-// Machine gives the machine at which one looks and mends; nil: it is the host, or what
+// Machine returns the machine at which one looks and mends; nil: it is the host, or what
 // is upstream.
 func (m Mistake) Machine() *plan.Machine {
 	if m.At.Adapter != nil {
@@ -234,7 +234,7 @@ func adapterWords(a *plan.Adapter) string {
 	return fmt.Sprintf("%s of %s", a.Name, a.Machine.Name)
 }
 
-// settingWords says how an adapter is to get its address.
+// settingWords returns how an adapter is to get its address.
 func settingWords(a *plan.Adapter) string {
 	switch {
 	case a.How == plan.Static:
@@ -247,7 +247,7 @@ func settingWords(a *plan.Adapter) string {
 	return "a lease"
 }
 
-// File gives the lab with the mistake written into it; false where no lab file can say it.
+// File returns the lab with the mistake written into it; false where no lab file can say it.
 func (m Mistake) File() (*lab.Lab, bool) {
 	if m.wiring == nil || m.settings != nil {
 		return nil, false

@@ -20,7 +20,7 @@ func (m Misplacement) String() string {
 	return fmt.Sprintf("%s of %s on %s", m.Adapter.Name, m.Adapter.Machine.Name, m.Segment)
 }
 
-// Misplaced gives a lab for each adapter and each segment on which it might end up
+// Misplaced returns a lab for each adapter and each segment on which it might end up
 // by mistake.
 func Misplaced(p *plan.Plan) []Misplacement {
 	var out []Misplacement
@@ -82,7 +82,7 @@ func adapterIn(l *lab.Lab, a *plan.Adapter) found {
 	return found{}
 }
 
-// WhatIf gives a copy of a plan's lab with one thing changed: "unplug
+// WhatIf returns a copy of a plan's lab with one thing changed: "unplug
 // MACHINE[.PORT]", "GUEST forwards" or "host forwards".
 func WhatIf(p *plan.Plan, text string) (*lab.Lab, error) {
 	l := p.Lab.Clone()

@@ -46,7 +46,7 @@ guests:
   ferry: {segment: shop, static: 10.83.32.10/24}
 `
 
-// plans gives the plan of every shape and every example.
+// plans returns the plan of every shape and every example.
 func plans(t *testing.T) map[string]*plan.Plan {
 	t.Helper()
 	text, ok := profiles.Profile("reference")

@@ -13,7 +13,7 @@ import (
 // (RFC 5737), where somebody's settings of another place would stand.
 var elsewhere = netip.MustParsePrefix("198.51.100.0/24")
 
-// homes gives a place for each guest that stands behind an appliance, at its adapter
+// homes returns a place for each guest that stands behind an appliance, at its adapter
 // there, where fits.
 func homes(fits func(a *plan.Adapter) bool) func(p *plan.Plan) []Place {
 	return func(p *plan.Plan) []Place {
@@ -27,13 +27,13 @@ func homes(fits func(a *plan.Adapter) bool) func(p *plan.Plan) []Place {
 	}
 }
 
-// Leasing tells an adapter that asks for a lease.
+// Leasing reports whether it is an adapter that asks for a lease.
 func leasing(a *plan.Adapter) bool { return a.How == plan.Lease || a.How == plan.Reservation }
 
-// typed tells an adapter whose settings are typed in.
+// typed reports whether it is an adapter whose settings are typed in.
 func typed(a *plan.Adapter) bool { return a.How == plan.Static && a.Address.IsValid() }
 
-// ports gives a place for each port of an appliance that is in use, where fits.
+// ports returns a place for each port of an appliance that is in use, where fits.
 func ports(fits func(a *plan.Adapter) bool) func(p *plan.Plan) []Place {
 	return func(p *plan.Plan) []Place {
 		var out []Place
@@ -48,13 +48,13 @@ func ports(fits func(a *plan.Adapter) bool) func(p *plan.Plan) []Place {
 	}
 }
 
-// own tells a port with an adapter of its own.
+// own reports whether it is a port with an adapter of its own.
 func own(a *plan.Adapter) bool { return a.Over == nil }
 
-// faces tells a port with an address that faces guests.
+// faces reports whether it is a port with an address that faces guests.
 func faces(a *plan.Adapter) bool { return a.Role.Inside() && a.Address.IsValid() }
 
-// serves tells a port that hands out leases to somebody.
+// serves reports whether it is a port that hands out leases to somebody.
 func serves(a *plan.Adapter) bool {
 	if a.Leases == nil {
 		return false
@@ -77,7 +77,7 @@ func leasedWAN(a *plan.Adapter) bool {
 	return wan(a) && a.How == plan.FromAbove && a.Port.Address.How != "pppoe"
 }
 
-// machines gives a place for each running appliance, where fits.
+// machines returns a place for each running appliance, where fits.
 func machines(fits func(m *plan.Machine) bool) func(p *plan.Plan) []Place {
 	return func(p *plan.Plan) []Place {
 		var out []Place
@@ -90,10 +90,10 @@ func machines(fits func(m *plan.Machine) bool) func(p *plan.Plan) []Place {
 	}
 }
 
-// routes tells an appliance that routes.
+// routes reports whether it is an appliance that routes.
 func routes(m *plan.Machine) bool { return m.Appliance.Kind != "transparent" }
 
-// resolves tells an appliance that some guest asks for names.
+// resolves reports whether it is an appliance that some guest asks for names.
 func resolves(m *plan.Machine) bool {
 	for _, a := range m.Adapters {
 		if faces(a) && a.Plugged {
@@ -107,7 +107,7 @@ func resolves(m *plan.Machine) bool {
 	return false
 }
 
-// asks tells a guest's adapter that asks a port for names.
+// asks reports whether it is a guest's adapter that asks a port for names.
 func asks(x, port *plan.Adapter) bool {
 	list := x.DNS
 	if leasing(x) && port.Leases != nil {
@@ -121,7 +121,7 @@ func asks(x, port *plan.Adapter) bool {
 	return false
 }
 
-// segments gives a place for each segment with somebody on it, where fits.
+// segments returns a place for each segment with somebody on it, where fits.
 func segments(fits func(s *plan.Segment) bool) func(p *plan.Plan) []Place {
 	return func(p *plan.Plan) []Place {
 		var out []Place
@@ -134,7 +134,7 @@ func segments(fits func(s *plan.Segment) bool) func(p *plan.Plan) []Place {
 	}
 }
 
-// closed tells a segment inside that only those attached are on.
+// closed reports whether it is a segment inside that only those attached are on.
 func closed(s *plan.Segment) bool { return s.Inside() && s.Reach == lab.Isolated && guests(s) > 0 }
 
 func upstream(s *plan.Segment) bool { return s.Reach == lab.Upstream }
@@ -149,7 +149,7 @@ func guests(s *plan.Segment) (n int) {
 	return n
 }
 
-// neighbor gives another guest's adapter on the same segment, or nil.
+// neighbor returns another guest's adapter on the same segment, or nil.
 func neighbor(a *plan.Adapter) *plan.Adapter {
 	for _, x := range a.Segment.Adapters {
 		if x.Guest != nil && x.Machine != a.Machine && x.Plugged {
@@ -159,7 +159,7 @@ func neighbor(a *plan.Adapter) *plan.Adapter {
 	return nil
 }
 
-// free gives an address of a network that nothing of its plan has, from its end.
+// free returns an address of a network that nothing of its plan has, from its end.
 func free(s *plan.Segment, in netip.Prefix) netip.Addr {
 	taken := map[netip.Addr]bool{s.Gateway: true, s.HostLeg.Addr(): true}
 	for _, a := range s.Adapters {
@@ -173,12 +173,12 @@ func free(s *plan.Segment, in netip.Prefix) netip.Addr {
 	return subnet.First(in)
 }
 
-// shifted gives an address in the next network of the same length.
+// shifted returns an address in the next network of the same length.
 func shifted(p netip.Prefix) netip.Prefix {
 	return netip.PrefixFrom(subnet.Add(p.Addr(), subnet.Size(p)), p.Bits())
 }
 
-// narrow gives a longer mask that leaves an address alone with fewer others, and
+// narrow returns a longer mask that leaves an address alone with fewer others, and
 // outside of it another one.
 func narrow(p netip.Prefix, without netip.Addr) netip.Prefix {
 	for bits := p.Bits() + 1; bits <= 30; bits++ {
@@ -189,7 +189,7 @@ func narrow(p netip.Prefix, without netip.Addr) netip.Prefix {
 	return netip.PrefixFrom(p.Addr(), min(p.Bits()+1, 30))
 }
 
-// unusedName gives a name that nothing in a lab has.
+// unusedName returns a name that nothing in a lab has.
 func unusedName(l *lab.Lab, name string) string {
 	for l.Guest(name) != nil || l.Segment(name) != nil || l.Appliance(name) != nil {
 		name += "-too"
@@ -197,7 +197,7 @@ func unusedName(l *lab.Lab, name string) string {
 	return name
 }
 
-// here gives what is built in an adapter's place.
+// here returns what is built in an adapter's place.
 func (b *Built) here(a *plan.Adapter) *plan.Adapter { return b.Plan.Same(a) }
 
 func (b *Built) machine(m *plan.Machine) *plan.Machine { return b.Plan.Machine(m.Name) }

@@ -211,7 +211,7 @@ var natKinds = []*Kind{
 // shut is a port at which nobody in a lab listens.
 const shut = 4
 
-// rules gives a place for each rule of each running appliance, where fits.
+// rules returns a place for each rule of each running appliance, where fits.
 func rules(fits func(m *plan.Machine, i int) bool) func(p *plan.Plan) []Place {
 	return func(p *plan.Plan) []Place {
 		var out []Place
@@ -236,16 +236,16 @@ func publishes(p *plan.Plan) []Place {
 	return out
 }
 
-// rule gives what is built in the place of a rule.
+// rule returns what is built in the place of a rule.
 func (b *Built) rule(at Place) *plan.Rule { return &b.machine(at.Machine).Rules[at.Index-1] }
 
-// anyAllowed tells a rule that allows every protocol.
+// anyAllowed reports whether it is a rule that allows every protocol.
 func anyAllowed(m *plan.Machine, i int) bool {
 	r := m.Rules[i]
 	return r.Action == lab.Allow && slices.ContainsFunc(r.Services, func(s lab.Service) bool { return s.Proto == lab.Any })
 }
 
-// wrongSource gives a segment of the appliance that a rule is not for, or nil.
+// wrongSource returns a segment of the appliance that a rule is not for, or nil.
 func wrongSource(m *plan.Machine, i int) *plan.Segment {
 	from := map[*plan.Segment]bool{}
 	for _, w := range m.Rules[i].From {
@@ -262,7 +262,7 @@ func wrongSource(m *plan.Machine, i int) *plan.Segment {
 	return nil
 }
 
-// insideOf gives the first segment that an appliance has inside, or nil.
+// insideOf returns the first segment that an appliance has inside, or nil.
 func insideOf(m *plan.Machine) *plan.Segment {
 	for _, a := range m.Adapters {
 		if a.Role.Inside() && !a.Segment.Nowhere() {
@@ -272,7 +272,7 @@ func insideOf(m *plan.Machine) *plan.Segment {
 	return nil
 }
 
-// adminOf gives a port at which the appliance is managed, or nil.
+// adminOf returns a port at which the appliance is managed, or nil.
 func adminOf(m *plan.Machine) *plan.Adapter {
 	for _, a := range m.Adapters {
 		if len(a.Admin) > 0 {

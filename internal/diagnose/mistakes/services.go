@@ -247,17 +247,17 @@ func plain(s *plan.Segment) (n int) {
 	return n
 }
 
-// leasesHere tells a segment inside on which somebody asks for a lease.
+// leasesHere reports whether it is a segment inside on which somebody asks for a lease.
 func leasesHere(s *plan.Segment) bool {
 	return s.Inside() && slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool { return a.Guest != nil && leasing(a) && a.Plugged })
 }
 
-// wanHere tells an upstream segment that an appliance leads out by.
+// wanHere reports whether it is an upstream segment that an appliance leads out by.
 func wanHere(s *plan.Segment) bool {
 	return upstream(s) && slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool { return a.Port != nil && a.Plugged })
 }
 
-// firstInside tells the first port of its appliance that faces guests.
+// firstInside reports whether it is the first port of its appliance that faces guests.
 func firstInside(a *plan.Adapter) bool {
 	i := slices.IndexFunc(a.Machine.Adapters, func(x *plan.Adapter) bool { return x.Role.Inside() })
 	return i >= 0 && a.Machine.Adapters[i] == a

@@ -183,7 +183,7 @@ func secondDoor(l *lab.Lab, at Place) {
 	g.Adapters = append(g.Adapters, lab.Adapter{Segment: at.Onto.Name, Plugged: true})
 }
 
-// swaps gives each pair of ports of an appliance that have adapters of their own.
+// swaps returns each pair of ports of an appliance that have adapters of their own.
 func swaps(p *plan.Plan) []Place {
 	var out []Place
 	for _, m := range p.Running() {
@@ -264,7 +264,7 @@ func astray(l *lab.Lab, s *plan.Segment) string {
 	return name
 }
 
-// bridgedHere tells a segment on which an appliance that bridges has a port.
+// bridgedHere reports whether it is a segment on which an appliance that bridges has a port.
 func bridgedHere(s *plan.Segment) bool {
 	for _, a := range s.Adapters {
 		if a.Port != nil && a.Machine.Appliance.Kind == "transparent" && a.Role != lab.Manage && a.Plugged {
@@ -274,7 +274,7 @@ func bridgedHere(s *plan.Segment) bool {
 	return false
 }
 
-// beside gives each guest with another one on its segment.
+// beside returns each guest with another one on its segment.
 func beside(p *plan.Plan) []Place {
 	var out []Place
 	for _, at := range homes(nil)(p) {
@@ -285,7 +285,7 @@ func beside(p *plan.Plan) []Place {
 	return out
 }
 
-// gates gives each guest with the port that it is sent elsewhere by.
+// gates returns each guest with the port that it is sent elsewhere by.
 func gates(p *plan.Plan) []Place {
 	var out []Place
 	for _, at := range homes(nil)(p) {
@@ -296,7 +296,7 @@ func gates(p *plan.Plan) []Place {
 	return out
 }
 
-// setMAC gives a guest's adapter another one's hardware address.
+// setMAC returns a guest's adapter another one's hardware address.
 func setMAC(l *lab.Lab, a, of *plan.Adapter) { adapterIn(l, a).guest.MAC = of.MAC }
 
 // stranger puts a machine on a port's segment that has the port's address.

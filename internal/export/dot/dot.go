@@ -12,7 +12,7 @@ import (
 	"openbastion/internal/model/plan"
 )
 
-// Graph gives the graph.
+// Graph returns the graph.
 func Graph(p *plan.Plan) fileset.File {
 	var b bytes.Buffer
 	q := strconv.Quote

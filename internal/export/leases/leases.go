@@ -46,7 +46,7 @@ func (s service) taken() error {
 	return nil
 }
 
-// Files gives both configurations for every machine that hands out leases, in
+// Files returns both configurations for every machine that hands out leases, in
 // a folder of the machine's name.
 func Files(p *plan.Plan) ([]fileset.File, error) {
 	var out []fileset.File
@@ -74,7 +74,7 @@ func join(list []netip.Addr) string {
 	return strings.Join(subnet.Texts(list), ", ")
 }
 
-// where tells an interface's hardware address as a comment tells it.
+// where returns an interface's hardware address as a comment tells it.
 func where(a *plan.Adapter) string {
 	return fmt.Sprintf("port %s of %s, adapter %d (%s), likely %s", a.Name, a.Machine.Name, a.Number, a.MAC, a.Linux())
 }

@@ -24,14 +24,14 @@ import (
 	"openbastion/internal/model/subnet"
 )
 
-// Files gives the seeds of all machines, each in a folder of its name, and as
+// Files returns the seeds of all machines, each in a folder of its name, and as
 // NAME.iso.
 func Files(p *plan.Plan) ([]fileset.File, error) { return FilesWith(p, nil) }
 
 // Carried is where a machine finds the plan for its probe.
 const Carried = "/etc/bastion/plan.txt"
 
-// FilesWith gives the seeds with the plan that each machine's probe is to be given, by its
+// FilesWith returns the seeds with the plan that each machine's probe is to be given, by its
 // name; a line in it is a secret of the machine's bench.
 func FilesWith(p *plan.Plan, carried map[string]string) ([]fileset.File, error) {
 	var out []fileset.File
@@ -52,7 +52,7 @@ func FilesWith(p *plan.Plan, carried map[string]string) ([]fileset.File, error) 
 	return out, nil
 }
 
-// Machine gives a machine's three files; carried is the plan for its probe, or empty.
+// Machine returns a machine's three files; carried is the plan for its probe, or empty.
 func Machine(p *plan.Plan, m *plan.Machine, carried string) ([]fileset.File, error) {
 	network, err := yaml.Marshal(networkConfig(m))
 	if err != nil {
@@ -77,7 +77,7 @@ func Machine(p *plan.Plan, m *plan.Machine, carried string) ([]fileset.File, err
 	}, nil
 }
 
-// Device gives the name that a seed gives an adapter: an appliance's port has
+// Device returns the name that a seed gives an adapter: an appliance's port has
 // its own, tagged ones with the tag behind that of the port they ride on.
 func Device(a *plan.Adapter) string {
 	switch {

@@ -13,7 +13,7 @@ import (
 	"openbastion/internal/model/subnet"
 )
 
-// Book gives the address book.
+// Book returns the address book.
 func Book(p *plan.Plan) fileset.File {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)

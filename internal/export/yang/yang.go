@@ -150,7 +150,7 @@ type document struct {
 	} `json:"ietf-access-control-list:acls"`
 }
 
-// Files gives a document for each appliance.
+// Files returns a document for each appliance.
 func Files(p *plan.Plan) ([]fileset.File, error) {
 	var out []fileset.File
 	for _, m := range p.Appliances() {
@@ -247,7 +247,7 @@ func protocol(p lab.Proto) int {
 	return map[lab.Proto]int{lab.ICMP: 1, lab.TCP: 6, lab.UDP: 17}[p]
 }
 
-// entries gives the rules as access list entries. What the model cannot say in
+// entries returns the rules as access list entries. What the model cannot say in
 // one entry, such as "not on the inside", becomes several.
 func entries(m *plan.Machine) []entry {
 	var out []entry
@@ -310,7 +310,7 @@ func match(from, to netip.Prefix, s lab.Service, six bool) *matches {
 	return out
 }
 
-// parties gives the networks of a rule's party; an invalid prefix is anybody.
+// parties returns the networks of a rule's party; an invalid prefix is anybody.
 func parties(m *plan.Machine, list []plan.Match) []netip.Prefix {
 	var out []netip.Prefix
 	for _, x := range list {
@@ -325,7 +325,7 @@ func parties(m *plan.Machine, list []plan.Match) []netip.Prefix {
 	return out
 }
 
-// outside gives the IPv4 networks that are none of the appliance's inside.
+// outside returns the IPv4 networks that are none of the appliance's inside.
 func outside(m *plan.Machine) []netip.Prefix {
 	var in []netip.Prefix
 	for _, a := range m.Adapters {

@@ -22,7 +22,7 @@ type named struct {
 	segment      *plan.Segment
 }
 
-// domainOf gives the domain that names on a segment are in.
+// domainOf returns the domain that names on a segment are in.
 func domainOf(p *plan.Plan, s *plan.Segment) string {
 	if s.Port != nil && s.Port.Leases != nil && s.Port.Leases.Domain != "" {
 		return s.Port.Leases.Domain
@@ -51,7 +51,7 @@ func names(p *plan.Plan) []named {
 	return out
 }
 
-// Zones gives a master file for each domain and each reverse zone, in a stable
+// Zones returns a master file for each domain and each reverse zone, in a stable
 // order. Guests whose address only a lease will tell are not in them.
 func Zones(p *plan.Plan) []fileset.File {
 	list := names(p)
@@ -109,7 +109,7 @@ func kind(a netip.Addr) string {
 	return "A"
 }
 
-// Reverse gives the reverse zone that an address on a segment is in, and the
+// Reverse returns the reverse zone that an address on a segment is in, and the
 // address's label there. A zone ends at a whole byte of the subnet, or a whole
 // digit of IPv6: a smaller IPv4 network is in the zone of its /24.
 func Reverse(a netip.Addr, s *plan.Segment) (origin, label string) {
@@ -135,7 +135,7 @@ func Reverse(a netip.Addr, s *plan.Segment) (origin, label string) {
 	return strings.Join(append(up, "in-addr.arpa"), "."), strings.Join(low, ".")
 }
 
-// Hosts gives the lines of a hosts file.
+// Hosts returns the lines of a hosts file.
 func Hosts(p *plan.Plan) fileset.File {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "# names of the lab %s\n", p.Name)

@@ -35,7 +35,7 @@ func NewIndex(lines []Line) Index {
 	return x
 }
 
-// Meeting gives the places of the lines that meet one, in order.
+// Meeting returns the places of the lines that meet one, in order.
 func (x Index) Meeting(l Line) []int {
 	var out []int
 	for _, s := range l {

@@ -26,7 +26,7 @@ const (
 // AllServices is every service.
 var AllServices = Line{{0, 0}, {tcpBase, tcpBase + 65535}, {udpBase, udpBase + 65535}, {other, other}}
 
-// Service gives the place of a service.
+// Service returns the place of a service.
 func Service(s lab.Service) Line {
 	low, high := uint64(s.From), uint64(s.To)
 	if s.AllPorts() {
@@ -43,7 +43,7 @@ func Service(s lab.Service) Line {
 	return AllServices
 }
 
-// Services gives the places of several.
+// Services returns the places of several.
 func Services(list []lab.Service) Line {
 	var l Line
 	for _, s := range list {
@@ -76,10 +76,10 @@ func (l Line) normal() Line {
 	return out
 }
 
-// Union gives what is in either.
+// Union returns what is in either.
 func (l Line) Union(m Line) Line { return append(slices.Clone(l), m...).normal() }
 
-// Meets tells whether the two have anything in common.
+// Meets reports whether the two have anything in common.
 func (l Line) Meets(m Line) bool {
 	for i, j := 0, 0; i < len(l) && j < len(m); {
 		switch {
@@ -94,7 +94,7 @@ func (l Line) Meets(m Line) bool {
 	return false
 }
 
-// And gives what is in both.
+// And returns what is in both.
 func (l Line) And(m Line) Line {
 	var out Line
 	for i, j := 0, 0; i < len(l) && j < len(m); {
@@ -110,7 +110,7 @@ func (l Line) And(m Line) Line {
 	return out
 }
 
-// Minus gives what is in l and not in m.
+// Minus returns what is in l and not in m.
 func (l Line) Minus(m Line) Line {
 	var out Line
 	j := 0
@@ -136,22 +136,22 @@ func (l Line) Minus(m Line) Line {
 // three lines.
 type Packets struct{ Source, Destination, Service Line }
 
-// Empty tells whether there is no such packet.
+// Empty reports whether there is no such packet.
 func (p Packets) Empty() bool {
 	return len(p.Source) == 0 || len(p.Destination) == 0 || len(p.Service) == 0
 }
 
-// Meets tells whether the two have a packet in common.
+// Meets reports whether the two have a packet in common.
 func (p Packets) Meets(q Packets) bool {
 	return p.Service.Meets(q.Service) && p.Source.Meets(q.Source) && p.Destination.Meets(q.Destination)
 }
 
-// And gives the packets in both.
+// And returns the packets in both.
 func (p Packets) And(q Packets) Packets {
 	return Packets{p.Source.And(q.Source), p.Destination.And(q.Destination), p.Service.And(q.Service)}
 }
 
-// Minus gives the packets of p that are not in q, in at most three parts.
+// Minus returns the packets of p that are not in q, in at most three parts.
 func (p Packets) Minus(q Packets) []Packets {
 	if !p.Meets(q) {
 		return []Packets{p}

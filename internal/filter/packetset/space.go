@@ -36,7 +36,7 @@ func NewSpace(prefixes ...netip.Prefix) *Space {
 	return s
 }
 
-// last gives the last address of a prefix.
+// last returns the last address of a prefix.
 func last(p netip.Prefix) netip.Addr {
 	b := p.Addr().AsSlice()
 	for i := p.Bits(); i < len(b)*8; i++ {
@@ -46,7 +46,7 @@ func last(p netip.Prefix) netip.Addr {
 	return a
 }
 
-// class gives the number of an address's class.
+// class returns the number of an address's class.
 func (s *Space) class(a netip.Addr) uint64 {
 	i, found := slices.BinarySearchFunc(s.bounds, a, netip.Addr.Compare)
 	if !found {
@@ -55,7 +55,7 @@ func (s *Space) class(a netip.Addr) uint64 {
 	return uint64(i)
 }
 
-// Prefixes gives the set of the addresses of prefixes that the space was made
+// Prefixes returns the set of the addresses of prefixes that the space was made
 // with; invalid ones are passed over.
 func (s *Space) Prefixes(list ...netip.Prefix) Line {
 	var l Line
@@ -67,7 +67,7 @@ func (s *Space) Prefixes(list ...netip.Prefix) Line {
 	return l.normal()
 }
 
-// Addresses gives the set of single addresses that the space was made with.
+// Addresses returns the set of single addresses that the space was made with.
 func (s *Space) Addresses(list ...netip.Addr) Line {
 	var l Line
 	for _, a := range list {
@@ -79,20 +79,20 @@ func (s *Space) Addresses(list ...netip.Addr) Line {
 	return l.normal()
 }
 
-// Run gives the set of the addresses from one to another of the same version,
+// Run returns the set of the addresses from one to another of the same version,
 // both of which the space was made with.
 func (s *Space) Run(from, to netip.Addr) Line { return Line{{s.class(from), s.class(to)}} }
 
-// IPv4 gives every IPv4 address, IPv6 every IPv6 address.
+// IPv4 returns every IPv4 address, IPv6 every IPv6 address.
 func (s *Space) IPv4() Line { return Line{{0, s.class(first6) - 1}} }
 
-// IPv6 gives every IPv6 address.
+// IPv6 returns every IPv6 address.
 func (s *Space) IPv6() Line { return Line{{s.class(first6), uint64(len(s.bounds)) - 1}} }
 
-// All gives every address.
+// All returns every address.
 func (s *Space) All() Line { return Line{{0, uint64(len(s.bounds)) - 1}} }
 
-// ends gives the first and the last address of a span of classes.
+// ends returns the first and the last address of a span of classes.
 func (s *Space) ends(x Span) (from, to netip.Addr) {
 	from = s.bounds[x.From]
 	if x.To+1 == uint64(len(s.bounds)) {
@@ -104,7 +104,7 @@ func (s *Space) ends(x Span) (from, to netip.Addr) {
 	return from, last(netip.PrefixFrom(first4, 0))
 }
 
-// Any gives an address of the set that a host may have, a wanted one when there
+// Any returns an address of the set that a host may have, a wanted one when there
 // is one, else one that is neither the first nor the last of its class, else any;
 // the zero Addr for the empty set.
 func (s *Space) Any(l Line, wanted ...netip.Addr) netip.Addr {
@@ -126,7 +126,7 @@ func (s *Space) Any(l Line, wanted ...netip.Addr) netip.Addr {
 	return best
 }
 
-// Runs gives the runs of addresses that the set consists of.
+// Runs returns the runs of addresses that the set consists of.
 func (s *Space) Runs(l Line) [][2]netip.Addr {
 	var out [][2]netip.Addr
 	for _, x := range l {
@@ -142,7 +142,7 @@ func (s *Space) Runs(l Line) [][2]netip.Addr {
 	return out
 }
 
-// More tells whether a set holds more than n addresses; n is below 2 to the 63rd.
+// More reports whether a set holds more than n addresses; n is below 2 to the 63rd.
 func (s *Space) More(l Line, n uint64) bool {
 	total := uint64(0)
 	for _, r := range s.Runs(l) {
@@ -159,7 +159,7 @@ func (s *Space) More(l Line, n uint64) bool {
 	return false
 }
 
-// Join gives what is in any of several sets.
+// Join returns what is in any of several sets.
 func Join(list ...Line) Line {
 	var l Line
 	for _, x := range list {
@@ -168,7 +168,7 @@ func Join(list ...Line) Line {
 	return l.normal()
 }
 
-// Has tells whether a number is in the set.
+// Has reports whether a number is in the set.
 func (l Line) Has(n uint64) bool {
 	for _, s := range l {
 		if n < s.From {
@@ -181,10 +181,10 @@ func (l Line) Has(n uint64) bool {
 	return false
 }
 
-// Within tells whether all of l is in m.
+// Within reports whether all of l is in m.
 func (l Line) Within(m Line) bool { return len(l.Minus(m)) == 0 }
 
-// Listed gives the services of a set as a rule would write them, in order: icmp,
+// Listed returns the services of a set as a rule would write them, in order: icmp,
 // runs of ports, and any where it is every service. Others tells whether
 // protocols beside these are in it too.
 func Listed(l Line) (list []lab.Service, others bool) {
@@ -210,7 +210,7 @@ func Listed(l Line) (list []lab.Service, others bool) {
 	return list, others
 }
 
-// AnyService gives a service of the set, a wanted one when there is one, and
+// AnyService returns a service of the set, a wanted one when there is one, and
 // false when only protocols beside ICMP, TCP and UDP are in it.
 func AnyService(l Line, wanted ...lab.Service) (lab.Service, bool) {
 	for _, s := range wanted {

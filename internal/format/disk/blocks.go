@@ -47,7 +47,7 @@ func openVDI(r io.ReaderAt, _ int64) (*View, error) {
 	return w, nil
 }
 
-// openVHD gives the view of a fixed disk, or follows the table of a growing one.
+// openVHD returns the view of a fixed disk, or follows the table of a growing one.
 func openVHD(r io.ReaderAt, size int64, v *Virtual) (*View, error) {
 	if v.Layout == "fixed" {
 		w := &View{block: 1 << 20, find: func(n int64) (place, error) { return place{in: r, at: n << 20}, nil }}

@@ -28,12 +28,12 @@ func holds(b []byte, texts []string) bool {
 	return slices.ContainsFunc(texts, func(t string) bool { return bytes.Contains(b, []byte(t)) })
 }
 
-// startsItself tells whether a first sector holds code that starts a system.
+// startsItself reports whether a first sector holds code that starts a system.
 func startsItself(sector []byte) bool {
 	return len(sector) >= 512 && sector[510] == 0x55 && sector[511] == 0xaa && holds(sector, starters) && !holds(sector, refusals)
 }
 
-// codeOf tells what is known of the code in a record: whether there is any, whether it
+// codeOf returns what is known of the code in a record: whether there is any, whether it
 // starts a system by itself, and whether it goes on to the active partition.
 func codeOf(record []byte) (there, starts, goesOn bool) {
 	code := record[:440]

@@ -13,7 +13,7 @@ import (
 func put32(b []byte, at int, v uint32) { binary.BigEndian.PutUint32(b[at:], v) }
 func put64(b []byte, at int, v uint64) { binary.BigEndian.PutUint64(b[at:], v) }
 
-// qcow2 gives the header of a disk of 1 GiB with one table of one cluster.
+// qcow2 returns the header of a disk of 1 GiB with one table of one cluster.
 func qcow2() []byte {
 	b := make([]byte, 4*65536)
 	copy(b, "QFI\xfb")

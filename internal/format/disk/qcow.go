@@ -118,7 +118,7 @@ func openQcow2(r io.ReaderAt, size int64, v *Virtual, open Opener) (*View, error
 	return w, err
 }
 
-// entries gives how many clusters a second-level table speaks of.
+// entries returns how many clusters a second-level table speaks of.
 func (q *qcow) entries() int64 {
 	if q.wide {
 		return 1 << (q.bits - 4)
@@ -182,7 +182,7 @@ func (q *qcow) furthest(w *View) error {
 	return nil
 }
 
-// packed gives where a compressed cluster lies, and how many bytes it may have.
+// packed returns where a compressed cluster lies, and how many bytes it may have.
 func (q *qcow) packed(e uint64) (at, length int64) {
 	x := 62 - (q.bits - 8)
 	at = int64(e & (1<<x - 1))

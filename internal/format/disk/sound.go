@@ -14,7 +14,7 @@ import (
 // share theirs, a snapshot shares all.
 const maxShared = 4096
 
-// counted tells whether the reference counts of a qcow2 are such as the format
+// counted reports whether the reference counts of a qcow2 are such as the format
 // allows, at least in its first part: those of the header are one.
 func (v *Virtual) counted(r io.ReaderAt, size int64, h []byte) bool {
 	be := binary.BigEndian
@@ -64,7 +64,7 @@ func count(b []byte, width int) uint64 {
 	return binary.BigEndian.Uint64(b)
 }
 
-// twice tells whether the two copies of a sparse extent's tables are the same; an
+// twice reports whether the two copies of a sparse extent's tables are the same; an
 // extent without a second one has nothing to differ.
 func (s *sparse) twice(h []byte) bool {
 	le := binary.LittleEndian
@@ -93,7 +93,7 @@ func (s *sparse) twice(h []byte) bool {
 	return true
 }
 
-// described tells whether a sparse extent's own descriptor is there, where it
+// described reports whether a sparse extent's own descriptor is there, where it
 // promises one.
 func described(r io.ReaderAt, h []byte) bool {
 	at, length := int64(binary.LittleEndian.Uint64(h[28:])), int64(binary.LittleEndian.Uint64(h[36:]))
@@ -105,7 +105,7 @@ func described(r io.ReaderAt, h []byte) bool {
 	return full(r, b, at*512) == nil && (string(b) == mark || bytes.Count(b, []byte{0}) == len(b)) // one of several extents has none
 }
 
-// vhdxTwice tells which of the two headers or region tables of a VHDX is damaged;
+// vhdxTwice returns which of the two headers or region tables of a VHDX is damaged;
 // empty when all are whole.
 func vhdxTwice(r io.ReaderAt) string {
 	for _, x := range []struct {
@@ -128,7 +128,7 @@ func vhdxTwice(r io.ReaderAt) string {
 	return ""
 }
 
-// vhdxEntry tells whether an entry of the table of blocks is one that the format
+// vhdxEntry reports whether an entry of the table of blocks is one that the format
 // knows: its reserved bits are zero and its state is none of the unused ones.
 func vhdxEntry(e uint64) bool {
 	return e>>3&(1<<17-1) == 0 && e&7 != 4 && e&7 != 5

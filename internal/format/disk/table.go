@@ -212,7 +212,7 @@ func readGPT(r io.ReaderAt, whole int64, record []byte) (*Table, error) {
 	return t, nil
 }
 
-// spareAt tells whether the copy of a table, whose header lies at a place in bytes, is
+// spareAt reports whether the copy of a table, whose header lies at a place in bytes, is
 // there and whole.
 func spareAt(r io.ReaderAt, at, sector int64) bool {
 	h := make([]byte, 512)

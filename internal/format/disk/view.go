@@ -39,7 +39,7 @@ type place struct {
 // errUnread says that a disk's content cannot be looked at.
 var errUnread = errors.New("its content is not looked at")
 
-// Open gives the view of a virtual disk whose header was read from r, a file of a size.
+// Open returns the view of a virtual disk whose header was read from r, a file of a size.
 // The error says why its content cannot be looked at; then the header is all that is
 // known.
 func (v *Virtual) Open(r io.ReaderAt, size int64, open Opener) (*View, error) {
@@ -78,7 +78,7 @@ func (v *Virtual) open(r io.ReaderAt, size int64, open Opener, depth int) (*View
 	return w, nil
 }
 
-// based gives the view of the disk beneath; nil where it is not there.
+// based returns the view of the disk beneath; nil where it is not there.
 func (w *View) based(name string, open Opener, depth int) io.ReaderAt {
 	r, size, err := open(name)
 	if err != nil {

@@ -17,7 +17,7 @@ type Extent struct {
 	Offset  int64  `json:"offset,omitempty"` // of a flat one, in sectors
 }
 
-// openVMDK gives the view of a sparse extent, or of a descriptor's extents.
+// openVMDK returns the view of a sparse extent, or of a descriptor's extents.
 func openVMDK(r io.ReaderAt, size int64, v *Virtual, open Opener) (*View, error) {
 	if v.Extents == nil {
 		return openSparse(r, size, v)

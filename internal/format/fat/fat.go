@@ -165,7 +165,7 @@ func (v *Volume) chain(first int64) ([]Entry, error) {
 	return entries(b), nil
 }
 
-// ended tells whether a folder ends in these entries.
+// ended reports whether a folder ends in these entries.
 func ended(b []byte) bool {
 	for k := 0; k+entrySize <= len(b); k += entrySize {
 		if b[k] == 0 {
@@ -175,7 +175,7 @@ func ended(b []byte) bool {
 	return false
 }
 
-// next gives the cluster behind one; 0 when it is the last.
+// next returns the cluster behind one; 0 when it is the last.
 func (v *Volume) next(c int64) (int64, error) {
 	b := make([]byte, 4)
 	read := func(at int64, n int) error {
@@ -255,7 +255,7 @@ func entries(b []byte) []Entry {
 	return out
 }
 
-// short gives a name of eight and three characters.
+// short returns a name of eight and three characters.
 func short(e []byte) string {
 	name, kind := strings.TrimRight(printable(e[:8]), " "), strings.TrimRight(printable(e[8:11]), " ")
 	if kind != "" {
@@ -264,7 +264,7 @@ func short(e []byte) string {
 	return name
 }
 
-// Loaders gives the names of the UEFI loaders that firmware looks for by itself: files
+// Loaders returns the names of the UEFI loaders that firmware looks for by itself: files
 // \EFI\BOOT\BOOT*.EFI that are not empty (UEFI 2.10, section 3.5.1.1), in capitals.
 func (v *Volume) Loaders() []string {
 	list, err := v.Folder("EFI", "BOOT")

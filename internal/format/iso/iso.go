@@ -153,7 +153,7 @@ descriptors:
 	return image, nil
 }
 
-// follows tells whether a volume descriptor stands behind the first one's place.
+// follows reports whether a volume descriptor stands behind the first one's place.
 func follows(r io.ReaderAt, d []byte) bool {
 	_, err := r.ReadAt(d, 17*Sector)
 	return err == nil && string(d[1:6]) == "CD001"
@@ -282,7 +282,7 @@ func (i *Image) readFolders(r io.ReaderAt, at, size int64) error {
 	return err
 }
 
-// Boots tells how the image starts a machine: bios, uefi, both or neither.
+// Boots returns how the image starts a machine: bios, uefi, both or neither.
 func (i *Image) Boots() string {
 	bios, uefi := false, false
 	for _, e := range i.Boot {

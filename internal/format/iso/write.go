@@ -27,7 +27,7 @@ const (
 	dataAt
 )
 
-// Write gives an image of a few files with a volume label: names as they are
+// Write returns an image of a few files with a volume label: names as they are
 // (Joliet), and for old readers shortened to capitals, digits and underscores.
 // The same files give the same bytes: nothing in it says when it was made.
 func Write(label string, files []File) ([]byte, error) {

@@ -215,7 +215,7 @@ func quantity(text, unit string, one int64) (int64, error) {
 	return n * factor, nil
 }
 
-// oneOf tells whether an item belongs to a deployment choice.
+// oneOf reports whether an item belongs to a deployment choice.
 func (i xmlItem) in(option string) bool {
 	if i.Configuration == "" || option == "" {
 		return i.Configuration == ""
@@ -295,7 +295,7 @@ func (p *Package) system(x xmlSystem, option string) (*System, error) {
 	return s, nil
 }
 
-// Title gives the machine's name, or what stands for one.
+// Title returns the machine's name, or what stands for one.
 func (s *System) Title() string {
 	if s.Name != "" {
 		return s.Name

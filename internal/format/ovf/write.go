@@ -130,7 +130,7 @@ type itemXML struct {
 	Quantity    int64  `xml:"rasd:VirtualQuantity,omitempty"`
 }
 
-// Write gives the descriptor (version 1.1 of the format) of a package: one
+// Write returns the descriptor (version 1.1 of the format) of a package: one
 // system, or several as a collection that starts in their order.
 func Write(p *Package, name string) ([]byte, error) {
 	e := envelopeXML{NS: nsEnvelope, OVF: nsEnvelope, RASD: nsRASD, VSSD: nsVSSD, Disks: disksXML{Info: "Disks"},

@@ -84,7 +84,7 @@ type xmlConfig struct {
 	Value string `xml:"value,attr"`
 }
 
-// name gives the last word of the key, in lower case.
+// name returns the last word of the key, in lower case.
 func (c xmlConfig) name() string {
 	return strings.ToLower(c.Key[strings.LastIndexAny(c.Key, ".:/")+1:])
 }
@@ -95,7 +95,7 @@ type xmlOther struct {
 	Required string `xml:"required,attr"`
 }
 
-// standard tells the namespaces of the format and of the classes it builds on.
+// standard reports whether it is the namespaces of the format and of the classes it builds on.
 func standard(space string) bool {
 	return space == "" || strings.HasPrefix(space, "http://schemas.dmtf.org/") || strings.HasPrefix(space, "http://www.w3.org/")
 }

@@ -73,7 +73,7 @@ func (c *Writer) Record(iface int, at time.Time, frame []byte) {
 	c.end(false)
 }
 
-// Err gives the first error of writing.
+// Err returns the first error of writing.
 func (c *Writer) Err() error { return c.err }
 
 func (c *Writer) u16(v uint16) { c.buf = binary.LittleEndian.AppendUint16(c.buf, v) }

@@ -15,7 +15,7 @@ import (
 	"rsc.io/qr"
 )
 
-// drawn gives a code as rows of a screen, with text around it.
+// drawn returns a code as rows of a screen, with text around it.
 func drawn(t require.TestingT, text string) []string {
 	picture, err := Draw(text)
 	require.NoError(t, err)
@@ -58,7 +58,7 @@ func TestDrawAndRead(t *testing.T) {
 	assert.Empty(t, Read([]string{"", "no code", strings.Repeat("█ ", 40)}))
 }
 
-// pictured gives a code as points, each module so large.
+// pictured returns a code as points, each module so large.
 func pictured(t testing.TB, text string, across, down int) *image.Gray {
 	code, err := qr.Encode(text, qr.M)
 	require.NoError(t, err)

@@ -20,7 +20,7 @@ func (s *screen) at(x, y int) bool {
 	return x >= 0 && y >= 0 && x < s.width && y < s.height && s.dark[y*s.width+x]
 }
 
-// Read gives what the codes on a text screen say, whose modules are half blocks, and blocks and
+// Read returns what the codes on a text screen say, whose modules are half blocks, and blocks and
 // blanks: either may be the light.
 func Read(rows []string) []string {
 	s := &screen{height: 2 * len(rows)}
@@ -42,7 +42,7 @@ func Read(rows []string) []string {
 // MostPoints bounds a picture that is looked at: about what the largest screens show.
 const MostPoints = 1 << 25
 
-// ReadPicture gives what the codes in a picture of a screen say. They stand upright, at any size.
+// ReadPicture returns what the codes in a picture of a screen say. They stand upright, at any size.
 func ReadPicture(p image.Image) []string {
 	b := p.Bounds()
 	if b.Dx() <= 0 || b.Dy() <= 0 || b.Dx() > MostPoints/b.Dy() {
@@ -197,7 +197,7 @@ func (s *screen) between(left, right, below corner) (string, bool) {
 	return "", false
 }
 
-// planned tells a plan whose constant modules are there.
+// planned reports whether it is a plan whose constant modules are there.
 func planned(p *coding.Plan, black func(x, y int) bool) bool {
 	for y, row := range p.Pixel {
 		for x, pixel := range row {

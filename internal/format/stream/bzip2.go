@@ -219,7 +219,7 @@ func unpackBits(file io.ReaderAt, b bzipPiece) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-// Read gives the next bytes in order.
+// Read returns the next bytes in order.
 func (p *bzipParallel) Read(b []byte) (int, error) {
 	for len(p.now) == 0 && p.err == nil {
 		piece, ok := <-p.next

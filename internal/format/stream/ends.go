@@ -10,7 +10,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// Ends says whether a file ends as its stream must, by its structure alone and
+// Ends reports whether a file ends as its stream must, by its structure alone and
 // without unpacking it: the footer of xz (file format 1.2, section 2.2), the end
 // mark of bzip2, the frames and blocks of Zstandard (RFC 8878 section 3.1.1). Of
 // gzip nothing shows without unpacking, and the answer is no error.

@@ -28,7 +28,7 @@ func openGzip(r io.Reader) (io.Reader, error) {
 	return &members{in, z}, nil
 }
 
-// Read gives what the members hold.
+// Read returns what the members hold.
 func (m *members) Read(b []byte) (int, error) {
 	for {
 		n, err := m.z.Read(b)

@@ -35,7 +35,7 @@ var Suffixes = map[Kind][]string{
 // stream is long.
 const maxWindow = 1 << 30
 
-// Detect tells a stream's kind by its first bytes; 6 are enough.
+// Detect returns a stream's kind by its first bytes; 6 are enough.
 func Detect(head []byte) Kind {
 	switch {
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b, 8}):
@@ -82,7 +82,7 @@ type guard struct {
 // maxIdle is how many reads in a row may give nothing.
 const maxIdle = 100
 
-// Read gives what the decoder gives, as long as it does.
+// Read returns what the decoder gives, as long as it does.
 func (g *guard) Read(b []byte) (n int, err error) {
 	if g.ended != nil {
 		return 0, g.ended
@@ -144,7 +144,7 @@ func Open(k Kind, file io.ReaderAt, size int64) (io.ReadCloser, error) {
 	return io.NopCloser(r), nil
 }
 
-// Length gives how long a stream is when unpacked, where its file says so
+// Length returns how long a stream is when unpacked, where its file says so
 // without unpacking: from the index of xz, or Zstandard's frame header.
 func Length(k Kind, file io.ReaderAt, size int64) (int64, bool) {
 	switch k {

@@ -13,7 +13,7 @@ type UnsupportedError struct{ Why string }
 
 func (e *UnsupportedError) Error() string { return e.Why }
 
-// supported tells what a decoder cannot do from what is damaged: the headers that
+// supported returns what a decoder cannot do from what is damaged: the headers that
 // ask for it carry checksums, and were sound.
 func supported(err error) error {
 	for _, c := range []struct {

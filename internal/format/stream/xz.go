@@ -131,7 +131,7 @@ func (b block) unpack(file io.ReaderAt) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// Read gives the next bytes in order.
+// Read returns the next bytes in order.
 func (p *xzParallel) Read(b []byte) (int, error) {
 	for len(p.now) == 0 && p.err == nil {
 		done, ok := <-p.next

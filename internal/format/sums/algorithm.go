@@ -62,7 +62,7 @@ var bare = sync.OnceValue(func() map[int]string {
 	return map[int]string{32: "md5", 40: "sha1", 56: "sha224", 64: "sha256", 96: "sha384", 128: "sha512"}
 })
 
-// Named tells an algorithm however it is written: SHA-256, SHA2-256, sha256sum,
+// Named returns an algorithm however it is written: SHA-256, SHA2-256, sha256sum,
 // SHA512/256, BLAKE2b-512. It is empty for what is none.
 func Named(text string) string {
 	low := strings.ToLower(strings.TrimSpace(text))
@@ -94,7 +94,7 @@ func Named(text string) string {
 	return ""
 }
 
-// Title gives an algorithm as the standards write it.
+// Title returns an algorithm as the standards write it.
 func Title(name string) string {
 	switch {
 	case strings.HasPrefix(name, "blake"):
@@ -129,7 +129,7 @@ func Computed(name string) bool { return algorithms()[name].make != nil }
 // Worth orders algorithms: more is stronger, 0 proves nothing.
 func Worth(name string) int { return algorithms()[name].worth }
 
-// Twin gives the other algorithm that a digest without a name may well be: lists
+// Twin returns the other algorithm that a digest without a name may well be: lists
 // of BLAKE2b look like lists of SHA-512.
 func Twin(name string) string {
 	if name == "sha512" {

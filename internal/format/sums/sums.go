@@ -33,7 +33,7 @@ type Sum struct {
 	Guessed   bool // the algorithm was told by the length alone
 }
 
-// Base gives the name without its folders.
+// Base returns the name without its folders.
 func (s Sum) Base() string { return path.Base(strings.ReplaceAll(s.Name, `\`, "/")) }
 
 // List is a whole list.
@@ -71,7 +71,7 @@ type reader struct {
 	line     int
 }
 
-// Read gives the sums of a list; its own name may tell the algorithm of digests
+// Read returns the sums of a list; its own name may tell the algorithm of digests
 // that stand without one. Lines that are none are left out: lists come signed,
 // commented and with headings. A line that looks like a sum with digits missing
 // is an error.
@@ -89,7 +89,7 @@ func Read(name string, data []byte) (List, error) {
 	return r.list, nil
 }
 
-// decoded gives text as UTF-8, whatever its byte order mark says; UTF-16 without
+// decoded returns text as UTF-8, whatever its byte order mark says; UTF-16 without
 // a mark is told by its zeros.
 func decoded(data []byte) string {
 	fallback := unicode.UTF8.NewDecoder()
@@ -103,7 +103,7 @@ func decoded(data []byte) string {
 	return strings.ReplaceAll(string(text), "\r\n", "\n")
 }
 
-// inName tells the algorithm that a list's own name speaks of.
+// inName returns the algorithm that a list's own name speaks of.
 func inName(name string) string {
 	for _, word := range strings.FieldsFunc(path.Base(name), func(c rune) bool { return strings.ContainsRune("._- ", c) }) {
 		if a := Named(strings.TrimSuffix(strings.TrimSuffix(strings.ToLower(word), "s"), "sum")); a != "" {
@@ -219,7 +219,7 @@ func (r *reader) readBlock(line string) (bool, error) {
 	return true, nil
 }
 
-// unescaped gives a name whose line began with a backslash.
+// unescaped returns a name whose line began with a backslash.
 func unescaped(name, line string) string {
 	if !strings.HasPrefix(line, `\`) {
 		return name
@@ -273,7 +273,7 @@ func (r *reader) add(s Sum, digest string, sure bool) error {
 	return nil
 }
 
-// For gives the lines for a file by its base name, those of the strongest
+// For returns the lines for a file by its base name, those of the strongest
 // algorithm that is computed here: an exact name before those in folders. A list
 // of one digest alone is for any file.
 func (l List) For(name string) []Sum {

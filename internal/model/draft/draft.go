@@ -114,7 +114,7 @@ func (o *Options) defaults() {
 	}
 }
 
-// Write gives the lab file. The error says what no draft can be made of.
+// Write returns the lab file. The error says what no draft can be made of.
 func Write(o Options) ([]byte, error) {
 	o.defaults()
 	shape, ok := ShapeNamed(o.Shape)
@@ -164,5 +164,5 @@ func Write(o Options) ([]byte, error) {
 	return []byte(w.String()), nil
 }
 
-// guestName gives the n-th guest's name, from 1.
+// guestName returns the n-th guest's name, from 1.
 func guestName(n int) string { return fmt.Sprintf("guest%d", n) }

@@ -44,7 +44,7 @@ var Shapes = []Shape{
 		"For a course: each bench is a segment of its own, and none reaches another.", classroom},
 }
 
-// ShapeNamed gives a shape by its name.
+// ShapeNamed returns a shape by its name.
 func ShapeNamed(name string) (Shape, bool) {
 	for _, s := range Shapes {
 		if s.Name == name {

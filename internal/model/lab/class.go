@@ -84,7 +84,7 @@ func classFields() []field[Class] {
 	}
 }
 
-// ClassSchema gives the JSON Schema (2020-12) of hosts files.
+// ClassSchema returns the JSON Schema (2020-12) of hosts files.
 func ClassSchema() map[string]any {
 	s := form{Type: "object", Properties: properties(classFields()), Required: []string{"bastion-hosts", "hosts"}}.schema()
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"

@@ -2,7 +2,7 @@ package lab
 
 import "slices"
 
-// Clone gives a lab that can be changed without changing this one: its
+// Clone returns a lab that can be changed without changing this one: its
 // segments, appliances with their ports, and guests with their adapters are
 // copies. Lists within them, and profiles, are shared: replace them whole.
 func (l *Lab) Clone() *Lab {

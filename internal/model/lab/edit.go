@@ -83,7 +83,7 @@ func (e *Editor) Set(o Object, key, value string) {
 	}
 }
 
-// Reorder gives the objects of one list another order: the k-th place gets what
+// Reorder returns the objects of one list another order: the k-th place gets what
 // stands at order[k]. Comments within an object move with it; those on lines
 // between objects stay.
 func (e *Editor) Reorder(objects []Object, order []int) {
@@ -211,7 +211,7 @@ func (e *Editor) AddObject(l *Lab, after, text string) {
 	e.replace(at, at, text)
 }
 
-// end gives the offset behind the value that starts at an offset: a quoted or
+// end returns the offset behind the value that starts at an offset: a quoted or
 // bracketed one to its close, a plain one to where YAML ends it on its line.
 func (e *Editor) end(at int) int {
 	t := e.text
@@ -295,7 +295,7 @@ func uncommented(line string) string {
 	return line
 }
 
-// blockEnd gives the offset behind a value of several lines: up to the first
+// blockEnd returns the offset behind a value of several lines: up to the first
 // line that is indented less than the value's column (from 1).
 func (e *Editor) blockEnd(at, column int) int {
 	end := at
@@ -316,7 +316,7 @@ func (e *Editor) blockEnd(at, column int) int {
 	return end
 }
 
-// Bytes gives the changed text.
+// Bytes returns the changed text.
 func (e *Editor) Bytes() []byte {
 	slices.SortStableFunc(e.edits, func(a, b edit) int {
 		if a.from != b.from {

@@ -28,7 +28,7 @@ func (f Fault) Error() string {
 	return s
 }
 
-// Excerpt gives the line of the fault and, under it, a line with a mark at the
+// Excerpt returns the line of the fault and, under it, a line with a mark at the
 // place; both empty when the fault has no place.
 func (f Fault) Excerpt() (line, mark string) {
 	if f.Source == "" {

@@ -363,7 +363,7 @@ func namedField[T, V any, P interface {
 	}}
 }
 
-// runningField tells whether a machine is switched on.
+// runningField reports whether a machine is switched on.
 func runningField[T any](at func(*T) *bool) field[T] {
 	return boolField("running", "Whether it is switched on; false for a machine that another replaces, or that comes later.", at)
 }

@@ -37,7 +37,7 @@ type Lab struct {
 	names map[string]any // every named thing: *Segment, *Appliance, *Guest
 }
 
-// Profile gives the facts about an appliance's kind; never nil.
+// Profile returns the facts about an appliance's kind; never nil.
 func (l *Lab) Profile(a *Appliance) *Profile {
 	if p := l.Profiles[a.Profile]; p != nil {
 		return p
@@ -182,7 +182,7 @@ const (
 	Unused Role = "unused" // an adapter that exists and stays unplugged
 )
 
-// Inside tells a role that faces guests.
+// Inside reports whether it is a role that faces guests.
 func (r Role) Inside() bool { return r == LAN || r == DMZ }
 
 // Port is an appliance's interface.
@@ -224,10 +224,10 @@ type AdminService struct {
 
 func (s AdminService) String() string { return fmt.Sprintf("%s/%d", s.Scheme, s.Port) }
 
-// Page tells a service that a browser opens.
+// Page reports whether it is a service that a browser opens.
 func (s AdminService) Page() bool { return s.Scheme == "https" || s.Scheme == "http" }
 
-// Plain tells a service that shows passwords to whoever listens.
+// Plain reports whether it is a service that shows passwords to whoever listens.
 func (s AdminService) Plain() bool { return s.Scheme == "http" || s.Scheme == "telnet" }
 
 // Open is something that the lab file says is decided later, or leaves out.
@@ -301,11 +301,11 @@ type Adapter struct {
 	Plugged bool
 }
 
-// Segment gives the named segment, or nil.
+// Segment returns the named segment, or nil.
 func (l *Lab) Segment(name string) *Segment { s, _ := l.names[name].(*Segment); return s }
 
-// Appliance gives the named appliance, or nil.
+// Appliance returns the named appliance, or nil.
 func (l *Lab) Appliance(name string) *Appliance { a, _ := l.names[name].(*Appliance); return a }
 
-// Guest gives the named guest, or nil.
+// Guest returns the named guest, or nil.
 func (l *Lab) Guest(name string) *Guest { g, _ := l.names[name].(*Guest); return g }

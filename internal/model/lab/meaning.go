@@ -37,7 +37,7 @@ var meanings = sync.OnceValue(func() map[string][]string {
 	}
 })
 
-// meaning gives the known word that a word of the trade most likely means, else the
+// meaning returns the known word that a word of the trade most likely means, else the
 // closest by its letters, or "" when there is none.
 func meaning(word string, known []string) string {
 	for _, m := range meanings()[strings.ToLower(strings.ReplaceAll(word, "_", "-"))] {

@@ -2,7 +2,7 @@ package lab
 
 import "slices"
 
-// Nearest gives the known word closest to word, or "" when none is close: at
+// Nearest returns the known word closest to word, or "" when none is close: at
 // most a third of the letters, and no more than three, may differ.
 func Nearest(word string, known []string) string {
 	if len(word) > 64 {

@@ -15,7 +15,7 @@ type Needs struct {
 	DiskBuses []string
 }
 
-// Keys gives the keys of needs: that are known, each with its value, as a lab
+// Keys returns the keys of needs: that are known, each with its value, as a lab
 // file has them.
 func (n Needs) Keys() [][2]string {
 	var keys [][2]string

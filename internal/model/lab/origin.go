@@ -12,7 +12,7 @@ type Pos struct {
 	Column int `json:"column"`
 }
 
-// IsZero tells a Pos that points nowhere.
+// IsZero reports whether it is a Pos that points nowhere.
 func (p Pos) IsZero() bool { return p.Line == 0 }
 
 func (p Pos) String() string { return fmt.Sprintf("%d:%d", p.Line, p.Column) }
@@ -36,7 +36,7 @@ const Undecided = later
 // question is what a key leaves open.
 type question struct{ key, text string }
 
-// Later tells whether the file says that the key's value is decided later.
+// Later reports whether the file says that the key's value is decided later.
 func (s *Origin) Later(key string) bool {
 	return slices.ContainsFunc(s.open, func(q question) bool { return q.key == key })
 }
@@ -47,10 +47,10 @@ type keySpot struct {
 	key  Pos
 }
 
-// Has tells whether the file gives the key a value.
+// Has reports whether the file gives the key a value.
 func (s *Origin) Has(key string) bool { return s.written(key) && !s.Later(key) }
 
-// written tells whether the key is there, also where it is decided later.
+// written reports whether the key is there, also where it is decided later.
 func (s *Origin) written(key string) bool {
 	for i := range s.keys {
 		if s.keys[i].name == key {
@@ -60,7 +60,7 @@ func (s *Origin) written(key string) bool {
 	return false
 }
 
-// At gives the place of the key's value, or of the whole object when the key
+// At returns the place of the key's value, or of the whole object when the key
 // was not written.
 func (s *Origin) At(key string) Pos {
 	for i := range s.keys {
@@ -71,7 +71,7 @@ func (s *Origin) At(key string) Pos {
 	return s.Pos
 }
 
-// Later tells whether the file says that the value of an object's key is decided later.
+// Later reports whether the file says that the value of an object's key is decided later.
 func Later(o Object, key string) bool { return o.origin().Later(key) }
 
 func (s *Origin) origin() *Origin { return s }

@@ -37,7 +37,7 @@ type Profile struct {
 	Waits         []Wait
 }
 
-// InFiles tells an appliance that is set up in files, not on pages.
+// InFiles reports whether it is an appliance that is set up in files, not on pages.
 func (p *Profile) InFiles() bool { return p.Settings == "files" }
 
 // Factory is an appliance as it comes, before anything is set up. Its
@@ -54,7 +54,7 @@ type Factory struct {
 	Masquerade bool
 }
 
-// Known tells whether the profile says how the appliance comes in a respect: leases,
+// Known reports whether the profile says how the appliance comes in a respect: leases,
 // outbound or masquerade.
 func (f *Factory) Known(key string) bool { return f.Has(key) }
 
@@ -80,7 +80,7 @@ const (
 // says no other.
 var Topics = []Topic{Side, Tags, Way, Addressed, Leasing, Named, Resolvers, Private, Change}
 
-// ByPort tells a topic that is asked port by port.
+// ByPort reports whether it is a topic that is asked port by port.
 func (t Topic) ByPort() bool { return slices.Contains(Topics[:5], t) }
 
 // Wait is how long something takes and what to do when it takes longer.
@@ -205,7 +205,7 @@ func parseTopic(text string) (Topic, error) {
 	return "", fmt.Errorf("%q is no topic%s; known: %s", shorten(text), didYouMean(text, known...), strings.Join(known, ", "))
 }
 
-// ProfileSchema gives the JSON Schema (2020-12) of profile files.
+// ProfileSchema returns the JSON Schema (2020-12) of profile files.
 func ProfileSchema() map[string]any {
 	s := form{Type: "object", Properties: properties(profileFields()), Required: []string{"bastion-profile", "name"}}.schema()
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
@@ -213,7 +213,7 @@ func ProfileSchema() map[string]any {
 	return s
 }
 
-// Device gives the names, likeliest first, that the profile's system gives to
+// Device returns the names, likeliest first, that the profile's system gives to
 // the number-th adapter (from 1) of a model; none when the profile does not say.
 func (p *Profile) Device(model string, number int) []string {
 	var out []string

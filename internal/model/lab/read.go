@@ -343,7 +343,7 @@ func (r *reader) aliased(n *yaml.Node) bool {
 	return false
 }
 
-// text gives the scalar's text; anything else is a fault.
+// text returns the scalar's text; anything else is a fault.
 func (r *reader) text(n *yaml.Node, what string) (string, bool) {
 	if n.Kind != yaml.ScalarNode {
 		r.fail(place(n), "%s is one value, not %s", what, kindName(n))
@@ -375,7 +375,7 @@ func kindName(n *yaml.Node) string {
 	return "something else"
 }
 
-// isName tells a name: a small letter, then at most 62 small letters, digits
+// isName reports whether it is a name: a small letter, then at most 62 small letters, digits
 // and hyphens.
 func isName(text string) bool {
 	if text == "" || len(text) > 63 || text[0] < 'a' || text[0] > 'z' {
@@ -424,7 +424,7 @@ func (r *reader) name(n *yaml.Node, what string) (string, bool) {
 	return text, true
 }
 
-// CheckName says why a text cannot be a name in a lab file; nil when it can.
+// CheckName returns why a text cannot be a name in a lab file; nil when it can.
 func CheckName(text string) error {
 	if !isName(text) {
 		hint := LikeName(shorten(text))

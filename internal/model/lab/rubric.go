@@ -77,7 +77,7 @@ func rubricFields() []field[Rubric] {
 	}
 }
 
-// RubricSchema gives the JSON Schema (2020-12) of rubric files.
+// RubricSchema returns the JSON Schema (2020-12) of rubric files.
 func RubricSchema() map[string]any {
 	s := form{Type: "object", Properties: properties(rubricFields()), Required: []string{"bastion-rubric", "points"}}.schema()
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"

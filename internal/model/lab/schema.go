@@ -1,6 +1,6 @@
 package lab
 
-// Schema gives the JSON Schema (2020-12) of the lab file, made from the same
+// Schema returns the JSON Schema (2020-12) of the lab file, made from the same
 // tables that read it.
 func Schema() map[string]any {
 	s := form{Type: "object", Properties: properties(labFields()), Required: []string{"bastion", "lab"}}.schema()

@@ -37,7 +37,7 @@ type Service struct {
 	From, To uint16
 }
 
-// AllPorts tells a service that is not limited to some ports.
+// AllPorts reports whether it is a service that is not limited to some ports.
 func (s Service) AllPorts() bool { return s.From == 0 && s.To == 0 }
 
 func (s Service) String() string {

@@ -33,7 +33,7 @@ func (b Bytes) String() string {
 	return strconv.FormatInt(int64(b), 10) + "B"
 }
 
-// MarshalText gives String, for JSON.
+// MarshalText returns String, for JSON.
 func (b Bytes) MarshalText() ([]byte, error) { return []byte(b.String()), nil }
 
 // UnmarshalText reads what MarshalText gives, and whatever ParseBytes reads.

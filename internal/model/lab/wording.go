@@ -93,7 +93,7 @@ func wordingFields() []field[Wording] {
 	return out
 }
 
-// WordingSchema gives the JSON Schema (2020-12) of wording files.
+// WordingSchema returns the JSON Schema (2020-12) of wording files.
 func WordingSchema() map[string]any {
 	s := form{Type: "object", Properties: properties(wordingFields()), Required: []string{"bastion-wording", "name"}}.schema()
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"

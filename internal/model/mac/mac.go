@@ -55,7 +55,7 @@ func Parse(text string) (Address, error) {
 	return a, nil
 }
 
-// String gives six pairs with colons, lower case.
+// String returns six pairs with colons, lower case.
 func (a Address) String() string {
 	const hex = "0123456789abcdef"
 	var b [17]byte
@@ -79,27 +79,27 @@ func Pairs(digits string) string {
 	return strings.Join(append(out, digits), ":")
 }
 
-// Tail gives the last n bytes (1 to 6) with colons: what people compare by eye.
+// Tail returns the last n bytes (1 to 6) with colons: what people compare by eye.
 func (a Address) Tail(n int) string {
 	n = min(max(n, 1), 6)
 	return a.String()[(6-n)*3:]
 }
 
-// IsZero tells the all-zero address.
+// IsZero reports whether it is the all-zero address.
 func (a Address) IsZero() bool { return a == Address{} }
 
-// IsGroup tells a multicast or broadcast address (IEEE 802, I/G bit).
+// IsGroup reports whether it is a multicast or broadcast address (IEEE 802, I/G bit).
 func (a Address) IsGroup() bool { return a[0]&1 != 0 }
 
-// IsLocal tells a locally administered address (IEEE 802, U/L bit).
+// IsLocal reports whether it is a locally administered address (IEEE 802, U/L bit).
 func (a Address) IsLocal() bool { return a[0]&2 != 0 }
 
-// Uint64 gives the address as a number, for use as a map key.
+// Uint64 returns the address as a number, for use as a map key.
 func (a Address) Uint64() uint64 {
 	return uint64(a[0])<<40 | uint64(a[1])<<32 | uint64(a[2])<<24 | uint64(a[3])<<16 | uint64(a[4])<<8 | uint64(a[5])
 }
 
-// MarshalText gives String, for JSON.
+// MarshalText returns String, for JSON.
 func (a Address) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
 
 // UnmarshalText reads what Parse reads.
@@ -112,13 +112,13 @@ func (a *Address) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// LinkLocal gives the IPv6 link-local address of the hardware address (RFC
+// LinkLocal returns the IPv6 link-local address of the hardware address (RFC
 // 4291, appendix A).
 func (a Address) LinkLocal() netip.Addr {
 	return a.In(netip.PrefixFrom(netip.AddrFrom16([16]byte{0xfe, 0x80}), 64))
 }
 
-// In gives the IPv6 address that the hardware address makes in a prefix of 64
+// In returns the IPv6 address that the hardware address makes in a prefix of 64
 // bits (likewise).
 func (a Address) In(p netip.Prefix) netip.Addr {
 	b := p.Masked().Addr().As16()

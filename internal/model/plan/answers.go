@@ -78,10 +78,10 @@ func answersOf(m *Machine, devices map[*Adapter]string) []Answer {
 	return out
 }
 
-// Whole gives the question with what it is about.
+// Whole returns the question with what it is about.
 func (a Answer) Whole() string { return a.About + ": " + a.Question }
 
-// AnswersWith gives an appliance's questions answered with devices and hardware
+// AnswersWith returns an appliance's questions answered with devices and hardware
 // addresses as they really are; where one is not told it is the likely name, and the
 // planned address.
 func (p *Plan) AnswersWith(m *Machine, told map[*Adapter]Real) []Answer {

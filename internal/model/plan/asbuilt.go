@@ -9,7 +9,7 @@ import (
 	"openbastion/internal/model/lab"
 )
 
-// AsBuilt gives the plan of what somebody built who kept to this plan but for a
+// AsBuilt returns the plan of what somebody built who kept to this plan but for a
 // change to its wiring: where adapters end, what segments are, which machines there
 // are. What is typed in somewhere (addresses, leases, rules) stays as this plan has
 // it, also where a plan of the changed lab would have chosen otherwise. The change
@@ -47,7 +47,7 @@ func (p *Plan) AsBuilt(change func(*lab.Lab)) (*Plan, error) {
 	return built, nil
 }
 
-// gatewayGiven gives the gateway of a segment where it is not an appliance's.
+// gatewayGiven returns the gateway of a segment where it is not an appliance's.
 func gatewayGiven(s *Segment) netip.Addr {
 	if s.Reach == lab.Upstream || s.Lab.Gateway.IsValid() {
 		return s.Gateway
@@ -55,7 +55,7 @@ func gatewayGiven(s *Segment) netip.Addr {
 	return netip.Addr{}
 }
 
-// keep gives a machine the settings that the plan has for it.
+// keep returns a machine the settings that the plan has for it.
 func (p *Plan) keep(m, as *Machine) {
 	for i, a := range m.Adapters {
 		if i >= len(as.Adapters) {
@@ -100,7 +100,7 @@ func (p *Plan) keep(m, as *Machine) {
 	}
 }
 
-// Same gives the adapter of this plan that is another plan's: of a machine of the
+// Same returns the adapter of this plan that is another plan's: of a machine of the
 // same name, in the same place; nil when there is none.
 func (p *Plan) Same(of *Adapter) *Adapter {
 	m := p.Machine(of.Machine.Name)
@@ -121,7 +121,7 @@ func (p *Plan) matches(list []Match) []Match {
 	return out
 }
 
-// in gives a copy of a lease service in another plan.
+// in returns a copy of a lease service in another plan.
 func (v *Service) in(p *Plan) *Service {
 	if v == nil {
 		return nil

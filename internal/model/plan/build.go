@@ -147,7 +147,7 @@ func (b *builder) machines() {
 	}
 }
 
-// attached gives the named segment; for an adapter on none, one of its own that
+// attached returns the named segment; for an adapter on none, one of its own that
 // leads nowhere.
 func (b *builder) attached(name string) *Segment {
 	if s := b.plan.Segment(name); s != nil {
@@ -173,7 +173,7 @@ func (b *builder) add(m *Machine) {
 	}
 }
 
-// hardware gives every adapter without a hardware address one: locally
+// hardware returns every adapter without a hardware address one: locally
 // administered, 02:5b, a byte for the lab, two for the machine, one for the
 // adapter. The last two bytes alone tell machine and adapter while a lab has
 // fewer than 200 machines. Machines are numbered by a hash of their name, so
@@ -214,7 +214,7 @@ func (b *builder) hardware() {
 	}
 }
 
-// ports gives appliance ports their addresses.
+// ports returns appliance ports their addresses.
 func (b *builder) ports() {
 	for _, m := range b.plan.Appliances() {
 		for _, a := range m.Adapters {
@@ -268,7 +268,7 @@ func (b *builder) ports() {
 	}
 }
 
-// known gives the addresses that are valid.
+// known returns the addresses that are valid.
 func known(list ...netip.Addr) []netip.Addr {
 	return slices.DeleteFunc(list, func(a netip.Addr) bool { return !a.IsValid() })
 }
@@ -293,7 +293,7 @@ func (b *builder) adminPage(m *Machine) {
 	}
 }
 
-// adminServices gives what answers where an appliance is managed: what the file
+// adminServices returns what answers where an appliance is managed: what the file
 // lists, with pages at the port that it says for this place, else a page where its
 // kind has one.
 func adminServices(m *Machine, port uint16) []lab.AdminService {
@@ -315,7 +315,7 @@ func adminServices(m *Machine, port uint16) []lab.AdminService {
 // pageRank puts pages before what else an appliance is managed by.
 var pageRank = map[bool]int{true: 0, false: 1}
 
-// free gives the first address from start on that nobody was given; the zero
+// free returns the first address from start on that nobody was given; the zero
 // Addr when the subnet is full.
 func (b *builder) free(s *Segment, start netip.Addr) netip.Addr {
 	for a := start; s.Subnet.Contains(a); a = a.Next() {
@@ -343,7 +343,7 @@ func (b *builder) hostLegs() {
 	}
 }
 
-// guests gives guests' adapters what the file and their segment say.
+// guests returns guests' adapters what the file and their segment say.
 func (b *builder) guests() {
 	for _, m := range b.plan.Guests() {
 		for _, a := range m.Adapters {

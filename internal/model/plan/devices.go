@@ -44,16 +44,16 @@ func (b *builder) devices() {
 	}
 }
 
-// taggedDevice gives the name of a port over another whose device is known.
+// taggedDevice returns the name of a port over another whose device is known.
 func (a *Adapter) taggedDevice(device string) string {
 	form := cmp.Or(a.Machine.Profile.Tagged, "DEVICE.TAG")
 	return strings.NewReplacer("DEVICE", device, "TAG", fmt.Sprint(a.Segment.Tag)).Replace(form)
 }
 
-// TaggedName gives what the machine's system calls a port over another.
+// TaggedName returns what the machine's system calls a port over another.
 func (a *Adapter) TaggedName() string { return a.taggedDevice(a.Over.Device()) }
 
-// Seen gives what the machine's system calls the adapter, as the file says it was
+// Seen returns what the machine's system calls the adapter, as the file says it was
 // seen; empty while nobody knows.
 func (a *Adapter) Seen() string {
 	if a.Port != nil {
@@ -80,7 +80,7 @@ func (p *Plan) Call(devices map[*Adapter]string) {
 	b.answers()
 }
 
-// Device gives the likeliest name of the adapter in its system, or "adapter N".
+// Device returns the likeliest name of the adapter in its system, or "adapter N".
 func (a *Adapter) Device() string {
 	if len(a.Devices) > 0 {
 		return a.Devices[0]
@@ -127,8 +127,8 @@ func (b *builder) attach(a *Adapter) string {
 	return text
 }
 
-// Linux gives the likely name of the adapter on a Linux machine, also where
-// nothing tells what the machine's system calls it.
+// Linux returns the likely name of the adapter on a Linux machine, also where
+// nothing returns what the machine's system calls it.
 func (a *Adapter) Linux() string {
 	d := a.Device()
 	if strings.Contains(d, " ") {

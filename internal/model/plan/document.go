@@ -176,7 +176,7 @@ func addrTexts(list []netip.Addr) []string {
 	return out
 }
 
-// Shown gives the adapter's address as people read it: the prefix, or how it
+// Shown returns the adapter's address as people read it: the prefix, or how it
 // will come by one.
 func (a *Adapter) Shown() string {
 	if a.Address.IsValid() {

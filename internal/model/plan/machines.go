@@ -163,7 +163,7 @@ func (b *builder) applianceSpec(m *Machine) {
 	m.Spec = s
 }
 
-// pick gives the best model that the image has a driver for.
+// pick returns the best model that the image has a driver for.
 func pick(needs, profile []string) string {
 	for _, want := range []string{"virtio"} {
 		if len(needs) == 0 && (len(profile) == 0 || slices.Contains(profile, want)) || slices.Contains(needs, want) {

@@ -8,7 +8,7 @@ import (
 	"openbastion/internal/model/mac"
 )
 
-// Pin gives the lab file's text with what the plan chose written into it, so
+// Pin returns the lab file's text with what the plan chose written into it, so
 // that the plan stays as it is whatever is added later, and how many values
 // that were. data must be what the plan's lab was read from.
 func (p *Plan) Pin(data []byte) ([]byte, int) {
@@ -75,7 +75,7 @@ func pinAdapter(e pinner, a *Adapter) {
 	}
 }
 
-// Object gives the object of the lab file that holds the adapter's keys: the
+// Object returns the object of the lab file that holds the adapter's keys: the
 // port, or the guest itself when it has one adapter and does not list it.
 func (a *Adapter) Object() lab.Object {
 	switch {
@@ -93,7 +93,7 @@ type Real struct {
 	Device string      // empty: not known
 }
 
-// Adopt gives the lab file's text with what adapters of machines that are there are
+// Adopt returns the lab file's text with what adapters of machines that are there are
 // in truth written into it, and how many values that were.
 func Adopt(data []byte, found map[*Adapter]Real) ([]byte, int) {
 	e := lab.NewEditor(data)

@@ -29,10 +29,10 @@ type Plan struct {
 	machines map[string]*Machine
 }
 
-// Segment gives the named segment, or nil.
+// Segment returns the named segment, or nil.
 func (p *Plan) Segment(name string) *Segment { return p.segments[name] }
 
-// Home gives the segment whose subnet has an address, or nil. Of several that
+// Home returns the segment whose subnet has an address, or nil. Of several that
 // transparent appliances join it is the one that they join the others to.
 func (p *Plan) Home(at netip.Addr) *Segment {
 	var bridged *Segment
@@ -48,21 +48,21 @@ func (p *Plan) Home(at netip.Addr) *Segment {
 	return bridged
 }
 
-// Machine gives the named appliance or guest, or nil.
+// Machine returns the named appliance or guest, or nil.
 func (p *Plan) Machine(name string) *Machine { return p.machines[name] }
 
-// Running gives the appliances that are switched on, in file order.
+// Running returns the appliances that are switched on, in file order.
 func (p *Plan) Running() []*Machine {
 	return slices.DeleteFunc(slices.Clone(p.Appliances()), func(m *Machine) bool { return m.Off })
 }
 
-// Made gives the machines that are to be made: no real computers, and no appliance that
+// Made returns the machines that are to be made: no real computers, and no appliance that
 // is there already and off.
 func (p *Plan) Made() []*Machine {
 	return slices.DeleteFunc(slices.Clone(p.Machines), func(m *Machine) bool { return m.Physical || m.Off && m.Appliance != nil })
 }
 
-// Names gives the names of all machines, in their order.
+// Names returns the names of all machines, in their order.
 func (p *Plan) Names() []string {
 	names := make([]string, len(p.Machines))
 	for i, m := range p.Machines {
@@ -71,10 +71,10 @@ func (p *Plan) Names() []string {
 	return names
 }
 
-// Appliances gives the appliances, in file order.
+// Appliances returns the appliances, in file order.
 func (p *Plan) Appliances() []*Machine { return p.Machines[:len(p.Lab.Appliances)] }
 
-// Guests gives the guests, in file order.
+// Guests returns the guests, in file order.
 func (p *Plan) Guests() []*Machine { return p.Machines[len(p.Lab.Appliances):] }
 
 // Segment is one broadcast domain with its network.
@@ -99,7 +99,7 @@ type Segment struct {
 	network  []*Segment // see Network
 }
 
-// Network gives the segments that transparent appliances make one network of, this one
+// Network returns the segments that transparent appliances make one network of, this one
 // among them.
 func (s *Segment) Network() []*Segment {
 	if len(s.network) == 0 {
@@ -108,7 +108,7 @@ func (s *Segment) Network() []*Segment {
 	return s.network
 }
 
-// Called gives what the hypervisor calls the segment.
+// Called returns what the hypervisor calls the segment.
 func (s *Segment) Called() string { return cmp.Or(s.Lab.KnownAs, s.Name) }
 
 // Nowhere is the name of what an adapter is on that is on no segment: it is not used,
@@ -119,7 +119,7 @@ const Nowhere = "nowhere"
 // nor reach, and is not among the plan's segments.
 func (s *Segment) Nowhere() bool { return s.Lab.Name == "" }
 
-// Inside tells a segment that some appliance keeps from the outside: it has a
+// Inside reports whether it is a segment that some appliance keeps from the outside: it has a
 // lan or dmz port here and no WAN port.
 func (s *Segment) Inside() bool { return s.inside }
 
@@ -130,14 +130,14 @@ type Wire struct {
 	outward  bool       // see LeavesHost
 }
 
-// Root gives the untagged segment, which says how the wire is attached.
+// Root returns the untagged segment, which says how the wire is attached.
 func (w *Wire) Root() *Segment { return w.Segments[0] }
 
-// LeavesHost tells whether the wire goes on to what is upstream of the host, with
+// LeavesHost reports whether the wire goes on to what is upstream of the host, with
 // whatever tags it carries: it is bridged there, or shares an uplink with one that is.
 func (w *Wire) LeavesHost() bool { return w.outward }
 
-// Uplink gives the host's adapter by which the wire leaves the host; empty when it
+// Uplink returns the host's adapter by which the wire leaves the host; empty when it
 // does not, or nobody says by which.
 func (w *Wire) Uplink() string {
 	if root := w.Root(); root.Lab.Join != "nat" {
@@ -164,7 +164,7 @@ type Machine struct {
 	named     []lab.Service // ports that its rules name, each once
 }
 
-// Assumed gives the role that the appliance's kind takes the adapter for when
+// Assumed returns the role that the appliance's kind takes the adapter for when
 // nobody says; empty when the profile does not tell, or for a guest.
 func (a *Adapter) Assumed() lab.Role {
 	if a.Port == nil || a.Over != nil || a.Number > len(a.Machine.Profile.Roles) {
@@ -173,7 +173,7 @@ func (a *Adapter) Assumed() lab.Role {
 	return a.Machine.Profile.Roles[a.Number-1]
 }
 
-// Gate gives the appliance's port by which a guest's adapter is sent elsewhere: the
+// Gate returns the appliance's port by which a guest's adapter is sent elsewhere: the
 // one that its typed gateway names, where several are on the segment, else the
 // segment's; nil when there is none.
 func (a *Adapter) Gate() *Adapter {
@@ -188,7 +188,7 @@ func (a *Adapter) Gate() *Adapter {
 	return a.Segment.Port
 }
 
-// Own gives the machine's adapters without the ports that ride on others.
+// Own returns the machine's adapters without the ports that ride on others.
 func (m *Machine) Own() []*Adapter {
 	var list []*Adapter
 	for _, a := range m.Adapters {
@@ -199,7 +199,7 @@ func (m *Machine) Own() []*Adapter {
 	return list
 }
 
-// TailLength gives how many last bytes of their hardware addresses tell the
+// TailLength returns how many last bytes of their hardware addresses tell the
 // adapters of a machine apart; 2 at least.
 func (m *Machine) TailLength() int {
 	n, own := 2, m.Own()
@@ -215,7 +215,7 @@ func (m *Machine) TailLength() int {
 	return n
 }
 
-// WAN gives the appliance's WAN ports.
+// WAN returns the appliance's WAN ports.
 func (m *Machine) WAN() []*Adapter {
 	var list []*Adapter
 	for _, a := range m.Adapters {
@@ -267,10 +267,10 @@ type Adapter struct {
 	Guest *lab.Adapter // likewise
 }
 
-// Later tells a port that is connected only once its appliance is set up.
+// Later reports whether it is a port that is connected only once its appliance is set up.
 func (a *Adapter) Later() bool { return a.Port != nil && a.Port.Connect == "later" && a.Plugged }
 
-// Manages tells whether the appliance is managed at a TCP port of the adapter.
+// Manages reports whether the appliance is managed at a TCP port of the adapter.
 func (a *Adapter) Manages(port uint16) bool {
 	return slices.ContainsFunc(a.Admin, func(s lab.AdminService) bool { return s.Port == port })
 }
@@ -278,7 +278,7 @@ func (a *Adapter) Manages(port uint16) bool {
 // Pool is a run of addresses handed out as leases, both ends included.
 type Pool struct{ From, To netip.Addr }
 
-// Contains tells whether a lies in the pool.
+// Contains reports whether a lies in the pool.
 func (p Pool) Contains(a netip.Addr) bool { return a.Compare(p.From) >= 0 && a.Compare(p.To) <= 0 }
 
 func (p Pool) String() string { return p.From.String() + "-" + p.To.String() }
@@ -301,7 +301,7 @@ type OneToOne struct {
 	To      *Adapter
 }
 
-// LeaseService gives who is planned to hand out leases on the segment and what:
+// LeaseService returns who is planned to hand out leases on the segment and what:
 // the appliance's port there, else the adapter of the guest that the file names;
 // nothing when it is neither.
 func (s *Segment) LeaseService() (*Adapter, *Service) {

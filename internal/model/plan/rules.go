@@ -77,12 +77,12 @@ func matches(list []Match, a netip.Addr, outside, own, byName bool) bool {
 	return false
 }
 
-// Outside tells whether the appliance has a on none of its inside networks.
+// Outside reports whether the appliance has a on none of its inside networks.
 func (m *Machine) Outside(a netip.Addr) bool {
 	return !m.within.Contains(a)
 }
 
-// Decide gives the first rule of the appliance that matches, or nil with
+// Decide returns the first rule of the appliance that matches, or nil with
 // [lab.Deny] when none does.
 func (m *Machine) Decide(f Flow) (*Rule, lab.Action) {
 	fromOutside, toOutside := m.Outside(f.Source), m.Outside(f.Destination)
@@ -113,7 +113,7 @@ func NewTranslator(name string, near, far *Adapter) *Machine {
 	return m
 }
 
-// AllowedServices gives, for each usual service, one of its protocol that the rules let
+// AllowedServices returns, for each usual service, one of its protocol that the rules let
 // pass from one address to another: itself, else the first port that some rule
 // names. Rules of other addresses never decide, so they are set aside once.
 func (m *Machine) AllowedServices(from, to netip.Addr, usual []lab.Service) []lab.Service {
@@ -148,7 +148,7 @@ func (m *Machine) AllowedServices(from, to netip.Addr, usual []lab.Service) []la
 	return out
 }
 
-// NamedServices gives up to most ports that rules name which speak of two addresses,
+// NamedServices returns up to most ports that rules name which speak of two addresses,
 // whatever they say of them.
 func (m *Machine) NamedServices(from, to netip.Addr, most int) []lab.Service {
 	fromOutside, toOutside := m.Outside(from), m.Outside(to)
@@ -244,7 +244,7 @@ func (b *builder) rules() {
 	}
 }
 
-// served gives the guest's adapter on a segment that the appliance serves, else
+// served returns the guest's adapter on a segment that the appliance serves, else
 // its first.
 func (m *Machine) served(guest *Machine) *Adapter {
 	for _, a := range guest.Adapters {
@@ -276,7 +276,7 @@ func why(r *lab.Rule) string {
 	return fmt.Sprintf("%s (line %d)", text, r.Pos.Line)
 }
 
-// insideSegments gives the segments of the appliance's lan and dmz ports.
+// insideSegments returns the segments of the appliance's lan and dmz ports.
 func insideSegments(m *Machine) []*Segment {
 	var list []*Segment
 	seen := map[*Segment]bool{}

@@ -78,7 +78,7 @@ func (b *builder) guestService(s *Segment) {
 	}
 }
 
-// domain gives the domain for ports that name none: what another port of the
+// domain returns the domain for ports that name none: what another port of the
 // appliance names, else the lab's name under .internal.
 func (b *builder) domain(m *Machine) string {
 	if d, ok := b.domains[m]; ok {
@@ -129,7 +129,7 @@ func (b *builder) pool(s *Segment, low, high int) *Pool {
 	return &best
 }
 
-// usedFrom gives the addresses in use from one on, in order. The order is kept
+// usedFrom returns the addresses in use from one on, in order. The order is kept
 // between calls: addresses are only ever added.
 func (b *builder) usedFrom(base netip.Addr) []netip.Addr {
 	if len(b.ordered) != len(b.used) {

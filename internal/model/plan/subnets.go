@@ -119,7 +119,7 @@ func (b *builder) outward() {
 	}
 }
 
-// bridged gives, for each segment behind a transparent appliance, the segment
+// bridged returns, for each segment behind a transparent appliance, the segment
 // before it.
 func (b *builder) bridged() map[string]string {
 	out := map[string]string{}
@@ -142,7 +142,7 @@ func (b *builder) bridged() map[string]string {
 	return out
 }
 
-// sixes gives inside segments an IPv6 prefix each: a unique local /48 made of
+// sixes returns inside segments an IPv6 prefix each: a unique local /48 made of
 // the lab's name (RFC 4193 asks for a random one; this one is the same in every
 // plan), and a /64 in it by the segment's place in the file.
 func (b *builder) sixes() {
@@ -161,7 +161,7 @@ func (b *builder) sixes() {
 	}
 }
 
-// upstream gives the network that is there already: the site's, when the
+// upstream returns the network that is there already: the site's, when the
 // segment is bridged and the site is on exactly one.
 func (b *builder) upstream(s *lab.Segment) (netip.Prefix, bool) {
 	if s.Reach != lab.Upstream {
@@ -179,7 +179,7 @@ func (b *builder) upstream(s *lab.Segment) (netip.Prefix, bool) {
 	return netip.Prefix{}, true
 }
 
-// need gives the prefix length for a segment whose subnet is chosen: what the
+// need returns the prefix length for a segment whose subnet is chosen: what the
 // file asks for with a fifth to grow, else a /24 or what its members fill.
 func (b *builder) need(s *lab.Segment) int {
 	members := b.members[s] + 2

@@ -10,17 +10,17 @@ import (
 	"unicode/utf8"
 )
 
-// shows tells a character that appears as itself: letters, marks, signs and
+// shows reports whether it is a character that appears as itself: letters, marks, signs and
 // spaces.
 func shows(r rune) bool { return unicode.IsPrint(r) || unicode.Is(unicode.Zs, r) }
 
-// Clean tells a text in which every character appears as itself.
+// Clean reports whether it is a text in which every character appears as itself.
 func Clean(text string) bool {
 	_, found := Hidden(text)
 	return !found
 }
 
-// Hidden gives the first character that does not appear as itself.
+// Hidden returns the first character that does not appear as itself.
 func Hidden(text string) (r rune, found bool) {
 	for i := 0; i < len(text); {
 		if c := text[i]; c >= ' ' && c < 0x7f { // most of any text
@@ -36,7 +36,7 @@ func Hidden(text string) (r rune, found bool) {
 	return 0, false
 }
 
-// Line gives a text as one line: what does not show is written as an escape.
+// Line returns a text as one line: what does not show is written as an escape.
 func Line(text string) string {
 	if Clean(text) {
 		return text

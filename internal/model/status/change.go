@@ -90,7 +90,7 @@ func Compare(before, now Lab, at time.Time, apart time.Duration) Change {
 	return c
 }
 
-// since gives what was added to a count; one that is smaller than before began anew.
+// since returns what was added to a count; one that is smaller than before began anew.
 func (t Traffic) since(before Traffic) Traffic {
 	if t.Packets < before.Packets || t.Bytes < before.Bytes {
 		return t
@@ -254,7 +254,7 @@ func (c *Change) flows(before, now Lab) {
 	}
 }
 
-// End says an end of a flow: without a port where it has none.
+// End returns an end of a flow: without a port where it has none.
 func End(a netip.AddrPort) string {
 	if a.Port() == 0 {
 		return a.Addr().String()

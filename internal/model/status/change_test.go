@@ -78,7 +78,7 @@ func TestCompare(t *testing.T) {
 	}
 }
 
-// copied gives a lab whose lists can be changed.
+// copied returns a lab whose lists can be changed.
 func copied(l status.Lab) status.Lab {
 	l.Rules = append([]status.Rule{}, l.Rules...)
 	l.Machines = append([]status.Machine{}, l.Machines...)

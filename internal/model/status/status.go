@@ -113,7 +113,7 @@ type Flow struct {
 	Bytes      uint64         `json:"bytes"`
 }
 
-// Translated tells a flow whose ends are seen otherwise on the far side.
+// Translated reports whether it is a flow whose ends are seen otherwise on the far side.
 func (f Flow) Translated() bool { return f.AnswerTo != f.From || f.AnswerFrom != f.To }
 
 // Logged is a packet that a rule with log was hit by.

@@ -12,7 +12,7 @@ import (
 var readAs = strings.NewReplacer("O", "0", "o", "0", "l", "1", "I", "1", "|", "1", "S", "5", "B", "8", ",", ".", ";", ".", "_",
 	".", "..", ".")
 
-// LikelyAddr gives the IPv4 address that was most likely meant by a text that is
+// LikelyAddr returns the IPv4 address that was most likely meant by a text that is
 // none: letters for digits, commas for dots, a part that stands twice, zeros in
 // front, two parts run together. It gives nothing where two answers are as likely.
 func LikelyAddr(text string) (netip.Addr, bool) {
@@ -24,7 +24,7 @@ func LikelyAddr(text string) (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
-// LikelyMask gives the dotted mask that was most likely meant by a text that is none.
+// LikelyMask returns the dotted mask that was most likely meant by a text that is none.
 func LikelyMask(text string) (netip.Addr, bool) {
 	for _, t := range candidates(text) {
 		if a, err := netip.ParseAddr(t); err == nil && a.Is4() && IsMask(a) {
@@ -34,7 +34,7 @@ func LikelyMask(text string) (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
-// IsMask tells an IPv4 address that is ones and then zeros, and not all zeros.
+// IsMask reports whether it is an IPv4 address that is ones and then zeros, and not all zeros.
 func IsMask(a netip.Addr) bool {
 	if !a.Is4() || toUint32(a) == 0 {
 		return false
@@ -43,10 +43,10 @@ func IsMask(a netip.Addr) bool {
 	return v&(v+1) == 0
 }
 
-// MaskLength gives the prefix length of a mask.
+// MaskLength returns the prefix length of a mask.
 func MaskLength(mask netip.Addr) int { return bits.LeadingZeros32(^toUint32(mask)) }
 
-// candidates gives readings of a text with four parts, the likeliest first; none
+// candidates returns readings of a text with four parts, the likeliest first; none
 // where several are as likely.
 func candidates(text string) []string {
 	text = strings.Trim(readAs.Replace(strings.TrimSpace(text)), ".")
@@ -94,7 +94,7 @@ func candidates(text string) []string {
 	return texts
 }
 
-// split gives the ways to make four parts of three, one of which is too large.
+// split returns the ways to make four parts of three, one of which is too large.
 func split(parts []string) [][]string {
 	var out [][]string
 	for i, p := range parts {

@@ -126,10 +126,10 @@ func mask32(length int) uint32 {
 	return ^uint32(0) << (32 - min(length, 32))
 }
 
-// Mask gives the dotted mask of an IPv4 prefix length (0 to 32).
+// Mask returns the dotted mask of an IPv4 prefix length (0 to 32).
 func Mask(length int) string { return fromUint32(mask32(length)).String() }
 
-// Wildcard gives the inverted dotted mask of an IPv4 prefix length (0 to 32).
+// Wildcard returns the inverted dotted mask of an IPv4 prefix length (0 to 32).
 func Wildcard(length int) string { return fromUint32(^mask32(length)).String() }
 
 func fromUint32(v uint32) netip.Addr {
@@ -143,7 +143,7 @@ func toUint32(a netip.Addr) uint32 {
 	return binary.BigEndian.Uint32(b[:])
 }
 
-// Add gives the address n places after a (before it when n is negative), or
+// Add returns the address n places after a (before it when n is negative), or
 // the zero Addr when that leaves the IPv4 space. IPv6 moves in the low 64 bits.
 func Add(a netip.Addr, n int) netip.Addr {
 	if !a.Is4() {
@@ -158,13 +158,13 @@ func Add(a netip.Addr, n int) netip.Addr {
 	return fromUint32(uint32(v))
 }
 
-// Distance gives b minus a as a count of IPv4 addresses; both must be IPv4.
+// Distance returns b minus a as a count of IPv4 addresses; both must be IPv4.
 func Distance(a, b netip.Addr) int { return int(toUint32(b)) - int(toUint32(a)) }
 
-// Size gives how many addresses an IPv4 prefix spans (1 to 1<<32).
+// Size returns how many addresses an IPv4 prefix spans (1 to 1<<32).
 func Size(p netip.Prefix) int { return 1 << (32 - p.Bits()) }
 
-// Usable gives how many of them machines may take: all but network and
+// Usable returns how many of them machines may take: all but network and
 // broadcast, except that a /31 has two (RFC 3021) and a /32 one.
 func Usable(p netip.Prefix) int {
 	if p.Bits() >= 31 {
@@ -173,7 +173,7 @@ func Usable(p netip.Prefix) int {
 	return Size(p) - 2
 }
 
-// First gives the first usable address of an IPv4 prefix; for IPv6 the address
+// First returns the first usable address of an IPv4 prefix; for IPv6 the address
 // after the subnet-router anycast address (RFC 4291, section 2.6.1).
 func First(p netip.Prefix) netip.Addr {
 	if p.Addr().Is4() && p.Bits() >= 31 {
@@ -182,7 +182,7 @@ func First(p netip.Prefix) netip.Addr {
 	return Add(p.Masked().Addr(), 1)
 }
 
-// Last gives the last usable address of an IPv4 prefix.
+// Last returns the last usable address of an IPv4 prefix.
 func Last(p netip.Prefix) netip.Addr {
 	if p.Bits() >= 31 {
 		return Broadcast(p)
@@ -190,13 +190,13 @@ func Last(p netip.Prefix) netip.Addr {
 	return Add(Broadcast(p), -1)
 }
 
-// Broadcast gives the last address of an IPv4 prefix, which for lengths up to
+// Broadcast returns the last address of an IPv4 prefix, which for lengths up to
 // 30 is its directed broadcast address (RFC 919).
 func Broadcast(p netip.Prefix) netip.Addr {
 	return fromUint32(toUint32(p.Masked().Addr()) | ^mask32(p.Bits()))
 }
 
-// Reserved tells whether a is the network or broadcast address of p.
+// Reserved reports whether a is the network or broadcast address of p.
 func Reserved(p netip.Prefix, a netip.Addr) bool {
 	if !p.Addr().Is4() || p.Bits() >= 31 {
 		return false
@@ -214,7 +214,7 @@ func Private(a netip.Addr) bool {
 	return slices.ContainsFunc(PrivateSpace, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
-// LengthFor gives the longest IPv4 prefix length (at most 30) whose usable
+// LengthFor returns the longest IPv4 prefix length (at most 30) whose usable
 // addresses number at least n.
 func LengthFor(n int) int {
 	for length := 30; length > 0; length-- {
@@ -225,7 +225,7 @@ func LengthFor(n int) int {
 	return 0
 }
 
-// Overlap gives the first prefix of list that overlaps p.
+// Overlap returns the first prefix of list that overlaps p.
 func Overlap(p netip.Prefix, list []netip.Prefix) (netip.Prefix, bool) {
 	for _, q := range list {
 		if p.Overlaps(q) {
@@ -235,7 +235,7 @@ func Overlap(p netip.Prefix, list []netip.Prefix) (netip.Prefix, bool) {
 	return netip.Prefix{}, false
 }
 
-// Without gives the networks that together are p without the ones taken out of
+// Without returns the networks that together are p without the ones taken out of
 // it, in order, as few as there are.
 func Without(p netip.Prefix, out []netip.Prefix) []netip.Prefix {
 	touched := false
@@ -253,7 +253,7 @@ func Without(p netip.Prefix, out []netip.Prefix) []netip.Prefix {
 	return append(Without(low, out), Without(high, out)...)
 }
 
-// upper gives the first address of a network's upper half.
+// upper returns the first address of a network's upper half.
 func upper(p netip.Prefix) netip.Addr {
 	b := p.Addr().AsSlice()
 	b[p.Bits()/8] |= 0x80 >> (p.Bits() % 8)
@@ -261,7 +261,7 @@ func upper(p netip.Prefix) netip.Addr {
 	return a
 }
 
-// Named gives addresses as a person says them: "no resolver" for none of them,
+// Named returns addresses as a person says them: "no resolver" for none of them,
 // else "resolver 10.83.16.1" or "resolvers 10.83.16.1, 10.83.16.2".
 func Named(one string, list []netip.Addr) string {
 	switch len(list) {
@@ -273,7 +273,7 @@ func Named(one string, list []netip.Addr) string {
 	return one + "s " + strings.Join(Texts(list), ", ")
 }
 
-// Texts gives addresses as text.
+// Texts returns addresses as text.
 func Texts(list []netip.Addr) []string {
 	out := make([]string, len(list))
 	for i, a := range list {

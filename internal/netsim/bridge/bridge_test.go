@@ -28,7 +28,7 @@ func frame(from, to mac.Address, tag int) *packet.Packet {
 	return p
 }
 
-// sent gives the ports by which a frame leaves and the tag it has there.
+// sent returns the ports by which a frame leaves and the tag it has there.
 func sent(s *Switch, in int, p *packet.Packet) map[int]int {
 	out := map[int]int{}
 	if tag, ok := s.Admit(in, p); ok {

@@ -78,7 +78,7 @@ const (
 	retryIdle = 10 * time.Second // after a decline, at least (section 3.1, 5)
 )
 
-// Deadline gives the time at which Advance must be called; ok is false when
+// Deadline returns the time at which Advance must be called; ok is false when
 // there is none.
 func (c *Client) Deadline() (at time.Duration, ok bool) { return c.deadline, c.deadline != 0 }
 
@@ -218,7 +218,7 @@ func (c *Client) bind(now time.Duration, b Binding) []Action {
 	return []Action{{Kind: Configure, Binding: &b}}
 }
 
-// Probed tells the outcome of a Probe: whether another machine has the address.
+// Probed returns the outcome of a Probe: whether another machine has the address.
 func (c *Client) Probed(now time.Duration, taken bool) []Action {
 	if c.State != Probing {
 		return nil
@@ -243,7 +243,7 @@ func (c *Client) restart(now, wait time.Duration) []Action {
 	return nil
 }
 
-// Release gives the lease back.
+// Release returns the lease back.
 func (c *Client) Release(now time.Duration) []Action {
 	if c.Binding == nil {
 		return nil

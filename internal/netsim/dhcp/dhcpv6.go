@@ -49,7 +49,7 @@ func Inform(request []byte, own mac.Address, dns []netip.Addr, domain string) (a
 	return m.ToBytes(), true
 }
 
-// ReadInformation gives what an answer to an information request says; ok is
+// ReadInformation returns what an answer to an information request says; ok is
 // false for anything but that answer.
 func ReadInformation(data []byte, xid [3]byte) (dns []netip.Addr, domain string, ok bool) {
 	m, err := dhcpv6.MessageFromBytes(data)

@@ -46,7 +46,7 @@ type entry struct {
 	bound   bool
 }
 
-// Held gives the address that a hardware address holds now; invalid when none.
+// Held returns the address that a hardware address holds now; invalid when none.
 func (s *Server) Held(now time.Duration, card mac.Address) netip.Addr {
 	for _, e := range s.taken {
 		if e.card == card && e.bound && e.until > now {
@@ -63,7 +63,7 @@ type Handed struct {
 	Until   time.Duration
 }
 
-// List gives what is handed out, by address.
+// List returns what is handed out, by address.
 func (s *Server) List(now time.Duration) []Handed {
 	var out []Handed
 	for _, at := range slices.SortedFunc(maps.Keys(s.taken), netip.Addr.Compare) {
@@ -193,7 +193,7 @@ func (s *Server) choose(now time.Duration, wish netip.Addr) netip.Addr {
 	return netip.Addr{}
 }
 
-// open tells an address that may be given to anybody.
+// open reports whether it is an address that may be given to anybody.
 func (s *Server) open(now time.Duration, a netip.Addr) bool {
 	if a == s.Address.Addr() {
 		return false

@@ -144,7 +144,7 @@ func icmp(data []byte) Layer {
 	return l
 }
 
-// icmp6 tells an ICMPv6 message, neighbor discovery among them (RFC 4861).
+// icmp6 returns an ICMPv6 message, neighbor discovery among them (RFC 4861).
 func icmp6(data []byte) Layer {
 	l := Layer{Name: "ICMPv6"}
 	add := func(what string) { l.add("type", "%d %s", data[0], what) }
@@ -335,7 +335,7 @@ func text(data []byte) Layer {
 	return l
 }
 
-// Dump gives a frame as rows of sixteen bytes: offset, hexadecimal, text.
+// Dump returns a frame as rows of sixteen bytes: offset, hexadecimal, text.
 func Dump(frame []byte) string {
 	var b strings.Builder
 	for at := 0; at < len(frame); at += 16 {

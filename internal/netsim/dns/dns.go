@@ -75,7 +75,7 @@ const (
 	mostRoom  = 1232
 )
 
-// room gives how large an answer a question asks for: by UDP what its EDNS
+// room returns how large an answer a question asks for: by UDP what its EDNS
 // option says (RFC 6891, section 6.2.3), by TCP all of it.
 func room(p *dnsmessage.Parser, stream bool) int {
 	if stream {
@@ -298,10 +298,10 @@ func (q *question) tell(m dnsmessage.Message) []Out {
 	return out
 }
 
-// Waiting tells whether a question upstream uses the local port.
+// Waiting reports whether a question upstream uses the local port.
 func (r *Resolver) Waiting(local uint16) bool { return r.pending[local] != nil }
 
-// Deadline gives the time at which Advance must be called.
+// Deadline returns the time at which Advance must be called.
 func (r *Resolver) Deadline() (at time.Duration, ok bool) { return r.due, r.due != 0 }
 
 // Advance asks again, and gives up on what nobody answers.
@@ -348,7 +348,7 @@ func Question(id uint16, name string) ([]byte, error) {
 	return m.Pack()
 }
 
-// ReadAnswer gives the addresses in an answer and its response code. ok is
+// ReadAnswer returns the addresses in an answer and its response code. ok is
 // false for anything but an answer to the question with that identifier.
 func ReadAnswer(data []byte, id uint16) (addrs []netip.Addr, rcode dnsmessage.RCode, ok bool) {
 	var m dnsmessage.Message
@@ -370,5 +370,5 @@ var answerWords = map[string]string{
 	"RCodeNotImplemented": "it does not look such things up",
 }
 
-// Says gives a resolver's answer code in words; what is none comes back as it is.
+// Says returns a resolver's answer code in words; what is none comes back as it is.
 func Says(code string) string { return cmp.Or(answerWords[code], code) }

@@ -43,7 +43,7 @@ type current struct {
 	first     tuple // as the packet came, for one that starts a conversation
 }
 
-// leaseTalk tells a request for a lease to everybody, outward, or an answer to
+// leaseTalk reports whether it is a request for a lease to everybody, outward, or an answer to
 // one, inward (RFC 2131, section 2: the magic cookie stands behind 236 bytes).
 func leaseTalk(p *packet.Packet, k tuple, outward bool) bool {
 	if p.Proto != packet.UDP || len(p.Data) < header.UDPSize+240 {
@@ -175,7 +175,7 @@ func (f *Filter) sayKnown(was tuple, p *packet.Packet) {
 		netip.AddrPortFrom(was.destination, was.to), netip.AddrPortFrom(is.source, is.from), netip.AddrPortFrom(is.destination, is.to))
 }
 
-// sayRule tells what the rules say of a packet.
+// sayRule returns what the rules say of a packet.
 func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 	switch {
 	case f.node.Noted == nil:
@@ -199,14 +199,14 @@ func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 	}
 }
 
-// otherWay tells whether a packet may come by one WAN though the way to its
+// otherWay reports whether a packet may come by one WAN though the way to its
 // source leads by another.
 func (f *Filter) otherWay(back, in *host.Port, source netip.Addr) bool {
 	return back != nil && f.ports[back].Role == lab.WAN && f.ports[in].Role == lab.WAN && !back.Address.Contains(source) &&
 		!in.Address.Contains(source)
 }
 
-// addressOf gives the address of a guest that something outside leads to: its own,
+// addressOf returns the address of a guest that something outside leads to: its own,
 // or what it leases here now.
 func (f *Filter) addressOf(now time.Duration, to *plan.Adapter) netip.Addr {
 	if to.Address.IsValid() {
@@ -220,7 +220,7 @@ func (f *Filter) addressOf(now time.Duration, to *plan.Adapter) netip.Addr {
 	return netip.Addr{}
 }
 
-// ownWAN gives the WAN port that answers for an address, or nil.
+// ownWAN returns the WAN port that answers for an address, or nil.
 func (f *Filter) ownWAN(to netip.Addr) *host.Port {
 	for _, p := range f.wans {
 		if p.Owns(to) {
@@ -300,7 +300,7 @@ func (f *Filter) count(r *plan.Rule) {
 	f.Hits[r]++
 }
 
-// opens tells a packet that may start a conversation.
+// opens reports whether it is a packet that may start a conversation.
 func opens(p *packet.Packet) bool {
 	switch p.Proto {
 	case packet.TCP:
@@ -359,7 +359,7 @@ func (f *Filter) Delivering(now time.Duration, in *host.Port, p *packet.Packet) 
 	return verdict
 }
 
-// admin tells whether the appliance is managed at a TCP port of one of its own
+// admin reports whether the appliance is managed at a TCP port of one of its own
 // addresses.
 func (f *Filter) admin(own netip.Addr, to uint16) bool {
 	for port, a := range f.ports {
@@ -425,7 +425,7 @@ func (f *Filter) Leaving(now time.Duration, out *host.Port, p *packet.Packet, ow
 	return host.Pass
 }
 
-// translated gives the address that a packet's source becomes on its way out
+// translated returns the address that a packet's source becomes on its way out
 // by a port; none when it stays.
 func (f *Filter) translated(out *host.Port, p *packet.Packet) netip.Addr {
 	if !out.Address.IsValid() || p.IPv6 {

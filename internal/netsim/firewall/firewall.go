@@ -125,7 +125,7 @@ func (a *Appliance) join() {
 	}
 }
 
-// upstreams gives the resolvers that the WAN ports know.
+// upstreams returns the resolvers that the WAN ports know.
 func (a *Appliance) upstreams() []netip.Addr {
 	var list []netip.Addr
 	for i, p := range a.Ports {
@@ -136,7 +136,7 @@ func (a *Appliance) upstreams() []netip.Addr {
 	return list
 }
 
-// LeaseConfig gives what the port's lease service hands out.
+// LeaseConfig returns what the port's lease service hands out.
 func LeaseConfig(a *plan.Adapter) dhcp.Config {
 	v := a.Leases
 	c := dhcp.Config{

@@ -73,7 +73,7 @@ func newSluice(t require.TestingT) *sluice {
 	return s
 }
 
-// send gives the appliance a frame and returns the packets that come out.
+// send returns the appliance a frame and returns the packets that come out.
 func (s *sluice) send(adapter int, frame []byte) []*packet.Packet {
 	if p, err := packet.Decode(frame); err == nil && p.Type == packet.TypeIPv4 {
 		packet.SetLink(frame, s.Ports[adapter-1].MAC, mac.Address{2, 0, 0, 0, byte(adapter), 1})
@@ -109,7 +109,7 @@ func ping(from, to netip.Addr, id uint16, reply bool) []byte {
 	return packet.Echo(packet.IP{Source: from, Destination: to}, reply, id, 1, nil)
 }
 
-// lines gives what came out: the adapter and the packet.
+// lines returns what came out: the adapter and the packet.
 func lines(list []*packet.Packet) []string {
 	out := []string{}
 	for _, p := range list {

@@ -90,7 +90,7 @@ type table struct {
 	young []*flow // in the order they came; what gives way when the table is full
 }
 
-// find gives the conversation that a packet belongs to and whether it is an
+// find returns the conversation that a packet belongs to and whether it is an
 // answer in it.
 func (t *table) find(now time.Duration, k tuple) (f *flow, back bool) {
 	f = t.flows[k]

@@ -45,7 +45,7 @@ func newSix(t *testing.T) *six {
 	return s
 }
 
-// guest gives the address of the guest on an adapter's segment.
+// guest returns the address of the guest on an adapter's segment.
 func (s *six) guest(adapter int) netip.Addr {
 	return s.guests[adapter].In(s.Plan.Adapters[adapter-1].Segment.Subnet6)
 }

@@ -37,7 +37,7 @@ func Sum(b []byte, initial uint16) uint16 {
 	return uint16(sum)
 }
 
-// Update gives a checksum after the bytes old of its message became new
+// Update returns a checksum after the bytes old of its message became new
 // (RFC 1624, equation 3). Both have the same even length.
 func Update(checksum uint16, old, new []byte) uint16 {
 	return ^Sum(new, addOnes(^checksum, ^Sum(old, 0)))
@@ -78,34 +78,34 @@ const DontFragment = 0x4000
 // IPv4 is an IPv4 packet.
 type IPv4 []byte
 
-// Valid tells whether the header is whole and the packet within size bytes.
+// Valid reports whether the header is whole and the packet within size bytes.
 func (b IPv4) Valid(size int) bool {
 	return size >= IPv4Size && len(b) >= size && b[0]>>4 == 4 && b.HeaderSize() >= IPv4Size &&
 		int(b.Total()) >= b.HeaderSize() && int(b.Total()) <= size
 }
 
-// ChecksumValid tells whether the header's checksum is right.
+// ChecksumValid reports whether the header's checksum is right.
 func (b IPv4) ChecksumValid() bool { return Sum(b[:b.HeaderSize()], 0) == 0xffff }
 
-// HeaderSize gives the header's size with options, in bytes.
+// HeaderSize returns the header's size with options, in bytes.
 func (b IPv4) HeaderSize() int { return int(b[0]&15) * 4 }
 
-// Total gives the packet's size in bytes.
+// Total returns the packet's size in bytes.
 func (b IPv4) Total() uint16 { return be.Uint16(b[2:]) }
 
-// ID gives the identification.
+// ID returns the identification.
 func (b IPv4) ID() uint16 { return be.Uint16(b[4:]) }
 
-// More tells whether fragments follow.
+// More reports whether fragments follow.
 func (b IPv4) More() bool { return b[6]&0x20 != 0 }
 
-// FragmentOffset gives the fragment's place, in bytes.
+// FragmentOffset returns the fragment's place, in bytes.
 func (b IPv4) FragmentOffset() int { return int(be.Uint16(b[6:])&0x1fff) * 8 }
 
-// TTL gives the time to live.
+// TTL returns the time to live.
 func (b IPv4) TTL() uint8 { return b[8] }
 
-// Protocol gives the protocol's number.
+// Protocol returns the protocol's number.
 func (b IPv4) Protocol() uint8 { return b[9] }
 
 // Encode writes a header without options and fills in its checksum.
@@ -164,7 +164,7 @@ const (
 // ICMP is an ICMP message.
 type ICMP []byte
 
-// Type gives the message's type.
+// Type returns the message's type.
 func (b ICMP) Type() uint8 { return b[0] }
 
 // Ident and Sequence are those of an echo.
@@ -267,7 +267,7 @@ func PutMSS(b []byte, mss uint16) {
 	be.PutUint16(b[2:], mss)
 }
 
-// MSS gives what the option of a SYN says; 536 without one (RFC 9293, 3.7.1).
+// MSS returns what the option of a SYN says; 536 without one (RFC 9293, 3.7.1).
 func (b TCP) MSS() uint16 {
 	options := b[TCPSize:min(b.HeaderSize(), len(b))]
 	for len(options) > 1 && options[0] != 0 {
@@ -315,12 +315,12 @@ func (b ARP) Encode(op uint16) {
 	be.PutUint16(b[6:], op)
 }
 
-// Valid tells whether it is one for IPv4 over Ethernet.
+// Valid reports whether it is one for IPv4 over Ethernet.
 func (b ARP) Valid() bool {
 	return len(b) >= ARPSize && be.Uint16(b) == 1 && be.Uint16(b[2:]) == 0x0800 && b[4] == 6 && b[5] == 4
 }
 
-// Op gives the operation; the others give the addresses, to read and write.
+// Op returns the operation; the others give the addresses, to read and write.
 func (b ARP) Op() uint16         { return be.Uint16(b[6:]) }
 func (b ARP) SenderMAC() []byte  { return b[8:14] }
 func (b ARP) SenderAddr() []byte { return b[14:18] }

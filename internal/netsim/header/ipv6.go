@@ -20,24 +20,24 @@ const maxExtensions = 8
 // IPv6 is an IPv6 packet.
 type IPv6 []byte
 
-// Valid tells whether the header is whole and the packet within size bytes.
+// Valid reports whether the header is whole and the packet within size bytes.
 func (b IPv6) Valid(size int) bool {
 	return size >= IPv6Size && len(b) >= size && b[0]>>4 == 6 && b.Total() <= size
 }
 
-// Total gives the length of the packet with its header.
+// Total returns the length of the packet with its header.
 func (b IPv6) Total() int { return IPv6Size + int(be.Uint16(b[4:])) }
 
-// HopLimit gives how many hops are left.
+// HopLimit returns how many hops are left.
 func (b IPv6) HopLimit() uint8 { return b[7] }
 
-// SetHopLimit says how many hops are left; IPv6 has no header checksum.
+// SetHopLimit returns how many hops are left; IPv6 has no header checksum.
 func (b IPv6) SetHopLimit(n uint8) { b[7] = n }
 
-// Source gives the source address.
+// Source returns the source address.
 func (b IPv6) Source() netip.Addr { return netip.AddrFrom16([16]byte(b[8:24])) }
 
-// Destination gives the destination address.
+// Destination returns the destination address.
 func (b IPv6) Destination() netip.Addr { return netip.AddrFrom16([16]byte(b[24:40])) }
 
 // Upper walks over the extension headers of a valid packet to what it carries.

@@ -177,7 +177,7 @@ func (p *Port) forget(q *Inquiry) {
 	p.inquiries = slices.DeleteFunc(p.inquiries, func(x *Inquiry) bool { return x == q })
 }
 
-// Neighbor gives the hardware address that the port knows for an address.
+// Neighbor returns the hardware address that the port knows for an address.
 func (p *Port) Neighbor(a netip.Addr) (mac.Address, bool) {
 	e := p.neighbors[a]
 	if e == nil || !e.known {

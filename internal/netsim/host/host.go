@@ -140,13 +140,13 @@ func (n *Node) AddPort(p Port) *Port {
 	return q
 }
 
-// Ports gives the ports in the order they were added.
+// Ports returns the ports in the order they were added.
 func (n *Node) Ports() []*Port { return n.ports }
 
-// Up tells whether the port's link is there.
+// Up reports whether the port's link is there.
 func (p *Port) Up() bool { return p.up }
 
-// Drain gives the frames to send since the last call. They are valid until
+// Drain returns the frames to send since the last call. They are valid until
 // the node is next used.
 func (n *Node) Drain() []Emission {
 	out := n.out
@@ -154,17 +154,17 @@ func (n *Node) Drain() []Emission {
 	return out
 }
 
-// Stirred tells whether, since the last Drain, the node has something to send
+// Stirred reports whether, since the last Drain, the node has something to send
 // or its deadline may have changed.
 func (n *Node) Stirred() bool { return n.stir }
 
-// Now gives the time of the last event.
+// Now returns the time of the last event.
 func (n *Node) Now() time.Duration { return n.now }
 
-// rand gives the next number of the node's source.
+// rand returns the next number of the node's source.
 func (n *Node) rand() uint32 { return n.random.Uint32() }
 
-// SetLink tells the node that an adapter was plugged or unplugged. A lease
+// SetLink returns the node that an adapter was plugged or unplugged. A lease
 // client asks again when its link comes back.
 func (n *Node) SetLink(now time.Duration, adapter int, up bool) {
 	n.now = now
@@ -233,7 +233,7 @@ func (n *Node) Receive(now time.Duration, adapter int, p *packet.Packet) {
 	}
 }
 
-// PortFor gives the port that takes a frame in; nil when the frame is for somebody
+// PortFor returns the port that takes a frame in; nil when the frame is for somebody
 // else.
 func (n *Node) PortFor(adapter int, p *packet.Packet) *Port {
 	port := n.portOf(adapter, p.Tag)
@@ -252,7 +252,7 @@ func (n *Node) portOf(adapter, tag int) *Port {
 	return nil
 }
 
-// Local tells whether a is one of the node's own addresses.
+// Local reports whether a is one of the node's own addresses.
 func (n *Node) Local(a netip.Addr) bool {
 	for _, p := range n.ports {
 		if p.Owns(a) {
@@ -262,12 +262,12 @@ func (n *Node) Local(a netip.Addr) bool {
 	return false
 }
 
-// Owns tells whether the port answers for an address.
+// Owns reports whether the port answers for an address.
 func (p *Port) Owns(a netip.Addr) bool {
 	return p.Address.IsValid() && p.Address.Addr() == a || slices.Contains(p.Also, a) || p.IPv6 != nil && p.IPv6.owns(a)
 }
 
-// Deadline gives the time at which Advance must be called.
+// Deadline returns the time at which Advance must be called.
 func (n *Node) Deadline() (at time.Duration, ok bool) {
 	at, ok = n.timers.next()
 	for _, p := range n.ports {

@@ -140,7 +140,7 @@ func (n *Node) spread(in, out *Port, p *packet.Packet) {
 	}
 }
 
-// Route gives the port and next hop for a destination; a nil port when there
+// Route returns the port and next hop for a destination; a nil port when there
 // is no route.
 func (n *Node) Route(to netip.Addr) (*Port, netip.Addr) { return n.route(to) }
 
@@ -174,7 +174,7 @@ func (n *Node) route(to netip.Addr) (*Port, netip.Addr) {
 	return best, best.Gateway
 }
 
-// onLink gives the port on whose network an address is, the longest prefix first;
+// onLink returns the port on whose network an address is, the longest prefix first;
 // nil when there is none.
 func (n *Node) onLink(to netip.Addr) *Port {
 	if p, known := n.near[to]; known {
@@ -196,7 +196,7 @@ func (n *Node) onLink(to netip.Addr) *Port {
 // maxNear bounds what onLink remembers: addresses can be forged.
 const maxNear = 1 << 14
 
-// sayRoute tells which way a packet takes.
+// sayRoute returns which way a packet takes.
 func (n *Node) sayRoute(out *Port, hop netip.Addr, p *packet.Packet) {
 	if n.Noted == nil {
 		return
@@ -212,7 +212,7 @@ func (n *Node) sayRoute(out *Port, hop netip.Addr, p *packet.Packet) {
 	}
 }
 
-// leadsOut tells a port whose gateway can be sent to.
+// leadsOut reports whether it is a port whose gateway can be sent to.
 func (p *Port) leadsOut() bool {
 	return p.up && p.Address.IsValid() && p.Gateway.IsValid() && (p.Address.Contains(p.Gateway) || p.Dial != nil)
 }
@@ -247,7 +247,7 @@ func (n *Node) originate(frame []byte) bool {
 	return true
 }
 
-// source gives the address the node uses towards a destination.
+// source returns the address the node uses towards a destination.
 func (n *Node) source(to netip.Addr) (netip.Addr, bool) {
 	out, _ := n.route(to)
 	if out == nil {
@@ -262,7 +262,7 @@ func (n *Node) header(from, to netip.Addr) packet.IP {
 	return packet.IP{Source: from, Destination: to, ID: n.nextID}
 }
 
-// icmpError tells a packet's sender what became of it, never about an error,
+// icmpError returns a packet's sender what became of it, never about an error,
 // a fragment or a packet from nobody (RFC 1122, section 3.2.2). in is where it
 // came from; nothing is said of the node's own.
 func (n *Node) icmpError(in *Port, p *packet.Packet, kind, code uint8) {
@@ -273,7 +273,7 @@ func (n *Node) icmpError(in *Port, p *packet.Packet, kind, code uint8) {
 	n.complain(in, p, func(h packet.IP) []byte { return packet.ICMPError(h, kind, code, p.Body) })
 }
 
-// tooBig tells a packet's sender that it is larger than what the way carries.
+// tooBig returns a packet's sender that it is larger than what the way carries.
 func (n *Node) tooBig(in *Port, p *packet.Packet, mtu int) {
 	n.Say(Lost, 0, "too big: the way carries %d bytes, and this has %d", mtu, len(p.Body))
 	n.complain(in, p, func(h packet.IP) []byte { return packet.TooBig(h, mtu, p.Body) })
@@ -295,7 +295,7 @@ func (n *Node) complain(in *Port, p *packet.Packet, build func(packet.IP) []byte
 	}
 }
 
-// ownFailed tells the node's own ping that its next hop does not answer.
+// ownFailed returns the node's own ping that its next hop does not answer.
 func (n *Node) ownFailed(p *packet.Packet) {
 	if p.Ping(false) {
 		if id, _, ok := p.Ports(); ok && n.pings[id] != nil {
@@ -416,7 +416,7 @@ func (n *Node) resolverOut(list []dns.Out) {
 	}
 }
 
-// answerStream gives an answer to the connection that it was asked by, if that
+// answerStream returns an answer to the connection that it was asked by, if that
 // is still there.
 func (n *Node) answerStream(o dns.Out) {
 	for k, c := range n.conns {

@@ -101,7 +101,7 @@ func (s *IPv6) unlearn(router netip.Addr, prefix netip.Prefix) {
 	}
 }
 
-// own gives the port's address for what it sends to another; invalid when it
+// own returns the port's address for what it sends to another; invalid when it
 // has none.
 func (p *Port) own(to netip.Addr) netip.Addr {
 	if !to.Is6() {
@@ -413,7 +413,7 @@ func (n *Node) ServeInformation() {
 	}
 }
 
-// route6 gives the port and next hop for an IPv6 destination.
+// route6 returns the port and next hop for an IPv6 destination.
 func (n *Node) route6(to netip.Addr) (*Port, netip.Addr) {
 	var first *Port
 	for _, p := range n.ports {

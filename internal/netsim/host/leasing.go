@@ -43,7 +43,7 @@ func (n *Node) EndSurvey(port *Port, c *dhcp.Client) {
 	port.surveys = slices.DeleteFunc(port.surveys, func(o *dhcp.Client) bool { return o == c })
 }
 
-// ReleaseLease gives the port's lease back.
+// ReleaseLease returns the port's lease back.
 func (n *Node) ReleaseLease(now time.Duration, port *Port) {
 	n.now = now
 	n.leaseActions(port, port.Client.Release(now))

@@ -61,7 +61,7 @@ func (n *Node) sendSession(port *Port, list []pppoe.Out) {
 	n.stir = true // the client's deadline may have changed
 }
 
-// dialled gives the port the session's addresses, or takes them.
+// dialled returns the port the session's addresses, or takes them.
 func (n *Node) dialled(port *Port) {
 	c := port.Dial
 	now := netip.Prefix{}
@@ -80,7 +80,7 @@ func (n *Node) dialled(port *Port) {
 	}
 }
 
-// carries gives the size of the largest packet that goes to a next hop.
+// carries returns the size of the largest packet that goes to a next hop.
 func (p *Port) carries(hop netip.Addr) int {
 	if p.Dial != nil {
 		return pppoe.MTU

@@ -55,7 +55,7 @@ func (n *Node) deliverUDP(port *Port, p *packet.Packet, toAll bool) {
 	})
 }
 
-// freePort gives a local port that nothing uses.
+// freePort returns a local port that nothing uses.
 func (n *Node) freePort(used func(uint16) bool) uint16 {
 	for {
 		if n.nextPort++; n.nextPort < firstPort {

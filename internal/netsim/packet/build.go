@@ -18,7 +18,7 @@ func SetLink(frame []byte, to, from mac.Address) {
 	copy(frame[6:], from[:])
 }
 
-// Tagged gives the frame with an 802.1Q tag in front of its type.
+// Tagged returns the frame with an 802.1Q tag in front of its type.
 func Tagged(frame []byte, vid int) []byte {
 	b := make([]byte, len(frame)+tagSize)
 	copy(b, frame[:12])
@@ -28,7 +28,7 @@ func Tagged(frame []byte, vid int) []byte {
 	return b
 }
 
-// Untagged gives the frame without its outermost tag.
+// Untagged returns the frame without its outermost tag.
 func Untagged(frame []byte) []byte {
 	if len(frame) < linkSize+tagSize || binary.BigEndian.Uint16(frame[12:]) != TypeVLAN {
 		return frame
@@ -119,7 +119,7 @@ func Message6(h IP, message []byte) []byte {
 	return frame
 }
 
-// Group6 gives the hardware address of an IPv6 group (RFC 2464, section 7).
+// Group6 returns the hardware address of an IPv6 group (RFC 2464, section 7).
 func Group6(a netip.Addr) mac.Address {
 	b := a.As16()
 	return mac.Address{0x33, 0x33, b[12], b[13], b[14], b[15]}
@@ -207,7 +207,7 @@ func TooBig(h IP, mtu int, original []byte) []byte {
 	return frame
 }
 
-// Carries gives how much a way carries, as an error from TooBig says; 0 for
+// Carries returns how much a way carries, as an error from TooBig says; 0 for
 // any other message.
 func (p *Packet) Carries() int {
 	switch {
@@ -271,7 +271,7 @@ func Segment(h IP, f SegmentFields, data []byte) []byte {
 	return frame
 }
 
-// ReadSegment gives the fields and data of the TCP segment that p carries. p
+// ReadSegment returns the fields and data of the TCP segment that p carries. p
 // must have passed TransportValid.
 func ReadSegment(p *Packet) (SegmentFields, []byte) {
 	t := header.TCP(p.Data)
@@ -285,7 +285,7 @@ func ReadSegment(p *Packet) (SegmentFields, []byte) {
 	return f, p.Data[t.HeaderSize():]
 }
 
-// Quoted gives the packet that an ICMP error speaks about: its addresses,
+// Quoted returns the packet that an ICMP error speaks about: its addresses,
 // protocol and the start of what it carries. The quote may be cut short.
 func Quoted(icmp []byte) (source, destination netip.Addr, proto uint8, data []byte, ok bool) {
 	if len(icmp) < header.ICMPSize+header.IPv4Size {
@@ -302,7 +302,7 @@ func Quoted(icmp []byte) (source, destination netip.Addr, proto uint8, data []by
 	return netip.AddrFrom4([4]byte(q[12:16])), netip.AddrFrom4([4]byte(q[16:20])), q[9], q[size:], true
 }
 
-// IsError tells an ICMP message that quotes another packet.
+// IsError reports whether it is an ICMP message that quotes another packet.
 func IsError(icmp []byte) bool {
 	if len(icmp) < header.ICMPSize {
 		return false

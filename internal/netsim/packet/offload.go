@@ -12,7 +12,7 @@ import (
 // cutting of one large TCP segment into those that a wire takes. Complete and
 // Split do that work.
 
-// Complete gives the frame with the checksum of the UDP datagram or TCP segment
+// Complete returns the frame with the checksum of the UDP datagram or TCP segment
 // that it carries filled in. What carries none, a fragment and what cannot be
 // read is given back as it is.
 func Complete(frame []byte) []byte {

@@ -129,25 +129,25 @@ func (p *Packet) decode6() error {
 	return nil
 }
 
-// IP tells a packet of either version.
+// IP reports whether it is a packet of either version.
 func (p *Packet) IP() bool { return p.IPv4 || p.IPv6 }
 
-// Later tells a fragment that is not the first: it has no ports.
+// Later reports whether it is a fragment that is not the first: it has no ports.
 func (p *Packet) Later() bool {
 	return p.IPv4 && header.IPv4(p.Body).FragmentOffset() != 0 || p.IPv6 && p.Fragment
 }
 
-// IsError tells an ICMP message, of either version, about another packet.
+// IsError reports whether it is an ICMP message, of either version, about another packet.
 func (p *Packet) IsError() bool {
 	return p.IPv4 && p.Proto == ICMP && IsError(p.Data) || p.IPv6 && p.Proto == ICMP6 && len(p.Data) >= header.ICMPSize && p.Data[0] < 128
 }
 
-// Discovery tells a message of IPv6 neighbor discovery (RFC 4861).
+// Discovery reports whether it is a message of IPv6 neighbor discovery (RFC 4861).
 func (p *Packet) Discovery() bool {
 	return p.IPv6 && p.Proto == ICMP6 && len(p.Data) >= header.ICMPSize && p.Data[0] >= 133 && p.Data[0] <= 137
 }
 
-// Ping tells an echo request, or with answer the reply to one, of either
+// Ping reports whether it is an echo request, or with answer the reply to one, of either
 // version.
 func (p *Packet) Ping(answer bool) bool {
 	if len(p.Data) < header.ICMPSize || p.Proto != ICMP && p.Proto != ICMP6 {
@@ -165,7 +165,7 @@ func (p *Packet) Ping(answer bool) bool {
 	return p.Data[0] == kind
 }
 
-// Copy gives a packet of its own, which may be changed and then Reread.
+// Copy returns a packet of its own, which may be changed and then Reread.
 func (p *Packet) Copy() *Packet {
 	q := &Packet{}
 	_ = q.decode(append([]byte(nil), p.Bytes...))
@@ -173,7 +173,7 @@ func (p *Packet) Copy() *Packet {
 	return q
 }
 
-// Ports gives source and destination port of TCP and UDP; for ICMP echo the
+// Ports returns source and destination port of TCP and UDP; for ICMP echo the
 // identifier in both. ok is false for anything else and for later fragments.
 func (p *Packet) Ports() (source, destination uint16, ok bool) {
 	if !p.IP() || p.Later() {
@@ -232,7 +232,7 @@ func (p *Packet) TransportValid() bool {
 	return true
 }
 
-// String tells the packet in a line, for evidence.
+// String returns the packet in a line, for evidence.
 func (p *Packet) String() string {
 	tag := ""
 	if p.Tag != 0 {

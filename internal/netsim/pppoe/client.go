@@ -45,10 +45,10 @@ const (
 	open4
 )
 
-// Up tells whether the session carries IPv4.
+// Up reports whether the session carries IPv4.
 func (c *Client) Up() bool { return c.phase == open4 }
 
-// Server gives the hardware address of the other end.
+// Server returns the hardware address of the other end.
 func (c *Client) Server() mac.Address { return c.server }
 
 // Start looks for somebody who gives sessions.
@@ -61,7 +61,7 @@ func (c *Client) Start(now time.Duration) []Out {
 // Stop forgets the session, as when the link is gone.
 func (c *Client) Stop() { *c = Client{MAC: c.MAC, User: c.User, Password: c.Password} }
 
-// Deadline gives when Advance must be called.
+// Deadline returns when Advance must be called.
 func (c *Client) Deadline() (time.Duration, bool) { return c.deadline, c.armed }
 
 // Advance does what is due: sends again, starts again, or asks whether the

@@ -34,7 +34,7 @@ type session struct {
 // maxSessions bounds the sessions of a server.
 const maxSessions = 1 << 12
 
-// Find gives the session that carries an address: its number and the client's
+// Find returns the session that carries an address: its number and the client's
 // hardware address.
 func (s *Server) Find(a netip.Addr) (id uint16, client mac.Address, ok bool) {
 	for _, x := range s.sessions {

@@ -30,7 +30,7 @@ func Append(datagram []byte, segment uint32, frame []byte) []byte {
 	return append(datagram, frame...)
 }
 
-// Split gives the segment and the frame of a datagram; the frame lies in it. Reserved bits
+// Split returns the segment and the frame of a datagram; the frame lies in it. Reserved bits
 // are not looked at, as the standard wants it.
 func Split(datagram []byte) (segment uint32, frame []byte, err error) {
 	const leastFrame = 14

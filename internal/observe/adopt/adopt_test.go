@@ -29,7 +29,7 @@ func planned(t *testing.T, text []byte) *plan.Plan {
 	return p
 }
 
-// exported gives a machine as its hypervisor writes it, but for tags, which no export
+// exported returns a machine as its hypervisor writes it, but for tags, which no export
 // carries.
 func exported(m *plan.Machine) Source {
 	b := &identify.Built{Name: m.Name, CPUs: m.Spec.CPUs, Memory: m.Spec.Memory}
@@ -40,7 +40,7 @@ func exported(m *plan.Machine) Source {
 	return Source{File: m.Name + ".ovf", Built: b}
 }
 
-// shown gives what a machine shows once it runs.
+// shown returns what a machine shows once it runs.
 func shown(m *plan.Machine, withMAC bool) Source {
 	l := &listing.Listing{RoutesHere: true}
 	lines := 0
@@ -92,7 +92,7 @@ func adopted(t *testing.T, p *plan.Plan, r *rand.Rand, all bool) ([]byte, *plan.
 	return text, planned(t, text)
 }
 
-// leaky gives a drafted lab with one mistake that no export hides: a guest's second
+// leaky returns a drafted lab with one mistake that no export hides: a guest's second
 // adapter on the WAN.
 func leaky(t *testing.T, shape string, spoil bool) *plan.Plan {
 	text, err := draft.Write(draft.Options{Lab: "bench", Shape: shape, Guests: 2})

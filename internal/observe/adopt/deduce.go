@@ -109,7 +109,7 @@ func (g *segment) add(a *adapter) {
 	g.subnet = best
 }
 
-// holder gives the adapter that has an address; nil when nobody shown has it.
+// holder returns the adapter that has an address; nil when nobody shown has it.
 func (s *site) holder(a netip.Addr) *adapter {
 	for _, m := range s.machines {
 		for _, x := range m.adapters {
@@ -159,7 +159,7 @@ func (s *site) appliances() {
 	}
 }
 
-// roles tells the sides of appliances' adapters: which one leads on to its own next hop,
+// roles returns the sides of appliances' adapters: which one leads on to its own next hop,
 // which ones others are behind, else by words.
 func (s *site) roles() {
 	for _, m := range s.machines {
@@ -200,7 +200,7 @@ func (s *site) roles() {
 	}
 }
 
-// reaches tells which segments lead upstream: where an appliance's WAN hangs on nobody
+// reaches returns which segments lead upstream: where an appliance's WAN hangs on nobody
 // else's inside.
 func (s *site) reaches() {
 	for _, g := range s.segments {
@@ -211,7 +211,7 @@ func (s *site) reaches() {
 	}
 }
 
-// call gives segments names of the lab file.
+// call returns segments names of the lab file.
 func (s *site) call() {
 	taken := map[string]bool{}
 	for _, m := range s.machines {

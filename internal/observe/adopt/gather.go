@@ -104,7 +104,7 @@ func gather(sources []Source) []*machine {
 	return out
 }
 
-// again gives the machine that an export is of once more: one of its name that shares a
+// again returns the machine that an export is of once more: one of its name that shares a
 // hardware address with it, or has none to tell it by.
 func again(known []*machine, name string, b *identify.Built) *machine {
 	for _, m := range known {
@@ -122,7 +122,7 @@ func again(known []*machine, name string, b *identify.Built) *machine {
 	return nil
 }
 
-// identity gives the machine that a paste is of: the one with a hardware address that
+// identity returns the machine that a paste is of: the one with a hardware address that
 // it shows, else the one of its name.
 func identity(known []*machine, name string, l listing.Listing) string {
 	for _, i := range l.Interfaces {
@@ -235,7 +235,7 @@ func (m *machine) merge(i listing.Interface) {
 	}
 }
 
-// ordinary tells an address that a machine of a segment can have.
+// ordinary reports whether it is an address that a machine of a segment can have.
 func ordinary(p netip.Prefix) bool {
 	a := p.Addr()
 	if !a.Is4() || a.IsLoopback() || a.IsLinkLocalUnicast() || a.IsMulticast() || p.Bits() < 8 {
@@ -245,7 +245,7 @@ func ordinary(p netip.Prefix) bool {
 	return first != 0 && first < 240
 }
 
-// digits gives a hardware address as twelve hexadecimal digits; empty when it is none.
+// digits returns a hardware address as twelve hexadecimal digits; empty when it is none.
 func digits(text string) string {
 	a, err := mac.Parse(text)
 	if err != nil {

@@ -58,12 +58,12 @@ func orUnnamed(device string) string {
 	return device
 }
 
-// could tells whether nothing speaks against two adapters being one.
+// could reports whether nothing speaks against two adapters being one.
 func (a *adapter) could(x *adapter) bool {
 	return x.segment == nil || !x.segment.subnet.IsValid() || !a.address.IsValid() || x.segment.subnet.Contains(a.address.Addr())
 }
 
-// unmatched gives a machine's adapters that were shown without a hardware address, and
+// unmatched returns a machine's adapters that were shown without a hardware address, and
 // exported ones of which nothing was shown.
 func (m *machine) unmatched() (shown, exported []*adapter) {
 	if m.built == nil {

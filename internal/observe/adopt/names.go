@@ -9,7 +9,7 @@ import (
 	"openbastion/internal/model/lab"
 )
 
-// nameOf gives a machine's name: as it was said, as it says itself, or as its file is
+// nameOf returns a machine's name: as it was said, as it says itself, or as its file is
 // called, in the letters that names have.
 func nameOf(list ...string) string {
 	if list[0] == Host {
@@ -38,7 +38,7 @@ func letters(text string) string {
 	return name
 }
 
-// unused gives a name that nobody has yet, numbered where it must be.
+// unused returns a name that nobody has yet, numbered where it must be.
 func unused(taken map[string]bool, name string) string {
 	out := name
 	for i := 2; taken[out]; i++ {
@@ -59,7 +59,7 @@ var sides = []struct {
 	{"lan", []string{"lan", "inside", "internal", "trust", "private", "intern", "isolated"}},
 }
 
-// side gives the role that words speak of; empty when they speak of none, or of several.
+// side returns the role that words speak of; empty when they speak of none, or of several.
 func side(texts ...string) string {
 	found := ""
 	for _, text := range texts {

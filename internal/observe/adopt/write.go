@@ -18,7 +18,7 @@ type writer struct{ strings.Builder }
 func (w *writer) line(format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }
 
 // Write makes the lab file of what sources tell, and notes on what was deduced. The
-// error says what no lab can be made of.
+// error returns what no lab can be made of.
 func Write(name string, sources []Source) (file []byte, notes []string, err error) {
 	s := deduce(gather(sources))
 	if len(s.machines) == 0 {
@@ -92,7 +92,7 @@ func (s *site) writeSegments(w *writer) {
 	w.line("")
 }
 
-// hop gives the next hop that an appliance has on a segment.
+// hop returns the next hop that an appliance has on a segment.
 func (s *site) hop(g *segment) netip.Addr {
 	for _, a := range g.adapters {
 		for _, hop := range a.of.gateways {
@@ -104,7 +104,7 @@ func (s *site) hop(g *segment) netip.Addr {
 	return netip.Addr{}
 }
 
-// server tells who else hands out leases on a segment; empty when that is an
+// server returns who else hands out leases on a segment; empty when that is an
 // appliance's port, or nobody showed it.
 func (s *site) server(g *segment) string {
 	if g.upstream {
@@ -128,7 +128,7 @@ func (s *site) server(g *segment) string {
 	return ""
 }
 
-// attached gives the segment's name of an adapter; later where nobody showed it.
+// attached returns the segment's name of an adapter; later where nobody showed it.
 func (a *adapter) attached() string {
 	if a.segment == nil {
 		return lab.Undecided
@@ -136,7 +136,7 @@ func (a *adapter) attached() string {
 	return a.segment.name
 }
 
-// hardware gives the keys of an adapter that were shown.
+// hardware returns the keys of an adapter that were shown.
 func (a *adapter) hardware() string {
 	text := ""
 	if len(a.tail) == 12 {
@@ -151,7 +151,7 @@ func (a *adapter) hardware() string {
 	return text
 }
 
-// sizes gives the machine's key where an export shows it.
+// sizes returns the machine's key where an export shows it.
 func (m *machine) sizes() string {
 	if m.built == nil {
 		return ""
@@ -243,7 +243,7 @@ func (s *site) writePort(w *writer, m *machine, a *adapter) {
 	w.line("      - %s%s}", text, a.hardware())
 }
 
-// portNamed tells whether another port before is called so.
+// portNamed reports whether another port before is called so.
 func (m *machine) portNamed(a *adapter, name string) bool {
 	for _, x := range m.adapters {
 		if x == a {
@@ -256,7 +256,7 @@ func (m *machine) portNamed(a *adapter, name string) bool {
 	return false
 }
 
-// pool gives a pool that holds every lease that was seen on a port's segment, as wide
+// pool returns a pool that holds every lease that was seen on a port's segment, as wide
 // as the plan would choose one; empty where the plan's own will do.
 func (s *site) pool(a *adapter) string {
 	if a.role == "wan" || a.segment == nil || !a.segment.subnet.IsValid() {

@@ -176,13 +176,13 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 	}
 }
 
-// mixed tells an adapter of a machine whose adapters are of several models, all of
+// mixed reports whether it is an adapter of a machine whose adapters are of several models, all of
 // which its image asks for: there no one model is planned.
 func (c *comparison) mixed(b Built, x BuiltAdapter) bool {
 	return slices.ContainsFunc(b.Adapters, func(y BuiltAdapter) bool { return len(y.Models) > 0 && !slices.Equal(x.Models, y.Models) })
 }
 
-// needsOf gives what an appliance's image asks for; nil for a guest.
+// needsOf returns what an appliance's image asks for; nil for a guest.
 func needsOf(m *plan.Machine) *lab.Needs {
 	if m.Appliance == nil {
 		return nil

@@ -11,7 +11,7 @@ import (
 	"openbastion/internal/model/plan"
 )
 
-// asPlanned gives the machine as an export of the plan would have it.
+// asPlanned returns the machine as an export of the plan would have it.
 func asPlanned(m *plan.Machine) Built {
 	b := Built{Name: m.Name, CPUs: m.Spec.CPUs, Memory: m.Spec.Memory, Disk: m.Spec.Disk, Buses: []string{m.Spec.DiskBus},
 		Firmware: m.Spec.Firmware, Boot: []string{"disk", "media"}}

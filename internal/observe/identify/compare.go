@@ -79,7 +79,7 @@ func (c *comparison) remark(fix, message string, args ...any) {
 	c.list = append(c.list, Fact{Remark, "", fmt.Sprintf(message, args...), fix})
 }
 
-// on says a value as planned, or asks about it where its line had to be repaired.
+// on returns a value as planned, or asks about it where its line had to be repaired.
 func (c *comparison) on(line int, message string, args ...any) {
 	if c.l.Sure(line) {
 		c.planned(message, args...)
@@ -88,7 +88,7 @@ func (c *comparison) on(line int, message string, args ...any) {
 	c.unseen("read it again: it is as planned only if so", message+", if line %d was read rightly", append(args, line)...)
 }
 
-// sorted gives what is wrong first, then what is not seen, what is as planned, and
+// sorted returns what is wrong first, then what is not seen, what is as planned, and
 // remarks.
 func (c *comparison) sorted() []Fact {
 	rank := map[Sight]int{Differs: 0, Unseen: 1, AsPlanned: 2, Remark: 3}
@@ -122,7 +122,7 @@ func Compare(p *plan.Plan, m *plan.Machine, whole listing.Listing) []Fact {
 	return c.sorted()
 }
 
-// describes tells a definition or a page of a hypervisor: networks that adapters are
+// describes reports whether it is a definition or a page of a hypervisor: networks that adapters are
 // attached to, and nothing that a system of its own would show.
 func describes(l listing.Listing) bool {
 	attached := slices.ContainsFunc(l.Interfaces, func(i listing.Interface) bool { return i.Network != "" })
@@ -140,7 +140,7 @@ func (c *comparison) slips() {
 	}
 }
 
-// swapped tells whether two adapters have each other's addresses.
+// swapped reports whether two adapters have each other's addresses.
 func (c *comparison) swapped(x *pairing) bool {
 	for i := range x.rows {
 		for j := range x.rows[:i] {

@@ -21,7 +21,7 @@ type Result struct {
 	Doubts  []string        // what had to be repaired, or could not be placed
 }
 
-// Sound tells whether every interface is known and none has a conflict.
+// Sound reports whether every interface is known and none has a conflict.
 func (r Result) Sound() bool {
 	for _, row := range r.Rows {
 		if row.Conflict != "" || row.adapter == nil {
@@ -68,13 +68,13 @@ func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 	return r
 }
 
-// aside tells a row that is no adapter of its own: its hardware address is another
+// aside reports whether it is a row that is no adapter of its own: its hardware address is another
 // row's, which has the addresses.
 func (x *pairing) aside(row Row) bool {
 	return row.listed.Tail != "" && slices.ContainsFunc(x.rows, func(o Row) bool { return o.adapter != nil && o.listed.Tail == row.listed.Tail })
 }
 
-// doubts says what of a listing was written wrongly.
+// doubts returns what of a listing was written wrongly.
 func doubts(l listing.Listing) []string {
 	var out []string
 	for _, s := range l.Slips {
@@ -105,7 +105,7 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 	return ""
 }
 
-// misnamed tells an interface to which the console gives another role than its port's.
+// misnamed reports whether it is an interface to which the console gives another role than its port's.
 func misnamed(i listing.Interface, a *plan.Adapter) bool {
 	role := roleOf(i.Label)
 	return role != "" && a.Role != "" && role != a.Role && fold(i.Label) != fold(a.Name)
@@ -119,7 +119,7 @@ type Adoption struct {
 }
 
 // Adopt pairs a listing of a machine that is there already with its adapters. The
-// error says why it cannot be told.
+// error returns why it cannot be told.
 func Adopt(p *plan.Plan, m *plan.Machine, l listing.Listing) (Adoption, error) {
 	out := Adoption{Found: map[*plan.Adapter]plan.Real{}}
 	list := ownOf(p, m, l.Named())
@@ -196,7 +196,7 @@ func pairUnpinned(p *plan.Plan, m *plan.Machine, list []listing.Interface) *pair
 	return y
 }
 
-// Answers gives what the machine's console asks with the answers as the
+// Answers returns what the machine's console asks with the answers as the
 // listing's devices: those whose adapter is sure.
 func (r Result) Answers(p *plan.Plan, m *plan.Machine) []plan.Answer {
 	found := map[*plan.Adapter]plan.Real{}

@@ -69,7 +69,7 @@ func setAll(e *lab.Editor, in lab.Object, name string, o lab.Object, keys [][2]s
 	}
 }
 
-// machine gives the keys of machine: that the package tells and the file does not.
+// machine returns the keys of machine: that the package tells and the file does not.
 func (p Package) machine(m *plan.Machine, out *Filled) [][2]string {
 	has, b := &m.Appliance.Machine, p.Built
 	var keys [][2]string
@@ -145,7 +145,7 @@ func (p Package) unused(e *lab.Editor, a *lab.Appliance) {
 	}
 }
 
-// fixed gives the hardware address that the package fixes for an adapter, where that
+// fixed returns the hardware address that the package fixes for an adapter, where that
 // is one that a single adapter can have.
 func (p Package) fixed(w Wired) (mac.Address, bool) {
 	address, err := mac.Parse(w.Adapter.MAC)

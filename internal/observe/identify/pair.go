@@ -45,16 +45,16 @@ type Row struct {
 	clash   bool // another row looks like the same adapter
 }
 
-// Adapter gives the adapter that the interface is, or nil.
+// Adapter returns the adapter that the interface is, or nil.
 func (r Row) Adapter() *plan.Adapter { return r.adapter }
 
-// Named tells whether the listing says what the system calls the interface.
+// Named reports whether the listing says what the system calls the interface.
 func (r Row) Named() bool { return r.listed.Device != "" }
 
-// hex gives an adapter's hardware address as twelve digits.
+// hex returns an adapter's hardware address as twelve digits.
 func hex(a *plan.Adapter) string { return strings.ReplaceAll(a.MAC.String(), ":", "") }
 
-// tagFits tells whether a device's tag fits the kind of port: one over another
+// tagFits reports whether a device's tag fits the kind of port: one over another
 // has that one's hardware address, and its tag behind a dot (eth1.48).
 func tagFits(i listing.Interface, a *plan.Adapter) bool {
 	if a.Over != nil {
@@ -166,12 +166,12 @@ func (x *pairing) take(k int, a *plan.Adapter, how How) {
 	row.Machine, row.Number, row.Port, row.Role, row.Segment = x.m.Name, a.Number, a.Name, a.Role, a.Segment.Name
 }
 
-// hasPlanned tells an interface with the very address of an adapter.
+// hasPlanned reports whether it is an interface with the very address of an adapter.
 func hasPlanned(i listing.Interface, a *plan.Adapter) bool {
 	return a.Address.IsValid() && slices.ContainsFunc(i.Addresses, func(n listing.Address) bool { return n.Addr() == a.Address.Addr() })
 }
 
-// calledSo tells an interface that is called as the port, or its segment.
+// calledSo reports whether it is an interface that is called as the port, or its segment.
 func (x *pairing) calledSo(i listing.Interface, a *plan.Adapter) bool {
 	for _, name := range []string{i.Label, i.Device} {
 		if n := fold(name); n != "" && (n == fold(a.Name) || n == fold(a.Segment.Name) || n == fold(x.m.Name+a.Name)) {
@@ -181,7 +181,7 @@ func (x *pairing) calledSo(i listing.Interface, a *plan.Adapter) bool {
 	return false
 }
 
-// roleFits tells an interface whose label says the role of one port alone.
+// roleFits reports whether it is an interface whose label says the role of one port alone.
 func (x *pairing) roleFits(i listing.Interface, a *plan.Adapter) bool {
 	role := roleOf(i.Label)
 	return role != "" && role == a.Role && x.m.Appliance != nil
@@ -228,14 +228,14 @@ func (x *pairing) byAddress() {
 	}
 }
 
-// bridged tells which of two rows with one hardware address is a bridge or the like
+// bridged returns which of two rows with one hardware address is a bridge or the like
 // over the other: the one with the addresses; none when both have some.
 func (x *pairing) bridged(k, old int) (mine, other bool) {
 	a, b := x.rows[k].listed, x.rows[old].listed
 	return len(a.Addresses) > 0 && len(b.Addresses) == 0 && a.Tag == 0 && b.Tag == 0, len(a.Addresses) == 0 && len(b.Addresses) > 0
 }
 
-// strange says what is wrong with a hardware address that is none of the machine's;
+// strange returns what is wrong with a hardware address that is none of the machine's;
 // nothing where the file does not say what they are.
 func (x *pairing) strange(i listing.Interface) string {
 	for _, a := range x.p.Adapters {

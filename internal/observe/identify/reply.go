@@ -98,7 +98,7 @@ func ReplyTo(p *plan.Plan, m *plan.Machine, screen string, devices map[*plan.Ada
 	return r
 }
 
-// manyInside tells an appliance with more than one port that "inside" may mean.
+// manyInside reports whether it is an appliance with more than one port that "inside" may mean.
 func manyInside(m *plan.Machine) bool {
 	n := 0
 	for _, a := range m.Own() {
@@ -112,7 +112,7 @@ func manyInside(m *plan.Machine) bool {
 // deviceWords are what asks for an interface.
 var deviceWords = []string{"device", "interface", "nic", "adapter", "card"}
 
-// Links gives the interfaces on a screen of which it says whether they have a link.
+// Links returns the interfaces on a screen of which it says whether they have a link.
 func Links(screen string) []listing.Interface {
 	return slices.DeleteFunc(listing.Read(screen).Interfaces, func(i listing.Interface) bool {
 		return i.Device == "" || i.Link == listing.LinkUnknown
@@ -201,7 +201,7 @@ func domainOf(m *plan.Machine) string {
 	return ""
 }
 
-// deviceOn gives what a port's interface is called: as the lab file or the screen shows it
+// deviceOn returns what a port's interface is called: as the lab file or the screen shows it
 // for sure, by its hardware address.
 func deviceOn(p *plan.Plan, m *plan.Machine, a *plan.Adapter, screen string) string {
 	if seen := a.Seen(); seen != "" {

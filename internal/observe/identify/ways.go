@@ -12,7 +12,7 @@ import (
 	"openbastion/internal/observe/listing"
 )
 
-// hopsOf gives the next hops that the plan has for a machine: typed ones, those that
+// hopsOf returns the next hops that the plan has for a machine: typed ones, those that
 // leases bring, and those of upstream.
 func hopsOf(m *plan.Machine) []netip.Addr {
 	var hops []netip.Addr
@@ -85,7 +85,7 @@ func (c *comparison) ways(x *pairing) {
 	}
 }
 
-// upstreamAssumed tells an appliance whose upstream network nobody said.
+// upstreamAssumed reports whether it is an appliance whose upstream network nobody said.
 func upstreamAssumed(m *plan.Machine) bool {
 	return slices.ContainsFunc(m.WAN(), func(a *plan.Adapter) bool { return a.Segment.Assumed })
 }
@@ -100,7 +100,7 @@ func leadsPast(p *plan.Plan, hop netip.Addr) string {
 	return ""
 }
 
-// portOf gives the adapter that a way goes out by.
+// portOf returns the adapter that a way goes out by.
 func (c *comparison) portOf(x *pairing, r listing.Route) *plan.Adapter {
 	for _, row := range x.rows {
 		if row.adapter != nil && r.Device != "" && (strings.EqualFold(row.listed.Device, r.Device) || strings.EqualFold(row.listed.Label, r.Device)) {
@@ -193,7 +193,7 @@ func (c commands) renew(device string) string {
 	return strings.ReplaceAll(c.renewal, "DEVICE", device)
 }
 
-// commandsOf gives the commands of the system that a listing is from, and the machine
+// commandsOf returns the commands of the system that a listing is from, and the machine
 // to type them on.
 func commandsOf(l listing.Listing, on string) commands {
 	onIt := func(text string) string { return "on " + on + " type " + text }

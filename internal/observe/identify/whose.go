@@ -15,7 +15,7 @@ type Owner struct {
 	Why     string
 }
 
-// Whose tells which machine of a lab a listing is from: by its name, hardware
+// Whose returns which machine of a lab a listing is from: by its name, hardware
 // addresses, its own addresses, or the segment that it is on. The error names those
 // that it could be.
 func Whose(p *plan.Plan, l listing.Listing) (Owner, error) {
@@ -93,7 +93,7 @@ func likely(p *plan.Plan, m *plan.Machine, l listing.Listing) (score int, why st
 	return score, why
 }
 
-// named tells whether a listing says a machine's name.
+// named reports whether a listing says a machine's name.
 func named(l listing.Listing, m *plan.Machine) bool {
 	return slices.ContainsFunc(l.Machines, func(n string) bool { return strings.EqualFold(first(n), m.Name) })
 }
@@ -149,7 +149,7 @@ func ownOf(p *plan.Plan, m *plan.Machine, list []listing.Interface) []listing.In
 	})
 }
 
-// portMeant gives the port that a role or name in a text means; nil when it means none or
+// portMeant returns the port that a role or name in a text means; nil when it means none or
 // several.
 func portMeant(m *plan.Machine, text string) *plan.Adapter {
 	var found *plan.Adapter

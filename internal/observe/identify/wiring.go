@@ -28,7 +28,7 @@ var roleWords = map[lab.Role][]string{
 	lab.Manage: {"management", "manage", "mgmt", "admin", "oob"},
 }
 
-// roleOf tells what a network's or adapter's name says it is for; empty when it
+// roleOf returns what a network's or adapter's name says it is for; empty when it
 // says nothing, or two things.
 func roleOf(name string) lab.Role {
 	var found lab.Role
@@ -45,7 +45,7 @@ func roleOf(name string) lab.Role {
 	return found
 }
 
-// Wire tells which port each adapter of a package becomes: by the names of
+// Wire returns which port each adapter of a package becomes: by the names of
 // segments and ports, by what the name says it is for where that fits one port
 // alone, else by order, which is a doubt.
 func Wire(p *plan.Plan, m *plan.Machine, b Built) Wiring {
@@ -111,7 +111,7 @@ func Wire(p *plan.Plan, m *plan.Machine, b Built) Wiring {
 	return out
 }
 
-// InOrder gives the adapters the ports of an appliance in order.
+// InOrder returns the adapters the ports of an appliance in order.
 func (w Wiring) InOrder(m *plan.Machine) {
 	ports := m.Own()
 	for k := range w {
@@ -122,7 +122,7 @@ func (w Wiring) InOrder(m *plan.Machine) {
 	}
 }
 
-// Tell gives the adapter in place k a port; who had it before has none.
+// Tell returns the adapter in place k a port; who had it before has none.
 func (w Wiring) Tell(k int, port *plan.Adapter) {
 	for j := range w {
 		if w[j].Port == port && j != k {
@@ -132,7 +132,7 @@ func (w Wiring) Tell(k int, port *plan.Adapter) {
 	w[k].Port, w[k].How, w[k].Doubt = port, "told", ""
 }
 
-// Doubts gives the places of the adapters whose port is not sure, when ports are
+// Doubts returns the places of the adapters whose port is not sure, when ports are
 // left that they could be.
 func (w Wiring) Doubts(m *plan.Machine) []int {
 	left := slices.ContainsFunc(m.Own(), func(a *plan.Adapter) bool {
@@ -165,7 +165,7 @@ func (w Wiring) Unconnected() []string {
 	return said
 }
 
-// order gives the places of the file's ports when those with adapters stand in
+// order returns the places of the file's ports when those with adapters stand in
 // the package's order; moved tells whether that changes anything.
 func (w Wiring) order(m *plan.Machine) (order []int, moved bool) {
 	place := map[*plan.Adapter]int{}

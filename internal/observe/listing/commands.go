@@ -11,20 +11,20 @@ type Commands struct {
 	ping, large, name, hop, fetch       string // each with a place for what it goes to
 }
 
-// Ping gives the command that pings somebody.
+// Ping returns the command that pings somebody.
 func (c Commands) Ping(to string) string { return fmt.Sprintf(c.ping, to) }
 
-// Large gives the command that pings somebody with a whole packet of 1,500 bytes, which
+// Large returns the command that pings somebody with a whole packet of 1,500 bytes, which
 // nobody may cut.
 func (c Commands) Large(to string) string { return fmt.Sprintf(c.large, to) }
 
-// Name gives the command that asks for a name.
+// Name returns the command that asks for a name.
 func (c Commands) Name(name string) string { return fmt.Sprintf(c.name, name) }
 
-// Hop gives the command that shows the first hops on the way to somebody.
+// Hop returns the command that shows the first hops on the way to somebody.
 func (c Commands) Hop(to string) string { return fmt.Sprintf(c.hop, to) }
 
-// Fetch gives the command that asks for a page of a number or a name.
+// Fetch returns the command that asks for a page of a number or a name.
 func (c Commands) Fetch(from string) string { return fmt.Sprintf(c.fetch, from) }
 
 var commands = sync.OnceValue(func() map[System]Commands {
@@ -38,7 +38,7 @@ var commands = sync.OnceValue(func() map[System]Commands {
 	}
 })
 
-// CommandsOf gives the commands of a family of systems; of Linux where nobody says which.
+// CommandsOf returns the commands of a family of systems; of Linux where nobody says which.
 func CommandsOf(s System) Commands {
 	if c, ok := commands()[s]; ok {
 		return c

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// isDeviceAlone tells a line of a device that bears a number, not of an adapter's
+// isDeviceAlone reports whether it is a line of a device that bears a number, not of an adapter's
 // number.
 func isDeviceAlone(words []word) bool {
 	w := words[0].text
@@ -37,7 +37,7 @@ var (
 		`mgmt|answer|vlan|tag|mtu|qlen|metric|uptime|build|release|page|day|week|section|note|tab|fig|table|item|id|no|num|nr|win|bit|cpu|disk|mem|ram|slot|pci)\d[\d.]*$`)
 )
 
-// isDevice tells a word that has the form of an interface's name: letters, then
+// isDevice reports whether it is a word that has the form of an interface's name: letters, then
 // digits, and not a key word with a number.
 func isDevice(w string) bool {
 	if w == "lo" || isRiding(w) {

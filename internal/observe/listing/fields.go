@@ -119,7 +119,7 @@ var looked struct {
 // maxLooked bounds what is remembered.
 const maxLooked = 1 << 12
 
-// fieldOf tells what a label says of its value.
+// fieldOf returns what a label says of its value.
 func fieldOf(label string) field {
 	looked.Lock()
 	defer looked.Unlock()
@@ -149,7 +149,7 @@ func lookUp(label string) field {
 	return noField
 }
 
-// hasAll tells whether each wanted word begins some word; one of up to three letters
+// hasAll reports whether each wanted word begins some word; one of up to three letters
 // must be a whole one.
 func hasAll(words, wanted []string) bool {
 	for _, w := range wanted {
@@ -167,7 +167,7 @@ func hasAll(words, wanted []string) bool {
 	return true
 }
 
-// alike tells whether a word begins with another where letters that did not come
+// alike reports whether a word begins with another where letters that did not come
 // through stand for any.
 func alike(x, w string) bool {
 	if len(x) < len(w) || !strings.Contains(x, "?") {

@@ -60,7 +60,7 @@ func loopback(i *Interface) bool {
 	return len(i.Addresses) > 0 && !slices.ContainsFunc(i.Addresses, func(a Address) bool { return !a.Addr().IsLoopback() })
 }
 
-// same tells whether two tables speak of one interface: by its device, its hardware
+// same reports whether two tables speak of one interface: by its device, its hardware
 // address, or its label where one of them has nothing else.
 func same(a, b *Interface) bool {
 	if a.Machine != b.Machine && a.Machine != "" && b.Machine != "" || a.Tag != b.Tag && a.Device != "" && b.Device != "" {

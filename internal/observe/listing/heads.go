@@ -107,7 +107,7 @@ func (r *reader) headByWords(words []word, indent int) []word {
 	return words
 }
 
-// beside tells whether a role and a device stand together, with nothing but signs and
+// beside reports whether a role and a device stand together, with nothing but signs and
 // joining words between.
 func beside(words []word, role, device int) bool {
 	from, to := min(role, device), max(role, device)
@@ -238,7 +238,7 @@ func tailLike(words []word) bool {
 	return found == 1
 }
 
-// tailDigits gives the digits of the end of a hardware address.
+// tailDigits returns the digits of the end of a hardware address.
 func tailDigits(text string) string {
 	text = strings.ToLower(strings.Trim(text, ".…*~:-"))
 	groups := strings.FieldsFunc(text, func(c rune) bool { return c == ':' || c == '-' || c == '.' })

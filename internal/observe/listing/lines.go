@@ -145,7 +145,7 @@ func (r *reader) body(line string, words []word) {
 	r.values(words)
 }
 
-// labelOf gives the words of a line up to its first label.
+// labelOf returns the words of a line up to its first label.
 func labelOf(words []word) string {
 	for i, w := range words {
 		if w.label {

@@ -103,7 +103,7 @@ const (
 	Desktop System = "desktop"
 )
 
-// systemOf tells the system by what only its commands write.
+// systemOf returns the system by what only its commands write.
 func systemOf(text string) System {
 	for _, of := range []struct {
 		system System
@@ -144,12 +144,12 @@ const (
 	maxLine       = 4 << 10 // bytes of a line that are read
 )
 
-// Empty tells a listing in which nothing was found.
+// Empty reports whether it is a listing in which nothing was found.
 func (l Listing) Empty() bool {
 	return len(l.Interfaces)+len(l.Routes)+len(l.Resolvers)+len(l.Neighbors)+len(l.Answers) == 0
 }
 
-// Sure tells whether nothing on a line had to be repaired.
+// Sure reports whether nothing on a line had to be repaired.
 func (l Listing) Sure(line int) bool {
 	return !slices.ContainsFunc(l.Slips, func(r Remark) bool { return r.Line == line })
 }
@@ -175,7 +175,7 @@ func Read(text string, machines ...string) Listing {
 	return r.finish()
 }
 
-// replied gives the mark that letters put before every line of what they answer to.
+// replied returns the mark that letters put before every line of what they answer to.
 func replied(lines []string) string {
 	marked, all := 0, 0
 	for _, line := range lines {
@@ -191,7 +191,7 @@ func replied(lines []string) string {
 	return ""
 }
 
-// Named gives the interfaces that have something to tell them by.
+// Named returns the interfaces that have something to tell them by.
 func (l Listing) Named() []Interface {
 	return slices.DeleteFunc(slices.Clone(l.Interfaces), func(i Interface) bool {
 		return i.Device == "" && i.Tail == "" && i.Label == "" && i.Number == 0

@@ -89,7 +89,7 @@ func TestPastes(t *testing.T) {
 	}
 }
 
-// invented gives what a listing says that its text does not: nothing is ever read that
+// invented returns what a listing says that its text does not: nothing is ever read that
 // is not there, or else its line is asked about.
 func invented(text string, l Listing) string {
 	plain := decode(text)

@@ -131,7 +131,7 @@ func readXML(text string) (object, bool) {
 	return *stack[0], count > 0
 }
 
-// flat gives what an object and what is in it say, with the names of both, but not
+// flat returns what an object and what is in it say, with the names of both, but not
 // what is in objects that are interfaces themselves.
 func (o object) flat(depth int) []pair {
 	var out []pair
@@ -149,7 +149,7 @@ func (o object) flat(depth int) []pair {
 	return out
 }
 
-// hasAddress tells whether an object says a hardware address, itself or in one that
+// hasAddress reports whether an object says a hardware address, itself or in one that
 // is about nothing else.
 func (o object) hasAddress() bool {
 	for _, v := range o.flat(0) {
@@ -198,7 +198,7 @@ func (r *reader) object(o object, depth int) {
 	r.machine = was
 }
 
-// names tells an object that says a device and has addresses below it.
+// names reports whether it is an object that says a device and has addresses below it.
 func (o object) names() bool {
 	device, address := false, false
 	for _, v := range o.flat(0) {

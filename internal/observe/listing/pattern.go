@@ -13,16 +13,16 @@ func form(text string) pattern {
 	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
 }
 
-// MatchString tells whether it fits some part of a text.
+// MatchString reports whether it fits some part of a text.
 func (p pattern) MatchString(text string) bool { return p().MatchString(text) }
 
-// FindStringSubmatch gives the first part that fits, and its groups; nil for none.
+// FindStringSubmatch returns the first part that fits, and its groups; nil for none.
 func (p pattern) FindStringSubmatch(text string) []string { return p().FindStringSubmatch(text) }
 
-// FindAllString gives up to n parts that fit, all when n is negative.
+// FindAllString returns up to n parts that fit, all when n is negative.
 func (p pattern) FindAllString(text string, n int) []string { return p().FindAllString(text, n) }
 
-// FindAllStringIndex gives the places of up to n parts that fit.
+// FindAllStringIndex returns the places of up to n parts that fit.
 func (p pattern) FindAllStringIndex(text string, n int) [][]int {
 	return p().FindAllStringIndex(text, n)
 }

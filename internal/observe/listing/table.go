@@ -169,7 +169,7 @@ func isCount(w string) bool { return strings.Trim(w, "0123456789") == "" && w !=
 
 func isNothing(w string) bool { return w == "-" || w == "—" || strings.EqualFold(w, "unassigned") }
 
-// cells gives what a row has in each column: by spaces where they are as many as the
+// cells returns what a row has in each column: by spaces where they are as many as the
 // columns, else by where it stands.
 func (t *table) cells(line string) []string {
 	line = strings.ReplaceAll(line, "\t", "    ")
@@ -197,7 +197,7 @@ func (t *table) cells(line string) []string {
 	return out
 }
 
-// near gives the column that a span of a row stands under: the one whose name it
+// near returns the column that a span of a row stands under: the one whose name it
 // overlaps, else the last that begins before it.
 func (t *table) near(from, to int) int {
 	best := 0

@@ -38,7 +38,7 @@ type word struct {
 	at      int    // the column that it begins in
 }
 
-// wordOf gives a text that is one word.
+// wordOf returns a text that is one word.
 func wordOf(text string) word {
 	w := word{text: text}
 	w.classify()

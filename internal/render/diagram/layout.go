@@ -74,7 +74,7 @@ func Of(p *plan.Plan, o Options) *Picture {
 	return l.Picture
 }
 
-// name tells where the machines' cables and the gates are.
+// name returns where the machines' cables and the gates are.
 func (l *layout) name() {
 	for r, points := range l.routes {
 		c := Cable{Segment: r.s.Name, Points: points}
@@ -114,7 +114,7 @@ func (l *layout) place() {
 	l.right = x - gap - 8
 }
 
-// cluster gives the roots that share gates with one, and those gates.
+// cluster returns the roots that share gates with one, and those gates.
 func (t *tree) cluster(first *block) (roots []*block, gates []*gate) {
 	in := map[*block]bool{first: true}
 	seen := map[*gate]bool{}

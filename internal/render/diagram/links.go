@@ -34,7 +34,7 @@ func (l *layout) links() {
 	}
 }
 
-// all gives every block in file order.
+// all returns every block in file order.
 func (l *layout) all() []*block {
 	var out []*block
 	for _, s := range l.t.plan.Segments {
@@ -128,7 +128,7 @@ func judge(doc *verdict.Document) judged {
 	return j
 }
 
-// worse gives the worse of two verdicts; an empty one is no verdict.
+// worse returns the worse of two verdicts; an empty one is no verdict.
 func worse(a, b claims.Verdict) claims.Verdict {
 	if a == "" || b == claims.Broken || b == claims.Unknown && a == claims.Holds {
 		return b
@@ -136,7 +136,7 @@ func worse(a, b claims.Verdict) claims.Verdict {
 	return a
 }
 
-// worst gives the worst of an entry's guests' verdicts.
+// worst returns the worst of an entry's guests' verdicts.
 func (j judged) worst(e *entry) claims.Verdict {
 	var v claims.Verdict
 	for _, m := range e.guests {
@@ -147,7 +147,7 @@ func (j judged) worst(e *entry) claims.Verdict {
 	return v
 }
 
-// of gives what became of a subject's claims; empty when nothing is known.
+// of returns what became of a subject's claims; empty when nothing is known.
 func (j judged) of(name string) string { return string(j.by[name]) }
 
 func (l *layout) state(x, y float64, subject string) {

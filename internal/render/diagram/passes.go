@@ -30,7 +30,7 @@ func (t *tree) passes(cells []reachability.Cell) {
 	}
 }
 
-// passing gives the lines for guests that share an entry: those of the first when
+// passing returns the lines for guests that share an entry: those of the first when
 // the same passes from all.
 func passing(guests []*plan.Machine, from map[string][]reachability.Cell) []string {
 	lines := reached(from[guests[0].Name], guests)
@@ -42,7 +42,7 @@ func passing(guests []*plan.Machine, from map[string][]reachability.Cell) []stri
 	return lines
 }
 
-// reached gives a line for each set of services that passes, to whom it does; what
+// reached returns a line for each set of services that passes, to whom it does; what
 // passes between those who share an entry is left out.
 func reached(cells []reachability.Cell, beside []*plan.Machine) []string {
 	var order []string

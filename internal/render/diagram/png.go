@@ -17,7 +17,7 @@ import (
 // maxPixels bounds a PNG: beyond it the scale is too large for the picture.
 const maxPixels = 120e6
 
-// Screen gives the scale at which the picture fills a screen of 1280 by 800
+// Screen returns the scale at which the picture fills a screen of 1280 by 800
 // pixels, from 1 to 2 pixels a point. A picture much larger than a screen is
 // drawn somewhat smaller, as small as its texts can still be read.
 func (p *Picture) Screen() float64 {
@@ -96,7 +96,7 @@ func (p *Picture) PNG(w io.Writer, g Ground, scale float64) error {
 	return e.Encode(w, g.indexed(c.Image().(*image.RGBA)))
 }
 
-// indexed gives an image with a palette: the inks as they are, and of the
+// indexed returns an image with a palette: the inks as they are, and of the
 // shades between them, where edges are smooth, as many as there is room for.
 // It is a third of the size and takes a third of the time to write.
 func (g Ground) indexed(in *image.RGBA) *image.Paletted {

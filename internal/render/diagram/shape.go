@@ -59,7 +59,7 @@ type Box struct{ X, Y, W, H float64 }
 func (b Box) right() float64  { return b.X + b.W }
 func (b Box) bottom() float64 { return b.Y + b.H }
 
-// Overlaps tells whether two boxes share more than an edge.
+// Overlaps reports whether two boxes share more than an edge.
 func (b Box) Overlaps(o Box) bool {
 	return b.X < o.right() && o.X < b.right() && b.Y < o.bottom() && o.Y < b.bottom()
 }

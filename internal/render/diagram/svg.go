@@ -83,7 +83,7 @@ func (g Ground) hex(i Ink) string {
 	return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B)
 }
 
-// arrow gives the head of a line's last leg.
+// arrow returns the head of a line's last leg.
 func arrow(points []Point) []Point {
 	b := points[len(points)-1]
 	a := b

@@ -133,7 +133,7 @@ func (d *typed) port(stem string, a *plan.Adapter, on bool) string {
 	return text
 }
 
-// sign gives a verdict as a sign and a space; empty for none.
+// sign returns a verdict as a sign and a space; empty for none.
 func sign(v claims.Verdict) string {
 	switch v {
 	case claims.Holds:

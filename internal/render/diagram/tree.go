@@ -111,7 +111,7 @@ func (t *tree) root(s *plan.Segment) *block {
 	return b
 }
 
-// next gives the appliance to draw next: one whose WAN is drawn, else one that
+// next returns the appliance to draw next: one whose WAN is drawn, else one that
 // has any port on what is drawn, else the first.
 func (t *tree) next(left []*plan.Machine) int {
 	for i, m := range left {
@@ -184,7 +184,7 @@ func (t *tree) isRoot(b *block) bool {
 	return false
 }
 
-// ordered gives an appliance's ports with those over another behind it.
+// ordered returns an appliance's ports with those over another behind it.
 func ordered(m *plan.Machine) []*plan.Adapter {
 	var out []*plan.Adapter
 	for _, a := range m.Own() {
@@ -338,7 +338,7 @@ func details(m *plan.Machine) []string {
 	return append(out, pubs...)
 }
 
-// asides says what of a plan stands nowhere in its diagram.
+// asides returns what of a plan stands nowhere in its diagram.
 func asides(p *plan.Plan) []string {
 	var off, loose []string
 	for _, m := range p.Machines {
@@ -372,7 +372,7 @@ func several(names []string, most int) string {
 	return strings.Join(names, ", ")
 }
 
-// joined says how a segment is joined to what lies upstream.
+// joined returns how a segment is joined to what lies upstream.
 func joined(s *plan.Segment) string {
 	switch {
 	case s.Lab.Join == "nat":
@@ -383,7 +383,7 @@ func joined(s *plan.Segment) string {
 	return "bridged to an adapter of the host"
 }
 
-// port gives the lines beside a port.
+// port returns the lines beside a port.
 func port(a *plan.Adapter) []string {
 	head := fmt.Sprintf("%d %s", a.Number, a.Name)
 	if a.Over != nil {
@@ -399,7 +399,7 @@ func port(a *plan.Adapter) []string {
 	return []string{head, a.Device() + " …" + a.MAC.Tail(2), third}
 }
 
-// about gives a segment's lines under its name.
+// about returns a segment's lines under its name.
 func about(s *plan.Segment) []string {
 	if s.Nowhere() {
 		return []string{"not decided yet"}

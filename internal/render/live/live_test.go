@@ -127,7 +127,7 @@ func TestEvents(t *testing.T) {
 	assert.Equal(t, http.StatusServiceUnavailable, last.StatusCode)
 }
 
-// browser gives a tab of a headless browser.
+// browser returns a tab of a headless browser.
 func browser(t *testing.T) context.Context {
 	name, err := exec.LookPath("chromium")
 	if err != nil {

@@ -27,7 +27,7 @@ type drawn struct {
 	Outside map[string]bool `json:"outside"` // segments beyond the appliances
 }
 
-// Page gives the page of a lab.
+// Page returns the page of a lab.
 func Page(p *plan.Plan) ([]byte, error) {
 	picture := diagram.Of(p, diagram.Options{})
 	var svg bytes.Buffer
@@ -60,5 +60,5 @@ func Page(p *plan.Plan) ([]byte, error) {
 	)
 }
 
-// Address gives where the page of a token is, on a host and port.
+// Address returns where the page of a token is, on a host and port.
 func Address(host, token string) string { return fmt.Sprintf("http://%s/%s/", host, token) }

@@ -18,7 +18,7 @@ import (
 	"openbastion/internal/model/status"
 )
 
-// Token gives what only whoever is told it knows: 128 bits.
+// Token returns what only whoever is told it knows: 128 bits.
 func Token() string {
 	var b [16]byte
 	_, _ = rand.Read(b[:]) // which never fails (crypto/rand)
@@ -79,7 +79,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// loopback tells a request to this machine itself by an address of it: a name that
+// loopback reports whether it is a request to this machine itself by an address of it: a name that
 // somebody else made lead here is none.
 func loopback(host string) bool {
 	name, _, err := net.SplitHostPort(host)

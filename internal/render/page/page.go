@@ -14,7 +14,7 @@ import (
 //go:embed style.css
 var style string
 
-// Write gives a page with a title, a style and a script of its own beside the
+// Write returns a page with a title, a style and a script of its own beside the
 // common ones, and what its body holds.
 func Write(title, css, script string, body ...g.Node) ([]byte, error) {
 	var b bytes.Buffer
@@ -30,7 +30,7 @@ func Write(title, css, script string, body ...g.Node) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// Diagram gives an SVG document as part of a page.
+// Diagram returns an SVG document as part of a page.
 func Diagram(svg []byte) g.Node {
 	if i := bytes.Index(svg, []byte("<svg")); i > 0 {
 		svg = svg[i:]
@@ -38,7 +38,7 @@ func Diagram(svg []byte) g.Node {
 	return h.Figure(h.ID("diagram"), g.Raw(string(svg)))
 }
 
-// Table gives a table; a cell is a node, and a nil one is empty.
+// Table returns a table; a cell is a node, and a nil one is empty.
 func Table(head []string, rows [][]g.Node) g.Node {
 	top := g.Map(head, func(t string) g.Node { return h.Th(g.Text(t)) })
 	return h.Table(g.If(head != nil, h.Tr(top)), g.Map(rows, func(r []g.Node) g.Node {

@@ -30,7 +30,7 @@ func (l *Log) Record(segment int, at time.Time, frame []byte) {
 	l.bytes = append(l.bytes, frame...)
 }
 
-// Frames gives the wanted frames, by number from 1, in order.
+// Frames returns the wanted frames, by number from 1, in order.
 func (l *Log) Frames(wanted map[int]bool) []Frame {
 	var out []Frame
 	for i, e := range l.entries {

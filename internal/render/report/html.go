@@ -32,7 +32,7 @@ type Frame struct {
 // hold go first.
 const maxFrames = 400
 
-// Quoted gives the numbers of the frames that a verdict's evidence names and a
+// Quoted returns the numbers of the frames that a verdict's evidence names and a
 // page shows.
 func Quoted(doc verdict.Document) map[int]bool {
 	out := map[int]bool{}
@@ -105,7 +105,7 @@ func verdictBlock(r claims.Result) g.Node {
 	return h.Strong(h.Class(string(r.Verdict)), g.Text(signs[r.Verdict]+" "), link(r.ID, r.ID))
 }
 
-// broken tells what does not hold: causes first, then what follows from them.
+// broken returns what does not hold: causes first, then what follows from them.
 func (w *writer) broken() g.Node {
 	var causes, rest g.Group
 	for _, r := range w.doc.Claims {

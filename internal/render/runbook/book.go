@@ -315,7 +315,7 @@ func (b *writer) create(m *plan.Machine) Step {
 	return s
 }
 
-// systemOf gives the family of systems that a machine runs.
+// systemOf returns the family of systems that a machine runs.
 func systemOf(m *plan.Machine) string {
 	if m.Appliance != nil {
 		return m.Profile.System
@@ -323,7 +323,7 @@ func systemOf(m *plan.Machine) string {
 	return m.Guest.System
 }
 
-// reason gives what the plan says of a size.
+// reason returns what the plan says of a size.
 func reason(m *plan.Machine, about string) string {
 	var list []string
 	for _, w := range m.Spec.Why {
@@ -366,7 +366,7 @@ func (b *writer) which(m *plan.Machine) Step {
 	return s
 }
 
-// shown gives an adapter's address with its IPv6 one.
+// shown returns an adapter's address with its IPv6 one.
 func shown(a *plan.Adapter) string {
 	if a.Address6.IsValid() && a.Machine.Appliance != nil {
 		return a.Shown() + " and " + a.Address6.String()
@@ -374,7 +374,7 @@ func shown(a *plan.Adapter) string {
 	return a.Shown()
 }
 
-// answers gives a stage's questions of a machine.
+// answers returns a stage's questions of a machine.
 func (b *writer) answers(m *plan.Machine, stage string) *Table {
 	t := &Table{Head: []string{"question", "answer", "remark"}, Tick: true}
 	said := map[string]bool{}

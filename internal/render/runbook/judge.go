@@ -55,7 +55,7 @@ func Judge(p *plan.Plan, m *plan.Machine, check Check, l listing.Listing) []Seen
 	return seen
 }
 
-// mapped says which port each listed interface is.
+// mapped returns which port each listed interface is.
 func mapped(p *plan.Plan, m *plan.Machine, l listing.Listing) []Seen {
 	r := identify.Listed(p, m, l)
 	var seen []Seen
@@ -82,7 +82,7 @@ func mapped(p *plan.Plan, m *plan.Machine, l listing.Listing) []Seen {
 	return seen
 }
 
-// Devices gives what a listing calls each port of a machine, where more than
+// Devices returns what a listing calls each port of a machine, where more than
 // the order tells.
 func Devices(p *plan.Plan, m *plan.Machine, l listing.Listing) map[string]string {
 	out := map[string]string{}

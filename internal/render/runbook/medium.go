@@ -33,16 +33,16 @@ func sourceOf(m *plan.Machine) source {
 	return s
 }
 
-// installs tells whether the machine is installed from what the file holds: a
+// installs reports whether the machine is installed from what the file holds: a
 // ready disk and a package are installed already.
 func (s source) installs() bool {
 	return s.file != "" && s.kind != image.VirtDisk && !s.imported()
 }
 
-// imported tells a package of a machine, which is imported whole.
+// imported reports whether it is a package of a machine, which is imported whole.
 func (s source) imported() bool { return s.kind == image.Archive || s.kind == image.Descriptor }
 
-// boot says where the file goes: a medium into the drive, a ready disk onto
+// boot returns where the file goes: a medium into the drive, a ready disk onto
 // the machine, a package is imported; what is packed is unpacked first.
 func (b *writer) boot(m *plan.Machine) Step {
 	s := sourceOf(m)
@@ -127,7 +127,7 @@ func (b *writer) restart(m *plan.Machine) Step {
 		Keep: "Take a " + b.w.Snapshot + " called \"installed\"."}
 }
 
-// files gives an appliance that is set up in files what an export writes.
+// files returns an appliance that is set up in files what an export writes.
 func (b *writer) files(m *plan.Machine) Step {
 	return Step{ID: "files." + m.Name, Title: "Give " + m.Name + " its files",
 		Why: "It has no pages: addresses, packet filter, translation and leases are files that the program writes from the plan.",

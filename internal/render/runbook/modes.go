@@ -55,7 +55,7 @@ func (b *writer) bridged(m *plan.Machine) Step {
 	return s
 }
 
-// armed says what must be pointed at a one-armed appliance, and what avoids it.
+// armed returns what must be pointed at a one-armed appliance, and what avoids it.
 func (b *writer) armed(m *plan.Machine) Step {
 	if m.Appliance.Kind != "one-armed" {
 		return Step{}
@@ -71,7 +71,7 @@ func (b *writer) armed(m *plan.Machine) Step {
 	return s
 }
 
-// sockets says which of the host's adapters goes where.
+// sockets returns which of the host's adapters goes where.
 func (b *writer) sockets() Step {
 	t := &Table{Head: []string{"the host's adapter", "carries", "untagged there", "tags", "into"}, Tick: true}
 	for _, w := range b.p.Wires {

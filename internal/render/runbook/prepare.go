@@ -9,7 +9,7 @@ import (
 	"openbastion/internal/model/plan"
 )
 
-// room says where machines and images lie, and how much they take.
+// room returns where machines and images lie, and how much they take.
 func (b *writer) room() Step {
 	t := &Table{Head: []string{"for", "room", "what lies there"}, Tick: true}
 	var disk, memory lab.Bytes
@@ -111,7 +111,7 @@ func (b *writer) renew(m *plan.Machine) Step {
 	return s
 }
 
-// alone says how an appliance is set up when nobody inside can open its page.
+// alone returns how an appliance is set up when nobody inside can open its page.
 func (b *writer) alone(m *plan.Machine) Step {
 	if near(m) != nil || m.Profile.InFiles() {
 		return Step{}
@@ -139,7 +139,7 @@ func (b *writer) update(m *plan.Machine) Step {
 			{"updated without a way back", "an update that fails is an installation from the start"}}}
 }
 
-// cables says which real computer hangs where.
+// cables returns which real computer hangs where.
 func (b *writer) cables() Step {
 	t := &Table{Head: []string{"computer", "its adapter", "into", "address"}, Tick: true}
 	for _, m := range b.p.Guests() {
@@ -171,7 +171,7 @@ func (b *writer) cables() Step {
 			{"its wireless is still on", "it has two default routes, and goes out by the wrong one"}}}
 }
 
-// coming says what changes when a guest that is off now is switched on.
+// coming returns what changes when a guest that is off now is switched on.
 func (b *writer) coming() Step {
 	t := &Table{Head: []string{"guest", "attach it to", "hardware address", "address", "serves"}, Tick: true}
 	serves := false
@@ -224,7 +224,7 @@ func (b *writer) autostart() Step {
 			{"it was set before the adapters were right", "a restart of the host puts a half-built appliance online"}}}
 }
 
-// trial says what to do before an evaluation ends.
+// trial returns what to do before an evaluation ends.
 func (b *writer) trial() Step {
 	s := Step{ID: "trial", Title: "Before a trial ends", Table: &Table{Head: []string{"appliance", "from", "until", "days"}, Tick: true}}
 	for _, m := range b.p.Running() {

@@ -46,7 +46,7 @@ func (b *writer) page(m *plan.Machine) Step {
 	return s
 }
 
-// near gives a guest's adapter from which the admin page can be opened, or nil.
+// near returns a guest's adapter from which the admin page can be opened, or nil.
 func near(m *plan.Machine) *plan.Adapter {
 	for _, a := range m.Adapters {
 		if a.Admin == nil {
@@ -79,7 +79,7 @@ func (b *writer) settings(m *plan.Machine) Step {
 	return s
 }
 
-// factory says whether something is on from the factory, so far as the profile tells.
+// factory reports whether something is on from the factory, so far as the profile tells.
 func factory(m *plan.Machine, key string, on bool, is, what string) []string {
 	switch {
 	case !m.Profile.Factory.Known(key):
@@ -225,7 +225,7 @@ const beyond = "example.com"
 // witness stands for what is outside (RFC 5737).
 var witness = netip.AddrFrom4([4]byte{203, 0, 113, 80})
 
-// test gives what to try in a guest of each family on a segment.
+// test returns what to try in a guest of each family on a segment.
 func (b *writer) test(seg *plan.Segment) []Step {
 	var out []Step
 	seen := map[string]bool{}
@@ -294,7 +294,7 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 	return s
 }
 
-// outward tells whether an appliance leads outside, by itself or through others; depth
+// outward reports whether an appliance leads outside, by itself or through others; depth
 // bounds how many.
 func outward(m *plan.Machine, depth int) bool {
 	for _, w := range m.WAN() {
@@ -322,7 +322,7 @@ func (b *writer) tryClosed(add func(command, back, means string), m *plan.Machin
 	}
 }
 
-// answers tells whether the appliance answers a guest at its next hop.
+// answers reports whether the appliance answers a guest at its next hop.
 func answers(m *plan.Machine, from, hop netip.Addr, proto lab.Proto, port uint16) bool {
 	rule, action := m.Decide(plan.Flow{Source: from, Destination: hop, Proto: proto, Port: port})
 	return rule == nil || action == lab.Allow // without a rule it answers the inside

@@ -37,7 +37,7 @@ const (
 	Page    Aim = "admin"
 )
 
-// inner gives, for each inside segment of an appliance, a guest that leases or has an
+// inner returns, for each inside segment of an appliance, a guest that leases or has an
 // address there.
 func inner(m *plan.Machine) []*plan.Adapter {
 	var out []*plan.Adapter
@@ -55,7 +55,7 @@ func inner(m *plan.Machine) []*plan.Adapter {
 	return out
 }
 
-// notYet says what must not work before an appliance is built.
+// notYet returns what must not work before an appliance is built.
 func (b *writer) notYet(m *plan.Machine) []Promise {
 	if len(b.replaced(m)) > 0 || m.Appliance.Kind != "routed" {
 		return nil // what it replaces serves until then, or the router beside it
@@ -71,7 +71,7 @@ func (b *writer) notYet(m *plan.Machine) []Promise {
 	return out
 }
 
-// setUp says what works once an appliance is set up.
+// setUp returns what works once an appliance is set up.
 func (b *writer) setUp(m *plan.Machine) []Promise {
 	var out []Promise
 	if m.Appliance.Kind != "routed" || len(b.replaced(m)) > 0 { // then guests are behind another so long
@@ -92,12 +92,12 @@ func (b *writer) setUp(m *plan.Machine) []Promise {
 	return out
 }
 
-// decidesPage tells whether the appliance answers a guest at its page.
+// decidesPage reports whether the appliance answers a guest at its page.
 func decidesPage(m *plan.Machine, g, port *plan.Adapter) bool {
 	return answers(m, sourceAddress(g), port.Address.Addr(), "tcp", port.Admin[0].Port)
 }
 
-// connected tells whether all ports are.
+// connected reports whether all ports are.
 func connected(list []*plan.Adapter) bool {
 	for _, a := range list {
 		if !a.Plugged {
@@ -107,7 +107,7 @@ func connected(list []*plan.Adapter) bool {
 	return true
 }
 
-// online says what works once the guests are where they belong.
+// online returns what works once the guests are where they belong.
 func (b *writer) online() []Promise {
 	var out []Promise
 	for _, m := range b.p.Running() {

@@ -15,7 +15,7 @@ import (
 	"openbastion/profiles"
 )
 
-// kinds gives the example labs of each kind, with the profiles that they name.
+// kinds returns the example labs of each kind, with the profiles that they name.
 func kinds(t *testing.T) map[string]*plan.Plan {
 	out := map[string]*plan.Plan{}
 	files, err := examples.Labs.ReadDir(".")
@@ -42,7 +42,7 @@ func kinds(t *testing.T) map[string]*plan.Plan {
 	return out
 }
 
-// at gives the rehearsal of a lab as far as it is built at a stage.
+// at returns the rehearsal of a lab as far as it is built at a stage.
 func at(t *testing.T, p *plan.Plan, stage Stage) (*simulator.Lab, *plan.Plan) {
 	if stage == Absent {
 		l := p.Lab.Clone()

@@ -9,7 +9,7 @@ import (
 	"openbastion/internal/verify/check"
 )
 
-// replaced gives the machines that are switched off in the end and that an appliance
+// replaced returns the machines that are switched off in the end and that an appliance
 // takes the place of.
 func (b *writer) replaced(m *plan.Machine) []*plan.Machine {
 	var out []*plan.Machine
@@ -27,7 +27,7 @@ func (b *writer) replaced(m *plan.Machine) []*plan.Machine {
 	return out
 }
 
-// later gives the adapters that stay unplugged until an appliance is set up: those that
+// later returns the adapters that stay unplugged until an appliance is set up: those that
 // the file says so of, and those that would meet the machine that it replaces.
 func (b *writer) later(m *plan.Machine) []*plan.Adapter {
 	met := map[*plan.Segment]bool{}

@@ -63,7 +63,7 @@ func ReadWalk(data []byte, lab string) (Walk, error) {
 	return w, nil
 }
 
-// Next gives the index of the first step that has not been walked; the number
+// Next returns the index of the first step that has not been walked; the number
 // of steps when all have.
 func (w *Walk) Next(steps []Step) int {
 	walked := map[string]bool{}
@@ -89,7 +89,7 @@ func (w *Walk) Add(e Entry) {
 	w.Entries = append(w.Entries, e)
 }
 
-// Proved tells whether a step's check held.
+// Proved reports whether a step's check held.
 func (w *Walk) Proved(step string) bool {
 	for _, e := range w.Entries {
 		if e.Step == step {

@@ -15,7 +15,7 @@ import (
 	"openbastion/internal/render/page"
 )
 
-// Steps gives all steps in order.
+// Steps returns all steps in order.
 func (b Book) Steps() []Step {
 	var out []Step
 	for _, p := range b.Parts {
@@ -24,7 +24,7 @@ func (b Book) Steps() []Step {
 	return out
 }
 
-// PartOf gives the part that a step stands in, and whether it is the part's first or
+// PartOf returns the part that a step stands in, and whether it is the part's first or
 // last step.
 func (b Book) PartOf(step string) (part Part, first, last bool) {
 	for _, p := range b.Parts {
@@ -37,7 +37,7 @@ func (b Book) PartOf(step string) (part Part, first, last bool) {
 	return Part{}, false, false
 }
 
-// Since gives the steps of a book that are new or differ from those of an
+// Since returns the steps of a book that are new or differ from those of an
 // older one, and the titles of those that are gone. The tests of what is kept
 // are left out: each changed step says what to see.
 func Since(old, now Book) (changed Book, gone []string) {
@@ -71,7 +71,7 @@ func Since(old, now Book) (changed Book, gone []string) {
 	return changed, gone
 }
 
-// since gives a table with the rows marked that an older one had not, and
+// since returns a table with the rows marked that an older one had not, and
 // after them those that are gone.
 func (t Table) since(old Table) *Table {
 	had := map[string]bool{}
@@ -95,7 +95,7 @@ func (t Table) since(old Table) *Table {
 	return &out
 }
 
-// number gives a step's number, part and step.
+// number returns a step's number, part and step.
 func number(part, step int) string { return fmt.Sprintf("%d.%d", part+1, step+1) }
 
 // Markdown writes the book with a box to tick at every step.
@@ -181,7 +181,7 @@ const (
 	unprovedLead = "Still unseen, should you stop here:"
 )
 
-// end gives what is told behind a part, each with its lead.
+// end returns what is told behind a part, each with its lead.
 func (p Part) end() [][2]string {
 	var out [][2]string
 	if len(p.Now) > 0 {

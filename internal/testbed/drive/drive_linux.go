@@ -63,7 +63,7 @@ func (e absent) Unwrap() error { return e.error }
 // Lacks says that it is this machine that lacks something.
 func (absent) Lacks() bool { return true }
 
-// device gives a device of this machine.
+// device returns a device of this machine.
 func device(name string) (*net.Interface, error) {
 	d, err := net.InterfaceByName(name)
 	if op := (*net.OpError)(nil); errors.As(err, &op) {
@@ -104,7 +104,7 @@ func (a *Adapter) Filter(program []unix.SockFilter) error {
 	return nil
 }
 
-// Lost gives how many frames were lost since the last call, because a buffer was full:
+// Lost returns how many frames were lost since the last call, because a buffer was full:
 // of those that came, and of those that were sent.
 func (a *Adapter) Lost() int {
 	n := int(a.lost.Swap(0))
@@ -114,7 +114,7 @@ func (a *Adapter) Lost() int {
 	return n
 }
 
-// Close gives the adapter back.
+// Close returns the adapter back.
 func (a *Adapter) Close() error { return unix.Close(a.fd) }
 
 // receive takes one frame, whole, into a buffer: with its checksum, and its tag where the
@@ -194,7 +194,7 @@ type Port interface {
 	push() (more bool, err error) // sends what was kept back; more: the descriptor is full
 }
 
-// Ports gives adapters, or streams, as ports.
+// Ports returns adapters, or streams, as ports.
 func Ports[P Port](list []P) []Port {
 	out := make([]Port, len(list))
 	for i, p := range list {
@@ -319,7 +319,7 @@ func (d *Drive) Wait(ctx context.Context, most time.Duration) { d.Until(ctx, d.n
 
 func (d *Drive) now() time.Duration { return time.Since(d.began) }
 
-// patience gives how long to wait for frames: until the machine's deadline, and at
+// patience returns how long to wait for frames: until the machine's deadline, and at
 // most so long.
 func (d *Drive) patience(wait time.Duration) *unix.Timespec {
 	if at, ok := d.machine.Deadline(); ok {
@@ -360,7 +360,7 @@ func (d *Drive) take(p Port) error {
 	return d.flush()
 }
 
-// drain gives the ports what the machine wants sent.
+// drain returns the ports what the machine wants sent.
 func (d *Drive) drain() error {
 	for _, e := range d.machine.Drain() {
 		i, ok := d.byNumber[e.Adapter]

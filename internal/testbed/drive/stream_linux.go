@@ -41,10 +41,10 @@ func OpenStream(fd, number int) (*Stream, error) {
 	return &Stream{Number: number, fd: fd, in: make([]byte, 0, taken)}, nil
 }
 
-// Lost gives how many frames were lost since the last call, because the far end took none.
+// Lost returns how many frames were lost since the last call, because the far end took none.
 func (s *Stream) Lost() int { return int(s.lost.Swap(0)) }
 
-// Close gives the socket back.
+// Close returns the socket back.
 func (s *Stream) Close() error { return s.end() }
 
 func (s *Stream) end() (err error) {

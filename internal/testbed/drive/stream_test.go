@@ -38,7 +38,7 @@ func (h *hub) Advance(time.Duration)           {}
 func (h *hub) Deadline() (time.Duration, bool) { return 0, false }
 func (h *hub) Drain() (out []host.Emission)    { out, h.out = h.out, nil; return out }
 
-// ends gives a drive over streams, and their far ends.
+// ends returns a drive over streams, and their far ends.
 func ends(t testing.TB, m Machine, n int) (list []net.Conn, streams []*Stream) {
 	for i := range n {
 		fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)

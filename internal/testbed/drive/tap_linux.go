@@ -43,10 +43,10 @@ func OpenTap(name string, number int) (*Tap, error) {
 	return &Tap{Number: number, fd: fd}, nil
 }
 
-// Close gives the device back; it stays where it is.
+// Close returns the device back; it stays where it is.
 func (t *Tap) Close() error { return unix.Close(t.fd) }
 
-// Lost gives how many frames were lost since the last call, because the device took none.
+// Lost returns how many frames were lost since the last call, because the device took none.
 func (t *Tap) Lost() int { return int(t.lost.Swap(0)) }
 
 func (t *Tap) number() int         { return t.Number }

@@ -46,10 +46,10 @@ func OpenTunnel(near, far netip.AddrPort, segment uint32, number int) (*Tunnel, 
 	return &Tunnel{Number: number, segment: segment, fd: fd, far: far, to: to}, nil
 }
 
-// Close gives the socket back.
+// Close returns the socket back.
 func (t *Tunnel) Close() error { return unix.Close(t.fd) }
 
-// Lost gives how many frames were lost since the last call, because this machine took none.
+// Lost returns how many frames were lost since the last call, because this machine took none.
 func (t *Tunnel) Lost() int { return int(t.lost.Swap(0)) }
 
 func (t *Tunnel) number() int         { return t.Number }

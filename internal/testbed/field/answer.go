@@ -41,7 +41,7 @@ func Answer(p *plan.Plan, self string, facts claims.Facts) (*Answering, error) {
 	return a, nil
 }
 
-// askedOn gives the services by which a machine is asked for: those of claims, and those that
+// askedOn returns the services by which a machine is asked for: those of claims, and those that
 // something is published to.
 func askedOn(p *plan.Plan, self string, questions []claims.Question) (out []lab.Service) {
 	add := func(s lab.Service) {

@@ -66,7 +66,7 @@ func (g *Guest) Ask(ctx context.Context, way witness.Way, to netip.AddrPort, fro
 	return witness.Report{}, nil, errors.New("the witness only ever asks to ask again")
 }
 
-// exchanger gives what sends a message and gives what comes back.
+// exchanger returns what sends a message and gives what comes back.
 func exchanger(ctx context.Context, way witness.Way, to netip.AddrPort, from netip.Addr) (func([]byte) ([]byte, error), func(), error) {
 	dialer := net.Dialer{Timeout: tries * tryTime}
 	if way == witness.HTTP || way == witness.TCP {

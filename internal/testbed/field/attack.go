@@ -64,7 +64,7 @@ func (s *Probe) attack(ctx context.Context, question string) claims.Answer {
 	return a
 }
 
-// failedOutside tells a machine that was to reach the witness with the WAN plugged, and did
+// failedOutside reports whether it is a machine that was to reach the witness with the WAN plugged, and did
 // not. Of one that may not, others' evidence has to tell that the witness is there.
 func (s *Probe) failedOutside() bool {
 	s.mu.Lock()
@@ -104,7 +104,7 @@ type tried struct {
 	port uint16
 }
 
-// byRules gives the ways, and the ports that rules name.
+// byRules returns the ways, and the ports that rules name.
 func (s *Probe) byRules() (out []tried) {
 	out = slices.Clone(ways)
 	const most = 32

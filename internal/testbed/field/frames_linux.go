@@ -97,7 +97,7 @@ func (ear) Advance(time.Duration)           {}
 func (ear) Deadline() (time.Duration, bool) { return 0, false }
 func (ear) Drain() []host.Emission          { return nil }
 
-// outward gives the adapters by which a witness at an address, or at all where that is
+// outward returns the adapters by which a witness at an address, or at all where that is
 // invalid, is reached from outside: the one with the address, else those that lead on, else all.
 func (s System) outward(at netip.Addr) []Adapter {
 	for _, wanted := range []func(Adapter) bool{

@@ -51,7 +51,7 @@ func hopByICMP(ctx context.Context, to netip.AddrPort) (netip.Addr, error) {
 	return netip.Addr{}, os.ErrDeadlineExceeded
 }
 
-// expired tells the word of a router that the time of a datagram was over which went from one of
+// expired reports whether it is the word of a router that the time of a datagram was over which went from one of
 // this machine's ports.
 func expired(message []byte, from uint16, to netip.AddrPort) bool {
 	if len(message) == 0 || message[0] != byte(ipv4.ICMPTypeTimeExceeded) {

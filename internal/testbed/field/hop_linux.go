@@ -44,7 +44,7 @@ func firstHop(ctx context.Context, to netip.AddrPort) (netip.Addr, error) {
 	return netip.Addr{}, os.ErrDeadlineExceeded
 }
 
-// offender gives who sent an ICMP error, out of a control message.
+// offender returns who sent an ICMP error, out of a control message.
 func offender(control []byte) (netip.Addr, bool) {
 	list, err := unix.ParseSocketControlMessage(control)
 	if err != nil {

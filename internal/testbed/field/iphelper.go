@@ -16,7 +16,7 @@ type helperMemory struct {
 	data []byte
 }
 
-// at gives so many bytes from an address on; false where they are not in the memory.
+// at returns so many bytes from an address on; false where they are not in the memory.
 func (m helperMemory) at(address uint64, size int) ([]byte, bool) {
 	if address < m.base || address-m.base > uint64(len(m.data)) || len(m.data)-int(address-m.base) < size {
 		return nil, false

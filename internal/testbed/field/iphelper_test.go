@@ -12,7 +12,7 @@ import (
 	"openbastion/internal/model/mac"
 )
 
-// captured gives what the IP Helper of a guest on reedbed of the sample lab gave: its adapters, and
+// captured returns what the IP Helper of a guest on reedbed of the sample lab gave: its adapters, and
 // the rows of its neighbors.
 func captured(t testing.TB) (helperMemory, []byte) {
 	data, err := os.ReadFile("testdata/adapters.iphelper")

@@ -59,7 +59,7 @@ func (s *Probe) fromOutside(ctx context.Context, q claims.Question) claims.Answe
 	return claims.Answer{Missing: "only a guest can tell"}
 }
 
-// wanOf gives the address of an appliance's WAN: the one that was told, else the planned one.
+// wanOf returns the address of an appliance's WAN: the one that was told, else the planned one.
 func (s *Probe) wanOf(ref claims.Ref) (netip.Addr, string) {
 	a, err := ref.In(s.plan)
 	if err != nil || a == nil {

@@ -51,7 +51,7 @@ type Probe struct {
 	through  tried    // by what the witness was reached with the WAN plugged
 }
 
-// Reports gives what the witness signed so far.
+// Reports returns what the witness signed so far.
 func (s *Probe) Reports() [][]byte {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -163,7 +163,7 @@ func (s *Probe) Ask(ctx context.Context, questions []claims.Question, tell func(
 	return ctx.Err()
 }
 
-// typed gives a machine's address that a person has read off it.
+// typed returns a machine's address that a person has read off it.
 func (s *Probe) typed(what claims.Asking) (netip.Prefix, bool) {
 	q, is := what.(claims.AskAddress)
 	if !is || q.At.Machine == s.Self {
@@ -177,7 +177,7 @@ func (s *Probe) typed(what claims.Asking) (netip.Prefix, bool) {
 	return netip.PrefixFrom(at, a.Segment.Subnet.Bits()), true
 }
 
-// mine gives the adapter that a question is about, and why it is not this machine's to answer.
+// mine returns the adapter that a question is about, and why it is not this machine's to answer.
 func (s *Probe) mine(what claims.Asking) (*plan.Adapter, string) {
 	ref, ok := claims.Subject(what)
 	if q, is := what.(claims.AskAttack); is {
@@ -211,7 +211,7 @@ func isAddress(what claims.Asking) bool {
 	return is
 }
 
-// adapter gives this system's adapter for one of the plan; what rides tagged on another is
+// adapter returns this system's adapter for one of the plan; what rides tagged on another is
 // found by the tagged device's name or hardware address alone.
 func (s *Probe) adapter(a *plan.Adapter) *Adapter {
 	if a.Over == nil {
@@ -308,7 +308,7 @@ func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
 	return claims.Answer{Got: claims.GotLease{Lease: b}, Evidence: s.reading("%s has leased %s, next hop %s", x.Name, at, x.Gateway)}
 }
 
-// toldBy gives the IPv4 resolvers that the system was told of by an adapter. It keeps one list of
+// toldBy returns the IPv4 resolvers that the system was told of by an adapter. It keeps one list of
 // all: those are left out that are planned for another of its adapters, or lie on the segment of
 // one.
 func (s *Probe) toldBy(a *plan.Adapter) []netip.Addr {

@@ -115,7 +115,7 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 		cmp.Or(got.Saw, fmt.Sprintf("it saw %s", got.Source)))}
 }
 
-// listened tells whether the witness listens on a port: on those that it always does, and on all
+// listened reports whether the witness listens on a port: on those that it always does, and on all
 // that claims ask for where it says so by any of these.
 func (s *Probe) listened(ctx context.Context, way witness.Way, port uint16) bool {
 	usual := Usual.TCP

@@ -32,7 +32,7 @@ type Adapter struct {
 	index     int
 }
 
-// Four gives the adapter's first IPv4 address.
+// Four returns the adapter's first IPv4 address.
 func (a Adapter) Four() netip.Prefix {
 	for _, p := range a.Addresses {
 		if p.Addr().Is4() {
@@ -73,7 +73,7 @@ func adapters() ([]Adapter, error) {
 	return out, nil
 }
 
-// Neighbor gives the hardware address by which this system reaches an address on an adapter's
+// Neighbor returns the hardware address by which this system reaches an address on an adapter's
 // segment; false when it knows none, and an error where it does not tell.
 func (a Adapter) Neighbor(at netip.Addr) (mac.Address, bool, error) {
 	known, err := a.neighbors()
@@ -81,7 +81,7 @@ func (a Adapter) Neighbor(at netip.Addr) (mac.Address, bool, error) {
 	return m, ok, err
 }
 
-// beside gives the adapter that is on an address's network, and its own address there; invalid
+// beside returns the adapter that is on an address's network, and its own address there; invalid
 // where none is.
 func (s System) beside(at netip.Addr) (Adapter, netip.Addr) {
 	for _, x := range s.Adapters {
@@ -94,7 +94,7 @@ func (s System) beside(at netip.Addr) (Adapter, netip.Addr) {
 	return Adapter{}, netip.Addr{}
 }
 
-// Of gives the system's adapter that is one of a plan, by its hardware address; nil when it
+// Of returns the system's adapter that is one of a plan, by its hardware address; nil when it
 // is not there.
 func (s System) Of(a *plan.Adapter) *Adapter {
 	i := slices.IndexFunc(s.Adapters, func(x Adapter) bool { return x.MAC == a.MAC })

@@ -70,7 +70,7 @@ func addressOf(a route.Addr) netip.Addr {
 // call RTF_LLDATA).
 const linkInfo = 0x400
 
-// neighbors gives who is known on an adapter's segment, by address.
+// neighbors returns who is known on an adapter's segment, by address.
 func (a Adapter) neighbors() (map[netip.Addr]mac.Address, error) {
 	data, err := route.FetchRIB(syscall.AF_INET, route.RIBType(syscall.NET_RT_FLAGS), linkInfo)
 	if err != nil {
@@ -92,5 +92,5 @@ func (a Adapter) neighbors() (map[netip.Addr]mac.Address, error) {
 	return out, err
 }
 
-// firstHop gives who says that the time of a datagram with one hop to live was over.
+// firstHop returns who says that the time of a datagram with one hop to live was over.
 func firstHop(ctx context.Context, to netip.AddrPort) (netip.Addr, error) { return hopByICMP(ctx, to) }

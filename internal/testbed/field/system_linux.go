@@ -52,7 +52,7 @@ func Look() (System, error) {
 	return s, nil
 }
 
-// neighbors gives who is known on an adapter's segment, by address.
+// neighbors returns who is known on an adapter's segment, by address.
 func (a Adapter) neighbors() (map[netip.Addr]mac.Address, error) {
 	list, err := netlink.NeighList(a.index, netlink.FAMILY_ALL)
 	out := map[netip.Addr]mac.Address{}

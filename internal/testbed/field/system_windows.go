@@ -61,7 +61,7 @@ func Look() (System, error) {
 	return s, nil
 }
 
-// neighbors gives who is known on an adapter's segment, by address.
+// neighbors returns who is known on an adapter's segment, by address.
 func (a Adapter) neighbors() (map[netip.Addr]mac.Address, error) {
 	rows, err := neighborRows(windows.AF_INET)
 	if err != nil {
@@ -74,7 +74,7 @@ func (a Adapter) neighbors() (map[netip.Addr]mac.Address, error) {
 	return out, nil
 }
 
-// neighborRows gives a copy of the rows of all adapters' neighbors.
+// neighborRows returns a copy of the rows of all adapters' neighbors.
 func neighborRows(family uintptr) ([]byte, error) {
 	var table *byte
 	if r, _, _ := getNeighbors.Call(family, uintptr(unsafe.Pointer(&table))); r != 0 || table == nil {

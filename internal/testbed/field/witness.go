@@ -136,7 +136,7 @@ func without6(family string, at netip.Addr, err error) error {
 	return err
 }
 
-// Addresses gives where it listens: of datagrams, then of connections.
+// Addresses returns where it listens: of datagrams, then of connections.
 func (w *Witness) Addresses() (out []net.Addr) {
 	for _, c := range w.packets {
 		out = append(out, c.LocalAddr())

@@ -17,7 +17,7 @@ import (
 
 var token = witness.Token{1, 2, 3}
 
-// outside gives a witness on loopback, where it listens, and what it has seen.
+// outside returns a witness on loopback, where it listens, and what it has seen.
 func outside(t testing.TB, rate float64) (udp, tcp netip.AddrPort, seen func() []witness.Seen) {
 	_, key, err := ed25519.GenerateKey(nil)
 	require.NoError(t, err)
@@ -42,7 +42,7 @@ func outside(t testing.TB, rate float64) (udp, tcp netip.AddrPort, seen func() [
 	}
 }
 
-// free gives a port that nobody listens on.
+// free returns a port that nobody listens on.
 func free(t testing.TB) uint16 {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

@@ -25,7 +25,7 @@ type Change struct {
 	Was  string `json:"was,omitempty"` // of a setting
 }
 
-// String says what was changed.
+// String returns what was changed.
 func (c Change) String() string {
 	if c.Kind == Setting {
 		return fmt.Sprintf("setting %s, which was %s", c.Name, c.Was)

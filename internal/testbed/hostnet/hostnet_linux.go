@@ -65,7 +65,7 @@ func drop(table string) error {
 	return nil
 }
 
-// tables tells whether a table is on the machine whose name begins so.
+// tables reports whether a table is on the machine whose name begins so.
 func tables(prefix string) (bool, error) {
 	n, err := nftables.New()
 	if err != nil {
@@ -75,7 +75,7 @@ func tables(prefix string) (bool, error) {
 	return slices.ContainsFunc(list, func(t *nftables.Table) bool { return strings.HasPrefix(t.Name, prefix) }), err
 }
 
-// path gives the file of a kernel setting.
+// path returns the file of a kernel setting.
 func path(name string) string { return "/proc/sys/" + strings.ReplaceAll(name, ".", "/") }
 
 // Forward has the machine pass packets on, once note has written down that it did not.

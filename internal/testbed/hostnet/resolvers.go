@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// Resolvers gives who this machine asks for names, in order (resolv.conf(5)).
+// Resolvers returns who this machine asks for names, in order (resolv.conf(5)).
 func Resolvers() (list []netip.Addr) {
 	data, err := os.ReadFile("/etc/resolv.conf")
 	if err != nil {

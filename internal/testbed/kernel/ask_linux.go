@@ -76,7 +76,7 @@ func (l *Stacks) Ask(ctx context.Context, w claims.Witness, requests []stage.Req
 	return func(tell func(claims.Answer)) { finish(l.surveyed, true, tell) }
 }
 
-// at gives the adapter that a question goes to, which has been found before.
+// at returns the adapter that a question goes to, which has been found before.
 func (l *Stacks) at(what claims.Asking) *plan.Adapter {
 	ref, _ := claims.Subject(what)
 	a, _ := ref.In(l.plan)
@@ -138,7 +138,7 @@ func (l *Stacks) routers(now time.Duration, x *machine, a *plan.Adapter) func() 
 	}
 }
 
-// gotSix tells what the kernel made itself of what was announced, and which resolvers
+// gotSix returns what the kernel made itself of what was announced, and which resolvers
 // that names.
 func (l *Stacks) gotSix(x *machine, a *plan.Adapter) claims.Answer {
 	six := x.ports[a].IPv6

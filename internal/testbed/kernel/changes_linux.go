@@ -7,7 +7,7 @@ import (
 	"openbastion/internal/model/plan"
 )
 
-// Changes says what Up makes of a plan, a line for each thing.
+// Changes returns what Up makes of a plan, a line for each thing.
 func Changes(p *plan.Plan) []string {
 	var out []string
 	number := 0
@@ -37,7 +37,7 @@ func Changes(p *plan.Plan) []string {
 	return append(out, "a network namespace for the program's switch, with the outside: a router and the witness, which are simulated")
 }
 
-// HostChanges says what joining a lab to this machine's network does on it.
+// HostChanges returns what joining a lab to this machine's network does on it.
 func HostChanges(p *plan.Plan) (out []string) {
 	translated := false
 	for _, s := range p.Segments {

@@ -19,7 +19,7 @@ import (
 	"openbastion/internal/testbed/supervisor"
 )
 
-// foreign tells an appliance that is set up by a command of the user's instead of by its
+// foreign reports whether it is an appliance that is set up by a command of the user's instead of by its
 // plan.
 func (x *machine) foreign() bool { return x.command != "" }
 
@@ -88,7 +88,7 @@ func (l *Lab) command(ctx context.Context, x *machine) error {
 	return nil
 }
 
-// told gives a command what is planned, as environment variables.
+// told returns a command what is planned, as environment variables.
 func (x *machine) told() []string {
 	out := []string{"BASTION_APPLIANCE=" + x.plan.Name}
 	for _, a := range x.plan.Adapters {

@@ -164,7 +164,7 @@ func TestServersSurvive(t *testing.T) {
 	}
 }
 
-// leaseServers gives the lease servers of a machine.
+// leaseServers returns the lease servers of a machine.
 func (l *Lab) leaseServers(t *testing.T, x *machine) (list []*dhcp.Server) {
 	l.stacks.shadows.Do(l.ctx, func(time.Duration) {
 		for _, p := range x.ports {

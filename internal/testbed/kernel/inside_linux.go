@@ -63,14 +63,14 @@ func Inside(ctx context.Context, p *plan.Plan, m *plan.Machine) (*Stacks, error)
 	return l, nil
 }
 
-// Settled tells whether the machines have come by their leases; those that nobody hands
+// Settled reports whether the machines have come by their leases; those that nobody hands
 // out are waited for a moment.
 func (l *Stacks) Settled(began time.Time) bool { return !l.waits(l.plan.Machines, began) }
 
 // Survey asks every segment on which a guest is who hands out leases there.
 func (l *Stacks) Survey() { l.surveyAll() }
 
-// ownSystem gives the namespace of this process, with its loopback up and without IPv6 on
+// ownSystem returns the namespace of this process, with its loopback up and without IPv6 on
 // what it is not planned on.
 func ownSystem() (*Space, error) {
 	runtime.LockOSThread()
@@ -97,7 +97,7 @@ func ownSystem() (*Space, error) {
 // deviceTime is how long a system may take to find its adapters.
 const deviceTime = 20 * time.Second
 
-// nameDevices gives the adapters of a machine their planned names, by hardware address.
+// nameDevices returns the adapters of a machine their planned names, by hardware address.
 func nameDevices(space *Space, m *plan.Machine) error {
 	for began := time.Now(); ; time.Sleep(20 * time.Millisecond) {
 		links, err := space.links.LinkList()

@@ -33,7 +33,7 @@ const (
 	gateOuter = "up"
 )
 
-// HostLink gives what the device on this machine is called by which a lab leaves.
+// HostLink returns what the device on this machine is called by which a lab leaves.
 func HostLink(name string) string {
 	sum := sha256.Sum256([]byte(name))
 	return "bastion" + hex.EncodeToString(sum[:4])
@@ -63,7 +63,7 @@ func (l *Lab) join() error {
 	return l.throughGate()
 }
 
-// bridges tells an upstream segment that is to be on an adapter of this machine.
+// bridges reports whether it is an upstream segment that is to be on an adapter of this machine.
 func bridges(s *plan.Segment) bool { return s.Lab.Join == "bridged" && s.Lab.Uplink != "" }
 
 // onAdapter puts a segment on an adapter of this machine, by a socket that takes and gives
@@ -226,7 +226,7 @@ func masquerade(c *nftables.Conn, table *nftables.Table, key expr.MetaKey, op ex
 	c.AddRule(&nftables.Rule{Table: table, Chain: chain, Exprs: append(onDevice(key, op, device), &expr.Masq{})})
 }
 
-// linkNetwork gives the two ends of a network between this machine and a lab, which no
+// linkNetwork returns the two ends of a network between this machine and a lab, which no
 // network of this machine overlaps.
 func linkNetwork(name string) (ours, theirs netip.Prefix, err error) {
 	taken, err := netlink.RouteList(nil, netlink.FAMILY_V4)
@@ -254,7 +254,7 @@ func linkNetwork(name string) (ours, theirs netip.Prefix, err error) {
 	return ours, theirs, errors.New("no network is free between the lab and this machine")
 }
 
-// resolvers gives this machine's resolvers that others can ask too.
+// resolvers returns this machine's resolvers that others can ask too.
 func resolvers() []netip.Addr {
 	return slices.DeleteFunc(hostnet.Resolvers(), func(a netip.Addr) bool { return !a.Is4() || a.IsLoopback() })
 }

@@ -48,7 +48,7 @@ type cabled struct {
 	lab *Lab
 }
 
-// Lost gives how many frames the switch lost since the last call.
+// Lost returns how many frames the switch lost since the last call.
 func (c cabled) Lost() (n int) {
 	for _, a := range c.lab.ends[:len(c.adapters)] {
 		n += a.Lost()
@@ -65,7 +65,7 @@ func (*source) Uint64() uint64 {
 	return binary.NativeEndian.Uint64(b[:])
 }
 
-// Carries tells whether a machine runs on the kernel, and why not where it does not.
+// Carries reports whether a machine runs on the kernel, and why not where it does not.
 func Carries(m *plan.Machine) (bool, string) {
 	switch {
 	case m.Off:
@@ -271,7 +271,7 @@ func (l *Lab) run(ctx context.Context) error {
 	return nil
 }
 
-// Failed gives a channel that says why the lab no longer runs as it should.
+// Failed returns a channel that says why the lab no longer runs as it should.
 func (l *Lab) Failed() <-chan error { return l.stacks.Failed() }
 
 // Down ends the lab, once: what served, the wires, and every namespace.

@@ -24,7 +24,7 @@ func planOf(t *testing.T, name string) *plan.Plan {
 	return planned(t, string(data))
 }
 
-// planned gives the plan of a lab file's text.
+// planned returns the plan of a lab file's text.
 func planned(t *testing.T, text string) *plan.Plan {
 	l, err := lab.Read("lab.yaml", []byte(text))
 	require.NoError(t, err, text)
@@ -33,7 +33,7 @@ func planned(t *testing.T, text string) *plan.Plan {
 	return p
 }
 
-// verdicts gives what a stage says of each claim.
+// verdicts returns what a stage says of each claim.
 func verdicts(t *testing.T, p *plan.Plan, s claims.Stage) map[string]claims.Result {
 	doc, _, err := claims.Run(t.Context(), p, s)
 	require.NoError(t, err)

@@ -132,7 +132,7 @@ func (x *machine) ruleOf(prefix string) string {
 	return text
 }
 
-// port gives the name of the port whose device has an index.
+// port returns the name of the port whose device has an index.
 func (x *machine) port(index int) string {
 	link, err := x.space.links.LinkByIndex(index)
 	if err != nil {

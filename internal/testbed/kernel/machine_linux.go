@@ -63,7 +63,7 @@ const leasedTime = 1 << 30
 // wires within one host everybody answers in a moment.
 const probeWait = 20 * time.Millisecond
 
-// device gives what an adapter is called in its namespace.
+// device returns what an adapter is called in its namespace.
 func device(a *plan.Adapter) string {
 	if a.Guest != nil {
 		return fmt.Sprintf("eth%d", a.Number-1)
@@ -105,7 +105,7 @@ func newMachine(m *plan.Machine, guests []*plan.Machine, command string, space *
 	return x, nil
 }
 
-// separate gives each port of an appliance's shadow an adapter of its own: tagged
+// separate returns each port of an appliance's shadow an adapter of its own: tagged
 // ports are devices of their own here.
 func (x *machine) separate() {
 	for i, a := range x.plan.Adapters {
@@ -130,7 +130,7 @@ func (x *machine) guestPort(a *plan.Adapter) *host.Port {
 	return x.shadow.AddPort(p)
 }
 
-// speaks6 tells an adapter on whose segment IPv6 is spoken.
+// speaks6 reports whether it is an adapter on whose segment IPv6 is spoken.
 func speaks6(a *plan.Adapter) bool {
 	return a.Segment.Subnet6.IsValid() || a.Segment.Lab.RouterAdvertisements
 }
@@ -176,12 +176,12 @@ func (x *machine) up(a *plan.Adapter) error {
 	return nil
 }
 
-// link gives the device of an adapter, as it is now.
+// link returns the device of an adapter, as it is now.
 func (x *machine) link(a *plan.Adapter) (netlink.Link, error) {
 	return x.space.links.LinkByName(x.device(a))
 }
 
-// device gives what an adapter is called in the machine's space.
+// device returns what an adapter is called in the machine's space.
 func (x *machine) device(a *plan.Adapter) string {
 	if name := x.devices[a]; name != "" {
 		return name
@@ -195,7 +195,7 @@ func (x *machine) keep(a *plan.Adapter, s state) {
 	x.state[a] = s
 }
 
-// now gives what an adapter has.
+// now returns what an adapter has.
 func (x *machine) now(a *plan.Adapter) state {
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -209,7 +209,7 @@ func ipnet(p netip.Prefix) *net.IPNet {
 // metric orders the ways out of a machine: by the order of its adapters.
 func (x *machine) metric(a *plan.Adapter) int { return 100 * (1 + slices.Index(x.plan.Adapters, a)) }
 
-// address gives a device its address, and the way out by a gateway there. What the
+// address returns a device its address, and the way out by a gateway there. What the
 // kernel refuses of a plan (a gateway that is not on the link) is left out, as a
 // person's system would leave it.
 func (x *machine) address(a *plan.Adapter, address netip.Prefix, gateway netip.Addr) error {
@@ -286,7 +286,7 @@ func (x *machine) sourced(a *plan.Adapter, link netlink.Link, address, gateway n
 	}
 }
 
-// also gives the outside addresses that an appliance's WAN has for guests.
+// also returns the outside addresses that an appliance's WAN has for guests.
 func (x *machine) also(a *plan.Adapter) []netip.Addr {
 	if p := x.ports[a]; p != nil {
 		return p.Also
@@ -311,7 +311,7 @@ func (x *machine) changed(a *plan.Adapter) {
 	x.tellResolvers()
 }
 
-// upstreams gives the resolvers that an appliance's WAN ports know.
+// upstreams returns the resolvers that an appliance's WAN ports know.
 func (x *machine) upstreams() (list []netip.Addr) {
 	for _, a := range x.plan.Adapters {
 		if s := x.now(a); a.Role == "wan" || s.Gateway.IsValid() {
@@ -341,7 +341,7 @@ func (x *machine) filter() error {
 	return x.rules(ruleset.Planned)
 }
 
-// rules gives the kernel an appliance's rules, in place of those it had, with the
+// rules returns the kernel an appliance's rules, in place of those it had, with the
 // addresses of guests that something leads to.
 func (x *machine) rules(address func(*plan.Adapter) netip.Addr) error {
 	c, err := nfnetlink.Open(x.space.fd)

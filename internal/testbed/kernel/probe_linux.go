@@ -181,7 +181,7 @@ func pinged(proto int, data []byte, from net.Addr, to netip.Addr, id int, payloa
 	return echo{}, false, nil
 }
 
-// quotes tells whether what an error of ICMP quotes is the beginning of an echo request to an
+// quotes reports whether what an error of ICMP quotes is the beginning of an echo request to an
 // address with an identifier: other pings of the same machine are told of too.
 func quotes(b []byte, to netip.Addr, id int) bool {
 	at, size := 16, 0 // where the destination is, and how long the header

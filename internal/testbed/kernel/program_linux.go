@@ -78,7 +78,7 @@ func (r *Running) Signal(s syscall.Signal) {
 	}
 }
 
-// byName gives the machine of a name, when it runs on the kernel.
+// byName returns the machine of a name, when it runs on the kernel.
 func (l *Lab) byName(name string) (*machine, error) {
 	for _, m := range l.plan.Machines {
 		x := l.stacks.machines[m]
@@ -124,7 +124,7 @@ type inner struct {
 	names *os.File // what programs read as the system's resolvers
 }
 
-// inside gives the machine's thread. folder is where a file can be made for a moment.
+// inside returns the machine's thread. folder is where a file can be made for a moment.
 func (x *machine) inside(folder string) (*inner, error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -212,7 +212,7 @@ func (x *machine) tellResolvers() {
 	}
 }
 
-// resolvers gives what the machine's programs should ask for names: an appliance its
+// resolvers returns what the machine's programs should ask for names: an appliance its
 // own resolver, which asks on. It is called from the shadows' loop.
 func (x *machine) resolvers() (list []netip.Addr) {
 	if x.plan.Appliance != nil {

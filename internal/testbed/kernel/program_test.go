@@ -27,7 +27,7 @@ func running(t *testing.T, text string) (*Lab, *plan.Plan) {
 	return l, p
 }
 
-// heron gives where the guest heron is.
+// heron returns where the guest heron is.
 func (l *Lab) heron() *Space { return l.stacks.machines[l.plan.Machine("heron")].space }
 
 // said runs a shell command in a machine and gives what it said and its exit status.

@@ -28,7 +28,7 @@ const (
 	maxDatagram = 4 << 10
 )
 
-// listen gives a TCP listener in the namespace, at every address.
+// listen returns a TCP listener in the namespace, at every address.
 func (s *Space) listen(port uint16) (l net.Listener, err error) {
 	err = s.Do(func() error {
 		l, err = (&net.ListenConfig{Control: reuse}).Listen(context.Background(), "tcp", fmt.Sprintf(":%d", port))
@@ -289,7 +289,7 @@ func (r *resolver) answers(local uint16, c *net.UDPConn) {
 	}
 }
 
-// wait gives up the ports at which nothing is waited for, and sees to the core's next
+// wait returns up the ports at which nothing is waited for, and sees to the core's next
 // deadline. Its lock is held.
 func (r *resolver) wait() {
 	for local, c := range r.ups {
@@ -312,7 +312,7 @@ func (r *resolver) wait() {
 	}
 }
 
-// upstreams tells the core which resolvers there are upstream.
+// upstreams returns the core which resolvers there are upstream.
 func (r *resolver) upstreams(list []netip.Addr) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

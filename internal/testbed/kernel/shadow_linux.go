@@ -28,7 +28,7 @@ func newShadows() *Shadows {
 		handed: map[*host.Node]func(time.Duration){}}
 }
 
-// add gives a node's adapter a number of the drive.
+// add returns a node's adapter a number of the drive.
 func (s *Shadows) add(n *host.Node, adapter, number int) {
 	if s.places[n] == nil {
 		s.places[n] = map[int]int{}
@@ -62,7 +62,7 @@ func (s *Shadows) Advance(now time.Duration) {
 	}
 }
 
-// Deadline gives when the first of them has something to do.
+// Deadline returns when the first of them has something to do.
 func (s *Shadows) Deadline() (first time.Duration, any bool) {
 	for _, n := range s.nodes {
 		if at, ok := n.Deadline(); ok && (!any || at < first) {
@@ -72,7 +72,7 @@ func (s *Shadows) Deadline() (first time.Duration, any bool) {
 	return first, any
 }
 
-// Drain gives what they want sent.
+// Drain returns what they want sent.
 func (s *Shadows) Drain() []host.Emission {
 	var out []host.Emission
 	for _, n := range s.nodes {

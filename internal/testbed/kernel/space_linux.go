@@ -84,7 +84,7 @@ func (s *Space) Do(f func() error) error {
 	return f()
 }
 
-// Close gives the namespace up; the kernel takes it away when nobody uses it.
+// Close returns the namespace up; the kernel takes it away when nobody uses it.
 func (s *Space) Close() {
 	if s.links != nil {
 		s.links.Close()
@@ -112,7 +112,7 @@ func settingName(name string) bool {
 	return name != "" && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_-.") == "" && !strings.Contains(name, "..")
 }
 
-// set gives a kernel setting a value, in the namespace of the calling thread. A
+// set returns a kernel setting a value, in the namespace of the calling thread. A
 // setting that this kernel does not have is no error: it has not what it governs.
 func set(name, value string) error {
 	if !settingName(name) {
@@ -125,7 +125,7 @@ func set(name, value string) error {
 	return err
 }
 
-// setFor gives a device's setting a value: its name may hold dots.
+// setFor returns a device's setting a value: its name may hold dots.
 func setFor(family, device, setting, value string) error {
 	if strings.ContainsAny(device, "/\x00") || device == "" || device == "." || device == ".." {
 		return fmt.Errorf("%q is no name of a device", device)

@@ -41,7 +41,7 @@ func newStacks(ctx context.Context, p *plan.Plan) *Stacks {
 		failed: make(chan error, 1), ctx: ctx, listening: listening}
 }
 
-// Has tells whether a machine is one of them.
+// Has reports whether a machine is one of them.
 func (l *Stacks) Has(m *plan.Machine) bool { return l.machines[m] != nil }
 
 // add sets up a machine whose space and shadow are there, before anything can pass.
@@ -121,10 +121,10 @@ func (l *Stacks) fail(err error) {
 	}
 }
 
-// Failed gives a channel that says why the machines no longer run as they should.
+// Failed returns a channel that says why the machines no longer run as they should.
 func (l *Stacks) Failed() <-chan error { return l.failed }
 
-// Addresses gives what an adapter has: its IPv4 address, and its IPv6 addresses that are
+// Addresses returns what an adapter has: its IPv4 address, and its IPv6 addresses that are
 // not link-local.
 func (l *Stacks) Addresses(a *plan.Adapter) (netip.Prefix, []netip.Prefix) {
 	x := l.machines[a.Machine]
@@ -157,7 +157,7 @@ func (l *Stacks) settled(list []*plan.Machine) {
 	}
 }
 
-// waits tells whether one of the machines, which began to ask at a time, may still come by
+// waits reports whether one of the machines, which began to ask at a time, may still come by
 // what it asked for.
 func (l *Stacks) waits(list []*plan.Machine, began time.Time) bool {
 	for _, m := range list {
@@ -174,7 +174,7 @@ func (l *Stacks) waits(list []*plan.Machine, began time.Time) bool {
 	return false
 }
 
-// Patience gives how long an adapter may take to come by its lease.
+// Patience returns how long an adapter may take to come by its lease.
 func Patience(a *plan.Adapter) time.Duration {
 	s := a.Segment
 	_, planned := s.LeaseService()
@@ -185,12 +185,12 @@ func Patience(a *plan.Adapter) time.Duration {
 	return unserved
 }
 
-// awaits tells an adapter that has not yet come by what it asked for.
+// awaits reports whether it is an adapter that has not yet come by what it asked for.
 func (l *Stacks) awaits(x *machine, a *plan.Adapter) bool {
 	return x.ports[a].Client != nil && !x.now(a).Address.IsValid() || l.awaitsSix(x, a)
 }
 
-// awaitsSix tells a guest's adapter on whose segment IPv6 is to be announced, and that
+// awaitsSix reports whether it is a guest's adapter on whose segment IPv6 is to be announced, and that
 // has no address by it yet, or was told no resolver.
 func (l *Stacks) awaitsSix(x *machine, a *plan.Adapter) (waits bool) {
 	if a.Guest == nil || a.Segment.Port == nil || !a.Segment.Port.Address6.IsValid() {
@@ -200,7 +200,7 @@ func (l *Stacks) awaitsSix(x *machine, a *plan.Adapter) (waits bool) {
 	return waits || len(l.six(a)) == 0
 }
 
-// six gives the IPv6 addresses that the kernel has on an adapter, link-local ones left
+// six returns the IPv6 addresses that the kernel has on an adapter, link-local ones left
 // out.
 func (l *Stacks) six(a *plan.Adapter) []netip.Prefix {
 	if !speaks6(a) {
@@ -248,7 +248,7 @@ func (l *Stacks) Introduce(on bool) error {
 	return errors.Join(all...)
 }
 
-// Handed gives what the machines have handed out.
+// Handed returns what the machines have handed out.
 func (l *Stacks) Handed() (out []status.Lease) {
 	l.shadows.Do(l.ctx, func(now time.Duration) {
 		for _, a := range l.adapters {

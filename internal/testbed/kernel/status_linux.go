@@ -25,7 +25,7 @@ import (
 // carried most.
 const maxFlows = 500
 
-// Status tells how the lab is. What cannot be read now is left out.
+// Status returns how the lab is. What cannot be read now is left out.
 func (l *Lab) Status() status.Lab {
 	s := l.stacks.Status()
 	s.Machines = nil
@@ -44,10 +44,10 @@ func (l *Lab) Status() status.Lab {
 	return s
 }
 
-// Remarks tells what runs otherwise than on the kernel, and why.
+// Remarks returns what runs otherwise than on the kernel, and why.
 func (l *Lab) Remarks() []string { return append(slices.Clone(l.Notes), l.captures.Notes()...) }
 
-// Status tells how the machines are.
+// Status returns how the machines are.
 func (l *Stacks) Status() (s status.Lab) {
 	for _, m := range l.plan.Machines {
 		x := l.machines[m]
@@ -80,7 +80,7 @@ func (l *Stacks) machineStatus(m *plan.Machine) status.Machine {
 	return out
 }
 
-// traffic gives what an adapter has received and sent.
+// traffic returns what an adapter has received and sent.
 func (x *machine) traffic(a *plan.Adapter) (received, sent status.Traffic) {
 	link, err := x.link(a)
 	if err != nil || link.Attrs().Statistics == nil {

@@ -51,7 +51,7 @@ func (l *Stacks) surveyAll() {
 	})
 }
 
-// surveyed gives when every segment has been listened to for long enough.
+// surveyed returns when every segment has been listened to for long enough.
 func (l *Stacks) surveyed() (until time.Time) {
 	l.shadows.Do(l.ctx, func(time.Duration) {
 		for _, list := range l.surveys {
@@ -66,7 +66,7 @@ func (l *Stacks) surveyed() (until time.Time) {
 	return until
 }
 
-// servers tells who has offered leases on an adapter's segment. It is called from the
+// servers returns who has offered leases on an adapter's segment. It is called from the
 // shadows' loop.
 func (l *Stacks) servers(a *plan.Adapter) claims.Answer {
 	got, out := claims.GotServers{}, claims.Answer{}

@@ -18,7 +18,7 @@ type agents Lab
 
 func (l *agents) lab() *Lab { return (*Lab)(l) }
 
-// Has tells whether a machine is one of them.
+// Has reports whether a machine is one of them.
 func (l *agents) Has(m *plan.Machine) bool {
 	x := l.lab().of(m)
 	return x != nil && x.reference
@@ -59,7 +59,7 @@ func (l *agents) Ask(ctx context.Context, w claims.Witness, list []stage.Request
 	}
 }
 
-// Addresses gives what an adapter had when its machine said so last; of a machine that says
+// Addresses returns what an adapter had when its machine said so last; of a machine that says
 // nothing, what was seen at the switch.
 func (l *agents) Addresses(a *plan.Adapter) (netip.Prefix, []netip.Prefix) {
 	x := l.lab().of(a.Machine)
@@ -141,7 +141,7 @@ func (l *agents) Forget(m *plan.Machine) {
 // forgetTime is how long a machine may take for that.
 const forgetTime = 3 * time.Second
 
-// Lost gives how many frames the switch lost since the last call.
+// Lost returns how many frames the switch lost since the last call.
 func (l *agents) Lost() (n int) {
 	for _, p := range l.ports {
 		n += p.Lost()

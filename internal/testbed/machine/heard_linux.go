@@ -84,7 +84,7 @@ func (h *heard) note(of mac.Address, address netip.Addr) {
 	}
 }
 
-// address gives what an adapter was heard to have last; invalid: nothing yet.
+// address returns what an adapter was heard to have last; invalid: nothing yet.
 func (h *heard) address(a *plan.Adapter) netip.Prefix {
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -121,7 +121,7 @@ func (l *Lab) isWanted(m *plan.Machine, name string, kept bool) error {
 	return nil
 }
 
-// content tells what an image is, unpacking it when it is packed: an optical image, or a
+// content returns what an image is, unpacking it when it is packed: an optical image, or a
 // disk, as format:file.
 func (l *Lab) content(m *plan.Machine, name string) (optical bool, file string, err error) {
 	f, err := os.Open(name)

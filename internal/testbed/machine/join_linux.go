@@ -146,7 +146,7 @@ func (l *Lab) span() error {
 	return nil
 }
 
-// left tells what has left the lab for this machine's network.
+// left returns what has left the lab for this machine's network.
 func (l *Lab) left() (out []string) {
 	if l.upstream == nil {
 		return nil

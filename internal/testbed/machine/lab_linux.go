@@ -105,7 +105,7 @@ func Up(ctx context.Context, p *plan.Plan, o Options) (*Lab, error) {
 	return l, nil
 }
 
-// virtual tells whether a machine becomes a virtual one. A reference machine is what the
+// virtual reports whether a machine becomes a virtual one. A reference machine is what the
 // kernel can be.
 func (o Options) virtual(m *plan.Machine) bool {
 	if m.Off || m.Physical || len(o.Only) > 0 && !slices.Contains(o.Only, m.Name) {
@@ -247,7 +247,7 @@ func (l *Lab) fail(err error) {
 	}
 }
 
-// Failed gives a channel that says why the lab no longer runs as it should.
+// Failed returns a channel that says why the lab no longer runs as it should.
 func (l *Lab) Failed() <-chan error { return l.failed }
 
 // readyTime is how long a reference machine may take until it is ready: under emulation on
@@ -349,7 +349,7 @@ func (l *Lab) role(m *plan.Machine) agent.Role {
 	return agent.Role{Machine: m.Name, File: l.options.File, Lab: l.options.Lab, Profiles: l.options.Profiles}
 }
 
-// of gives the virtual machine of a machine of the plan, nil when it is none.
+// of returns the virtual machine of a machine of the plan, nil when it is none.
 func (l *Lab) of(m *plan.Machine) *vm {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -411,14 +411,14 @@ func (l *Lab) takeDown() {
 	close(l.starter)
 }
 
-// Remarks tells what runs otherwise than as a virtual machine, and why.
+// Remarks returns what runs otherwise than as a virtual machine, and why.
 func (l *Lab) Remarks() []string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return append(append(slices.Clone(l.notes), l.left()...), l.captures.Notes()...)
 }
 
-// Status tells how the lab is.
+// Status returns how the lab is.
 func (l *Lab) Status() (s status.Lab) {
 	ctx, cancel := context.WithTimeout(l.ctx, statusTime)
 	defer cancel()

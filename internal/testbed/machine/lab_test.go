@@ -40,7 +40,7 @@ var program = func() func(t *testing.T) string {
 	}
 }()
 
-// options gives options with a kernel, or skips.
+// options returns options with a kernel, or skips.
 func options(t *testing.T, text []byte, l *lab.Lab) Options {
 	qemu, err := exec.LookPath("qemu-system-x86_64")
 	if err != nil {

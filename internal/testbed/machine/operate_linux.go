@@ -17,7 +17,7 @@ import (
 	"openbastion/internal/testbed/supervisor"
 )
 
-// byName gives the virtual machine of a name.
+// byName returns the virtual machine of a name.
 func (l *Lab) byName(name string) (*vm, error) {
 	m := l.plan.Machine(name)
 	switch {
@@ -29,7 +29,7 @@ func (l *Lab) byName(name string) (*vm, error) {
 	return l.of(m), nil
 }
 
-// port gives the adapter of a machine that is its own, by its name or number.
+// port returns the adapter of a machine that is its own, by its name or number.
 func (x *vm) port(name string) (*plan.Adapter, error) {
 	for _, a := range x.plan.Own() {
 		if a.Name == name || fmt.Sprint(a.Number) == name {
@@ -251,7 +251,7 @@ func (l *Lab) Operate(ctx context.Context, o supervisor.Operation) (said string,
 	return "", fmt.Errorf("%q is nothing that can be done with a machine", o.Verb)
 }
 
-// asJSON gives what was said as JSON, but for an error.
+// asJSON returns what was said as JSON, but for an error.
 func asJSON(said any, err error) (string, error) {
 	if err != nil {
 		return "", err

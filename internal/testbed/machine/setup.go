@@ -40,7 +40,7 @@ func deviceName(name string) bool {
 	return name != "" && len(name) <= most && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == ""
 }
 
-// Args gives QEMU's arguments. Everything is said; nothing is left to what a version of
+// Args returns QEMU's arguments. Everything is said; nothing is left to what a version of
 // QEMU takes for granted.
 func (s Setup) Args() ([]string, error) {
 	spec := s.Machine.Spec
@@ -82,11 +82,11 @@ func (s Setup) Args() ([]string, error) {
 	return append(args, adapters...), err
 }
 
-// old tells a machine of the older kind, which has the buses that systems that start by
+// old reports whether it is a machine of the older kind, which has the buses that systems that start by
 // BIOS may look for.
 func (s Setup) old() bool { return s.Kernel == "" && len(s.Firmware) == 0 }
 
-// bus gives the name of a machine's first PCI bus.
+// bus returns the name of a machine's first PCI bus.
 func (s Setup) bus() string {
 	if s.old() {
 		return "pci.0"
@@ -101,7 +101,7 @@ const leastMemory = 192
 // escape doubles the commas of a file's name, as QEMU's options want it.
 func escape(name string) string { return strings.ReplaceAll(name, ",", ",,") }
 
-// bootIndex gives what says when a device's turn to start the machine comes; empty when
+// bootIndex returns what says when a device's turn to start the machine comes; empty when
 // the plan's boot order does not name it.
 func (s Setup) bootIndex(kind string) string {
 	if i := slices.Index(s.Machine.Spec.Boot, kind); i >= 0 && s.Kernel == "" {

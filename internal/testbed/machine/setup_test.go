@@ -15,7 +15,7 @@ import (
 	"openbastion/internal/model/plan"
 )
 
-// gate gives an appliance with settings of its machine, and four adapters.
+// gate returns an appliance with settings of its machine, and four adapters.
 func gate(t *testing.T, settings string) *plan.Machine {
 	text := `{bastion: 1, lab: x, segments: {up: {reach: upstream}, a: {reach: isolated}, b: {reach: isolated}, c: {reach: isolated}},
  appliances: {gate: {machine: {` + settings + `}, ports: [{role: wan, segment: up}, {role: lan, segment: a}, {role: dmz, segment: b}, {role: lan, name: third, segment: c}]}}}`

@@ -17,7 +17,7 @@ type Snapshot struct {
 	off  map[*vm]bool // machines that were off
 }
 
-// snapshotName tells a name that a snapshot may have.
+// snapshotName reports whether it is a name that a snapshot may have.
 func snapshotName(name string) bool {
 	const letters, most = "abcdefghijklmnopqrstuvwxyz0123456789", 64
 	return name != "" && len(name) <= most && strings.Contains(letters, name[:1]) && strings.Trim(name, letters+"._-") == ""
@@ -80,7 +80,7 @@ func (l *Lab) Back(ctx context.Context, name string) error {
 	})
 }
 
-// Snapshots gives what was taken, in order.
+// Snapshots returns what was taken, in order.
 func (l *Lab) Snapshots() []Snapshot {
 	l.snapping.Lock()
 	defer l.snapping.Unlock()

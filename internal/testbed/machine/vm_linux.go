@@ -71,7 +71,7 @@ func (s starter) start(c *exec.Cmd) (err error) {
 // standard three.
 const firstDescriptor = 3
 
-// pair gives both ends of a stream socket; the far one is for a child to inherit.
+// pair returns both ends of a stream socket; the far one is for a child to inherit.
 func pair(name string) (near int, far *os.File, err error) {
 	fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
@@ -196,7 +196,7 @@ func (x *vm) connect(ctx context.Context, l *Lab, control, serial, inner int) er
 // startTime is how long QEMU may take until it answers.
 const startTime = 30 * time.Second
 
-// tell tells a reference machine what to become, whenever it asks for that.
+// tell returns a reference machine what to become, whenever it asks for that.
 func (x *vm) tell(l *Lab) {
 	for {
 		select {
@@ -256,13 +256,13 @@ func (x *vm) state() (word, why string) {
 	return running, ""
 }
 
-// answers tells a reference machine that runs.
+// answers reports whether it is a reference machine that runs.
 func (x *vm) answers() bool {
 	word, _ := x.state()
 	return x.reference && word == running
 }
 
-// onReset says what a reset of the machine is to be: a reset, or its end (shutdown).
+// onReset returns what a reset of the machine is to be: a reset, or its end (shutdown).
 func (x *vm) onReset(ctx context.Context, what string) error {
 	return x.control.Do(ctx, "set-action", map[string]string{"reboot": what}, nil)
 }
@@ -373,7 +373,7 @@ func (x *vm) kill() {
 // maxSaid bounds what is kept of what QEMU, or a console, says, in bytes.
 const maxSaid = 8 << 10
 
-// lastOf gives the last line of what was said.
+// lastOf returns the last line of what was said.
 func lastOf(t *supervisor.Tail) string {
 	return cmp.Or(strings.TrimSpace(t.Last(1)), "it said nothing")
 }

@@ -13,7 +13,7 @@ const BenchCommand = "benches"
 // Program is where the program lies in a host's folder.
 const Program = "bastion"
 
-// BenchFile gives where a bench's lab file lies in a host's folder.
+// BenchFile returns where a bench's lab file lies in a host's folder.
 func BenchFile(bench string) string { return bench + ".yaml" }
 
 // Answer is what became of one bench: a line of what the hidden command says.

@@ -81,7 +81,7 @@ func (s *Stage) control(ctx context.Context) func(claims.Answer) claims.Answer {
 	}
 }
 
-// whoReached gives a guest's adapter, the first of the plan, that reached the witness since
+// whoReached returns a guest's adapter, the first of the plan, that reached the witness since
 // the stage was opened, and by what; nil when none did.
 func (s *Stage) whoReached() (*plan.Adapter, lab.Service) {
 	s.mu.Lock()
@@ -94,7 +94,7 @@ func (s *Stage) whoReached() (*plan.Adapter, lab.Service) {
 	return nil, lab.Service{}
 }
 
-// escaped tells an answer by which something passed.
+// escaped reports whether it is an answer by which something passed.
 func escaped(got claims.Got) bool {
 	switch g := got.(type) {
 	case claims.GotAttack:

@@ -78,7 +78,7 @@ func (c *Captures) Record(segment int, _ time.Time, frame []byte) {
 	one.writer.Record(0, time.Now(), frame)
 }
 
-// Notes tells what is not captured any more.
+// Notes returns what is not captured any more.
 func (c *Captures) Notes() (out []string) {
 	if c == nil {
 		return nil

@@ -129,7 +129,7 @@ func (s *Stage) plug(ctx context.Context, c claims.Condition) error {
 	return err
 }
 
-// tellAddresses tells the simulated part of the lab which addresses the real machines
+// tellAddresses returns the simulated part of the lab which addresses the real machines
 // have. It is called from the loop.
 func (s *Stage) tellAddresses() {
 	for _, m := range s.Plan.Machines {
@@ -204,13 +204,13 @@ func named(a claims.Answer) claims.Answer {
 	return a
 }
 
-// ofMachines tells a question that goes to a real machine.
+// ofMachines reports whether it is a question that goes to a real machine.
 func (s *Stage) ofMachines(what claims.Asking) bool {
 	a := s.subject(what)
 	return a != nil && s.Machines.Has(a.Machine)
 }
 
-// subject gives the adapter that answers a question by itself; nil when there is none.
+// subject returns the adapter that answers a question by itself; nil when there is none.
 func (s *Stage) subject(what claims.Asking) *plan.Adapter {
 	at, ok := claims.Subject(what)
 	a, err := at.In(s.Plan)
@@ -220,13 +220,13 @@ func (s *Stage) subject(what claims.Asking) *plan.Adapter {
 	return a
 }
 
-// ofGuest tells a question that a guest answers.
+// ofGuest reports whether it is a question that a guest answers.
 func (s *Stage) ofGuest(what claims.Asking) bool {
 	a := s.subject(what)
 	return a != nil && a.Guest != nil
 }
 
-// ofWitness tells a question that takes somebody outside who reports what arrived.
+// ofWitness reports whether it is a question that takes somebody outside who reports what arrived.
 func ofWitness(what claims.Asking) bool {
 	switch q := what.(type) {
 	case claims.AskAttack, claims.AskScan, claims.AskPacket, claims.AskName:
@@ -307,7 +307,7 @@ func (s *Stage) reach(r Request, witness claims.Witness, a claims.Answer) claims
 	return a
 }
 
-// target gives the address that a question goes to, or why it has none.
+// target returns the address that a question goes to, or why it has none.
 func (s *Stage) target(q claims.AskReach) (to netip.Addr, why string) {
 	if q.Address.IsValid() {
 		return q.Address, ""

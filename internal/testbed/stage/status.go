@@ -11,7 +11,7 @@ import (
 	"openbastion/internal/simulator"
 )
 
-// Planned tells how a machine is planned: its adapters without addresses.
+// Planned returns how a machine is planned: its adapters without addresses.
 func Planned(m *plan.Machine) status.Machine {
 	out := status.Machine{Name: m.Name, Kind: "guest", How: "simulated", Adapters: []status.Adapter{}}
 	if m.Appliance != nil {
@@ -30,7 +30,7 @@ func Planned(m *plan.Machine) status.Machine {
 	return out
 }
 
-// Leases gives what a server has handed out on a segment.
+// Leases returns what a server has handed out on a segment.
 func Leases(p *plan.Plan, now time.Duration, segment, server string, from *dhcp.Server) (out []status.Lease) {
 	list := from.List(now)
 	if len(list) == 0 {
@@ -49,7 +49,7 @@ func Leases(p *plan.Plan, now time.Duration, segment, server string, from *dhcp.
 	return out
 }
 
-// Simulated tells how a machine is that is not real. It is called from the loop of those.
+// Simulated returns how a machine is that is not real. It is called from the loop of those.
 func Simulated(m *plan.Machine, v *simulator.Live) status.Machine {
 	out := Planned(m)
 	if m.Off {
@@ -64,7 +64,7 @@ func Simulated(m *plan.Machine, v *simulator.Live) status.Machine {
 	return out
 }
 
-// SimulatedLeases gives what is handed out by those who are simulated. It is called from
+// SimulatedLeases returns what is handed out by those who are simulated. It is called from
 // their loop.
 func SimulatedLeases(p *plan.Plan, v *simulator.Live) (out []status.Lease) {
 	v.Servers(func(now time.Duration, segment, server string, from *dhcp.Server) {

@@ -97,7 +97,7 @@ func (w *Watch) Record(segment int, at time.Time, frame []byte) {
 	}
 }
 
-// Ends gives who speaks to whom in a packet; what has no ports has 0.
+// Ends returns who speaks to whom in a packet; what has no ports has 0.
 func Ends(p *packet.Packet) (from, to netip.AddrPort) {
 	a, b, ok := p.Ports()
 	if !ok || p.Proto != packet.TCP && p.Proto != packet.UDP {
@@ -115,7 +115,7 @@ func (w *Watch) within(a netip.Addr) bool {
 	return false
 }
 
-// Seen gives what was counted, and the escapes.
+// Seen returns what was counted, and the escapes.
 func (w *Watch) Seen() ([]status.Segment, []status.Escape) {
 	w.mu.Lock()
 	defer w.mu.Unlock()

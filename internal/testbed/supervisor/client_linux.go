@@ -87,7 +87,7 @@ func Spawn(ctx context.Context, f Folder, args []string, how How, progress func(
 	return r, nil
 }
 
-// Alive tells whether the process of a record still runs.
+// Alive reports whether the process of a record still runs.
 func (r Record) Alive() bool { return r.Process > 0 && Born(r.Process) == r.Born && r.Born != 0 }
 
 // Client talks to a lab's supervising process.
@@ -276,7 +276,7 @@ func End(ctx context.Context, f Folder, now bool) (said string, err error) {
 // patience is how long a process may take to end its lab.
 const patience = 20 * time.Second
 
-// Known gives what is known of the labs that were started and not stopped, by their
+// Known returns what is known of the labs that were started and not stopped, by their
 // folders.
 func Known(home string) (map[string]Record, error) {
 	names, err := All(home)

@@ -72,7 +72,7 @@ type reply struct {
 // maxRequest bounds a line of a client: the questions of a lab of thousands of guests.
 const maxRequest = 64 << 20
 
-// socket gives the address of the lab's socket, short however deep the folder is: by
+// socket returns the address of the lab's socket, short however deep the folder is: by
 // the descriptor of the open folder.
 func (f Folder) socket() (address string, folder *os.File, err error) {
 	folder, err = os.Open(f.path)
@@ -179,7 +179,7 @@ func (s *server) client(c *net.UnixConn) {
 	}
 }
 
-// ours tells a client of the same user, or of the superuser.
+// ours reports whether it is a client of the same user, or of the superuser.
 func ours(c *net.UnixConn) bool {
 	raw, err := c.SyscallConn()
 	if err != nil {
@@ -315,7 +315,7 @@ func (t *talk) signal(which syscall.Signal) {
 	}
 }
 
-// handed gives the files that came, and what closes them.
+// handed returns the files that came, and what closes them.
 func (t *talk) handed() (files []*os.File, shut func()) {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -40,7 +40,7 @@ const RecordSchema = "openbastion.started/1"
 // Folder is where one lab's record, lock and socket are.
 type Folder struct{ path string }
 
-// Home gives the folder of all labs: below the XDG state folder.
+// Home returns the folder of all labs: below the XDG state folder.
 func Home() (string, error) {
 	if d := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(d) {
 		return filepath.Join(d, "openbastion", "labs"), nil
@@ -52,14 +52,14 @@ func Home() (string, error) {
 	return filepath.Join(home, ".local", "state", "openbastion", "labs"), nil
 }
 
-// Of gives the folder of a lab, which need not be there. The name is one of a lab file:
+// Of returns the folder of a lab, which need not be there. The name is one of a lab file:
 // small letters, digits and hyphens.
 func Of(home, lab string) Folder { return Folder{filepath.Join(home, lab)} }
 
-// Path gives where the folder is.
+// Path returns where the folder is.
 func (f Folder) Path() string { return f.path }
 
-// All gives the names of the labs that have a folder, in order.
+// All returns the names of the labs that have a folder, in order.
 func All(home string) ([]string, error) {
 	list, err := os.ReadDir(home)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -122,10 +122,10 @@ func (f Folder) Lock() (unlock func(), ok bool, err error) {
 // Remove takes the folder away, with all that is in it.
 func (f Folder) Remove() error { return os.RemoveAll(f.path) }
 
-// Log gives the file that takes what the process says when it fails.
+// Log returns the file that takes what the process says when it fails.
 func (f Folder) Log() string { return filepath.Join(f.path, "log") }
 
-// LastWords gives the first line of what the process said when it failed, empty when it
+// LastWords returns the first line of what the process said when it failed, empty when it
 // said nothing.
 func (f Folder) LastWords() string {
 	in, err := os.Open(f.Log())
@@ -140,5 +140,5 @@ func (f Folder) LastWords() string {
 	return lines.Text()
 }
 
-// Text gives the file that keeps the lab file as it was started.
+// Text returns the file that keeps the lab file as it was started.
 func (f Folder) Text() string { return filepath.Join(f.path, "lab.yaml") }

@@ -83,7 +83,7 @@ func Keep(f Folder, r Record, text []byte, p *plan.Plan, build Build, tell func(
 	return err
 }
 
-// lacks tells an error that says what this machine, or its user, lacks.
+// lacks reports whether it is an error that says what this machine, or its user, lacks.
 func lacks(err error) bool {
 	var said interface{ Lacks() bool }
 	return errors.As(err, &said) && said.Lacks() || errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EOPNOTSUPP)
@@ -177,7 +177,7 @@ func (k *keeper) keep(ctx context.Context, stop func(), text []byte, p *plan.Pla
 	}
 }
 
-// status gives the lab's own status with what the record knows.
+// status returns the lab's own status with what the record knows.
 func (k *keeper) status() status.Lab {
 	k.mu.Lock()
 	lab, r, failure := k.lab, k.record, k.failure
@@ -202,7 +202,7 @@ func apart() error {
 	return nil
 }
 
-// process gives this process as the whole machine knows it, and when it began.
+// process returns this process as the whole machine knows it, and when it began.
 func process() (pid int, born uint64) {
 	self, err := os.Readlink("/proc/self")
 	if err != nil {
@@ -254,7 +254,7 @@ func reap(k *keeper) {
 	}
 }
 
-// dead gives a child that has ended and was not waited for, 0 when there is none.
+// dead returns a child that has ended and was not waited for, 0 when there is none.
 func dead() int {
 	var info unix.Siginfo
 	if err := unix.Waitid(unix.P_ALL, 0, &info, unix.WEXITED|unix.WNOHANG|unix.WNOWAIT, nil); err != nil {
@@ -281,7 +281,7 @@ func (r Record) Fill(s status.Lab, failure string) status.Lab {
 	return s
 }
 
-// TellBy gives what reports on a file: how far it is, and then once how it went.
+// TellBy returns what reports on a file: how far it is, and then once how it went.
 func TellBy(f *os.File) func(Report) {
 	var mu sync.Mutex
 	told := false

@@ -72,7 +72,7 @@ func (l *pretend) Close(context.Context) error {
 	return nil
 }
 
-// left gives the condition that it is in, and how often it was closed.
+// left returns the condition that it is in, and how often it was closed.
 func (l *pretend) left() (claims.Condition, int) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

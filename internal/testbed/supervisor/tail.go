@@ -28,14 +28,14 @@ func (t *Tail) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
-// Bytes gives what is kept.
+// Bytes returns what is kept.
 func (t *Tail) Bytes() []byte {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return bytes.Clone(t.kept)
 }
 
-// Last gives the last lines, so many at most, as one.
+// Last returns the last lines, so many at most, as one.
 func (t *Tail) Last(lines int) string {
 	list := strings.Split(strings.TrimSpace(string(t.Bytes())), "\n")
 	return strings.Join(list[max(len(list)-lines, 0):], "; ")

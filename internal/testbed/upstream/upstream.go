@@ -169,7 +169,7 @@ const (
 	maxFrame   = 69632
 )
 
-// send gives the lab a frame.
+// send returns the lab a frame.
 func (u *Upstream) send(frame []byte) {
 	u.writing.Lock()
 	defer u.writing.Unlock()
@@ -181,7 +181,7 @@ func (u *Upstream) send(frame []byte) {
 	}
 }
 
-// forOthers tells a question in ARP who has an address that is not the stack's own: as it
+// forOthers reports whether it is a question in ARP who has an address that is not the stack's own: as it
 // takes what is for any, it would answer for any.
 func (u *Upstream) forOthers(p *packet.Packet) bool {
 	if p.Type != packet.TypeARP || !header.ARP(p.Body).Valid() {
@@ -208,7 +208,7 @@ func (u *Upstream) Close() {
 	u.link.Close()
 }
 
-// Counts gives what went out, by address of the lab, in order.
+// Counts returns what went out, by address of the lab, in order.
 func (u *Upstream) Counts() []Counted {
 	u.mu.Lock()
 	defer u.mu.Unlock()
@@ -236,7 +236,7 @@ func (u *Upstream) count(source netip.Addr, add func(*Counted)) {
 	add(c)
 }
 
-// allowed gives where something may be reached, and whether it may.
+// allowed returns where something may be reached, and whether it may.
 func (u *Upstream) allowed(to netip.AddrPort) (netip.AddrPort, bool) {
 	a := to.Addr()
 	if a == u.options.Address.Addr() { // a question for names, to where those are asked from here
@@ -248,7 +248,7 @@ func (u *Upstream) allowed(to netip.AddrPort) (netip.AddrPort, bool) {
 	return to, u.reachable(a)
 }
 
-// reachable tells whether an address may be reached: of what is not this machine, and what
+// reachable reports whether an address may be reached: of what is not this machine, and what
 // no router passes on.
 func (u *Upstream) reachable(a netip.Addr) bool {
 	if !a.IsValid() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || a.IsLinkLocalUnicast() || a == netip.AddrFrom4([4]byte{255,
@@ -265,7 +265,7 @@ func (u *Upstream) reachable(a netip.Addr) bool {
 	return len(u.options.Allow) == 0 || slices.ContainsFunc(u.options.Allow, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
-// ownAddresses gives this machine's addresses.
+// ownAddresses returns this machine's addresses.
 func ownAddresses() (list []netip.Addr) {
 	all, err := net.InterfaceAddrs()
 	if err != nil {

@@ -25,7 +25,7 @@ import (
 	"openbastion/internal/netsim/packet"
 )
 
-// joined gives two stacks on one wire: an upstream, and a guest of the lab.
+// joined returns two stacks on one wire: an upstream, and a guest of the lab.
 func joined(t *testing.T, o Options) (up, guest *Upstream) {
 	o.Address = netip.MustParsePrefix("100.64.0.254/24")
 	up, err := New([6]byte{2, 0, 0, 0, 0, 1}, o)

@@ -73,7 +73,7 @@ func HopOf(p *packet.Packet) int {
 	return 0
 }
 
-// Aim gives the attempt's frame for its i-th hop.
+// Aim returns the attempt's frame for its i-th hop.
 func (t *Attempt) Aim(i int) []byte {
 	b := slices.Clone(t.Frame)
 	copy(b, t.Hops[i].MAC[:])
@@ -200,7 +200,7 @@ func (a *attacker) afterLies(ad *plan.Adapter) {
 	}
 }
 
-// address gives the adapter's address, or one that it could take.
+// address returns the adapter's address, or one that it could take.
 func (a *attacker) address(ad *plan.Adapter) netip.Addr {
 	for _, has := range a.known.Addresses[claims.RefTo(ad)] {
 		if has.Is4() {
@@ -210,7 +210,7 @@ func (a *attacker) address(ad *plan.Adapter) netip.Addr {
 	return Free(ad.Segment)
 }
 
-// Free gives an address on a segment that a hostile guest could take: high up,
+// Free returns an address on a segment that a hostile guest could take: high up,
 // where few are in use.
 func Free(s *plan.Segment) netip.Addr {
 	b := s.Subnet.Addr().As4()
@@ -218,7 +218,7 @@ func Free(s *plan.Segment) netip.Addr {
 	return netip.AddrFrom4(b)
 }
 
-// hops gives the stations of the adapter's network that may route (appliances,
+// hops returns the stations of the adapter's network that may route (appliances,
 // the host, routers, everybody at once), and the other guests: also those beyond an
 // appliance that bridges.
 func (a *attacker) hops(ad *plan.Adapter) (gates, neighbors []Hop) {
@@ -238,13 +238,13 @@ func (a *attacker) hops(ad *plan.Adapter) (gates, neighbors []Hop) {
 	return append(append(gates, routers...), Hop{MAC: mac.Broadcast}), neighbors
 }
 
-// Gates gives the stations of an adapter's network that may route.
+// Gates returns the stations of an adapter's network that may route.
 func Gates(p *plan.Plan, ad *plan.Adapter, known Known) []Hop {
 	gates, _ := (&attacker{p: p, known: known}).hops(ad)
 	return gates
 }
 
-// sources gives the addresses that a guest may pretend to have: its own, a
+// sources returns the addresses that a guest may pretend to have: its own, a
 // neighbor's, the router's, one of each other segment, and a public one.
 func (a *attacker) sources(ad *plan.Adapter, own netip.Addr) []netip.Addr {
 	list := []netip.Addr{own, netip.AddrFrom4([4]byte{198, 51, 100, 7})}
@@ -268,7 +268,7 @@ func (a *attacker) sources(ad *plan.Adapter, own netip.Addr) []netip.Addr {
 	return list
 }
 
-// nextHop gives the address of the port that guests on the adapter's segment
+// nextHop returns the address of the port that guests on the adapter's segment
 // are sent to, or one that nobody has.
 func nextHop(ad *plan.Adapter) netip.Addr {
 	if port := ad.Segment.Port; port != nil && port.Address.IsValid() {
@@ -283,7 +283,7 @@ func nextHop(ad *plan.Adapter) netip.Addr {
 // maxNamed bounds the services of rules that a hostile guest tries.
 const maxNamed = 64
 
-// allowedByName gives the services that rules let pass.
+// allowedByName returns the services that rules let pass.
 func allowedByName(p *plan.Plan) []lab.Service {
 	var list []lab.Service
 	for _, m := range p.Appliances() {

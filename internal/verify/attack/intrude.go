@@ -77,7 +77,7 @@ func (x *intruder) try(to *plan.Adapter, source, at netip.Addr, services []lab.S
 	}
 }
 
-// insiders gives addresses of segments inside that rules tell apart, for an intruder to
+// insiders returns addresses of segments inside that rules tell apart, for an intruder to
 // pretend to have.
 func insiders(p *plan.Plan, wan *plan.Adapter, known Known) (list []netip.Addr) {
 	for _, s := range p.Segments {
@@ -90,7 +90,7 @@ func insiders(p *plan.Plan, wan *plan.Adapter, known Known) (list []netip.Addr) 
 	return list
 }
 
-// reached gives the first address of each IP version that an adapter has and that the
+// reached returns the first address of each IP version that an adapter has and that the
 // intruder can write to.
 func reached(known Known, a *plan.Adapter) (list []netip.Addr) {
 	for _, x := range known.Addresses[claims.RefTo(a)] {
@@ -104,7 +104,7 @@ func reached(known Known, a *plan.Adapter) (list []netip.Addr) {
 	return list
 }
 
-// Answers tells which of attempts to get inside a packet that came back answers, as a system
+// Answers returns which of attempts to get inside a packet that came back answers, as a system
 // answers that took it in: an echo, the second step of a handshake (RFC 9293), a datagram back, or
 // word that nobody listens (RFC 1122, section 3.2.2.1). A reset does not tell: filters send them in
 // the name of who they protect.

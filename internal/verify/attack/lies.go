@@ -64,7 +64,7 @@ func Lies(ad *plan.Adapter, victim netip.Addr, now time.Duration) [][]byte {
 	return out
 }
 
-// Victim gives the neighbor whose address a guest takes by one adapter, or nil.
+// Victim returns the neighbor whose address a guest takes by one adapter, or nil.
 func Victim(ad *plan.Adapter) *plan.Adapter {
 	for _, other := range ad.Segment.Adapters {
 		if other.Machine != ad.Machine && other.Guest != nil && other.Plugged {

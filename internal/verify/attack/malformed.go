@@ -135,7 +135,7 @@ func sourceRouted(frame []byte, via netip.Addr) []byte {
 	return b
 }
 
-// ipv6 gives the IPv6 addresses that a guest has.
+// ipv6 returns the IPv6 addresses that a guest has.
 func (a *attacker) ipv6(ad *plan.Adapter) []netip.Addr {
 	return slices.DeleteFunc(slices.Clone(a.known.Addresses[claims.RefTo(ad)]), netip.Addr.Is4)
 }

@@ -174,7 +174,7 @@ func (c *checker) overlap() {
 	}
 }
 
-// related tells whether one machine could have to tell the two segments apart:
+// related reports whether one machine could have to tell the two segments apart:
 // something stands on both, or one lies on the way out of the other. Benches that
 // are clones of each other, each behind a translation of its own, are not.
 func (c *checker) related(s, t *plan.Segment) bool {
@@ -223,7 +223,7 @@ func (c *checker) siteOverlap() {
 	}
 }
 
-// at gives the place of a key of the adapter in the file.
+// at returns the place of a key of the adapter in the file.
 func at(a *plan.Adapter, key string) lab.Pos {
 	if a.Port != nil {
 		return a.Port.At(key)
@@ -231,7 +231,7 @@ func at(a *plan.Adapter, key string) lab.Pos {
 	return a.Guest.At(key)
 }
 
-// keyOf gives the key that holds the adapter's address.
+// keyOf returns the key that holds the adapter's address.
 func keyOf(a *plan.Adapter) string {
 	switch {
 	case a.Port != nil:
@@ -331,7 +331,7 @@ func (c *checker) twinAddress() {
 	}
 }
 
-// mayGoOutside tells whether some rule lets the adapter's machine out.
+// mayGoOutside reports whether some rule lets the adapter's machine out.
 func (c *checker) mayGoOutside(a *plan.Adapter) bool {
 	p := a.Segment.Port
 	return p != nil && len(c.passing(p.Machine, c.source(a), c.outside(p.Machine))) > 0

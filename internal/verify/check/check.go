@@ -27,7 +27,7 @@ const (
 
 func (s Severity) rank() int { return slices.Index([]Severity{Error, Warning, Note}, s) }
 
-// AtLeast tells whether s is as bad as t or worse.
+// AtLeast reports whether s is as bad as t or worse.
 func (s Severity) AtLeast(t Severity) bool { return s.rank() <= t.rank() }
 
 // Finding is one thing that is unwise or wrong in a layout.
@@ -71,7 +71,7 @@ type Entry struct {
 	find     func(*checker)
 }
 
-// day gives the day of the entry's example; zero when it depends on none.
+// day returns the day of the entry's example; zero when it depends on none.
 func (e Entry) day() time.Time {
 	d, _ := time.Parse(time.DateOnly, e.On)
 	return d
@@ -82,7 +82,7 @@ func Catalogue() []Entry {
 	return slices.Concat(doors(), wires(), addresses(), leases(), rules(), machines(), sizing(), lines(), unfinished())
 }
 
-// Lookup gives a code's entry.
+// Lookup returns a code's entry.
 func Lookup(code string) (Entry, bool) {
 	for _, e := range Catalogue() {
 		if e.Code == code {
@@ -101,7 +101,7 @@ type checker struct {
 	proof *reachability.Model
 }
 
-// Run gives the findings of a plan, worst first, then by place. on is the day
+// Run returns the findings of a plan, worst first, then by place. on is the day
 // for what depends on one; zero leaves that out. What the lab file accepts
 // comes last, marked so.
 func Run(p *plan.Plan, on time.Time) []Finding {
@@ -119,14 +119,14 @@ func Run(p *plan.Plan, on time.Time) []Finding {
 	return c.out
 }
 
-// adapters gives those of machines that are switched on and that are on a segment.
+// adapters returns those of machines that are switched on and that are on a segment.
 func (c *checker) adapters() []*plan.Adapter {
 	return slices.DeleteFunc(slices.Clone(c.p.Adapters), func(a *plan.Adapter) bool {
 		return a.Machine.Off || a.Role == lab.Unused || a.Port != nil && a.Role == "" || a.Segment.Nowhere()
 	})
 }
 
-// guests gives those that are switched on.
+// guests returns those that are switched on.
 func (c *checker) guests() []*plan.Machine {
 	return slices.DeleteFunc(slices.Clone(c.p.Guests()), func(m *plan.Machine) bool { return m.Off })
 }
@@ -149,10 +149,10 @@ func (c *checker) find(subject string, at lab.Pos, remedy, message string, args 
 	return &c.out[len(c.out)-1]
 }
 
-// Undecided tells an open question: nothing is wrong, and something is missing.
+// Undecided reports whether it is an open question: nothing is wrong, and something is missing.
 func (f Finding) Undecided() bool { return f.Code == undecidedCode }
 
-// see says what one would see where that differs from what the code's entry
+// see returns what one would see where that differs from what the code's entry
 // says.
 func (f *Finding) see(text string) *Finding { f.See = text; return f }
 

@@ -133,7 +133,7 @@ func (c *checker) oneSided() {
 	}
 }
 
-// wireOf tells what a segment's frames travel on: its wire, or, for bridged
+// wireOf returns what a segment's frames travel on: its wire, or, for bridged
 // upstream segments, the host's adapter. Tagged segments are apart.
 func wireOf(s *plan.Segment) string {
 	if u := s.Wire.Uplink(); s.Tag == 0 && u != "" {
@@ -160,7 +160,7 @@ func (c *checker) sameWire() {
 	}
 }
 
-// leadsOut tells why an adapter's segment is a way out past the guest's
+// leadsOut returns why an adapter's segment is a way out past the guest's
 // appliance home; empty when it is none.
 func leadsOut(s *plan.Segment) string {
 	switch {
@@ -268,14 +268,14 @@ func (c *checker) deadSegment() {
 	}
 }
 
-// portPending tells whether an inside port has no segment yet: any may be its.
+// portPending reports whether an inside port has no segment yet: any may be its.
 func (c *checker) portPending() bool {
 	return slices.ContainsFunc(c.p.Adapters, func(a *plan.Adapter) bool {
 		return (a.Segment.Nowhere() && a.Role.Inside() || a.Port != nil && a.Role == "") && !a.Machine.Off
 	})
 }
 
-// asks tells a guest's adapter that expects a lease or a gateway: one on a back-end
+// asks reports whether it is a guest's adapter that expects a lease or a gateway: one on a back-end
 // network asks for neither.
 func asks(a *plan.Adapter) bool {
 	return a.Guest != nil && a.Plugged && (a.How != plan.Static || a.Gateway.IsValid())
@@ -363,10 +363,10 @@ func (c *checker) unpinnedOrder() {
 	}
 }
 
-// listed tells whether the list has it; an empty list has everything.
+// listed reports whether the list has it; an empty list has everything.
 func listed(list []string, what string) bool { return len(list) == 0 || slices.Contains(list, what) }
 
-// drivers gives what an appliance has drivers for, and whose word that is: its
+// drivers returns what an appliance has drivers for, and whose word that is: its
 // image's, else that of its kind.
 func drivers(image, kind []string) (list []string, whose string) {
 	if len(image) > 0 {

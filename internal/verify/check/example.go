@@ -133,7 +133,7 @@ var examples = sync.OnceValue(func() map[string]func() string {
 	}
 })
 
-// Labs gives the entry's example: the lab that has the finding, and the same
+// Labs returns the entry's example: the lab that has the finding, and the same
 // lab mended.
 func (e Entry) Labs() (bad, good string) {
 	good = base

@@ -117,7 +117,7 @@ func (c *checker) noLeaseServer() {
 	}
 }
 
-// spare gives a pool in the upper half of a segment.
+// spare returns a pool in the upper half of a segment.
 func spare(s *plan.Segment) plan.Pool {
 	size := subnet.Size(s.Subnet)
 	return plan.Pool{From: subnet.Add(s.Subnet.Addr(), max(size/2, 1)), To: subnet.Last(s.Subnet)}
@@ -214,7 +214,7 @@ func (c *checker) leaseNoRouter() {
 	}
 }
 
-// leasesAt gives the place of a key of the lease service; for what a guest
+// leasesAt returns the place of a key of the lease service; for what a guest
 // hands out, where the guest stands.
 func leasesAt(a *plan.Adapter, key string) lab.Pos {
 	if a.Port == nil {

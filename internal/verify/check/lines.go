@@ -223,7 +223,7 @@ func (c *checker) houseInReach() {
 	}
 }
 
-// network gives the addresses of a network as a line of the proof's space.
+// network returns the addresses of a network as a line of the proof's space.
 func (c *checker) network(p netip.Prefix) packetset.Line { return c.model().Space().Prefixes(p) }
 
 func (c *checker) routeAstray() {

@@ -99,7 +99,7 @@ func (c *checker) bootsMedia() {
 	}
 }
 
-// needs gives what asks for an appliance's size, and whose need it is: its image's,
+// needs returns what asks for an appliance's size, and whose need it is: its image's,
 // and that of its kind where it is more.
 func needs(m *plan.Machine) map[string]lab.Needs {
 	return map[string]lab.Needs{"its image": m.Appliance.Needs, "its kind": m.Profile.Needs}
@@ -130,7 +130,7 @@ func (c *checker) undersized() {
 	}
 }
 
-// orSaid gives a need of a kind of appliance, or nothing where the image says its own.
+// orSaid returns a need of a kind of appliance, or nothing where the image says its own.
 func orSaid[N int | lab.Bytes](kind, image N) N {
 	if image > 0 {
 		return 0

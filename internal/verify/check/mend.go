@@ -53,7 +53,7 @@ func Offer(p *plan.Plan, text []byte, on time.Time, all, findings []Finding) {
 
 func (f Finding) what() [2]string { return [2]string{f.Code, f.Subject} }
 
-// choose gives those of more that help together with the mends chosen already,
+// choose returns those of more that help together with the mends chosen already,
 // and these. Halves are tried apart where the whole does not help, so that few
 // bad mends among many cost few trials.
 func (t *trial) choose(findings []Finding, chosen, more []int) []int {
@@ -71,7 +71,7 @@ func (t *trial) choose(findings []Finding, chosen, more []int) []int {
 	return t.choose(findings, t.choose(findings, chosen, more[:half]), more[half:])
 }
 
-// helps tells whether the mends of some findings can be made and are of use.
+// helps reports whether the mends of some findings can be made and are of use.
 func (t *trial) helps(findings []Finding, which []int) bool {
 	t.left--
 	var list []Finding
@@ -98,7 +98,7 @@ func (t *trial) helps(findings []Finding, which []int) bool {
 	return true
 }
 
-// Mend gives the lab file's text with every mechanical mend of the findings in
+// Mend returns the lab file's text with every mechanical mend of the findings in
 // it, and how many values that were.
 func Mend(text []byte, findings []Finding) ([]byte, int) {
 	e := lab.NewEditor(text)

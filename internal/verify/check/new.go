@@ -7,7 +7,7 @@ import (
 	"openbastion/internal/model/plan"
 )
 
-// New gives the codes of the errors and warnings that a changed plan has, and that
+// New returns the codes of the errors and warnings that a changed plan has, and that
 // are not among the findings of the plan that it was changed from.
 func New(was []Finding, changed *plan.Plan) []string {
 	old := map[string]bool{}

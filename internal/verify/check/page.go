@@ -112,7 +112,7 @@ type Part struct {
 	Bad   bool
 }
 
-// Parts gives the lines before and after the mend. Where one side has none,
+// Parts returns the lines before and after the mend. Where one side has none,
 // the title says so.
 func (p Page) Parts() []Part {
 	switch {
@@ -124,7 +124,7 @@ func (p Page) Parts() []Part {
 	return []Part{{"Before", p.Before, true}, {"After", p.After, false}}
 }
 
-// without gives the lines of a that b does not have.
+// without returns the lines of a that b does not have.
 func without(a, b string) []string {
 	there := map[string]bool{}
 	for line := range strings.Lines(b) {

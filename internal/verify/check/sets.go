@@ -14,7 +14,7 @@ import (
 	"openbastion/internal/verify/reachability"
 )
 
-// model gives the plan as sets of packets, made once.
+// model returns the plan as sets of packets, made once.
 func (c *checker) model() *reachability.Model {
 	if c.proof == nil {
 		c.proof = reachability.New(c.p, netip.Addr{})
@@ -22,17 +22,17 @@ func (c *checker) model() *reachability.Model {
 	return c.proof
 }
 
-// inside gives the addresses of an appliance's inside networks, outside the others.
+// inside returns the addresses of an appliance's inside networks, outside the others.
 func (c *checker) inside(m *plan.Machine) packetset.Line { return c.model().Inside(m) }
 
 func (c *checker) outside(m *plan.Machine) packetset.Line {
 	return c.model().Space().All().Minus(c.inside(m))
 }
 
-// sets gives the rules of an appliance as sets of packets.
+// sets returns the rules of an appliance as sets of packets.
 func (c *checker) sets(m *plan.Machine) []packetset.Packets { return c.model().Rules(m) }
 
-// source gives the addresses that an adapter has or may get.
+// source returns the addresses that an adapter has or may get.
 func (c *checker) source(a *plan.Adapter) packetset.Line {
 	if a.Address.IsValid() {
 		return c.one(a)
@@ -40,18 +40,18 @@ func (c *checker) source(a *plan.Adapter) packetset.Line {
 	return c.model().Lines(a.Segment)
 }
 
-// one gives the adapter's address alone.
+// one returns the adapter's address alone.
 func (c *checker) one(a *plan.Adapter) packetset.Line {
 	return c.model().Space().Addresses(a.Address.Addr())
 }
 
-// passing gives the services that rules let pass from some source to some
+// passing returns the services that rules let pass from some source to some
 // destination; for a part of them is enough.
 func (c *checker) passing(m *plan.Machine, from, to packetset.Line) packetset.Line {
 	return c.allowed(m, packetset.Packets{Source: from, Destination: to, Service: packetset.AllServices})
 }
 
-// allowed gives the services of the packets that the rules let pass.
+// allowed returns the services of the packets that the rules let pass.
 func (c *checker) allowed(m *plan.Machine, p packetset.Packets) packetset.Line {
 	var out packetset.Line
 	left := []packetset.Packets{p}
@@ -68,7 +68,7 @@ func (c *checker) allowed(m *plan.Machine, p packetset.Packets) packetset.Line {
 	return out
 }
 
-// meantInbound gives what is published, and everything to guests with an outside
+// meantInbound returns what is published, and everything to guests with an outside
 // address of their own.
 func (c *checker) meantInbound(m *plan.Machine) []packetset.Packets {
 	var out []packetset.Packets
@@ -182,7 +182,7 @@ func (c *checker) sentence(e lab.Expectation) (passes, known, outside bool) {
 	return len(c.allowed(m, packetset.Packets{Source: from, Destination: to, Service: packetset.Service(e.Service)})) > 0, true, outside
 }
 
-// party gives the addresses of one who of a sentence, and the appliance that
+// party returns the addresses of one who of a sentence, and the appliance that
 // stands before it.
 func (c *checker) party(w lab.Who) (packetset.Line, *plan.Machine) {
 	switch w.Kind {

@@ -190,7 +190,7 @@ func (c *checker) overLicence() {
 	}
 }
 
-// named tells whether a device's name is of a form: # and % stand for the adapter's
+// named reports whether a device's name is of a form: # and % stand for the adapter's
 // number, %s for its slot.
 func named(form, device string) bool {
 	pattern := regexp.QuoteMeta(form)
@@ -222,7 +222,7 @@ func (c *checker) oddDevice() {
 	}
 }
 
-// modelOf gives the adapter models whose interfaces a kind of appliance calls so.
+// modelOf returns the adapter models whose interfaces a kind of appliance calls so.
 func modelOf(p *lab.Profile, device string) string {
 	var out []string
 	for model, forms := range p.Devices {
@@ -254,7 +254,7 @@ func (c *checker) oddAdmin() {
 	}
 }
 
-// adminAt gives where the file says how an appliance is managed at a port.
+// adminAt returns where the file says how an appliance is managed at a port.
 func adminAt(m *plan.Machine, a *plan.Adapter) lab.Pos {
 	if a.Port.Has("admin") {
 		return a.Port.At("admin")

@@ -70,7 +70,7 @@ func (c *checker) undecided() {
 	}
 }
 
-// meanwhile says what works while a question is open, and what cannot.
+// meanwhile returns what works while a question is open, and what cannot.
 func meanwhile(o lab.Open) string {
 	switch of := o.Of.(type) {
 	case *lab.Port:
@@ -100,7 +100,7 @@ func meanwhile(o lab.Open) string {
 	return "Until then: it gets a lease."
 }
 
-// Conflicts gives what a machine that is switched off would fight over with those
+// Conflicts returns what a machine that is switched off would fight over with those
 // that run, were it switched on.
 func Conflicts(p *plan.Plan, m *plan.Machine) []string {
 	var out []string

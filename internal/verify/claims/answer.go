@@ -34,7 +34,7 @@ type Evidence struct {
 	Text    string    `json:"text"`
 }
 
-// String says the evidence in a line.
+// String returns the evidence in a line.
 func (e Evidence) String() string {
 	switch {
 	case e.Last > e.Frame:
@@ -139,7 +139,7 @@ func (GotScan) kind() AskKind     { return "scan" }
 func (GotPacket) kind() AskKind   { return "packet" }
 func (GotOwners) kind() AskKind   { return "owners" }
 
-// Telling gives the one of an adapter's addresses that tells most: one that does not belong
+// Telling returns the one of an adapter's addresses that tells most: one that does not belong
 // where it was planned, when there is any. Of two who announce, which comes first is
 // luck, and an adapter has addresses of both.
 func Telling(addresses []netip.Prefix, planned netip.Prefix) netip.Prefix {
@@ -154,7 +154,7 @@ func Telling(addresses []netip.Prefix, planned netip.Prefix) netip.Prefix {
 	return addresses[0]
 }
 
-// TakenBy tells whether somebody, by name, took the packet in.
+// TakenBy reports whether somebody, by name, took the packet in.
 func (g GotPacket) TakenBy(name string) bool { return slices.Contains(g.Took, name) }
 
 // Router is who announces itself as an IPv6 router on a segment.
@@ -221,7 +221,7 @@ func (a *Answer) UnmarshalJSON(data []byte) error {
 	return nil
 }
 
-// deref gives what a pointer points to.
+// deref returns what a pointer points to.
 func deref(v any) any { return reflect.ValueOf(v).Elem().Interface() }
 
 // AnswersSchema names the JSON form of saved answers.

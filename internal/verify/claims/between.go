@@ -80,13 +80,13 @@ func betweenClaim(m *reachability.Model, from, to []*plan.Adapter, each bool) cl
 	return c
 }
 
-// joins tells whether an appliance has a side on an inside segment: a port, or the WAN by
+// joins reports whether an appliance has a side on an inside segment: a port, or the WAN by
 // which it stands behind another.
 func joins(by *plan.Machine, to *plan.Segment) bool {
 	return to.Port.Machine == by || to.Inside() && slices.ContainsFunc(by.WAN(), func(wan *plan.Adapter) bool { return wan.Segment == to })
 }
 
-// homes gives, by segment, the guests that live there and nowhere else.
+// homes returns, by segment, the guests that live there and nowhere else.
 func homes(p *plan.Plan) map[*plan.Segment][]*plan.Adapter {
 	out := map[*plan.Segment][]*plan.Adapter{}
 	for _, g := range p.Guests() {
@@ -97,7 +97,7 @@ func homes(p *plan.Plan) map[*plan.Segment][]*plan.Adapter {
 	return out
 }
 
-// speakersOf gives, by segment, the first guest, and the first of each kind that the rules
+// speakersOf returns, by segment, the first guest, and the first of each kind that the rules
 // tell from it.
 func speakersOf(p *plan.Plan, guests map[*plan.Segment][]*plan.Adapter) map[*plan.Segment][]*plan.Adapter {
 	out := map[*plan.Segment][]*plan.Adapter{}
@@ -134,7 +134,7 @@ type passing struct {
 	allowed bool
 }
 
-// crossingOf gives what to ask: usual services, what passes in their place, and, where named is
+// crossingOf returns what to ask: usual services, what passes in their place, and, where named is
 // wanted, what rules name.
 func crossingOf(a, b *plan.Adapter, named bool) crossing {
 	o := crossing{a: a, b: b}
@@ -146,7 +146,7 @@ func crossingOf(a, b *plan.Adapter, named bool) crossing {
 	return o
 }
 
-// ends gives the addresses between which is asked over an IP version, where both have one.
+// ends returns the addresses between which is asked over an IP version, where both have one.
 func (o crossing) ends(six bool) (from, to netip.Addr, ok bool) {
 	if six {
 		return o.a.Address6.Addr(), o.b.Address6.Addr(), o.a.Address6.IsValid() && o.b.Address6.IsValid()

@@ -89,7 +89,7 @@ type Result struct {
 	disagree string // proof and stage say different things
 }
 
-// Names gives the machines and segments that the claim is about.
+// Names returns the machines and segments that the claim is about.
 func (r Result) Names() []string {
 	var out []string
 	for _, n := range []string{r.Guest, r.Segment, r.Appliance, r.From, r.To} {
@@ -100,7 +100,7 @@ func (r Result) Names() []string {
 	return out
 }
 
-// Subject says what the claim is about.
+// Subject returns what the claim is about.
 func (r Result) Subject() string {
 	switch {
 	case r.Sentence != "":
@@ -174,7 +174,7 @@ func asking(list ...Asking) []ask {
 // them.
 var GuestKinds = []Kind{Behind, Lease, Gateway, Names, Outside, Path, Held, Cut}
 
-// Questions gives what the claims of a plan need to know, each thing once.
+// Questions returns what the claims of a plan need to know, each thing once.
 func Questions(p *plan.Plan, facts Facts) []Question { return prepare(p, facts).questions }
 
 // prepared is the list of claims of a plan with what they ask.
@@ -193,7 +193,7 @@ func prepare(p *plan.Plan, facts Facts) *prepared {
 	return c
 }
 
-// Asked gives in which conditions a plan's claims have something to ask, in order.
+// Asked returns in which conditions a plan's claims have something to ask, in order.
 func Asked(p *plan.Plan, facts Facts) (out []Condition) {
 	questions := prepare(p, facts).questions
 	for _, when := range Conditions {

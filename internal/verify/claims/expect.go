@@ -95,7 +95,7 @@ func expectClaim(m *reachability.Model, p *plan.Plan, w Witness, i int) claim {
 	return c
 }
 
-// shared tells an adapter whose address somebody else of the plan has as well.
+// shared reports whether it is an adapter whose address somebody else of the plan has as well.
 func shared(p *plan.Plan, a *plan.Adapter) bool {
 	return a.Address.IsValid() && slices.ContainsFunc(p.Adapters, func(x *plan.Adapter) bool {
 		return x != a && x.Address.IsValid() && x.Address.Addr() == a.Address.Addr()
@@ -116,7 +116,7 @@ type ends struct {
 	address  netip.Addr
 }
 
-// pairs gives the pairs that a sentence speaks of.
+// pairs returns the pairs that a sentence speaks of.
 func pairs(p *plan.Plan, e lab.Expectation) []pair {
 	var out []pair
 	at := map[[2]string]int{}
@@ -174,7 +174,7 @@ func expected(never bool, pair, to string, aside map[int]bool, known func(string
 	}
 }
 
-// meant gives the services that stand for what a sentence names: itself, or,
+// meant returns the services that stand for what a sentence names: itself, or,
 // where it names no port, the usual ones and one of each protocol that the
 // rules let pass.
 func meant(p *plan.Plan, w Witness, named lab.Service, from, to *plan.Adapter) []lab.Service {
@@ -244,7 +244,7 @@ type party struct {
 	address netip.Addr
 }
 
-// AddressesOutside gives the addresses of nobody in the plan that claims speak of:
+// AddressesOutside returns the addresses of nobody in the plan that claims speak of:
 // somebody outside answers there.
 func AddressesOutside(m *reachability.Model, witness netip.Addr) []netip.Addr {
 	var out []netip.Addr
@@ -273,7 +273,7 @@ func AddressesOutside(m *reachability.Model, witness netip.Addr) []netip.Addr {
 	return out
 }
 
-// parties gives those of whom a name in a sentence speaks.
+// parties returns those of whom a name in a sentence speaks.
 func parties(p *plan.Plan, w lab.Who) []party {
 	if w.Kind == lab.WhoOutside {
 		return []party{{}}

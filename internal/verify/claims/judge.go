@@ -293,7 +293,7 @@ func pathText(path []string, tried string) string {
 	return text
 }
 
-// segmentAfter gives the segment that a path leaves a machine by.
+// segmentAfter returns the segment that a path leaves a machine by.
 func segmentAfter(path []string, machine string) string {
 	for i := len(path) - 2; i >= 0; i-- {
 		if path[i] == machine {

@@ -54,7 +54,7 @@ func list(m *reachability.Model, p *plan.Plan, w Witness) []claim {
 	return out
 }
 
-// InsideAdapter gives the guest's first adapter on a segment behind an
+// InsideAdapter returns the guest's first adapter on a segment behind an
 // appliance, or nil. It is where the guest's way out must lead.
 func InsideAdapter(g *plan.Machine) *plan.Adapter {
 	for _, a := range g.Adapters {
@@ -65,7 +65,7 @@ func InsideAdapter(g *plan.Machine) *plan.Adapter {
 	return nil
 }
 
-// last gives the appliance whose WAN address the outside sees: the outermost
+// last returns the appliance whose WAN address the outside sees: the outermost
 // of those in a row.
 func last(m *plan.Machine) *plan.Machine {
 	for range 64 {
@@ -78,7 +78,7 @@ func last(m *plan.Machine) *plan.Machine {
 	return m
 }
 
-// outerAppliance gives the appliance behind which an appliance stands, and the WAN by
+// outerAppliance returns the appliance behind which an appliance stands, and the WAN by
 // which it does; nil when it is the outermost.
 func outerAppliance(m *plan.Machine) (wan *plan.Adapter, next *plan.Machine) {
 	wans := m.WAN()
@@ -88,7 +88,7 @@ func outerAppliance(m *plan.Machine) (wan *plan.Adapter, next *plan.Machine) {
 	return wans[0], wans[0].Segment.Port.Machine
 }
 
-// Likely gives an address the adapter has or may get.
+// Likely returns an address the adapter has or may get.
 func Likely(a *plan.Adapter) netip.Addr {
 	if a.Address.IsValid() {
 		return a.Address.Addr()
@@ -155,7 +155,7 @@ func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w W
 	return out
 }
 
-// elsewhere gives a packet by which a guest may go outside, where the rules let it
+// elsewhere returns a packet by which a guest may go outside, where the rules let it
 // go somewhere and not to the witness.
 func elsewhere(m *reachability.Model, home *plan.Adapter) (reachability.Packet, bool) {
 	if gate := home.Gate(); gate == nil || !leadsOut(m, gate.Machine) {
@@ -197,7 +197,7 @@ func outsideParts(home *plan.Adapter, wans []*plan.Adapter, allowed []lab.Servic
 	return out
 }
 
-// waysOut gives the ports by which an appliance leads outside: its WANs, or
+// waysOut returns the ports by which an appliance leads outside: its WANs, or
 // the one port of a one-armed appliance.
 func waysOut(m *plan.Machine) []*plan.Adapter {
 	if wans := m.WAN(); len(wans) > 0 {
@@ -211,7 +211,7 @@ func waysOut(m *plan.Machine) []*plan.Adapter {
 	return nil
 }
 
-// Transparent tells a port of an appliance that bridges.
+// Transparent reports whether it is a port of an appliance that bridges.
 func Transparent(a *plan.Adapter) bool {
 	return a.Machine.Appliance != nil && a.Machine.Appliance.Kind == "transparent" && a.Role != lab.Manage
 }
@@ -288,7 +288,7 @@ func inboundClaim(model *reachability.Model, m *plan.Machine, wan *plan.Adapter)
 	return c
 }
 
-// MeantToEnter tells whether the file lets in, at an appliance, what got inside by a way.
+// MeantToEnter reports whether the file lets in, at an appliance, what got inside by a way.
 func MeantToEnter(model *reachability.Model, at *plan.Machine, w Way) bool {
 	to := model.Plan().Machine(w.To)
 	return to != nil && to.Guest != nil && w.Sent != nil && model.LetsIn(at, to, *w.Sent)

@@ -15,7 +15,7 @@ type outward struct {
 	source netip.Addr
 }
 
-// wayOut gives the appliances on the way from an address on a segment to the outside.
+// wayOut returns the appliances on the way from an address on a segment to the outside.
 func wayOut(m *plan.Machine, from *plan.Segment, source netip.Addr) []outward {
 	var way []outward
 	for range 64 {
@@ -32,20 +32,20 @@ func wayOut(m *plan.Machine, from *plan.Segment, source netip.Addr) []outward {
 	return way
 }
 
-// passes tells whether each appliance of a way lets a service pass to an address.
+// passes reports whether each appliance of a way lets a service pass to an address.
 func passes(way []outward, to netip.Addr, s lab.Service) bool {
 	return !slices.ContainsFunc(way, func(o outward) bool {
 		return !allows(o.by, o.source, to, s)
 	})
 }
 
-// allows tells whether the rules of an appliance let a service pass from one address to another.
+// allows reports whether the rules of an appliance let a service pass from one address to another.
 func allows(m *plan.Machine, from, to netip.Addr, s lab.Service) bool {
 	_, action := m.Decide(plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From})
 	return action == lab.Allow
 }
 
-// distinct gives each of some services once, in order.
+// distinct returns each of some services once, in order.
 func distinct(list []lab.Service) []lab.Service {
 	var out []lab.Service
 	for _, s := range list {
@@ -56,7 +56,7 @@ func distinct(list []lab.Service) []lab.Service {
 	return out
 }
 
-// AllowedServices gives services, one of each protocol where there is one, that every
+// AllowedServices returns services, one of each protocol where there is one, that every
 // appliance on the way from an address on a segment to the outside lets pass.
 func AllowedServices(m *plan.Machine, from *plan.Segment, source, to netip.Addr) []lab.Service {
 	way := wayOut(m, from, source)

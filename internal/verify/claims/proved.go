@@ -38,7 +38,7 @@ func shows(saw string) part {
 	}}
 }
 
-// leadsOut tells whether the outermost appliance in a row leads outside: a closed
+// leadsOut reports whether the outermost appliance in a row leads outside: a closed
 // range has no outside.
 func leadsOut(m *reachability.Model, a *plan.Machine) bool {
 	ways := waysOut(last(a))
@@ -71,7 +71,7 @@ func PacketOf(p *plan.Plan, e *reachability.Escape) AskPacket {
 	return q
 }
 
-// next gives the station to which a frame goes at a place of a path, and the
+// next returns the station to which a frame goes at a place of a path, and the
 // segment on which that stands: a bridge is no hop.
 func next(p *plan.Plan, path []string, i int) (hop, on string) {
 	for ; i+2 < len(path); i += 2 {
@@ -82,7 +82,7 @@ func next(p *plan.Plan, path []string, i int) (hop, on string) {
 	return path[i], path[i-1]
 }
 
-// leased gives the adapter whose address the packet of an escape goes to, where
+// leased returns the adapter whose address the packet of an escape goes to, where
 // that is known only once somebody gave it a lease; else the zero Ref.
 func leased(p *plan.Plan, e *reachability.Escape) Ref {
 	may := func(a *plan.Adapter) bool {
@@ -266,7 +266,7 @@ func soleClaim(m *reachability.Model, s *plan.Segment) (claim, bool) {
 	return c, true
 }
 
-// passesAll tells whether the rules let everything pass from one segment to another.
+// passesAll reports whether the rules let everything pass from one segment to another.
 func passesAll(m *plan.Machine, from, to *plan.Segment) bool {
 	for i := range m.Rules {
 		r := &m.Rules[i]

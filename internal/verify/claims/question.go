@@ -147,7 +147,7 @@ var (
 	}
 )
 
-// KindOf gives the kind of what a question asks.
+// KindOf returns the kind of what a question asks.
 func (q Question) KindOf() AskKind { return q.Ask.kind() }
 
 type questionJSON struct {

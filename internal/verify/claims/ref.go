@@ -44,7 +44,7 @@ func (r Ref) In(p *plan.Plan) (*plan.Adapter, error) {
 	return nil, fmt.Errorf("%s has no adapter %d with tag %d", r.Machine, r.Adapter, r.Tag)
 }
 
-// NameOf gives the machine of an adapter; nil stands for the outside.
+// NameOf returns the machine of an adapter; nil stands for the outside.
 func NameOf(a *plan.Adapter) string {
 	if a == nil {
 		return "outside"

@@ -1,6 +1,6 @@
 package claims
 
-// Subject gives the adapter that answers a question by itself.
+// Subject returns the adapter that answers a question by itself.
 func Subject(what Asking) (Ref, bool) {
 	switch q := what.(type) {
 	case AskAddress:

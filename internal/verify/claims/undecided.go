@@ -26,7 +26,7 @@ var outwardKinds = []Kind{Names, Outside, Path, Cut, Held, Inbound, Published, E
 // ruledKinds speak of what rules let pass.
 var ruledKinds = []Kind{Names, Outside, Path, Held, Inbound, Published, Between, Expect}
 
-// doubts gives what the open questions of a plan leave unknown.
+// doubts returns what the open questions of a plan leave unknown.
 func doubts(p *plan.Plan) []doubt {
 	var out []doubt
 	for _, o := range p.Lab.Open {

@@ -15,7 +15,7 @@ type Word struct {
 	Real string   `json:"real,omitempty"` // what differs in a real installation
 }
 
-// Find gives the word of a name or another writing of it, in any letter case.
+// Find returns the word of a name or another writing of it, in any letter case.
 func Find(name string) (Word, bool) {
 	name = strings.ToLower(strings.TrimSpace(name))
 	for _, w := range Words {

@@ -45,7 +45,7 @@ type Answer struct {
 	Partial  bool // the rules cut the packets into too many parts: more may pass
 }
 
-// places gives where those who are named stand: guests' adapters, and true when
+// places returns where those who are named stand: guests' adapters, and true when
 // the outside is among them.
 func (m *Model) places(w lab.Who) (list []*plan.Adapter, outside bool) {
 	for _, g := range m.plan.Guests() {
@@ -61,7 +61,7 @@ func (m *Model) places(w lab.Who) (list []*plan.Adapter, outside bool) {
 	return list, outside
 }
 
-// insides gives the addresses of all segments that do not lead outside.
+// insides returns the addresses of all segments that do not lead outside.
 func (m *Model) insides() packetset.Line {
 	var l packetset.Line
 	for _, d := range m.domains {
@@ -74,7 +74,7 @@ func (m *Model) insides() packetset.Line {
 	return l
 }
 
-// Ask tells what passes from those named to those named, by a service, in a
+// Ask returns what passes from those named to those named, by a service, in a
 // condition. Guests among the first are hostile, and so are the others where they
 // can pass something on.
 func (m *Model) Ask(c Condition, from, to lab.Who, service lab.Service) Answer {
@@ -123,12 +123,12 @@ func (m *Model) ask(c Condition, from, to lab.Who, service lab.Service, most int
 	return out
 }
 
-// plugged gives the adapters of a machine that are plugged in.
+// plugged returns the adapters of a machine that are plugged in.
 func plugged(g *plan.Machine) []*plan.Adapter {
 	return slices.DeleteFunc(slices.Clone(g.Adapters), func(a *plan.Adapter) bool { return !a.Plugged })
 }
 
-// spreadOf gives what somebody hostile with some adapters gets packets to.
+// spreadOf returns what somebody hostile with some adapters gets packets to.
 func (m *Model) spreadOf(c Condition, name string, adapters ...*plan.Adapter) *spread {
 	var from []start
 	key := fmt.Sprint(c)
@@ -148,7 +148,7 @@ func (m *Model) spreadOf(c Condition, name string, adapters ...*plan.Adapter) *s
 	return m.spreads[key]
 }
 
-// fromOutside gives what the outside gets packets to.
+// fromOutside returns what the outside gets packets to.
 func (m *Model) fromOutside(c Condition) *spread {
 	key := fmt.Sprint(c, " outside")
 	if m.spreads[key] == nil {
@@ -163,7 +163,7 @@ func (m *Model) fromOutside(c Condition) *spread {
 	return m.spreads[key]
 }
 
-// arrive gives the passages of a spread that end where somebody named stands.
+// arrive returns the passages of a spread that end where somebody named stands.
 func (m *Model) arrive(s *spread, who *plan.Machine, from, to lab.Who, service lab.Service) []Passage {
 	services := packetset.Service(service)
 	wanted := func(f flow) (flow, bool) {
@@ -208,7 +208,7 @@ func (m *Model) arrive(s *spread, who *plan.Machine, from, to lab.Who, service l
 	return out
 }
 
-// arriveAt gives the passages that end at a guest's adapter.
+// arriveAt returns the passages that end at a guest's adapter.
 func (m *Model) arriveAt(s *spread, name string, who *plan.Machine, a *plan.Adapter, wanted func(flow) (flow, bool)) []Passage {
 	d := m.of[a.Segment]
 	at := m.addresses(a)
@@ -229,7 +229,7 @@ func (m *Model) arriveAt(s *spread, name string, who *plan.Machine, a *plan.Adap
 	return out
 }
 
-// takenIn gives what an adapter takes in of flows that come to its domain.
+// takenIn returns what an adapter takes in of flows that come to its domain.
 func (m *Model) takenIn(a *plan.Adapter, flows []flow, wanted func(flow) (flow, bool)) []flow {
 	at := m.addresses(a)
 	return keep(flows, func(f flow) (flow, bool) {
@@ -251,7 +251,7 @@ func keep(flows []flow, wanted func(flow) (flow, bool)) []flow {
 	return out
 }
 
-// renamed gives a path that starts at another machine of the same segment.
+// renamed returns a path that starts at another machine of the same segment.
 func renamed(path []string, name string) []string {
 	if len(path) > 3 && path[2] == name { // it is the first that passes on
 		return slices.Clone(path[2:])
@@ -284,7 +284,7 @@ func (m *Model) passage(path []string, flows []flow, who *plan.Machine, to *plan
 	return p
 }
 
-// busy gives the addresses that somebody in the plan has.
+// busy returns the addresses that somebody in the plan has.
 func (m *Model) busy() packetset.Line {
 	if m.taken == nil {
 		list := []packetset.Line{}
@@ -305,7 +305,7 @@ var (
 	stranger6 = netip.MustParseAddr("2001:db8:7::7")
 )
 
-// concrete gives one packet of some flows, as a practitioner would send it: with
+// concrete returns one packet of some flows, as a practitioner would send it: with
 // the sender's own address, to the witness, by a usual service.
 func (m *Model) concrete(flows []flow, from, to *plan.Adapter) (best Packet, public bool) {
 	score := -1

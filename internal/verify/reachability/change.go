@@ -20,7 +20,7 @@ type Change struct {
 	Whole  bool     `json:"whole"` // the sets could be compared to the end
 }
 
-// Compare tells what passes between those whom two plans share, now and before.
+// Compare returns what passes between those whom two plans share, now and before.
 func Compare(before, now *plan.Plan) []Change {
 	var named []netip.Prefix
 	for _, p := range []*plan.Plan{before, now} {
@@ -52,7 +52,7 @@ func Compare(before, now *plan.Plan) []Change {
 	return out
 }
 
-// parties gives everybody of whom a matrix speaks: the guests, then the outside.
+// parties returns everybody of whom a matrix speaks: the guests, then the outside.
 func (m *Model) parties() []lab.Who {
 	var list []lab.Who
 	for _, g := range m.plan.Guests() {
@@ -70,7 +70,7 @@ func (m *Model) passing(from, to lab.Who) []Passage {
 // maxLeft bounds into how many parts a comparison may fall.
 const maxLeft = 5_000
 
-// minus gives the sets of some passages that are in none of others, and the first
+// minus returns the sets of some passages that are in none of others, and the first
 // passage that has one.
 func minus(these, others []Passage) (left []packetset.Packets, first *Passage, whole bool) {
 	for i := range these {
@@ -91,7 +91,7 @@ func minus(these, others []Passage) (left []packetset.Packets, first *Passage, w
 	return left, first, true
 }
 
-// one gives a packet of a set that takes the way of a passage.
+// one returns a packet of a set that takes the way of a passage.
 func (m *Model) one(s packetset.Packets, p *Passage) Packet {
 	packet, _ := m.concrete([]flow{{now: s, sent: s}}, p.From, p.To)
 	return packet
@@ -104,7 +104,7 @@ type Cell struct {
 	Services []string `json:"services"` // any, or which; empty: nothing
 }
 
-// Matrix gives what passes from everybody to everybody, by service. Guests that
+// Matrix returns what passes from everybody to everybody, by service. Guests that
 // stand alike are looked at once.
 func (m *Model) Matrix() []Cell {
 	parties := m.parties()
@@ -134,7 +134,7 @@ type Kinds struct {
 	Count map[string]int // of how many the first of a kind stands for
 }
 
-// MatrixOfKinds gives what passes from everybody to everybody, with the first of
+// MatrixOfKinds returns what passes from everybody to everybody, with the first of
 // those who stand alike for all of them.
 func (m *Model) MatrixOfKinds() Kinds {
 	out := Kinds{Count: map[string]int{}}
@@ -168,7 +168,7 @@ func (m *Model) MatrixOfKinds() Kinds {
 	return out
 }
 
-// served gives the services of all packets that pass from one to another.
+// served returns the services of all packets that pass from one to another.
 func (m *Model) served(from, to lab.Who) []string {
 	var l packetset.Line
 	for _, p := range m.passing(from, to) {
@@ -205,7 +205,7 @@ func (m *Model) takes(w lab.Who) string {
 	return "a lease on " + g.Adapters[0].Segment.Name
 }
 
-// reachedByName tells whether an appliance passes something to one guest by name.
+// reachedByName reports whether an appliance passes something to one guest by name.
 func (m *Model) reachedByName(g *plan.Machine) bool {
 	for _, a := range m.plan.Appliances() {
 		if slices.ContainsFunc(a.Publishes, func(p plan.Publish) bool { return p.To.Machine == g }) ||

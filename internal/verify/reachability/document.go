@@ -44,10 +44,10 @@ type PassageOf struct {
 	Line   int      `json:"line,omitempty"`
 }
 
-// Found gives the escapes with what it takes to send them.
+// Found returns the escapes with what it takes to send them.
 func (d Document) Found() []*Escape { return d.found }
 
-// MayGoOut tells whether the file lets a guest go outside from an address of its
+// MayGoOut reports whether the file lets a guest go outside from an address of its
 // own.
 func (m *Model) MayGoOut(g *plan.Machine) bool {
 	for _, a := range plugged(g) {
@@ -127,7 +127,7 @@ func (m *Model) Prove() Document {
 	return d
 }
 
-// leaves gives what may leave each inside segment through appliances.
+// leaves returns what may leave each inside segment through appliances.
 func (m *Model) leaves() []PassageOf {
 	out := []PassageOf{}
 	for _, s := range m.plan.Segments {
@@ -147,7 +147,7 @@ func (m *Model) leaves() []PassageOf {
 // maxSets bounds how many sets of one passage are told.
 const maxSets = 12
 
-// Told says a passage in words.
+// Told returns a passage in words.
 func (m *Model) Told(p Passage, from, to string) PassageOf {
 	out := PassageOf{From: from, To: to, Path: p.Path, Sets: m.Words(p.Sets), Packet: p.Packet}
 	if p.Rule != nil {

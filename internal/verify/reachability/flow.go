@@ -30,7 +30,7 @@ func whole(source, destination packetset.Line) flow {
 	return flow{now: p, sent: p}
 }
 
-// set gives the flow what it is now; what was not rewritten was so from the
+// set returns the flow what it is now; what was not rewritten was so from the
 // beginning.
 func (f flow) set(now packetset.Packets) flow {
 	f.now = now
@@ -61,13 +61,13 @@ func (f flow) from(l packetset.Line) flow {
 	return f.set(f.now)
 }
 
-// as gives it another source.
+// as returns it another source.
 func (f flow) as(l packetset.Line) flow {
 	f.now.Source, f.rewritten.source = l, true
 	return f
 }
 
-// turned gives it another destination, and other services unless these are nil.
+// turned returns it another destination, and other services unless these are nil.
 func (f flow) turned(to, services packetset.Line) flow {
 	f.now.Destination, f.rewritten.destination = to, true
 	if services != nil {

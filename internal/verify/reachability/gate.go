@@ -15,7 +15,7 @@ type exit struct {
 	flows []flow
 }
 
-// network gives the addresses that an appliance takes to live at a port.
+// network returns the addresses that an appliance takes to live at a port.
 func (m *Model) network(a *plan.Adapter) packetset.Line {
 	var l packetset.Line
 	switch {
@@ -30,7 +30,7 @@ func (m *Model) network(a *plan.Adapter) packetset.Line {
 	return l
 }
 
-// given tells a segment on which somebody gives addresses to who asks for one: what is
+// given reports whether it is a segment on which somebody gives addresses to who asks for one: what is
 // upstream, unless the file says that nobody does, or whoever is planned to.
 func given(s *plan.Segment) bool {
 	return slices.ContainsFunc(s.Network(), func(s *plan.Segment) bool {
@@ -40,7 +40,7 @@ func given(s *plan.Segment) bool {
 	})
 }
 
-// cross gives what a gate makes of flows that come in at a port. whole is false
+// cross returns what a gate makes of flows that come in at a port. whole is false
 // when they fell into too many parts to look at them all.
 func (m *Model) cross(g *gate, in *plan.Adapter, flows []flow) (out []exit, whole bool) {
 	if g.transparent && in.Role != lab.Manage {
@@ -78,7 +78,7 @@ func (m *Model) cross(g *gate, in *plan.Adapter, flows []flow) (out []exit, whol
 	return out, whole
 }
 
-// arriving gives what a gate takes from a port, turned towards what it publishes, and
+// arriving returns what a gate takes from a port, turned towards what it publishes, and
 // the port's place.
 func (m *Model) arriving(g *gate, in *plan.Adapter, flows []flow) (arrived []flow, at int) {
 	at = slices.Index(g.machine.Adapters, in)
@@ -152,7 +152,7 @@ func (m *Model) rewrite(g *gate, in *plan.Adapter, flows []flow) []flow {
 	return out
 }
 
-// target gives the addresses to which a gate sends what it publishes to an adapter:
+// target returns the addresses to which a gate sends what it publishes to an adapter:
 // the fixed one, or what it leases to it itself.
 func (m *Model) target(g *gate, to *plan.Adapter) packetset.Line {
 	if to.Address.IsValid() {
@@ -203,7 +203,7 @@ func (m *Model) leave(g *gate, in, out *plan.Adapter, flows []flow, speak []int)
 	return e, whole
 }
 
-// delivered gives what the appliance itself answers: what a rule lets reach it,
+// delivered returns what the appliance itself answers: what a rule lets reach it,
 // and from inside ping, names and the admin page.
 func (m *Model) delivered(g *gate, in *plan.Adapter, flows []flow, at int) []flow {
 	var own []flow
@@ -235,7 +235,7 @@ func (m *Model) delivered(g *gate, in *plan.Adapter, flows []flow, at int) []flo
 	return passed
 }
 
-// itself gives the rules of a gate as they mean the appliance itself.
+// itself returns the rules of a gate as they mean the appliance itself.
 func (m *Model) itself(g *gate, fromWAN bool) []packetset.Packets {
 	which := 0
 	if fromWAN {
@@ -252,7 +252,7 @@ func (m *Model) itself(g *gate, fromWAN bool) []packetset.Packets {
 	return g.itself[which]
 }
 
-// named gives the addresses that a rule names, other than by saying outside; from a
+// named returns the addresses that a rule names, other than by saying outside; from a
 // WAN a rule means the appliance only when it names it, its address or any.
 func (m *Model) named(g *gate, list []plan.Match, byName bool) packetset.Line {
 	var l packetset.Line
@@ -272,7 +272,7 @@ func (m *Model) named(g *gate, list []plan.Match, byName bool) packetset.Line {
 	return l
 }
 
-// answers gives what an appliance answers itself where no rule speaks of it.
+// answers returns what an appliance answers itself where no rule speaks of it.
 func (m *Model) answers(g *gate, in *plan.Adapter) []packetset.Packets {
 	var out []packetset.Packets
 	add := func(to packetset.Line, s lab.Service) {
@@ -295,7 +295,7 @@ func (m *Model) answers(g *gate, in *plan.Adapter) []packetset.Packets {
 	return out
 }
 
-// all gives the first n numbers.
+// all returns the first n numbers.
 func all(n int) []int {
 	list := make([]int, n)
 	for i := range list {

@@ -40,13 +40,13 @@ type domain struct {
 	ports    []*plan.Adapter // of appliances
 }
 
-// name gives the segment by which the domain is told in a path.
+// name returns the segment by which the domain is told in a path.
 func (d *domain) name() string { return d.segments[0].Name }
 
-// leadsOut tells whether somebody on it is outside without any appliance.
+// leadsOut reports whether somebody on it is outside without any appliance.
 func (d *domain) leadsOut() bool { return d.outer || d.host != nil || d.stranger }
 
-// back tells a segment that nobody but guests is on.
+// back reports whether it is a segment that nobody but guests is on.
 func (d *domain) back() bool { return len(d.ports) == 0 && !d.leadsOut() }
 
 // gate is an appliance with its rules as sets.
@@ -101,7 +101,7 @@ func New(p *plan.Plan, witness netip.Addr, named ...netip.Prefix) *Model {
 	return m
 }
 
-// single gives the prefix of one address.
+// single returns the prefix of one address.
 func single(a netip.Addr) netip.Prefix {
 	if !a.IsValid() {
 		return netip.Prefix{}
@@ -109,7 +109,7 @@ func single(a netip.Addr) netip.Prefix {
 	return netip.PrefixFrom(a, a.BitLen())
 }
 
-// boundaries gives every network and address that something in the plan tells
+// boundaries returns every network and address that something in the plan tells
 // from others.
 func boundaries(p *plan.Plan) []netip.Prefix {
 	var list []netip.Prefix
@@ -215,7 +215,7 @@ func (m *Model) gate(a *plan.Machine) *gate {
 	return g
 }
 
-// ruleSets gives the rules of an appliance as sets of packets, for what counts as
+// ruleSets returns the rules of an appliance as sets of packets, for what counts as
 // outside as a source and as a destination. Of the appliance itself they hold what
 // it has for certain: what else it may have is delivered, see named.
 func (m *Model) ruleSets(a *plan.Machine, from, to packetset.Line) []packetset.Packets {
@@ -275,7 +275,7 @@ func (m *Model) ports(g *gate) {
 	g.masked = packetset.Join(masked...)
 }
 
-// disjoint tells whether no two of several sets meet.
+// disjoint reports whether no two of several sets meet.
 func disjoint(lines []packetset.Line) bool {
 	spans := slices.Concat(lines...)
 	slices.SortFunc(spans, func(a, b packetset.Span) int { return cmp.Compare(a.From, b.From) })
@@ -287,7 +287,7 @@ func disjoint(lines []packetset.Line) bool {
 	return true
 }
 
-// speaking gives the rules that speak of what a gate takes from its i-th port.
+// speaking returns the rules that speak of what a gate takes from its i-th port.
 func (g *gate) speaking(i int) []int {
 	if g.speak == nil {
 		g.speak = make([][]int, len(g.sources))
@@ -301,7 +301,7 @@ func (g *gate) speaking(i int) []int {
 	return g.speak[i]
 }
 
-// between gives the rules that speak of what a gate takes from its i-th port and
+// between returns the rules that speak of what a gate takes from its i-th port and
 // lets out by its j-th.
 func (g *gate) between(i, j int) []int {
 	if g.toward.to == nil {
@@ -324,13 +324,13 @@ func (g *gate) between(i, j int) []int {
 	return g.toward.to[j]
 }
 
-// leadsFar tells whether a gate has a way by its i-th port to what lives at none.
+// leadsFar reports whether a gate has a way by its i-th port to what lives at none.
 func (g *gate) leadsFar(i int) bool {
 	port := g.machine.Adapters[i]
 	return len(g.nets[i]) > 0 && (port.Role == lab.WAN || port.Gateway.IsValid())
 }
 
-// bridged gives the rules of a transparent appliance for what passes one way:
+// bridged returns the rules of a transparent appliance for what passes one way:
 // there the side that a packet comes from decides what is outside.
 func (m *Model) bridged(g *gate, outward bool) []packetset.Packets {
 	if outward {
@@ -339,7 +339,7 @@ func (m *Model) bridged(g *gate, outward bool) []packetset.Packets {
 	return m.ruleSets(g.machine, m.space.All(), nil)
 }
 
-// fixed gives the addresses that an adapter has for certain.
+// fixed returns the addresses that an adapter has for certain.
 func (m *Model) fixed(a *plan.Adapter) packetset.Line {
 	var l packetset.Line
 	if a.Address.IsValid() {
@@ -351,7 +351,7 @@ func (m *Model) fixed(a *plan.Adapter) packetset.Line {
 	return l
 }
 
-// addresses gives the addresses that an adapter has or may get: its own, the
+// addresses returns the addresses that an adapter has or may get: its own, the
 // pool it leases from, or any of its segment.
 func (m *Model) addresses(a *plan.Adapter) packetset.Line {
 	l := m.fixed(a)

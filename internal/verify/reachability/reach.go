@@ -136,7 +136,7 @@ func (m *Model) enter(s *spread, c Condition, in *plan.Adapter, flows []flow, pa
 	}
 }
 
-// byWAN tells a WAN port, or one that rides on it: with its cable both are down.
+// byWAN reports whether it is a WAN port, or one that rides on it: with its cable both are down.
 func byWAN(a *plan.Adapter) bool { return a.Role == lab.WAN || a.Over != nil && a.Over.Role == lab.WAN }
 
 // crossing is what a gate makes of what comes in at a port.
@@ -145,7 +145,7 @@ type crossing struct {
 	whole bool
 }
 
-// crossing gives what a gate makes of flows; of anything, which is what hostile
+// crossing returns what a gate makes of flows; of anything, which is what hostile
 // neighbors send, it is found once.
 func (m *Model) crossing(g *gate, in *plan.Adapter, flows []flow) (c crossing) {
 	if flows != nil {
@@ -199,7 +199,7 @@ func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate
 	}
 }
 
-// away gives what of an exit goes on to the outside: what is for somebody on an
+// away returns what of an exit goes on to the outside: what is for somebody on an
 // upstream segment, and what the next hop, when that is no appliance of the lab,
 // sends on.
 func (m *Model) away(d *domain, e exit, local, hop packetset.Line, free bool) []flow {
@@ -233,7 +233,7 @@ func (m *Model) away(d *domain, e exit, local, hop packetset.Line, free bool) []
 	return out
 }
 
-// nextHop gives the address of the gateway by which a port sends what lives
+// nextHop returns the address of the gateway by which a port sends what lives
 // elsewhere: the one typed in, else that of whoever gives it a lease.
 func (m *Model) nextHop(a *plan.Adapter) packetset.Line {
 	if a.Gateway.IsValid() {
@@ -248,7 +248,7 @@ func (m *Model) nextHop(a *plan.Adapter) packetset.Line {
 	return nil
 }
 
-// outside gives the first landing outside and the flows of it that go there, or
+// outside returns the first landing outside and the flows of it that go there, or
 // nil with the way to a domain that leads out by itself.
 func (m *Model) outside(s *spread, wanted func(flow) (flow, bool)) (way []string, flows []flow) {
 	for _, d := range m.domains {
@@ -294,7 +294,7 @@ func (m *Model) outside(s *spread, wanted func(flow) (flow, bool)) (way []string
 	return way, flows
 }
 
-// leaving gives what of a flow that landed on a domain that leads outside is for
+// leaving returns what of a flow that landed on a domain that leads outside is for
 // somebody outside: not for the appliances that stand there.
 func (m *Model) leaving(l *landing, f flow) flow {
 	if f.public != nil {

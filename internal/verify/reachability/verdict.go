@@ -21,14 +21,14 @@ type Escape struct {
 	Public   bool // it goes to what an appliance publishes
 }
 
-// Around gives a way by which a guest gets outside while every appliance's WAN is
+// Around returns a way by which a guest gets outside while every appliance's WAN is
 // unplugged: past them all. Nil when there is none; partial when the proof could
 // not look at everything.
 func (m *Model) Around(g *plan.Machine) (e *Escape, partial bool) {
 	return m.escape(Unplugged, g, "it gets outside past every appliance")
 }
 
-// Outward gives a way by which a guest gets outside at all.
+// Outward returns a way by which a guest gets outside at all.
 func (m *Model) Outward(g *plan.Machine) (e *Escape, partial bool) {
 	return m.escape(Running, g, "the file says that it may not go outside")
 }
@@ -55,7 +55,7 @@ func (m *Model) escapeBy(p Passage, from, to, reason string) *Escape {
 	return &Escape{From: from, To: to, Path: p.Path, Packet: p.Packet, Sender: p.From, Reason: reason, Maybe: p.Maybe, Public: p.Public}
 }
 
-// LeadsOut tells whether anything leads outside at all; a closed range has no
+// LeadsOut reports whether anything leads outside at all; a closed range has no
 // outside.
 func (m *Model) LeadsOut() bool {
 	for _, d := range m.domains {
@@ -78,7 +78,7 @@ const (
 	Lost                  // nobody but guests is on its segments
 )
 
-// Standing tells how a guest stands to the outside, with the way that leads there
+// Standing returns how a guest stands to the outside, with the way that leads there
 // past every appliance.
 func (m *Model) Standing(g *plan.Machine) (Stands, *Escape) {
 	adapters := plugged(g)
@@ -121,7 +121,7 @@ type Shared struct {
 	Why        string
 }
 
-// Sides gives the sides of an appliance that are not apart.
+// Sides returns the sides of an appliance that are not apart.
 func (m *Model) Sides(a *plan.Machine) []Shared {
 	var out []Shared
 	list := a.Adapters
@@ -150,7 +150,7 @@ type Twin struct {
 	Names []string // of whom
 }
 
-// Twins gives what is not alone of its kind on a broadcast domain: fixed
+// Twins returns what is not alone of its kind on a broadcast domain: fixed
 // addresses that two have or that a pool hands out too, and hardware addresses.
 func (m *Model) Twins(s *plan.Segment) []Twin {
 	d := m.of[s]
@@ -202,7 +202,7 @@ func (m *Model) Twins(s *plan.Segment) []Twin {
 	return out
 }
 
-// Joined tells whether guests of one segment get any packet onto another past
+// Joined reports whether guests of one segment get any packet onto another past
 // every appliance, with the way.
 func (m *Model) Joined(a, b *plan.Adapter) []string {
 	s := m.spreadOf(Running, a.Machine.Name, a)
@@ -212,7 +212,7 @@ func (m *Model) Joined(a, b *plan.Adapter) []string {
 	return nil
 }
 
-// AdminOutside gives the ports of an appliance by whose wire its admin page can be
+// AdminOutside returns the ports of an appliance by whose wire its admin page can be
 // reached from outside.
 func (m *Model) AdminOutside(a *plan.Machine) []*plan.Adapter {
 	var out []*plan.Adapter
@@ -229,7 +229,7 @@ func (m *Model) AdminOutside(a *plan.Machine) []*plan.Adapter {
 	return out
 }
 
-// showsAdmin tells whether an admin page of an appliance is among packets for it.
+// showsAdmin reports whether an admin page of an appliance is among packets for it.
 func (m *Model) showsAdmin(a *plan.Machine, p packetset.Packets) bool {
 	return slices.ContainsFunc(a.Adapters, func(x *plan.Adapter) bool {
 		return slices.ContainsFunc(x.Admin, func(s lab.AdminService) bool {
@@ -238,7 +238,7 @@ func (m *Model) showsAdmin(a *plan.Machine, p packetset.Packets) bool {
 	})
 }
 
-// answered gives what an appliance itself answers of what comes in at a port.
+// answered returns what an appliance itself answers of what comes in at a port.
 func (m *Model) answered(in *plan.Adapter) []packetset.Packets {
 	g := m.gates[in.Machine]
 	arrived, at := m.arriving(g, in, m.anything())
@@ -249,7 +249,7 @@ func (m *Model) answered(in *plan.Adapter) []packetset.Packets {
 	return out
 }
 
-// Answers tells whether an appliance answers a service itself at the address of
+// Answers reports whether an appliance answers a service itself at the address of
 // a port by which it comes in.
 func (m *Model) Answers(in *plan.Adapter, s lab.Service) bool {
 	for _, set := range m.answered(in) {
@@ -260,7 +260,7 @@ func (m *Model) Answers(in *plan.Adapter, s lab.Service) bool {
 	return false
 }
 
-// LetsIn tells whether the file lets a packet that comes to a WAN of an appliance in to
+// LetsIn reports whether the file lets a packet that comes to a WAN of an appliance in to
 // one of a guest's adapters: by a rule, a publish or an address of its own.
 func (m *Model) LetsIn(by, to *plan.Machine, p Packet) bool {
 	one := packetset.Packets{Source: m.space.Addresses(p.Source), Destination: m.space.Addresses(p.Destination),
@@ -278,10 +278,10 @@ func (m *Model) LetsIn(by, to *plan.Machine, p Packet) bool {
 	return false
 }
 
-// OuterWAN tells whether the segment of a port leads outside by itself.
+// OuterWAN reports whether the segment of a port leads outside by itself.
 func (m *Model) OuterWAN(a *plan.Adapter) bool { return m.of[a.Segment].leadsOut() }
 
-// Relays tells whether a guest is taken to pass on what it is given: it does so by
+// Relays reports whether a guest is taken to pass on what it is given: it does so by
 // the file, or is hostile and stands where that leads from one appliance's segment
 // to another, or outside.
 func (m *Model) Relays(g *plan.Machine) bool {
@@ -301,19 +301,19 @@ func (m *Model) Relays(g *plan.Machine) bool {
 	return g.Guest.Forwards || len(watched) > 1
 }
 
-// Space gives the space in which the model's sets of addresses are.
+// Space returns the space in which the model's sets of addresses are.
 func (m *Model) Space() *packetset.Space { return m.space }
 
-// Lines gives the addresses of a segment, of both IP versions.
+// Lines returns the addresses of a segment, of both IP versions.
 func (m *Model) Lines(s *plan.Segment) packetset.Line { return m.lines[s] }
 
-// Inside gives the addresses of an appliance's inside networks.
+// Inside returns the addresses of an appliance's inside networks.
 func (m *Model) Inside(a *plan.Machine) packetset.Line { return m.gates[a].inside }
 
-// Rules gives the rules of an appliance as sets of packets, in order.
+// Rules returns the rules of an appliance as sets of packets, in order.
 func (m *Model) Rules(a *plan.Machine) []packetset.Packets { return m.gates[a].rules }
 
-// Alike gives the first guest that stands on the same broadcast domains as a guest,
+// Alike returns the first guest that stands on the same broadcast domains as a guest,
 // with as many adapters: what one of them can do, each can.
 func (m *Model) Alike(g *plan.Machine) *plan.Machine {
 	if m.alike == nil {
@@ -336,7 +336,7 @@ func (m *Model) Alike(g *plan.Machine) *plan.Machine {
 // maxTold bounds how many addresses of a segment are given by [Model.ToldApart].
 const maxTold = 24
 
-// ToldApart gives addresses of a segment, one of each that the rules tell from
+// ToldApart returns addresses of a segment, one of each that the rules tell from
 // others.
 func (m *Model) ToldApart(s *plan.Segment) []netip.Addr {
 	var out []netip.Addr
@@ -348,7 +348,7 @@ func (m *Model) ToldApart(s *plan.Segment) []netip.Addr {
 	return out
 }
 
-// Plan gives the plan that the model is of.
+// Plan returns the plan that the model is of.
 func (m *Model) Plan() *plan.Plan { return m.plan }
 
 // Between makes the way of one packet from a guest to another of a path that
@@ -379,7 +379,7 @@ func (m *Model) Covers() string {
 		count(len(m.plan.Running()), "appliance", "appliances"), count(rules, "rule", "rules"))
 }
 
-// Never gives the ways by which packets get from those named to those named,
+// Never returns the ways by which packets get from those named to those named,
 // which a sentence says do not; at most a few.
 func (m *Model) Never(from, to lab.Who, service lab.Service) (ways []*Escape, partial bool) {
 	const most = 3
@@ -393,7 +393,7 @@ func (m *Model) Never(from, to lab.Who, service lab.Service) (ways []*Escape, pa
 	return ways, a.Partial
 }
 
-// Polite gives a packet that the rules let an adapter send outside from an address
+// Polite returns a packet that the rules let an adapter send outside from an address
 // of its own, by the appliance of its segment; false when they let none.
 func (m *Model) Polite(home *plan.Adapter) (Packet, bool) {
 	polite := m.polite(home, 0)
@@ -404,7 +404,7 @@ func (m *Model) Polite(home *plan.Adapter) (Packet, bool) {
 	return packet, true
 }
 
-// polite gives what goes outside of what a guest sends from its own address by its
+// polite returns what goes outside of what a guest sends from its own address by its
 // gateway; at most some flows, 0 for all.
 func (m *Model) polite(home *plan.Adapter, most int) []flow {
 	gate := home.Gate()

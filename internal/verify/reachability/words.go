@@ -9,7 +9,7 @@ import (
 	"openbastion/internal/filter/packetset"
 )
 
-// Words says which packets are in sets, one set to a line.
+// Words returns which packets are in sets, one set to a line.
 func (m *Model) Words(sets []packetset.Packets) []string {
 	var out []string
 	for i, s := range merged(sets) {
@@ -88,7 +88,7 @@ func serviceWords(l packetset.Line) string {
 // maxRuns is how many runs of addresses a line names.
 const maxRuns = 6
 
-// addressWords says which addresses are in a set: segments by their names.
+// addressWords returns which addresses are in a set: segments by their names.
 func (m *Model) addressWords(l packetset.Line) string {
 	if m.space.All().Within(l) || m.space.IPv4().Within(l) && !l.Meets(m.space.IPv6()) {
 		return "any address"
@@ -135,7 +135,7 @@ func (m *Model) addressWords(l packetset.Line) string {
 	return strings.Join(words, ", ")
 }
 
-// elsewhere gives the IPv4 addresses of no segment.
+// elsewhere returns the IPv4 addresses of no segment.
 func (m *Model) elsewhere() packetset.Line {
 	if m.beside == nil {
 		var lines []packetset.Line

@@ -9,7 +9,7 @@ type Cause struct {
 	Explains []string // their identifiers, each before those that follow from it
 }
 
-// Causes gives the claims that do not hold and that no other explains, in the
+// Causes returns the claims that do not hold and that no other explains, in the
 // order of the document.
 func (d Document) Causes() []Cause {
 	follows := map[string][]string{}
@@ -44,7 +44,7 @@ type GuestRow struct {
 	Sound    bool // all that was asked holds
 }
 
-// Guests gives a row for each guest, in the order of the document.
+// Guests returns a row for each guest, in the order of the document.
 func (d Document) Guests() []GuestRow {
 	at := map[string]int{}
 	var rows []GuestRow

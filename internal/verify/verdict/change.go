@@ -15,7 +15,7 @@ type Change struct {
 	Follows string `json:"follows,omitempty"` // the claim whose change explains it
 }
 
-// Changes gives the claims that differ, those that came to be worse first and
+// Changes returns the claims that differ, those that came to be worse first and
 // of them the causes before what follows, and how many stayed as they were.
 func Changes(before, after Document) (changes []Change, same int) {
 	was := map[string]claims.Result{}

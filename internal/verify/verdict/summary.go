@@ -10,7 +10,7 @@ import (
 // Stand-ins for the outside, as every output that names them introduces them.
 const Introduction = "Outside stand two invented machines: the witness (buoy), which reports who reached it, and the site's router (lighthouse)."
 
-// Introduction says who stands outside, on the stage that the verdict is of.
+// Introduction returns who stands outside, on the stage that the verdict is of.
 func (d Document) Introduction() string {
 	if d.Stage == claims.FieldStage {
 		return "Guests told this themselves, and the witness outside, which reports who reached it."
@@ -18,7 +18,7 @@ func (d Document) Introduction() string {
 	return Introduction
 }
 
-// Summary says a verdict in one sentence, the same in every output.
+// Summary returns a verdict in one sentence, the same in every output.
 func (d Document) Summary() string {
 	text := d.claimsSummary()
 	switch n := len(d.Findings); {
@@ -33,7 +33,7 @@ func (d Document) Summary() string {
 	return text
 }
 
-// Differs says what it means that the proof, which is of the file, and the stage say
+// Differs returns what it means that the proof, which is of the file, and the stage say
 // different things.
 func (d Document) Differs() string {
 	if d.Stage == claims.Rehearsed {

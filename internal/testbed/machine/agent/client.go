@@ -89,7 +89,7 @@ func closeOnce(c chan struct{}) {
 	}
 }
 
-// Hello gives one when the machine says that it is there and may be told what to become:
+// Hello returns one when the machine says that it is there and may be told what to become:
 // whenever it was started.
 func (c *Client) Hello() <-chan struct{} { return c.hello }
 
@@ -110,7 +110,7 @@ func (c *Client) Restarted() {
 // Gone is closed when nothing comes from the machine any more.
 func (c *Client) Gone() <-chan struct{} { return c.gone }
 
-// Addresses gives what the machine's adapters had when it said so last, in order; nil
+// Addresses returns what the machine's adapters had when it said so last, in order; nil
 // before it did.
 func (c *Client) Addresses() []Address {
 	c.mu.Lock()
@@ -177,7 +177,7 @@ func (c *Client) do(ctx context.Context, q request, each func(reply) bool) error
 	return c.follow(ctx, from, each)
 }
 
-// Become tells the machine what to become, and waits until it has its addresses by plan
+// Become returns the machine what to become, and waits until it has its addresses by plan
 // and serves what it serves.
 func (c *Client) Become(ctx context.Context, r Role) error {
 	return c.do(ctx, request{Do: "become", Role: &r}, nil)

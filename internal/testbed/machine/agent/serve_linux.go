@@ -126,7 +126,7 @@ func (s *server) become(ctx context.Context, r *Role) error {
 // looking is how often a machine looks whether its addresses have changed.
 const looking = 150 * time.Millisecond
 
-// watch says which addresses the machine has, whenever they have changed, and when it has
+// watch returns which addresses the machine has, whenever they have changed, and when it has
 // come by its leases.
 func (s *server) watch(ctx context.Context) {
 	var told []Address

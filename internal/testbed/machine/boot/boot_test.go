@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// packaged gives the package of a kernel that was fetched, or skips.
+// packaged returns the package of a kernel that was fetched, or skips.
 func packaged(t *testing.T) string {
 	if Cached() == "" {
 		t.Skip("no package of a kernel was fetched")

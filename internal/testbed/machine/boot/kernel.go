@@ -58,7 +58,7 @@ func Find(from string, keep func(name string) bool) (*Kernel, error) {
 	return k, nil
 }
 
-// Cached gives the last package of a kernel in the user's cache folder of the program; empty
+// Cached returns the last package of a kernel in the user's cache folder of the program; empty
 // when there is none.
 func Cached() string {
 	cache, err := os.UserCacheDir()
@@ -143,10 +143,10 @@ func (k *Kernel) add(p string, keep func(string) bool, read func() ([]byte, erro
 	return err
 }
 
-// Normal gives a module's name as the kernel compares it.
+// Normal returns a module's name as the kernel compares it.
 func Normal(name string) string { return strings.ReplaceAll(name, "-", "_") }
 
-// unpacked gives a module as it is loaded.
+// unpacked returns a module as it is loaded.
 func unpacked(data []byte) ([]byte, error) {
 	kind := stream.Detect(data)
 	if kind == "" {

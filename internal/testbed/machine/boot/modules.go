@@ -23,7 +23,7 @@ var Wanted = []string{
 	"nft_numgen", "nf_conntrack_netlink", "nfnetlink_log",
 }
 
-// Keep tells the modules that may be needed for those that are wanted: by the names of all
+// Keep reports whether it is the modules that may be needed for those that are wanted: by the names of all
 // that those depend on, of which no list is at hand before they are read.
 func Keep(name string) bool {
 	for _, w := range Wanted {
@@ -41,7 +41,7 @@ func Keep(name string) bool {
 	return false
 }
 
-// Order gives the wanted modules of a kernel and all that they depend on, each after those
+// Order returns the wanted modules of a kernel and all that they depend on, each after those
 // that it needs. What the kernel has in itself, and what it does not have at all, is left
 // out: what needs it says so when it is used.
 func (k *Kernel) Order(wanted []string) ([]Module, error) {

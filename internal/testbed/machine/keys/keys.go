@@ -50,7 +50,7 @@ func Layouts() []string { return []string{"us", "gb", "de"} }
 // Keyboard is a layout that text is typed with.
 type Keyboard map[rune]Press
 
-// Of gives the keyboard of a layout.
+// Of returns the keyboard of a layout.
 func Of(name string) (Keyboard, error) {
 	own, ok := signs()[name]
 	if !ok {
@@ -78,7 +78,7 @@ func Of(name string) (Keyboard, error) {
 	return k, nil
 }
 
-// Text gives what is pressed for a text. A character that the layout does not have is an
+// Text returns what is pressed for a text. A character that the layout does not have is an
 // error: nothing is left out.
 func (k Keyboard) Text(text string) ([]Press, error) {
 	var out []Press
@@ -92,7 +92,7 @@ func (k Keyboard) Text(text string) ([]Press, error) {
 	return out, nil
 }
 
-// Typed gives what is pressed for texts, one after another. What begins with a plus is keys
+// Typed returns what is pressed for texts, one after another. What begins with a plus is keys
 // by name, as [Named] reads them; what begins with an equals sign is the text behind it.
 func (k Keyboard) Typed(texts []string) (out []Press, err error) {
 	for _, text := range texts {
@@ -122,7 +122,7 @@ var others = []string{"ret", "esc", "tab", "spc", "backspace", "delete", "insert
 	"right", "shift",
 	"ctrl", "alt", "meta_l", "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f10", "f11", "f12"}
 
-// Named gives what is pressed for keys by name, together with a hyphen between them, as
+// Named returns what is pressed for keys by name, together with a hyphen between them, as
 // enter, f2 or ctrl-alt-delete.
 func Named(text string) (Press, error) {
 	var out Press

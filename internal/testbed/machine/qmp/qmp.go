@@ -24,7 +24,7 @@ type Error struct {
 	Description string `json:"desc"`
 }
 
-// Error gives the description.
+// Error returns the description.
 func (e *Error) Error() string { return e.Description }
 
 // ErrGone says that QEMU has ended.
@@ -144,7 +144,7 @@ func (c *Conn) Do(ctx context.Context, command string, arguments, result any) er
 	}
 }
 
-// into gives what a command returned, or the error that it ended in.
+// into returns what a command returned, or the error that it ended in.
 func (m message) into(command string, result any) error {
 	switch {
 	case m.Error != nil:

@@ -24,7 +24,7 @@ type Text struct {
 	Mode    string   `json:"mode"`              // text or graphics
 }
 
-// String gives the rows as lines, without the empty ones at the end.
+// String returns the rows as lines, without the empty ones at the end.
 func (t Text) String() string {
 	return strings.TrimRight(strings.Join(t.Rows, "\n"), "\n")
 }
@@ -76,7 +76,7 @@ func FromMemory(register map[byte]byte, memory []byte) (Text, error) {
 // graphics are the characters that code page 437 shows for control codes.
 const graphics = " ☺☻♥♦♣♠•◘○◙♂♀♪♫☼►◄↕‼¶§▬↨↑↓→←∟↔▲▼"
 
-// glyph gives what is shown for a code.
+// glyph returns what is shown for a code.
 func glyph(r rune, code byte) rune {
 	switch {
 	case code < 0x20:
@@ -136,10 +136,10 @@ func ReadPPM(data []byte) (p Picture, err error) {
 	return p, nil
 }
 
-// InTextMode tells a picture of the size that displays in text mode have.
+// InTextMode reports whether it is a picture of the size that displays in text mode have.
 func (p Picture) InTextMode() bool { return p.Width == 720 && p.Height == 400 }
 
-// Image gives the picture as others take it.
+// Image returns the picture as others take it.
 func (p Picture) Image() image.Image {
 	out := image.NewRGBA(image.Rect(0, 0, p.Width, p.Height))
 	for i := range p.Width * p.Height {
@@ -223,7 +223,7 @@ func (f Font) underlined(bits [cellHeight]byte) (found rune, ok bool) {
 	return found, ok
 }
 
-// FindFonts gives where fonts of 256 glyphs of 16 rows begin in a firmware's memory: where
+// FindFonts returns where fonts of 256 glyphs of 16 rows begin in a firmware's memory: where
 // an empty glyph is followed by the two faces of code page 437, and the letters A and B
 // stand in their places.
 func FindFonts(memory []byte) (list []int) {
