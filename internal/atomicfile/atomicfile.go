@@ -154,7 +154,7 @@ func (f *File) adopt() error {
 	return f.temp.Chmod(f.was.Mode().Perm())
 }
 
-// place returns a file its name, and fails when something has come to be there.
+// place gives a file its name, and fails when something has come to be there.
 func place(from, to string) error {
 	err := os.Link(from, to)
 	if err == nil || errors.Is(err, fs.ErrExist) {

@@ -17,7 +17,7 @@ func links(info fs.FileInfo) uint64 {
 	return 1
 }
 
-// own returns a file the owner of another, where that is allowed.
+// own gives a file the owner of another, where that is allowed.
 func own(f *os.File, like fs.FileInfo) {
 	if s, ok := like.Sys().(*syscall.Stat_t); ok {
 		_ = f.Chown(int(s.Uid), int(s.Gid))

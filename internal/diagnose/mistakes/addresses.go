@@ -285,7 +285,7 @@ var guestKinds = []*Kind{
 		}},
 }
 
-// readdress returns a port another address, which its leases name where they named the
+// readdress gives a port another address, which its leases name where they named the
 // old one.
 func readdress(a *plan.Adapter, to netip.Prefix) {
 	was := a.Address.Addr()
@@ -302,7 +302,7 @@ func readdress(a *plan.Adapter, to netip.Prefix) {
 	}
 }
 
-// typeIn returns an adapter an address of its own, without a lease.
+// typeIn gives an adapter an address of its own, without a lease.
 func (b *Built) typeIn(a *plan.Adapter, address netip.Prefix) {
 	at := b.here(a)
 	if at.How != plan.Static {

@@ -55,7 +55,7 @@ func gatewayGiven(s *Segment) netip.Addr {
 	return netip.Addr{}
 }
 
-// keep returns a machine the settings that the plan has for it.
+// keep gives a machine the settings that the plan has for it.
 func (p *Plan) keep(m, as *Machine) {
 	for i, a := range m.Adapters {
 		if i >= len(as.Adapters) {

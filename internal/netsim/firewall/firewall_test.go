@@ -73,7 +73,7 @@ func newSluice(t require.TestingT) *sluice {
 	return s
 }
 
-// send returns the appliance a frame and returns the packets that come out.
+// send gives the appliance a frame and returns the packets that come out.
 func (s *sluice) send(adapter int, frame []byte) []*packet.Packet {
 	if p, err := packet.Decode(frame); err == nil && p.Type == packet.TypeIPv4 {
 		packet.SetLink(frame, s.Ports[adapter-1].MAC, mac.Address{2, 0, 0, 0, byte(adapter), 1})

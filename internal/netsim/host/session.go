@@ -61,7 +61,7 @@ func (n *Node) sendSession(port *Port, list []pppoe.Out) {
 	n.stir = true // the client's deadline may have changed
 }
 
-// dialled returns the port the session's addresses, or takes them.
+// dialled gives the port the session's addresses, or takes them.
 func (n *Node) dialled(port *Port) {
 	c := port.Dial
 	now := netip.Prefix{}

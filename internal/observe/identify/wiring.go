@@ -111,7 +111,7 @@ func Wire(p *plan.Plan, m *plan.Machine, b Built) Wiring {
 	return out
 }
 
-// InOrder returns the adapters the ports of an appliance in order.
+// InOrder gives the adapters the ports of an appliance in order.
 func (w Wiring) InOrder(m *plan.Machine) {
 	ports := m.Own()
 	for k := range w {

@@ -209,7 +209,7 @@ func ipnet(p netip.Prefix) *net.IPNet {
 // metric orders the ways out of a machine: by the order of its adapters.
 func (x *machine) metric(a *plan.Adapter) int { return 100 * (1 + slices.Index(x.plan.Adapters, a)) }
 
-// address returns a device its address, and the way out by a gateway there. What the
+// address gives a device its address, and the way out by a gateway there. What the
 // kernel refuses of a plan (a gateway that is not on the link) is left out, as a
 // person's system would leave it.
 func (x *machine) address(a *plan.Adapter, address netip.Prefix, gateway netip.Addr) error {
@@ -341,7 +341,7 @@ func (x *machine) filter() error {
 	return x.rules(ruleset.Planned)
 }
 
-// rules returns the kernel an appliance's rules, in place of those it had, with the
+// rules gives the kernel an appliance's rules, in place of those it had, with the
 // addresses of guests that something leads to.
 func (x *machine) rules(address func(*plan.Adapter) netip.Addr) error {
 	c, err := nfnetlink.Open(x.space.fd)

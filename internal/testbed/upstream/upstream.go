@@ -169,7 +169,7 @@ const (
 	maxFrame   = 69632
 )
 
-// send returns the lab a frame.
+// send gives the lab a frame.
 func (u *Upstream) send(frame []byte) {
 	u.writing.Lock()
 	defer u.writing.Unlock()

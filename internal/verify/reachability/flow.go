@@ -61,13 +61,13 @@ func (f flow) from(l packetset.Line) flow {
 	return f.set(f.now)
 }
 
-// as returns it another source.
+// as gives it another source.
 func (f flow) as(l packetset.Line) flow {
 	f.now.Source, f.rewritten.source = l, true
 	return f
 }
 
-// turned returns it another destination, and other services unless these are nil.
+// turned gives it another destination, and other services unless these are nil.
 func (f flow) turned(to, services packetset.Line) flow {
 	f.now.Destination, f.rewritten.destination = to, true
 	if services != nil {
