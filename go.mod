@@ -13,6 +13,7 @@ require (
 	github.com/creack/pty v1.1.24
 	github.com/gaissmai/bart v0.30.0
 	github.com/gofrs/flock v0.13.2
+	github.com/google/jsonschema-go v0.4.3
 	github.com/google/nftables v0.3.0
 	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
 	github.com/klauspost/compress v1.20.3

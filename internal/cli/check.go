@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"openbastion/internal/api"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/sanitize"
@@ -115,12 +116,7 @@ func chosen(list []check.Finding, only, except []string) []check.Finding {
 func (a *app) showFindings(p *plan.Plan, list []check.Finding, form, file string) error {
 	switch {
 	case a.format == "json":
-		return a.json(struct {
-			Schema    string          `json:"schema"`
-			Lab       string          `json:"lab"`
-			Findings  []check.Finding `json:"findings"`
-			Rehearsed *rehearsed      `json:"rehearsed"` // the last rehearsal of this very file
-		}{"openbastion.findings/1", p.Name, list, recall(p)})
+		return a.json(api.Findings{Schema: api.FindingsSchema, Lab: p.Name, Findings: list, Rehearsed: recall(p)})
 	case form == "sarif":
 		return sarif.Write(a.out, Version, list)
 	}

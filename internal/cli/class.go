@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
-	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
@@ -20,27 +19,6 @@ import (
 	"openbastion/internal/testbed/remote"
 	"openbastion/internal/testbed/supervisor"
 )
-
-// classRecord is what is known of a class that was started, on disk.
-type classRecord struct {
-	Schema  string        `json:"schema"`
-	Lab     string        `json:"lab"`
-	File    string        `json:"file"`   // the lab file, absolute
-	Digest  string        `json:"digest"` // of its text and its profiles
-	Stage   string        `json:"stage"`
-	Started time.Time     `json:"started"`
-	Hosts   []classHost   `json:"hosts"`
-	Benches []class.Bench `json:"benches"`
-}
-
-// classHost is a host that benches were put on.
-type classHost struct {
-	Name string `json:"host"`
-	SSH  string `json:"ssh"`
-	Left bool   `json:"left"` // benches may run there that were put elsewhere
-}
-
-const classRecordSchema = "openbastion.class-record/1"
 
 // benches is the hidden command that works on the benches of a class where they are.
 func (a *app) benches() *cobra.Command {
@@ -66,7 +44,7 @@ func classFile(lab string) (string, error) {
 }
 
 // classes returns the records of all classes that were started, by lab.
-func classes() (map[string]classRecord, error) {
+func classes() (map[string]class.Record, error) {
 	all, err := classFile("*")
 	if err != nil {
 		return nil, err
@@ -75,9 +53,9 @@ func classes() (map[string]classRecord, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := map[string]classRecord{}
+	out := map[string]class.Record{}
 	for _, f := range files {
-		var r classRecord
+		var r class.Record
 		data, err := os.ReadFile(f)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -94,10 +72,10 @@ func classes() (map[string]classRecord, error) {
 }
 
 // aClass returns the class that the user names by its lab file or its name, when there is one.
-func aClass(named string) (classRecord, bool, error) {
+func aClass(named string) (class.Record, bool, error) {
 	all, err := classes()
 	if err != nil || len(all) == 0 {
-		return classRecord{}, false, err
+		return class.Record{}, false, err
 	}
 	if r, ok := all[named]; ok {
 		return r, true, nil
@@ -108,10 +86,10 @@ func aClass(named string) (classRecord, bool, error) {
 			return r, true, err
 		}
 	}
-	return classRecord{}, false, err
+	return class.Record{}, false, err
 }
 
-func (r classRecord) write() error {
+func writeClass(r class.Record) error {
 	file, err := classFile(r.Lab)
 	if err != nil {
 		return err
@@ -119,7 +97,7 @@ func (r classRecord) write() error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return err
 	}
-	r.Schema = classRecordSchema
+	r.Schema = class.RecordSchema
 	data, err := json.MarshalIndent(r, "", "  ")
 	if err != nil {
 		return err
@@ -127,7 +105,7 @@ func (r classRecord) write() error {
 	return atomicfile.Write(file, append(data, '\n'), atomicfile.Options{Replace: true})
 }
 
-func (r classRecord) remove() error {
+func removeClass(r class.Record) error {
 	file, err := classFile(r.Lab)
 	if err != nil {
 		return err
@@ -135,18 +113,7 @@ func (r classRecord) remove() error {
 	return os.Remove(file)
 }
 
-// on returns the names of the benches on a host, in order.
-func (r classRecord) on(host string) []string {
-	var out []string
-	for _, b := range r.Benches {
-		if b.Host == host {
-			out = append(out, b.Name)
-		}
-	}
-	return out
-}
-
-func (r classRecord) remote(h classHost) remote.Host {
+func onHost(r class.Record, h class.RecordHost) remote.Host {
 	return remote.Host{Name: h.Name, Destination: h.SSH, Folder: "class/" + r.Lab}
 }
 
@@ -154,7 +121,7 @@ func (r classRecord) remote(h classHost) remote.Host {
 const atOnce = 32
 
 // eachHost does something for each host, several at a time, and gives the error of each.
-func eachHost(hosts []classHost, do func(i int, h classHost) error) []error {
+func eachHost(hosts []class.RecordHost, do func(i int, h class.RecordHost) error) []error {
 	out := make([]error, len(hosts))
 	var all errgroup.Group
 	all.SetLimit(atOnce)
@@ -170,16 +137,16 @@ func eachHost(hosts []classHost, do func(i int, h classHost) error) []error {
 
 // answers has something done to all benches where they are, and gives what became of each by
 // its name, and of each host why it said nothing.
-func (a *app) answers(ctx context.Context, r classRecord, verb string, arguments []string, each func(done int)) (map[string]remote.Answer,
+func (a *app) answers(ctx context.Context, r class.Record, verb string, arguments []string, each func(done int)) (map[string]remote.Answer,
 	map[string]error) {
 	var lock sync.Mutex
 	out, silent := map[string]remote.Answer{}, map[string]error{}
-	errs := eachHost(r.Hosts, func(_ int, h classHost) error {
-		names := r.on(h.Name)
+	errs := eachHost(r.Hosts, func(_ int, h class.RecordHost) error {
+		names := r.On(h.Name)
 		if len(names) == 0 && !h.Left {
 			return nil
 		}
-		return r.remote(h).Benches(ctx, verb, names, arguments, func(answer remote.Answer) {
+		return onHost(r, h).Benches(ctx, verb, names, arguments, func(answer remote.Answer) {
 			lock.Lock()
 			defer lock.Unlock()
 			if slices.Contains(names, answer.Bench) {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"openbastion/internal/api"
 	"openbastion/internal/classroom/class"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
@@ -44,38 +45,20 @@ func following(a, b string) bool {
 	return e1 == nil && e2 == nil && y == x+1
 }
 
-// placedHost is a host in a plan of what goes where.
-type placedHost struct {
-	Name        string    `json:"host"`
-	SSH         string    `json:"ssh"`
-	Benches     []string  `json:"benches"`
-	CPUs        int       `json:"cpus"` // that its benches are planned with
-	CPUsMost    int       `json:"cpus_most"`
-	Memory      lab.Bytes `json:"memory"`
-	MemoryMost  lab.Bytes `json:"memory_most"`
-	BenchesMost int       `json:"benches_most"`
-}
-
 // showPlaced returns which host would carry which bench.
 func (a *app) showPlaced(p *plan.Plan, o startOptions, hosts *lab.Class, benches []class.Bench) error {
 	need, on := benchNeed(p, o), map[string][]string{}
 	for _, b := range benches {
 		on[b.Host] = append(on[b.Host], b.Name)
 	}
-	list, without := []placedHost{}, slices.Concat([]string{}, on[""])
+	list, without := []api.PlacedHost{}, slices.Concat([]string{}, on[""])
 	for _, h := range hosts.Hosts {
 		n := len(on[h.Name])
-		list = append(list, placedHost{h.Name, h.SSH, slices.Concat([]string{}, on[h.Name]), n * need.CPUs, h.CPUs * hosts.Share,
+		list = append(list, api.PlacedHost{h.Name, h.SSH, slices.Concat([]string{}, on[h.Name]), n * need.CPUs, h.CPUs * hosts.Share,
 			lab.Bytes(n) * need.Memory, h.Memory, class.Host{CPUs: h.CPUs * hosts.Share, Memory: h.Memory}.Fits(need)})
 	}
 	if a.format == "json" {
-		if err := a.json(struct {
-			Schema  string       `json:"schema"`
-			Lab     string       `json:"lab"`
-			Stage   string       `json:"stage"`
-			Hosts   []placedHost `json:"hosts"`
-			Without []string     `json:"without"` // benches that find no place
-		}{"openbastion.placement/1", p.Name, o.stage, list, without}); err != nil {
+		if err := a.json(api.Placement{Schema: api.PlacementSchema, Lab: p.Name, Stage: o.stage, Hosts: list, Without: without}); err != nil {
 			return err
 		}
 	} else {
@@ -96,7 +79,7 @@ func needText(n class.Need) string {
 	return count(n.CPUs, "planned processor", "planned processors") + " and " + memory
 }
 
-func (a *app) placedText(p *plan.Plan, need class.Need, list []placedHost, placed int) {
+func (a *app) placedText(p *plan.Plan, need class.Need, list []api.PlacedHost, placed int) {
 	s := a.screen()
 	showTitle(s, p, fmt.Sprintf("%s on %s, each of %s", count(placed, "bench", "benches"), count(len(list), "host", "hosts"), needText(need)))
 	t := table{head: []string{"host", "benches", "room for", "processors", "memory", "which"}}
@@ -114,7 +97,7 @@ func (a *app) placedText(p *plan.Plan, need class.Need, list []placedHost, place
 }
 
 // seen reads how each bench is from what became of it on its host.
-func (r classRecord) seen(came map[string]remote.Answer, silent map[string]error) class.Status {
+func seenOf(r class.Record, came map[string]remote.Answer, silent map[string]error) class.Status {
 	out := class.Status{Schema: class.StatusSchema, Lab: r.Lab, File: r.File, Stage: r.Stage,
 		Hosts: []class.HostStatus{}, Benches: []class.State{}}
 	for _, h := range r.Hosts {
@@ -155,7 +138,7 @@ func unanswered(b class.Bench, answer remote.Answer, ok bool, silent map[string]
 }
 
 // saidClass shows how all benches are.
-func (a *app) saidClass(r classRecord, st class.Status, title string, next bool) error {
+func (a *app) saidClass(r class.Record, st class.Status, title string, next bool) error {
 	ill := 0
 	for _, b := range st.Benches {
 		if b.Why != "" || b.Escapes > 0 {
@@ -183,12 +166,12 @@ func (a *app) saidClass(r classRecord, st class.Status, title string, next bool)
 	return nil
 }
 
-func (a *app) classText(r classRecord, st class.Status, title string) {
+func (a *app) classText(r class.Record, st class.Status, title string) {
 	s := a.screen()
 	s.line(s.paint(strong, st.Lab), "  ", s.paint(faint, count(len(st.Benches), "bench", "benches")+" "+title))
 	t := table{head: []string{"host", "", "running", "machines", "leases", "which"}}
 	for _, h := range st.Hosts {
-		names, running, machines, leases := r.on(h.Name), 0, 0, 0
+		names, running, machines, leases := r.On(h.Name), 0, 0, 0
 		for _, b := range st.Benches {
 			if b.Host == h.Name {
 				machines, leases = machines+b.Machines, leases+b.Leases
@@ -226,16 +209,16 @@ func (a *app) classText(r classRecord, st class.Status, title string) {
 }
 
 // classStatus asks all hosts how their benches are.
-func (a *app) classStatus(r classRecord) error {
+func (a *app) classStatus(r class.Record) error {
 	came, silent := a.answers(a.ctx, r, "status", nil, func(int) {})
 	if a.ctx.Err() != nil {
 		return a.ctx.Err()
 	}
-	return a.saidClass(r, r.seen(came, silent), "since "+r.Started.Local().Format("2006-01-02 15:04"), false)
+	return a.saidClass(r, seenOf(r, came, silent), "since "+r.Started.Local().Format("2006-01-02 15:04"), false)
 }
 
 // verifyClass has the claims checked on all benches and puts the verdicts together.
-func (a *app) verifyClass(r classRecord) error {
+func (a *app) verifyClass(r class.Record) error {
 	began, progress := time.Now(), a.progress("benches checked")
 	came, silent := a.answers(a.ctx, r, "verify", nil, func(done int) { progress(done, len(r.Benches)) })
 	progress(0, 0)
@@ -269,7 +252,7 @@ func (a *app) verifyClass(r classRecord) error {
 	return nil
 }
 
-func (a *app) classVerdict(v class.Verdict, r classRecord, took time.Duration) {
+func (a *app) classVerdict(v class.Verdict, r class.Record, took time.Duration) {
 	s := a.screen()
 	s.line(s.paint(strong, v.Lab), "  ", s.paint(faint, fmt.Sprintf("%s on %s, checked in %s", count(len(v.Benches), "bench", "benches"),
 		count(len(r.Hosts), "host", "hosts"), took.Round(10*time.Millisecond))))
@@ -282,7 +265,7 @@ func (a *app) classVerdict(v class.Verdict, r classRecord, took time.Duration) {
 			}
 		}
 		t.add(cell{h.Name, strong}, grouped(n[claims.Holds]), grouped(n[claims.Broken]), grouped(n[claims.Unknown]),
-			cell{benchRange(r.on(h.Name)), faint})
+			cell{benchRange(r.On(h.Name)), faint})
 	}
 	s.below(t)
 	total := map[claims.Verdict]int{}
@@ -324,7 +307,7 @@ func showBench(s *screen, b class.Judged) {
 }
 
 // endClass ends all benches, on all hosts.
-func (a *app) endClass(r classRecord, o stopOptions) error {
+func (a *app) endClass(r class.Record, o stopOptions) error {
 	began := time.Now()
 	var arguments []string
 	if o.now {
@@ -337,16 +320,16 @@ func (a *app) endClass(r classRecord, o stopOptions) error {
 	open := a.unended(r, came, silent)
 	left := r
 	left.Benches, left.Hosts = open, nil
-	for i, err := range eachHost(r.Hosts, func(_ int, h classHost) error {
+	for i, err := range eachHost(r.Hosts, func(_ int, h class.RecordHost) error {
 		if silent[h.Name] != nil {
 			return silent[h.Name]
 		}
-		if len(left.on(h.Name)) > 0 {
+		if len(left.On(h.Name)) > 0 {
 			return fmt.Errorf("%s has benches that did not end", h.Name)
 		}
-		return r.remote(h).Remove(a.ctx)
+		return onHost(r, h).Remove(a.ctx)
 	}) {
-		if err != nil && (len(r.on(r.Hosts[i].Name)) > 0 || r.Hosts[i].Left) {
+		if err != nil && (len(r.On(r.Hosts[i].Name)) > 0 || r.Hosts[i].Left) {
 			left.Hosts = append(left.Hosts, r.Hosts[i])
 		}
 	}
@@ -354,21 +337,17 @@ func (a *app) endClass(r classRecord, o stopOptions) error {
 		return a.ctx.Err()
 	}
 	if len(left.Hosts) > 0 {
-		if err := left.write(); err != nil {
+		if err := writeClass(left); err != nil {
 			return failure{exitUsage, err.Error(), ""}
 		}
 		return failure{exitBroken, fmt.Sprintf("%s is not ended on %s", r.Lab, count(len(left.Hosts), "host", "hosts")),
 			"bastion stop " + r.Lab + " again ends the rest, once they answer."}
 	}
-	if err := r.remove(); err != nil {
+	if err := removeClass(r); err != nil {
 		return failure{exitUsage, err.Error(), ""}
 	}
 	if a.format == "json" {
-		return a.json(struct {
-			Schema string `json:"schema"`
-			Lab    string `json:"lab"`
-			Said   string `json:"said"`
-		}{"openbastion.stopped/1", r.Lab, ""})
+		return a.json(api.Stopped{Schema: api.StoppedSchema, Lab: r.Lab, Said: ""})
 	}
 	if !a.quiet {
 		a.screen().line(signHolds, " ", r.Lab, " stopped on ", count(len(r.Hosts), "host", "hosts"), " in ",
@@ -378,7 +357,7 @@ func (a *app) endClass(r classRecord, o stopOptions) error {
 }
 
 // unended returns the benches that did not end, and says why.
-func (a *app) unended(r classRecord, came map[string]remote.Answer, silent map[string]error) []class.Bench {
+func (a *app) unended(r class.Record, came map[string]remote.Answer, silent map[string]error) []class.Bench {
 	var open []class.Bench
 	for _, b := range r.Benches {
 		answer, ok := came[b.Name]

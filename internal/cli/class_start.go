@@ -86,7 +86,7 @@ func (a *app) startClass(file string, o startOptions) error {
 		return err
 	}
 	if o.dry {
-		return a.showPlaced(p, o, hosts, r.place(p, o, hosts, nil))
+		return a.showPlaced(p, o, hosts, placeBenches(r, p, o, hosts, nil))
 	}
 	files, err := a.benchFiles(p, file, o)
 	if err != nil {
@@ -97,15 +97,15 @@ func (a *app) startClass(file string, o startOptions) error {
 
 // classToBe returns the record of a class: a new one, or that of the class that was started
 // from this very file.
-func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Class) (classRecord, bool, error) {
+func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Class) (class.Record, bool, error) {
 	abs, err := filepath.Abs(file)
 	if err != nil {
-		return classRecord{}, false, err
+		return class.Record{}, false, err
 	}
 	if err := lab.CheckName(benchName(p.Name, hosts.Benches, hosts.Benches)); err != nil {
-		return classRecord{}, false, usage("with its number a bench of %s has no name that a lab can have: %v", p.Name, err)
+		return class.Record{}, false, usage("with its number a bench of %s has no name that a lab can have: %v", p.Name, err)
 	}
-	now := classRecord{Lab: p.Name, File: abs, Digest: p.Fingerprint(), Stage: o.stage, Started: time.Now().UTC().Truncate(time.Second)}
+	now := class.Record{Lab: p.Name, File: abs, Digest: p.Fingerprint(), Stage: o.stage, Started: time.Now().UTC().Truncate(time.Second)}
 	all, err := classes()
 	if err != nil {
 		return now, false, err
@@ -121,8 +121,8 @@ func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Cl
 	return was, true, nil
 }
 
-// place returns which host carries which bench; silent hosts carry none.
-func (r classRecord) place(p *plan.Plan, o startOptions, hosts *lab.Class, silent map[string]error) []class.Bench {
+// placeBenches returns which host carries which bench; silent hosts carry none.
+func placeBenches(r class.Record, p *plan.Plan, o startOptions, hosts *lab.Class, silent map[string]error) []class.Bench {
 	var open []class.Host
 	for _, h := range hosts.Hosts {
 		if silent[h.Name] == nil {
@@ -210,7 +210,7 @@ func (a *app) benchText(p *plan.Plan, file, bench string) []byte {
 }
 
 // putUp sends what the hosts need and starts the benches there.
-func (a *app) putUp(p *plan.Plan, file string, o startOptions, hosts *lab.Class, r classRecord, files []remote.File, again bool) error {
+func (a *app) putUp(p *plan.Plan, file string, o startOptions, hosts *lab.Class, r class.Record, files []remote.File, again bool) error {
 	if err := alreadyHere(p.Name); err != nil {
 		return err
 	}
@@ -219,8 +219,8 @@ func (a *app) putUp(p *plan.Plan, file string, o startOptions, hosts *lab.Class,
 	if err != nil {
 		return err
 	}
-	r.Benches = r.place(p, o, hosts, silent)
-	if err := r.write(); err != nil {
+	r.Benches = placeBenches(r, p, o, hosts, silent)
+	if err := writeClass(r); err != nil {
 		return failure{exitUsage, "cannot note what is started where: " + err.Error(), ""}
 	}
 	if !again {
@@ -252,10 +252,10 @@ func (a *app) putUp(p *plan.Plan, file string, o startOptions, hosts *lab.Class,
 		silent[name] = err
 	}
 	a.told(&r, hosts, silent)
-	if err := r.write(); err != nil {
+	if err := writeClass(r); err != nil {
 		return failure{exitUsage, "cannot note what is started where: " + err.Error(), ""}
 	}
-	state := r.seen(came, silent)
+	state := seenOf(r, came, silent)
 	if o.then == "verify" {
 		return a.verifyClass(r)
 	}
@@ -264,9 +264,9 @@ func (a *app) putUp(p *plan.Plan, file string, o startOptions, hosts *lab.Class,
 }
 
 // send sends each host that answers what its benches need.
-func (a *app) send(p *plan.Plan, file string, r classRecord, files []remote.File, silent map[string]error) []error {
-	return eachHost(r.Hosts, func(_ int, h classHost) error {
-		names := r.on(h.Name)
+func (a *app) send(p *plan.Plan, file string, r class.Record, files []remote.File, silent map[string]error) []error {
+	return eachHost(r.Hosts, func(_ int, h class.RecordHost) error {
+		names := r.On(h.Name)
 		if len(names) == 0 || silent[h.Name] != nil {
 			return nil
 		}
@@ -277,19 +277,19 @@ func (a *app) send(p *plan.Plan, file string, r classRecord, files []remote.File
 		if err := remote.Digest(mine[len(files):]); err != nil {
 			return err
 		}
-		return r.remote(h).Send(a.ctx, mine)
+		return onHost(r, h).Send(a.ctx, mine)
 	})
 }
 
 // told notes which hosts know by now what is theirs, and leaves nothing on those that are no
 // longer among the hosts.
-func (a *app) told(r *classRecord, hosts *lab.Class, silent map[string]error) {
+func (a *app) told(r *class.Record, hosts *lab.Class, silent map[string]error) {
 	for i := range r.Hosts {
 		r.Hosts[i].Left = r.Hosts[i].Left && silent[r.Hosts[i].Name] != nil
 	}
-	r.Hosts = slices.DeleteFunc(r.Hosts, func(h classHost) bool {
+	r.Hosts = slices.DeleteFunc(r.Hosts, func(h class.RecordHost) bool {
 		over := !h.Left && !slices.ContainsFunc(hosts.Hosts, func(f *lab.ClassHost) bool { return f.Name == h.Name })
-		return over && r.remote(h).Remove(a.ctx) == nil
+		return over && onHost(*r, h).Remove(a.ctx) == nil
 	})
 }
 
@@ -318,7 +318,7 @@ func (o startOptions) passed() []string {
 // knock asks each host of the file whether it is there and can run this program, and notes
 // the hosts: those of the file, and those no longer in it that had benches. Benches may run
 // on each that had some, until it was told which are not its own any more.
-func (a *app) knock(r *classRecord, hosts *lab.Class) (map[string]error, error) {
+func (a *app) knock(r *class.Record, hosts *lab.Class) (map[string]error, error) {
 	had := map[string]bool{}
 	for _, b := range r.Benches {
 		had[b.Host] = true
@@ -326,12 +326,12 @@ func (a *app) knock(r *classRecord, hosts *lab.Class) (map[string]error, error) 
 	was := r.Hosts
 	r.Hosts = nil
 	for _, h := range hosts.Hosts {
-		r.Hosts = append(r.Hosts, classHost{Name: h.Name, SSH: h.SSH})
+		r.Hosts = append(r.Hosts, class.RecordHost{Name: h.Name, SSH: h.SSH})
 	}
 	wanted := "Linux " + map[string]string{"amd64": "x86_64", "arm64": "aarch64"}[runtime.GOARCH]
 	silent := map[string]error{}
-	errs := eachHost(r.Hosts, func(_ int, h classHost) error {
-		system, err := r.remote(h).System(a.ctx)
+	errs := eachHost(r.Hosts, func(_ int, h class.RecordHost) error {
+		system, err := onHost(*r, h).System(a.ctx)
 		if err == nil && system != wanted {
 			err = fmt.Errorf("%s is %s, and this program is for %s", h.Name, system, wanted)
 		}
@@ -353,7 +353,7 @@ func (a *app) knock(r *classRecord, hosts *lab.Class) (map[string]error, error) 
 		if w.Left = w.Left || had[w.Name]; !w.Left {
 			continue
 		}
-		if i := slices.IndexFunc(r.Hosts, func(h classHost) bool { return h.Name == w.Name }); i >= 0 {
+		if i := slices.IndexFunc(r.Hosts, func(h class.RecordHost) bool { return h.Name == w.Name }); i >= 0 {
 			r.Hosts[i].Left = true
 		} else {
 			r.Hosts = append(r.Hosts, w)
@@ -363,7 +363,7 @@ func (a *app) knock(r *classRecord, hosts *lab.Class) (map[string]error, error) 
 }
 
 // endUnfinished ends what an interrupted start has begun.
-func (a *app) endUnfinished(r classRecord) {
+func (a *app) endUnfinished(r class.Record) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	a.note("interrupted: what was started is ended on all hosts")
@@ -372,7 +372,7 @@ func (a *app) endUnfinished(r classRecord) {
 		a.note("not all hosts answered; bastion stop " + r.Lab + " tries again")
 		return
 	}
-	_ = r.remove()
+	_ = removeClass(r)
 }
 
 // alreadyOver refuses to start here what runs over hosts.

@@ -5,7 +5,6 @@ package cli
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"openbastion/internal/api"
 	"openbastion/internal/hostinfo"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
@@ -302,25 +302,16 @@ func (a *app) wantForm(form string, known ...string) error {
 }
 
 // json writes a document.
-func (a *app) json(doc any) error {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	e.SetIndent("", "  ")
-	if err := e.Encode(doc); err != nil {
-		return err
-	}
-	_, err := a.out.Write(escaped(b.Bytes()))
-	return err
-}
+func (a *app) json(doc any) error { return a.encoded(doc, false) }
 
 // jsonLine writes a document on a line of its own.
-func (a *app) jsonLine(doc any) error {
-	data, err := json.Marshal(doc)
-	if err != nil {
-		return err
+func (a *app) jsonLine(doc any) error { return a.encoded(doc, true) }
+
+func (a *app) encoded(doc any, oneLine bool) error {
+	data, err := api.Marshal(doc, oneLine)
+	if err == nil {
+		_, err = a.out.Write(escaped(data))
 	}
-	_, err = a.out.Write(append(escaped(data), '\n'))
 	return err
 }
 

@@ -3,10 +3,12 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"openbastion/internal/api"
 	"openbastion/internal/image"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/observe/identify"
 	"openbastion/internal/observe/listing"
+	"openbastion/internal/verify/claims"
 )
 
 func (a *app) compare() *cobra.Command {
@@ -106,13 +108,7 @@ func (a *app) compareBuilt(p *plan.Plan, as, file, machine string) error {
 func (a *app) showFacts(p *plan.Plan, name, title string, facts []identify.Fact) error {
 	verdict := identify.Verdict(facts)
 	if a.format == "json" {
-		err := a.json(struct {
-			Schema  string          `json:"schema"`
-			Lab     string          `json:"lab"`
-			Machine string          `json:"machine"`
-			Verdict string          `json:"verdict"`
-			Facts   []identify.Fact `json:"facts"`
-		}{"openbastion.compare/1", p.Name, name, verdict, append([]identify.Fact{}, facts...)})
+		err := a.json(api.Comparison{Schema: api.ComparisonSchema, Lab: p.Name, Machine: name, Verdict: claims.Verdict(verdict), Facts: facts})
 		if err != nil {
 			return err
 		}

@@ -8,10 +8,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"openbastion/examples"
+	"openbastion/internal/api"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/verify/claims"
-	"openbastion/internal/verify/verdict"
 )
 
 // The sample lab and its leaky twin, in the order in which they are shown.
@@ -63,15 +63,7 @@ func (a *app) writeDemo(dir string) error {
 
 func (a *app) runDemo(dir string) error {
 	s := a.screen()
-	type step struct {
-		Plan    plan.Document    `json:"plan"`
-		Verdict verdict.Document `json:"verdict"`
-	}
-	doc := struct {
-		Schema string `json:"schema"`
-		Lab    string `json:"lab"`
-		Steps  []step `json:"steps"`
-	}{Schema: "openbastion.demo/1"}
+	doc := api.Demo{Schema: api.DemoSchema}
 	asPlanned := true
 	for i, d := range demoLabs {
 		data, err := examples.Labs.ReadFile(d.file)
@@ -95,7 +87,7 @@ func (a *app) runDemo(dir string) error {
 		}
 		asPlanned = asPlanned && verdict.Verdict == d.want
 		doc.Lab = p.Name
-		doc.Steps = append(doc.Steps, step{p.Document(), verdict})
+		doc.Steps = append(doc.Steps, api.DemoStep{Plan: p.Document(), Verdict: verdict})
 		if a.format == "json" {
 			continue
 		}

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"openbastion/internal/api"
 	"openbastion/internal/classroom/bundle"
 	"openbastion/internal/classroom/evidence"
 	"openbastion/internal/classroom/witness"
@@ -37,14 +38,7 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 	j.Remarks = append(remarks, j.Remarks...)
 	doc := j.JudgeWith(p, briefs)
 	if a.format == "json" {
-		err = a.json(struct {
-			verdict.Document
-			Bench   string            `json:"bench"`
-			Guests  []string          `json:"guests"`
-			Silent  []string          `json:"silent"` // guests without evidence
-			Remarks []evidence.Remark `json:"remarks"`
-		}{doc, j.Bench, slices.Concat([]string{}, j.Guests), slices.Concat([]string{}, j.Missing(p)),
-			slices.Concat([]evidence.Remark{}, j.Remarks)})
+		err = a.json(api.Joined{Document: doc, Bench: j.Bench, Guests: j.Guests, Silent: j.Missing(p), Remarks: j.Remarks})
 	} else {
 		a.showJoined(p, j, doc)
 		a.likeliest(p, file, doc, claims.Answers{})

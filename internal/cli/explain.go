@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"openbastion/internal/api"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/verify/check"
 	"openbastion/internal/verify/explain"
@@ -56,31 +57,14 @@ func (a *app) explain() *cobra.Command {
 	return c
 }
 
-// findingDoc is a page of the catalogue as JSON.
-type findingDoc struct {
-	Code     string         `json:"code"`
-	Severity check.Severity `json:"severity"`
-	Title    string         `json:"title"`
-	See      string         `json:"see"`
-	Why      string         `json:"why"`
-	Remedy   string         `json:"remedy"`
-	Before   []string       `json:"before"`
-	After    []string       `json:"after"`
-}
-
 func (a *app) explainJSON(words []explain.Word, entries []check.Entry) error {
-	doc := struct {
-		Schema   string         `json:"schema"`
-		Lab      *string        `json:"lab"`
-		Words    []explain.Word `json:"words"`
-		Findings []findingDoc   `json:"findings"`
-	}{"openbastion.words/1", nil, append([]explain.Word{}, words...), []findingDoc{}}
+	doc := api.Words{Schema: api.WordsSchema, Words: words, Findings: []api.FindingPage{}}
 	for _, e := range entries {
 		page, err := check.PageOf(e)
 		if err != nil {
 			return err
 		}
-		doc.Findings = append(doc.Findings, findingDoc{e.Code, e.Severity, e.Title, e.See, e.Why, e.Remedy, page.Before, page.After})
+		doc.Findings = append(doc.Findings, api.FindingPage{e.Code, e.Severity, e.Title, e.See, e.Why, e.Remedy, page.Before, page.After})
 	}
 	return a.json(doc)
 }

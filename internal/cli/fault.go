@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 
+	"openbastion/internal/api"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/simulator"
 	"openbastion/internal/verify/claims"
@@ -25,14 +26,7 @@ func (a *app) fault(p *plan.Plan, text string) error {
 	}
 	l.Progress(0, 0)
 	if a.format == "json" {
-		err = a.json(struct {
-			Schema  string               `json:"schema"`
-			Lab     string               `json:"lab"`
-			Verdict claims.Verdict       `json:"verdict"`
-			Fault   string               `json:"fault"`
-			Guests  []simulator.Suffered `json:"guests"`
-			After   verdict.Document     `json:"after"`
-		}{"openbastion.fault/1", p.Name, doc.Verdict, text, append([]simulator.Suffered{}, seen...), doc})
+		err = a.json(api.Fault{Schema: api.FaultSchema, Lab: p.Name, Verdict: doc.Verdict, Fault: text, Guests: seen, After: doc})
 	} else {
 		s := a.screen()
 		showTitle(s, p, text+" for a minute, then mended")

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"openbastion/internal/api"
 	"openbastion/internal/classroom/evidence"
 	"openbastion/internal/classroom/grade"
 	"openbastion/internal/classroom/witness"
@@ -100,13 +101,7 @@ func (a *app) gradeWork(rubric string, from []string, o gradeOptions) error {
 		}
 	}
 	if a.format == "json" {
-		return a.json(struct {
-			Schema string       `json:"schema"`
-			Lab    string       `json:"lab"`
-			Title  string       `json:"title"`
-			Cards  []grade.Card `json:"cards"`
-			Notes  []string     `json:"notes"`
-		}{"openbastion.grades/1", m.plan.Name, m.rubric.Title, cards, slices.Concat([]string{}, notes)})
+		return a.json(api.Grades{Schema: api.GradesSchema, Lab: m.plan.Name, Title: m.rubric.Title, Cards: cards, Notes: notes})
 	}
 	a.showCards(m, cards, o.self)
 	return nil

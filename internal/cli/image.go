@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"openbastion/internal/api"
 	"openbastion/internal/atomicfile"
 	"openbastion/internal/format/ovf"
 	"openbastion/internal/format/sums"
@@ -71,10 +72,7 @@ and how to go on with it.`,
 				bad = bad || c.Broken() || c.Unknown()
 			}
 			if a.format == "json" {
-				err := a.json(struct {
-					Schema string           `json:"schema"`
-					Files  []*image.Content `json:"files"`
-				}{"openbastion.image/1", list})
+				err := a.json(api.Images{Schema: api.ImagesSchema, Files: list})
 				if err != nil {
 					return err
 				}
@@ -157,12 +155,7 @@ func (a *app) imageUnpack() *cobra.Command {
 				return failure{status, fmt.Sprintf("%s: %v; nothing was written", args[0], err), ""}
 			}
 			if a.format == "json" {
-				return a.json(struct {
-					Schema string `json:"schema"`
-					File   string `json:"file"`
-					To     string `json:"to"`
-					Size   int64  `json:"size"`
-				}{"openbastion.unpacked/1", args[0], to, n})
+				return a.json(api.Unpacked{Schema: api.UnpackedSchema, File: args[0], To: to, Size: n})
 			}
 			s := a.screen()
 			s.line(signHolds, " ", to, "  ", s.paint(faint, size1024(n)))
@@ -245,10 +238,7 @@ which is not checked here: how to check it is said.`,
 				holds = holds && v.Holds
 			}
 			if a.format == "json" {
-				if err := a.json(struct {
-					Schema   string          `json:"schema"`
-					Verdicts []image.Verdict `json:"verdicts"`
-				}{"openbastion.digests/1", verdicts}); err != nil {
+				if err := a.json(api.Digests{Schema: api.DigestsSchema, Verdicts: verdicts}); err != nil {
 					return err
 				}
 			} else {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"openbastion/internal/api"
 	"openbastion/internal/model/sanitize"
 	keyboard "openbastion/internal/testbed/machine/keys"
 	display "openbastion/internal/testbed/machine/screen"
@@ -37,11 +38,7 @@ func (a *app) done(named string, o supervisor.Operation, text string) error {
 		return err
 	}
 	if a.format == "json" {
-		return a.json(struct {
-			Schema  string `json:"schema"`
-			Machine string `json:"machine"`
-			Done    string `json:"done"`
-		}{"openbastion.done/1", o.Machine, text})
+		return a.json(api.Done{Schema: api.DoneSchema, Machine: o.Machine, Done: text})
 	}
 	if !a.quiet {
 		a.screen().line(signHolds, " ", text)
@@ -89,11 +86,7 @@ shows one in a guest that nothing else comes out of.`,
 				return a.squareOn(args[1], t)
 			}
 			if a.format == "json" {
-				return a.json(struct {
-					Schema  string `json:"schema"`
-					Machine string `json:"machine"`
-					display.Text
-				}{"openbastion.screen/1", args[1], t})
+				return a.json(api.Screen{Schema: api.ScreenSchema, Machine: args[1], Text: t})
 			}
 			fmt.Fprintln(a.out, t)
 			if t.Unknown > 0 {
@@ -206,12 +199,7 @@ a port of 127.0.0.1, under a password that is made anew each time.`,
 			}
 			address, password, _ := strings.Cut(said, " ")
 			if a.format == "json" {
-				return a.json(struct {
-					Schema   string `json:"schema"`
-					Machine  string `json:"machine"`
-					Address  string `json:"address"`
-					Password string `json:"password"`
-				}{"openbastion.display/1", args[1], address, password})
+				return a.json(api.Display{Schema: api.DisplaySchema, Machine: args[1], Address: address, Password: password})
 			}
 			a.screen().line(address, "  password ", password)
 			return nil

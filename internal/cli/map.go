@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"openbastion/internal/api"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/sanitize"
@@ -226,11 +227,7 @@ func (a *app) showTails(p *plan.Plan, m *plan.Machine) error {
 }
 
 func (a *app) mapJSON(p *plan.Plan, rows []identify.Row) error {
-	return a.json(struct {
-		Schema     string         `json:"schema"`
-		Lab        string         `json:"lab"`
-		Interfaces []identify.Row `json:"interfaces"`
-	}{"openbastion.map/1", p.Name, rows})
+	return a.json(api.Map{Schema: api.MapSchema, Lab: p.Name, Interfaces: rows})
 }
 
 func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result, file, from string) error {

@@ -6,16 +6,11 @@ import (
 	"path/filepath"
 	"time"
 
+	"openbastion/internal/api"
 	"openbastion/internal/atomicfile"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/verify/claims"
 )
-
-// rehearsed is what is remembered of a rehearsal.
-type rehearsed struct {
-	Verdict claims.Verdict `json:"verdict"`
-	At      time.Time      `json:"at"`
-}
 
 // remembered returns where a rehearsal of this very lab is remembered: in the
 // user's cache, under the plan's fingerprint and the program's version, so that nothing
@@ -34,7 +29,7 @@ const memorable = 90 * 24 * time.Hour
 // remember keeps the verdict of a rehearsal for check. Where it cannot be kept
 // the rehearsal is none the worse.
 func remember(p *plan.Plan, v claims.Verdict) {
-	data, _ := json.Marshal(rehearsed{v, time.Now().UTC().Truncate(time.Second)}) // a plain struct: it cannot fail
+	data, _ := json.Marshal(api.Rehearsed{Verdict: v, At: time.Now().UTC().Truncate(time.Second)}) // a plain struct: it cannot fail
 	keepInCache(remembered(p), data)
 }
 
@@ -54,13 +49,13 @@ func keepInCache(path string, data []byte) {
 }
 
 // recall returns the last rehearsal of this very lab, or nil.
-func recall(p *plan.Plan) *rehearsed {
+func recall(p *plan.Plan) *api.Rehearsed {
 	path := remembered(p)
 	if path == "" {
 		return nil
 	}
 	data, err := os.ReadFile(path)
-	r := &rehearsed{}
+	r := &api.Rehearsed{}
 	if err != nil || json.Unmarshal(data, r) != nil {
 		return nil
 	}
@@ -71,7 +66,7 @@ func recall(p *plan.Plan) *rehearsed {
 }
 
 // sayRehearsed tells whether this very file has been rehearsed, and how it went.
-func sayRehearsed(s *screen, r *rehearsed, file string) {
+func sayRehearsed(s *screen, r *api.Rehearsed, file string) {
 	if r == nil {
 		how := "bastion rehearse " + file
 		if file == "-" {

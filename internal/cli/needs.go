@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"openbastion/internal/api"
 	"openbastion/internal/image"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
@@ -147,33 +148,16 @@ func (a *app) askWiring(m *plan.Machine, wiring identify.Wiring) error {
 }
 
 func (a *app) showNeeds(b identify.Built, n lab.Needs, wiring identify.Wiring) error {
-	type row struct {
-		Number  int    `json:"number"`
-		Network string `json:"network"`
-		Model   string `json:"model"`
-		Port    string `json:"port,omitempty"`
-		Segment string `json:"segment,omitempty"`
-		How     string `json:"how,omitempty"`
-	}
-	rows := []row{}
+	rows := []api.NeededAdapter{}
 	for k, x := range b.Adapters {
-		r := row{Number: x.Number, Network: x.Network, Model: strings.Join(x.Models, " or ")}
+		r := api.NeededAdapter{Number: x.Number, Network: x.Network, Model: strings.Join(x.Models, " or ")}
 		if wiring != nil && wiring[k].Port != nil {
 			r.Port, r.Segment, r.How = wiring[k].Port.Name, wiring[k].Port.Segment.Name, wiring[k].How
 		}
 		rows = append(rows, r)
 	}
 	if a.format == "json" {
-		return a.json(struct {
-			Schema   string    `json:"schema"`
-			Machine  string    `json:"machine"`
-			CPUs     int       `json:"cpus"`
-			Memory   lab.Bytes `json:"memory"`
-			Disk     lab.Bytes `json:"disk"`
-			NICs     []string  `json:"nics"`
-			Buses    []string  `json:"disk_buses"`
-			Adapters []row     `json:"adapters"`
-		}{"openbastion.needs/1", b.Name, n.CPUs, n.Memory, n.Disk, append([]string{}, n.NICs...), append([]string{}, n.DiskBuses...), rows})
+		return a.json(api.Needs{Schema: api.NeedsSchema, Machine: b.Name, CPUs: n.CPUs, Memory: n.Memory, Disk: n.Disk, NICs: append([]string{}, n.NICs...), Buses: append([]string{}, n.DiskBuses...), Adapters: rows})
 	}
 	s := a.screen()
 	s.line(s.paint(strong, b.Name), "  ", s.paint(faint, "what the package asks of its machine"))

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"openbastion/internal/api"
 	"openbastion/internal/model/lab"
 	"openbastion/profiles"
 )
@@ -40,25 +41,18 @@ func (a *app) profileList() *cobra.Command {
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
 			}
-			type row struct {
-				Name  string `json:"name"`
-				Title string `json:"title"`
-			}
-			rows := []row{}
+			rows := []api.ProfileRow{}
 			t := table{}
 			for _, name := range profiles.Names() {
 				p, err := a.profileNamed(name)
 				if err != nil {
 					return err
 				}
-				rows = append(rows, row{p.Name, p.Title})
+				rows = append(rows, api.ProfileRow{Name: p.Name, Title: p.Title})
 				t.add(p.Name, cell{p.Title, faint})
 			}
 			if a.format == "json" {
-				return a.json(struct {
-					Schema   string `json:"schema"`
-					Profiles []row  `json:"profiles"`
-				}{"openbastion.profiles/1", rows})
+				return a.json(api.Profiles{Schema: api.ProfilesSchema, Profiles: rows})
 			}
 			a.screen().table(t)
 			return nil
@@ -80,11 +74,7 @@ func (a *app) profileCheck() *cobra.Command {
 			}
 			facts := p.Facts()
 			if a.format == "json" {
-				return a.json(struct {
-					Schema string     `json:"schema"`
-					Name   string     `json:"profile"`
-					Facts  []lab.Fact `json:"facts"`
-				}{"openbastion.profile/1", p.Name, facts})
+				return a.json(api.Profile{Schema: api.ProfileSchema, Name: p.Name, Facts: facts})
 			}
 			s := a.screen()
 			s.line(s.paint(strong, orNone(p.Name)), "  ", s.paint(faint, p.Title))

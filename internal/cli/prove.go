@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"openbastion/internal/api"
 	"openbastion/internal/diagnose/mistakes"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
@@ -73,20 +74,13 @@ func proofVerdict(verdict string) cell {
 	return verdictCell(claims.Verdict(verdict))
 }
 
-// replayed is what a rehearsal did with the packet of an escape.
-type replayed struct {
-	Arrived bool     `json:"arrived"`
-	Path    []string `json:"path"`
-	Missing string   `json:"missing,omitempty"`
-}
-
 // replays sends the packet of each escape in a rehearsal.
-func (a *app) replays(p *plan.Plan, doc reachability.Document) ([]replayed, error) {
+func (a *app) replays(p *plan.Plan, doc reachability.Document) ([]api.Replay, error) {
 	l := simulator.New(p)
 	if _, err := l.Open(a.ctx, p); err != nil {
 		return nil, err
 	}
-	var out []replayed
+	var out []api.Replay
 	for i, e := range doc.Found() {
 		when := claims.Running
 		if doc.Escapes[i].Past {
@@ -96,7 +90,7 @@ func (a *app) replays(p *plan.Plan, doc reachability.Document) ([]replayed, erro
 			return nil, err
 		}
 		answer := claims.AskOne(a.ctx, l, claims.PacketOf(p, e))
-		r := replayed{Missing: answer.Missing, Path: []string{}}
+		r := api.Replay{Missing: answer.Missing, Path: []string{}}
 		if got, ok := answer.Got.(claims.GotPacket); ok {
 			r.Arrived, r.Path = got.TakenBy(e.To), got.Path
 		}
@@ -107,7 +101,7 @@ func (a *app) replays(p *plan.Plan, doc reachability.Document) ([]replayed, erro
 
 func (a *app) showProofOf(p *plan.Plan, replay bool) error {
 	doc := reachability.New(p, netip.Addr{}).Prove()
-	var sent []replayed
+	var sent []api.Replay
 	if replay {
 		var err error
 		if sent, err = a.replays(p, doc); err != nil {
@@ -115,10 +109,7 @@ func (a *app) showProofOf(p *plan.Plan, replay bool) error {
 		}
 	}
 	if a.format == "json" {
-		if err := a.json(struct {
-			reachability.Document
-			Replays []replayed `json:"replays,omitempty"`
-		}{doc, sent}); err != nil {
+		if err := a.json(api.Proof{Document: doc, Replays: sent}); err != nil {
 			return err
 		}
 	} else {
@@ -130,7 +121,7 @@ func (a *app) showProofOf(p *plan.Plan, replay bool) error {
 	return nil
 }
 
-func (a *app) tellProof(p *plan.Plan, doc reachability.Document, sent []replayed) {
+func (a *app) tellProof(p *plan.Plan, doc reachability.Document, sent []api.Replay) {
 	s := a.screen()
 	showTitle(s, p, "proof, for all packets")
 	if len(doc.Leaves) > 0 {
@@ -228,13 +219,7 @@ func (a *app) askProof(p *plan.Plan, text string) error {
 		list = append(list, m.Told(x, x.Path[0], x.Path[len(x.Path)-1]))
 	}
 	if a.format == "json" {
-		return a.json(struct {
-			Schema   string                   `json:"schema"`
-			Lab      string                   `json:"lab"`
-			Asked    string                   `json:"asked"`
-			Passages []reachability.PassageOf `json:"passages"`
-			Partial  bool                     `json:"partial"`
-		}{"openbastion.passages/1", p.Name, text, append([]reachability.PassageOf{}, list...), answer.Partial})
+		return a.json(api.Passages{Schema: api.PassagesSchema, Lab: p.Name, Asked: text, Passages: list, Partial: answer.Partial})
 	}
 	s := a.screen()
 	showTitle(s, p, "what passes: "+text)
@@ -306,11 +291,7 @@ func (a *app) showMatrixOf(p *plan.Plan) error {
 		cells = m.Matrix()
 	}
 	if a.format == "json" {
-		return a.json(struct {
-			Schema string              `json:"schema"`
-			Lab    string              `json:"lab"`
-			Cells  []reachability.Cell `json:"cells"`
-		}{"openbastion.matrix/1", p.Name, cells})
+		return a.json(api.Matrix{Schema: api.MatrixSchema, Lab: p.Name, Cells: cells})
 	}
 	s := a.screen()
 	showTitle(s, p, "what passes from everybody to everybody, hostile senders included")
@@ -357,11 +338,7 @@ func (a *app) showMatrixOf(p *plan.Plan) error {
 
 func (a *app) showChanges(p *plan.Plan, title string, changes []reachability.Change) error {
 	if a.format == "json" {
-		return a.json(struct {
-			Schema  string                `json:"schema"`
-			Lab     string                `json:"lab"`
-			Changes []reachability.Change `json:"changes"`
-		}{"openbastion.passes/1", p.Name, append([]reachability.Change{}, changes...)})
+		return a.json(api.Passes{Schema: api.PassesSchema, Lab: p.Name, Changes: changes})
 	}
 	s := a.screen()
 	showTitle(s, p, title)
@@ -428,16 +405,6 @@ func (a *app) whatIf(p *plan.Plan, text string) error {
 	return nil
 }
 
-// fault is what one misplaced adapter does.
-type fault struct {
-	Machine string   `json:"machine"`
-	Adapter string   `json:"adapter"`
-	Segment string   `json:"segment"`
-	Escape  []string `json:"escape"`  // the way that it opens; empty: none
-	Noticed []string `json:"noticed"` // claims that break where somebody would notice
-	Found   []string `json:"found"`   // codes of check that tell
-}
-
 // maxRehearsed is how many misplacements are rehearsed to tell who would notice.
 const maxRehearsed = 300
 
@@ -445,7 +412,7 @@ func (a *app) anyOneFault(p *plan.Plan) error {
 	before := reachability.New(p, netip.Addr{}).Prove()
 	was := check.Run(p, time.Time{})
 	list := mistakes.Misplaced(p)
-	faults := []fault{}
+	faults := []api.FaultRow{}
 	show := a.progress("misplaced adapters")
 	for i, m := range list {
 		show(i, len(list))
@@ -456,7 +423,7 @@ func (a *app) anyOneFault(p *plan.Plan) error {
 		if err != nil {
 			continue
 		}
-		f := fault{Machine: m.Adapter.Machine.Name, Adapter: m.Adapter.Name, Segment: m.Segment, Escape: []string{}, Noticed: []string{},
+		f := api.FaultRow{Machine: m.Adapter.Machine.Name, Adapter: m.Adapter.Name, Segment: m.Segment, Escape: []string{}, Noticed: []string{},
 			Found: []string{}}
 		if doc := reachability.New(changed, netip.Addr{}).Prove(); len(doc.Escapes) > len(before.Escapes) {
 			f.Escape = doc.Escapes[0].Path
@@ -474,17 +441,13 @@ func (a *app) anyOneFault(p *plan.Plan) error {
 	}
 	show(0, 0)
 	if a.format == "json" {
-		return a.json(struct {
-			Schema string  `json:"schema"`
-			Lab    string  `json:"lab"`
-			Faults []fault `json:"faults"`
-		}{"openbastion.faults/1", p.Name, faults})
+		return a.json(api.Faults{Schema: api.FaultsSchema, Lab: p.Name, Faults: faults})
 	}
 	a.tellFaults(p, faults)
 	return nil
 }
 
-func (a *app) tellFaults(p *plan.Plan, faults []fault) {
+func (a *app) tellFaults(p *plan.Plan, faults []api.FaultRow) {
 	s := a.screen()
 	showTitle(s, p, "each adapter on each wrong segment")
 	t := table{head: []string{"", "adapter", "on", "escape", "who would notice", "check says"}}

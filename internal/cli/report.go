@@ -5,9 +5,9 @@ import (
 	"path/filepath"
 	"strings"
 
+	"openbastion/internal/api"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/render/report"
-	"openbastion/internal/verify/claims"
 	"openbastion/internal/verify/verdict"
 )
 
@@ -23,15 +23,7 @@ func (a *app) against(p *plan.Plan, doc verdict.Document, file string) error {
 	}
 	changes, same := verdict.Changes(before, doc)
 	if a.format == "json" {
-		return a.json(struct {
-			Schema  string           `json:"schema"`
-			Lab     string           `json:"lab"`
-			Verdict claims.Verdict   `json:"verdict"`
-			Before  claims.Verdict   `json:"before"`
-			After   claims.Verdict   `json:"after"`
-			Same    int              `json:"same"`
-			Changes []verdict.Change `json:"changes"`
-		}{"openbastion.changes/1", p.Name, doc.Verdict, before.Verdict, doc.Verdict, same, append([]verdict.Change{}, changes...)})
+		return a.json(api.Changes{Schema: api.ChangesSchema, Lab: p.Name, Verdict: doc.Verdict, Before: before.Verdict, After: doc.Verdict, Same: same, Changes: changes})
 	}
 	s := a.screen()
 	showTitle(s, p, "rehearsed against "+file)

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"openbastion/internal/api"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/status"
@@ -193,12 +194,7 @@ func (a *app) dryRun(p *plan.Plan, o startOptions) error {
 		here = kernel.HostChanges(p)
 	}
 	if a.format == "json" {
-		return a.json(struct {
-			Schema  string   `json:"schema"`
-			Lab     string   `json:"lab"`
-			Inside  []string `json:"inside"`
-			Changes []string `json:"changes"`
-		}{"openbastion.changes/1", p.Name, made, here})
+		return a.json(api.DryRun{Schema: api.DryRunSchema, Lab: p.Name, Inside: made, Changes: here})
 	}
 	s := a.screen()
 	showTitle(s, p, "what a start would do")
@@ -374,11 +370,7 @@ func (a *app) end(f supervisor.Folder, r supervisor.Record, o stopOptions) error
 		a.note(r.Lab + ": " + said + ".")
 	}
 	if a.format == "json" {
-		return a.json(struct {
-			Schema string `json:"schema"`
-			Lab    string `json:"lab"`
-			Said   string `json:"said"`
-		}{"openbastion.stopped/1", r.Lab, said})
+		return a.json(api.Stopped{Schema: api.StoppedSchema, Lab: r.Lab, Said: said})
 	}
 	if !a.quiet {
 		a.screen().line(signHolds, " ", r.Lab, " stopped in ", time.Since(began).Round(time.Millisecond).String())

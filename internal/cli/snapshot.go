@@ -2,10 +2,10 @@ package cli
 
 import (
 	"encoding/json"
-	"time"
 
 	"github.com/spf13/cobra"
 
+	"openbastion/internal/api"
 	"openbastion/internal/testbed/supervisor"
 )
 
@@ -36,12 +36,6 @@ with the lab.`,
 	return c
 }
 
-// snapshotRow is a snapshot as it is listed.
-type snapshotRow struct {
-	Name string    `json:"name"`
-	At   time.Time `json:"at"`
-}
-
 func (a *app) listSnapshots(named string) error {
 	if err := a.wantFormat("text", "json"); err != nil {
 		return err
@@ -50,15 +44,12 @@ func (a *app) listSnapshots(named string) error {
 	if err != nil {
 		return err
 	}
-	list := []snapshotRow{}
+	list := []api.Snapshot{}
 	if err := json.Unmarshal([]byte(said), &list); err != nil {
 		return err
 	}
 	if a.format == "json" {
-		return a.json(struct {
-			Schema    string        `json:"schema"`
-			Snapshots []snapshotRow `json:"snapshots"`
-		}{"openbastion.snapshots/1", append([]snapshotRow{}, list...)})
+		return a.json(api.Snapshots{Schema: api.SnapshotsSchema, Snapshots: list})
 	}
 	s := a.screen()
 	if len(list) == 0 {

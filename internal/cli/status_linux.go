@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"openbastion/internal/api"
+	"openbastion/internal/classroom/class"
 	"openbastion/internal/model/mac"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/status"
@@ -82,16 +84,12 @@ func (a *app) listStarted() error {
 	if err != nil {
 		return err
 	}
-	var spread []classRecord
+	var spread []class.Record
 	for _, name := range slices.Sorted(maps.Keys(over)) {
 		spread = append(spread, over[name])
 	}
 	if a.format == "json" {
-		return errors.Join(append(all, a.json(struct {
-			Schema  string        `json:"schema"`
-			Labs    []status.Lab  `json:"labs"`
-			Classes []classRecord `json:"classes"`
-		}{"openbastion.started/1", list, slices.Concat([]classRecord{}, spread)}))...)
+		return errors.Join(append(all, a.json(api.Started{Schema: api.StartedSchema, Labs: list, Classes: spread}))...)
 	}
 	s := a.screen()
 	if len(list)+len(spread) == 0 && len(all) == 0 {

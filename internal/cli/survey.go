@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"openbastion/internal/api"
 	"openbastion/internal/hostinfo"
 	"openbastion/internal/model/lab"
 )
@@ -28,12 +29,7 @@ With --write the site of a lab file is set to what was seen.`,
 				return a.writeSite(write, r)
 			}
 			if a.format == "json" {
-				return a.json(struct {
-					Schema string  `json:"schema"`
-					Lab    *string `json:"lab"`
-					*hostinfo.Report
-					Follows []string `json:"follows"`
-				}{"openbastion.survey/1", nil, r, r.Follows()})
+				return a.json(api.Survey{Schema: api.SurveySchema, Report: r, Follows: r.Follows()})
 			}
 			showSurvey(a.screen(), r)
 			return nil

@@ -7,6 +7,7 @@ import (
 	g "maragu.dev/gomponents"
 	h "maragu.dev/gomponents/html"
 
+	"openbastion/internal/api"
 	"openbastion/internal/diagnose"
 	"openbastion/internal/diagnose/mistakes"
 	"openbastion/internal/model/plan"
@@ -131,22 +132,13 @@ func symptomPage(p *plan.Plan, rows []diagnose.Row) ([]byte, error) {
 
 // symptomDocument is the table as JSON.
 func symptomDocument(p *plan.Plan, rows []diagnose.Row) any {
-	type row struct {
-		Mistakes []diagnose.Named `json:"mistakes"`
-		Like     []string         `json:"like"`
-		See      []string         `json:"see"`
-	}
-	list := []row{}
+	list := []api.Symptom{}
 	for _, r := range rows {
-		x := row{Mistakes: []diagnose.Named{}, Like: append([]string{}, r.Like...), See: append([]string{}, r.See...)}
+		x := api.Symptom{Mistakes: []diagnose.Named{}, Like: append([]string{}, r.Like...), See: append([]string{}, r.See...)}
 		for _, m := range r.Mistakes {
 			x.Mistakes = append(x.Mistakes, diagnose.Describe(m))
 		}
 		list = append(list, x)
 	}
-	return struct {
-		Schema string `json:"schema"`
-		Lab    string `json:"lab"`
-		Rows   []row  `json:"rows"`
-	}{"openbastion.symptoms/1", p.Name, list}
+	return api.Symptoms{Schema: api.SymptomsSchema, Lab: p.Name, Rows: list}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"openbastion/internal/api"
 	"runtime"
 
 	"github.com/spf13/cobra"
@@ -14,13 +15,7 @@ func (a *app) version() *cobra.Command {
 				return err
 			}
 			if a.format == "json" {
-				return a.json(struct {
-					Schema  string  `json:"schema"`
-					Lab     *string `json:"lab"`
-					Version string  `json:"version"`
-					Go      string  `json:"go"`
-					System  string  `json:"system"`
-				}{"openbastion.version/1", nil, Version, runtime.Version(), runtime.GOOS + "/" + runtime.GOARCH})
+				return a.json(api.Version{Schema: api.VersionSchema, Version: Version, Go: runtime.Version(), System: runtime.GOOS + "/" + runtime.GOARCH})
 			}
 			a.screen().line("bastion ", Version, " ", runtime.GOOS, "/", runtime.GOARCH)
 			return nil

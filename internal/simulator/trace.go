@@ -34,7 +34,10 @@ type Step struct {
 	hop netip.Addr
 }
 
-// Trace is one flow, hop by hop: schema openbastion.trace/1.
+// TraceSchema names the JSON form of a trace.
+const TraceSchema = "openbastion.trace/1"
+
+// Trace is one flow, hop by hop.
 type Trace struct {
 	Schema  string `json:"schema"`
 	Lab     string `json:"lab"`
@@ -135,7 +138,7 @@ func (t *tracer) follow() func() {
 // Trace follows one flow; from and to are adapters, nil for the outside.
 func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	l.start()
-	out := Trace{Schema: "openbastion.trace/1", Lab: l.plan.Name, From: claims.NameOf(from), To: claims.NameOf(to),
+	out := Trace{Schema: TraceSchema, Lab: l.plan.Name, From: claims.NameOf(from), To: claims.NameOf(to),
 		Service: service.String(), Steps: []Step{}}
 	through := claims.ThroughPublish(l.plan, from, to, service)
 	st, target, why, _ := l.ends(through) // of this very plan

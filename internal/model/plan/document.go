@@ -11,7 +11,10 @@ import (
 	"openbastion/internal/model/subnet"
 )
 
-// Document is a plan as JSON, schema openbastion.plan/1. Lists are never null.
+// Schema names the JSON form of a plan.
+const Schema = "openbastion.plan/1"
+
+// Document is a plan as JSON. Lists are never null.
 type Document struct {
 	Schema    string       `json:"schema"`
 	Lab       string       `json:"lab"`
@@ -197,7 +200,7 @@ func (a *Adapter) Shown() string {
 // Document makes the JSON form.
 func (p *Plan) Document() Document {
 	d := Document{
-		Schema: "openbastion.plan/1", Lab: p.Name,
+		Schema: Schema, Lab: p.Name,
 		Segments: []SegmentDoc{}, Wires: []WireDoc{}, Adapters: []AdapterDoc{}, Addresses: []AddressDoc{}, Leases: []LeaseDoc{},
 		NAT: []NATDoc{}, Rules: []RuleDoc{}, Machines: []MachineDoc{}, Order: []string{}, Answers: []AnswerDoc{}, Pages: []PageDoc{},
 	}
