@@ -138,7 +138,7 @@ func ambiguous(p *plan.Plan) bool {
 // short tells that leases do not suffice for all: then who gets one hangs on the order.
 func short(results map[string]claims.Result) bool {
 	for _, r := range results {
-		if r.Verdict == claims.Broken && (r.Kind == claims.Lease || strings.Contains(r.Saw, "has no address")) {
+		if r.Verdict == claims.Broken && (r.Kind == claims.DHCP || strings.Contains(r.Saw, "has no address")) {
 			return true
 		}
 	}

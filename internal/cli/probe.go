@@ -368,7 +368,7 @@ func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc verdict.Document, took
 	for _, r := range doc.Claims {
 		name := strings.TrimPrefix(r.ID, s.Self+".")
 		text := r.Saw
-		if r.Kind == claims.Cut && s.Cut == nil && r.Verdict == claims.Unknown {
+		if r.Kind == claims.NoBypass && s.Cut == nil && r.Verdict == claims.Unknown {
 			text = "not tried: with --cut it waits until you have unplugged the appliance's WAN"
 		}
 		t.add(verdictCell(r.Verdict), cell{name, strong}, text)

@@ -430,7 +430,7 @@ func (a *app) anyOneFault(p *plan.Plan) error {
 		}
 		if len(list) <= maxRehearsed {
 			for _, r := range simulator.New(changed).Outcome().Claims {
-				if r.Verdict == claims.Broken && slices.Contains([]claims.Kind{claims.Lease, claims.Gateway, claims.Names, claims.Outside}, r.Kind) &&
+				if r.Verdict == claims.Broken && slices.Contains([]claims.Kind{claims.DHCP, claims.Gateway, claims.DNS, claims.Outside}, r.Kind) &&
 					r.Follows == "" {
 					f.Noticed = append(f.Noticed, r.ID)
 				}

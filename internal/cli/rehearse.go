@@ -294,7 +294,7 @@ func showOthers(s *screen, doc verdict.Document) {
 	for _, r := range doc.Claims {
 		total[r.Kind]++
 	}
-	for _, k := range []claims.Kind{claims.Alone, claims.Sole, claims.Between, claims.Apart, claims.Inbound, claims.Published, claims.Expect} {
+	for _, k := range []claims.Kind{claims.OneDHCP, claims.NoDuplicates, claims.Segments, claims.Separated, claims.Inbound, claims.Published, claims.Expect} {
 		var others []claims.Result
 		var sound []string
 		many := total[k] > 12

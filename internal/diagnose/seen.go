@@ -68,7 +68,7 @@ func (v Value) strange() bool { return v == Foreign || v >= networks }
 // claimLooks are the looks that a claim of a guest speaks of.
 var claimLooks = sync.OnceValue(func() map[string][]Kind {
 	return map[string][]Kind{
-		string(claims.Outside): {Number, Page, Datagram, Source}, string(claims.Names): {Name}, string(claims.Held): {Number, Page, Datagram},
+		string(claims.Outside): {Number, Page, Datagram, Source}, string(claims.DNS): {Name}, string(claims.Blocked): {Number, Page, Datagram},
 	}
 })
 
@@ -140,13 +140,13 @@ func (s *Study) ofClaim(id string) ([]int, error) {
 		add(subject + "." + string(k))
 	}
 	switch claims.Kind(kind) {
-	case claims.Alone:
+	case claims.OneDHCP:
 		for _, l := range s.Looks {
 			if (l.Kind == Servers || l.Kind == IPv6) && l.At.Segment.Name == subject {
 				add(l.ID)
 			}
 		}
-	case claims.Between:
+	case claims.Segments:
 		for _, seg := range s.Plan.Segments {
 			from, to := s.Plan.Segment(strings.TrimSuffix(subject, "-"+seg.Name)), seg
 			if from == nil || from == to {
@@ -209,7 +209,7 @@ func (s *Study) FromVerdict(doc verdict.Document) []Seen {
 			continue
 		}
 		var looks []int
-		if r.Kind == claims.Lease {
+		if r.Kind == claims.DHCP {
 			for _, k := range leaseLooks {
 				if i, ok := s.index[r.Guest+"."+string(k)]; ok {
 					looks = append(looks, i)
@@ -226,7 +226,7 @@ func (s *Study) FromVerdict(doc verdict.Document) []Seen {
 		seen := Seen{Text: r.ID + "=" + string(r.Verdict), Looks: looks, Value: Holds}
 		if r.Verdict == claims.Broken {
 			seen.Value = Broken
-			if r.Kind == claims.Cut {
+			if r.Kind == claims.NoBypass {
 				seen.Value = Open
 			}
 		}

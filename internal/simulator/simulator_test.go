@@ -57,8 +57,8 @@ func TestSampleHolds(t *testing.T) {
 		kinds[r.Kind]++
 		assert.NotEmpty(t, r.Evidence, "%s holds without evidence", r.ID)
 	}
-	for _, k := range []claims.Kind{claims.Lease, claims.Alone, claims.Gateway, claims.Names, claims.Outside, claims.Path, claims.Cut,
-		claims.Held, claims.Inbound, claims.Published, claims.Between, claims.Expect} {
+	for _, k := range []claims.Kind{claims.DHCP, claims.OneDHCP, claims.Gateway, claims.DNS, claims.Outside, claims.FirstHop, claims.NoBypass,
+		claims.Blocked, claims.Inbound, claims.Published, claims.Segments, claims.Expect} {
 		assert.NotZero(t, kinds[k], "no claim of kind %s", k)
 	}
 }

@@ -45,7 +45,7 @@ func About(p *plan.Plan, self string, r claims.Result) bool {
 	if self == Outside {
 		return r.Kind == claims.Inbound || r.Kind == claims.Published
 	}
-	if m := p.Machine(self); m != nil && r.Kind == claims.Alone {
+	if m := p.Machine(self); m != nil && r.Kind == claims.OneDHCP {
 		for _, a := range m.Adapters {
 			if a.Segment.Name == r.Segment {
 				return true

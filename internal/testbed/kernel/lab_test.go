@@ -57,7 +57,7 @@ func agree(t *testing.T, p *plan.Plan) {
 	l.Down()
 	t.Logf("%s: up in %v, %d claims verified in %v, down in %v", p.Name, up, len(got), verified, time.Since(began))
 	for id, r := range got { // silence is held against a control
-		if r.Kind == claims.Cut && r.Verdict == claims.Holds && got["heron.outside"].Verdict == claims.Holds {
+		if r.Kind == claims.NoBypass && r.Verdict == claims.Holds && got["heron.outside"].Verdict == claims.Holds {
 			assert.Contains(t, fmt.Sprint(r.Evidence), "the control: with the WAN plugged", id)
 		}
 	}

@@ -44,25 +44,25 @@ type Kind string
 
 // The kinds.
 const (
-	Lease     Kind = "lease"
-	Alone     Kind = "alone"
+	DHCP     Kind = "lease"
+	OneDHCP     Kind = "alone"
 	Gateway   Kind = "gateway"
-	Names     Kind = "names"
+	DNS     Kind = "names"
 	Outside   Kind = "outside"
-	Path      Kind = "path"
-	Cut       Kind = "cut"
-	Held      Kind = "held"
+	FirstHop      Kind = "path"
+	NoBypass       Kind = "cut"
+	Blocked      Kind = "held"
 	Inbound   Kind = "inbound"
 	Published Kind = "published"
-	Between   Kind = "between"
+	Segments   Kind = "between"
 	Expect    Kind = "expect"
 	Behind    Kind = "behind"
-	Apart     Kind = "apart"
-	Sole      Kind = "sole"
+	Separated     Kind = "apart"
+	NoDuplicates      Kind = "sole"
 )
 
 // Kinds are all kinds.
-var Kinds = []Kind{Lease, Alone, Gateway, Names, Outside, Path, Cut, Held, Inbound, Published, Between, Expect, Behind, Apart, Sole}
+var Kinds = []Kind{DHCP, OneDHCP, Gateway, DNS, Outside, FirstHop, NoBypass, Blocked, Inbound, Published, Segments, Expect, Behind, Separated, NoDuplicates}
 
 // Result is a claim with its verdict. Its subject is a guest, a segment, an
 // appliance, or two of them: from one to the other.
@@ -172,7 +172,7 @@ func asking(list ...Asking) []ask {
 
 // GuestKinds are the claims about guests, in the order in which a matrix shows
 // them.
-var GuestKinds = []Kind{Behind, Lease, Gateway, Names, Outside, Path, Held, Cut}
+var GuestKinds = []Kind{Behind, DHCP, Gateway, DNS, Outside, FirstHop, Blocked, NoBypass}
 
 // Questions returns what the claims of a plan need to know, each thing once.
 func Questions(p *plan.Plan, facts Facts) []Question { return prepare(p, facts).questions }
@@ -358,24 +358,24 @@ func trace(list []claim, results []Result) {
 		}
 		for _, g := range list[i].guests {
 			switch r.Kind {
-			case Gateway, Names:
+			case Gateway, DNS:
 				r.Follows = first(g + ".lease")
 			case Behind:
 				r.Follows = first(g + ".cut")
-			case Outside, Path:
+			case Outside, FirstHop:
 				if r.around {
 					r.Follows = first(g+".cut", g+".held")
 				} else {
 					r.Follows = first(g+".lease", g+".gateway")
 				}
-			case Between, Expect, Published:
+			case Segments, Expect, Published:
 				r.Follows = first(g+".held", g+".lease", g+".gateway")
 			}
 			if r.Follows != "" {
 				break
 			}
 		}
-		if r.Kind == Lease {
+		if r.Kind == DHCP {
 			r.Follows = first(list[i].lone + ".alone")
 		}
 	}

@@ -216,7 +216,7 @@ func TestWhatAStageCannot(t *testing.T) {
 	} {
 		doc, _ := run(t, f)
 		for _, r := range doc.Claims {
-			if r.Kind == Cut {
+			if r.Kind == NoBypass {
 				assert.Equal(t, Unknown, r.Verdict)
 				assert.Contains(t, r.Saw, why)
 			} else {

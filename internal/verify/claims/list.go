@@ -118,7 +118,7 @@ func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w W
 				judge: func(r *Result, got []Got) { judgeLease(r, a, got[0].(GotLease)) }})
 		}
 	}
-	add(Lease, leasing...)
+	add(DHCP, leasing...)
 	port := home.Gate()
 	next := []part{{asks: asking(AskNeighbor{RefTo(home)}),
 		judge: func(r *Result, got []Got) { judgeGateway(r, home, port, got[0].(GotNeighbor)) }}}
@@ -133,17 +133,17 @@ func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w W
 		allowed = AllowedServices(port.Machine, home.Segment, Likely(home), w.Address)
 	}
 	if len(allowed) > 0 {
-		add(Names, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) { judgeNames(r, home, w, got[0].(GotName)) }})
+		add(DNS, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) { judgeNames(r, home, w, got[0].(GotName)) }})
 		add(Outside, append(outsideParts(home, waysOut(last(port.Machine)), allowed), stoppedParts(m, g, home, w)...)...)
 		if !Transparent(port) { // a bridge is no hop
-			add(Path, part{asks: asking(AskHop{RefTo(home)}), judge: func(r *Result, got []Got) { judgePath(r, port, got[0].(GotHop)) }})
+			add(FirstHop, part{asks: asking(AskHop{RefTo(home)}), judge: func(r *Result, got []Got) { judgePath(r, port, got[0].(GotHop)) }})
 		}
 	} else if packet, ok := elsewhere(m, home); ok {
 		add(Outside, append(stoppedParts(m, g, home, w), elsewherePart(home, packet))...)
 	} else {
 		way, partial := m.Outward(g)
 		parts := attacked(m, Running, g, way, partial)
-		add(Held, append(parts, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) {
+		add(Blocked, append(parts, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) {
 			if names := got[0].(GotName); r.Verdict == Holds && names.Answered && slices.Contains(names.Addresses, w.Address) {
 				r.Saw += fmt.Sprintf("; but %s looks names up outside for it: what words a resolver carries out and back, no rule on addresses closes", names.Resolver)
 			}
@@ -223,7 +223,7 @@ func aloneClaim(s *plan.Segment) (claim, bool) {
 	for _, a := range s.Adapters {
 		if a.Guest != nil && a.Plugged && a.Leases == nil { // who hands them out does not hear itself
 			return claim{
-				Result: Result{ID: s.Name + ".alone", Segment: s.Name, Kind: Alone},
+				Result: Result{ID: s.Name + ".alone", Segment: s.Name, Kind: OneDHCP},
 				parts: []part{
 					{asks: asking(AskServers{RefTo(a)}), judge: func(r *Result, got []Got) { judgeAlone(r, s, got[0].(GotServers)) }},
 					{asks: asking(AskRouters{RefTo(a)}), judge: func(r *Result, got []Got) { judgeRouters(r, s, got[0].(GotRouters)) }},

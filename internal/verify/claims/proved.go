@@ -14,7 +14,7 @@ import (
 
 // proved are the kinds of claims that the proof decides, for all packets.
 var proved = sync.OnceValue(func() map[Kind]bool {
-	return map[Kind]bool{Behind: true, Apart: true, Sole: true, Held: true, Cut: true, Between: true, Expect: true, Inbound: true}
+	return map[Kind]bool{Behind: true, Separated: true, NoDuplicates: true, Blocked: true, NoBypass: true, Segments: true, Expect: true, Inbound: true}
 })
 
 // planReading is evidence by the plan itself.
@@ -177,7 +177,7 @@ func undecided() part {
 
 func cutClaim(m *reachability.Model, g *plan.Machine, home *plan.Adapter) claim {
 	way, partial := m.Around(g)
-	return claim{Result: Result{ID: g.Name + "." + string(Cut), Guest: g.Name, Kind: Cut}, guests: []string{g.Name}, lone: home.Segment.Name,
+	return claim{Result: Result{ID: g.Name + "." + string(NoBypass), Guest: g.Name, Kind: NoBypass}, guests: []string{g.Name}, lone: home.Segment.Name,
 		parts: attacked(m, Unplugged, g, way, partial)}
 }
 
@@ -207,7 +207,7 @@ func behindClaim(m *reachability.Model, g *plan.Machine) claim {
 
 // apartClaim says that the sides of an appliance are wires of their own.
 func apartClaim(m *reachability.Model, a *plan.Machine) claim {
-	c := claim{Result: Result{ID: a.Name + "." + string(Apart), Appliance: a.Name, Kind: Apart}}
+	c := claim{Result: Result{ID: a.Name + "." + string(Separated), Appliance: a.Name, Kind: Separated}}
 	for _, s := range m.Sides(a) {
 		why := Reason{Code: "sides-joined", Subject: a.Name, Port: portOf(s.One), By: portOf(s.Other), Detail: s.Why}
 		if s.One == s.Other {
@@ -227,7 +227,7 @@ const maxOwned = 64
 // soleClaim says that each planned address and hardware address of a segment is
 // there once.
 func soleClaim(m *reachability.Model, s *plan.Segment) (claim, bool) {
-	c := claim{Result: Result{ID: s.Name + "." + string(Sole), Segment: s.Name, Kind: Sole}}
+	c := claim{Result: Result{ID: s.Name + "." + string(NoDuplicates), Segment: s.Name, Kind: NoDuplicates}}
 	for _, t := range m.Twins(s) {
 		c.parts = append(c.parts, stated(Reason{Code: "duplicate", Subject: s.Name, Segment: s.Name, Observed: t.What, By: strings.Join(t.Names, " and ")}))
 	}

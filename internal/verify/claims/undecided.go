@@ -21,10 +21,10 @@ type doubt struct {
 }
 
 // outwardKinds speak of ways outside, or of what keeps sides apart.
-var outwardKinds = []Kind{Names, Outside, Path, Cut, Held, Inbound, Published, Expect, Behind, Apart}
+var outwardKinds = []Kind{DNS, Outside, FirstHop, NoBypass, Blocked, Inbound, Published, Expect, Behind, Separated}
 
 // ruledKinds speak of what rules let pass.
-var ruledKinds = []Kind{Names, Outside, Path, Held, Inbound, Published, Between, Expect}
+var ruledKinds = []Kind{DNS, Outside, FirstHop, Blocked, Inbound, Published, Segments, Expect}
 
 // doubts returns what the open questions of a plan leave unknown.
 func doubts(p *plan.Plan) []doubt {
@@ -34,7 +34,7 @@ func doubts(p *plan.Plan) []doubt {
 			lacking: map[string]bool{}}
 		_, port := o.Of.(*lab.Port)
 		if d.newcomer = o.Key == "segment" && !port; !d.newcomer && slices.Contains([]string{"segment", "role", "reach", "uplink"}, o.Key) {
-			d.kinds = []Kind{Expect, Sole}
+			d.kinds = []Kind{Expect, NoDuplicates}
 		}
 		switch of := o.Of.(type) {
 		case *lab.Segment:
@@ -74,7 +74,7 @@ func (d *doubt) guest(p *plan.Plan, g *plan.Machine) {
 		}
 	}
 	if len(g.Adapters) > 1 {
-		d.kinds = append(slices.Clone(outwardKinds), Sole, Between)
+		d.kinds = append(slices.Clone(outwardKinds), NoDuplicates, Segments)
 	}
 	for _, a := range g.Adapters {
 		if slices.ContainsFunc(p.Adapters, func(b *plan.Adapter) bool { return a != b && a.MAC == b.MAC }) {
@@ -163,13 +163,13 @@ func (d *doubt) below(p *plan.Plan, m *plan.Machine) {
 // around the appliance stays broken: no answer to the question takes it away.
 func (c *claim) leave(doubts []doubt) {
 	r := &c.Result
-	proved := []Kind{Cut, Held, Inbound, Apart, Sole}
+	proved := []Kind{NoBypass, Blocked, Inbound, Separated, NoDuplicates}
 	if r.Verdict == Unknown || r.Verdict == Broken && (len(r.Escapes) > 0 || slices.Contains(proved, r.Kind)) {
 		return
 	}
 	about := append(r.Names(), c.guests...)
 	for _, d := range doubts {
-		touched := slices.Contains(d.kinds, r.Kind) || d.newcomer && (r.Kind == Sole || r.Kind == Expect && c.crowd)
+		touched := slices.Contains(d.kinds, r.Kind) || d.newcomer && (r.Kind == NoDuplicates || r.Kind == Expect && c.crowd)
 		for _, name := range about {
 			touched = touched || d.names[name] || d.outward[name] && slices.Contains(outwardKinds, r.Kind) ||
 				d.ruled[name] && slices.Contains(ruledKinds, r.Kind) || d.lacking[name] && r.Verdict == Broken

@@ -56,7 +56,7 @@ func (d Document) claimsSummary() string {
 		return "Nothing to say: the lab has no guest and no appliance."
 	case n[claims.Holds] == all && len(d.Findings) > 0:
 		return counted(all, "claim holds", "claims hold") + "."
-	case n[claims.Holds] == all && !slices.ContainsFunc(d.Claims, func(r claims.Result) bool { return r.Kind == claims.Cut }):
+	case n[claims.Holds] == all && !slices.ContainsFunc(d.Claims, func(r claims.Result) bool { return r.Kind == claims.NoBypass }):
 		return counted(all, "claim holds", "claims hold") +
 			". Nothing keeps the guests from avoiding an appliance that stands beside their router."
 	case n[claims.Holds] == all:
