@@ -105,7 +105,7 @@ func (m *labMaker) value(key string) string {
 	case "nic", "nics", "disk-bus", "disk-buses":
 		return m.pick("virtio", "e1000", "sata", "odd")
 	case "accept":
-		return "[{code: nested-nat, because: it is so}]"
+		return "[{code: double-nat, because: it is so}]"
 	case "duties":
 		return m.pick("filter", "vpn", "proxy")
 	case "networks":

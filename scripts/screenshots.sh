@@ -53,7 +53,7 @@ shot rehearse-leaky bastion rehearse saltmarsh-leaky.yaml
 shot prove bastion prove saltmarsh-leaky.yaml --replay
 shot image bastion image inspect sluice.ova
 shot trace bastion trace saltmarsh.yaml heron outside tcp/443
-shot diagnose bastion diagnose saltmarsh.yaml --seen heron.lease=none --seen otter.lease=none --seen ferry.gateway=holds
+shot diagnose bastion diagnose saltmarsh.yaml --seen heron.dhcp=none --seen otter.dhcp=none --seen ferry.gateway=holds
 shot help bastion --help
 printf 'bastion-hosts: 1\nbenches: 24\nhosts:\n  kiln: {ssh: teacher@kiln.example, cpus: 16, memory: 64GiB}\n  loft: {ssh: teacher@loft.example, cpus: 12, memory: 48GiB}\n  attic: {ssh: teacher@attic.example, cpus: 8, memory: 32GiB}\n' >hosts.yaml
 shot hosts bastion start saltmarsh.yaml --hosts hosts.yaml --on machines --dry-run

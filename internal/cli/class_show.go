@@ -54,8 +54,9 @@ func (a *app) showPlaced(p *plan.Plan, o startOptions, hosts *lab.Class, benches
 	list, without := []api.PlacedHost{}, slices.Concat([]string{}, on[""])
 	for _, h := range hosts.Hosts {
 		n := len(on[h.Name])
-		list = append(list, api.PlacedHost{h.Name, h.SSH, slices.Concat([]string{}, on[h.Name]), n * need.CPUs, h.CPUs * hosts.Share,
-			lab.Bytes(n) * need.Memory, h.Memory, class.Host{CPUs: h.CPUs * hosts.Share, Memory: h.Memory}.Fits(need)})
+		list = append(list, api.PlacedHost{Name: h.Name, SSH: h.SSH, Benches: on[h.Name], CPUs: n * need.CPUs,
+			CPUsMost: h.CPUs * hosts.Share, Memory: lab.Bytes(n) * need.Memory, MemoryMost: h.Memory,
+			BenchesMost: class.Host{CPUs: h.CPUs * hosts.Share, Memory: h.Memory}.Fits(need)})
 	}
 	if a.format == "json" {
 		if err := a.json(api.Placement{Schema: api.PlacementSchema, Lab: p.Name, Stage: o.stage, Hosts: list, Without: without}); err != nil {

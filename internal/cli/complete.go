@@ -73,7 +73,7 @@ func (a *app) complete(root *cobra.Command) {
 			c.ValidArgsFunction = a.completeShell
 		case "explain":
 			words := findingCodes()
-			for _, w := range explain.Words {
+			for _, w := range explain.Words() {
 				words = append(words, w.Name)
 			}
 			c.ValidArgsFunction = fixed(words...)

@@ -39,11 +39,11 @@ func (a *app) diagnose() *cobra.Command {
 look exactly as what you saw: likeliest first, with why, what to look at, and what
 to do; then pairs of mistakes, when no single one explains it; then what nothing
 explains. On a terminal it asks, in a few questions, cheapest look first. Elsewhere
-say what you saw: --seen WHAT=HOW, where WHAT is a claim or a look (heron.lease,
+say what you saw: --seen WHAT=HOW, where WHAT is a claim or a look (heron.dhcp,
 heron.gateway, heron.number, heron.name, sluice.wan.address; --seen ? lists them) and
 HOW is holds, broken, none, refused, late, other, open, an address and the like.`,
 		Example: "  bastion diagnose saltmarsh.yaml\n" +
-			"  bastion diagnose saltmarsh.yaml --seen heron.lease=none --seen otter.lease=none --seen ferry.gateway=holds\n" +
+			"  bastion diagnose saltmarsh.yaml --seen heron.dhcp=none --seen otter.dhcp=none --seen ferry.gateway=holds\n" +
 			"  bastion diagnose saltmarsh.yaml --listing heron=pasted.txt --evidence verdict.json\n" +
 			"  bastion diagnose saltmarsh.yaml --table --form markdown",
 		Args: cobra.MaximumNArgs(1),
@@ -71,7 +71,7 @@ HOW is holds, broken, none, refused, late, other, open, an address and the like.
 		},
 	}
 	f := c.Flags()
-	f.StringArrayVar(&seen, "seen", nil, "what was seen: WHAT=HOW, such as heron.lease=none; may be said again; ? lists what there is")
+	f.StringArrayVar(&seen, "seen", nil, "what was seen: WHAT=HOW, such as heron.dhcp=none; may be said again; ? lists what there is")
 	f.StringArrayVar(&pastes, "listing", nil, "what a machine shows, and what came of pings, names and pages tried on it: MACHINE=FILE; may be said again")
 	f.StringArrayVar(&from, "evidence", nil, "a verdict (JSON), saved answers, or evidence of a probe; may be said again")
 	f.StringVar(&said, "token", "", "the token of the evidence's witness")
@@ -299,7 +299,7 @@ func (a *app) looks(p *plan.Plan) error {
 		t.add(l.ID, cell{strings.Join(words, ", "), faint})
 	}
 	out.table(t)
-	out.para(2, 2, faint, "Claims are said too, with holds or broken: heron.outside, heron.names, reedbed.alone and the like; and broken goes everywhere.")
+	out.para(2, 2, faint, "Claims are said too, with holds or broken: heron.outside, heron.dns, reedbed.one-dhcp and the like; and broken goes everywhere.")
 	return nil
 }
 

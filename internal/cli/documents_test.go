@@ -24,7 +24,7 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 	sums := filepath.Join(dir, "console.txt.sha256")
 	require.NoError(t, os.WriteFile(sums, []byte(strings.Repeat("0", 64)+"  console.txt\n"), 0o600))
 	calls := [][]string{
-		{"version"}, {"survey"}, {"demo"}, {"status"}, {"profile", "list"}, {"profile", "check", "reference"}, {"explain", "nat"}, {"explain", "second-door"},
+		{"version"}, {"survey"}, {"demo"}, {"status"}, {"profile", "list"}, {"profile", "check", "reference"}, {"explain", "nat"}, {"explain", "dual-homed-guest"},
 		{"image", "inspect", listing}, {"image", "verify", listing, "--sums", sums}, {"map", lab, "--listing", listing, "--as", "sluice"},
 		{"compare", lab, listing, "--as", "sluice"}, {"diagnose", lab, "--listing", "sluice=" + listing}, {"start", lab, "--dry-run"},
 	}

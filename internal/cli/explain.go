@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -8,6 +9,7 @@ import (
 	"openbastion/internal/api"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/verify/check"
+	"openbastion/internal/verify/claims"
 	"openbastion/internal/verify/explain"
 )
 
@@ -36,25 +38,46 @@ func (a *app) explain() *cobra.Command {
 			}
 			w, ok := explain.Find(name)
 			if !ok {
-				known := findingCodes()
-				for _, k := range explain.Words {
-					known = append(append(known, k.Name), k.Also...)
-				}
-				hint := "bastion explain lists all words"
-				if near := lab.Nearest(name, known); near != "" {
-					hint = "did you mean " + near + "?"
-				}
-				return failure{exitUsage, "nothing is known of " + name, hint}
+				return unknownWord(name)
 			}
 			if a.format == "json" {
 				return a.explainJSON([]explain.Word{w}, nil)
 			}
-			showWord(a.screen(), w)
+			s := a.screen()
+			showWord(s, w)
+			if w.Name == "claim" {
+				showClaimKinds(s)
+			}
 			return nil
 		},
 	}
 	c.Flags().StringVar(&form, "form", "text", "text, or markdown: the findings' pages")
 	return c
+}
+
+// unknownWord is the error for a word that is not explained, with the nearest ones by letters, else
+// by meaning.
+func unknownWord(name string) error {
+	known := findingCodes()
+	for _, k := range explain.Words() {
+		known = append(append(known, k.Name), k.Also...)
+	}
+	hint := "bastion explain lists all words"
+	if near := lab.Nearest(name, known); near != "" {
+		hint = "did you mean " + near + "?"
+	} else if near := explain.Near(name); len(near) > 0 {
+		hint = "see also: " + strings.Join(near, ", ")
+	}
+	return failure{exitUsage, "no explanation of " + strconv.Quote(name), hint}
+}
+
+// showClaimKinds lists the kinds of claims.
+func showClaimKinds(s *screen) {
+	t := table{}
+	for _, k := range claims.Kinds {
+		t.add(cell{string(k), strong}, k.Title())
+	}
+	s.below(t)
 }
 
 func (a *app) explainJSON(words []explain.Word, entries []check.Entry) error {
@@ -64,14 +87,15 @@ func (a *app) explainJSON(words []explain.Word, entries []check.Entry) error {
 		if err != nil {
 			return err
 		}
-		doc.Findings = append(doc.Findings, api.FindingPage{e.Code, e.Severity, e.Title, e.See, e.Why, e.Remedy, page.Before, page.After})
+		doc.Findings = append(doc.Findings, api.FindingPage{Code: e.Code, Severity: e.Severity, Title: e.Title, See: e.See,
+			Why: e.Why, Remedy: e.Remedy, Before: page.Before, After: page.After})
 	}
 	return a.json(doc)
 }
 
 func (a *app) explainAll() error {
 	if a.format == "json" {
-		return a.explainJSON(explain.Words, check.Catalogue())
+		return a.explainJSON(explain.Words(), check.Catalogue())
 	}
 	s := a.screen()
 	t := table{}
@@ -81,7 +105,7 @@ func (a *app) explainAll() error {
 	}
 	s.section(section{"Findings", t})
 	words := table{}
-	for _, w := range explain.Words {
+	for _, w := range explain.Words() {
 		words.add(w.Name, cell{strings.Join(w.Also, ", "), faint})
 	}
 	s.section(section{"Terms and claims", words})

@@ -130,9 +130,9 @@ func TestOneVocabulary(t *testing.T) {
 		_, finding := check.Lookup(name)
 		assert.True(t, term || finding, "explain does not know %s", name)
 	}
-	for _, w := range explain.Words {
+	for _, w := range explain.Words() {
 		look("explain "+w.Name, w.Text+" "+w.Real)
-		for i, other := range explain.Words {
+		for i, other := range explain.Words() {
 			assert.False(t, other.Name > w.Name && i == 0, "words are in order")
 		}
 	}

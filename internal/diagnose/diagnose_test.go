@@ -245,7 +245,7 @@ func TestPairs(t *testing.T) {
 	s := NewStudy(example(t, "saltmarsh.yaml"))
 	s.Run()
 	var seen []Seen
-	for _, text := range []string{"heron.cable=none", "ferry-tcp-8443.published=refused", "otter.lease=holds", "sluice.number=holds"} {
+	for _, text := range []string{"heron.cable=none", "ferry-tcp-8443.published=refused", "otter.dhcp=holds", "sluice.number=holds"} {
 		x, err := s.ParseSeen(text)
 		require.NoError(t, err)
 		seen = append(seen, x)
@@ -257,7 +257,7 @@ func TestPairs(t *testing.T) {
 	kinds := []string{pairs[0].Mistakes[0].Name, pairs[0].Mistakes[1].Name}
 	assert.Contains(t, kinds, "guest-unplugged")
 	assert.True(t, slices.Contains(kinds, "published-service-down") || slices.Contains(kinds, "publish-wrong-port"), kinds)
-	odd, err := s.ParseSeen("newt.cut=open")
+	odd, err := s.ParseSeen("newt.no-bypass=open")
 	require.NoError(t, err)
 	assert.Empty(t, Unexplained([]Seen{odd}, causes), "a mistake explains it")
 }
@@ -265,12 +265,12 @@ func TestPairs(t *testing.T) {
 func TestParseSeen(t *testing.T) {
 	s := NewStudy(example(t, "saltmarsh.yaml"))
 	for text, want := range map[string]string{
-		"heron.lease=none": "none", "heron.gateway=holds": "holds", "heron.names=fails": "broken", "heron.outside=broken": "broken",
-		"heron.lease=10.83.32.60": "boathouse", "heron.lease=10.83.16.60/25": "holds", "otter.lease=10.83.16.60": "other",
-		"heron.lease=169.254.1.1": "none", "heron.router=10.83.16.9": "other", "heron.router=10.83.16.1": "holds", "heron.cut=open": "open",
-		"ferry.lease=foreign": "foreign", "sluice.wan.address=none": "none", "reedbed.alone=broken": "broken",
-		"reedbed-boathouse.between=holds": "holds", "ferry-tcp-8443.published=none": "none", "sluice.inbound=open": "open",
-		"newt.held=broken": "broken", "heron.number=timeout": "none", "heron.page=late": "late",
+		"heron.dhcp=none": "none", "heron.gateway=holds": "holds", "heron.dns=fails": "broken", "heron.outside=broken": "broken",
+		"heron.dhcp=10.83.32.60": "boathouse", "heron.dhcp=10.83.16.60/25": "holds", "otter.dhcp=10.83.16.60": "other",
+		"heron.dhcp=169.254.1.1": "none", "heron.router=10.83.16.9": "other", "heron.router=10.83.16.1": "holds", "heron.no-bypass=open": "open",
+		"ferry.dhcp=foreign": "foreign", "sluice.wan.address=none": "none", "reedbed.one-dhcp=broken": "broken",
+		"reedbed-boathouse.segments=holds": "holds", "ferry-tcp-8443.published=none": "none", "sluice.inbound=open": "open",
+		"newt.blocked=broken": "broken", "heron.number=timeout": "none", "heron.page=late": "late",
 	} {
 		x, err := s.ParseSeen(text)
 		if assert.NoError(t, err, text) {
@@ -279,8 +279,8 @@ func TestParseSeen(t *testing.T) {
 		}
 	}
 	for text, why := range map[string]string{
-		"heron.lease": "is not WHAT=HOW", "heron.lese=none": "the nearest is heron.lease", "nobody.lease=none": "there is nothing called",
-		"heron.gateway=purple": "is said by", "heron=none": "does not say whose", "heron.lease=": "is not WHAT=HOW", "sluice.speed=late": "of sluice there are",
+		"heron.dhcp": "is not WHAT=HOW", "heron.dhpc=none": "the nearest is heron.dhcp", "nobody.dhcp=none": "there is nothing called",
+		"heron.gateway=purple": "takes", "heron=none": "does not say whose", "heron.dhcp=": "is not WHAT=HOW", "sluice.speed=late": "of sluice there are",
 	} {
 		_, err := s.ParseSeen(text)
 		assert.ErrorContains(t, err, why, text)
@@ -292,8 +292,8 @@ func TestPaste(t *testing.T) {
 	s := NewStudy(example(t, "saltmarsh.yaml"))
 	for _, c := range []struct{ name, guest, text, want string }{
 		{"a lease as planned", "heron", "2: eth0    UP    10.83.16.52/24\ndefault via 10.83.16.1 dev eth0\nnameserver 10.83.16.1\n",
-			"cable=holds lease=holds mask=holds resolver=holds router=holds"},
-		{"an address that it gave itself", "heron", "inet 169.254.7.9/16 scope link eth0\n", "lease=none mask=none"},
+			"cable=holds dhcp=holds mask=holds resolver=holds router=holds"},
+		{"an address that it gave itself", "heron", "inet 169.254.7.9/16 scope link eth0\n", "dhcp=none mask=none"},
 		{"a typed mask", "ferry", "eth0 UP 10.83.32.10/25\ndefault via 10.83.32.1 dev eth0\n", "address=holds cable=holds mask=narrow router=holds"},
 		{"pings", "heron", `$ ping -c 2 10.83.16.1
 PING 10.83.16.1 (10.83.16.1) 56(84) bytes of data.

@@ -17,7 +17,7 @@ type Kind string
 // The kinds of look: those of a guest, of an appliance, from outside, of a segment.
 const (
 	Cable    Kind = "cable"    // has the adapter a link?
-	Lease    Kind = "lease"    // which address did it get?
+	Lease    Kind = "dhcp"    // which address did it get?
 	Address  Kind = "address"  // which address has it?
 	Mask     Kind = "mask"     // how long is the mask?
 	Router   Kind = "router"   // which way to everywhere does it know?
@@ -28,9 +28,9 @@ const (
 	Datagram Kind = "datagram" // does the outside answer a datagram?
 	Name     Kind = "name"     // does a name resolve?
 	Large    Kind = "large"    // does the outside answer a ping that fills a packet?
-	Path     Kind = "path"     // who is the first hop on the way out?
+	Path     Kind = "first-hop"     // who is the first hop on the way out?
 	Source   Kind = "source"   // which source does the outside see?
-	Cut      Kind = "cut"      // does anything reach outside with the appliance's WAN unplugged?
+	Cut      Kind = "no-bypass"      // does anything reach outside with the appliance's WAN unplugged?
 	Servers  Kind = "servers"  // who hands out leases on its segment?
 	Neighbor Kind = "neighbor" // does another guest of its segment answer?
 	Admin    Kind = "admin"    // does the appliance's admin page open?

@@ -72,12 +72,12 @@ var claimLooks = sync.OnceValue(func() map[string][]Kind {
 	}
 })
 
-// ParseSeen reads WHAT=HOW, as heron.lease=none: a look or a claim, and what it shows.
+// ParseSeen reads WHAT=HOW, as heron.dhcp=none: a look or a claim, and what it shows.
 func (s *Study) ParseSeen(text string) (Seen, error) {
 	what, how, ok := strings.Cut(text, "=")
 	what, how = strings.TrimSpace(what), strings.TrimSpace(how)
 	if !ok || how == "" {
-		return Seen{}, fmt.Errorf("%q is not WHAT=HOW, such as heron.lease=none", text)
+		return Seen{}, fmt.Errorf("%q is not WHAT=HOW, such as heron.dhcp=none", text)
 	}
 	seen := Seen{Text: what + "=" + how}
 	if i, ok := s.find(what); ok {
@@ -104,7 +104,7 @@ func (s *Study) ParseSeen(text string) (Seen, error) {
 	default:
 		seen.Value = Broken
 		if _, err := s.Looks[looks[0]].readValue(s.Plan, how); err != nil {
-			return seen, fmt.Errorf("%s is said by holds or broken, not by %q", what, how)
+			return seen, fmt.Errorf("%s takes ok or broken, not %q", what, how)
 		}
 	}
 	return seen, nil
@@ -116,7 +116,7 @@ func (s *Study) find(what string) (int, bool) {
 		return i, true
 	}
 	subject, kind, _ := cutLast(what)
-	for _, other := range [][2]string{{"address", "lease"}, {"lease", "address"}, {"names", "name"}, {"ping", "number"}, {"hop", "gateway"},
+	for _, other := range [][2]string{{"address", "dhcp"}, {"dhcp", "address"}, {"lease", "dhcp"}, {"names", "name"}, {"dns", "name"}, {"ping", "number"}, {"hop", "gateway"},
 		{"tcp", "page"}, {"udp", "datagram"}, {"resolvers", "resolver"}, {"link", "cable"}, {"mtu", "large"}} {
 		if kind == other[0] {
 			if i, ok := s.index[subject+"."+other[1]]; ok {
@@ -169,7 +169,7 @@ func (s *Study) ofClaim(id string) ([]int, error) {
 	}
 	why := fmt.Sprintf("there is nothing called %q to look at", id)
 	if !ok {
-		why = fmt.Sprintf("%q does not say whose it is, as in heron.lease", id)
+		why = fmt.Sprintf("%q does not say whose it is, as in heron.dhcp", id)
 	}
 	if like := lab.Nearest(id, names); like != "" {
 		return nil, fmt.Errorf("%s; the nearest is %s", why, like)

@@ -113,7 +113,7 @@ appliances:
   sluice:
     ports:
       - {role: wan, segment: causeway, address: 172.29.64.9/24}
-      - {role: lan, segment: reedbed, leases: {pool: 10.83.16.50-10.83.16.60}}
+      - {role: lan, segment: reedbed, dhcp: {pool: 10.83.16.50-10.83.16.60}}
 guests:
   heron: reedbed
   otter: reedbed

@@ -109,7 +109,7 @@ func TestRunsEnd(t *testing.T) {
 	l.World().Budget = 400
 	doc := l.Outcome()
 	assert.Equal(t, claims.Unknown, doc.Verdict)
-	assert.Contains(t, verdicts(doc)["heron.lease"].Saw, "budget of events is spent")
+	assert.Contains(t, verdicts(doc)["heron.dhcp"].Saw, "budget of events is spent")
 	other := build(t, example(t, "saltmarsh.yaml"))
 	_, err = l.Open(t.Context(), other.plan)
 	assert.ErrorContains(t, err, "this rehearsal is of the lab saltmarsh")

@@ -123,18 +123,18 @@ func TestMoreMistakes(t *testing.T) {
 		broken              map[string]string // all that do not hold
 	}{
 		{"a strict switch stops a bridge", veiled, "reach: upstream,", "reach: upstream, foreign-macs: refuse,",
-			map[string]string{"heron.gateway": "no address", "otter.gateway": "", "heron.names": "", "otter.names": "", "heron.outside": "",
+			map[string]string{"heron.gateway": "no address", "otter.gateway": "", "heron.dns": "", "otter.dns": "", "heron.outside": "",
 				"otter.outside": "", "veil.inbound": "nothing could be tried", "expect-1.expect": ""}},
 		{"a bridge filters", veiled, "appliances:\n  veil:", "appliances:\n  veil:\n    rules: [allow any from otter to outside]",
 			map[string]string{"expect-1.expect": "heron to outside does not get through"}},
 		{"a guest beside the bridge", veiled, "  otter: behind", "  otter: {adapters: [{segment: behind}, {segment: street}]}",
-			map[string]string{"otter.cut": "otter → street → lighthouse", "heron.cut": "heron → behind → otter → street", "otter.behind": "",
+			map[string]string{"otter.no-bypass": "otter → street → lighthouse", "heron.no-bypass": "heron → behind → otter → street", "otter.behind": "",
 				"heron.behind": ""}},
 		{"a strict switch is nobody's trouble", sample, "boathouse:                     # a published web server",
 			"boathouse:\n    foreign-macs: refuse", nil},
-		{"private sources dropped on a private WAN", sample, "{role: wan, segment: causeway, address: lease}",
-			"{role: wan, segment: causeway, address: lease, drop-private: true}",
-			map[string]string{"heron.names": "", "otter.names": "", "ferry.names": ""}},
+		{"private sources dropped on a private WAN", sample, "{role: wan, segment: causeway, address: dhcp}",
+			"{role: wan, segment: causeway, address: dhcp, drop-private: true}",
+			map[string]string{"heron.dns": "", "otter.dns": "", "ferry.dns": ""}},
 	} {
 		data := strings.Replace(c.lab, c.old, c.new, 1)
 		require.NotEqual(t, c.lab, data, c.what)
@@ -180,7 +180,7 @@ func TestGuestServesLeases(t *testing.T) {
 lab: own
 segments:
   up: {reach: upstream}
-  inner: {reach: isolated, subnet: 10.83.16.0/24, leases: keeper}
+  inner: {reach: isolated, subnet: 10.83.16.0/24, dhcp: keeper}
 appliances:
   gate: {ports: [{role: wan, segment: up}, {role: lan, segment: inner, address: 10.83.16.1/24}]}
 guests:
@@ -190,19 +190,19 @@ guests:
 	doc := run(t, []byte(text))
 	assert.Empty(t, verdicts(doc))
 	for _, r := range doc.Claims {
-		if r.ID == "inner.alone" {
+		if r.ID == "inner.one-dhcp" {
 			assert.Contains(t, r.Saw, "only keeper")
 		}
 	}
-	doc = run(t, []byte(strings.Replace(text, "address: 10.83.16.1/24}", "address: 10.83.16.1/24, leases: {pool: 10.83.16.50-10.83.16.60}}",
+	doc = run(t, []byte(strings.Replace(text, "address: 10.83.16.1/24}", "address: 10.83.16.1/24, dhcp: {pool: 10.83.16.50-10.83.16.60}}",
 		1)))
-	assert.Contains(t, verdicts(doc), "inner.alone")
+	assert.Contains(t, verdicts(doc), "inner.one-dhcp")
 }
 
 // A WAN that takes its address from a PPPoE session carries everything: the
 // claims hold, segments are clamped to what fits, and a cut session comes back.
 func TestSessionOnWAN(t *testing.T) {
-	text := strings.Replace(string(example(t, "saltmarsh.yaml")), "segment: causeway, address: lease", "segment: causeway, address: pppoe", 1)
+	text := strings.Replace(string(example(t, "saltmarsh.yaml")), "segment: causeway, address: dhcp", "segment: causeway, address: pppoe", 1)
 	l := build(t, []byte(text))
 	l.start()
 	sluice := l.plan.Machine("sluice")
@@ -308,7 +308,7 @@ func TestMalformedPacketsAreRecognised(t *testing.T) {
 // A packet that is too big for a session is told so, by the router that meets
 // the session first, and one that fits passes.
 func TestPathMTU(t *testing.T) {
-	l := build(t, []byte(strings.Replace(string(example(t, "saltmarsh.yaml")), "segment: causeway, address: lease",
+	l := build(t, []byte(strings.Replace(string(example(t, "saltmarsh.yaml")), "segment: causeway, address: dhcp",
 		"segment: causeway, address: pppoe", 1)))
 	l.start()
 	heron := l.members[l.plan.Machine("heron")]
@@ -333,19 +333,19 @@ func TestSix(t *testing.T) {
 	for _, r := range doc.Claims {
 		switch r.ID {
 		case "heron.gateway":
-			assert.Contains(t, r.Saw, "by IPv6 fd43:")
-		case "reedbed-boathouse.between":
-			assert.Contains(t, r.Saw, "icmp, udp/7, tcp/80 over IPv6 pass as the rules say")
-		case "boathouse-reedbed.between":
-			assert.Contains(t, r.Saw, "over IPv6 stopped as the rules say")
+			assert.Contains(t, r.Saw, "over IPv6 fd43:")
+		case "reedbed-boathouse.segments":
+			assert.Contains(t, r.Saw, "icmp, udp/7, tcp/80 over IPv6 allowed as the rules say")
+		case "boathouse-reedbed.segments":
+			assert.Contains(t, r.Saw, "over IPv6 blocked as the rules say")
 		}
 	}
 	for name, text := range map[string]string{"with": six, "without": sample} {
 		broken := verdicts(run(t, []byte(strings.Replace(text, "  reedbed:", "  reedbed:\n    router-advertisements: true", 1))))
-		for _, id := range []string{"reedbed.alone", "heron.cut", "otter.cut"} {
+		for _, id := range []string{"reedbed.one-dhcp", "heron.no-bypass", "otter.no-bypass"} {
 			assert.Contains(t, broken, id, name)
 		}
-		assert.NotContains(t, broken, "ferry.cut", name)
+		assert.NotContains(t, broken, "ferry.no-bypass", name)
 	}
 }
 
@@ -365,7 +365,7 @@ func TestLies(t *testing.T) {
 				}
 			}
 		}
-		assert.Equal(t, map[string]bool{"heron.cut": true, "otter.cut": true}, told)
+		assert.Equal(t, map[string]bool{"heron.no-bypass": true, "otter.no-bypass": true}, told)
 		heron, otter := l.plan.Machine("heron").Adapters[0], l.plan.Machine("otter").Adapters[0]
 		_, port := l.portOf(l.plan.Segment("reedbed").Port)
 		for _, a := range []*plan.Adapter{heron, otter} {

@@ -65,14 +65,14 @@ func TestSampleHolds(t *testing.T) {
 
 func TestLeakyTwin(t *testing.T) {
 	broken := verdicts(run(t, example(t, "saltmarsh-leaky.yaml")))
-	cut := broken["otter.cut"]
+	cut := broken["otter.no-bypass"]
 	assert.Contains(t, cut.Saw, "otter → causeway → lighthouse → beyond → buoy")
-	assert.Contains(t, cut.Remedy, "adapter 2 of otter off causeway")
-	assert.Contains(t, broken["heron.cut"].Saw, "heron → reedbed → otter → causeway", "a neighbor with a second door is everybody's door")
-	assert.Contains(t, broken["reedbed.alone"].Saw, "the host's lease server answers on reedbed too: 10.83.16.254 at 02:0b:00:13:00:01")
-	assert.Equal(t, "reedbed.alone", broken["heron.lease"].Follows)
-	assert.NotContains(t, broken, "newt.held")
-	assert.NotContains(t, broken, "ferry.cut")
+	assert.Contains(t, cut.Remedy, "remove otter adapter 2 from causeway")
+	assert.Contains(t, broken["heron.no-bypass"].Saw, "heron → reedbed → otter → causeway", "a neighbor with a second door is everybody's door")
+	assert.Contains(t, broken["reedbed.one-dhcp"].Saw, "the host's DHCP server (10.83.16.254, 02:0b:00:13:00:01) answers on reedbed as well")
+	assert.Equal(t, "reedbed.one-dhcp", broken["heron.dhcp"].Follows)
+	assert.NotContains(t, broken, "newt.blocked")
+	assert.NotContains(t, broken, "ferry.no-bypass")
 }
 
 // Each mistake is made in the sample lab; the claims named must break, and say
@@ -88,21 +88,21 @@ func TestMistakes(t *testing.T) {
 		{"the gateway is typed wrong", "gateway: 10.83.32.1,", "gateway: 10.83.32.2,", map[string]string{
 			"ferry.gateway": "10.83.32.2", "ferry.outside": "icmp", "expect-3.expect": "", "ferry-tcp-8443.published": ""}},
 		{"the mask is typed wrong", "static: 10.83.32.10/24", "static: 10.83.32.10/28, mac: '02:00:00:00:00:01'", map[string]string{}},
-		{"the resolver is typed wrong", "dns: [10.83.32.1]", "dns: [10.83.32.9]", map[string]string{"ferry.names": "10.83.32.9 does not answer"}},
+		{"the resolver is typed wrong", "dns: [10.83.32.1]", "dns: [10.83.32.9]", map[string]string{"ferry.dns": "10.83.32.9 does not answer"}},
 		{"an adapter is unplugged", "role: dmz, segment: boathouse", "role: dmz, plugged: false, segment: boathouse", map[string]string{
-			"ferry.gateway": "does not answer", "boathouse.alone": "nobody answers"}},
+			"ferry.gateway": "does not answer", "boathouse.one-dhcp": "no DHCP server answers"}},
 		{"the host routes a segment", "  boathouse:                     # a published web server\n    reach: isolated",
 			"  boathouse:\n    reach: host\n    host-forwards: true", map[string]string{
-				"ferry.cut": "ferry → boathouse → host → causeway → lighthouse"}},
-		{"the admin page answers outside", "{role: wan, segment: causeway, address: lease}",
-			"{role: wan, segment: causeway, address: lease, admin: true}", map[string]string{
-				"sluice.inbound": "tcp/443, the admin page, answers at port wan"}},
+				"ferry.no-bypass": "ferry → boathouse → host → causeway → lighthouse"}},
+		{"the admin page answers outside", "{role: wan, segment: causeway, address: dhcp}",
+			"{role: wan, segment: causeway, address: dhcp, admin: true}", map[string]string{
+				"sluice.inbound": "tcp/443 (the admin page) answers at sluice.wan"}},
 		{"nothing is translated", "      publish:", "      masquerade: [boathouse]\n      publish:", map[string]string{
 			"heron.outside": "no answer"}},
 		{"the publish is denied", "deny any from tidepool to any", "deny any from tidepool,outside to any", map[string]string{
 			"ferry-tcp-8443.published": "no answer", "expect-2.expect": ""}},
-		{"no lease service", "segment: tidepool, over: lan}", "segment: tidepool, over: lan, leases: none}", map[string]string{
-			"newt.lease": "nobody is planned to hand out leases"}},
+		{"no lease service", "segment: tidepool, over: lan}", "segment: tidepool, over: lan, dhcp: none}", map[string]string{
+			"newt.dhcp": "no DHCP server is planned on tidepool"}},
 	} {
 		data := strings.Replace(sample, c.old, c.new, 1)
 		require.NotEqual(t, sample, data, c.mistake)
@@ -209,10 +209,10 @@ guests: {buoy: beyond, everybody: beyond, announcer: beyond, witness: {adapters:
 	doc := run(t, []byte(text))
 	broken := verdicts(doc)
 	for _, g := range []string{"buoy", "everybody", "announcer", "witness"} {
-		assert.Contains(t, broken, g+".cut", "witness is a way out for all")
-		assert.NotContains(t, broken, g+".lease")
+		assert.Contains(t, broken, g+".no-bypass", "witness is a way out for all")
+		assert.NotContains(t, broken, g+".dhcp")
 	}
-	require.NotEmpty(t, broken["buoy.cut"].Escapes)
-	way := broken["buoy.cut"].Escapes[0]
+	require.NotEmpty(t, broken["buoy.no-bypass"].Escapes)
+	way := broken["buoy.no-bypass"].Escapes[0]
 	assert.Equal(t, []string{"buoy", "beyond", "witness", "lighthouse", "lighthouse-outside", "beyond-outside", "buoy-outside"}, way.Path)
 }

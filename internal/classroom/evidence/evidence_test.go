@@ -127,7 +127,7 @@ func TestRefused(t *testing.T) {
 	}
 	silent := For(p).Join([]File{heron}).Judge(p)
 	for _, r := range silent.Claims {
-		if r.ID == "heron.cut" {
+		if r.ID == "heron.no-bypass" {
 			assert.Equal(t, claims.Unknown, r.Verdict)
 			assert.Contains(t, r.Saw, "silence proves nothing")
 		}

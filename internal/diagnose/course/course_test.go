@@ -22,7 +22,7 @@ var mends = [][]string{
 	{"causeway, admin: true}", "causeway}", "address: 10.83.16.1/24}", "address: 10.83.16.1/24, admin: true}",
 		"guests:", "    nat: {publish: [{port: tcp/8443, to: ferry, at: tcp/443}]}\nguests:"},
 	{"      - allow any from tidepool to outside,reedbed\n", ""},
-	{"{reach: host, leases: host,", "{reach: isolated,"},
+	{"{reach: host, dhcp: host,", "{reach: isolated,"},
 	{"dns: [10.83.16.2]", "dns: [self]", "dns: [172.29.64.1]", "dns: [10.83.32.1]"},
 	{"{adapters: [{segment: reedbed, reserve: 10.83.16.20}, {segment: causeway}]}", "{segment: reedbed, reserve: 10.83.16.20}"},
 }

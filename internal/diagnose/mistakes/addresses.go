@@ -122,13 +122,13 @@ var addressKinds = []*Kind{
 			a := b.here(at.Adapter)
 			a.Address = narrow(a.Address, a.Gateway)
 		}},
-	{Name: "wan-address-taken", Family: Addressing, Weight: 3, Finding: "twin-address",
+	{Name: "wan-address-taken", Family: Addressing, Weight: 3, Finding: "duplicate-address",
 		Says:   "somebody else on {home} has the address of {adapter}",
 		Why:    "answers from outside go to whoever spoke last",
 		Look:   "with {adapter} unplugged, ping {address} from {home}: nobody may answer",
 		Remedy: "give {adapter} an address that is free, outside the site's pool",
 		places: ports(typedWAN), wiring: stranger},
-	{Name: "wan-drops-private", Family: Filtering, Weight: 3, Finding: "private-wan-dropped",
+	{Name: "wan-drops-private", Family: Filtering, Weight: 3, Finding: "private-wan-blocked",
 		Says:   "{adapter} drops packets from private sources, and stands on a private network itself",
 		Why:    "answers of its own router and resolver come from private addresses",
 		Look:   "on the admin page of {machine}, look whether the WAN drops private sources",
@@ -185,7 +185,7 @@ var guestKinds = []*Kind{
 		Why:  "its gateway is not in its network, and nobody sends answers to where it is",
 		Look: "on {machine} read the address: it must be {planned}", Remedy: "type in {planned} on {machine}",
 		places: homes(typed), settings: func(b *Built, at Place) { b.here(at.Adapter).Address = shifted(at.Adapter.Address) }},
-	{Name: "guest-has-neighbors-address", Family: Addressing, Weight: 4, Finding: "twin-address",
+	{Name: "guest-has-neighbors-address", Family: Addressing, Weight: 4, Finding: "duplicate-address",
 		Says: "{machine} has the address of {other}",
 		Why:  "answers to both go to whichever spoke last",
 		Look: "on {machine} read the address: it must be {planned}", Remedy: "give {machine} its own address: {planned}",
@@ -202,7 +202,7 @@ var guestKinds = []*Kind{
 			return out
 		},
 		settings: func(b *Built, at Place) { b.typeIn(at.Adapter, at.Other.Address) }},
-	{Name: "guest-has-gateways-address", Family: Addressing, Weight: 3, Finding: "twin-address",
+	{Name: "guest-has-gateways-address", Family: Addressing, Weight: 3, Finding: "duplicate-address",
 		Says: "{machine} has the address of {other-adapter}, its own gateway",
 		Why:  "its neighbors take it for the appliance as soon as it speaks",
 		Look: "on {machine} read the address: it must not be {other-address}", Remedy: "give {machine} its own address: {planned}",

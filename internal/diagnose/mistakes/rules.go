@@ -9,7 +9,7 @@ import (
 )
 
 var ruleKinds = []*Kind{
-	{Name: "rule-missing", Family: Filtering, Weight: 5, Finding: "no-way-out",
+	{Name: "rule-missing", Family: Filtering, Weight: 5, Finding: "no-path-outside",
 		Says:   "{machine} lacks the rule \"{rule}\"",
 		Why:    "what that rule decides is decided by the next one that matches, or denied",
 		Look:   "on the admin page of {machine}, look for the rule, and whether it is on",
@@ -18,7 +18,7 @@ var ruleKinds = []*Kind{
 			m := b.machine(at.Machine)
 			m.Rules = slices.Delete(m.Rules, at.Index-1, at.Index)
 		}},
-	{Name: "rule-too-late", Family: Filtering, Weight: 4, Finding: "dead-rule",
+	{Name: "rule-too-late", Family: Filtering, Weight: 4, Finding: "shadowed-rule",
 		Says:   "on {machine} the rule \"{rule}\" stands behind those that allow",
 		Why:    "the first rule that matches decides: what it should stop has been allowed before",
 		Look:   "on the admin page of {machine}, read the rules from the top",
@@ -68,7 +68,7 @@ var ruleKinds = []*Kind{
 			m.Rules = append([]plan.Rule{{Text: "allow any from any to any", Action: lab.Allow, Services: []lab.Service{{Proto: lab.Any}},
 				From: []plan.Match{{Any: true}}, To: []plan.Match{{Any: true}}}}, m.Rules...)
 		}},
-	{Name: "rules-missing", Family: Filtering, Weight: 5, Finding: "no-way-out",
+	{Name: "rules-missing", Family: Filtering, Weight: 5, Finding: "no-path-outside",
 		Says:   "{machine} has no rule at all",
 		Why:    "what no rule allows is denied: the appliance answers, and nothing passes it",
 		Look:   "on the admin page of {machine}, count the rules",
@@ -109,7 +109,7 @@ var ruleKinds = []*Kind{
 }
 
 var natKinds = []*Kind{
-	{Name: "masquerade-off", Family: Translating, Weight: 5, Finding: "untranslated",
+	{Name: "masquerade-off", Family: Translating, Weight: 5, Finding: "no-nat",
 		Says:   "{machine} does not translate",
 		Why:    "packets go out under inside addresses, to which nobody outside has a way back",
 		Look:   "on the admin page of {machine}, look whether masquerade is on for the WAN",
@@ -118,7 +118,7 @@ var natKinds = []*Kind{
 			at Place) {
 			b.machine(at.Machine).Masq = nil
 		}},
-	{Name: "masquerade-misses-segment", Family: Translating, Weight: 4, Finding: "untranslated",
+	{Name: "masquerade-misses-segment", Family: Translating, Weight: 4, Finding: "no-nat",
 		Says:   "{machine} does not translate {segment}",
 		Why:    "packets of {segment} alone go out under inside addresses, to which nobody has a way back",
 		Look:   "on the admin page of {machine}, look which networks are translated: {segment-subnet} must be among them",

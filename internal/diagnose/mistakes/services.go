@@ -11,8 +11,8 @@ import (
 )
 
 var leaseKinds = []*Kind{
-	{Name: "leases-off", Family: Leasing, Weight: 7, Finding: "no-lease-server",
-		Says:   "{adapter} hands out no leases: its lease service is off",
+	{Name: "leases-off", Family: Leasing, Weight: 7, Finding: "no-dhcp-server",
+		Says:   "{adapter} hands out no dhcp: its lease service is off",
 		Why:    "guests of {home} ask and nobody answers; who has an address typed in works",
 		Look:   "on the admin page of {machine}, look whether the lease service of {adapter} is on",
 		Remedy: "switch the lease service of {adapter} on, with the pool {pool}",
@@ -57,7 +57,7 @@ var leaseKinds = []*Kind{
 			v := b.here(at.Adapter).Leases
 			v.Pool.To = v.Pool.From
 		}},
-	{Name: "lease-router-wrong", Family: Leasing, Weight: 4, Finding: "lease-no-router",
+	{Name: "lease-router-wrong", Family: Leasing, Weight: 4, Finding: "dhcp-without-gateway",
 		Says:   "the leases of {adapter} name a router that is not there",
 		Why:    "guests have an address and reach their segment, and nothing beyond",
 		Look:   "on the admin page of {machine}, read the router that {adapter} hands out: it must be {address}",
@@ -65,7 +65,7 @@ var leaseKinds = []*Kind{
 		places: ports(serves), settings: func(b *Built, at Place) {
 			b.here(at.Adapter).Leases.Router = subnet.Add(subnet.Last(at.Adapter.Segment.Subnet), -1)
 		}},
-	{Name: "lease-without-router", Family: Leasing, Weight: 3, Finding: "lease-no-router",
+	{Name: "lease-without-router", Family: Leasing, Weight: 3, Finding: "dhcp-without-gateway",
 		Says:   "the leases of {adapter} name no router",
 		Why:    "guests have an address and no way out of their segment",
 		Look:   "on the admin page of {machine}, read the router that {adapter} hands out: it must be {address}",
@@ -98,13 +98,13 @@ var leaseKinds = []*Kind{
 				}
 			}
 		}},
-	{Name: "second-server", Family: Leasing, Weight: 4, Finding: "two-lease-servers",
+	{Name: "second-server", Family: Leasing, Weight: 4, Finding: "two-dhcp-servers",
 		Says:   "somebody on {segment} hands out leases beside who should, and answers first",
 		Why:    "guests get a fitting address with a router that leads nowhere",
 		Look:   "on a guest of {segment}, read who gave its lease",
 		Remedy: "find who it is by the hardware address that offers come from, and switch its lease service off",
 		places: segments(leasesHere), settings: func(b *Built, at Place) { b.serve(at.Segment, simulator.Foreign{First: true}) }},
-	{Name: "foreign-server", Family: Leasing, Weight: 5, Finding: "two-lease-servers",
+	{Name: "foreign-server", Family: Leasing, Weight: 5, Finding: "two-dhcp-servers",
 		Says:   "a router that somebody plugged in hands out leases of its own network on {segment}, and answers first",
 		Why:    "guests get an address of no network of this lab",
 		Look:   "on a guest of {segment}, read who gave its lease",
@@ -113,7 +113,7 @@ var leaseKinds = []*Kind{
 			b.serve(at.Segment, simulator.Foreign{First: true,
 				Network: elsewhere})
 		}},
-	{Name: "slower-server", Family: Leasing, Weight: 3, Finding: "two-lease-servers",
+	{Name: "slower-server", Family: Leasing, Weight: 3, Finding: "two-dhcp-servers",
 		Says:   "somebody on {segment} hands out leases beside who should, and answers second",
 		Why:    "all works until it once answers first",
 		Look:   "on a guest of {segment}, ask who hands out leases, and wait for all answers",
@@ -181,7 +181,7 @@ var operateKinds = []*Kind{
 		Look: "on the console of {machine}, look whether forwarding is on", Remedy: "switch forwarding on in {machine}, also after a restart",
 		places:   machines(func(m *plan.Machine) bool { return routes(m) }),
 		settings: func(b *Built, at Place) { b.Trouble.Idle = append(b.Trouble.Idle, b.machine(at.Machine)) }},
-	{Name: "evaluation-over", Family: Operating, Weight: 3, Finding: "trial-ending",
+	{Name: "evaluation-over", Family: Operating, Weight: 3, Finding: "licence-expiring",
 		Says: "the evaluation of {machine} has ended",
 		Why:  "its console and its page answer, and it passes nothing on any more",
 		Look: "on the admin page of {machine}, read the state of its licence", Remedy: "license {machine}, or build it anew for another evaluation",

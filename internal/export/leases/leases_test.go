@@ -25,7 +25,7 @@ func TestRefused(t *testing.T) {
 		{"{pool: 10.80.0.50-10.80.0.60}", "{segment: s, reserve: 10.81.0.9}", "the reservation 10.81.0.9 of g is not within s (10.80.0.0/24)"},
 	} {
 		l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: x\nsegments:\n  road: {reach: upstream}\n  s: {reach: isolated, subnet: 10.80.0.0/24}\n"+
-			"appliances:\n  gate: {ports: [{role: wan, segment: road}, {role: lan, segment: s, leases: "+c.leases+"}]}\nguests:\n  g: "+c.guest+"\n"))
+			"appliances:\n  gate: {ports: [{role: wan, segment: road}, {role: lan, segment: s, dhcp: "+c.leases+"}]}\nguests:\n  g: "+c.guest+"\n"))
 		require.NoError(t, err, c.leases)
 		p, err := plan.Build(l)
 		require.NoError(t, err, c.leases)
@@ -54,13 +54,13 @@ func TestFiles(t *testing.T) {
 			leases := ""
 			switch rapid.SampledFrom([]string{"planned", "none", "given"}).Draw(t, "leases") {
 			case "none":
-				leases = ", leases: none"
+				leases = ", dhcp: none"
 			case "given":
-				leases = fmt.Sprintf(", leases: {pool: 10.%d.0.30-10.%d.0.40, dns: [10.9.9.9, self], domain: s%d.example, time: 90m}", 80+i, 80+i, i)
+				leases = fmt.Sprintf(", dhcp: {pool: 10.%d.0.30-10.%d.0.40, dns: [10.9.9.9, self], domain: s%d.example, time: 90m}", 80+i, 80+i, i)
 			}
 			ports = append(ports, fmt.Sprintf("{role: lan, name: p%d, segment: s%d%s}", i, i, leases))
 			for k := range rapid.IntRange(0, 2).Draw(t, "guests") {
-				if leases != ", leases: none" {
+				if leases != ", dhcp: none" {
 					guests = append(guests, fmt.Sprintf("  g%d-%d: {segment: s%d, reserve: 10.%d.0.%d}\n", i, k, i, 80+i, 10+k))
 				}
 			}

@@ -127,7 +127,7 @@ func TestAccepted(t *testing.T) {
 	}
 	text := sample(t)
 	for _, text := range []string{
-		text, strings.Replace(text, "\nsegments:", "\nipv6: true\nsegments:", 1), strings.Replace(text, "address: lease", "address: pppoe", 1),
+		text, strings.Replace(text, "\nsegments:", "\nipv6: true\nsegments:", 1), strings.Replace(text, "address: dhcp", "address: pppoe", 1),
 		strings.Replace(manyRules, "DROP", "true", 1),
 		"bastion: 1\nlab: clear\nsegments:\n  road: {reach: upstream}\n  behind: {reach: isolated}\nappliances:\n  gate:\n    kind: transparent\n    ports: [{role: wan, segment: road}, {role: lan, segment: behind}]\n    rules: [allow tcp/443 from behind to outside, refuse any from any to any]\nguests: {heron: behind}\n",
 		"bastion: 1\nlab: two\nsegments:\n  road: {reach: upstream}\n  lane: {reach: upstream}\n  desks: {reach: isolated}\nappliances:\n  gate:\n    ports: [{role: wan, segment: road}, {role: wan, name: backup, segment: lane}, {role: lan, segment: desks}]\nguests: {heron: desks}\n",
@@ -300,7 +300,7 @@ func TestKernelAgrees(t *testing.T) {
 	if out, err := exec.Command("ip", "netns", "exec", probe, "nft", "list", "ruleset").CombinedOutput(); err != nil {
 		t.Skipf("no packet filter in a network namespace: %s", out)
 	}
-	untagged := strings.NewReplacer("segment: causeway, address: lease", "segment: causeway, address: 172.29.64.7/24",
+	untagged := strings.NewReplacer("segment: causeway, address: dhcp", "segment: causeway, address: 172.29.64.7/24",
 		"    within: reedbed\n    vlan: 48\n", "", ", over: lan", "", "  heron: reedbed\n",
 		"  heron: {segment: reedbed, static: 10.83.16.10/24}\n", "newt: tidepool", "newt: {segment: tidepool, static: 10.83.48.10/24}",
 		"reserve: 10.83.16.20", "static: 10.83.16.20/24").Replace(sample(t))

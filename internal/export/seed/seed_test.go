@@ -25,7 +25,7 @@ appliances:
   gate:
     ports:
       - {role: wan, segment: road}
-      - {role: lan, segment: desks, leases: {pool: 10.83.16.50-10.83.16.99, domain: desks.example}}
+      - {role: lan, segment: desks, dhcp: {pool: 10.83.16.50-10.83.16.99, domain: desks.example}}
       - {role: lan, name: a-port-with-a-long-name, segment: tills, over: lan}
     nat: {one-to-one: [{outside: 172.29.64.9, inside: ferry}]}
 guests:

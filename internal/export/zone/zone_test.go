@@ -40,7 +40,7 @@ segments:
   tills: {reach: isolated, subnet: 10.83.18.0/26}
 appliances:
   gate:
-    ports: [{role: wan, segment: road}, {role: lan, segment: desks, leases: {domain: desks.example}}, {role: dmz, segment: tills, leases: {domain: desks.example}}]
+    ports: [{role: wan, segment: road}, {role: lan, segment: desks, dhcp: {domain: desks.example}}, {role: dmz, segment: tills, dhcp: {domain: desks.example}}]
 guests:
   heron: {segment: desks, static: 10.83.17.10/23}
   ferry: {segment: tills, reserve: 10.83.18.10}

@@ -85,7 +85,7 @@ func (o *Options) inside(role, more, segment string) string {
 		text += ", address: " + o.LANAddress.String()
 	}
 	if o.Pool != "" {
-		text += ", leases: {pool: " + o.Pool + "}"
+		text += ", dhcp: {pool: " + o.Pool + "}"
 	}
 	if more != "" {
 		text += ", " + more

@@ -247,7 +247,7 @@ func transparent(o *Options, w *writer) {
 func oneArmed(o *Options, w *writer) {
 	w.line("segments:")
 	w.wan(o, o.WAN)
-	w.line("    leases: none            # the router's lease service is off: the appliance's points guests at itself")
+	w.line("    dhcp: none            # the router's lease service is off: the appliance's points guests at itself")
 	w.line("")
 	w.line("appliances:")
 	w.line("  %s:", o.Appliance)

@@ -101,7 +101,7 @@ func laterServer(o *Options, w *writer) {
 	w.line("segments:")
 	w.wan(o, o.WAN)
 	w.isolated(lan, "nobody is here but those attached")
-	w.line("    leases: server          # who hands out leases here, once it runs")
+	w.line("    dhcp: server            # which DHCP server is here, once it runs")
 	w.subnet(o)
 	w.line("")
 	w.line("appliances:")

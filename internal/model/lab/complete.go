@@ -165,7 +165,7 @@ func (r *reader) completeSegment(l *Lab, s *Segment) {
 	switch s.Leases {
 	case "", "upstream", "host", "none":
 	default:
-		r.guest(l, s.Leases, s.At("leases"))
+		r.guest(l, s.Leases, s.At("dhcp"))
 	}
 }
 
@@ -214,7 +214,7 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 		}
 		r.segment(l, p.Segment, p.At("segment"))
 		if p.Role == Unused {
-			for _, key := range []string{"address", "gateway", "leases", "admin", "over", "joins", "connect"} {
+			for _, key := range []string{"address", "gateway", "dhcp", "admin", "over", "joins", "connect"} {
 				if p.Has(key) {
 					r.fail(p.At(key), "port %s is unused and has no %s; leave it out, or give the port another role", p.Name, key)
 				}
@@ -252,7 +252,7 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 			r.fail(p.At("joins"), "appliance %s has no port %s%s", a.Name, shorten(p.Joins), suggest(p.Joins, used))
 		case other == p || other.Joins != "" || other.Segment != p.Segment:
 			r.fail(p.At("joins"), "port %s cannot join %s; join a port of the same segment that joins none itself", p.Name, p.Joins)
-		case p.Has("address") || p.Has("leases"):
+		case p.Has("address") || p.Has("dhcp"):
 			r.fail(p.At("joins"), "port %s joins %s and shares its address; write the address and leases there", p.Name, p.Joins)
 		}
 	}

@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -130,7 +131,7 @@ func segmentFields() []field[Segment] {
 			Pattern: `^[0-9.]+/[0-9.]+ via [0-9.]+$`}, parseRoute, func(s *Segment) *[]Route { return &s.Routes }),
 		poolField("Upstream only: what the site hands out there, first and last address with a hyphen between.",
 			func(s *Segment) (from, to *netip.Addr) { return &s.PoolFrom, &s.PoolTo }),
-		nameField("leases", "Who else hands out leases here: upstream, host, none, or a guest's name.",
+		nameField("dhcp", "Which DHCP server, other than the appliance, is on the segment: upstream, host, none, or a guest's name.",
 			func(s *Segment) *string { return &s.Leases }).orLater("who hands out leases there"),
 		nameField("within", "The segment whose wire carries this one, tagged.", func(s *Segment) *string { return &s.Within }),
 		intField("vlan", "The tag, 1 to 4094 (IEEE 802.1Q).", 0, 65535, func(s *Segment) *int { return &s.VLAN }),
@@ -320,7 +321,7 @@ func portFields() []field[Port] {
 					p.Admin = Admin{On: v}
 				}
 			}},
-		{"leases", "The lease service of the port, or none.",
+		{"dhcp", "The DHCP server of the port, or none.",
 			form{OneOf: []form{{Type: "string", Enum: []string{"none"}}, {Type: "object", Properties: properties(leaseFields())}}},
 			func(r *reader, n *yaml.Node, p *Port) {
 				if n.Kind == yaml.ScalarNode {
@@ -330,7 +331,7 @@ func portFields() []field[Port] {
 					}
 					return
 				}
-				readObject(r, n, "leases", leaseFields(), &p.Leases)
+				readObject(r, n, "dhcp", leaseFields(), &p.Leases)
 			}},
 	}
 }
@@ -369,12 +370,14 @@ func parseDomain(text string) (string, error) {
 
 func parsePortAddress(text string) (Address, error) {
 	switch text {
-	case "lease", "pppoe", "none":
+	case "lease":
+		return Address{}, errors.New(`"lease" is called dhcp; write address: dhcp`)
+	case "dhcp", "pppoe", "none":
 		return Address{How: text}, nil
 	}
 	if !strings.ContainsAny(text, ".:/") {
-		return Address{}, fmt.Errorf("%q is no way to get an address%s; write lease, pppoe, none or ADDRESS/LENGTH", shorten(text),
-			didYouMean(text, "lease", "pppoe", "none"))
+		return Address{}, fmt.Errorf("%q is no way to get an address%s; write dhcp, pppoe, none or ADDRESS/LENGTH", shorten(text),
+			didYouMean(text, "dhcp", "pppoe", "none"))
 	}
 	p, err := subnet.ParsePrefix(text)
 	return Address{How: "static", Prefix: p}, err

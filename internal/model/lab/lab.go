@@ -242,7 +242,7 @@ type Open struct {
 // PortLeases is the lease service of a port.
 type PortLeases struct {
 	Origin
-	Off    bool // leases: none
+	Off    bool // dhcp: none
 	From   netip.Addr
 	To     netip.Addr
 	DNS    []string // addresses, or self

@@ -17,7 +17,7 @@ var meanings = sync.OnceValue(func() map[string][]string {
 		"perimeter": {"dmz"}, "servers": {"dmz"}, "screened": {"dmz"},
 		"management": {"manage"}, "mgmt": {"manage"}, "admin": {"manage"},
 		"hostonly": {"host"}, "host-only": {"host"},
-		"dhcp": {"lease", "leases"}, "auto": {"lease"}, "automatic": {"lease"}, "dynamic": {"lease"}, "fixed": {"static"}, "manual": {"static"},
+		"lease": {"dhcp"}, "leases": {"dhcp"}, "auto": {"dhcp"}, "automatic": {"dhcp"}, "dynamic": {"dhcp"}, "fixed": {"static"}, "manual": {"static"},
 		"ip": {"address", "static"}, "ipaddress": {"address", "static"}, "ip-address": {"address", "static"}, "addr": {"address", "static"},
 		"mask": {"address", "static", "subnet"}, "netmask": {"address", "static", "subnet"}, "subnet-mask": {"address", "static", "subnet"},
 		"gw": {"gateway"}, "router": {"gateway"}, "default-gateway": {"gateway"}, "nexthop": {"gateway"}, "next-hop": {"gateway"},

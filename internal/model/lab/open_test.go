@@ -17,7 +17,7 @@ func TestOpen(t *testing.T) {
 		{"  reedbed: {reach: isolated}", "  reedbed: later", "segment reedbed: how far does it reach"},
 		{"  reedbed: {reach: isolated}", "  reedbed: {}", "segment reedbed: how far does it reach"},
 		{"  reedbed: {reach: isolated}", "  reedbed: {reach: isolated, subnet: later}", "segment reedbed: which network has it"},
-		{"  reedbed: {reach: isolated}", "  reedbed: {reach: isolated, leases: later}", "segment reedbed: who hands out leases there"},
+		{"  reedbed: {reach: isolated}", "  reedbed: {reach: isolated, dhcp: later}", "segment reedbed: who hands out leases there"},
 		{"  reedbed: {reach: isolated}", "  reedbed: {reach: isolated, uplink: later}", "segment reedbed: by which of the host's adapters"},
 		{"  causeway: {reach: upstream}", "  causeway: {reach: upstream, gateway: later}", "segment causeway: which router is there"},
 		{"{role: wan, segment: causeway}", "{role: wan}", "port wan of sluice: on which segment is it"},
@@ -66,7 +66,7 @@ func TestOpen(t *testing.T) {
 
 // An editor decides what was open, and leaves what it is not told of.
 func TestOpenIsDecidedInPlace(t *testing.T) {
-	text := strings.Replace(shortest, "{role: wan, segment: causeway}", "{role: wan, segment: later, address: lease}", 1)
+	text := strings.Replace(shortest, "{role: wan, segment: causeway}", "{role: wan, segment: later, address: dhcp}", 1)
 	l, err := Read("lab.yaml", []byte(text))
 	require.NoError(t, err)
 	e := NewEditor([]byte(text))

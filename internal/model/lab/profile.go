@@ -152,7 +152,7 @@ func profileFields() []field[Profile] {
 			}},
 			wordField("scheme", "Of the admin page.", func(f *Factory) *string { return &f.Scheme }, "https", "http"),
 			intField("port", "Of the admin page.", 1, 65535, func(f *Factory) *int { return &f.AdminPort }),
-			boolField("leases", "Whether it hands out leases inside.", func(f *Factory) *bool { return &f.Leases }),
+			boolField("dhcp", "Whether its DHCP server is on inside.", func(f *Factory) *bool { return &f.Leases }),
 			boolField("outbound", "Whether it lets the inside go outside.", func(f *Factory) *bool { return &f.Outbound }),
 			boolField("masquerade", "Whether it translates.", func(f *Factory) *bool { return &f.Masquerade }),
 		}, func(p *Profile) *Factory { return &p.Factory }),

@@ -408,7 +408,7 @@ func LikeName(text string) string {
 var reserved = sync.OnceValue(func() map[string]bool {
 	return map[string]bool{
 		"any": true, "outside": true, "from": true, "to": true, "reaches": true, "never": true, "log": true,
-		"host": true, "upstream": true, "none": true, "self": true, "lease": true,
+		"host": true, "upstream": true, "none": true, "self": true, "dhcp": true,
 	}
 })
 

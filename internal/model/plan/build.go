@@ -228,7 +228,7 @@ func (b *builder) ports() {
 				a.How, a.Address = Static, p.Address.Prefix
 			case "none":
 				a.How = NoAddress
-			case "lease", "pppoe":
+			case "dhcp", "pppoe":
 				a.How = FromAbove
 			default:
 				if p.Joins != "" || m.Appliance.Kind == "transparent" && a.Role != lab.Manage {

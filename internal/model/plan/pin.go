@@ -48,10 +48,10 @@ func pinPort(e pinner, a *Adapter) {
 		e.set(a.Port, "mac", fmt.Sprintf("'%s'", a.MAC))
 	}
 	if v := a.Leases; v != nil && v.Planned {
-		if a.Port.Has("leases") {
+		if a.Port.Has("dhcp") {
 			e.set(&a.Port.Leases, "pool", v.Pool.String())
 		} else {
-			e.set(a.Port, "leases", "{pool: "+v.Pool.String()+"}")
+			e.set(a.Port, "dhcp", "{pool: "+v.Pool.String()+"}")
 		}
 	}
 }

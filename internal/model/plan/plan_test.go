@@ -166,7 +166,7 @@ guests: {heron: behind}
 
 	armed := build(t, `bastion: 1
 lab: o
-segments: {house: {reach: upstream, subnet: 192.0.2.0/24, gateway: 192.0.2.1, leases: none}}
+segments: {house: {reach: upstream, subnet: 192.0.2.0/24, gateway: 192.0.2.1, dhcp: none}}
 appliances: {arm: {kind: one-armed, ports: [{role: lan, segment: house}]}}
 guests: {heron: house, otter: {segment: house, static: 192.0.2.9/24}}
 `)

@@ -26,7 +26,7 @@ func (b *builder) services() {
 		if a.Machine.Appliance.Kind == "one-armed" && s.Lab.Leases == "none" {
 			other = false // nobody else does: leases that name the appliance point guests at it
 		}
-		if !other || a.Port.Has("leases") {
+		if !other || a.Port.Has("dhcp") {
 			b.service(s, a)
 		}
 		for _, x := range s.Adapters { // another appliance's port hands them out as well, unless told not to

@@ -149,7 +149,7 @@ func TestAdoptedIsWhatIsThere(t *testing.T) {
 			if spoil {
 				escapes++
 				assert.Equal(t, claims.Broken, verdict, what)
-				assert.Contains(t, codes(q), "second-door", what)
+				assert.Contains(t, codes(q), "dual-homed-guest", what)
 			} else {
 				assert.NotEqual(t, claims.Broken, verdict, "%s\n%v", what, codes(q))
 			}

@@ -86,7 +86,7 @@ func (s *site) writeSegments(w *writer) {
 			w.line("    gateway: %s", hop)
 		}
 		if by := s.server(g); by != "" {
-			w.line("    leases: %s", by)
+			w.line("    dhcp: %s", by)
 		}
 	}
 	w.line("")
@@ -233,12 +233,12 @@ func (s *site) writePort(w *writer, m *machine, a *adapter) {
 			text += ", gateway: later"
 		}
 	case a.role == "wan" && a.lease == listing.IsLease:
-		text += ", address: lease"
+		text += ", address: dhcp"
 	default:
 		text += ", address: later"
 	}
 	if pool := s.pool(a); pool != "" {
-		text += ", leases: {pool: " + pool + "}"
+		text += ", dhcp: {pool: " + pool + "}"
 	}
 	w.line("      - %s%s}", text, a.hardware())
 }

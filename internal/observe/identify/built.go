@@ -85,7 +85,7 @@ func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Fact {
 	for _, x := range b.Adapters {
 		if address := fold(x.MAC); address != "" {
 			if first := twins[address]; first != 0 {
-				c.wrong("twin-mac", "give each adapter an address of its own", "adapters %d and %d have the same hardware address %s", first,
+				c.wrong("duplicate-mac", "give each adapter an address of its own", "adapters %d and %d have the same hardware address %s", first,
 					x.Number, x.MAC)
 			}
 			twins[address] = x.Number
@@ -100,7 +100,7 @@ func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Fact {
 	}
 	for _, a := range m.Adapters {
 		if own[a.Number] == a {
-			c.wrong("loose-end", fmt.Sprintf("add it, on %s, behind the ones that are there: order counts", a.Segment.Name),
+			c.wrong("unattached-port", fmt.Sprintf("add it, on %s, behind the ones that are there: order counts", a.Segment.Name),
 				"adapter %d (%s on %s) is missing", a.Number, a.Name, a.Segment.Name)
 		}
 	}
@@ -116,9 +116,9 @@ func (c *comparison) extra(p *plan.Plan, m *plan.Machine, x BuiltAdapter) {
 	s, _ := network(p, x.Network)
 	switch {
 	case s != nil && m.Guest != nil:
-		c.wrong("second-door", "remove it", "adapter %d is in no plan, and it is on %s: a second way out past the appliance", x.Number, s.Name)
+		c.wrong("dual-homed-guest", "remove it", "adapter %d is in no plan, and it is on %s: a second way out past the appliance", x.Number, s.Name)
 	case x.Plugged && x.Network != "":
-		c.wrong("loose-end", "remove it, or add a port for it to the lab", "adapter %d is in no plan, and it is connected to %q", x.Number,
+		c.wrong("unattached-port", "remove it, or add a port for it to the lab", "adapter %d is in no plan, and it is connected to %q", x.Number,
 			x.Network)
 	default:
 		c.remark("remove it, or add a port for it to the lab", "adapter %d is in no plan; it is not connected at start", x.Number)
@@ -133,18 +133,18 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 	case x.Network == "":
 		c.unseen(attach, "adapter %d (%s) says no network; %s is planned", x.Number, a.Name, a.Segment.Name)
 	case s == a.Segment && near && a.Segment.Reach == lab.Isolated:
-		c.wrong("dead-segment", fmt.Sprintf("write it %s everywhere, letter by letter", s.Called()),
+		c.wrong("no-gateway", fmt.Sprintf("write it %s everywhere, letter by letter", s.Called()),
 			"adapter %d is on %q, and the segment is called %s: to the hypervisor that is another network", x.Number, x.Network, s.Called())
 	case s == a.Segment, s != nil && s == a.Segment.Wire.Root():
 	case a.Segment.Nowhere(): // nobody planned where it leads
 		if a.Role == lab.Unused && x.Plugged && x.Network != "" {
-			c.wrong("loose-end", "disconnect it", "adapter %d is planned as unused, and it is connected to %q", x.Number, x.Network)
+			c.wrong("unattached-port", "disconnect it", "adapter %d is planned as unused, and it is connected to %q", x.Number, x.Network)
 		}
 	case s == nil && a.Segment.Reach == lab.Upstream:
 		c.unseen("look whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, which the lab does not name; it should lead to %s",
 			x.Number, a.Name, x.Network, a.Segment.Name)
 	case s == nil:
-		c.wrong("dead-segment", attach, "adapter %d (%s) is on %q, which is no segment of the lab", x.Number, a.Name, x.Network)
+		c.wrong("no-gateway", attach, "adapter %d (%s) is on %q, which is no segment of the lab", x.Number, a.Name, x.Network)
 	default:
 		message := fmt.Sprintf("adapter %d (%s) is on %s, and %s is planned", x.Number, a.Name, s.Name, a.Segment.Name)
 		for _, y := range b.Adapters {
@@ -153,14 +153,14 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 				break
 			}
 		}
-		code := "second-door"
+		code := "dual-homed-guest"
 		if s.Reach != lab.Upstream && a.Segment.Reach != lab.Upstream {
 			code = ""
 		}
 		c.wrong(code, attach, "%s", message)
 	}
 	if a.Plugged && !x.Plugged && !a.Later() {
-		c.wrong("loose-end", "connect it", "adapter %d (%s) is there and not connected at start", x.Number, a.Name)
+		c.wrong("unattached-port", "connect it", "adapter %d (%s) is there and not connected at start", x.Number, a.Name)
 	}
 	if address, err := mac.Parse(x.MAC); err == nil && address != a.MAC {
 		c.remark("keep it: bastion map --adopt takes it into the lab; or set the planned one",
@@ -168,7 +168,7 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 	}
 	if needs := needsOf(a.Machine); needs != nil && len(needs.NICs) > 0 && len(x.Models) > 0 && !slices.ContainsFunc(x.Models,
 		func(m string) bool { return slices.Contains(needs.NICs, m) }) {
-		c.wrong("odd-nic", "choose one of "+strings.Join(needs.NICs, ", "), "adapter %d is a %s, and the image has no driver for that",
+		c.wrong("no-nic-driver", "choose one of "+strings.Join(needs.NICs, ", "), "adapter %d is a %s, and the image has no driver for that",
 			x.Number, strings.Join(x.Models, " or "))
 	} else if len(x.Models) > 0 && !slices.Contains(x.Models, a.NIC) && !c.mixed(b, x) {
 		c.remark("change it, or write its model into the lab", "adapter %d is a %s, and %s is planned", x.Number, strings.Join(x.Models, " or "),
@@ -213,7 +213,7 @@ func (c *comparison) sizes(m *plan.Machine, b Built) {
 	for _, bus := range b.Buses {
 		switch {
 		case len(least.DiskBuses) > 0 && !slices.Contains(least.DiskBuses, bus):
-			c.wrong("odd-disk", "attach it by "+strings.Join(least.DiskBuses, " or "),
+			c.wrong("no-disk-driver", "attach it by "+strings.Join(least.DiskBuses, " or "),
 				"a disk is attached by %s, and the image has no driver for that", bus)
 		case bus != m.Spec.DiskBus:
 			c.remark("change it, or write the bus into the lab", "a disk is attached by %s, and %s is planned", bus, m.Spec.DiskBus)

@@ -184,7 +184,7 @@ func (c *comparison) adapters(x *pairing) {
 		}
 		c.attached(a, row)
 		if row.listed.Link == listing.LinkDown && a.Plugged {
-			c.wrong("loose-end", "connect adapter "+fmt.Sprint(a.Number)+" of "+c.m.Name, "%s has no link", row.Device)
+			c.wrong("unattached-port", "connect adapter "+fmt.Sprint(a.Number)+" of "+c.m.Name, "%s has no link", row.Device)
 			if len(row.listed.Addresses) == 0 {
 				continue
 			}
@@ -231,12 +231,12 @@ func (c *comparison) attached(a *plan.Adapter, row Row) {
 	s, near := network(c.p, row.listed.Network)
 	switch {
 	case near && s == a.Segment && a.Segment.Reach == lab.Isolated:
-		c.wrong("dead-segment", "write it "+s.Called()+" everywhere, letter by letter", "%s is on %q, and the segment is called %s", row.Device,
+		c.wrong("no-gateway", "write it "+s.Called()+" everywhere, letter by letter", "%s is on %q, and the segment is called %s", row.Device,
 			row.listed.Network, s.Called())
 	case s != nil && (s == a.Segment || s == a.Segment.Wire.Root()), a.Segment.Wire.Root().Lab.Uplink == row.listed.Network:
 		c.on(row.listed.Line, "adapter %d is on %s", a.Number, row.listed.Network)
 	case s != nil && !near:
-		c.wrong("second-door", "attach it to "+a.Segment.Name, "%s is on %s, and %s is planned", row.Device, s.Name, a.Segment.Name)
+		c.wrong("dual-homed-guest", "attach it to "+a.Segment.Name, "%s is on %s, and %s is planned", row.Device, s.Name, a.Segment.Name)
 	}
 }
 
@@ -267,7 +267,7 @@ func (c *comparison) address(a *plan.Adapter, row Row) {
 func (c *comparison) noAddress(a *plan.Adapter, row Row) {
 	switch {
 	case row.listed.Unanswered:
-		c.wrong("no-lease-server", c.show.renew(row.Device)+", once the appliance hands out leases on "+a.Segment.Name,
+		c.wrong("no-dhcp-server", c.show.renew(row.Device)+", once the appliance hands out leases on "+a.Segment.Name,
 			"%s asked for a lease and nobody answered", row.Device)
 	case a.How == plan.NoAddress:
 		c.planned("%s has no address, as planned", row.Device)
@@ -286,7 +286,7 @@ func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) boo
 	s := a.Segment
 	switch {
 	case selfGiven.Contains(at):
-		c.wrong("no-lease-server", c.show.renew(device)+", once the appliance hands out leases on "+s.Name,
+		c.wrong("no-dhcp-server", c.show.renew(device)+", once the appliance hands out leases on "+s.Name,
 			"%s has %s, which it gave itself because nobody answered", device, at)
 		return false
 	case !s.Subnet.Contains(at):
@@ -302,9 +302,9 @@ func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) boo
 	_, service := s.LeaseService()
 	if a.How == plan.Lease && service != nil && !service.Pool.Contains(at) {
 		if slices.ContainsFunc(s.Adapters, func(o *plan.Adapter) bool { return o != a && o.Address.IsValid() && o.Address.Addr() == at }) {
-			c.wrong("twin-address", "take a lease instead", "%s has %s, which is another machine's", device, at)
+			c.wrong("duplicate-address", "take a lease instead", "%s has %s, which is another machine's", device, at)
 		} else {
-			c.wrong("two-lease-servers", "find who gave it: another lease server answers on "+s.Name,
+			c.wrong("two-dhcp-servers", "find who gave it: another lease server answers on "+s.Name,
 				"%s has %s, outside the pool %s", device, at, service.Pool)
 		}
 		return false
@@ -329,7 +329,7 @@ func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) boo
 func (c *comparison) notPlanned(a *plan.Adapter, row Row, at netip.Addr) {
 	for _, o := range a.Segment.Adapters {
 		if o != a && o.Address.IsValid() && o.Address.Addr() == at {
-			c.wrong("twin-address", "write "+a.Address.Addr().String(), "%s has %s, which is %s's; %s is planned", row.Device, at, o.Machine.Name,
+			c.wrong("duplicate-address", "write "+a.Address.Addr().String(), "%s has %s, which is %s's; %s is planned", row.Device, at, o.Machine.Name,
 				a.Address.Addr())
 			return
 		}
@@ -352,7 +352,7 @@ func (c *comparison) elsewhere(a *plan.Adapter, row Row, at netip.Addr) {
 		return
 	}
 	if s := c.p.Home(at); s != nil {
-		c.wrong("second-door", fmt.Sprintf("move adapter %d to %s", a.Number, a.Segment.Name),
+		c.wrong("dual-homed-guest", fmt.Sprintf("move adapter %d to %s", a.Number, a.Segment.Name),
 			"%s has %s: it is really on %s, and %s is planned",
 			row.Device, at, s.Name, a.Segment.Name)
 		return
@@ -374,7 +374,7 @@ func (c *comparison) server(a *plan.Adapter, row Row) {
 		return
 	}
 	if port.Address.IsValid() && by != port.Address.Addr() {
-		c.wrong("two-lease-servers", fmt.Sprintf("switch off the lease server at %s", by),
+		c.wrong("two-dhcp-servers", fmt.Sprintf("switch off the lease server at %s", by),
 			"%s has its lease from %s, and %s is planned", row.Device, by,
 			port.Address.Addr())
 		return
@@ -400,9 +400,9 @@ func (c *comparison) strangers(x *pairing) {
 			s := c.p.Home(n.Addr())
 			switch {
 			case selfGiven.Contains(n.Addr()):
-				c.wrong("no-lease-server", c.show.renew(what), "%s has %s, which it gave itself because nobody answered", what, n.Addr())
+				c.wrong("no-dhcp-server", c.show.renew(what), "%s has %s, which it gave itself because nobody answered", what, n.Addr())
 			case s != nil:
-				c.wrong("second-door", "take that adapter away, or write it into the lab file", "%s has %s: an adapter on %s that is in no plan", what,
+				c.wrong("dual-homed-guest", "take that adapter away, or write it into the lab file", "%s has %s: an adapter on %s that is in no plan", what,
 					n.Addr(), s.Name)
 			case len(c.m.Adapters) == 1 && x.taken[c.m.Adapters[0]] == 0 && len(x.taken) == 0:
 				c.wrong("off-subnet", "look which network the adapter is attached to", "%s has %s, which is on no segment of the lab", what, n.Addr())

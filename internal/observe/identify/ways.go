@@ -67,7 +67,7 @@ func (c *comparison) ways(x *pairing) {
 		}
 	}
 	if len(seen) > 1 && len(c.m.WAN()) < 2 {
-		c.wrong("second-door", "take the second way out away", "it has %d ways out at once", len(seen))
+		c.wrong("dual-homed-guest", "take the second way out away", "it has %d ways out at once", len(seen))
 	}
 	if len(seen) > 0 || len(hops) == 0 && c.m.Appliance == nil {
 		return
@@ -79,7 +79,7 @@ func (c *comparison) ways(x *pairing) {
 	none := slices.ContainsFunc(c.l.Interfaces, func(i listing.Interface) bool { return i.NoGateway })
 	switch {
 	case c.l.RoutesHere && (c.m.Guest != nil || !none):
-		c.wrong("no-way-out", "set "+want, "it has no way out, and %s is planned", want)
+		c.wrong("no-path-outside", "set "+want, "it has no way out, and %s is planned", want)
 	default:
 		c.unseen(c.show.routes, "its next hop is not shown; %s is planned", want)
 	}
@@ -169,7 +169,7 @@ func (c *comparison) neighbors() {
 			case hex(a) == n.Tail:
 				c.planned("%s answers for %s", a.Machine.Name, n.Address)
 			case a.MACGiven:
-				c.wrong("twin-address", "find the machine with that hardware address", "%s is answered for by %s, and %s of %s is planned: somebody else has that address",
+				c.wrong("duplicate-address", "find the machine with that hardware address", "%s is answered for by %s, and %s of %s is planned: somebody else has that address",
 					n.Address, mac.Pairs(n.Tail), a.MAC, a.Machine.Name)
 			}
 		}

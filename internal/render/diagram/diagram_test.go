@@ -61,7 +61,7 @@ segments:
 appliances:
   one:
     ports: [{role: wan, segment: north}, {role: wan, name: second, segment: middle}, {role: wan, name: third, segment: south}, {role: lan,
-	segment: desks, leases: {domain: x.example}}, {role: lan, name: tagged, segment: a-segment-with-quite-a-long-name, over: lan},
+	segment: desks, dhcp: {domain: x.example}}, {role: lan, name: tagged, segment: a-segment-with-quite-a-long-name, over: lan},
 		{role: manage, segment: service}]
     nat: {publish: [{port: tcp/80, to: g0}, {port: tcp/81, to: g0, at: tcp/80}, {port: tcp/82, to: g0, at: tcp/80}, {port: tcp/83, to: g0,
 	at: tcp/80}, {port: tcp/84, to: g0, at: tcp/80}]}
@@ -395,7 +395,7 @@ func TestVerdictsOnGroups(t *testing.T) {
 	assert.Zero(t, broken)
 	assert.Positive(t, before)
 	for i := range doc.Claims {
-		if doc.Claims[i].ID == "guest17.cut" {
+		if doc.Claims[i].ID == "guest17.no-bypass" {
 			doc.Claims[i].Verdict = claims.Broken
 		}
 	}
@@ -460,7 +460,7 @@ func TestInks(t *testing.T) {
 
 // A verdict may come from anybody; whatever it says, the diagram can be drawn.
 func FuzzVerdict(f *testing.F) {
-	f.Add([]byte(`{"schema":"openbastion.verdict/1","lab":"saltmarsh","claims":[{"id":"heron.cut","kind":"cut","guest":"heron",
+	f.Add([]byte(`{"schema":"openbastion.verdict/1","lab":"saltmarsh","claims":[{"id":"heron.no-bypass","kind":"cut","guest":"heron",
 		"verdict":"broken","escapes":[{"path":["heron","fen","gannet"]}]}]}`))
 	p := example(f, "saltmarsh")
 	f.Fuzz(func(t *testing.T, data []byte) {

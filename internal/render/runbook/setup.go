@@ -154,7 +154,7 @@ func (b *writer) leases(m *plan.Machine) Step {
 	if len(s.Table.Rows) == 0 {
 		return Step{}
 	}
-	s.Do = append(s.Do, factory(m, "leases", m.Profile.Factory.Leases, "it hands out leases inside, from a pool of its own: change the pool",
+	s.Do = append(s.Do, factory(m, "dhcp", m.Profile.Factory.Leases, "it hands out leases inside, from a pool of its own: change the pool",
 		"the lease service")...)
 	s.See = "Its page lists these pools, and leases once guests have asked."
 	s.Mistakes = []Mistake{{"the pool holds the gateway or a fixed address", "now and then a guest gets an address that is taken"},
@@ -370,7 +370,7 @@ func (b *writer) inbound() Step {
 }
 
 func (b *writer) unplug() Step {
-	return Step{ID: "try.cut", Title: "Unplug the WAN and try again",
+	return Step{ID: "try.no-bypass", Title: "Unplug the WAN and try again",
 		Why: "This is what the lab is for: with the appliance's way out gone, nothing may leave.", Do: []string{
 			"Unplug the WAN adapter of " + names(b.p.Running()) + " in the settings.",
 			"In a guest of each inside segment try the address and the name from before.", "Plug it in again.",

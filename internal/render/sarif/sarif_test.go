@@ -27,14 +27,14 @@ func read(t *testing.T, b []byte) *peer.Report {
 func TestValid(t *testing.T) {
 	var b bytes.Buffer
 	require.NoError(t, Write(&b, "0.1.0", []check.Finding{
-		{Code: "second-door", Severity: check.Error, Subject: "otter", Message: "two ways out", Remedy: "take one away",
+		{Code: "dual-homed-guest", Severity: check.Error, Subject: "otter", Message: "two ways out", Remedy: "take one away",
 			At: check.Place{File: "lab.yaml", Line: 61, Column: 9}},
-		{Code: "nested-nat", Severity: check.Note, Subject: "sluice.wan", Message: "private", Remedy: "forward", Accepted: "on purpose",
+		{Code: "double-nat", Severity: check.Note, Subject: "sluice.wan", Message: "private", Remedy: "forward", Accepted: "on purpose",
 			At: check.Place{File: "lab.yaml"}},
 	}))
 	results := read(t, b.Bytes()).Runs[0].Results
 	require.Len(t, results, 2)
-	assert.Equal(t, []any{"second-door", "error", 61, 9},
+	assert.Equal(t, []any{"dual-homed-guest", "error", 61, 9},
 		[]any{*results[0].RuleID, results[0].Level, *results[0].Locations[0].PhysicalLocation.Region.StartLine,
 			*results[0].Locations[0].PhysicalLocation.Region.StartColumn})
 	assert.Len(t, results[1].Suppressions, 1)

@@ -26,8 +26,8 @@ appliances:
   weir:
     ports:
       - {role: wan, segment: moor}
-      - {role: lan, segment: fen, leases: {dns: [self, 198.51.100.10]}}
-      - {role: lan, name: p1, segment: quay, leases: {dns: [198.51.100.10, self]}}
+      - {role: lan, segment: fen, dhcp: {dns: [self, 198.51.100.10]}}
+      - {role: lan, name: p1, segment: quay, dhcp: {dns: [198.51.100.10, self]}}
 guests: {tern: {adapters: [{segment: fen}, {segment: quay}, {segment: moor}]}}
 `))
 	require.NoError(t, err)

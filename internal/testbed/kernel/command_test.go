@@ -29,7 +29,7 @@ appliances:
   sluice:
     ports:
       - {role: wan, segment: causeway, address: 172.29.64.9/24}
-      - {role: lan, name: desk-side, segment: reedbed, address: 10.83.16.1/24, leases: none}
+      - {role: lan, name: desk-side, segment: reedbed, address: 10.83.16.1/24, dhcp: none}
 guests:
   heron: {segment: reedbed, static: 10.83.16.10/24, gateway: 10.83.16.1}
 `
@@ -104,8 +104,8 @@ func TestPatience(t *testing.T) {
 		segment string
 		want    time.Duration
 	}{
-		{"{reach: upstream}", Served}, {"{reach: upstream, leases: none}", unserved}, {"{reach: host}", unserved}, {"{reach: host, leases: host}", Served}, {"{reach: isolated}", unserved},
-		{"{reach: isolated, leases: upstream}", Served}, {"{reach: host, leases: none}", unserved},
+		{"{reach: upstream}", Served}, {"{reach: upstream, dhcp: none}", unserved}, {"{reach: host}", unserved}, {"{reach: host, dhcp: host}", Served}, {"{reach: isolated}", unserved},
+		{"{reach: isolated, dhcp: upstream}", Served}, {"{reach: host, dhcp: none}", unserved},
 	} {
 		p := planned(t, "bastion: 1\nlab: x\nsegments:\n  s: "+c.segment+"\nguests:\n  heron: s\n")
 		assert.Equal(t, c.want, Patience(p.Machine("heron").Adapters[0]), c.segment)

@@ -52,9 +52,9 @@ func TestForeignAppliance(t *testing.T) {
 	}
 	for _, c := range sampling.Some(t, []set{
 		{"as exported", ":", nil},
-		{"everybody may go everywhere", "nft flush chain inet bastion rules; nft add rule inet bastion rules accept", []string{"newt.held", "expect-1.expect"}},
+		{"everybody may go everywhere", "nft flush chain inet bastion rules; nft add rule inet bastion rules accept", []string{"newt.blocked", "expect-1.expect"}},
 		{"a wrong router in its leases", "killall dhcpd; sed -i s/routers.10.83.16.1/routers\\ 10.83.16.9/ /etc/dhcpd.conf; " +
-			"dhcpd -q -cf /etc/dhcpd.conf -lf /var/lib/dhcp/dhcpd.leases eth1 eth2 eth1.48", []string{"heron.lease", "heron.gateway"}},
+			"dhcpd -q -cf /etc/dhcpd.conf -lf /var/lib/dhcp/dhcpd.leases eth1 eth2 eth1.48", []string{"heron.dhcp", "heron.gateway"}},
 		{"a page on its WAN", "httpd -p 443; nft insert rule inet bastion input accept", []string{"sluice.inbound"}},
 	}, 4) {
 		t.Run(c.name, func(t *testing.T) {

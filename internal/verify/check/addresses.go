@@ -61,7 +61,7 @@ func addresses() []Entry {
 			find:   (*checker).narrowMask,
 		},
 		{
-			Code: "twin-address", Severity: Error, Title: "One address, two machines",
+			Code: "duplicate-address", Severity: Error, Title: "One address, two machines",
 			See:    "Both lose connections, in turns; the system warns of an address in use.",
 			Why:    "Neighbors keep one hardware address for each address, and it changes all the time.",
 			Remedy: "Give one of them another address.",
@@ -124,7 +124,7 @@ func addresses() []Entry {
 			find:   (*checker).defaultClash,
 		},
 		{
-			Code: "near-subnet", Severity: Note, Title: "Two networks that a slip would join",
+			Code: "adjacent-subnets", Severity: Note, Title: "Two networks that a slip would join",
 			See:    "After a mask typed one bit too wide, half of one network is looked for on the other.",
 			Why:    "A mask one or two bits wider makes one network of the two.",
 			Remedy: "Keep them farther apart.",
@@ -133,7 +133,7 @@ func addresses() []Entry {
 			find:   (*checker).nearSubnet,
 		},
 		{
-			Code: "borrowed-space", Severity: Warning, Title: "Somebody else's addresses inside",
+			Code: "public-addresses-inside", Severity: Warning, Title: "Somebody else's addresses inside",
 			See:    "Some places outside can never be reached from the lab.",
 			Why:    "Addresses that are not private belong to somebody; used inside, they hide their owner.",
 			Remedy: "Use private space.",

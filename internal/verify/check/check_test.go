@@ -44,27 +44,28 @@ func codes(list []Finding) map[string]int {
 
 // consequences are the codes that an example cannot have its own without.
 var consequences = map[string][]string{
-	"one-sided":           {"loose-end", "publish-clash", "host-door", "wireless-bridge"},
-	"same-wire":           {"loose-end", "dead-segment", "shared-roles"},
-	"dead-segment":        {},
-	"tag-clash":           {"overlap"},
-	"site-overlap":        {},
-	"off-subnet":          {"publish-denied"},
-	"tight-subnet":        {},
-	"wan-no-gateway":      {},
-	"private-wan-dropped": {"nested-nat", "house-in-reach"},
-	"house-in-reach":      {"nested-nat"},
-	"lease-gap":           {"switched-off"},
-	"unmanaged":           {"loose-end"},
-	"nested-nat":          {"off-subnet"},
-	"bridge-loop":         {"dead-segment", "needless-relaxation"},
-	"twin-appliance":      {"two-lease-servers"},
-	"no-way-out":          {},
-	"second-door":         {},
-	"publish-denied":      {},
-	"default-clash":       {},
-	"shared-roles":        {},
-	"twin-address":        {},
+	"no-lan":                  {"no-gateway", "forward-clash", "host-forwards"},
+	"no-wan":                  {"unattached-port", "forward-clash", "host-forwards", "wireless-bridge"},
+	"sides-joined":            {"unattached-port", "no-gateway", "shared-roles"},
+	"no-gateway":              {},
+	"vlan-clash":              {"overlap"},
+	"site-overlap":            {},
+	"off-subnet":              {"forward-denied"},
+	"tight-subnet":            {},
+	"wan-no-gateway":          {},
+	"private-wan-blocked":     {"double-nat", "local-network-reachable"},
+	"local-network-reachable": {"double-nat"},
+	"no-dhcp-yet":             {"switched-off"},
+	"unmanaged":               {"unattached-port"},
+	"double-nat":              {"off-subnet"},
+	"bridge-loop":             {"no-gateway", "needless-relaxation"},
+	"twin-appliance":          {"two-dhcp-servers"},
+	"no-path-outside":         {},
+	"dual-homed-guest":        {},
+	"forward-denied":          {},
+	"default-clash":           {},
+	"shared-roles":            {},
+	"duplicate-address":       {},
 }
 
 // Every code is found in the lab that has it, with its place, a sentence and a
@@ -96,7 +97,7 @@ func TestCatalogue(t *testing.T) {
 				assert.NotEmpty(t, f.See)
 			}
 			for _, f := range findings(t, good, e.On) {
-				assert.Contains(t, []string{"nested-nat", "house-in-reach"}, f.Code, "the mended lab has %s: %s", f.Code, f.Message)
+				assert.Contains(t, []string{"double-nat", "local-network-reachable"}, f.Code, "the mended lab has %s: %s", f.Code, f.Message)
 			}
 
 			// What can be mended mechanically is, and the finding is gone.
@@ -139,19 +140,19 @@ func TestPagesAreCurrent(t *testing.T) {
 }
 
 func TestAccept(t *testing.T) {
-	e, _ := Lookup("nested-nat")
+	e, _ := Lookup("double-nat")
 	bad, _ := e.Labs()
-	text := bad + "accept:\n  - {code: nested-nat, because: the site is a lab too}\n  - {code: dead-rule, because: once}\n"
+	text := bad + "accept:\n  - {code: double-nat, because: the site is a lab too}\n  - {code: shadowed-rule, because: once}\n"
 	list := findings(t, text, "")
 	require.Len(t, list, 2)
-	assert.Equal(t, []string{"accepted-in-vain", "nested-nat"}, []string{list[0].Code, list[1].Code})
+	assert.Equal(t, []string{"accepted-in-vain", "double-nat"}, []string{list[0].Code, list[1].Code})
 	assert.Equal(t, "the site is a lab too", list[1].Accepted)
 }
 
 func TestSamples(t *testing.T) {
 	for file, want := range map[string]map[string]int{
-		"saltmarsh.yaml":       {"house-in-reach": 1, "nested-nat": 1, "unpinned-order": 1},
-		"saltmarsh-leaky.yaml": {"house-in-reach": 1, "nested-nat": 1, "unpinned-order": 1, "two-lease-servers": 1, "second-door": 1},
+		"saltmarsh.yaml":       {"local-network-reachable": 1, "double-nat": 1, "unpinned-order": 1},
+		"saltmarsh-leaky.yaml": {"local-network-reachable": 1, "double-nat": 1, "unpinned-order": 1, "two-dhcp-servers": 1, "dual-homed-guest": 1},
 	} {
 		data, err := os.ReadFile("../../../examples/" + file)
 		require.NoError(t, err)

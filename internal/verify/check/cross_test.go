@@ -15,19 +15,19 @@ import (
 
 // unfelt tells why an error of the catalogue breaks no claim of a rehearsal.
 var unfelt = map[string]string{
-	"odd-nic":          "the rehearsal's machines have drivers for everything",
-	"odd-disk":         "the rehearsal's machines have no disks",
-	"undersized":       "the rehearsal's machines need no memory",
-	"host-full":        "the rehearsal's host is as large as it must be",
-	"site-overlap":     "the networks that the host is on besides are not rehearsed",
-	"open-inbound":     "what a rule lets in is what its author wants",
-	"wan-no-gateway":   "the plan takes the segment's gateway, and says so",
-	"narrow-mask":      "only neighbors are out of reach, and no claim is about neighbors",
-	"reserved-address": "the reference lease server hands out what it is told to",
-	"no-cable":         "every computer of a rehearsal has its cable",
-	"host-behind":      "what the host itself does is not rehearsed",
-	"route-astray":     "replies to what is translated need no route",
-	"tag-clash":        "nobody is on the tags that clash",
+	"no-nic-driver":      "the rehearsal's machines have drivers for everything",
+	"no-disk-driver":     "the rehearsal's machines have no disks",
+	"undersized":         "the rehearsal's machines need no memory",
+	"host-full":          "the rehearsal's host is as large as it must be",
+	"site-overlap":       "the networks that the host is on besides are not rehearsed",
+	"open-inbound":       "what a rule lets in is what its author wants",
+	"wan-no-gateway":     "the plan takes the segment's gateway, and says so",
+	"narrow-mask":        "only neighbors are out of reach, and no claim is about neighbors",
+	"reserved-address":   "the reference lease server hands out what it is told to",
+	"no-cable":           "every computer of a rehearsal has its cable",
+	"host-behind":        "what the host itself does is not rehearsed",
+	"wrong-return-route": "replies to what is translated need no route",
+	"vlan-clash":         "nobody is on the tags that clash",
 }
 
 // What check calls an error breaks a claim of the rehearsal, or it is known

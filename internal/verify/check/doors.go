@@ -15,15 +15,24 @@ import (
 func doors() []Entry {
 	return []Entry{
 		{
-			Code: "one-sided", Severity: Error, Title: "An appliance with one side",
-			See:    "Guests get a lease, perhaps, and nothing beyond the appliance answers.",
-			Why:    "An appliance that lacks a WAN port or an inside port has nothing to pass packets to.",
-			Remedy: "Give it the port that is missing.",
+			Code: "no-wan", Severity: Error, Title: "An appliance without a WAN port",
+			See:    "Guests get an address, but nothing beyond the appliance answers.",
+			Why:    "Without a WAN port the appliance has no network to pass packets to.",
+			Remedy: "Add a port with role: wan.",
 			Old:    "      - {role: wan, segment: road, mac: '02:00:00:00:01:01'}\n",
-			find:   (*checker).oneSided,
+			find:   (*checker).noWAN,
 		},
 		{
-			Code: "same-wire", Severity: Error, Title: "Outside and inside on one wire",
+			Code: "no-lan", Severity: Error, Title: "An appliance without an inside port",
+			See:    "Guests get no address, and no default gateway answers.",
+			Why:    "Without a port with role lan, dmz or manage no guest is behind the appliance.",
+			Remedy: "Add a port with role: lan.",
+			Old: "      - {role: lan, segment: desks, address: 10.83.16.1/24, mac: '02:00:00:00:01:02'}\n" +
+				"      - {role: lan, name: sealed, segment: pool, mac: '02:00:00:00:01:03'}\n",
+			find: (*checker).noLAN,
+		},
+		{
+			Code: "sides-joined", Severity: Error, Title: "Outside and inside on one wire",
 			See:    "Guests get addresses from upstream, or the appliance shows one network on two ports.",
 			Why:    "Two ports of different roles on one wire are no two sides: what is meant to pass the appliance goes past it.",
 			Remedy: "Put each role on a segment of its own.",
@@ -32,7 +41,7 @@ func doors() []Entry {
 			find:   (*checker).sameWire,
 		},
 		{
-			Code: "second-door", Severity: Error, Title: "A guest with a second way out",
+			Code: "dual-homed-guest", Severity: Error, Title: "A guest with a second way out",
 			See:    "The guest reaches the outside with the appliance off; a trace of the route does not show the appliance.",
 			Why:    "A guest with one adapter inside and another that leads out can pass itself and its neighbors around the appliance.",
 			Remedy: "Take the other adapter away, or move it to an inside segment.",
@@ -41,7 +50,7 @@ func doors() []Entry {
 			find:   (*checker).secondDoor,
 		},
 		{
-			Code: "beside", Severity: Error, Title: "A guest in front of the appliance",
+			Code: "guest-on-wan", Severity: Error, Title: "A guest in front of the appliance",
 			See:    "The guest reaches the outside with the appliance off, and others reach it from there.",
 			Why:    "It stands on a segment that leads outside by itself: nothing is between.",
 			Remedy: "Put it on a segment behind an appliance, or say outside: true where that is where it belongs.",
@@ -50,7 +59,7 @@ func doors() []Entry {
 			find:   (*checker).beside,
 		},
 		{
-			Code: "host-door", Severity: Error, Title: "The host is a way out",
+			Code: "host-forwards", Severity: Error, Title: "The host is a way out",
 			See:    "Guests get an address from the host and reach the outside with the appliance off.",
 			Why:    "A segment that leads upstream, or on which the host forwards, has a way out beside the appliance.",
 			Remedy: "Make the segment isolated.",
@@ -59,7 +68,7 @@ func doors() []Entry {
 			find:   (*checker).hostDoor,
 		},
 		{
-			Code: "dead-segment", Severity: Error, Title: "Guests that no appliance serves",
+			Code: "no-gateway", Severity: Error, Title: "Guests that no appliance serves",
 			See:    "Guests give themselves an address that starts with 169.254 and reach nobody beyond.",
 			Why:    "Nothing leads out of a segment on which no appliance has a port.",
 			Remedy: "Give an appliance a port there.",
@@ -67,7 +76,7 @@ func doors() []Entry {
 			find:   (*checker).deadSegment,
 		},
 		{
-			Code: "loose-end", Severity: Warning, Title: "Something not connected",
+			Code: "unattached-port", Severity: Warning, Title: "Something not connected",
 			See:    "An interface shows no link.",
 			Why:    "A segment that nothing uses, or an adapter that is unplugged, is often a slip.",
 			Remedy: "Plug it in, or take it out of the file.",
@@ -76,7 +85,7 @@ func doors() []Entry {
 			find:   (*checker).looseEnd,
 		},
 		{
-			Code: "twin-mac", Severity: Error, Title: "One hardware address twice",
+			Code: "duplicate-mac", Severity: Error, Title: "One hardware address twice",
 			See:    "Both machines lose packets, in turns, and the switch shows the address now here, now there.",
 			Why:    "A switch sends frames to where it last saw an address; with two owners that changes all the time. A group address belongs to no machine.",
 			Remedy: "Let the plan choose one of them.",
@@ -94,7 +103,7 @@ func doors() []Entry {
 			find:   (*checker).unpinnedOrder,
 		},
 		{
-			Code: "odd-nic", Severity: Error, Title: "An adapter model without a driver",
+			Code: "no-nic-driver", Severity: Error, Title: "An adapter model without a driver",
 			See:    "The installer says that it finds no network interfaces.",
 			Why:    "The image has drivers for some models only.",
 			Remedy: "Choose a model that the image lists.",
@@ -103,7 +112,7 @@ func doors() []Entry {
 			find:   (*checker).oddNIC,
 		},
 		{
-			Code: "odd-disk", Severity: Error, Title: "A disk bus without a driver",
+			Code: "no-disk-driver", Severity: Error, Title: "A disk bus without a driver",
 			See:    "The installer says that it finds no disk.",
 			Why:    "The image has drivers for some buses only.",
 			Remedy: "Choose a bus that the image lists.",
@@ -114,21 +123,22 @@ func doors() []Entry {
 	}
 }
 
-func (c *checker) oneSided() {
+func (c *checker) noWAN() {
+	c.lacking(func(r lab.Role) bool { return r == lab.WAN }, "add a port with role: wan", "%s has no WAN port: nothing leads outside")
+}
+
+func (c *checker) noLAN() {
+	c.lacking(lab.Role.Inside, "add a port with role: lan", "%s has no inside port: no guest is behind it")
+}
+
+// lacking finds appliances without a port of some role; one whose role is open may be that.
+func (c *checker) lacking(is func(lab.Role) bool, remedy, text string) {
 	for _, m := range c.p.Running() {
 		if m.Appliance.Kind == "one-armed" {
 			continue
 		}
-		wan, inside := false, false
-		for _, a := range m.Adapters {
-			wan = wan || a.Role == lab.WAN || a.Role == ""
-			inside = inside || a.Role.Inside() || a.Role == ""
-		}
-		if !wan {
-			c.find(m.Name, m.Appliance.Pos, "add a port with role: wan", "%s has no WAN port: nothing leads outside", m.Name)
-		}
-		if !inside {
-			c.find(m.Name, m.Appliance.Pos, "add a port with role: lan", "%s has no inside port: no guest is behind it", m.Name)
+		if !slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool { return a.Role == "" || is(a.Role) }) {
+			c.find(m.Name, m.Appliance.Pos, remedy, text, m.Name)
 		}
 	}
 }

@@ -36,5 +36,5 @@ guests:
 	for _, f := range check.Run(p, time.Time{}) {
 		fmt.Println(f.Severity, f.Code, f.Subject)
 	}
-	// Output: error second-door buoy
+	// Output: error dual-homed-guest buoy
 }

@@ -12,21 +12,21 @@ import (
 func leases() []Entry {
 	return []Entry{
 		{
-			Code: "two-lease-servers", Severity: Error, Title: "Two lease servers on a segment",
+			Code: "two-dhcp-servers", Severity: Error, Title: "Two lease servers on a segment",
 			See:    "Some guests get a strange address or gateway, now and then.",
 			Why:    "Whoever answers first wins; with two servers that is luck.",
 			Remedy: "Switch one of them off.",
 			Old:    "  desks: {reach: isolated,",
-			Bad:    "  desks: {reach: host, leases: host,",
+			Bad:    "  desks: {reach: host, dhcp: host,",
 			find:   (*checker).twoLeaseServers,
 		},
 		{
-			Code: "no-lease-server", Severity: Error, Title: "Nobody hands out leases",
+			Code: "no-dhcp-server", Severity: Error, Title: "Nobody hands out leases",
 			See:    "Guests give themselves an address that starts with 169.254.",
 			Why:    "A guest that asks for a lease waits for somebody to answer.",
 			Remedy: "Let the appliance hand out leases, or type addresses in.",
 			Old:    "{role: lan, name: sealed, segment: pool,",
-			Bad:    "{role: lan, name: sealed, segment: pool, leases: none,",
+			Bad:    "{role: lan, name: sealed, segment: pool, dhcp: none,",
 			find:   (*checker).noLeaseServer,
 		},
 		{
@@ -35,7 +35,7 @@ func leases() []Entry {
 			Why:    "Leases must be addresses of their segment, the first before the last.",
 			Remedy: "Write first and last address within the subnet.",
 			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
-			Bad:    "{role: lan, segment: desks, leases: {pool: 10.83.17.50-10.83.17.99}, address: 10.83.16.1/24,",
+			Bad:    "{role: lan, segment: desks, dhcp: {pool: 10.83.17.50-10.83.17.99}, address: 10.83.16.1/24,",
 			find:   (*checker).poolOutside,
 		},
 		{
@@ -44,7 +44,7 @@ func leases() []Entry {
 			Why:    "The lease server hands out every address of its pool.",
 			Remedy: "Let the pool begin behind the fixed addresses.",
 			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
-			Bad:    "{role: lan, segment: desks, leases: {pool: 10.83.16.5-10.83.16.99}, address: 10.83.16.1/24,",
+			Bad:    "{role: lan, segment: desks, dhcp: {pool: 10.83.16.5-10.83.16.99}, address: 10.83.16.1/24,",
 			find:   (*checker).poolOverlap,
 		},
 		{
@@ -66,12 +66,12 @@ func leases() []Entry {
 			find:   (*checker).reservationOutside,
 		},
 		{
-			Code: "lease-no-router", Severity: Warning, Title: "Leases name somebody out of reach",
+			Code: "dhcp-without-gateway", Severity: Warning, Title: "Leases name somebody out of reach",
 			See:    "Guests have an address, and names do not resolve.",
 			Why:    "A resolver that the lease names must be on the segment or beyond the gateway.",
 			Remedy: "Let leases name the appliance: dns: [self].",
 			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
-			Bad:    "{role: lan, segment: desks, leases: {dns: [10.83.16.250]}, address: 10.83.16.1/24,",
+			Bad:    "{role: lan, segment: desks, dhcp: {dns: [10.83.16.250]}, address: 10.83.16.1/24,",
 			find:   (*checker).leaseNoRouter,
 		},
 	}
@@ -85,14 +85,14 @@ func (c *checker) twoLeaseServers() {
 		server := s.Port.Machine.Name
 		switch by := s.Lab.Leases; {
 		case by == "host":
-			c.find(s.Name, s.Lab.At("leases"), "switch off the host's lease service: leases: none", "%s and the host both hand out leases on %s",
-				server, s.Name).set(s.Lab, "leases", "none")
+			c.find(s.Name, s.Lab.At("dhcp"), "switch off the host's lease service: dhcp: none", "%s and the host both hand out leases on %s",
+				server, s.Name).set(s.Lab, "dhcp", "none")
 		case by == "upstream":
-			c.find(s.Name, s.Lab.At("leases"), "keep upstream's lease server off this wire", "%s and upstream both hand out leases on %s", server,
+			c.find(s.Name, s.Lab.At("dhcp"), "keep upstream's lease server off this wire", "%s and upstream both hand out leases on %s", server,
 				s.Name)
 		case c.p.Lab.Guest(by) != nil:
-			c.find(s.Name, s.Lab.At("leases"), "write leases: none on the port", "%s and %s both hand out leases on %s", server, by,
-				s.Name).set(s.Port.Port, "leases", "none")
+			c.find(s.Name, s.Lab.At("dhcp"), "write dhcp: none on the port", "%s and %s both hand out leases on %s", server, by,
+				s.Name).set(s.Port.Port, "dhcp", "none")
 		}
 	}
 }
@@ -109,7 +109,7 @@ func (c *checker) noLeaseServer() {
 				f := c.find(s.Name, s.Lab.Pos, "let the appliance hand out leases there", "%s expects a lease on %s, and nobody hands any out",
 					a.Machine.Name, s.Name)
 				if s.Port.Port.Leases.Off {
-					f.set(s.Port.Port, "leases", fmt.Sprintf("{pool: %s}", spare(s)))
+					f.set(s.Port.Port, "dhcp", fmt.Sprintf("{pool: %s}", spare(s)))
 				}
 				break
 			}

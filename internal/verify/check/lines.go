@@ -18,7 +18,7 @@ import (
 func lines() []Entry {
 	return []Entry{
 		{
-			Code: "native-tag", Severity: Error, Title: "The native VLAN written as a tag",
+			Code: "native-vlan", Severity: Error, Title: "The native VLAN written as a tag",
 			See:    "Guests of the tagged segment get no lease, or one of the untagged segment.",
 			Why:    "The native VLAN travels untagged on its cable: a switch gives its frames back without a tag, and takes tagged ones amiss.",
 			Remedy: "Put its machines on the untagged segment, or choose another native tag on the switch.",
@@ -26,7 +26,7 @@ func lines() []Entry {
 			find: (*checker).nativeTag,
 		},
 		{
-			Code: "one-line", Severity: Error, Title: "Two lines over one cable",
+			Code: "shared-uplink", Severity: Error, Title: "Two lines over one cable",
 			See:    "When the cable is out, both lines are.",
 			Why:    "A second line helps where it is another line: another adapter, another cable, another router.",
 			Remedy: "Give the second line an uplink of its own.",
@@ -74,7 +74,7 @@ func lines() []Entry {
 			find: (*checker).hostBehind,
 		},
 		{
-			Code: "house-in-reach", Severity: Note, Title: "The house is outside, too",
+			Code: "local-network-reachable", Severity: Note, Title: "The house is outside, too",
 			See:    "Guests reach the printers, disks and pages of the house as they reach the world.",
 			Why:    "The WAN is on the site's own network, and rules that let guests go outside let them go there as well. Its router gives the WAN its address; its machines reach the WAN and what is published.",
 			Remedy: "Deny that network before the rule that lets guests out, where they must not reach it.",
@@ -82,7 +82,7 @@ func lines() []Entry {
 			find: (*checker).houseInReach,
 		},
 		{
-			Code: "route-astray", Severity: Error, Title: "A way back that leads nowhere",
+			Code: "wrong-return-route", Severity: Error, Title: "A way back that leads nowhere",
 			See:    "Packets leave and no answer comes back.",
 			Why:    "The upstream router sends what is for the lab to the address that its route names; the appliance must have it.",
 			Remedy: "Name the appliance's WAN address, and give the WAN that address for good.",
@@ -90,12 +90,12 @@ func lines() []Entry {
 			find: (*checker).routeAstray,
 		},
 		{
-			Code: "borrowed-name", Severity: Warning, Title: "Somebody else's name inside",
+			Code: "public-domain-inside", Severity: Warning, Title: "Somebody else's name inside",
 			See:    "Names of the real domain lead astray inside, or names under .local are slow or found twice.",
 			Why:    "A domain under a public suffix belongs to somebody; .local is asked for on the link (RFC 6762).",
 			Remedy: "Use .internal, home.arpa (RFC 8375), or a domain of your own.",
 			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
-			Bad:    "{role: lan, segment: desks, leases: {domain: mudflat.local}, address: 10.83.16.1/24,",
+			Bad:    "{role: lan, segment: desks, dhcp: {domain: mudflat.local}, address: 10.83.16.1/24,",
 			find:   (*checker).borrowedName,
 		},
 	}

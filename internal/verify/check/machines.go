@@ -49,7 +49,7 @@ func machines() []Entry {
 			find:   (*checker).hostFull,
 		},
 		{
-			Code: "trial-ending", Severity: Error, Title: "A trial that ends",
+			Code: "licence-expiring", Severity: Error, Title: "A trial that ends",
 			See:    "The appliance restarts by itself, or passes nothing any more.",
 			Why:    "The evaluation is over soon.",
 			Remedy: "Take a restore point, and plan what comes after.",

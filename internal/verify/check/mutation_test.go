@@ -158,66 +158,66 @@ type mistake struct {
 func name(kind string, i int, end string) string { return fmt.Sprintf("%s%d%s", kind, i, end) }
 
 var mistakes = []mistake{
-	{"one-sided", func(s *sound, i int) string { s.ports = s.ports[1:]; return "gate" }, []string{"loose-end", "unpinned-order"}},
-	{"same-wire", func(s *sound, i int) string {
+	{"no-wan", func(s *sound, i int) string { s.ports = s.ports[1:]; return "gate" }, []string{"unattached-port", "unpinned-order"}},
+	{"sides-joined", func(s *sound, i int) string {
 		s.newPort(obj("", "role", "dmz", "name", "odd", "segment", name("s", i, ""), "address", addr(i, 2)+"/24", "mac", "'02:00:00:00:01:ee'"))
 		return "gate.odd"
 	}, nil},
-	{"second-door", func(s *sound, i int) string {
+	{"dual-homed-guest", func(s *sound, i int) string {
 		s.leasing(i).drop("segment")
 		s.leasing(i).set("adapters", fmt.Sprintf("[{segment: s%d}, {segment: road}]", i))
 		return name("g", i, "a")
 	}, nil},
-	{"second-door", func(s *sound, i int) string {
+	{"dual-homed-guest", func(s *sound, i int) string {
 		s.newSegment(obj("house", "reach", "host", "host-forwards", "true", "subnet", "10.99.1.0/24"))
 		s.leasing(i).drop("segment")
 		s.leasing(i).set("adapters", fmt.Sprintf("[{segment: s%d}, {segment: house, static: 10.99.1.9/24}]", i))
 		return name("g", i, "a")
-	}, []string{"dead-segment"}},
-	{"host-door", func(s *sound, i int) string {
+	}, []string{"no-gateway"}},
+	{"host-forwards", func(s *sound, i int) string {
 		s.seg(i).set("reach", "host").set("host-forwards", "true")
 		return name("s", i, "")
 	}, nil},
-	{"host-door", func(s *sound, i int) string { s.seg(i).set("reach", "host"); return name("s", i, "") }, nil},
-	{"host-door", func(s *sound, i int) string { s.seg(i).set("reach", "upstream"); return name("s", i, "") }, []string{"nested-nat"}},
-	{"dead-segment", func(s *sound, i int) string {
+	{"host-forwards", func(s *sound, i int) string { s.seg(i).set("reach", "host"); return name("s", i, "") }, nil},
+	{"host-forwards", func(s *sound, i int) string { s.seg(i).set("reach", "upstream"); return name("s", i, "") }, []string{"double-nat"}},
+	{"no-gateway", func(s *sound, i int) string {
 		s.newSegment(obj("attic", "reach", "isolated", "subnet", "10.99.1.0/24"))
 		s.newGuest(obj("wader", "segment", "attic", "static", "10.99.1.9/24"))
 		return "attic"
 	}, nil},
-	{"loose-end", func(s *sound, i int) string {
+	{"unattached-port", func(s *sound, i int) string {
 		s.newSegment(obj("attic", "reach", "isolated", "subnet", "10.99.1.0/24"))
 		return "attic"
 	}, nil},
-	{"loose-end", func(s *sound, i int) string { s.port(i).set("plugged", "false"); return name("gate.p", i, "") }, nil},
-	{"loose-end", func(s *sound, i int) string { s.leasing(i).set("plugged", "false"); return name("g", i, "a") }, nil},
-	{"twin-mac", func(s *sound, i int) string {
+	{"unattached-port", func(s *sound, i int) string { s.port(i).set("plugged", "false"); return name("gate.p", i, "") }, nil},
+	{"unattached-port", func(s *sound, i int) string { s.leasing(i).set("plugged", "false"); return name("g", i, "a") }, nil},
+	{"duplicate-mac", func(s *sound, i int) string {
 		s.leasing(i).set("mac", s.port(i).text["mac"])
 		return name("g", i, "a")
 	}, nil},
-	{"twin-mac", func(s *sound, i int) string { s.leasing(i).set("mac", "'03:00:00:00:00:01'"); return name("g", i, "a") }, nil},
+	{"duplicate-mac", func(s *sound, i int) string { s.leasing(i).set("mac", "'03:00:00:00:00:01'"); return name("g", i, "a") }, nil},
 	{"unpinned-order", func(s *sound, i int) string { s.port(i).drop("mac"); return "gate" }, nil},
-	{"odd-nic", func(s *sound, i int) string { s.machine.set("nic", "e1000"); return "gate" }, nil},
-	{"odd-disk", func(s *sound, i int) string { s.machine.set("disk-bus", "ide"); return "gate" }, nil},
-	{"tag-clash", func(s *sound, i int) string {
+	{"no-nic-driver", func(s *sound, i int) string { s.machine.set("nic", "e1000"); return "gate" }, nil},
+	{"no-disk-driver", func(s *sound, i int) string { s.machine.set("disk-bus", "ide"); return "gate" }, nil},
+	{"vlan-clash", func(s *sound, i int) string {
 		s.newSegment(obj("loft", "reach", "isolated", "within", name("s", i, ""), "vlan", "0", "subnet", "10.99.1.0/24"))
 		s.newPort(obj("", "role", "lan", "name", "loft", "segment", "loft", "over", name("p", i, "")))
 		return "loft"
 	}, nil},
-	{"tag-clash", func(s *sound, i int) string {
+	{"vlan-clash", func(s *sound, i int) string {
 		for _, n := range []string{"loft", "roof"} {
 			s.newSegment(obj(n, "reach", "isolated", "within", name("s", i, ""), "vlan", "7", "subnet",
 				"10.99."+fmt.Sprint(len(n)+len(s.segments))+".0/24"))
 			s.newPort(obj("", "role", "lan", "name", n, "segment", n, "over", name("p", i, "")))
 		}
 		return "roof"
-	}, []string{"near-subnet"}},
-	{"tag-unheard", func(s *sound, i int) string {
+	}, []string{"adjacent-subnets"}},
+	{"vlan-not-carried", func(s *sound, i int) string {
 		s.newSegment(obj("loft", "reach", "isolated", "within", name("s", i, ""), "vlan", "7", "subnet", "10.99.1.0/24"))
 		s.newGuest(obj("wader", "segment", "loft", "static", "10.99.1.9/24"))
 		return "loft"
 	}, nil},
-	{"v6-door", func(s *sound, i int) string { s.seg(i).set("router-advertisements", "true"); return name("s", i, "") }, nil},
+	{"rogue-advertisements", func(s *sound, i int) string { s.seg(i).set("router-advertisements", "true"); return name("s", i, "") }, nil},
 	{"shared-roles", func(s *sound, i int) string {
 		s.newPort(obj("", "role", "manage", "name", "odd", "segment", name("s", i, ""), "address", addr(i, 2)+"/24", "mac",
 			"'02:00:00:00:01:ee'"))
@@ -225,9 +225,9 @@ var mistakes = []mistake{
 	}, nil},
 	{"twin-appliance", func(s *sound, i int) string {
 		s.more = append(s.more,
-			fmt.Sprintf("  spare: {ports: [{role: wan, segment: road}, {role: lan, segment: s%d, leases: none, address: %s/24}]}", i, addr(i, 1)))
+			fmt.Sprintf("  spare: {ports: [{role: wan, segment: road}, {role: lan, segment: s%d, dhcp: none, address: %s/24}]}", i, addr(i, 1)))
 		return "spare.lan"
-	}, []string{"twin-address"}},
+	}, []string{"duplicate-address"}},
 	{"twin-appliance", func(s *sound, i int) string {
 		s.more = append(s.more, fmt.Sprintf("  spare: {ports: [{role: wan, segment: road}, {role: lan, segment: s%d, address: %s/24}]}", i,
 			addr(i, 2)))
@@ -238,7 +238,7 @@ var mistakes = []mistake{
 		s.port(i).drop("address")
 		s.guests = append(s.guests[:2*i-1:2*i-1], s.guests[2*i:]...) // its static guest
 		return name("s", i, "")
-	}, []string{"dead-rule"}},
+	}, []string{"shadowed-rule"}},
 	{"site-overlap", func(s *sound, i int) string {
 		s.site.set("networks", "[203.0.113.0/24, "+addr(i, 0)+"/23]")
 		return name("s", i, "")
@@ -252,7 +252,7 @@ var mistakes = []mistake{
 	{"reserved-address", func(s *sound, i int) string { s.leasing(i).set("reserve", addr(i, 0)); return name("g", i, "a") }, nil},
 	{"narrow-mask", func(s *sound, i int) string { s.static(i).set("static", addr(i, 10)+"/25"); return name("g", i, "b") }, nil},
 	{"narrow-mask", func(s *sound, i int) string { s.static(i).set("static", addr(i, 10)+"/16"); return name("g", i, "b") }, nil},
-	{"twin-address", func(s *sound, i int) string { s.leasing(i).set("reserve", addr(i, 10)); return name("g", i, "b") }, nil},
+	{"duplicate-address", func(s *sound, i int) string { s.leasing(i).set("reserve", addr(i, 10)); return name("g", i, "b") }, nil},
 	{"wrong-gateway", func(s *sound, i int) string { s.static(i).set("gateway", addr(i, 254)); return name("g", i, "b") }, nil},
 	{"no-names", func(s *sound, i int) string { s.static(i).set("dns", "["+addr(i, 77)+"]"); return name("g", i, "b") }, nil},
 	{"inside-gateway", func(s *sound, i int) string { s.port(i).set("gateway", addr(i, 9)); return name("gate.p", i, "") }, nil},
@@ -265,12 +265,12 @@ var mistakes = []mistake{
 		s.site.set("networks", "[203.0.113.0/24, 192.168.77.0/24]")
 		return "gate"
 	}, nil},
-	{"near-subnet", func(s *sound, i int) string {
+	{"adjacent-subnets", func(s *sound, i int) string {
 		s.newSegment(obj("attic", "reach", "isolated", "subnet", fmt.Sprintf("10.83.%d.0/24", 16*i+1)))
 		s.newPort(obj("", "role", "lan", "name", "attic", "segment", "attic", "mac", "'02:00:00:00:01:ee'"))
 		return "attic"
 	}, nil},
-	{"borrowed-space", func(s *sound, i int) string {
+	{"public-addresses-inside", func(s *sound, i int) string {
 		s.newSegment(obj("attic", "reach", "isolated", "subnet", "198.51.100.0/24"))
 		s.newPort(obj("", "role", "lan", "name", "attic", "segment", "attic", "mac", "'02:00:00:00:01:ee'"))
 		return "attic"
@@ -280,39 +280,39 @@ var mistakes = []mistake{
 		s.newPort(obj("", "role", "lan", "name", "attic", "segment", "attic", "mac", "'02:00:00:00:01:ee'"))
 		return "attic"
 	}, nil},
-	{"two-lease-servers", func(s *sound, i int) string {
-		s.seg(i).set("reach", "host").set("leases", "host")
+	{"two-dhcp-servers", func(s *sound, i int) string {
+		s.seg(i).set("reach", "host").set("dhcp", "host")
 		return name("s", i, "")
 	}, nil},
-	{"two-lease-servers", func(s *sound, i int) string { s.seg(i).set("leases", "upstream"); return name("s", i, "") }, nil},
-	{"no-lease-server", func(s *sound, i int) string { s.port(i).set("leases", "none"); return name("s", i, "") }, nil},
+	{"two-dhcp-servers", func(s *sound, i int) string { s.seg(i).set("dhcp", "upstream"); return name("s", i, "") }, nil},
+	{"no-dhcp-server", func(s *sound, i int) string { s.port(i).set("dhcp", "none"); return name("s", i, "") }, nil},
 	{"pool-outside", func(s *sound, i int) string {
-		s.port(i).set("leases", "{pool: 10.99.1.50-10.99.1.60}")
+		s.port(i).set("dhcp", "{pool: 10.99.1.50-10.99.1.60}")
 		return name("gate.p", i, "")
 	}, nil},
 	{"pool-outside", func(s *sound, i int) string {
-		s.port(i).set("leases", fmt.Sprintf("{pool: %s-%s}", addr(i, 99), addr(i, 50)))
+		s.port(i).set("dhcp", fmt.Sprintf("{pool: %s-%s}", addr(i, 99), addr(i, 50)))
 		return name("gate.p", i, "")
 	}, nil},
 	{"pool-overlap", func(s *sound, i int) string {
-		s.port(i).set("leases", fmt.Sprintf("{pool: %s-%s}", addr(i, 1), addr(i, 9)))
+		s.port(i).set("dhcp", fmt.Sprintf("{pool: %s-%s}", addr(i, 1), addr(i, 9)))
 		return name("gate.p", i, "")
 	}, nil},
 	{"pool-overlap", func(s *sound, i int) string {
-		s.port(i).set("leases", fmt.Sprintf("{pool: %s-%s}", addr(i, 5), addr(i, 99)))
+		s.port(i).set("dhcp", fmt.Sprintf("{pool: %s-%s}", addr(i, 5), addr(i, 99)))
 		return name("gate.p", i, "")
 	}, nil},
 	{"small-pool", func(s *sound, i int) string {
-		s.port(i).set("leases", fmt.Sprintf("{pool: %s-%s}", addr(i, 50), addr(i, 50)))
+		s.port(i).set("dhcp", fmt.Sprintf("{pool: %s-%s}", addr(i, 50), addr(i, 50)))
 		s.newGuest(obj("wader", "segment", name("s", i, "")))
 		return name("gate.p", i, "")
 	}, nil},
 	{"reservation-outside", func(s *sound, i int) string { s.leasing(i).set("reserve", "10.99.1.9"); return name("g", i, "a") }, nil},
-	{"lease-no-router", func(s *sound, i int) string {
-		s.port(i).set("leases", "{dns: ["+addr(i, 250)+"]}")
+	{"dhcp-without-gateway", func(s *sound, i int) string {
+		s.port(i).set("dhcp", "{dns: ["+addr(i, 250)+"]}")
 		return name("gate.p", i, "")
 	}, nil},
-	{"untranslated", func(s *sound, i int) string {
+	{"no-nat", func(s *sound, i int) string {
 		var rest []string
 		for j := 1; j <= s.n; j++ {
 			if j != i {
@@ -322,29 +322,29 @@ var mistakes = []mistake{
 		s.nat.set("masquerade", "["+strings.Join(rest, ", ")+"]")
 		return name("s", i, "")
 	}, nil},
-	{"no-way-out", func(s *sound, i int) string {
+	{"no-path-outside", func(s *sound, i int) string {
 		s.rules[i-1] = "deny any from " + name("s", i, "") + " to outside"
 		s.expect = append(s.expect, name("g", i, "a")+" reaches outside")
 		return name("g", i, "a")
 	}, nil},
-	{"private-wan-dropped", func(s *sound, i int) string {
+	{"private-wan-blocked", func(s *sound, i int) string {
 		s.seg(0).set("subnet", "172.29.64.0/24").set("gateway", "172.29.64.1")
 		s.port(0).set("drop-private", "true")
 		return "gate.wan"
-	}, []string{"nested-nat"}},
-	{"nested-nat", func(s *sound, i int) string {
+	}, []string{"double-nat"}},
+	{"double-nat", func(s *sound, i int) string {
 		s.seg(0).set("subnet", "172.29.64.0/24").set("gateway", "172.29.64.1")
 		return "gate.wan"
 	}, nil},
-	{"publish-moving", func(s *sound, i int) string {
+	{"forward-to-changing-address", func(s *sound, i int) string {
 		s.publishes = append(s.publishes, obj("", "port", "tcp/9000", "to", name("g", i, "a")))
 		return name("g", i, "a")
 	}, nil},
-	{"publish-clash", func(s *sound, i int) string {
+	{"forward-clash", func(s *sound, i int) string {
 		s.publishes = append(s.publishes, obj("", "port", "tcp/8443", "to", name("g", i, "b")))
 		return name("g", i, "b")
 	}, nil},
-	{"publish-denied", func(s *sound, i int) string {
+	{"forward-denied", func(s *sound, i int) string {
 		s.publishes = append(s.publishes, obj("", "port", "tcp/9000", "to", name("g", i, "b")))
 		s.rules = append([]string{"deny tcp/9000 from outside to " + name("s", i, "")}, s.rules...)
 		return name("g", i, "b")
@@ -355,11 +355,11 @@ var mistakes = []mistake{
 		s.rules = append(s.rules, "allow tcp from any to "+name("s", i, ""))
 		return fmt.Sprintf("gate rule %d", s.n+1)
 	}, nil},
-	{"dead-rule", func(s *sound, i int) string {
+	{"shadowed-rule", func(s *sound, i int) string {
 		s.rules = append(s.rules, "deny tcp/25 from "+name("s", i, "")+" to outside")
 		return fmt.Sprintf("gate rule %d", s.n+1)
 	}, nil},
-	{"dead-rule", func(s *sound, i int) string { // only two together cover it
+	{"shadowed-rule", func(s *sound, i int) string { // only two together cover it
 		s.rules = append(s.rules, "refuse udp from s1,"+name("s", i, "")+" to outside")
 		return fmt.Sprintf("gate rule %d", s.n+1)
 	}, nil},
@@ -385,41 +385,41 @@ var mistakes = []mistake{
 		return name("g", i, "a")
 	}, nil},
 	{"odd-size", func(s *sound, i int) string { s.leasing(i).set("machine", "{memory: 2MiB}"); return name("g", i, "a") }, nil},
-	{"many-queues", func(s *sound, i int) string { s.machine.set("queues", "3"); return "gate" }, nil},
+	{"too-many-queues", func(s *sound, i int) string { s.machine.set("queues", "3"); return "gate" }, nil},
 	{"over-licence", func(s *sound, i int) string { s.image.set("allows", "{cpus: 1}"); return "gate" }, nil},
 	{"odd-admin", func(s *sound, i int) string { s.port(i).set("admin", "tcp/4443"); return name("gate.p", i, "") }, nil},
 	{"plain-admin", func(s *sound, i int) string { s.gate.set("admin-services", "[https, telnet]"); return "gate.p1" }, nil},
-	{"strange-uplink", func(s *sound, i int) string { s.seg(i).set("uplink", "enp9"); return name("s", i, "") }, nil},
+	{"unknown-uplink", func(s *sound, i int) string { s.seg(i).set("uplink", "enp9"); return name("s", i, "") }, nil},
 	{"no-cable", func(s *sound, i int) string { s.leasing(i).set("physical", "true"); return name("g", i, "a") }, nil},
 	{"needless-relaxation", func(s *sound, i int) string { s.seg(i).set("foreign-macs", "allow"); return name("s", i, "") }, nil},
 	{"nested-bridge", func(s *sound, i int) string { s.site.set("virtual", "true"); return "road" }, nil},
-	{"borrowed-name", func(s *sound, i int) string {
-		s.port(i).set("leases", "{domain: lab.local}")
+	{"public-domain-inside", func(s *sound, i int) string {
+		s.port(i).set("dhcp", "{domain: lab.local}")
 		return name("gate.p", i, "")
 	}, nil},
-	{"borrowed-name", func(s *sound, i int) string {
-		s.port(i).set("leases", "{domain: fen.co.uk}")
+	{"public-domain-inside", func(s *sound, i int) string {
+		s.port(i).set("dhcp", "{domain: fen.co.uk}")
 		return name("gate.p", i, "")
 	}, nil},
 	{"host-behind", func(s *sound, i int) string {
 		s.seg(i).set("reach", "host").set("host-gateway", fmt.Sprintf("10.83.%d.1", 16*i))
 		return name("s", i, "")
-	}, []string{"host-door"}},
-	{"route-astray", func(s *sound, i int) string {
+	}, []string{"host-forwards"}},
+	{"wrong-return-route", func(s *sound, i int) string {
 		s.seg(0).set("routes", "[10.83.16.0/24 via 203.0.113.99]")
 		return "road"
 	}, nil},
-	{"lease-gap", func(s *sound, i int) string {
-		s.seg(i).set("leases", name("g", i, "b"))
+	{"no-dhcp-yet", func(s *sound, i int) string {
+		s.seg(i).set("dhcp", name("g", i, "b"))
 		s.guests = append(s.guests, obj("lender", "segment", name("s", i, ""), "running", "false"))
-		s.seg(i).set("leases", "lender")
+		s.seg(i).set("dhcp", "lender")
 		return name("s", i, "")
 	}, []string{"switched-off"}},
-	{"undecided", func(s *sound, i int) string { s.seg(i).set("subnet", "later"); return "segment " + name("s", i, "") },
+	{"open-question", func(s *sound, i int) string { s.seg(i).set("subnet", "later"); return "segment " + name("s", i, "") },
 		[]string{"off-subnet"}},
-	{"undecided", func(s *sound, i int) string { s.port(0).set("segment", "later"); return "port wan of gate" }, []string{"loose-end"}},
-	{"undecided", func(s *sound, i int) string { s.leasing(i).drop("segment"); return "guest " + name("g", i, "a") }, nil},
-	{"trial-ending", func(s *sound, i int) string {
+	{"open-question", func(s *sound, i int) string { s.port(0).set("segment", "later"); return "port wan of gate" }, []string{"unattached-port"}},
+	{"open-question", func(s *sound, i int) string { s.leasing(i).drop("segment"); return "guest " + name("g", i, "a") }, nil},
+	{"licence-expiring", func(s *sound, i int) string {
 		s.image.set("evaluation", "{from: 2026-11-01, days: 15}")
 		return "gate"
 	}, nil},

@@ -14,7 +14,7 @@ import (
 func rules() []Entry {
 	return []Entry{
 		{
-			Code: "untranslated", Severity: Error, Title: "Inside addresses go out as they are",
+			Code: "no-nat", Severity: Error, Title: "Inside addresses go out as they are",
 			See:    "Packets leave and no answer comes back.",
 			Why:    "Upstream has no route to the inside; it can only answer the WAN address.",
 			Remedy: "Masquerade the segment.",
@@ -23,7 +23,7 @@ func rules() []Entry {
 			find:   (*checker).untranslated,
 		},
 		{
-			Code: "no-way-out", Severity: Error, Title: "Expected outside, and no rule allows it",
+			Code: "no-path-outside", Severity: Error, Title: "Expected outside, and no rule allows it",
 			See:    "Guests reach the appliance and nothing beyond.",
 			Why:    "What no rule allows is denied.",
 			Remedy: "Write a rule that allows it.",
@@ -32,7 +32,7 @@ func rules() []Entry {
 			find:   (*checker).noWayOut,
 		},
 		{
-			Code: "private-wan-dropped", Severity: Error, Title: "Private sources dropped on a private WAN",
+			Code: "private-wan-blocked", Severity: Error, Title: "Private sources dropped on a private WAN",
 			See:    "The appliance gets no answer from the site's own machines: names do not resolve, and what is published does not answer them.",
 			Why:    "The option drops packets from private addresses; a WAN on a private network has nothing else.",
 			Remedy: "Take the option off.",
@@ -41,7 +41,7 @@ func rules() []Entry {
 			find:   (*checker).privateWANDropped,
 		},
 		{
-			Code: "nested-nat", Severity: Note, Title: "Another translation stands above",
+			Code: "double-nat", Severity: Note, Title: "Another translation stands above",
 			See:    "What is published answers on the site's network, and not beyond.",
 			Why:    "The WAN address is private: the site translates once more.",
 			Remedy: "To publish beyond the site, forward the port at the site's router as well.",
@@ -50,7 +50,7 @@ func rules() []Entry {
 			find:   (*checker).nestedNAT,
 		},
 		{
-			Code: "publish-moving", Severity: Warning, Title: "Published, and its address may change",
+			Code: "forward-to-changing-address", Severity: Warning, Title: "Published, and its address may change",
 			See:    "After some days the published page is another guest's.",
 			Why:    "A port forward leads to an address; a lease may give the guest another.",
 			Remedy: "Reserve an address for the guest.",
@@ -59,7 +59,7 @@ func rules() []Entry {
 			find:   (*checker).publishMoving,
 		},
 		{
-			Code: "publish-clash", Severity: Error, Title: "Two claims to one outside port",
+			Code: "forward-clash", Severity: Error, Title: "Two claims to one outside port",
 			See:    "One of the two never answers.",
 			Why:    "An outside port can lead to one place only.",
 			Remedy: "Choose another outside port for one.",
@@ -68,7 +68,7 @@ func rules() []Entry {
 			find:   (*checker).publishClash,
 		},
 		{
-			Code: "publish-denied", Severity: Error, Title: "Published, and denied by a rule",
+			Code: "forward-denied", Severity: Error, Title: "Published, and denied by a rule",
 			See:    "The published port does not answer from outside.",
 			Why:    "Rules are looked at for what is published too.",
 			Remedy: "Take the rule away, or allow the guest before it.",
@@ -104,7 +104,7 @@ func rules() []Entry {
 			find:   (*checker).openInbound,
 		},
 		{
-			Code: "dead-rule", Severity: Warning, Title: "A rule that never decides",
+			Code: "shadowed-rule", Severity: Warning, Title: "A rule that never decides",
 			See:    "Nothing: it looks as if the rule did something.",
 			Why:    "Earlier rules decide everything that it speaks of.",
 			Remedy: "Take it away, or move it up.",

@@ -42,7 +42,7 @@ func sizing() []Entry {
 			find:   (*checker).oddSize,
 		},
 		{
-			Code: "many-queues", Severity: Warning, Title: "More queues than processors",
+			Code: "too-many-queues", Severity: Warning, Title: "More queues than processors",
 			See:    "Conversations take turns on one processor, and are slower than with fewer queues.",
 			Why:    "Each queue of an adapter is worked by a processor; one without is worked by another's.",
 			Remedy: "Write as many queues as processors, or leave it out.",
@@ -60,7 +60,7 @@ func sizing() []Entry {
 			find:   (*checker).overLicence,
 		},
 		{
-			Code: "odd-device", Severity: Warning, Title: "A device that its system would not call so",
+			Code: "unexpected-nic-model", Severity: Warning, Title: "A device that its system would not call so",
 			See:    "The name is not in the console's list, or the adapter is of another model than planned.",
 			Why:    "Systems name interfaces after their driver or place; the name tells the adapter's model.",
 			Remedy: "Look at the list again, and at the adapter's model.",

@@ -11,7 +11,7 @@ import (
 )
 
 // undecidedCode is the code of open questions.
-const undecidedCode = "undecided"
+const undecidedCode = "open-question"
 
 // unfinished are the findings about what is not decided, switched on or cabled yet.
 func unfinished() []Entry {
@@ -35,7 +35,7 @@ func unfinished() []Entry {
 			find:   (*checker).switchedOff,
 		},
 		{
-			Code: "lease-gap", Severity: Warning, Title: "Who serves here is not running yet",
+			Code: "no-dhcp-yet", Severity: Warning, Title: "Who serves here is not running yet",
 			See:    "Until it runs, guests give themselves an address that starts with 169.254, or names do not resolve.",
 			Why:    "Leases or names of a segment come from a machine that is switched off.",
 			Remedy: "Type addresses in until it runs, or let the appliance serve so long.",
@@ -53,7 +53,7 @@ func unfinished() []Entry {
 			find:   (*checker).noCable,
 		},
 		{
-			Code: "strange-uplink", Severity: Warning, Title: "An uplink that the site does not have",
+			Code: "unknown-uplink", Severity: Warning, Title: "An uplink that the site does not have",
 			See:    "The adapter cannot be chosen, or another one is taken by itself.",
 			Why:    "The file lists the host's adapters, and this one is not among them.",
 			Remedy: "Name one that is there; bastion survey lists them.",
@@ -161,7 +161,7 @@ func (c *checker) leaseGap() {
 	}
 	for _, s := range c.p.Segments {
 		if m := c.p.Machine(s.Lab.Leases); m != nil && m.Off {
-			c.find(s.Name, s.Lab.At("leases"), "type addresses in there until it runs, or let the appliance hand leases out so long",
+			c.find(s.Name, s.Lab.At("dhcp"), "type addresses in there until it runs, or let the appliance hand leases out so long",
 				"leases on %s come from %s, which is switched off", s.Name, m.Name)
 		}
 	}

@@ -11,7 +11,7 @@ import (
 func wires() []Entry {
 	return []Entry{
 		{
-			Code: "tag-clash", Severity: Error, Title: "A tag that cannot work",
+			Code: "vlan-clash", Severity: Error, Title: "A tag that cannot work",
 			See:    "Guests of one tagged segment see those of another, or nobody.",
 			Why:    "On one wire each tag names one segment, 1 to 4094, and a tagged segment cannot carry another.",
 			Remedy: "Choose a free tag from 1 to 4094, on a wire of its own.",
@@ -20,7 +20,7 @@ func wires() []Entry {
 			find:   (*checker).tagClash,
 		},
 		{
-			Code: "tag-unheard", Severity: Error, Title: "A tag that the appliance does not hear",
+			Code: "vlan-not-carried", Severity: Error, Title: "A tag that the appliance does not hear",
 			See:    "Guests of the tagged segment get no lease; the appliance never sees their frames.",
 			Why:    "A tagged segment reaches the appliance over the port that carries it, or over an adapter of its own.",
 			Remedy: "Let a port of the appliance ride over the carrying one.",
@@ -37,7 +37,7 @@ func wires() []Entry {
 			find:   (*checker).refusingSwitch,
 		},
 		{
-			Code: "v6-door", Severity: Error, Title: "IPv6 announced by somebody else",
+			Code: "rogue-advertisements", Severity: Error, Title: "IPv6 announced by somebody else",
 			See:    "Guests have an IPv6 address that nobody planned, and reach outside by it.",
 			Why:    "Who announces a prefix becomes the guests' IPv6 router, and rules for IPv4 do not hold it.",
 			Remedy: "Switch off what announces it.",
@@ -206,8 +206,8 @@ func (c *checker) twinAppliance() {
 					a.Address.Addr(), s.Name)
 			}
 			if a.Port.Role.Inside() && server != nil && server.Machine != a.Machine && !a.Port.Leases.Off {
-				c.find(portName(a), a.Pos, "write leases: none on one of them", "%s and %s would both hand out leases on %s", server.Machine.Name,
-					a.Machine.Name, s.Name).set(a.Port, "leases", "none")
+				c.find(portName(a), a.Pos, "write dhcp: none on one of them", "%s and %s would both hand out leases on %s", server.Machine.Name,
+					a.Machine.Name, s.Name).set(a.Port, "dhcp", "none")
 			}
 			if first == nil {
 				first = a

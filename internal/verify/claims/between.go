@@ -51,7 +51,7 @@ func betweenClaims(m *reachability.Model, p *plan.Plan) []claim {
 // every other too, else what the rules say otherwise of them.
 func betweenClaim(m *reachability.Model, from, to []*plan.Adapter, each bool) claim {
 	a, b := from[0], to[0]
-	c := claim{Result: Result{ID: a.Segment.Name + "-" + b.Segment.Name + ".between", From: a.Segment.Name, To: b.Segment.Name, Kind: Segments}}
+	c := claim{Result: Result{ID: a.Segment.Name + "-" + b.Segment.Name + ".segments", From: a.Segment.Name, To: b.Segment.Name, Kind: Segments}}
 	seen := &between{}
 	whole := len(m.Plan().Segments) <= maxAskedWhole
 	first := crossingOf(a, b, whole)

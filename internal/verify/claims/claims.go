@@ -44,25 +44,46 @@ type Kind string
 
 // The kinds.
 const (
-	DHCP     Kind = "lease"
-	OneDHCP     Kind = "alone"
+	DHCP     Kind = "dhcp"
+	OneDHCP     Kind = "one-dhcp"
 	Gateway   Kind = "gateway"
-	DNS     Kind = "names"
+	DNS     Kind = "dns"
 	Outside   Kind = "outside"
-	FirstHop      Kind = "path"
-	NoBypass       Kind = "cut"
-	Blocked      Kind = "held"
+	FirstHop      Kind = "first-hop"
+	NoBypass       Kind = "no-bypass"
+	Blocked      Kind = "blocked"
 	Inbound   Kind = "inbound"
 	Published Kind = "published"
-	Segments   Kind = "between"
+	Segments   Kind = "segments"
 	Expect    Kind = "expect"
 	Behind    Kind = "behind"
-	Separated     Kind = "apart"
-	NoDuplicates      Kind = "sole"
+	Separated     Kind = "separated"
+	NoDuplicates      Kind = "no-duplicates"
 )
 
 // Kinds are all kinds.
 var Kinds = []Kind{DHCP, OneDHCP, Gateway, DNS, Outside, FirstHop, NoBypass, Blocked, Inbound, Published, Segments, Expect, Behind, Separated, NoDuplicates}
+
+// Title returns what a claim of the kind says, in a few words.
+func (k Kind) Title() string {
+	return map[Kind]string{
+		DHCP:         "the planned address, gateway and DNS servers by DHCP",
+		OneDHCP:      "exactly one DHCP server, no rogue router advertisements",
+		Gateway:      "the default gateway is the appliance",
+		DNS:          "names resolve through the planned server",
+		Outside:      "reaches outside, and arrives from the appliance's WAN address",
+		FirstHop:     "the first hop is the appliance",
+		NoBypass:     "with the WAN unplugged nothing gets out",
+		Blocked:      "may not go outside, and does not",
+		Behind:       "attached behind an appliance",
+		Separated:    "the appliance's sides are separate broadcast domains",
+		NoDuplicates: "no IP or MAC address twice",
+		Inbound:      "from outside only what is published answers",
+		Published:    "a port forward works",
+		Segments:     "between segments only what the rules allow",
+		Expect:       "a sentence of the lab file",
+	}[k]
+}
 
 // Result is a claim with its verdict. Its subject is a guest, a segment, an
 // appliance, or two of them: from one to the other.
@@ -359,24 +380,24 @@ func trace(list []claim, results []Result) {
 		for _, g := range list[i].guests {
 			switch r.Kind {
 			case Gateway, DNS:
-				r.Follows = first(g + ".lease")
+				r.Follows = first(g + ".dhcp")
 			case Behind:
-				r.Follows = first(g + ".cut")
+				r.Follows = first(g + ".no-bypass")
 			case Outside, FirstHop:
 				if r.around {
-					r.Follows = first(g+".cut", g+".held")
+					r.Follows = first(g+".no-bypass", g+".blocked")
 				} else {
-					r.Follows = first(g+".lease", g+".gateway")
+					r.Follows = first(g+".dhcp", g+".gateway")
 				}
 			case Segments, Expect, Published:
-				r.Follows = first(g+".held", g+".lease", g+".gateway")
+				r.Follows = first(g+".blocked", g+".dhcp", g+".gateway")
 			}
 			if r.Follows != "" {
 				break
 			}
 		}
 		if r.Kind == DHCP {
-			r.Follows = first(list[i].lone + ".alone")
+			r.Follows = first(list[i].lone + ".one-dhcp")
 		}
 	}
 }

@@ -140,44 +140,44 @@ func TestJudgements(t *testing.T) {
 		verdict Verdict
 		saw     string
 	}{
-		{"no lease", changed(func(o *GotLease) { o.Lease = nil }), "heron.lease", Broken, "heron got no DHCP lease"},
-		{"out of the pool", changed(func(o *GotLease) { o.Lease.Address = netip.PrefixFrom(foreign, 24) }), "heron.lease", Broken,
+		{"no lease", changed(func(o *GotLease) { o.Lease = nil }), "heron.dhcp", Broken, "heron got no DHCP lease"},
+		{"out of the pool", changed(func(o *GotLease) { o.Lease.Address = netip.PrefixFrom(foreign, 24) }), "heron.dhcp", Broken,
 			"outside the pool"},
-		{"wrong mask", changed(func(o *GotLease) { o.Lease.Address = netip.PrefixFrom(o.Lease.Address.Addr(), 16) }), "heron.lease", Broken,
+		{"wrong mask", changed(func(o *GotLease) { o.Lease.Address = netip.PrefixFrom(o.Lease.Address.Addr(), 16) }), "heron.dhcp", Broken,
 			"the prefix length /16"},
-		{"wrong router", changed(func(o *GotLease) { o.Lease.Router = foreign }), "heron.lease", Broken, "the default gateway 192.0.2.9"},
-		{"wrong resolver", changed(func(o *GotLease) { o.Lease.DNS = []netip.Addr{foreign} }), "heron.lease", Broken, "DNS server 192.0.2.9; planned"},
-		{"another server", changed(func(o *GotLease) { o.Lease.ServerMAC = stranger }), "heron.lease", Broken, "not from sluice.lan"},
+		{"wrong router", changed(func(o *GotLease) { o.Lease.Router = foreign }), "heron.dhcp", Broken, "the default gateway 192.0.2.9"},
+		{"wrong resolver", changed(func(o *GotLease) { o.Lease.DNS = []netip.Addr{foreign} }), "heron.dhcp", Broken, "DNS server 192.0.2.9; planned"},
+		{"another server", changed(func(o *GotLease) { o.Lease.ServerMAC = stranger }), "heron.dhcp", Broken, "not from sluice.lan"},
 		{"a second server", changed(func(o *GotServers) {
 			o.Offers = append(o.Offers, dhcp.Offer{Server: foreign, ServerMAC: stranger, Address: foreign})
-		}), "reedbed.alone", Broken, "(192.0.2.9, 02:09:09:09:09:09) answers on reedbed as well and offers"},
-		{"no server", changed(func(o *GotServers) { o.Offers = nil }), "reedbed.alone", Broken, "no DHCP server answers"},
+		}), "reedbed.one-dhcp", Broken, "(192.0.2.9, 02:09:09:09:09:09) answers on reedbed as well and offers"},
+		{"no server", changed(func(o *GotServers) { o.Offers = nil }), "reedbed.one-dhcp", Broken, "no DHCP server answers"},
 		{"silent gateway", changed(func(o *GotNeighbor) { o.Hardware = nil }), "heron.gateway", Broken, "does not answer"},
 		{"two gateways", changed(func(o *GotNeighbor) { o.Hardware = append(o.Hardware, stranger) }), "heron.gateway", Broken,
 			"two machines answer"},
 		{"wrong gateway", changed(func(o *GotNeighbor) { o.Hardware = []mac.Address{stranger} }), "heron.gateway", Broken,
 			"is 02:09:09:09:09:09; planned: "},
-		{"wrong name", changed(func(o *GotName) { o.Addresses = []netip.Addr{foreign} }), "heron.names", Broken,
+		{"wrong name", changed(func(o *GotName) { o.Addresses = []netip.Addr{foreign} }), "heron.dns", Broken,
 			"address 192.0.2.9 for buoy.example; it is 203.0.113.80"},
 		{"no way out", changed(func(o *GotReach) { o.Answered = false }), "heron.outside", Broken, "does not reach the test server (icmp)"},
 		{"around", changed(func(o *GotReach) { o.Source = foreign }), "heron.outside", Broken,
 			"from 192.0.2.9, not from the WAN address 172.29.64.7 of sluice"},
-		{"another first hop", changed(func(o *GotHop) { o.Router = foreign }), "heron.path", Broken, "the first hop is 192.0.2.9"},
+		{"another first hop", changed(func(o *GotHop) { o.Router = foreign }), "heron.first-hop", Broken, "the first hop is 192.0.2.9"},
 		{"an escape", changed(func(o *GotAttack) {
 			o.Ways = []Way{{From: "heron", To: "buoy", Path: []string{"heron", "reedbed", "buoy"}}}
-		}), "heron.cut", Broken, "heron → reedbed → buoy"},
-		{"nothing tried", changed(func(o *GotAttack) { o.Attempts = 0 }), "heron.cut", Unknown, "nothing could be tried"},
-		{"could not be asked", missing("attack", "the guest is asleep"), "heron.cut", Unknown, "the guest is asleep"},
+		}), "heron.no-bypass", Broken, "heron → reedbed → buoy"},
+		{"nothing tried", changed(func(o *GotAttack) { o.Attempts = 0 }), "heron.no-bypass", Unknown, "nothing could be tried"},
+		{"could not be asked", missing("attack", "the guest is asleep"), "heron.no-bypass", Unknown, "the guest is asleep"},
 		{"no evidence", func(q Asking, a *Answer) {
 			if q.kind() == "hop" {
 				a.Evidence = nil
 			}
-		}, "heron.path", Unknown, "nothing was observed"},
+		}, "heron.first-hop", Unknown, "nothing was observed"},
 		{"another kind of answer", func(q Asking, a *Answer) {
 			if q.kind() == "hop" {
 				a.Got = GotScan{}
 			}
-		}, "heron.path", Unknown, "nothing was answered"},
+		}, "heron.first-hop", Unknown, "nothing was answered"},
 		{"open port", changed(func(o *GotScan) { o.Open = []lab.Service{{Proto: lab.TCP, From: 443, To: 443}} }), "sluice.inbound", Broken,
 			"tcp/443 (the admin page) answers at sluice.wan"},
 	} {

@@ -223,7 +223,7 @@ func aloneClaim(s *plan.Segment) (claim, bool) {
 	for _, a := range s.Adapters {
 		if a.Guest != nil && a.Plugged && a.Leases == nil { // who hands them out does not hear itself
 			return claim{
-				Result: Result{ID: s.Name + ".alone", Segment: s.Name, Kind: OneDHCP},
+				Result: Result{ID: s.Name + ".one-dhcp", Segment: s.Name, Kind: OneDHCP},
 				parts: []part{
 					{asks: asking(AskServers{RefTo(a)}), judge: func(r *Result, got []Got) { judgeAlone(r, s, got[0].(GotServers)) }},
 					{asks: asking(AskRouters{RefTo(a)}), judge: func(r *Result, got []Got) { judgeRouters(r, s, got[0].(GotRouters)) }},

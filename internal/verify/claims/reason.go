@@ -171,7 +171,7 @@ func remedies(r Remedy) string {
 	case disableServer:
 		return "disable the DHCP server at {by} on {segment}"
 	case disableHostServer:
-		return "disable the host's DHCP server on {segment}: `leases: none`"
+		return "disable the host's DHCP server on {segment}: `dhcp: none`"
 	case identifyServer:
 		return "find out which DHCP server {by} is"
 	case removeAdapter:

@@ -40,7 +40,7 @@ func TestChanges(t *testing.T) {
 func TestWhoDiffers(t *testing.T) {
 	for stage, want := range map[string]string{claims.Rehearsed: "the program is wrong here", "kernel": "what runs is not what the file says",
 		claims.FieldStage: "what runs is not what the file says"} {
-		d := Document{Stage: stage, Claims: []claims.Result{{Verdict: claims.Broken}}, Proof: claims.Proof{Disagree: []string{"newt.held: it got out"}}}
+		d := Document{Stage: stage, Claims: []claims.Result{{Verdict: claims.Broken}}, Proof: claims.Proof{Disagree: []string{"newt.blocked: it got out"}}}
 		assert.Contains(t, d.Summary(), want, stage)
 	}
 }

@@ -13,31 +13,32 @@ import (
 // that follow from others left out: what its "you would see" speaks of. A code that
 // is not here breaks none, as what it speaks of does not happen in a rehearsal:
 // installers, restarts, sizes, days, or what a hostile neighbor would have to do.
-var breaks = sync.OnceValue(func() map[string]string {
-	return map[string]string{
-		"one-sided": "names outside path",
-		"same-wire": "apart behind", "beside": "behind expect", "second-door": "cut", "host-door": "cut",
-		"dead-segment": "behind",
-		"loose-end":    "alone behind gateway names", "twin-mac": "alone sole", "tag-unheard": "behind",
-		"refusing-switch": "gateway names inbound",
-		"v6-door":         "alone cut", "bridge-loop": "apart behind inbound", "twin-appliance": "alone",
-		"off-subnet": "held", "reserved-address": "outside path published", "twin-address": "lease sole",
-		"pool-overlap": "sole", "wrong-gateway": "gateway",
-		"no-names":          "names",
-		"two-lease-servers": "alone", "no-lease-server": "lease", "pool-outside": "held", "small-pool": "lease", "reservation-outside": "held",
-		"lease-no-router": "names", "untranslated": "outside", "no-way-out": "expect", "private-wan-dropped": "names",
-		"one-line": "apart", "lease-gap": "behind lease published", "undecided": "behind sole",
-		"publish-denied": "published", "admin-outside": "inbound", "unreachable-expectation": "expect",
+var breaks = sync.OnceValue(func() map[string][]claims.Kind {
+	return map[string][]claims.Kind{
+		"no-lan":       {claims.Behind, claims.Published},
+		"no-wan":       {claims.DNS, claims.Outside, claims.FirstHop},
+		"sides-joined": {claims.Separated, claims.Behind}, "guest-on-wan": {claims.Behind, claims.Expect}, "dual-homed-guest": {claims.NoBypass}, "host-forwards": {claims.NoBypass},
+		"no-gateway":      {claims.Behind},
+		"unattached-port": {claims.OneDHCP, claims.Behind, claims.Gateway, claims.DNS}, "duplicate-mac": {claims.OneDHCP, claims.NoDuplicates}, "vlan-not-carried": {claims.Behind},
+		"refusing-switch":      {claims.Gateway, claims.DNS, claims.Inbound},
+		"rogue-advertisements": {claims.OneDHCP, claims.NoBypass}, "bridge-loop": {claims.Separated, claims.Behind, claims.Inbound}, "twin-appliance": {claims.OneDHCP},
+		"off-subnet": {claims.Blocked}, "reserved-address": {claims.Outside, claims.FirstHop, claims.Published}, "duplicate-address": {claims.DHCP, claims.NoDuplicates},
+		"pool-overlap": {claims.NoDuplicates}, "wrong-gateway": {claims.Gateway},
+		"no-names":         {claims.DNS},
+		"two-dhcp-servers": {claims.OneDHCP}, "no-dhcp-server": {claims.DHCP}, "pool-outside": {claims.Blocked}, "small-pool": {claims.DHCP}, "reservation-outside": {claims.Blocked},
+		"dhcp-without-gateway": {claims.DNS}, "no-nat": {claims.Outside}, "no-path-outside": {claims.Expect}, "private-wan-blocked": {claims.DNS},
+		"shared-uplink": {claims.Separated}, "no-dhcp-yet": {claims.Behind, claims.DHCP, claims.Published}, "open-question": {claims.Behind, claims.NoDuplicates},
+		"forward-denied": {claims.Published}, "admin-outside": {claims.Inbound}, "unreachable-expectation": {claims.Expect},
 	}
 })
 
 // shown reports whether a broken claim shows the finding: it is of a kind that such a
 // finding breaks, and about the same machine or segment.
 func shown(f check.Finding, list []claims.Result) bool {
-	kinds := strings.Fields(breaks()[f.Code])
+	kinds := breaks()[f.Code]
 	about := strings.FieldsFunc(f.Subject, func(c rune) bool { return c == '.' || c == ' ' }) // dyke.lan, otter
 	return slices.ContainsFunc(list, func(r claims.Result) bool {
-		return r.Verdict == claims.Broken && slices.Contains(kinds, string(r.Kind)) &&
+		return r.Verdict == claims.Broken && slices.Contains(kinds, r.Kind) &&
 			slices.ContainsFunc(r.Names(), func(n string) bool { return slices.Contains(about, n) })
 	})
 }
