@@ -65,7 +65,7 @@ func TestHolesAreFound(t *testing.T) {
 		}
 		var lets []reachability.Change
 		for _, c := range reachability.Compare(p, q) {
-			if len(c.Lets) > 0 {
+			if len(c.Added) > 0 {
 				lets = append(lets, c)
 			}
 		}

@@ -197,6 +197,7 @@ const PassesSchema = "openbastion.passes/1"
 type Passes struct {
 	Schema  string                `json:"schema"`
 	Lab     string                `json:"lab"`
+	Verdict claims.Verdict        `json:"verdict"` // broken where a new path outside opens
 	Changes []reachability.Change `json:"changes"`
 }
 

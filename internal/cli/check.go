@@ -122,23 +122,30 @@ func (a *app) showFindings(p *plan.Plan, list []check.Finding, form, file string
 	}
 	s := a.screen()
 	count := map[check.Severity]int{}
-	accepted := 0
-	var open []check.Finding
+	var accepted, open, rest []check.Finding
 	for _, f := range list {
-		if f.Accepted != "" {
-			accepted++
-			s.line(s.paint(faint, fmt.Sprintf("%s %s  %s: accepted, %s", signNote, f.Code, f.Subject, f.Accepted)))
-			continue
-		}
-		if f.Undecided() {
+		switch {
+		case f.Accepted != "":
+			accepted = append(accepted, f)
+		case f.Undecided():
 			open = append(open, f)
-			continue
+		default:
+			count[f.Severity]++
+			rest = append(rest, f)
 		}
-		count[f.Severity]++
+	}
+	s.line(tally(s, count, len(accepted), len(open)))
+	if a.quiet {
+		return nil
+	}
+	s.line()
+	for _, f := range rest {
 		showFinding(s, f)
 	}
+	for _, f := range accepted {
+		s.line(s.paint(faint, fmt.Sprintf("%s %s  %s: accepted, %s", signNote, f.Code, f.Subject, f.Accepted)))
+	}
 	showOpen(s, open)
-	s.line(tally(s, count, accepted, len(open)))
 	sayRehearsed(s, recall(p), file)
 	return nil
 }
@@ -172,7 +179,7 @@ func showFinding(s *screen, f check.Finding) {
 		s.paint(faint, fmt.Sprintf("%s:%d:%d", f.At.File, f.At.Line, f.At.Column)))
 	s.para(4, 0, plain, f.Message)
 	if f.See != "" {
-		s.para(4, 2, faint, "you would see: "+f.See)
+		s.para(4, 2, faint, "symptom: "+f.See)
 	}
 	s.para(4, 2, strong, "remedy: "+f.Remedy)
 	for _, l := range f.Lines {
@@ -201,9 +208,11 @@ func tally(s *screen, found map[check.Severity]int, accepted, open int) string {
 	case found[check.Error] > 0:
 		return s.paint(broken, signBroken) + " " + strings.Join(parts, ", ") + "."
 	case len(parts) == 0:
-		return signHolds + " Nothing found."
+		return signHolds + " No findings."
+	case found[check.Warning] > 0:
+		return s.paint(strong, "!") + " No errors: " + strings.Join(parts, ", ") + "."
 	}
-	return signHolds + " No error: " + strings.Join(parts, ", ") + "."
+	return signHolds + " No errors: " + strings.Join(parts, ", ") + "."
 }
 
 // agreed asks a question that somebody at the terminal answers with yes or no.

@@ -123,11 +123,26 @@ func (a *app) showFacts(p *plan.Plan, name, title string, facts []identify.Fact)
 
 func (a *app) tellFacts(p *plan.Plan, title string, facts []identify.Fact) {
 	s := a.screen()
-	showTitle(s, p, title)
 	sights := map[identify.Sight]int{}
-	told := ""
 	for _, f := range facts {
 		sights[f.Sight]++
+	}
+	if !a.quiet {
+		showTitle(s, p, title)
+	}
+	switch identify.Verdict(facts) {
+	case "holds":
+		s.line(signHolds, " As planned.")
+	case "broken":
+		s.line(s.paint(broken, signBroken), " Not as planned: ", differs(sights), ".")
+	default:
+		s.line(s.paint(strong, signUnknown), " No differences so far; ", count(sights[identify.Unseen], "value is", "values are"), " missing.")
+	}
+	if a.quiet {
+		return
+	}
+	told := ""
+	for _, f := range facts {
 		sign := sightCell(f.Sight)
 		s.para(2, 2, plain, s.paint(sign.st, sign.text)+" "+f.Message)
 		if f.Remedy == "" || f.Remedy == told && f.Sight == identify.Unseen { // the next thing to type is told once
@@ -144,22 +159,13 @@ func (a *app) tellFacts(p *plan.Plan, title string, facts []identify.Fact) {
 		}
 		s.para(4, 2, st, fix)
 	}
-	s.line()
-	switch identify.Verdict(facts) {
-	case "holds":
-		s.line(signHolds, " It is as planned.")
-	case "broken":
-		s.line(s.paint(broken, signBroken), " Not as planned: ", differs(sights), ".")
-	default:
-		s.line(s.paint(strong, signUnknown), " Nothing of it is against the plan, and not all that matters was shown.")
-	}
 }
 
 // differs counts what is against the plan, and what was not shown.
 func differs(of map[identify.Sight]int) string {
-	text := count(of[identify.Differs], "fact differs", "facts differ")
+	text := count(of[identify.Differs], "value differs", "values differ")
 	if n := of[identify.Unseen]; n > 0 {
-		text += ", " + count(n, "is not shown", "are not shown")
+		text += ", " + count(n, "value is missing", "values are missing")
 	}
 	return text
 }

@@ -101,7 +101,7 @@ func (a *app) runDemo(dir string) error {
 			}
 		}
 		s.heading(fmt.Sprintf("Rehearsal: %s", count(frames, "frame", "frames")))
-		showVerdict(s, verdict, false)
+		a.showVerdict(s, verdict, nil)
 	}
 	if a.format == "json" {
 		if err := a.json(doc); err != nil {

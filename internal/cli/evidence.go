@@ -40,8 +40,7 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 	if a.format == "json" {
 		err = a.json(api.Joined{Document: doc, Bench: j.Bench, Guests: j.Guests, Silent: j.Missing(p), Remarks: j.Remarks})
 	} else {
-		a.showJoined(p, j, doc)
-		a.likeliest(p, file, doc, claims.Answers{})
+		a.showJoined(p, j, doc, func() { a.likeliest(p, file, doc, claims.Answers{}) })
 	}
 	for _, to := range reports {
 		if err == nil {
@@ -143,8 +142,12 @@ func readEvidence(data []byte, tokens func(string) witness.Token) (evidence.Evid
 	return evidence.Read(data, tokens)
 }
 
-func (a *app) showJoined(p *plan.Plan, j evidence.Joined, doc verdict.Document) {
+func (a *app) showJoined(p *plan.Plan, j evidence.Joined, doc verdict.Document, more func()) {
 	s := a.screen()
+	if a.quiet {
+		a.showVerdict(s, doc, nil)
+		return
+	}
 	title := "from the evidence of " + count(len(j.Guests), "machine", "machines")
 	if j.Bench != "" {
 		title = j.Bench + ": " + title
@@ -168,7 +171,7 @@ func (a *app) showJoined(p *plan.Plan, j evidence.Joined, doc verdict.Document) 
 		s.para(2, 4, plain, fmt.Sprintf("%s nothing came from %s", signUnknown, listed(missing)))
 	}
 	s.line()
-	showVerdict(s, doc, a.verbose)
+	a.showVerdict(s, doc, more)
 }
 
 // listed says names with commas, of many only the first.

@@ -46,8 +46,8 @@ func (a *app) fault(p *plan.Plan, text string) error {
 		}
 		s.line()
 		s.table(t)
-		s.heading("Once it is over")
-		showVerdict(s, doc, a.verbose)
+		s.line()
+		a.showVerdict(s, doc, nil)
 	}
 	if err == nil && doc.Verdict != claims.Holds {
 		err = failure{status: exitBroken}

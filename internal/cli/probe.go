@@ -363,7 +363,19 @@ func ofMachine(doc verdict.Document, p *plan.Plan, self string) verdict.Document
 
 func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc verdict.Document, took time.Duration) {
 	out := a.screen()
-	showTitle(out, p, fmt.Sprintf("as %s, in %s", s.Self, took.Round(10*time.Millisecond)))
+	if !a.quiet {
+		showTitle(out, p, fmt.Sprintf("as %s, in %s", s.Self, took.Round(10*time.Millisecond)))
+	}
+	out.para(0, 2, plain, summary(out, doc))
+	if a.quiet {
+		return
+	}
+	for _, r := range doc.Claims {
+		if r.Verdict == claims.Broken {
+			out.para(2, 2, plain, out.paint(broken, signBroken)+" "+out.paint(strong, r.ID)+": "+r.Saw)
+			out.para(4, 2, strong, "remedy: "+r.Remedy)
+		}
+	}
 	t := table{}
 	for _, r := range doc.Claims {
 		name := strings.TrimPrefix(r.ID, s.Self+".")
@@ -375,11 +387,6 @@ func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc verdict.Document, took
 	}
 	out.below(t)
 	out.line()
-	for _, r := range doc.Claims {
-		if r.Verdict == claims.Broken && r.Remedy != "" {
-			out.para(2, 4, strong, "remedy for "+r.ID+": "+r.Remedy)
-		}
-	}
 	if k := s.Guest.Witness; k != nil {
 		out.para(0, 2, faint, "The witness's code is "+witness.Code(k)+": it must be the one that the witness shows.")
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -48,7 +49,7 @@ through or stops that the first did not.`,
 				if err != nil {
 					return err
 				}
-				return a.showChanges(now, "what it lets through and stops, against "+args[0], reachability.Compare(p, now))
+				return a.showChanges(now, "compared with "+args[0], reachability.Compare(p, now))
 			case ask != "":
 				return a.askProof(p, ask)
 			case matrix:
@@ -83,7 +84,7 @@ func (a *app) replays(p *plan.Plan, doc reachability.Document) ([]api.Replay, er
 	var out []api.Replay
 	for i, e := range doc.Found() {
 		when := claims.Running
-		if doc.Escapes[i].Past {
+		if doc.Escapes[i].Bypass {
 			when = claims.Unplugged
 		}
 		if err := l.Set(a.ctx, when); err != nil {
@@ -123,64 +124,76 @@ func (a *app) showProofOf(p *plan.Plan, replay bool) error {
 
 func (a *app) tellProof(p *plan.Plan, doc reachability.Document, sent []api.Replay) {
 	s := a.screen()
-	showTitle(s, p, "proof, for all packets")
-	if len(doc.Leaves) > 0 {
-		t := table{head: []string{"segment", "what may go outside", "by", "decided by"}}
-		for _, l := range doc.Leaves {
-			by := strings.Join(through(p, l.Path), ", ")
-			if by == "" {
-				by = strings.Join(l.Path[1:len(l.Path)-1], " → ") + ", past the appliance"
-			}
-			t.add(cell{l.From, inside}, strings.Join(l.Sets, "; "), by, ruleText(l))
-		}
-		s.line()
-		s.table(t)
+	c := proofVerdict(doc.Verdict)
+	if !a.quiet {
+		showTitle(s, p, "proof, for all packets")
+	}
+	s.para(0, 2, plain, s.paint(c.st, c.text)+" "+proofSentence(doc))
+	if a.quiet {
+		return
 	}
 	for i, e := range doc.Escapes {
-		if i == 0 {
-			s.line()
-		}
 		if i == maxShown {
-			s.line("  … and ", count(len(doc.Escapes)-i, "escape more", "escapes more"), "; --format json tells all")
+			s.line("  … and ", count(len(doc.Escapes)-i, "path more", "paths more"), "; --format json has all")
 			break
 		}
-		s.line("  ", s.paint(broken, signBroken), " ", s.paint(strong, e.From+" gets to "+e.To), "  ", s.paint(faint, e.Reason))
+		what := " reaches "
+		if e.Bypass {
+			what = " bypasses the appliance to "
+		}
+		s.line("  ", s.paint(broken, signBroken), " ", s.paint(strong, e.From+what+e.To), "  ", s.paint(faint, e.Reason))
 		s.line("      ", pathLine(s, e.Path))
-		s.para(6, 2, plain, "by "+e.Packet.String())
+		s.para(6, 2, plain, "packet: "+e.Packet.String())
 		if sent != nil {
-			text := "sent in a rehearsal it arrives: " + strings.Join(sent[i].Path, " ")
+			text := "in the rehearsal it arrives: " + strings.Join(sent[i].Path, " ")
 			if !sent[i].Arrived {
-				text = "sent in a rehearsal it does not arrive, so the program is wrong here: " + strings.Join(sent[i].Path, " ") + sent[i].Missing
+				text = "in the rehearsal it does not arrive, which is a fault of the program: " + strings.Join(sent[i].Path, " ") + sent[i].Missing
 			}
 			s.para(6, 2, faint, text)
 		}
 	}
-	s.line()
-	s.para(0, 2, faint, "It covers "+doc.Covered+". It takes for granted:")
-	for _, text := range doc.Assumes {
-		s.para(2, 2, faint, signNote+" "+text)
+	if len(doc.Leaves) > 0 {
+		t := table{head: []string{"segment", "may go outside", "via", "decided by"}}
+		for _, l := range doc.Leaves {
+			via := strings.Join(through(p, l.Path), ", ")
+			if via == "" {
+				via = strings.Join(l.Path[1:len(l.Path)-1], " → ") + " (bypass)"
+			}
+			t.add(cell{l.From, inside}, strings.Join(l.Sets, "; "), via, ruleText(l))
+		}
+		s.line()
+		s.table(t)
 	}
 	s.line()
-	c := proofVerdict(doc.Verdict)
-	s.line(s.paint(c.st, c.text), " ", proofSentence(doc))
-}
-
-func proofSentence(doc reachability.Document) string {
-	past := 0
-	for _, e := range doc.Escapes {
-		if e.Past {
-			past++
+	s.para(2, 2, faint, "Exhaustive: "+doc.Covered+". Not covered: DNS tunnels, relays, leaking switches (bastion explain scope).")
+	for _, text := range doc.Assumes {
+		if a.verbose {
+			s.para(2, 2, faint, signNote+" "+text)
 		}
 	}
+}
+
+// proofSentence returns the verdict of a proof in a sentence.
+func proofSentence(doc reachability.Document) string {
+	around := 0
+	for _, e := range doc.Escapes {
+		if e.Bypass {
+			around++
+		}
+	}
+	forbidden := len(doc.Escapes) - around
 	switch {
 	case doc.Verdict == "unknown":
-		return "The rules cut the packets into too many parts to look at them all; no escape was found among those that were looked at."
+		return "Undecided: the rules are too many for a proof over all packets; no bypass was found among those examined."
 	case len(doc.Escapes) == 0:
-		return "No packet leaves past the appliance, and none goes where the file says that it may not."
-	case past == 0:
-		return count(len(doc.Escapes), "escape", "escapes") + ": through the appliance, although the file says that they may not."
+		return "No packet bypasses the appliance, and none passes that the file forbids."
+	case around == 0:
+		return count(forbidden, "path", "paths") + " through the appliance that the file forbids."
+	case forbidden == 0:
+		return count(around, "bypass", "bypasses") + ": traffic reaches outside without passing the appliance."
 	}
-	return count(len(doc.Escapes), "escape", "escapes") + fmt.Sprintf(", of which %d past the appliance.", past)
+	return count(around, "bypass", "bypasses") + ": traffic reaches outside without passing the appliance; and " +
+		count(forbidden, "path", "paths") + " through it that the file forbids."
 }
 
 // through returns the appliances that a path passes.
@@ -336,45 +349,81 @@ func (a *app) showMatrixOf(p *plan.Plan) error {
 	return nil
 }
 
+// opened returns how many changes open a new path outside, and how many of these avoid every
+// appliance.
+func opened(p *plan.Plan, changes []reachability.Change) (paths, bypasses int) {
+	for _, c := range changes {
+		if len(c.Added) == 0 || c.To != "outside" || c.From == "outside" {
+			continue
+		}
+		if paths++; len(through(p, c.Path)) == 0 {
+			bypasses++
+		}
+	}
+	return paths, bypasses
+}
+
+// changeSentence says what changed between two labs, what it opens first.
+func changeSentence(changes []reachability.Change, paths, bypasses int) string {
+	if len(changes) == 0 {
+		return "Reachability is unchanged."
+	}
+	text := "Reachability changed for " + count(len(changes), "pair", "pairs")
+	switch {
+	case bypasses > 0:
+		text += ": " + count(bypasses, "new bypass", "new bypasses")
+		if paths > bypasses {
+			text += ", " + count(paths-bypasses, "new path outside", "new paths outside")
+		}
+	case paths > 0:
+		text += ": " + count(paths, "new path outside", "new paths outside")
+	default:
+		text += "; no new path outside"
+	}
+	return text + "."
+}
+
+// showChanges shows what passes differently. A new path outside is an error.
 func (a *app) showChanges(p *plan.Plan, title string, changes []reachability.Change) error {
+	paths, bypasses := opened(p, changes)
+	var err error
+	c, is := cell{signHolds, plain}, claims.Holds
+	if paths > 0 {
+		c, is, err = cell{signBroken, broken}, claims.Broken, failure{status: exitBroken}
+	}
 	if a.format == "json" {
-		return a.json(api.Passes{Schema: api.PassesSchema, Lab: p.Name, Changes: changes})
+		return errors.Join(a.json(api.Passes{Schema: api.PassesSchema, Lab: p.Name, Verdict: is, Changes: changes}), err)
 	}
 	s := a.screen()
-	showTitle(s, p, title)
-	partly := false
+	if !a.quiet {
+		showTitle(s, p, title)
+	}
+	s.line(s.paint(c.st, c.text), " ", changeSentence(changes, paths, bypasses))
+	if a.quiet {
+		return err
+	}
 	for i, c := range changes {
 		if i == maxShown {
-			s.line("  … and ", count(len(changes)-i, "pair more", "pairs more"), "; --format json tells all")
+			s.line("  … and ", count(len(changes)-i, "pair more", "pairs more"), "; --format json has all")
 			break
 		}
 		s.line()
 		s.line("  ", s.paint(strong, c.From+" to "+c.To))
-		for _, x := range c.Lets[:min(len(c.Lets), 4)] {
-			s.para(4, 4, plain, s.paint(outside, "+")+" lets "+x)
+		for _, x := range c.Added[:min(len(c.Added), 4)] {
+			s.para(4, 4, plain, s.paint(outside, "+")+" "+x)
 		}
-		for _, x := range c.Stops[:min(len(c.Stops), 4)] {
-			s.para(4, 4, plain, s.paint(faint, "-")+" stops "+x)
+		for _, x := range c.Removed[:min(len(c.Removed), 4)] {
+			s.para(4, 4, plain, s.paint(faint, "-")+" "+x)
 		}
 		if !c.Whole {
-			partly = true
-			s.para(4, 2, strong, "? not compared to the end: the sets fall into too many parts. There may be more.")
+			s.para(4, 2, strong, "? compared in part only: the rules are too many. There may be more.")
 		}
 		if len(c.Path) > 0 {
 			s.line("    ", pathLine(s, c.Path))
 			s.para(4, 2, faint, "for example "+c.Packet.String())
 		}
 	}
-	s.line()
-	switch {
-	case len(changes) == 0:
-		s.line(signNote, " The same packets pass.")
-	case partly:
-		s.line(signNote, " ", count(len(changes), "pair is", "pairs are"), " served otherwise than before, or could not be compared to the end.")
-	default:
-		s.line(signNote, " ", count(len(changes), "pair is", "pairs are"), " served otherwise than before.")
-	}
-	return nil
+	return err
 }
 
 // planOf plans a changed lab.
@@ -392,17 +441,19 @@ func (a *app) whatIf(p *plan.Plan, text string) error {
 	if err != nil {
 		return failure{exitUsage, "with that the lab could not be planned: " + err.Error(), ""}
 	}
-	if err := a.showChanges(changed, "what if "+text, reachability.Compare(p, changed)); err != nil || a.format == "json" {
-		return err
+	opens := a.showChanges(changed, "what if "+text, reachability.Compare(p, changed))
+	if a.format == "json" || a.quiet {
+		return opens
 	}
 	doc := reachability.New(changed, netip.Addr{}).Prove()
 	c := proofVerdict(doc.Verdict)
 	s := a.screen()
+	s.line()
 	s.line(s.paint(c.st, c.text), " With it: ", proofSentence(doc))
 	if doc.Verdict != "holds" {
 		return failure{status: exitBroken}
 	}
-	return nil
+	return opens
 }
 
 // maxRehearsed is how many misplacements are rehearsed to tell who would notice.

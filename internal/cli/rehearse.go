@@ -65,11 +65,10 @@ past the appliance. Each answer names the frames that show it.`,
 				err = a.json(doc)
 			} else {
 				s := a.screen()
-				showTitle(s, p, fmt.Sprintf("rehearsal: %s in %s", count(frames, "frame", "frames"), time.Since(began).Round(time.Millisecond)))
-				showVerdict(s, doc, a.verbose)
-				if doc.Verdict == claims.Broken {
-					a.likeliestInFile(p, false)
+				if !a.quiet {
+					showTitle(s, p, fmt.Sprintf("rehearsal: %s in %s", count(frames, "frame", "frames"), time.Since(began).Round(time.Millisecond)))
 				}
+				a.showVerdict(s, doc, nil)
 			}
 			if capture != "" && err == nil {
 				a.note(fmt.Sprintf("%s written to %s", count(frames, "frame", "frames"), capture))
@@ -166,77 +165,71 @@ func verdictCell(v claims.Verdict) cell {
 // which something does not hold.
 const maxRows = 40
 
-func showVerdict(s *screen, doc verdict.Document, verbose bool) {
-	s.para(0, 2, faint, doc.Introduction())
-	showMatrix(s, doc)
-	showOthers(s, doc)
-	showBroken(s, doc, verbose)
-	showFindings(s, doc.Findings)
-	showProof(s, doc, verbose)
-	s.line()
-	s.line(summary(s, doc))
-}
-
-// showFindings tells the errors of the layout that stand beside the claims.
-func showFindings(s *screen, list []verdict.Finding) {
-	for i, f := range list {
-		if i == 0 {
-			s.line()
-			s.line("  And check finds:")
-		}
-		if i == maxShown {
-			s.line("  … and ", count(len(list)-i, "error more", "errors more"), "; bastion check tells all")
-			break
-		}
-		s.line("  ", s.paint(broken, signBroken), " ", s.paint(strong, f.Code), "  ", f.Subject, "  ",
-			s.paint(faint, fmt.Sprintf("%s:%d", f.File, f.Line)))
-		s.para(4, 0, plain, f.Message)
-		s.para(4, 2, strong, "remedy: "+f.Remedy)
+// showVerdict shows a verdict: what it is, its causes with what to change, the table of all claims,
+// and what it covers. more adds
+// to the causes. Evidence is for verbose; quiet leaves nothing but the verdict.
+func (a *app) showVerdict(s *screen, doc verdict.Document, more func()) {
+	s.para(0, 2, plain, summary(s, doc))
+	if a.quiet {
+		return
 	}
-}
-
-// showProof says of what the proof speaks, what it leaves out, and where it and the
-// stage say different things.
-func showProof(s *screen, doc verdict.Document, verbose bool) {
-	p := doc.Proof
-	s.line()
-	s.para(0, 2, faint,
-		"The proof speaks of "+p.Covers+". Not looked at: tunnels in names, neighbors that may go outside and do so for others, "+
-			"switches that do not keep tags apart.")
-	for _, text := range p.Assumes {
-		if verbose {
-			s.para(2, 2, faint, signNote+" "+text)
-		}
+	showCauses(s, doc.Causes)
+	if more != nil {
+		more()
 	}
-	for _, text := range p.Disagree {
+	for _, text := range doc.Proof.Disagree {
 		s.para(2, 2, plain, s.paint(broken, signBroken)+" "+doc.Differs()+": "+text)
 	}
-}
-
-// maxShown is how many claims are told one by one.
-const maxShown = 100
-
-// showBroken tells the claims that do not hold, those that explain others
-// first, each with what follows from it. verbose tells every claim.
-func showBroken(s *screen, doc verdict.Document, verbose bool) {
-	list := doc.Causes()
-	if verbose {
-		list = nil
-		for _, r := range doc.Claims {
-			list = append(list, verdict.Cause{Result: r})
+	showMatrix(s, doc)
+	showOthers(s, doc)
+	if a.verbose {
+		s.line()
+		for i, r := range doc.Claims {
+			if i == maxShown {
+				s.line("  … and ", count(len(doc.Claims)-maxShown, "claim more", "claims more"), "; --format json has all")
+				break
+			}
+			showClaim(s, r)
 		}
 	}
+	s.line()
+	s.para(2, 2, faint, doc.Introduction()+" "+doc.Scope())
+}
+
+// maxCauses is how many causes are shown.
+const maxCauses = 12
+
+// showCauses shows what is to be changed, each with its place, the bypass that it opens, its remedy,
+// and the checks that fail because of it.
+func showCauses(s *screen, list []verdict.Cause) {
 	for i, c := range list {
-		if i == 0 {
-			s.line()
+		if i == maxCauses {
+			s.line("  … and ", count(len(list)-i, "cause more", "causes more"), "; --format json has all")
+			return
 		}
-		if i == maxShown && !verbose {
-			s.line("  … and ", count(len(list)-maxShown, "claim more", "claims more"), "; --verbose or --format json tells all")
-			break
+		sign, st := signBroken, broken
+		if c.Code == string(claims.Unknown) {
+			sign, st = signUnknown, strong
 		}
-		showClaim(s, c.Result, c.Explains)
+		where := ""
+		if c.File != "" {
+			where = fmt.Sprintf("%s:%d: ", c.File, c.Line)
+		}
+		s.para(2, 2, plain, s.paint(st, sign)+" "+where+s.paint(strong, c.Code)+": "+c.Message)
+		if len(c.Bypass) > 0 {
+			s.para(4, 2, plain, "bypass: "+pathLine(s, c.Bypass))
+		}
+		if c.Remedy != "" {
+			s.para(4, 2, strong, "remedy: "+c.Remedy)
+		}
+		if len(c.Explains) > 0 {
+			s.para(4, 2, faint, "knock-on: "+listed(c.Explains))
+		}
 	}
 }
+
+// maxShown is how many claims are shown one by one.
+const maxShown = 100
 
 func summary(s *screen, doc verdict.Document) string {
 	c := verdictCell(doc.Verdict)
@@ -329,14 +322,15 @@ func showOthers(s *screen, doc verdict.Document) {
 // maxEvidence bounds the lines of evidence shown for a claim.
 const maxEvidence = 6
 
-func showClaim(s *screen, r claims.Result, follows []string) {
+// showClaim shows a claim with its evidence.
+func showClaim(s *screen, r claims.Result) {
 	c := verdictCell(r.Verdict)
 	s.line("  ", s.paint(c.st, c.text), " ", s.paint(strong, r.ID))
 	if len(r.Escapes) == 0 {
 		s.para(4, 0, plain, r.Saw)
 	}
 	for _, w := range r.Escapes {
-		s.para(4, 2, plain, fmt.Sprintf("%s gets to %s:", w.From, w.To))
+		s.para(4, 2, plain, fmt.Sprintf("%s reaches %s:", w.From, w.To))
 		s.line("      ", pathLine(s, w.Path))
 		s.para(6, 2, plain, w.Tried)
 	}
@@ -347,13 +341,8 @@ func showClaim(s *screen, r claims.Result, follows []string) {
 		}
 		s.para(4, 2, faint, e.String())
 	}
-	if len(follows) > 0 {
-		more := ""
-		if len(follows) > 12 {
-			more = fmt.Sprintf(" and %d more", len(follows)-12)
-			follows = follows[:12]
-		}
-		s.para(4, 2, plain, "from this follow: "+strings.Join(follows, ", ")+more)
+	if r.Follows != "" {
+		s.para(4, 2, plain, "knock-on of "+r.Follows)
 	}
 	if r.Remedy != "" {
 		s.para(4, 2, strong, "remedy: "+r.Remedy)

@@ -468,7 +468,7 @@ func FuzzVerdict(f *testing.F) {
 		if err != nil {
 			return
 		}
-		doc.Causes()
+		_ = doc.Causes
 		doc.Guests()
 		doc.Summary()
 		var b bytes.Buffer

@@ -154,7 +154,7 @@ const Rehearsed = "rehearsal"
 // Proof is what the proof behind a verdict says and takes for granted.
 type Proof struct {
 	Verdict  Verdict  `json:"verdict"`
-	Covers   string   `json:"covers"`
+	Covers   string   `json:"covered"`
 	Assumes  []string `json:"assumes"`
 	Disagree []string `json:"disagree,omitempty"` // where proof and stage say different things, see verdict.Document.Differs
 }

@@ -11,13 +11,13 @@ import (
 
 // Change is what a change of a lab lets through, or stops, from one to another.
 type Change struct {
-	From   string   `json:"from"`
-	To     string   `json:"to"`
-	Lets   []string `json:"lets"`  // what passes now and did not, as rules would say it
-	Stops  []string `json:"stops"` // what passed and does not now
-	Packet Packet   `json:"packet"`
-	Path   []string `json:"path"`  // of a packet that is let through, or was
-	Whole  bool     `json:"whole"` // the sets could be compared to the end
+	From    string   `json:"from"`
+	To      string   `json:"to"`
+	Added   []string `json:"added"`   // what passes now and did not, as rules would say it
+	Removed []string `json:"removed"` // what passed and does not now
+	Packet  Packet   `json:"packet"`
+	Path    []string `json:"path"`  // of a packet that is let through, or was
+	Whole   bool     `json:"whole"` // the sets could be compared to the end
 }
 
 // Compare returns what passes between those whom two plans share, now and before.
@@ -39,7 +39,7 @@ func Compare(before, now *plan.Plan) []Change {
 			if len(lets)+len(stops) == 0 && whole && whole2 {
 				continue
 			}
-			c := Change{From: from.String(), To: to.String(), Lets: m.Words(lets), Stops: old.Words(stops), Whole: whole && whole2}
+			c := Change{From: from.String(), To: to.String(), Added: m.Words(lets), Removed: old.Words(stops), Whole: whole && whole2}
 			switch {
 			case first != nil:
 				c.Path, c.Packet = first.Path, m.one(lets[0], first)

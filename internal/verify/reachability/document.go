@@ -30,7 +30,7 @@ type EscapeOf struct {
 	Path   []string `json:"path"`
 	Packet Packet   `json:"packet"`
 	Reason string   `json:"reason"`
-	Past   bool     `json:"past"` // with every WAN unplugged too
+	Bypass bool     `json:"bypass"` // outside without passing an appliance: with every WAN unplugged too
 }
 
 // PassageOf is what passes from one to another by one way, as JSON.

@@ -1,39 +1,112 @@
 package verdict
 
-import "openbastion/internal/verify/claims"
+import (
+	"cmp"
+	"slices"
+	"strings"
 
-// Cause is a claim that does not hold and that no other explains, with the
-// claims that follow from it.
+	"openbastion/internal/verify/check"
+	"openbastion/internal/verify/claims"
+)
+
+// Cause is one thing to change: an error of the layout, with its place in the file, or a claim that
+// does not hold and that neither an error nor another claim explains.
 type Cause struct {
-	claims.Result
-	Explains []string // their identifiers, each before those that follow from it
+	Code     string   `json:"code"`    // a finding's, or that of a claim's reason
+	Subject  string   `json:"subject"` // what it is about: a machine, port or segment, or a claim's identifier
+	Message  string   `json:"message"`
+	Remedy   string   `json:"remedy"`
+	File     string   `json:"file,omitempty"`
+	Line     int      `json:"line,omitempty"`
+	Claim    string   `json:"claim,omitempty"`  // the claim that shows it best
+	Bypass   []string `json:"bypass,omitempty"` // the path outside that it opens, machine and segment in turn
+	Explains []string `json:"explains"`         // the claims that fail because of it, the nearest first
 }
 
-// Causes returns the claims that do not hold and that no other explains, in the
-// order of the document.
-func (d Document) Causes() []Cause {
+// causes returns what is to be changed, what opens a bypass first, then what explains most.
+func causes(list []claims.Result, found []check.Finding) []Cause {
+	follows := knockOn(list)
+	taken := map[string]bool{}
+	var out []Cause
+	for _, f := range found {
+		c := Cause{Code: f.Code, Subject: f.Subject, Message: f.Message, Remedy: f.Remedy, File: f.At.File, Line: f.At.Line, Explains: []string{}}
+		for _, r := range list {
+			if r.Verdict != claims.Holds && r.Follows == "" && !taken[r.ID] && explained(f, r) {
+				taken[r.ID] = true
+				c.take(r, follows(r.ID))
+			}
+		}
+		out = append(out, c)
+	}
+	for _, r := range list {
+		if r.Verdict == claims.Holds || r.Follows != "" || taken[r.ID] {
+			continue
+		}
+		c := Cause{Code: string(r.Verdict), Subject: r.ID, Message: r.Saw, Remedy: r.Remedy, Explains: []string{}}
+		if r.Reason != nil {
+			c.Code = string(r.Reason.Code)
+		}
+		c.take(r, follows(r.ID))
+		c.Explains = c.Explains[1:]
+		out = append(out, c)
+	}
+	slices.SortStableFunc(out, func(a, b Cause) int {
+		return cmp.Or(rank(a)-rank(b), len(b.Explains)-len(a.Explains))
+	})
+	return out
+}
+
+// rank puts what opens a bypass before other breakages, and these before what is only unknown.
+func rank(c Cause) int {
+	switch {
+	case len(c.Bypass) > 0:
+		return 0
+	case c.Code == string(claims.Unknown):
+		return 2
+	}
+	return 1
+}
+
+// take counts a claim, and what follows from it, among those that the cause explains.
+func (c *Cause) take(r claims.Result, follow []string) {
+	c.Claim = cmp.Or(c.Claim, r.ID)
+	if outward := r.Kind == claims.NoBypass || r.Kind == claims.Blocked; outward && len(r.Escapes) > 0 && c.Bypass == nil {
+		c.Bypass = r.Escapes[0].Path
+	}
+	c.Explains = append(append(c.Explains, r.ID), follow...)
+}
+
+// explained reports whether an error of the layout is why a claim does not hold: it breaks claims
+// of that kind, and the claim is about its subject, or its bypass passes that.
+func explained(f check.Finding, r claims.Result) bool {
+	if !slices.Contains(breaks()[f.Code], r.Kind) {
+		return false
+	}
+	about := strings.FieldsFunc(f.Subject, func(c rune) bool { return c == '.' || c == ' ' }) // dyke.lan, otter
+	names := r.Names()
+	for _, w := range r.Escapes {
+		names = append(names, w.Path...)
+	}
+	return slices.ContainsFunc(names, func(n string) bool { return slices.Contains(about, n) })
+}
+
+// knockOn returns what tells the claims that follow from one, each before those that follow from it.
+func knockOn(list []claims.Result) func(id string) []string {
 	follows := map[string][]string{}
-	for _, r := range d.Claims {
+	for _, r := range list {
 		if r.Follows != "" {
 			follows[r.Follows] = append(follows[r.Follows], r.ID)
 		}
 	}
-	// What explains others may itself be explained.
 	var gather func(id string) []string
 	gather = func(id string) []string {
-		var list []string
+		var out []string
 		for _, f := range follows[id] {
-			list = append(append(list, f), gather(f)...)
+			out = append(append(out, f), gather(f)...)
 		}
-		return list
+		return out
 	}
-	var causes []Cause
-	for _, r := range d.Claims {
-		if r.Verdict != claims.Holds && r.Follows == "" {
-			causes = append(causes, Cause{r, gather(r.ID)})
-		}
-	}
-	return causes
+	return gather
 }
 
 // GuestRow is what a document says of one guest: the verdict of each of
@@ -49,7 +122,7 @@ func (d Document) Guests() []GuestRow {
 	at := map[string]int{}
 	var rows []GuestRow
 	for _, r := range d.Claims {
-		if !perGuest[r.Kind] {
+		if !slices.Contains(claims.GuestKinds, r.Kind) {
 			continue
 		}
 		i, ok := at[r.Guest]
@@ -63,11 +136,3 @@ func (d Document) Guests() []GuestRow {
 	}
 	return rows
 }
-
-var perGuest = func() map[claims.Kind]bool {
-	set := map[claims.Kind]bool{}
-	for _, k := range claims.GuestKinds {
-		set[k] = true
-	}
-	return set
-}()

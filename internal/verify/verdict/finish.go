@@ -2,7 +2,6 @@ package verdict
 
 import (
 	"slices"
-	"strings"
 	"sync"
 
 	"openbastion/internal/verify/check"
@@ -32,13 +31,7 @@ var breaks = sync.OnceValue(func() map[string][]claims.Kind {
 	}
 })
 
-// shown reports whether a broken claim shows the finding: it is of a kind that such a
-// finding breaks, and about the same machine or segment.
+// shown reports whether a broken claim shows the finding.
 func shown(f check.Finding, list []claims.Result) bool {
-	kinds := breaks()[f.Code]
-	about := strings.FieldsFunc(f.Subject, func(c rune) bool { return c == '.' || c == ' ' }) // dyke.lan, otter
-	return slices.ContainsFunc(list, func(r claims.Result) bool {
-		return r.Verdict == claims.Broken && slices.Contains(kinds, r.Kind) &&
-			slices.ContainsFunc(r.Names(), func(n string) bool { return slices.Contains(about, n) })
-	})
+	return slices.ContainsFunc(list, func(r claims.Result) bool { return r.Verdict == claims.Broken && explained(f, r) })
 }

@@ -2,93 +2,109 @@ package verdict
 
 import (
 	"fmt"
-	"openbastion/internal/verify/claims"
 	"slices"
 	"strings"
+
+	"openbastion/internal/verify/claims"
 )
 
-// Stand-ins for the outside, as every output that names them introduces them.
-const Introduction = "Outside stand two invented machines: the witness (buoy), which reports who reached it, and the site's router (lighthouse)."
+// Introduction names the stand-ins for what is outside, wherever an output shows them.
+const Introduction = "Simulated upstream: router lighthouse, test server buoy."
 
-// Introduction returns who stands outside, on the stage that the verdict is of.
+// Introduction returns what stands outside, on the stage that the verdict is of.
 func (d Document) Introduction() string {
 	if d.Stage == claims.FieldStage {
-		return "Guests told this themselves, and the witness outside, which reports who reached it."
+		return "As reported by the guests, and by the test server outside."
 	}
 	return Introduction
 }
 
-// Summary returns a verdict in one sentence, the same in every output.
+// Scope returns in one line what the proof covers and what it leaves out.
+func (d Document) Scope() string {
+	return "Exhaustive: " + d.Proof.Covers + ". Not covered: DNS tunnels, relays, leaking switches (bastion explain scope)."
+}
+
+// Summary returns the verdict in one sentence or two, the same in every output.
 func (d Document) Summary() string {
-	text := d.claimsSummary()
-	switch n := len(d.Findings); {
-	case n == 1:
-		text += " Beside them check finds an error."
-	case n > 1:
-		text += fmt.Sprintf(" Beside them check finds %d errors.", n)
+	text := d.checks()
+	if n := len(d.Findings); n > 0 {
+		text += fmt.Sprintf(" The layout has %d more %s.", n, plural(n, "error", "errors"))
 	}
 	if len(d.Proof.Disagree) > 0 {
-		text += " Proof and " + d.tried() + " say different things: " + d.Differs() + "."
+		text += " Proof and test disagree: " + d.Differs() + "."
 	}
 	return text
 }
 
-// Differs returns what it means that the proof, which is of the file, and the stage say
-// different things.
+// Differs returns what it means that the proof, which is of the file, and the stage disagree.
 func (d Document) Differs() string {
 	if d.Stage == claims.Rehearsed {
-		return "the program is wrong here"
+		return "this is a fault of the program"
 	}
 	return "what runs is not what the file says"
 }
 
-func (d Document) tried() string {
-	if d.Stage == claims.Rehearsed {
-		return claims.Rehearsed
-	}
-	return "what was tried"
-}
-
-func (d Document) claimsSummary() string {
+// checks returns what became of the claims, and what a bypass among them means.
+func (d Document) checks() string {
 	n, all := d.Count(), len(d.Claims)
+	failed, open := n[claims.Broken], n[claims.Unknown]
 	switch {
 	case all == 0:
-		return "Nothing to say: the lab has no guest and no appliance."
-	case n[claims.Holds] == all && len(d.Findings) > 0:
-		return counted(all, "claim holds", "claims hold") + "."
-	case n[claims.Holds] == all && !slices.ContainsFunc(d.Claims, func(r claims.Result) bool { return r.Kind == claims.NoBypass }):
-		return counted(all, "claim holds", "claims hold") +
-			". Nothing keeps the guests from avoiding an appliance that stands beside their router."
-	case n[claims.Holds] == all:
-		return counted(all, "claim holds", "claims hold") + ": guests reach outside only through the appliance."
+		return "Nothing to check: the lab has no guest and no appliance."
+	case failed == 0 && open == 0 && len(d.Findings) > 0:
+		return passed(all) + "."
+	case failed == 0 && open == 0 && !slices.ContainsFunc(d.Claims, func(r claims.Result) bool { return r.Kind == claims.NoBypass }):
+		return passed(all) + ". Guests can avoid an appliance that is next to their router."
+	case failed == 0 && open == 0:
+		return passed(all) + ": guests reach outside only through the appliance."
 	}
 	var parts []string
-	for _, x := range []struct {
-		v         claims.Verdict
-		one, many string
-	}{{claims.Broken, "is broken", "are broken"}, {claims.Unknown, "is unknown", "are unknown"}, {claims.Holds, "holds", "hold"}} {
-		switch n[x.v] {
-		case 0:
-		case 1:
-			parts = append(parts, "1 "+x.one)
-		default:
-			parts = append(parts, fmt.Sprintf("%d %s", n[x.v], x.many))
+	if failed > 0 {
+		parts = append(parts, fmt.Sprintf("%d of %d %s failed", failed, all, plural(all, "check", "checks")))
+	}
+	if open > 0 {
+		text := fmt.Sprintf("%d could not be decided", open)
+		if failed == 0 {
+			text = fmt.Sprintf("%d of %d %s could not be decided", open, all, plural(all, "check", "checks"))
 		}
+		parts = append(parts, text)
 	}
-	last := len(parts) - 1
-	list := parts[last]
-	if last > 0 {
-		list = strings.Join(parts[:last], ", ") + " and " + list
+	text := strings.Join(parts, ", ")
+	if around := d.bypassing(); around != "" {
+		return text + ": " + around + " outside without passing the appliance."
 	}
-	if all == 1 {
-		return "The one claim " + strings.TrimPrefix(list, "1 ") + "."
-	}
-	return fmt.Sprintf("Of %d claims, %s.", all, list)
+	return text + "."
 }
 
-func counted(n int, one, many string) string {
-	if n == 1 {
-		return "The one " + one
+// bypassing returns the guests that get outside past the appliance, as the subject of a sentence.
+func (d Document) bypassing() string {
+	var names []string
+	for _, r := range d.Claims {
+		if r.Kind == claims.NoBypass && r.Verdict == claims.Broken && len(r.Escapes) > 0 && !slices.Contains(names, r.Guest) {
+			names = append(names, r.Guest)
+		}
 	}
-	return fmt.Sprintf("All %d %s", n, many)
+	switch len(names) {
+	case 0:
+		return ""
+	case 1:
+		return names[0] + " reaches"
+	case 2, 3:
+		return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1] + " reach"
+	}
+	return fmt.Sprintf("%s, %s and %d more reach", names[0], names[1], len(names)-2)
+}
+
+func passed(all int) string {
+	if all == 1 {
+		return "The one check passed"
+	}
+	return fmt.Sprintf("All %d checks passed", all)
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
 }

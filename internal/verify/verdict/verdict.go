@@ -23,6 +23,7 @@ type Document struct {
 	Verdict claims.Verdict  `json:"verdict"`
 	Claims  []claims.Result `json:"claims"`
 
+	Causes   []Cause      `json:"causes"`   // what to change, the most urgent first
 	Findings []Finding    `json:"findings"` // errors of the layout that no broken claim shows
 	Proof    claims.Proof `json:"proof"`
 }
@@ -52,16 +53,19 @@ func Run(ctx context.Context, p *plan.Plan, s claims.Stage) (Document, claims.An
 // those that the lab file accepts do not count.
 func Finish(p *plan.Plan, out claims.Outcome) Document {
 	doc := Document{Schema: Schema, Lab: p.Name, Stage: out.Stage, Verdict: out.Verdict, Claims: out.Claims, Findings: []Finding{}, Proof: out.Proof}
+	var found []check.Finding
 	for _, f := range check.Run(p, time.Time{}) {
 		if f.Severity != check.Error || f.Accepted != "" {
 			continue
 		}
+		found = append(found, f)
 		doc.Verdict = claims.Broken
 		if !shown(f, out.Claims) {
 			doc.Findings = append(doc.Findings, Finding{Code: f.Code, Subject: f.Subject, Message: f.Message, Remedy: f.Remedy,
 				File: f.At.File, Line: f.At.Line})
 		}
 	}
+	doc.Causes = causes(out.Claims, found)
 	return doc
 }
 
