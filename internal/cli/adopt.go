@@ -19,7 +19,7 @@ func (a *app) adoptLab() *cobra.Command {
 		Use: "adopt [NAME=]FILE…", Short: "A lab file of what is built already, from exports and pastes",
 		Long: `Writes the lab file of a lab that exists: from machines that a hypervisor exported
 (OVF or OVA) and from pastes of what consoles, guests and the host show (addresses,
-routes, resolvers, lists of adapters with their networks). It finds which adapters
+routes, DNS servers, lists of adapters with their networks). It finds which adapters
 are on one network, who stands between whom, which side leads outside, who hands
 out leases. What nobody showed says later in the file, and is not guessed.
 

@@ -109,7 +109,7 @@ func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) b
 
 	if o.Lab == "" {
 		if err := d.name(&o.Lab, "Name of the lab",
-			"One word in small letters, such as saltmarsh. Hardware addresses and subnets are made from it, so two labs with different names do not clash."); err != nil {
+			"One word in small letters, such as saltmarsh. MAC addresses and subnets are made from it, so two labs with different names do not clash."); err != nil {
 			return err
 		}
 	}
@@ -226,8 +226,8 @@ func (d *dialogue) lan(o *draft.Options, told func(flag string) bool) error {
 	if told("pool") || !o.LANAddress.IsValid() || o.Shape == "later-server" {
 		return nil
 	}
-	return d.ask("What it hands out there, FIRST-LAST (empty: planned)", "",
-		"The addresses that guests get as leases. Leave room before it for what is typed in.", func(line string) error {
+	return d.ask("What it gives out there, FIRST-LAST (empty: planned)", "",
+		"The addresses that guests get as leases. Leave room before it for what is static.", func(line string) error {
 			if line == "" {
 				return nil
 			}

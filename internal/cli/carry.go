@@ -61,8 +61,8 @@ than this one name a program for that: --program.`,
 	}
 	c.Flags().StringVar(&o.guest, "for", "", "the guest that it is for")
 	c.Flags().StringVar(&o.bench, "bench", "", "the bench that the guest is of, where there are several")
-	c.Flags().StringVar(&o.witness, "witness", "", "the address of the witness outside")
-	c.Flags().StringVar(&o.name, "name", "", "a name that leads to the witness")
+	c.Flags().StringVar(&o.witness, "witness", "", "the address of the test server outside")
+	c.Flags().StringVar(&o.name, "name", "", "a name that leads to the test server")
 	c.Flags().StringVar(&o.to, "to", "", "the image to write")
 	c.Flags().StringVar(&program, "program", "", "the program for the guest's system; else this very one")
 	c.Flags().BoolVar(&o.replace, "replace", false, "replace a file that is there")

@@ -16,7 +16,7 @@ func (a *app) compare() *cobra.Command {
 	c := &cobra.Command{
 		Use: "compare LAB [LISTING]", Short: "What a guest, an appliance or an exported machine shows, against the plan",
 		Long: `Reads what you copied from a guest (or from the appliance with --as): addresses,
-routes and resolvers, in the output of the usual commands of Linux, BSD and
+routes and DNS servers, in the output of the usual commands of Linux, BSD and
 desktop systems, one after another. With --built it reads a machine that a
 hypervisor exported (OVF or OVA): adapters in their order, networks, models,
 sizes, media. Says what differs from the plan, worst first.`,
@@ -55,7 +55,7 @@ func (a *app) compareListing(p *plan.Plan, file, from, as string) error {
 	}
 	l := listing.Read(string(data), p.Names()...)
 	if l.Empty() {
-		return failure{exitUsage, "nothing about addresses is found in " + from, "copy the whole output: addresses, then routes, then resolvers"}
+		return failure{exitUsage, "nothing about addresses is found in " + from, "copy the whole output: addresses, then routes, then DNS servers"}
 	}
 	if as == identify.Host {
 		return a.showFacts(p, identify.Host, "what the host shows, against the plan", identify.CompareHost(p, l))

@@ -76,7 +76,7 @@ no network and no machine.`,
 		},
 	}
 	c.Flags().BoolVar(&hint, "hint", false, "tell the next hint of the exercise")
-	c.Flags().BoolVar(&again, "again", false, "begin the exercise anew: its lab file is written over")
+	c.Flags().BoolVar(&again, "again", false, "begin the exercise again: its lab file is written over")
 	c.Flags().BoolVar(&list, "list", false, "list the exercises, and which are done")
 	return c
 }
@@ -92,7 +92,7 @@ func readCourse(folder string) (state courseState, begun bool, err error) {
 		err = json.Unmarshal(data, &state)
 	}
 	if err != nil || state.Schema != courseSchema || len(state.Done) > len(course.Exercises) {
-		return state, true, usage("%s is no course's state: take it away to begin anew", file)
+		return state, true, usage("%s is no course's state: remove it to begin again", file)
 	}
 	return state, true, nil
 }

@@ -20,7 +20,7 @@ var demoLabs = []struct {
 	want       claims.Verdict
 }{
 	{"saltmarsh.yaml", "The sample lab: a WAN, three segments behind one appliance, four guests.", claims.Holds},
-	{"saltmarsh-leaky.yaml", "Its leaky twin: somebody left a second adapter plugged in and the host's lease service on.", claims.Broken},
+	{"saltmarsh-leaky.yaml", "Its leaky twin: someone left a second adapter plugged in and the host's DHCP server on.", claims.Broken},
 }
 
 func (a *app) demo() *cobra.Command {
@@ -125,7 +125,7 @@ func showNext(s *screen, dir string) {
 		at = func(file string) string { return filepath.Join("saltmarsh", file) }
 	}
 	t.add("bastion rehearse "+at("saltmarsh-leaky.yaml"), "take otter's second adapter out, then rehearse again")
-	t.add("bastion plan "+at("saltmarsh.yaml"), "the whole plan: hardware addresses, pools, rules")
+	t.add("bastion plan "+at("saltmarsh.yaml"), "the whole plan: MAC addresses, pools, rules")
 	t.add("bastion start "+at("saltmarsh.yaml"), "the same for real, out of this machine's kernel (Linux)")
 	t.add("bastion new mylab", "writes a lab file of your own to start from")
 	s.table(t)

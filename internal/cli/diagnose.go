@@ -71,9 +71,9 @@ HOW is holds, broken, none, refused, late, other, open, an address and the like.
 		},
 	}
 	f := c.Flags()
-	f.StringArrayVar(&seen, "seen", nil, "what was seen: WHAT=HOW, such as heron.dhcp=none; may be said again; ? lists what there is")
-	f.StringArrayVar(&pastes, "listing", nil, "what a machine shows, and what came of pings, names and pages tried on it: MACHINE=FILE; may be said again")
-	f.StringArrayVar(&from, "evidence", nil, "a verdict (JSON), saved answers, or evidence of a probe; may be said again")
+	f.StringArrayVar(&seen, "seen", nil, "what was seen: WHAT=HOW, such as heron.dhcp=none; repeatable; ? lists what there is")
+	f.StringArrayVar(&pastes, "listing", nil, "what a machine shows, and what came of pings, names and pages tried on it: MACHINE=FILE; repeatable")
+	f.StringArrayVar(&from, "evidence", nil, "a verdict (JSON), saved answers, or evidence of a probe; repeatable")
 	f.StringVar(&said, "token", "", "the token of the evidence's witness")
 	f.BoolVar(&table, "table", false, "instead, for each mistake, what one would see in this lab")
 	f.StringVar(&form, "form", "text", "of the table: text, markdown or html")
@@ -226,7 +226,7 @@ func (a *app) gather(s *diagnose.Study, p *plan.Plan, file string, x sources) ([
 		found := s.FromPaste(m, string(data))
 		if len(found) == 0 {
 			return nil, failure{exitUsage, "nothing is found in " + from + " that tells of " + name,
-				"copy what it shows of its addresses, routes and resolvers, and of pings, with their commands"}
+				"copy what it shows of its addresses, routes and DNS servers, and of pings, with their commands"}
 		}
 		out = append(out, found...)
 	}
@@ -289,17 +289,13 @@ func (a *app) evidenceSeen(s *diagnose.Study, p *plan.Plan, file, from, said str
 func (a *app) looks(p *plan.Plan) error {
 	s := diagnose.NewStudy(p)
 	out := a.screen()
-	showTitle(out, p, "what can be seen, and how it is said")
-	t := table{head: []string{"what", "how"}}
+	showTitle(out, p, "what can be observed, and its values")
+	t := table{head: []string{"what", "values"}}
 	for _, l := range s.Looks {
-		var words []string
-		for _, v := range l.Values(p) {
-			words = append(words, v.Word(p))
-		}
-		t.add(l.ID, cell{strings.Join(words, ", "), faint})
+		t.add(l.ID, cell{l.Words(p), faint})
 	}
 	out.table(t)
-	out.para(2, 2, faint, "Claims are said too, with holds or broken: heron.outside, heron.dns, reedbed.one-dhcp and the like; and broken goes everywhere.")
+	out.para(2, 2, faint, "Claims take ok or broken: heron.outside, heron.dns, reedbed.one-dhcp.")
 	return nil
 }
 

@@ -87,12 +87,12 @@ func (a *app) export() *cobra.Command {
 	c.Flags().StringVar(&to, "to", "", "the folder to write into")
 	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
 	c.Flags().StringVar(&carry.witness, "witness", "",
-		"with --kind seed: put the plan for \"bastion probe\" into "+seed.Carried+" of each machine, with the witness's address; "+
+		"with --kind seed: put the plan for \"bastion probe\" into "+seed.Carried+" of each machine, with the test server's address; "+
 			"it holds a secret of the bench")
 	c.Flags().StringVar(&carry.bench, "bench", "", "with --kind seed: the same, for this bench")
-	c.Flags().StringVar(&carry.name, "name", "", "with --kind seed: the same, with a name that leads to the witness")
+	c.Flags().StringVar(&carry.name, "name", "", "with --kind seed: the same, with a name that leads to the test server")
 	c.Flags().StringArrayVar(&devices, "device", nil,
-		"with --kind nft: what a port is called on the machine, as APPLIANCE.PORT=DEVICE; may be said again")
+		"with --kind nft: what a port is called on the machine, as APPLIANCE.PORT=DEVICE; repeatable")
 	return c
 }
 

@@ -187,7 +187,7 @@ func (a *app) machineDisplay() *cobra.Command {
 	return &cobra.Command{
 		Use: "display LAB MACHINE", Short: "Where a viewer sees the machine's screen, from this machine only",
 		Long: `Serves the machine's screen to a viewer of the remote framebuffer protocol (RFC 6143) on
-a port of 127.0.0.1, under a password that is made anew each time.`,
+a port of 127.0.0.1, under a password that is made again each time.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {

@@ -79,7 +79,7 @@ device is which port, what to answer, and what does not fit.`,
 	c.Flags().BoolVar(&byLink, "by-link", false,
 		"tell devices by unplugging one adapter after another; asks on a terminal when there are no listings")
 	c.Flags().StringVar(&adopt, "adopt", "",
-		"the other way round: write what the console lists, hardware addresses and the names of interfaces, into the lab file")
+		"the other way round: write what the console lists, MAC addresses and the names of interfaces, into the lab file")
 	c.Flags().StringVar(&as, "as", "", "whose console it is; found by what it shows when absent, else the first appliance")
 	return c
 }
@@ -93,7 +93,7 @@ func (a *app) listing(p *plan.Plan, file string) (listing.Listing, error) {
 	l := listing.Read(string(data), p.Names()...)
 	if len(l.Named()) == 0 {
 		return l, failure{exitUsage, "no interface is found in " + file,
-			"copy the whole list from the console: a name and a hardware address to a line will do"}
+			"copy the whole list from the console: a name and a MAC address to a line will do"}
 	}
 	return l, nil
 }
@@ -171,10 +171,10 @@ func (a *app) adopt(file string, p *plan.Plan, m *plan.Machine, l listing.Listin
 	if found.ByOrder && !yes {
 		in, ok := a.in.(*os.File)
 		if !ok || !term.IsTerminal(int(in.Fd())) {
-			return failure{exitUsage, "only the order tells which interface is which, and that is luck",
-				"look for a command that shows hardware addresses or roles, or take the order with --yes"}
+			return failure{exitUsage, "only the order tells which interface is which, and that is chance",
+				"look for a command that shows MAC addresses or roles, or take the order with --yes"}
 		}
-		if !a.agreed("Only the order tells which is which, and that is luck. Take it?") {
+		if !a.agreed("Only the order tells which is which, and that is chance. Take it?") {
 			a.note(file + " stays as it is")
 			return nil
 		}
@@ -212,7 +212,7 @@ func (a *app) showTails(p *plan.Plan, m *plan.Machine) error {
 	}
 	s := a.screen()
 	showTitle(s, p, "adapters of "+m.Name+", to compare with its console")
-	t := table{head: []string{"no.", "port", "role", "segment", "hardware address", "tail", "likely device"}}
+	t := table{head: []string{"no.", "port", "role", "segment", "MAC address", "tail", "likely device"}}
 	n := m.TailLength()
 	for _, ad := range m.Adapters {
 		t.add(fmt.Sprint(ad.Number), ad.Name, cell{string(ad.Role), roleStyle(ad.Role)}, segmentCell(ad.Segment), cell{ad.MAC.String(), faint},
@@ -238,7 +238,7 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result, file
 	} else {
 		s := a.screen()
 		showTitle(s, p, "what "+m.Name+" lists")
-		t := table{head: []string{"", "device", "hardware address", "no.", "port", "role", "segment", "by"}}
+		t := table{head: []string{"", "device", "MAC address", "no.", "port", "role", "segment", "by"}}
 		for _, row := range r.Rows {
 			c, number := cell{signHolds, plain}, fmt.Sprint(row.Number)
 			switch {

@@ -24,7 +24,7 @@ func (a *app) imageNeeds() *cobra.Command {
 		Long: `Reads a package (OVF or OVA): sizes, adapter models, disk buses, and the networks
 of its adapters. With --write it fills image:, needs: and machine: of an appliance
 in the lab, maps the package's adapters to its ports, puts the ports into the
-package's order with their hardware addresses, and says known-as of segments that
+package's order with their MAC addresses, and says known-as of segments that
 the package calls otherwise; what the file says already stays. Where a network's name does not say which port is meant it asks,
 or takes --ports 1=wan,2=lan.`,
 		Args: cobra.ExactArgs(1),

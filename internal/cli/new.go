@@ -102,7 +102,7 @@ Shapes:
 	f.StringVar(&o.LANUplink, "second-uplink", "enp2", "shapes sockets and lines-and-tags: the host's second adapter")
 	f.StringVar(&o.Hypervisor, "hypervisor", "", "whose words the runbook speaks: "+strings.Join(profiles.WordingNames(), ", ")+", or a file")
 	f.StringVar(&lan, "lan-address", "", "the appliance's address on the first LAN, such as 10.83.16.1/24; planned when absent")
-	f.StringVar(&o.Pool, "pool", "", "what it hands out there, such as 10.83.16.50-10.83.16.199; planned when absent")
+	f.StringVar(&o.Pool, "pool", "", "what it gives out there, such as 10.83.16.50-10.83.16.199; planned when absent")
 	return c
 }
 

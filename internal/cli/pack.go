@@ -52,7 +52,7 @@ runbook's record and whatever else, with the checksum of each. "bastion grade" r
 	}
 	c.Flags().StringVar(&to, "to", "", "the archive to write")
 	c.Flags().StringVar(&record, "record", "", "the record that \"runbook --walk --record\" wrote")
-	c.Flags().StringArrayVar(&also, "also", nil, "a picture, or whatever else; may be said again")
+	c.Flags().StringArrayVar(&also, "also", nil, "a picture, or whatever else; repeatable")
 	c.Flags().BoolVar(&replace, "replace", false, "replace a file that is there")
 	return c
 }

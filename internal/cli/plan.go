@@ -84,8 +84,8 @@ they are put into the file, so that they stay whatever is added later.`,
 	c.Flags().StringVar(&form, "form", "text", "text, markdown, or csv (the addresses)")
 	c.Flags().StringVar(&carry.guest, "for", "", "write what this guest needs for \"bastion probe\", as a line to paste or to carry in")
 	c.Flags().StringVar(&carry.bench, "bench", "", "with --for: the bench that the guest is of, where there are several")
-	c.Flags().StringVar(&carry.witness, "witness", "", "with --for: the address of the witness outside")
-	c.Flags().StringVar(&carry.name, "name", "", "with --for: a name that leads to the witness")
+	c.Flags().StringVar(&carry.witness, "witness", "", "with --for: the address of the test server outside")
+	c.Flags().StringVar(&carry.name, "name", "", "with --for: a name that leads to the test server")
 	c.Flags().StringVar(&carry.to, "to", "", "with --for: write it to this file")
 	c.Flags().BoolVar(&carry.replace, "replace", false, "with --for: replace a file that is there")
 	c.Flags().BoolVar(&write, "write", false, "put the chosen values into the lab file")
@@ -241,7 +241,7 @@ func reachWords(seg *plan.Segment) string {
 }
 
 func adapterTables(p *plan.Plan) []section {
-	list := table{head: []string{"machine", "no.", "port", "hardware address", "segment", "likely device", "model"}}
+	list := table{head: []string{"machine", "no.", "port", "MAC address", "segment", "likely device", "model"}}
 	attach := table{head: []string{"machine", "no.", "adapter"}}
 	for _, ad := range p.Adapters {
 		how := ad.Attach
@@ -421,7 +421,7 @@ func assumedTable(m *plan.Machine) section {
 	for _, a := range m.Adapters {
 		if role := a.Assumed(); role != "" && role != a.Role {
 			t.add(fmt.Sprintf("%d (…%s)", a.Number, a.MAC.Tail(2)), cell{string(role), broken}, cell{string(a.Role), roleStyle(a.Role)},
-				cell{"answer by hardware address, not by order", faint})
+				cell{"answer by MAC address, not by order", faint})
 		}
 	}
 	return section{fmt.Sprintf("What %s takes for what when nobody says", m.Name), t}

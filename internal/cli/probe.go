@@ -42,11 +42,11 @@ func (a *app) probe() *cobra.Command {
 	c := &cobra.Command{
 		Use: "probe", Short: "Inside a guest: hold what it sees against the plan",
 		Long: `Looks from within a guest whether the lab is as planned: adapters, addresses, leases, the
-next hop, names, ways out, and what the witness outside sees of it. Without --plan it says
+next hop, names, paths outside, and what the test server outside sees of it. Without --plan it says
 in a few lines what this machine sees. The plan is what "plan --for GUEST" writes (a file,
 "-", or the line itself), or a lab file with --as. Without rights it does what it can, and
 says what it could not. With --cut it waits until you have unplugged the appliance's WAN,
-tries every way out, and says when to plug it in again; a guest that may go outside sees
+tries every path outside, and says when to plug it in again; a guest that may go outside sees
 by itself that it is so, for any other press Enter.
 
 What it found goes into a file of evidence (--to, or --line to copy it), which "verify
@@ -64,24 +64,24 @@ the appliance, tries what must not be reached from there.`,
 				return a.probeAlone(o)
 			}
 			if o.servers {
-				return usage("--servers goes without --plan: with one, who hands out leases is asked as far as it matters")
+				return usage("--servers goes without --plan: with one, who serves DHCP is asked as far as it matters")
 			}
 			return a.probeGuest(o)
 		},
 	}
 	c.Flags().StringVar(&o.plan, "plan", "", "the plan: a file, - for standard input, or the line that plan --for writes")
 	c.Flags().StringVar(&o.as, "as", "", "which machine of the lab this is, or outside; else the one that the plan is for")
-	c.Flags().StringVar(&o.witness, "witness", "", "the address of the witness outside; else the plan's")
-	c.Flags().StringVar(&o.name, "name", "", "a name that leads to the witness, by which resolvers are tried; else the plan's")
-	c.Flags().StringVar(&o.token, "token", "", "with a lab file: the lab's token, as the witness says it")
+	c.Flags().StringVar(&o.witness, "witness", "", "the address of the test server outside; else the plan's")
+	c.Flags().StringVar(&o.name, "name", "", "a name that leads to the test server, by which DNS servers are tried; else the plan's")
+	c.Flags().StringVar(&o.token, "token", "", "with a lab file: the lab's token, as the test server says it")
 	c.Flags().StringVar(&o.bench, "bench", "", "with a lab file: which bench this is")
 	c.Flags().StringArrayVar(&o.at, "at", nil,
-		"where a machine is whose address the plan does not say, MACHINE=ADDRESS; of an appliance, outside; may be said again")
+		"where a machine is whose address the plan does not say, MACHINE=ADDRESS; of an appliance, outside; repeatable")
 	c.Flags().BoolVar(&o.answer, "answer", false, "say who this is on the ports that others ask it on, until interrupted, and check nothing")
 	c.Flags().BoolVar(&o.answered, "others-answer", false, "the other machines of the lab run probe --answer: their silence counts")
 	c.Flags().BoolVar(&o.cut, "cut", false, "check the cut too: wait until you have unplugged the appliance's WAN")
 	c.Flags().StringVar(&o.to, "to", "", "write the evidence to this file; else MACHINE.evidence.json, unless --line")
-	c.Flags().BoolVar(&o.servers, "servers", false, "without a plan: ask too who hands out leases on each adapter (Linux, as root)")
+	c.Flags().BoolVar(&o.servers, "servers", false, "without a plan: ask too who serves DHCP on each adapter (Linux, as root)")
 	c.Flags().BoolVar(&o.line, "line", false, "write the evidence as a line to copy, to standard output")
 	c.Flags().BoolVar(&o.square, "square", false, "show what it found in brief as a square code for a phone: its text is for verify --from too")
 	c.Flags().BoolVar(&o.replace, "replace", false, "replace a file that is there")
@@ -103,7 +103,7 @@ func (a *app) probeAlone(o probeOptions) error {
 	for _, x := range v.Adapters {
 		text := strings.Join(x.Addresses, ", ")
 		if text == "" {
-			text = "no address: is it plugged in, and does anybody hand out leases there?"
+			text = "no address: is it plugged in, and does anybody serve DHCP there?"
 		}
 		t.add(cell{x.Name, strong}, cell{x.MAC, faint}, text, x.How)
 	}
@@ -388,7 +388,7 @@ func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc verdict.Document, took
 	out.below(t)
 	out.line()
 	if k := s.Guest.Witness; k != nil {
-		out.para(0, 2, faint, "The witness's code is "+witness.Code(k)+": it must be the one that the witness shows.")
+		out.para(0, 2, faint, "The test server's code is "+witness.Code(k)+": it must be the one that the test server shows.")
 	}
 }
 

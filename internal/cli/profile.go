@@ -190,7 +190,7 @@ func (a *app) profileOf(name, folder string) (*lab.Profile, error) {
 		return nil, failure{exitUsage, fmt.Sprintf("profile: %s lies outside the lab's folder and is not read", name),
 			"if you mean it, name it too: --profile " + path}
 	case !info.Mode().IsRegular():
-		return nil, failure{exitUsage, fmt.Sprintf("profile: %s is no plain file", name), ""}
+		return nil, failure{exitUsage, fmt.Sprintf("profile: %s is not a valid plain file", name), ""}
 	}
 	f, err := root.Open(name)
 	if err != nil {

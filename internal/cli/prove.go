@@ -63,11 +63,11 @@ through or stops that the first did not.`,
 		},
 	}
 	f := c.Flags()
-	f.BoolVar(&replay, "replay", false, "send each packet that escapes in a rehearsal, and show who takes it in")
+	f.BoolVar(&replay, "replay", false, "send each packet that bypasses in a rehearsal, and show who takes it in")
 	f.StringVar(&ask, "ask", "", "exactly what passes, such as \"newt to outside\" or \"outside to ferry tcp\"")
 	f.BoolVar(&matrix, "matrix", false, "what passes from everybody to everybody")
 	f.StringVar(&whatIf, "what-if", "", "what one change would let through: \"unplug sluice.wan\", \"gannet forwards\" or \"host forwards\"")
-	f.BoolVar(&anyFault, "any-one-fault", false, "each single adapter on a wrong segment: whether that opens an escape, and who would notice")
+	f.BoolVar(&anyFault, "any-one-fault", false, "each single adapter on a wrong segment: whether that opens a bypass, and who would notice")
 	return c
 }
 
@@ -523,6 +523,6 @@ func (a *app) tellFaults(p *plan.Plan, faults []api.FaultRow) {
 	s.table(t)
 	s.line()
 	s.line(signNote, " ", count(len(faults), "misplacement", "misplacements"),
-		fmt.Sprintf(": %d open an escape, and of these nobody would notice %d while working.",
+		fmt.Sprintf(": %d open a bypass, and of these nobody would notice %d while working.",
 			opened, unnoticed))
 }

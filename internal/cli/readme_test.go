@@ -73,7 +73,7 @@ func edit(t *testing.T, file, diff string) {
 	var old, now string
 	apply := func() {
 		if old != "" {
-			require.Equal(t, 1, strings.Count(text, old), "%s holds once what the edit takes away:\n%s", file, old)
+			require.Equal(t, 1, strings.Count(text, old), "%s holds once what the edit removes:\n%s", file, old)
 			text = strings.Replace(text, old, now, 1)
 		}
 		old, now = "", ""

@@ -27,7 +27,7 @@ func (a *app) rehearse() *cobra.Command {
 	c := &cobra.Command{
 		Use: "rehearse [LAB]", Short: "Run the lab in memory, packet by packet, and say what holds",
 		Long: `Runs every machine of the lab, its host and an outside in memory, and asks what
-must hold: leases, next hops, names, the way outside, and that no guest gets out
+must hold: leases, next hops, names, the path outside, and that no guest gets out
 past the appliance. Each answer names the frames that show it.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -90,7 +90,7 @@ past the appliance. Each answer names the frames that show it.`,
 		"what goes wrong for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT")
 	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
 	c.Flags().StringArrayVar(&reports, "report", nil,
-		"write the verdict to this file: .html (a page with diagram, plan and evidence), .md (Markdown) or .xml (JUnit, for build servers); may be said again")
+		"write the verdict to this file: .html (a page with diagram, plan and evidence), .md (Markdown) or .xml (JUnit, for build servers); repeatable")
 	return c
 }
 
@@ -144,7 +144,7 @@ func (a *app) rehearsal(p *plan.Plan, capture string, replace bool, log *report.
 func segmentComment(p *plan.Plan, name string) string {
 	seg := p.Segment(name)
 	if seg == nil {
-		return "beyond upstream: the network of the witness"
+		return "beyond upstream: the network of the test server"
 	}
 	return fmt.Sprintf("segment %s, %s, %s", seg.Name, seg.Subnet, reachWords(seg))
 }

@@ -58,25 +58,25 @@ func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 			"else a package in the cache folder openbastion, else this machine's own")
 	c.Flags().StringVar(&o.inside, "inside", "", "on machines: the program that reference machines run, linked statically; else this one")
 	c.Flags().StringArrayVar(&o.only, "only", nil,
-		"on machines: only this machine becomes a virtual one, the rest is simulated; may be said again")
+		"on machines: only this machine becomes a virtual one, the rest is simulated; repeatable")
 	c.Flags().BoolVar(&o.appliances, "appliance-only", false, "on machines: no guest is started, as while an appliance is installed")
 	c.Flags().BoolVar(&o.reference, "reference", false, "on machines: reference machines also where the lab names an image")
 	c.Flags().StringArrayVar(&o.allow, "join-only", nil,
-		"on machines, with --join: nothing but this network is let out to, as 192.0.2.0/24; may be said again")
+		"on machines, with --join: nothing but this network is let out to, as 192.0.2.0/24; repeatable")
 	c.Flags().StringArrayVar(&o.spans, "span", nil,
-		"on machines: a segment goes on on another machine (VXLAN), SEGMENT=NUMBER,NEAR,FAR, as reedbed=48,192.0.2.1,192.0.2.2; may be said again")
+		"on machines: a segment goes on on another machine (VXLAN), SEGMENT=NUMBER,NEAR,FAR, as reedbed=48,192.0.2.1,192.0.2.2; repeatable")
 	c.Flags().StringArrayVar(&o.taps, "tap", nil,
 		"on machines, with --join: this upstream segment is on a tap or macvtap device of this machine that you may open, SEGMENT=DEVICE; "+
-			"may be said again")
+			"repeatable")
 	c.Flags().StringVar(&o.accel, "accelerate", "auto", "on machines: auto, yes or no: whether the processor does the work, where it can")
 	c.Flags().BoolVar(&o.asUser, "as-user", false, "without root: inside a user namespace of its own, where the system allows that")
 	c.Flags().BoolVar(&o.join, "join", false, "join the lab to this machine's own network, as its upstream segments say")
 	c.Flags().StringVar(&o.capture, "capture", "", "write what each segment carries to a file of its own in this folder (pcapng)")
 	c.Flags().StringVar(&o.size, "capture-size", "64MiB", "how large each of those files may become")
 	c.Flags().StringArrayVar(&o.commands, "appliance-command", nil,
-		"set an appliance up by this shell command instead of by its plan, [APPLIANCE=]COMMAND: the claims judge it; may be said again")
+		"set an appliance up by this shell command instead of by its plan, [APPLIANCE=]COMMAND: the claims judge it; repeatable")
 	c.Flags().StringArrayVar(&o.servers, "add-server", nil,
-		"put a second lease server, that nobody planned, on this segment; may be said again")
+		"put a second DHCP server, that is not planned, on this segment; repeatable")
 }
 
 func (a *app) start() *cobra.Command {
@@ -175,12 +175,12 @@ func (a *app) status() *cobra.Command {
 	c := &cobra.Command{
 		Use: "status [LAB]", Short: "How a lab that was started is: machines, leases, rules, flows",
 		Long: `Shows the machines of a lab that runs with their addresses and what their adapters
-carried, the leases that are handed out, how often each rule was met, what the
+carried, the leases that are given out, how often each rule was met, what the
 appliances translate, and what their rules with "log" saw. LAB is the file or the
 lab's name; without one and without a lab.yaml, every lab that was started is listed.
 
 With --watch it goes on: rates, leases, flows, what is stopped and by which rule, and
-escapes, as they happen; where nobody looks at a terminal, a line for each.`,
+bypasses, as they happen; where nobody looks at a terminal, a line for each.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
@@ -210,7 +210,7 @@ escapes, as they happen; where nobody looks at a terminal, a line for each.`,
 func (a *app) shell() *cobra.Command {
 	c := &cobra.Command{
 		Use: "shell LAB MACHINE [-- COMMAND…]", Short: "A shell or any program of this machine, inside a machine of the lab",
-		Long: `Runs a program with the network of a machine of the lab, and with its resolvers;
+		Long: `Runs a program with the network of a machine of the lab, and with its DNS servers;
 without one, your shell. Terminal and exit status are passed through. The program
 ends when the lab is stopped.`,
 		Args: cobra.MinimumNArgs(1),
@@ -272,7 +272,7 @@ or was held against another plan counts for nothing, and that is said.`,
 	c.Flags().StringVar(&token, "token", "", "with --from: the lab's token; else the one that this machine keeps for it")
 	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
 	c.Flags().StringArrayVar(&reports, "report", nil,
-		"write the verdict to this file: .html (a page), .md (Markdown) or .xml (JUnit, for build servers); may be said again")
+		"write the verdict to this file: .html (a page), .md (Markdown) or .xml (JUnit, for build servers); repeatable")
 	return c
 }
 
@@ -317,7 +317,7 @@ start goes on with them; --discard takes them away too.`,
 		},
 	}
 	c.Flags().BoolVar(&o.now, "now", false, "end virtual machines at once, without asking their systems")
-	c.Flags().BoolVar(&o.discard, "discard", false, "take away the disks of its virtual machines too")
+	c.Flags().BoolVar(&o.discard, "discard", false, "remove the disks of its virtual machines too")
 	c.Flags().BoolVar(&all, "all", false, "every lab that you have started")
 	return c
 }

@@ -67,7 +67,7 @@ func (a *app) startLab(file string, o startOptions) error {
 		if r.Alive() {
 			return runsAlready(p.Name, r, file)
 		}
-		a.note(fmt.Sprintf("%s was running before; its process has ended without being told to. Its record is taken away.", p.Name))
+		a.note(fmt.Sprintf("%s was running before; its process has ended without being told to. Its record is removed.", p.Name))
 		if err := f.Remove(); err != nil {
 			return failure{exitUsage, err.Error(), ""}
 		}
@@ -86,7 +86,7 @@ func (a *app) startLab(file string, o startOptions) error {
 	case err != nil:
 		return failure{exitUsage, err.Error(), ""}
 	case report.Exists:
-		return failure{exitUsage, p.Name + " is being started by somebody else just now", ""}
+		return failure{exitUsage, p.Name + " is being started by another machine just now", ""}
 	case report.Lacks:
 		return failure{exitLacking, report.Error, ""}
 	case !report.Up:

@@ -148,7 +148,7 @@ func (a *app) statusText(s status.Lab, l started) {
 }
 
 func showMachines(s *screen, l status.Lab) {
-	t := table{head: []string{"machine", "adapter", "segment", "address", "way out", "received", "sent"}}
+	t := table{head: []string{"machine", "adapter", "segment", "address", "path outside", "received", "sent"}}
 	for _, m := range l.Machines {
 		name := m.Name
 		if m.How != "kernel" {

@@ -55,7 +55,7 @@ func (a *app) tryAccelerator() *cobra.Command {
 
 func showSurvey(s *screen, r *hostinfo.Report) {
 	s.line(s.paint(strong, "this machine"), "  ", s.paint(faint, r.System))
-	t := table{head: []string{"adapter", "kind", "link", "speed", "hardware address", "addresses"}}
+	t := table{head: []string{"adapter", "kind", "link", "speed", "MAC address", "addresses"}}
 	for _, ad := range r.Adapters {
 		var addrs []string
 		for _, p := range ad.Addresses {
@@ -85,9 +85,9 @@ func showSurvey(s *screen, r *hostinfo.Report) {
 		if r.Gateway.IsValid() {
 			text += ", next hop " + r.Gateway.String()
 		}
-		fact("way out", text)
+		fact("path outside", text)
 	} else {
-		fact("way out", "none")
+		fact("path outside", "none")
 	}
 	var nets, resolvers []string
 	for _, n := range r.Networks() {

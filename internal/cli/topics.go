@@ -138,7 +138,7 @@ An expectation, checked beside what every lab must hold:
 func (a *app) exitTopic() *cobra.Command {
 	return topic("exit-status", "What the exit status says", `  0    it holds, or was done
   1    something is broken: a finding of severity error, a claim that is broken
-       or unknown, a way out
+       or unknown, a path outside
   2    the call or an input is wrong
   3    this machine lacks something that the command needs; it says what
   130  interrupted, with everything cleaned up

@@ -137,7 +137,7 @@ func showTrace(s *screen, p *plan.Plan, file string, t simulator.Trace, verbose 
 		s.line("  ", s.paint(faint, "… and "+count(t.More, "frame", "frames")+" more of it"))
 	}
 	if hidden > 0 {
-		s.para(2, 2, faint, "Names, hardware addresses and routes: with --verbose.")
+		s.para(2, 2, faint, "Names, MAC addresses and routes: with --verbose.")
 	}
 	s.line()
 	if t.Passed {

@@ -104,7 +104,7 @@ var walkJobs = []job{
 		},
 		list: func(m *plan.Machine, device func(*plan.Adapter) string) (out string) {
 			for _, a := range m.Own() {
-				out += fmt.Sprintf("Device %s is up\n  hardware address is %s\n", device(a),
+				out += fmt.Sprintf("Device %s is up\n  MAC address is %s\n", device(a),
 					strings.ReplaceAll(a.MAC.String(), ":", "-"))
 			}
 			return out

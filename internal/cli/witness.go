@@ -134,7 +134,7 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 		if errors.Is(err, fs.ErrPermission) {
 			hint = "Ports below 1024 take root; or say others: --udp 7007 --tcp 8080."
 		}
-		return failure{exitLacking, "the witness cannot listen: " + strings.ReplaceAll(err.Error(), "\n", "; "), hint}
+		return failure{exitLacking, "the test server cannot listen: " + strings.ReplaceAll(err.Error(), "\n", "; "), hint}
 	}
 	w.Heard = r.heard
 	deaf := w.Hear(a.ctx, at)

@@ -311,7 +311,7 @@ PING 203.0.113.80 (203.0.113.80) 56(84) bytes of data.
 		{"another system's ping", "heron", "C:\\> ping 203.0.113.80\nPinging 203.0.113.80 with 32 bytes of data:\nRequest timed out.\n" +
 			"Ping statistics for 203.0.113.80:\n    Packets: Sent = 4, Received = 0, Lost = 4 (100% loss),\n", "number=none"},
 		{"names", "heron", "$ dig example.com\n;; communications error to 10.83.16.1#53: timed out\n;; no servers could be reached\n", "name=none"},
-		{"a resolver that cannot", "heron", "$ host example.com\nHost example.com not found: 2(SERVFAIL)\n", "name=failed"},
+		{"a DNS server that cannot", "heron", "$ host example.com\nHost example.com not found: 2(SERVFAIL)\n", "name=failed"},
 		{"a name", "heron", "$ getent hosts example.com\n192.0.2.7       example.com\n", "name=holds"},
 		{"pages", "heron", "$ curl -sSI http://203.0.113.80/\ncurl: (28) Failed to connect to 203.0.113.80 port 80 after 5000 ms: Timeout was reached\n", "page=none"},
 		{"a page", "ferry", "$ curl -sSI http://203.0.113.80/\nHTTP/1.1 200 OK\n", "page=holds"},

@@ -8,23 +8,23 @@ import "openbastion/internal/model/plan"
 var signs = sync.OnceValue(func() map[Kind]map[Value]string {
 	return map[Kind]map[Value]string{
 		Cable: {None: "no link"}, Mask: {Narrow: "a mask too long", Wide: "a mask too short"},
-		Router:   {None: "no way out is set", Other: "another way out is set", Astray: "its way out is not in its network"},
-		Resolver: {None: "no resolver is set", Other: "another resolver is set"},
-		Gateway: {None: "its next hop does not answer", Other: "somebody else answers as its next hop", NoRoute: "it has no next hop",
+		Router:   {None: "no path outside is set", Other: "another path outside is set", Astray: "its path outside is not in its network"},
+		Resolver: {None: "no DNS server is set", Other: "another DNS server is set"},
+		Gateway: {None: "its next hop does not answer", Other: "another machine answers as its next hop", NoRoute: "it has no next hop",
 			Astray: "its next hop answers by ARP alone"},
 		Number: {Open: "it gets outside by ping", Refused: "pings outside are refused",
 			Unreached: "the appliance says that it cannot get outside"},
 		Page: {Open: "it gets outside by pages"}, Datagram: {Open: "it gets outside by datagrams"},
-		Name: {Failed: "the resolver cannot find names", None: "names run out of time", Refused: "no resolver listens where it asks",
-			NoRoute: "it reaches no resolver", Late: "the first name fails, the second is found", Other: "names lead elsewhere"},
-		Large: {None: "large pings are lost"}, Path: {Other: "another first hop on the way out", None: "no first hop on the way out"},
+		Name: {Failed: "the DNS server cannot find names", None: "names run out of time", Refused: "no DNS server listens where it asks",
+			NoRoute: "it reaches no DNS server", Late: "the first name fails, the second is found", Other: "names lead elsewhere"},
+		Large: {None: "large pings are lost"}, Path: {Other: "another first hop on the path outside", None: "no first hop on the path outside"},
 		Source:   {Other: "seen outside under another address"},
 		Cut:      {Open: "it gets outside with the WAN unplugged"},
-		Servers:  {None: "nobody hands out leases to it", Two: "two hand out leases to it", Other: "somebody else hands out leases to it"},
+		Servers:  {None: "nothing serves DHCP to it", Two: "two serve DHCP to it", Other: "another machine serves DHCP to it"},
 		Admin:    {None: "the admin page does not open", Refused: "the admin page is refused"},
 		IPv6:     {Other: "a router over IPv6"},
 		Adapters: {Other: "an adapter too many"},
-		Hardware: {Other: "another hardware address"},
+		Hardware: {Other: "another MAC address"},
 		How:      {Other: "its address is not got as planned"},
 		Log:      {Refused: "the log says that a rule stops it", None: "the log says nothing of it"},
 		Console:  {None: "the console is dark"}, Inbound: {Open: "the admin page opens from outside"}, Host: {Open: "the host is on it"},
@@ -40,7 +40,7 @@ func (l *Look) sign(p *plan.Plan, v Value) string {
 	case Lease, Address, Renew:
 		anew := ""
 		if l.Kind == Renew {
-			anew = ", also when it asks anew"
+			anew = ", also when it asks again"
 		}
 		switch {
 		case v == None:
@@ -54,7 +54,7 @@ func (l *Look) sign(p *plan.Plan, v Value) string {
 		}
 		return "an address of " + v.Word(p) + anew
 	case Servers:
-		return "leases of " + v.Word(p) + " are handed out to it"
+		return "leases of " + v.Word(p) + " are given out to it"
 	case Number:
 		return "no number outside answers"
 	case Page:
@@ -86,7 +86,7 @@ func manner(v Value) string {
 	case NoRoute:
 		return ": no way there"
 	case Other:
-		return ": somebody else does"
+		return ": another machine does"
 	}
 	return ""
 }

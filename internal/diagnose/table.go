@@ -46,15 +46,15 @@ func (s *Study) Table() []Row {
 
 // symptomWords say what a look is at, in a table.
 var symptomWords = sync.OnceValue(func() map[Kind]string {
-	return map[Kind]string{Cable: "link", Lease: "address", Address: "address", Mask: "mask", Router: "way out",
+	return map[Kind]string{Cable: "link", Lease: "address", Address: "address", Mask: "mask", Router: "path outside",
 		Resolver: "resolver",
 		Gateway:  "next hop", Number: "number outside", Page: "page outside", Datagram: "datagram outside", Name: "name outside",
 		Large: "large ping",
-		Path:  "first hop", Source: "source seen outside", Cut: "outside, with the WAN unplugged", Servers: "who hands out leases",
+		Path:  "first hop", Source: "source seen outside", Cut: "outside, with the WAN unplugged", Servers: "who serves DHCP",
 		Neighbor: "neighbor",
-		Admin:    "admin page", IPv6: "router over IPv6", Renew: "address asked for anew", Across: "guest of another segment",
+		Admin:    "admin page", IPv6: "router over IPv6", Renew: "address asked for again", Across: "guest of another segment",
 		Adapters: "number of adapters",
-		Hardware: "hardware address", How: "how the address is got", Log: "the appliance's log", Stopped: "what a rule stops", Console: "console",
+		Hardware: "MAC address", How: "how the address is got", Log: "the appliance's log", Stopped: "what a rule stops", Console: "console",
 		Published: "published, from outside", Inside: "published service, inside", Inbound: "admin page, from outside", Host: "the host on it"}
 })
 

@@ -135,7 +135,7 @@ func (l *Look) readValue(p *plan.Plan, text string) (Value, error) {
 		if err != nil {
 			a, bad := netip.ParseAddr(strings.TrimSpace(text))
 			if bad != nil {
-				return Unseen, fmt.Errorf("%s is said by %s, or by an address, not by %q", l.ID, l.words(p), text)
+				return Unseen, fmt.Errorf("%s takes %s or an address, not %q", l.ID, l.Words(p), text)
 			}
 			prefix = netip.PrefixFrom(a, l.home.Subnet.Bits())
 		}
@@ -144,7 +144,7 @@ func (l *Look) readValue(p *plan.Plan, text string) (Value, error) {
 	if a, err := netip.ParseAddr(strings.TrimSpace(text)); err == nil && l.single.IsValid() {
 		return oneValue(a, l.single), nil
 	}
-	return Unseen, fmt.Errorf("%s is said by %s, not by %q", l.ID, l.words(p), text)
+	return Unseen, fmt.Errorf("%s takes %s, not %q", l.ID, l.Words(p), text)
 }
 
 // synonyms are other words that people say.
@@ -157,11 +157,15 @@ var synonyms = sync.OnceValue(func() map[string]string {
 	}
 })
 
-// words lists what a look may be said to show.
-func (l *Look) words(p *plan.Plan) string {
+// Words returns the values that the look takes, as people write them.
+func (l *Look) Words(p *plan.Plan) string {
 	var words []string
 	for _, v := range l.Values(p) {
-		words = append(words, v.Word(p))
+		word := v.Word(p)
+		if v == Holds {
+			word = "ok"
+		}
+		words = append(words, word)
 	}
 	return strings.Join(append(words, "broken"), ", ")
 }

@@ -45,11 +45,11 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 	case Router:
 		return "Is the way to everywhere on " + who + " as planned" + asPlanned(l.single) + "?", on + c.Routes
 	case Resolver:
-		return "Is the resolver of " + who + " as planned" + asPlanned(l.single) + "?", on + c.Resolvers
+		return "Is the DNS server of " + who + " as planned" + asPlanned(l.single) + "?", on + c.Resolvers
 	case Adapters:
 		return "Does " + who + " have as many adapters as planned, " + number(len(l.Machine.Adapters)) + "?", on + c.Addresses
 	case Hardware:
-		return fmt.Sprintf("Is the hardware address of %s %s?", who, l.At.MAC), on + c.Addresses
+		return fmt.Sprintf("Is the MAC address of %s %s?", who, l.At.MAC), on + c.Addresses
 	case How:
 		return "Is the address of " + who + " got as planned: " + gotBy(l.At) + "?", "in the network settings of " + who
 	case Gateway:
@@ -65,9 +65,9 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 	case Large:
 		return "Does a ping that fills a packet come back to " + who + "?", on + c.Large("NUMBER")
 	case Path:
-		return "Is the appliance the first hop on the way out of " + who + "?", on + c.Hop("NUMBER")
+		return "Is the appliance the first hop on the path outside of " + who + "?", on + c.Hop("NUMBER")
 	case Source:
-		return "Does the outside see " + who + " under the appliance's WAN address?", "on a page outside that tells who asks, or on the witness"
+		return "Does the outside see " + who + " under the appliance's WAN address?", "on a page outside that tells who asks, or on the test server"
 	case Log:
 		return "What does the appliance's log say of packets that " + who + " sends outside?",
 			"on the appliance, read the log while " + who + " pings outside"
@@ -75,7 +75,7 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 		return "With the appliance's WAN unplugged, does " + who + " still reach anything outside?", "unplug the WAN, then " + on +
 			c.Ping("NUMBER")
 	case Servers:
-		return "Who answers when " + who + " asks who hands out leases?", on + "`bastion probe`, or read who gave the lease"
+		return "Who answers when " + who + " asks who serves DHCP?", on + "`bastion probe`, or read who gave the lease"
 	case Neighbor:
 		return fmt.Sprintf("Does %s reach %s, on its own segment?", who, l.To.Machine.Name), on + c.Ping(targetOf(l.To))
 	case Across:
@@ -86,7 +86,7 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 	case IPv6:
 		return "Has " + who + " a router over IPv6?", on + c.Routes
 	case Renew:
-		return "Which address has " + who + " after it asked anew?", on + c.Renew
+		return "Which address has " + who + " after it asked again?", on + c.Renew
 	case Stopped:
 		return fmt.Sprintf("Does %s get through to outside by %s, which a rule stops?", who, l.service), on + "try it with any client"
 	case Inside:
@@ -155,7 +155,7 @@ func asPlanned(a netip.Addr) string {
 // gotBy returns how an address is to be got.
 func gotBy(a *plan.Adapter) string {
 	if a.How == plan.Static {
-		return "typed in"
+		return "set by hand"
 	}
 	return "by a lease"
 }
@@ -185,7 +185,7 @@ func targetOf(a *plan.Adapter) string {
 var told = sync.OnceValue(func() map[Value]string {
 	return map[Value]string{Holds: "yes", None: "no, nothing answers", Refused: "no, it is refused",
 		Unreached: "no, a router says that it cannot get there",
-		NoRoute:   "no, the machine itself knows no way", Failed: "no, the resolver says that it cannot find out",
+		NoRoute:   "no, the machine itself knows no way", Failed: "no, the DNS server says that it cannot find out",
 		Other: "something else than planned",
 		Late:  "yes, after a while", Open: "yes", Narrow: "a longer mask", Wide: "a shorter mask", Two: "more than one",
 		Foreign: "one of no network of this lab",
@@ -216,7 +216,7 @@ func (l *Look) tells(p *plan.Plan, v Value) string {
 		case None:
 			return "nobody"
 		case Other:
-			return "somebody else"
+			return "another machine"
 		}
 	case Log:
 		return map[Value]string{Holds: "a rule lets them pass", Refused: "a rule stops them", None: "nothing: they do not come to it"}[v]
@@ -225,8 +225,8 @@ func (l *Look) tells(p *plan.Plan, v Value) string {
 			return "it answers by ARP, and not to a ping"
 		}
 		if v == Other {
-			return map[Kind]string{Gateway: "it answers from another hardware address", Name: "yes, to another address",
-				Path: "no, somebody else is"}[l.Kind]
+			return map[Kind]string{Gateway: "it answers from another MAC address", Name: "yes, to another address",
+				Path: "no, another machine is"}[l.Kind]
 		}
 	case Cable, Adapters, Hardware, How, Source, Console:
 		if v == None || v == Other {
@@ -241,7 +241,7 @@ func (l *Look) tells(p *plan.Plan, v Value) string {
 			return map[Value]string{Holds: "no, as planned", Open: "yes"}[v]
 		}
 		if v == Other {
-			return "yes, but somebody else answers"
+			return "yes, but another machine answers"
 		}
 	case IPv6:
 		return map[Value]string{Holds: "no", Other: "yes"}[v]
@@ -281,7 +281,7 @@ func Confirm(m mistakes.Mistake) string {
 		text += " (" + c.Routes + ")"
 	case strings.Contains(m.Look, "resolvers"):
 		text += " (" + c.Resolvers + ")"
-	case strings.Contains(m.Look, "ask for its lease anew"):
+	case strings.Contains(m.Look, "ask for its lease again"):
 		text += " (" + c.Renew + ")"
 	case strings.Contains(m.Look, "on {machine}"):
 		text += " (" + c.Addresses + ")"
@@ -375,7 +375,7 @@ func (l *Look) complaint(v Value) string {
 			where = "from " + l.Machine.Name
 		}
 		if v == Other {
-			return where + " somebody else than " + l.To.Machine.Name + " answers"
+			return where + " another machine than " + l.To.Machine.Name + " answers"
 		}
 		return where + " " + l.To.Machine.Name + " does not answer at " + l.service.String()
 	case Stopped:
@@ -388,8 +388,8 @@ func (l *Look) complaint(v Value) string {
 
 // complaints are those that say the same whatever a look shows; {} is who it is.
 var complaints = sync.OnceValue(func() map[Kind]string {
-	return map[Kind]string{Cable: "{} has no link", Gateway: "the next hop of {} does not answer, or somebody else does",
+	return map[Kind]string{Cable: "{} has no link", Gateway: "the next hop of {} does not answer, or another machine does",
 		Large: "large pages hang on {}", Admin: "the admin page does not open on {}", Inbound: "the admin page of {} opens from outside",
-		Cut: "{} still gets outside when the appliance's WAN is out", Servers: "more than one on the segment of {}, or somebody else, hands out leases",
+		Cut: "{} still gets outside when the appliance's WAN is out", Servers: "more than one on the segment of {}, or another machine, serves DHCP",
 		IPv6: "{} has a router over IPv6", Console: "the console of {} is dark", Adapters: "{} has an adapter too many"}
 })

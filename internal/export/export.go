@@ -42,7 +42,7 @@ func Kinds() []Kind {
 		{"nft", "packet filter, translation and kernel settings that make a Linux machine the appliance",
 			func(p *plan.Plan) ([]fileset.File, error) { return nft.Files(p, nil), nil }},
 		{"seed", "first-start seeds (NoCloud) that make plain Debian cloud machines the lab's", seed.Files},
-		{"leases", "configuration of the two lease servers that Debian carries", leases.Files},
+		{"leases", "configuration of the two DHCP servers that Debian carries", leases.Files},
 		{"zone", "master files of the lab's domains and the reverse of its networks",
 			func(p *plan.Plan) ([]fileset.File, error) { return zone.Zones(p), nil }},
 		{"hosts", "lines for a hosts file", one(zone.Hosts)},

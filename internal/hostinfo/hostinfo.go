@@ -120,9 +120,9 @@ func (r *Report) Follows() []string {
 		case Wired:
 			out = append(out, fmt.Sprintf("Bridge the WAN to %s: it is wired, and bridging works there.", up.Name))
 		case Wireless:
-			out = append(out, fmt.Sprintf("The way out is %s, which is wireless: most access points refuse bridged machines, so let the host translate (join: nat) or plug a cable in.", up.Name))
+			out = append(out, fmt.Sprintf("The path outside is %s, which is wireless: most access points refuse bridged machines, so let the host translate (join: nat) or plug a cable in.", up.Name))
 		default:
-			out = append(out, fmt.Sprintf("The way out is %s, which is virtual: this machine is a guest or a container itself. Bridging works only where its own host lets foreign addresses pass; else let this machine translate (join: nat).", up.Name))
+			out = append(out, fmt.Sprintf("The path outside is %s, which is virtual: this machine is a guest or a container itself. Bridging works only where its own host lets foreign addresses pass; else let this machine translate (join: nat).", up.Name))
 		}
 	}
 	out = append(out, "Free for a lab: "+strings.Join(r.free(), ", ")+".")

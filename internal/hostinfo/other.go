@@ -11,7 +11,7 @@ import (
 // system, and says what that leaves unseen.
 func Look(path string) *Report {
 	r := base()
-	r.Unseen = append(r.Unseen, "routes and the default way out", "resolvers", "memory", "disk space", "which adapters are wireless")
+	r.Unseen = append(r.Unseen, "routes and the default path outside", "resolvers", "memory", "disk space", "which adapters are wireless")
 	list, err := net.Interfaces()
 	if err != nil {
 		r.Unseen = append(r.Unseen, "network adapters: "+err.Error())

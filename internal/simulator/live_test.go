@@ -213,7 +213,7 @@ func TestAddedAndJoined(t *testing.T) {
 	assert.True(t, p.Answered)
 	assert.Equal(t, map[netip.Prefix]netip.Addr{netip.MustParsePrefix("172.29.64.0/24"): netip.MustParseAddr("203.0.113.1")}, b.v.BehindRouters())
 	reached, _ := b.pings(b.v.Facts().Witness.Address)
-	assert.True(t, reached, "the witness is where it was")
+	assert.True(t, reached, "the test server is where it was")
 }
 
 // A tagged port of a real appliance is an adapter of its own: what it sends is put on the

@@ -229,7 +229,7 @@ func (l *Lab) askOwners(a *plan.Adapter, q claims.AskOwners) func() answer {
 			got.Owners = append(got.Owners, owners)
 			n += len(owners)
 		}
-		return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s asked for %d addresses, and %d hardware addresses answered",
+		return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s asked for %d addresses, and %d MAC addresses answered",
 			a.Machine.Name, len(list), n)}}
 	}
 }

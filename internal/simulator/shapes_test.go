@@ -296,7 +296,7 @@ func TestMalformedPacketsAreRecognised(t *testing.T) {
 		what, _, _ := strings.Cut(r.attempts[token].Tried, ",")
 		got[what] = true
 	}
-	for _, want := range []string{"IPv6 in IPv4 to the witness", "a GRE tunnel to the witness", "a later fragment",
+	for _, want := range []string{"IPv6 in IPv4 to the test server", "a GRE tunnel to the test server", "a later fragment",
 		"udp/123 from its own address"} {
 		assert.True(t, got[want], "%s is seen outside: %v", want, got)
 	}

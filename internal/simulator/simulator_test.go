@@ -88,7 +88,7 @@ func TestMistakes(t *testing.T) {
 		{"the gateway is typed wrong", "gateway: 10.83.32.1,", "gateway: 10.83.32.2,", map[string]string{
 			"ferry.gateway": "10.83.32.2", "ferry.outside": "icmp", "expect-3.expect": "", "ferry-tcp-8443.published": ""}},
 		{"the mask is typed wrong", "static: 10.83.32.10/24", "static: 10.83.32.10/28, mac: '02:00:00:00:00:01'", map[string]string{}},
-		{"the resolver is typed wrong", "dns: [10.83.32.1]", "dns: [10.83.32.9]", map[string]string{"ferry.dns": "10.83.32.9 does not answer"}},
+		{"the DNS server is typed wrong", "dns: [10.83.32.1]", "dns: [10.83.32.9]", map[string]string{"ferry.dns": "10.83.32.9 does not answer"}},
 		{"an adapter is unplugged", "role: dmz, segment: boathouse", "role: dmz, plugged: false, segment: boathouse", map[string]string{
 			"ferry.gateway": "does not answer", "boathouse.one-dhcp": "no DHCP server answers"}},
 		{"the host routes a segment", "  boathouse:                     # a published web server\n    reach: isolated",
@@ -101,7 +101,7 @@ func TestMistakes(t *testing.T) {
 			"heron.outside": "no answer"}},
 		{"the publish is denied", "deny any from tidepool to any", "deny any from tidepool,outside to any", map[string]string{
 			"ferry-tcp-8443.published": "no answer", "expect-2.expect": ""}},
-		{"no lease service", "segment: tidepool, over: lan}", "segment: tidepool, over: lan, dhcp: none}", map[string]string{
+		{"no DHCP server", "segment: tidepool, over: lan}", "segment: tidepool, over: lan, dhcp: none}", map[string]string{
 			"newt.dhcp": "no DHCP server is planned on tidepool"}},
 	} {
 		data := strings.Replace(sample, c.old, c.new, 1)
@@ -209,7 +209,7 @@ guests: {buoy: beyond, everybody: beyond, announcer: beyond, witness: {adapters:
 	doc := run(t, []byte(text))
 	broken := verdicts(doc)
 	for _, g := range []string{"buoy", "everybody", "announcer", "witness"} {
-		assert.Contains(t, broken, g+".no-bypass", "witness is a way out for all")
+		assert.Contains(t, broken, g+".no-bypass", "witness is a path outside for all")
 		assert.NotContains(t, broken, g+".dhcp")
 	}
 	require.NotEmpty(t, broken["buoy.no-bypass"].Escapes)

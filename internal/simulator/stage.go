@@ -194,7 +194,7 @@ func (l *Lab) ask(what claims.Asking) (func() answer, error) {
 		return nil, err
 	}
 	if a == nil {
-		return nil, fmt.Errorf("the witness is asked nothing but what reaches it")
+		return nil, fmt.Errorf("the test server is asked nothing but what reaches it")
 	}
 	s, port := l.portOf(a)
 	switch q := what.(type) {
@@ -275,7 +275,7 @@ func (l *Lab) serversSeen(a *plan.Adapter, survey *dhcp.Client) answer {
 			a.Machine.Name))
 	}
 	if len(survey.Offers) == 0 {
-		out.evidence = []claims.Evidence{l.frame(0, "%s asked who hands out leases, and nobody answered", a.Machine.Name)}
+		out.evidence = []claims.Evidence{l.frame(0, "%s asked who serves DHCP, and nobody answered", a.Machine.Name)}
 	}
 	return out
 }
@@ -296,7 +296,7 @@ func (l *Lab) askNeighbor(a *plan.Adapter) func() answer {
 	l.world.pump(s)
 	return func() answer {
 		out := answer{got: claims.GotNeighbor{Hop: hop, Hardware: inquiry.Answers},
-			evidence: []claims.Evidence{l.frame(0, "nobody answers for %s", hop)}}
+			evidence: []claims.Evidence{l.frame(0, "nothing answers for %s", hop)}}
 		if len(inquiry.Answers) > 0 {
 			out.evidence = []claims.Evidence{l.frame(inquiry.Frame, "%s is at %s", hop, inquiry.Answers[0])}
 		}
@@ -309,7 +309,7 @@ func (l *Lab) askName(a *plan.Adapter) func() answer {
 	if len(port.DNS) == 0 {
 		return func() answer {
 			return answer{got: claims.GotName{Saw: "none was named"},
-				evidence: []claims.Evidence{l.frame(0, "%s knows no resolver", a.Machine.Name)}}
+				evidence: []claims.Evidence{l.frame(0, "%s knows no DNS server", a.Machine.Name)}}
 		}
 	}
 	look := s.node.LookUp(l.world.now, port.DNS[0], witnessName)

@@ -225,7 +225,7 @@ func (l *Lab) blame(out *Trace, steps []Step, from, to *plan.Adapter, service la
 func addressRemedy(ends ...*plan.Adapter) string {
 	for _, a := range ends {
 		if a != nil && (a.How == plan.Lease || a.How == plan.Reservation) {
-			return fmt.Sprintf("let somebody hand out leases on %s, and see that adapter %d of %s is plugged in there", a.Segment.Name, a.Number,
+			return fmt.Sprintf("let someone serve DHCP on %s, and see that adapter %d of %s is plugged in there", a.Segment.Name, a.Number,
 				a.Machine.Name)
 		}
 	}

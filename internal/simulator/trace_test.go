@@ -42,7 +42,7 @@ func TestTrace(t *testing.T) {
 		{"outside", "ferry", "tcp/80", "", "", []string{"lighthouse lost no route"}, "no route", "publish it: `{port: tcp/80, to: ferry}`"},
 		{"heron", "ferry", "udp/53", "", "", []string{"heron packet udp", "ferry packet udp"}, "ferry saw 10.83.16.50", ""},
 		{"ferry", "outside", "icmp", "gateway: 10.83.32.1,", "gateway: 10.83.32.9,",
-			[]string{"ferry arp who has 10.83.32.9", "ferry lost nobody answers for 10.83.32.9"}, "at ferry: nobody answers for 10.83.32.9", ""},
+			[]string{"ferry arp who has 10.83.32.9", "ferry lost nothing answers for 10.83.32.9"}, "at ferry: nothing answers for 10.83.32.9", ""},
 		{"heron", "outside", "udp/7", "- role: lan", "- plugged: false\n        role: lan", nil, "heron has no address", ""},
 		{"heron", "sluice", "tcp/22", "", "", []string{"sluice lost port lan of sluice does not answer tcp there"}, "does not answer", ""},
 	} {

@@ -106,7 +106,7 @@ func TestRefused(t *testing.T) {
 		"it is of the bench two":            change(heron, func(f *File) { f.Guest, f.Bench = "otter", "two" }),
 		"no machine":                        change(heron, func(f *File) { f.Guest = "goose" }),
 		"has newer evidence":                change(heron, func(f *File) { f.Made = made.Add(-time.Hour) }),
-		"it asked the witness": change(heron, func(f *File) {
+		"it asked the test server": change(heron, func(f *File) {
 			f.Guest, f.Facts.Witness.Address, f.Made = "otter", netip.MustParseAddr("192.0.2.9"), made.Add(-time.Hour)
 		}),
 	} {

@@ -35,7 +35,7 @@ func (r Run) Heard(p *plan.Plan, a *claims.Answer, attempts []int, listening boo
 		return
 	}
 	evidence := func(format string, args ...any) claims.Evidence {
-		return claims.Evidence{Reading: "the witness", At: at, Text: fmt.Sprintf(format, args...)}
+		return claims.Evidence{Reading: "the test server", At: at, Text: fmt.Sprintf(format, args...)}
 	}
 	if listening {
 		got.Attempts += r.Sent

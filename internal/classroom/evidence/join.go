@@ -111,7 +111,7 @@ func (x *Joiner) Join(files []File) (j Joined) {
 		case f.Bench != j.Bench:
 			j.refuse(f, fmt.Sprintf("it is of %s, and the first is of %s", benchText(f.Bench), benchText(j.Bench)))
 		case differ(j.Facts.Witness, f.Facts.Witness):
-			j.refuse(f, fmt.Sprintf("it asked the witness %s, and %s asked %s", witnessText(f.Facts.Witness), counted[0].Name, witnessText(j.Facts.Witness)))
+			j.refuse(f, fmt.Sprintf("it asked the test server %s, and %s asked %s", witnessText(f.Facts.Witness), counted[0].Name, witnessText(j.Facts.Witness)))
 		default:
 			seen[f.Guest] = f.Name
 			j.Facts.Name = f.Facts.Name
@@ -169,7 +169,7 @@ func (j *Joined) answers(asked map[string]claims.Asking, files []File, spoke boo
 					continue
 				}
 				if g, is := a.Got.(claims.GotAttack); is && len(g.Ways) == 0 && !spoke {
-					a = claims.Answer{ID: a.ID, Missing: "nobody has reached the witness, so that it may not be there: silence proves nothing"}
+					a = claims.Answer{ID: a.ID, Missing: "nobody has reached the test server, so that it may not be there: silence proves nothing"}
 				}
 				said[a.ID] = said[a.ID] || a.Missing == ""
 				j.Answers = append(j.Answers, a)

@@ -16,7 +16,7 @@ import (
 
 // mends is what somebody who understood it changes in each exercise.
 var mends = [][]string{
-	{"      # here something is missing: nobody answers on reedbed", "      - {role: lan, segment: reedbed, address: 10.83.16.1/24}"},
+	{"      # here something is missing: nothing answers on reedbed", "      - {role: lan, segment: reedbed, address: 10.83.16.1/24}"},
 	{"otter: reedbed ", "otter: {segment: reedbed, reserve: 10.83.16.20} "},
 	{"static: 10.83.32.130/25, gateway: 10.83.32.1, dns: [10.83.32.11]", "static: 10.83.32.10/24, gateway: 10.83.32.1, dns: [10.83.32.1]"},
 	{"causeway, admin: true}", "causeway}", "address: 10.83.16.1/24}", "address: 10.83.16.1/24, admin: true}",

@@ -12,7 +12,7 @@ import (
 var addressKinds = []*Kind{
 	{Name: "port-address-wrong", Family: Addressing, Weight: 4, Finding: "",
 		Says:   "{adapter} has another address of {home} than planned",
-		Why:    "leases name the address that it has; who has {address} typed in finds nobody there",
+		Why:    "leases name the address that it has; who has {address} set by hand finds nobody there",
 		Look:   "on the console of {machine}, read the address of {adapter}: it must be {planned}",
 		Remedy: "give {adapter} the address {planned}",
 		places: ports(faces), settings: func(b *Built, at Place) {
@@ -45,9 +45,9 @@ var addressKinds = []*Kind{
 		}},
 	{Name: "port-without-address", Family: Addressing, Weight: 4, Finding: "",
 		Says:   "{adapter} has no address: its setup was not finished",
-		Why:    "on {home} the appliance neither answers nor hands out leases",
+		Why:    "on {home} the appliance neither answers nor serves DHCP",
 		Look:   "on the console of {machine}, read the address of {adapter}: it must be {planned}",
-		Remedy: "give {adapter} the address {planned}, and switch its lease service on where the plan has one",
+		Remedy: "give {adapter} the address {planned}, and switch its DHCP server on where the plan has one",
 		places: ports(faces), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
 			a.How, a.Address, a.Leases = plan.NoAddress, netip.Prefix{}, nil
@@ -100,7 +100,7 @@ var addressKinds = []*Kind{
 		places: ports(gatewayWAN), settings: func(b *Built, at Place) { b.here(at.Adapter).Gateway = netip.Addr{} }},
 	{Name: "wan-gateway-wrong", Family: Addressing, Weight: 4, Finding: "off-subnet",
 		Says:   "{adapter} has a gateway that is not there",
-		Why:    "nobody answers for its next hop",
+		Why:    "nothing answers for its next hop",
 		Look:   "on the console of {machine}, list its routes: the way to everywhere must go by {gateway}",
 		Remedy: "type in the gateway {gateway} at {adapter}",
 		places: ports(gatewayWAN), settings: func(b *Built, at Place) {
@@ -123,15 +123,15 @@ var addressKinds = []*Kind{
 			a.Address = narrow(a.Address, a.Gateway)
 		}},
 	{Name: "wan-address-taken", Family: Addressing, Weight: 3, Finding: "duplicate-address",
-		Says:   "somebody else on {home} has the address of {adapter}",
+		Says:   "another machine on {home} has the address of {adapter}",
 		Why:    "answers from outside go to whoever spoke last",
 		Look:   "with {adapter} unplugged, ping {address} from {home}: nobody may answer",
 		Remedy: "give {adapter} an address that is free, outside the site's pool",
 		places: ports(typedWAN), wiring: stranger},
 	{Name: "wan-drops-private", Family: Filtering, Weight: 3, Finding: "private-wan-blocked",
 		Says:   "{adapter} drops packets from private sources, and stands on a private network itself",
-		Why:    "answers of its own router and resolver come from private addresses",
-		Look:   "on the admin page of {machine}, look whether the WAN drops private sources",
+		Why:    "answers of its own router and DNS server come from private addresses",
+		Look:   "on the admin page of {machine}, check whether the WAN drops private sources",
 		Remedy: "let {adapter} take packets from private sources, as long as {home} is private",
 		places: ports(func(a *plan.Adapter) bool {
 			return wan(a) && !a.Port.DropPrivate && subnet.Private(a.Segment.Subnet.Addr())
@@ -142,7 +142,7 @@ var addressKinds = []*Kind{
 var guestKinds = []*Kind{
 	{Name: "guest-mask-narrow", Family: Addressing, Weight: 5, Finding: "narrow-mask",
 		Says: "{machine} has a mask that is too long",
-		Why:  "it takes its next hop or its neighbors for somebody far away",
+		Why:  "it takes its next hop or its neighbors for someone far away",
 		Look: "on {machine} read the mask: it must be that of {planned}", Remedy: "type in {planned} on {machine}",
 		places: homes(func(a *plan.Adapter) bool { return typed(a) && a.Address.Bits() < 29 }),
 		settings: func(b *Built, at Place) {
@@ -208,23 +208,23 @@ var guestKinds = []*Kind{
 		Look: "on {machine} read the address: it must not be {other-address}", Remedy: "give {machine} its own address: {planned}",
 		places: gates, settings: func(b *Built, at Place) { b.typeIn(at.Adapter, at.Other.Address) }},
 	{Name: "guest-resolver-wrong", Family: Naming, Weight: 4, Finding: "no-names",
-		Says: "{machine} asks a resolver that is not there",
+		Says: "{machine} asks a DNS server that is not there",
 		Why:  "numbers answer and names do not",
-		Look: "on {machine} read its resolvers: they must be as planned", Remedy: "type in the planned resolver on {machine}",
+		Look: "on {machine} read its DNS servers: they must be as planned", Remedy: "type in the planned DNS server on {machine}",
 		places: homes(func(a *plan.Adapter) bool { return typed(a) && len(a.DNS) > 0 }),
 		settings: func(b *Built, at Place) {
 			b.here(at.Adapter).DNS = []netip.Addr{free(at.Adapter.Segment, at.Adapter.Segment.Subnet)}
 		}},
 	{Name: "guest-without-resolver", Family: Naming, Weight: 4, Finding: "no-names",
-		Says: "{machine} has no resolver",
+		Says: "{machine} has no DNS server",
 		Why:  "numbers answer and names fail at once",
-		Look: "on {machine} read its resolvers: they must be as planned", Remedy: "type in the planned resolver on {machine}",
+		Look: "on {machine} read its DNS servers: they must be as planned", Remedy: "type in the planned DNS server on {machine}",
 		places:   homes(func(a *plan.Adapter) bool { return typed(a) && len(a.DNS) > 0 }),
 		settings: func(b *Built, at Place) { b.here(at.Adapter).DNS = nil }},
 	{Name: "guest-asks-for-lease", Family: Addressing, Weight: 5, Finding: "",
 		Says: "{machine} asks for a lease instead of having {planned}",
 		Why:  "it has an address of the pool, or none, and who looks for it at {address} finds nobody",
-		Look: "on {machine} look how it gets its address: {planned} must be typed in", Remedy: "type in {planned} on {machine}",
+		Look: "on {machine} look how it gets its address: {planned} must be set by hand", Remedy: "type in {planned} on {machine}",
 		places: homes(typed), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
 			a.How, a.Address, a.Gateway, a.DNS = plan.Lease, netip.Prefix{}, netip.Addr{}, nil
@@ -244,8 +244,8 @@ var guestKinds = []*Kind{
 		Look: "on {machine} look how it gets its address: it must ask for a lease", Remedy: "set {machine} to ask for a lease",
 		places: homes(leasing), settings: func(b *Built, at Place) { b.typeIn(at.Adapter, netip.Prefix{}) }},
 	{Name: "guest-gateway-typed", Family: Addressing, Weight: 3, Finding: "",
-		Says: "{machine} has a gateway typed in that is not there, beside its lease",
-		Why:  "what is typed in goes before what the lease says",
+		Says: "{machine} has a gateway set by hand that is not there, beside its lease",
+		Why:  "what is static goes before what the lease says",
 		Look: "on {machine} list the routes: the way to everywhere must go by {gateway}", Remedy: "take the typed-in gateway off {machine}",
 		places: homes(served), settings: func(b *Built, at Place) {
 			b.typeIn(at.Adapter, leased(at.Adapter))
@@ -253,9 +253,9 @@ var guestKinds = []*Kind{
 			a.Gateway, a.DNS = subnet.Add(subnet.Last(at.Adapter.Segment.Subnet), -1), at.Adapter.Segment.Port.Leases.DNS
 		}},
 	{Name: "guest-resolver-typed", Family: Naming, Weight: 5, Finding: "no-names",
-		Says: "{machine} has a resolver typed in that does not answer, beside its lease",
-		Why:  "what is typed in goes before what the lease says: numbers answer and names do not",
-		Look: "on {machine} read its resolvers: they must be those of the lease", Remedy: "take the typed-in resolver off {machine}",
+		Says: "{machine} has a DNS server set by hand that does not answer, beside its lease",
+		Why:  "what is static goes before what the lease says: numbers answer and names do not",
+		Look: "on {machine} read its DNS servers: they must be those of the lease", Remedy: "take the typed-in DNS server off {machine}",
 		places: homes(served), settings: func(b *Built, at Place) {
 			b.typeIn(at.Adapter, leased(at.Adapter))
 			a := b.here(at.Adapter)
@@ -263,8 +263,8 @@ var guestKinds = []*Kind{
 		}},
 	{Name: "guest-stale-lease", Family: Operating, Weight: 6, Finding: "",
 		Says: "{machine} still has the lease of where it was before",
-		Why:  "it keeps the address of another network until it asks anew",
-		Look: "have {machine} ask for its lease anew: then all must be as planned", Remedy: "renew the lease on {machine}, or restart it",
+		Why:  "it keeps the address of another network until it asks again",
+		Look: "have {machine} ask for its lease again: then all must be as planned", Remedy: "renew the lease on {machine}, or restart it",
 		places: homes(served), settings: func(b *Built, at Place) {
 			network := elsewhere
 			if s := otherSegment(at.Adapter); s != nil {
@@ -276,7 +276,7 @@ var guestKinds = []*Kind{
 	{Name: "guest-old-view", Family: Operating, Weight: 2, Finding: "",
 		Says: "what {machine} shows is older than its lease: the view was not refreshed",
 		Why:  "the page still shows no address while all works",
-		Look: "close the view of the settings on {machine} and open it anew", Remedy: "nothing is wrong but the view: refresh it",
+		Look: "close the view of the settings on {machine} and open it again", Remedy: "nothing is wrong but the view: refresh it",
 		places: homes(served), settings: func(b *Built, at Place) {
 			if b.Trouble.Shown == nil {
 				b.Trouble.Shown = map[*plan.Adapter]simulator.Held{}

@@ -112,7 +112,7 @@ var natKinds = []*Kind{
 	{Name: "masquerade-off", Family: Translating, Weight: 5, Finding: "no-nat",
 		Says:   "{machine} does not translate",
 		Why:    "packets go out under inside addresses, to which nobody outside has a way back",
-		Look:   "on the admin page of {machine}, look whether masquerade is on for the WAN",
+		Look:   "on the admin page of {machine}, check whether masquerade is on for the WAN",
 		Remedy: "switch masquerade on for the inside segments of {machine}",
 		places: machines(func(m *plan.Machine) bool { return len(m.Masq) > 0 }), settings: func(b *Built,
 			at Place) {
@@ -140,7 +140,7 @@ var natKinds = []*Kind{
 		}},
 	{Name: "publish-missing", Family: Translating, Weight: 4, Finding: "unreachable-expectation",
 		Says:   "{machine} does not publish {publish} for {to}",
-		Why:    "from outside nobody answers there",
+		Why:    "from outside nothing answers there",
 		Look:   "on the admin page of {machine}, look for the port forward of {publish}",
 		Remedy: "publish {publish} of {machine} to {target} of {to}",
 		places: publishes, settings: func(b *Built, at Place) {
@@ -162,7 +162,7 @@ var natKinds = []*Kind{
 		}},
 	{Name: "publish-wrong-guest", Family: Translating, Weight: 4, Finding: "",
 		Says:   "{machine} publishes {publish} to {other} instead of {to}",
-		Why:    "somebody else answers from outside",
+		Why:    "another machine answers from outside",
 		Look:   "on the admin page of {machine}, read where the port forward of {publish} goes",
 		Remedy: "have {publish} go to {target} of {to}",
 		places: func(p *plan.Plan) []Place {
@@ -190,7 +190,7 @@ var natKinds = []*Kind{
 		}},
 	{Name: "one-to-one-missing", Family: Translating, Weight: 3, Finding: "",
 		Says:   "{machine} does not translate an outside address to {other}",
-		Why:    "{other} goes out under the appliance's own address, and nobody answers at the one of its own",
+		Why:    "{other} goes out under the appliance's own address, and nothing answers at the one of its own",
 		Look:   "on the admin page of {machine}, look for the translation one to one of {other}",
 		Remedy: "write the translation one to one of {other} as in the plan",
 		places: func(p *plan.Plan) []Place {

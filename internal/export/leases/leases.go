@@ -82,7 +82,7 @@ func where(a *plan.Adapter) string {
 // Text writes the older server's configuration.
 func Text(m *plan.Machine, list []service) []byte {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "# Leases that %s hands out. The server listens on the interfaces that have these\n# networks; name them in its defaults file.\nauthoritative;\n", m.Name)
+	fmt.Fprintf(&b, "# Leases that %s gives out. The server listens on the interfaces that have these\n# networks; name them in its defaults file.\nauthoritative;\n", m.Name)
 	for _, s := range list {
 		seg := s.at.Segment
 		fmt.Fprintf(&b, "\n# %s: %s\nsubnet %s netmask %s {\n", seg.Name, where(s.at), seg.Subnet.Addr(), subnet.Mask(seg.Subnet.Bits()))

@@ -91,7 +91,7 @@ func TestMachine(t *testing.T) {
 	assert.Equal(t, []string{"172.29.64.30/24"}, n.Ethernets["lab2"].Addresses)
 	assert.Equal(t, []route{{"0.0.0.0/0", "172.29.64.1", 200}}, n.Ethernets["lab2"].Routes)
 	assert.True(t, n.Ethernets["lab1"].DHCP4)
-	assert.Equal(t, &overrides{100}, n.Ethernets["lab1"].Lease, "each way out has a metric of its own")
+	assert.Equal(t, &overrides{100}, n.Ethernets["lab1"].Lease, "each path outside has a metric of its own")
 	assert.Contains(t, files["/etc/sysctl.d/90-lab.conf"], "net.ipv4.ip_forward = 1")
 
 	_, _, c = machine(t, p, "heron")

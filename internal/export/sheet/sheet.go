@@ -17,7 +17,7 @@ import (
 func Book(p *plan.Plan) fileset.File {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
-	_ = w.Write([]string{"name", "segment", "address", "mask", "how", "gateway", "resolvers", "hardware address", "planned"})
+	_ = w.Write([]string{"name", "segment", "address", "mask", "how", "gateway", "resolvers", "MAC address", "planned"})
 	for i, d := range p.Document().Addresses {
 		mask, hardware := "", ""
 		if _, length, ok := strings.Cut(d.Address, "/"); ok {

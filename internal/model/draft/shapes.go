@@ -37,9 +37,9 @@ var Shapes = []Shape{
 	{"four-sided", "a packaged appliance with a management side and an adapter to spare",
 		"For a package that brings its own adapters; the host manages it on a side of its own.", fourSided},
 	{"later-server", "a LAN whose leases come from a server that is set up later",
-		"When a directory server will hand out leases and names, and guests must work until then.", laterServer},
+		"When a directory server will serve DHCP and names, and guests must work until then.", laterServer},
 	{"lines-and-tags", "two WANs and seven networks behind one adapter", "To practise many VLANs and a second line in one lab.", linesAndTags},
-	{"closed", "a range without any way out of the host", "For attacks and malware: a segment plays the world, and nothing leads on.", closed},
+	{"closed", "a range without any path outside of the host", "For attacks and malware: a segment plays the world, and nothing leads on.", closed},
 	{"classroom", "many identical benches behind one appliance",
 		"For a course: each bench is a segment of its own, and none reaches another.", classroom},
 }
@@ -62,7 +62,7 @@ func (w *writer) line(format string, args ...any) { fmt.Fprintf(w, format+"\n", 
 // wan writes the WAN segment.
 func (w *writer) wan(o *Options, name string) {
 	w.line("  %s:", name)
-	w.line("    reach: upstream         # leads outside: the house or site network")
+	w.line("    reach: upstream         # leads outside: the local network or site network")
 	if o.NAT {
 		w.line("    join: nat               # the host translates; bridging would not work here")
 	} else if o.Uplink != "" && name == o.WAN {
@@ -167,7 +167,7 @@ func dmz(o *Options, w *writer) {
 	w.isolated("desks", "may go outside through the appliance")
 	w.subnet(o)
 	w.isolated("servers", "what the outside may reach, at one port")
-	w.line("    subnet: 10.83.32.0/24   # given, as the server's address is typed in")
+	w.line("    subnet: 10.83.32.0/24   # given, as the server's address is static")
 	w.gate(o, "in adapter order")
 	w.line("      - %s", o.inside("lan", "", "desks"))
 	w.line("      - {role: dmz, segment: servers}")
@@ -227,7 +227,7 @@ func twoUplinks(o *Options, w *writer) {
 func transparent(o *Options, w *writer) {
 	w.line("segments:")
 	w.wan(o, o.WAN)
-	w.line("    foreign-macs: allow     # the bridge sends with the guests' hardware addresses")
+	w.line("    foreign-macs: allow     # the bridge sends with the guests' MAC addresses")
 	w.isolated("behind", "the same network as before it, with the filter between")
 	w.line("    foreign-macs: allow")
 	w.line("  service:")
@@ -247,7 +247,7 @@ func transparent(o *Options, w *writer) {
 func oneArmed(o *Options, w *writer) {
 	w.line("segments:")
 	w.wan(o, o.WAN)
-	w.line("    dhcp: none            # the router's lease service is off: the appliance's points guests at itself")
+	w.line("    dhcp: none            # the router's DHCP server is off: the appliance's points guests at itself")
 	w.line("")
 	w.line("appliances:")
 	w.line("  %s:", o.Appliance)

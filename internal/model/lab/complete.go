@@ -225,7 +225,7 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 			p.Plugged = false
 		}
 		if p.Address.How != "static" && p.Has("gateway") && p.Role == WAN {
-			r.fail(p.At("gateway"), "a gateway is typed in only beside a static address; write the address, or leave the gateway out")
+			r.fail(p.At("gateway"), "a gateway is static only beside a static address; write the address, or leave the gateway out")
 		}
 	}
 	for _, p := range a.Ports {

@@ -129,13 +129,13 @@ func segmentFields() []field[Segment] {
 			orLater("which router is there"),
 		listField("routes", "Upstream only: ways back that its router has, each NETWORK via ADDRESS.", form{Type: "string",
 			Pattern: `^[0-9.]+/[0-9.]+ via [0-9.]+$`}, parseRoute, func(s *Segment) *[]Route { return &s.Routes }),
-		poolField("Upstream only: what the site hands out there, first and last address with a hyphen between.",
+		poolField("Upstream only: what the site gives out there, first and last address with a hyphen between.",
 			func(s *Segment) (from, to *netip.Addr) { return &s.PoolFrom, &s.PoolTo }),
 		nameField("dhcp", "Which DHCP server, other than the appliance, is on the segment: upstream, host, none, or a guest's name.",
-			func(s *Segment) *string { return &s.Leases }).orLater("who hands out leases there"),
+			func(s *Segment) *string { return &s.Leases }).orLater("who serves DHCP there"),
 		nameField("within", "The segment whose wire carries this one, tagged.", func(s *Segment) *string { return &s.Within }),
 		intField("vlan", "The tag, 1 to 4094 (IEEE 802.1Q).", 0, 65535, func(s *Segment) *int { return &s.VLAN }),
-		wordField("foreign-macs", "Whether the switch passes frames from addresses it did not hand out.",
+		wordField("foreign-macs", "Whether the switch passes frames from addresses it did not give out.",
 			func(s *Segment) *string { return &s.ForeignMACs }, "allow", "refuse"),
 		hostField("host-address", "Reach host: the host's leg.",
 			func(s *Segment) *netip.Prefix { return &s.HostAddress }).orLater("which address has the host there"),
@@ -338,9 +338,9 @@ func portFields() []field[Port] {
 
 func leaseFields() []field[PortLeases] {
 	return []field[PortLeases]{
-		poolField("First and last address handed out, with a hyphen between.",
+		poolField("First and last address given out, with a hyphen between.",
 			func(l *PortLeases) (from, to *netip.Addr) { return &l.From, &l.To }),
-		listField("dns", "Resolvers that leases name: addresses, or self for the appliance.", textShape, func(text string) (string, error) {
+		listField("dns", "DNS servers that leases name: addresses, or self for the appliance.", textShape, func(text string) (string, error) {
 			if text == "self" {
 				return text, nil
 			}
@@ -362,7 +362,7 @@ func parseDomain(text string) (string, error) {
 	for _, label := range strings.Split(t, ".") {
 		if label == "" || len(label) > 63 || strings.Trim(label,
 			"abcdefghijklmnopqrstuvwxyz0123456789-") != "" || label[0] == '-' || label[len(label)-1] == '-' {
-			return "", fmt.Errorf("%q is no domain name; write one such as saltmarsh.example", shorten(text))
+			return "", fmt.Errorf("%q is not a valid domain name; write one such as saltmarsh.example", shorten(text))
 		}
 	}
 	return t, nil
@@ -416,10 +416,10 @@ func adapterFields() []field[Adapter] {
 	return []field[Adapter]{
 		nameField("segment", "The segment the adapter is on.", func(a *Adapter) *string { return &a.Segment }).orLater("on which segment is it"),
 		addrField("reserve", "A fixed lease.", func(a *Adapter) *netip.Addr { return &a.Reserve }).orLater("which address is reserved for it"),
-		hostField("static", "An address typed into the guest, with its prefix length.",
-			func(a *Adapter) *netip.Prefix { return &a.Static }).orLater("which address is typed in"),
-		addrField("gateway", "With static: the next hop typed into the guest.", func(a *Adapter) *netip.Addr { return &a.Gateway }),
-		listField("dns", "With static: resolvers typed into the guest.", addrShape, subnet.ParseAddr,
+		hostField("static", "An address set on the guest, with its prefix length.",
+			func(a *Adapter) *netip.Prefix { return &a.Static }).orLater("which address is static"),
+		addrField("gateway", "With static: the next hop set on the guest.", func(a *Adapter) *netip.Addr { return &a.Gateway }),
+		listField("dns", "With static: DNS servers set on the guest.", addrShape, subnet.ParseAddr,
 			func(a *Adapter) *[]netip.Addr { return &a.DNS }),
 		macField(func(a *Adapter) *mac.Address { return &a.MAC }),
 		textField("device", "What the guest's system calls the interface, once it has been seen.", func(a *Adapter) *string { return &a.Device }),

@@ -82,7 +82,7 @@ var wordingTexts = []struct {
 	{"snapshot", "What a snapshot is called.", func(w *Wording) *string { return &w.Snapshot }},
 	{"boot", "Where the boot order stands.", func(w *Wording) *string { return &w.Boot }},
 	{"floor", "How memory is kept from shrinking.", func(w *Wording) *string { return &w.Floor }},
-	{"dhcp", "Where the hypervisor's own lease service on {name} is switched off.", func(w *Wording) *string { return &w.Leases }},
+	{"dhcp", "Where the hypervisor's own DHCP server on {name} is switched off.", func(w *Wording) *string { return &w.Leases }},
 }
 
 func wordingFields() []field[Wording] {

@@ -145,7 +145,7 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 		} else if len(a.Devices) > 0 {
 			answer += "; likely called " + a.Devices[0]
 		}
-		return put("which side?", answer, "Go by the last two bytes of the hardware address, not by the order.")
+		return put("which side?", answer, "Go by the last two bytes of the MAC address, not by the order.")
 	case lab.Tags:
 		if a.Over != nil {
 			return Answer{}
@@ -157,7 +157,7 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 	case lab.Way:
 		note := ""
 		if a.Role == lab.WAN && a.How == FromAbove && a.Port.Address.How != "pppoe" && a.Segment.Lab.Join != "nat" {
-			note = "It can change. Where it must stay, have the router reserve it; do not type in one that the router hands out."
+			note = "It can change. Where it must stay, have the router reserve it; do not type in one that the router gives out."
 		}
 		return put("how does it get its address?", howText(a), note)
 	case lab.Addressed:
@@ -174,9 +174,9 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 			return Answer{}
 		}
 		if v := a.Leases; v != nil {
-			return put("does it hand out leases (DHCP), from where to where?", fmt.Sprintf("yes, from %s to %s", v.Pool.From, v.Pool.To), "")
+			return put("does it serve DHCP (DHCP), from where to where?", fmt.Sprintf("yes, from %s to %s", v.Pool.From, v.Pool.To), "")
 		}
-		return put("does it hand out leases (DHCP), from where to where?", "no", "")
+		return put("does it serve DHCP (DHCP), from where to where?", "no", "")
 	}
 	return Answer{}
 }
@@ -203,7 +203,7 @@ func aboutMachine(m *Machine, topic lab.Topic) Answer {
 			}
 		}
 	case lab.Resolvers:
-		out.Question, out.Answer = "where does it look names up?", "at the resolvers that the WAN lease names"
+		out.Question, out.Answer = "where does it look names up?", "at the DNS servers that the WAN lease names"
 		for _, a := range m.Adapters {
 			if a.How == Static && len(a.DNS) > 0 && a.DNS[0].IsValid() {
 				out.Answer = "at " + strings.Join(addrTexts(a.DNS), ", ")
@@ -230,11 +230,11 @@ func howText(a *Adapter) string {
 	case a.Port != nil && a.Port.Address.How == "pppoe":
 		return "by PPPoE, with the line's name and password"
 	case a.How == Static:
-		return "typed in"
+		return "set by hand"
 	case a.How == NoAddress:
 		return "it has none"
 	}
-	return "by lease (DHCP)"
+	return "by DHCP (DHCP)"
 }
 
 func gatewayText(a *Adapter) string {

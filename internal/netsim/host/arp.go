@@ -141,7 +141,7 @@ func (n *Node) ask(port *Port, hop netip.Addr, e *neighbor) {
 			return
 		}
 		delete(port.neighbors, hop)
-		n.Tell(Note{Kind: Lost, Why: Unanswered, Hop: hop}, "nobody answers for %s", hop)
+		n.Tell(Note{Kind: Lost, Why: Unanswered, Hop: hop}, "nothing answers for %s", hop)
 		for i, p := range e.queue {
 			n.icmpError(e.from[i], p, packet.Unreachable, packet.HostUnreachable)
 		}

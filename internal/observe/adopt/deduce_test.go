@@ -45,7 +45,7 @@ func TestDeduced(t *testing.T) {
 			[]string{"known-as: SW_LAN", "known-as: SW-LAN", "segment: sw-lan2"}, nil},
 		{"one name is one network without an address", []Source{export("box", "WAN", "in"), export("heron", "in"), export("otter", "in")},
 			[]string{"{segment: in}"}, []string{"in2"}},
-		{"a lease from somebody unknown is said", []Source{paste("gate", gateShows),
+		{"a lease from someone unknown is said", []Source{paste("gate", gateShows),
 			paste("heron", "2: eth0: <UP> mtu 1500\n    inet 10.83.16.60/24 scope global dynamic eth0\nDHCP server: 10.83.16.254\n")},
 			[]string{"segment: lan"}, nil},
 		{"what the host shows is the host's", []Source{paste("gate", gateShows), paste(Host,
@@ -77,7 +77,7 @@ func TestNotes(t *testing.T) {
 	_, notes, err = Write("found", []Source{paste("gate", gateShows), paste("heron",
 		"eth0 10.83.16.60/24\ndefault via 10.83.16.1 dev eth0\n")})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"heron has 10.83.16.60: by lease, as the file says, or typed in?"}, notes)
+	assert.Equal(t, []string{"heron has 10.83.16.60: by DHCP, as the file says, or set by hand?"}, notes)
 }
 
 func TestSides(t *testing.T) {

@@ -323,7 +323,7 @@ func (s *site) guestAdapter(m *machine, a *adapter) string {
 			text += ", dns: [" + strings.Join(subnet.Texts(m.resolvers), ", ") + "]"
 		}
 	} else if a.address.IsValid() && a.lease == listing.LeaseUnsaid {
-		s.notes = append(s.notes, fmt.Sprintf("%s has %s: by lease, as the file says, or typed in?", m.name, a.address.Addr()))
+		s.notes = append(s.notes, fmt.Sprintf("%s has %s: by DHCP, as the file says, or set by hand?", m.name, a.address.Addr()))
 	}
 	return text + a.hardware() + "}"
 }

@@ -85,7 +85,7 @@ func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Fact {
 	for _, x := range b.Adapters {
 		if address := fold(x.MAC); address != "" {
 			if first := twins[address]; first != 0 {
-				c.wrong("duplicate-mac", "give each adapter an address of its own", "adapters %d and %d have the same hardware address %s", first,
+				c.wrong("duplicate-mac", "give each adapter an address of its own", "adapters %d and %d have the same MAC address %s", first,
 					x.Number, x.MAC)
 			}
 			twins[address] = x.Number
@@ -116,7 +116,7 @@ func (c *comparison) extra(p *plan.Plan, m *plan.Machine, x BuiltAdapter) {
 	s, _ := network(p, x.Network)
 	switch {
 	case s != nil && m.Guest != nil:
-		c.wrong("dual-homed-guest", "remove it", "adapter %d is in no plan, and it is on %s: a second way out past the appliance", x.Number, s.Name)
+		c.wrong("dual-homed-guest", "remove it", "adapter %d is in no plan, and it is on %s: a second path outside past the appliance", x.Number, s.Name)
 	case x.Plugged && x.Network != "":
 		c.wrong("unattached-port", "remove it, or add a port for it to the lab", "adapter %d is in no plan, and it is connected to %q", x.Number,
 			x.Network)
@@ -141,7 +141,7 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 			c.wrong("unattached-port", "disconnect it", "adapter %d is planned as unused, and it is connected to %q", x.Number, x.Network)
 		}
 	case s == nil && a.Segment.Reach == lab.Upstream:
-		c.unseen("look whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, which the lab does not name; it should lead to %s",
+		c.unseen("check whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, which the lab does not name; it should lead to %s",
 			x.Number, a.Name, x.Network, a.Segment.Name)
 	case s == nil:
 		c.wrong("no-gateway", attach, "adapter %d (%s) is on %q, which is no segment of the lab", x.Number, a.Name, x.Network)
@@ -164,7 +164,7 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 	}
 	if address, err := mac.Parse(x.MAC); err == nil && address != a.MAC {
 		c.remark("keep it: bastion map --adopt takes it into the lab; or set the planned one",
-			"adapter %d has the hardware address %s, and %s is planned", x.Number, address, a.MAC)
+			"adapter %d has the MAC address %s, and %s is planned", x.Number, address, a.MAC)
 	}
 	if needs := needsOf(a.Machine); needs != nil && len(needs.NICs) > 0 && len(x.Models) > 0 && !slices.ContainsFunc(x.Models,
 		func(m string) bool { return slices.Contains(needs.NICs, m) }) {

@@ -33,7 +33,7 @@ func ByLink(m *plan.Machine, all []listing.Interface, one [][]listing.Interface)
 		switch {
 		case len(went) == 0:
 			r.Missing = append(r.Missing, a)
-			r.Risk = fmt.Sprintf("nothing changed when adapter %d was unplugged: look whether it was the right one, and copy the list again",
+			r.Risk = fmt.Sprintf("nothing changed when adapter %d was unplugged: check whether it was the right one, and copy the list again",
 				a.Number)
 		case len(went) > 1:
 			for _, k := range went {

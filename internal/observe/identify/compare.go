@@ -112,7 +112,7 @@ func Compare(p *plan.Plan, m *plan.Machine, whole listing.Listing) []Fact {
 	}
 	c.strangers(x)
 	if c.outer {
-		c.remark("", "it tells how %s is made; addresses, routes and resolvers are seen in its own system", m.Name)
+		c.remark("", "it tells how %s is made; addresses, routes and DNS servers are seen in its own system", m.Name)
 		return c.sorted()
 	}
 	c.ways(x)
@@ -210,15 +210,15 @@ func (c *comparison) hardware(a *plan.Adapter, row Row) {
 	whole := len(row.listed.Tail) == 12
 	switch {
 	case row.listed.Tail != "" && strings.HasSuffix(hex(a), row.listed.Tail):
-		c.on(row.listed.Line, "adapter %d has the hardware address …%s", a.Number, a.MAC.Tail(2))
+		c.on(row.listed.Line, "adapter %d has the MAC address …%s", a.Number, a.MAC.Tail(2))
 	case !a.MACGiven && whole:
-		c.remark("bastion map LAB --adopt LISTING takes it into the lab file", "%s has the hardware address %s, which the lab file does not say yet",
+		c.remark("bastion map LAB --adopt LISTING takes it into the lab file", "%s has the MAC address %s, which the lab file does not say yet",
 			row.Device, mac.Pairs(row.listed.Tail))
 	case whole && differs(hex(a), row.listed.Tail) == 1:
-		c.wrong("", "read it again, or write it into the lab file", "%s has the hardware address %s, and %s is planned: one digit differs", row.Device,
+		c.wrong("", "read it again, or write it into the lab file", "%s has the MAC address %s, and %s is planned: one digit differs", row.Device,
 			mac.Pairs(row.listed.Tail), a.MAC)
 	case whole:
-		c.wrong("", "set the planned one, or take this one over: bastion map LAB --adopt LISTING", "%s has the hardware address %s, and %s is planned",
+		c.wrong("", "set the planned one, or take this one over: bastion map LAB --adopt LISTING", "%s has the MAC address %s, and %s is planned",
 			row.Device, mac.Pairs(row.listed.Tail), a.MAC)
 	}
 }
@@ -267,7 +267,7 @@ func (c *comparison) address(a *plan.Adapter, row Row) {
 func (c *comparison) noAddress(a *plan.Adapter, row Row) {
 	switch {
 	case row.listed.Unanswered:
-		c.wrong("no-dhcp-server", c.show.renew(row.Device)+", once the appliance hands out leases on "+a.Segment.Name,
+		c.wrong("no-dhcp-server", c.show.renew(row.Device)+", once the appliance serves DHCP on "+a.Segment.Name,
 			"%s asked for a lease and nobody answered", row.Device)
 	case a.How == plan.NoAddress:
 		c.planned("%s has no address, as planned", row.Device)
@@ -286,14 +286,14 @@ func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) boo
 	s := a.Segment
 	switch {
 	case selfGiven.Contains(at):
-		c.wrong("no-dhcp-server", c.show.renew(device)+", once the appliance hands out leases on "+s.Name,
+		c.wrong("no-dhcp-server", c.show.renew(device)+", once the appliance serves DHCP on "+s.Name,
 			"%s has %s, which it gave itself because nobody answered", device, at)
 		return false
 	case !s.Subnet.Contains(at):
 		c.elsewhere(a, row, at)
 		return false
 	case a.How == plan.NoAddress:
-		c.wrong("", "take it away", "%s has %s, and no address is planned", device, at)
+		c.wrong("", "remove it", "%s has %s, and no address is planned", device, at)
 		return false
 	case a.Address.IsValid() && at != a.Address.Addr():
 		c.notPlanned(a, row, at)
@@ -304,7 +304,7 @@ func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) boo
 		if slices.ContainsFunc(s.Adapters, func(o *plan.Adapter) bool { return o != a && o.Address.IsValid() && o.Address.Addr() == at }) {
 			c.wrong("duplicate-address", "take a lease instead", "%s has %s, which is another machine's", device, at)
 		} else {
-			c.wrong("two-dhcp-servers", "find who gave it: another lease server answers on "+s.Name,
+			c.wrong("two-dhcp-servers", "find who gave it: another DHCP server answers on "+s.Name,
 				"%s has %s, outside the pool %s", device, at, service.Pool)
 		}
 		return false
@@ -335,12 +335,12 @@ func (c *comparison) notPlanned(a *plan.Adapter, row Row, at netip.Addr) {
 		}
 	}
 	if len(row.listed.Addresses) > 1 && hasPlanned(row.listed, a) {
-		c.remark("take it away unless you need it", "%s has %s beside the planned address", row.Device, at)
+		c.remark("remove it unless you need it", "%s has %s beside the planned address", row.Device, at)
 		return
 	}
 	fix := "write " + a.Shown()
 	if a.How == plan.Reservation {
-		fix = c.show.renew(row.Device) + "; if it stays so the reservation is for another hardware address"
+		fix = c.show.renew(row.Device) + "; if it stays so the reservation is for another MAC address"
 	}
 	c.wrong("", fix, "%s has %s, and %s is planned", row.Device, at, a.Address.Addr())
 }
@@ -374,7 +374,7 @@ func (c *comparison) server(a *plan.Adapter, row Row) {
 		return
 	}
 	if port.Address.IsValid() && by != port.Address.Addr() {
-		c.wrong("two-dhcp-servers", fmt.Sprintf("switch off the lease server at %s", by),
+		c.wrong("two-dhcp-servers", fmt.Sprintf("switch off the DHCP server at %s", by),
 			"%s has its lease from %s, and %s is planned", row.Device, by,
 			port.Address.Addr())
 		return
@@ -402,7 +402,7 @@ func (c *comparison) strangers(x *pairing) {
 			case selfGiven.Contains(n.Addr()):
 				c.wrong("no-dhcp-server", c.show.renew(what), "%s has %s, which it gave itself because nobody answered", what, n.Addr())
 			case s != nil:
-				c.wrong("dual-homed-guest", "take that adapter away, or write it into the lab file", "%s has %s: an adapter on %s that is in no plan", what,
+				c.wrong("dual-homed-guest", "remove that adapter, or write it into the lab file", "%s has %s: an adapter on %s that is in no plan", what,
 					n.Addr(), s.Name)
 			case len(c.m.Adapters) == 1 && x.taken[c.m.Adapters[0]] == 0 && len(x.taken) == 0:
 				c.wrong("off-subnet", "look which network the adapter is attached to", "%s has %s, which is on no segment of the lab", what, n.Addr())

@@ -14,33 +14,33 @@ import (
 
 func TestCompare(t *testing.T) {
 	p := sample(t)
-	const hop, names = "its next hop is not shown; the next hop 10.83.16.1 is planned", "its resolver is not shown; 10.83.16.1 is planned"
+	const hop, names = "its next hop is not shown; the next hop 10.83.16.1 is planned", "its DNS server is not shown; 10.83.16.1 is planned"
 	for _, c := range []struct {
 		what, as, text string
 		want           []string // parts of each message that is not as planned, in order
 	}{
 		{"as planned, Linux", "heron", "2: enp1s0: <BROADCAST,UP,LOWER_UP>\n    link/ether 02:5b:ac:3f:e7:01 brd ff:ff:ff:ff:ff:ff\n    inet 10.83.16.50/24 brd 10.83.16.255 scope global dynamic enp1s0\ndefault via 10.83.16.1 dev enp1s0\n10.83.16.0/24 dev enp1s0\nnameserver 10.83.16.1\n", nil},
-		{"BSD, no resolver shown", "heron", "vtnet0: flags=8843<UP> metric 0 mtu 1500\n\tether 02:5b:ac:3f:e7:01\n\tinet 10.83.16.51 netmask 0xffffff00 broadcast 10.83.16.255\n\tstatus: active\ndefault            10.83.16.1         UGS      vtnet0\n", []string{names}},
+		{"BSD, no DNS server shown", "heron", "vtnet0: flags=8843<UP> metric 0 mtu 1500\n\tether 02:5b:ac:3f:e7:01\n\tinet 10.83.16.51 netmask 0xffffff00 broadcast 10.83.16.255\n\tstatus: active\ndefault            10.83.16.1         UGS      vtnet0\n", []string{names}},
 		{"as planned, desktop", "heron", "Ethernet adapter Ethernet:\n\n   Physical Address. . . . . . . . . : 02-5B-AC-3F-E7-01\n   IPv4 Address. . . . . . . . . . . : 10.83.16.52(Preferred)\n   Subnet Mask . . . . . . . . . . . : 255.255.255.0\n   Default Gateway . . . . . . . . . : 10.83.16.1\n   DHCP Server . . . . . . . . . . . : 10.83.16.1\n   DNS Servers . . . . . . . . . . . : 10.83.16.1\n", nil},
 		{"a desktop without a gateway", "heron", "Ethernet adapter Ethernet:\n\n   IPv4 Address. . . . . . . . . . . : 10.83.16.52(Preferred)\n   Subnet Mask . . . . . . . . . . . : 255.255.255.0\n   Default Gateway . . . . . . . . . : \n   DNS Servers . . . . . . . . . . . : 10.83.16.1\n",
-			[]string{"it has no way out, and the next hop 10.83.16.1 is planned"}},
+			[]string{"it has no path outside, and the next hop 10.83.16.1 is planned"}},
 		{"nobody answered", "heron", "2: eth0: <UP>\n    inet 169.254.7.9/16 scope link eth0\n", []string{"169.254.7.9, which it gave itself", hop, names}},
 		{"on another segment", "heron", "2: eth0: <UP>\n    inet 172.29.64.140/24\ndefault via 172.29.64.1\n",
 			[]string{"it is really on causeway", "its next hop is 172.29.64.1, and 10.83.16.1 is planned: that leads past the appliance", names}},
 		{"on none", "heron", "2: eth0: <UP>\n    inet 192.0.2.5/24\n", []string{"on no segment of the lab", hop, names}},
-		{"another lease server", "heron", "Ethernet adapter Ethernet:\n   IPv4 Address. . . : 10.83.16.60\n   Subnet Mask . . . : 255.255.255.0\n   DHCP Server . . . : 10.83.16.254\n", []string{"its lease from 10.83.16.254, and 10.83.16.1 is planned", hop, names}},
+		{"another DHCP server", "heron", "Ethernet adapter Ethernet:\n   IPv4 Address. . . : 10.83.16.60\n   Subnet Mask . . . : 255.255.255.0\n   DHCP Server . . . : 10.83.16.254\n", []string{"its lease from 10.83.16.254, and 10.83.16.1 is planned", hop, names}},
 		{"outside the pool", "heron", "2: eth0: <UP>\n    inet 10.83.16.201/24\n", []string{"outside the pool 10.83.16.50-10.83.16.199", hop, names}},
 		{"another's address", "heron", "2: eth0: <UP>\n    inet 10.83.16.1/24\n", []string{"which is another machine's", hop, names}},
 		{"not its reservation", "otter", "2: eth0: <UP>\n    inet 10.83.16.60/24\n", []string{"10.83.16.20 is planned", hop, names}},
-		{"a wrong mask", "ferry", "2: eth0: <UP>\n    inet 10.83.32.10/16\n", []string{"/16 (255.255.0.0), and boathouse has /24", "next hop 10.83.32.1 is planned", "resolver is not shown"}},
+		{"a wrong mask", "ferry", "2: eth0: <UP>\n    inet 10.83.32.10/16\n", []string{"/16 (255.255.0.0), and boathouse has /24", "next hop 10.83.32.1 is planned", "DNS server is not shown"}},
 		{"all its bits", "ferry", "2: eth0: <UP>\n    inet 10.83.32.10/32\ndefault via 10.83.32.1\nnameserver 10.83.32.1", []string{"the mask /32"}},
 		{"no mask", "ferry", "address 10.83.32.10\ngateway 10.83.32.1\ndns 10.83.32.1\n", []string{"its mask is not shown"}},
 		{"a lease where a static address is planned", "ferry", "2: eth0: <UP>\n    inet 10.83.32.10/24 scope global dynamic eth0\ndefault via 10.83.32.1\nnameserver 10.83.32.1", []string{"has a lease, and a static address is planned"}},
 		{"typed where a lease is planned", "heron", "iface eth0 inet static\n address 10.83.16.60\n netmask 255.255.255.0\n gateway 10.83.16.1\n dns-nameservers 10.83.16.1", []string{"set by hand, and a lease is planned"}},
-		{"two ways out", "heron", "2: eth0: <UP>\n    inet 10.83.16.50/24\n3: eth1: <UP>\n    inet 172.29.64.141/24\ndefault via 10.83.16.1 dev eth0\ndefault via 172.29.64.1 dev eth1\n", []string{"an adapter on causeway that is in no plan", "next hop is 172.29.64.1", "2 ways out", names}},
-		{"another resolver", "heron", "2: eth0: <UP>\n    inet 10.83.16.50/24\ndefault via 10.83.16.1\nnameserver 198.51.100.53\n",
-			[]string{"its resolver is 198.51.100.53"}},
-		{"a resolver of its own", "heron", "2: eth0: <UP>\n    inet 10.83.16.50/24\ndefault via 10.83.16.1\nnameserver 127.0.0.53\n",
+		{"two paths outside", "heron", "2: eth0: <UP>\n    inet 10.83.16.50/24\n3: eth1: <UP>\n    inet 172.29.64.141/24\ndefault via 10.83.16.1 dev eth0\ndefault via 172.29.64.1 dev eth1\n", []string{"an adapter on causeway that is in no plan", "next hop is 172.29.64.1", "2 paths outside", names}},
+		{"another DNS server", "heron", "2: eth0: <UP>\n    inet 10.83.16.50/24\ndefault via 10.83.16.1\nnameserver 198.51.100.53\n",
+			[]string{"its DNS server is 198.51.100.53"}},
+		{"a DNS server of its own", "heron", "2: eth0: <UP>\n    inet 10.83.16.50/24\ndefault via 10.83.16.1\nnameserver 127.0.0.53\n",
 			[]string{"it asks itself for names"}},
 		{"the appliance, WAN still waiting", "sluice",
 			"2: eth1: <UP>\n    inet 10.83.16.1/24\n3: eth2: <UP>\n    inet 10.83.32.1/24\n4: eth1.48@eth1: <UP>\n    inet 10.83.48.1/24\n",
@@ -196,9 +196,9 @@ func TestJudgements(t *testing.T) {
 		{"one digit", "heron", "2: eth0: <UP>\n    link/ether 02:5b:ac:3f:e7:02 brd ff:ff:ff:ff:ff:ff\n    inet 10.83.16.60/24\n" + ways + names, "broken", "one digit differs"},
 		{"another address of hardware", "heron", "2: eth0: <UP>\n    link/ether 08:11:22:33:44:55 brd ff:ff:ff:ff:ff:ff\n    inet 10.83.16.60/24\n" + ways + names, "broken", "is in no plan"},
 		{"the appliance as planned", "sluice", "eth0: 172.29.64.130/24\neth1: 10.83.16.1/24\n" + rest + "default via 172.29.64.1 dev eth0\n", "holds", "its next hop is 172.29.64.1"},
-		{"the appliance without a way out", "sluice", "eth0: 172.29.64.130/24\neth1: 10.83.16.1/24\n" + rest + "10.83.16.0/24 dev eth1 proto kernel scope link src 10.83.16.1\n", "broken", "it has no way out"},
-		{"its way out leads inside", "sluice", "eth0: 172.29.64.130/24\neth1: 10.83.16.1/24\n" + rest + "default via 10.83.16.254 dev eth1\n", "broken", "lan, an inside port, has the gateway"},
-		{"two ways out of it", "sluice", "eth0: 172.29.64.130/24\neth1: 10.83.16.1/24\n" + rest + "default via 172.29.64.1 dev eth0\ndefault via 10.83.32.9 dev eth2\n", "broken", "2 ways out"},
+		{"the appliance without a path outside", "sluice", "eth0: 172.29.64.130/24\neth1: 10.83.16.1/24\n" + rest + "10.83.16.0/24 dev eth1 proto kernel scope link src 10.83.16.1\n", "broken", "it has no path outside"},
+		{"its path outside leads inside", "sluice", "eth0: 172.29.64.130/24\neth1: 10.83.16.1/24\n" + rest + "default via 10.83.16.254 dev eth1\n", "broken", "lan, an inside port, has the gateway"},
+		{"two paths outside of it", "sluice", "eth0: 172.29.64.130/24\neth1: 10.83.16.1/24\n" + rest + "default via 172.29.64.1 dev eth0\ndefault via 10.83.32.9 dev eth2\n", "broken", "2 paths outside"},
 		{"a port with all its bits", "sluice", "eth0: 172.29.64.130/24\neth1: inet 10.83.16.1 netmask 0xffffffff\n" + rest + "default via 172.29.64.1 dev eth0\n", "broken", "the mask /32"},
 		{"a wrong neighbor", "heron", "2: eth0: <UP>\n    inet 10.83.16.60/24\n" + ways + names + "10.83.16.1 dev eth0 lladdr 02:99:88:77:66:55 REACHABLE\n", "broken", "is answered for by 02:99:88:77:66:55"},
 		{"the right neighbor", "heron", "2: eth0: <UP>\n    inet 10.83.16.60/24\n" + ways + names + "10.83.16.1 dev eth0 lladdr 02:5b:ac:50:c2:02 REACHABLE\n", "holds", "sluice answers for 10.83.16.1"},
@@ -214,13 +214,13 @@ func TestJudgements(t *testing.T) {
 		{"part of a page", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   reedbed   Connected\n", "unknown", "adapter 3 (dmz on boathouse) is not shown"},
 		{"the wrong device typed", "sluice", "em0 02:5b:ac:50:c2:02\nem1 02:5b:ac:50:c2:01\nem2 02:5b:ac:50:c2:03\nWhich device is the WAN? em0\n", "broken", "wan is em1, by mac"},
 		{"one device typed twice", "sluice", "Which device is the WAN? em0\nWhich device is the LAN? em0\n", "broken", "typed for wan and for lan"},
-		{"no leases typed", "sluice", "Do you want leases (DHCP) on the LAN? n\n", "broken", "lan hands out leases"},
+		{"no leases typed", "sluice", "Do you want leases (DHCP) on the LAN? n\n", "broken", "lan serves DHCP"},
 		{"a typed address with five parts", "sluice", "Type the address of the LAN: 10.83.16.16.1\n", "broken", "did you mean 10.83.16.1?"},
 		{"a pool's end", "sluice", "Type the last address of the LAN's pool: 10.83.16.254\n", "broken", "ends at 10.83.16.199"},
 		{"what was typed is right, and no more is seen", "sluice", "Type the address of the LAN: 10.83.16.1\n", "unknown", "the answer 10.83.16.1 is as planned"},
 		{"two machines, the other one is wrong", "heron", "user@heron:~$ ip -br a\neth0 UP 10.83.16.60/24\nuser@heron:~$ ip r\n" + ways + "user@heron:~$ cat /etc/resolv.conf\n" + names + "root@ferry:~# ip -br a\neth0 UP 169.254.9.9/16\n", "holds", "it shows ferry too"},
 		{"a second adapter without a plan", "otter", "eth0 UP 10.83.16.20/24\neth1 UP 172.29.64.99/24\n" + ways + names, "broken", "an adapter on causeway that is in no plan"},
-		{"no resolver", "heron", "2: eth0: <UP>\n    inet 10.83.16.60/24\n" + ways + "DNS servers: none\n", "broken", "it has no resolver"},
+		{"no DNS server", "heron", "2: eth0: <UP>\n    inet 10.83.16.60/24\n" + ways + "DNS servers: none\n", "broken", "it has no DNS server"},
 		{"an address in front of the pool", "newt", "eth0 UP 10.83.48.20/24\ndefault via 10.83.48.1 dev eth0\nnameserver 10.83.48.1\n", "broken", "outside the pool"},
 		{"nothing about it", "heron", "eth0 UP\n", "unknown", "shows no address yet"},
 	} {
@@ -246,13 +246,13 @@ appliances: {gate: {ports: [{role: wan, segment: out}, {role: lan, name: bench, 
 `)
 	const own = "3: vbr0: <UP>\n    inet 10.83.18.254/24 scope global vbr0\n"
 	for _, c := range []struct{ what, text, verdict, says string }{
-		{"as planned", own + "default via 172.29.70.1 dev enp1\n", "holds", "one way out, by 172.29.70.1"},
-		{"its way out is not shown", own, "unknown", "way out is not shown"},
+		{"as planned", own + "default via 172.29.70.1 dev enp1\n", "holds", "one path outside, by 172.29.70.1"},
+		{"its path outside is not shown", own, "unknown", "path outside is not shown"},
 		{"its leg is not shown", "default via 172.29.70.1 dev enp1\n", "unknown", "leg on bench is not shown"},
 		{"another address", "3: vbr0: <UP>\n    inet 10.83.18.9/24\ndefault via 172.29.70.1\n", "broken", "10.83.18.9 on bench, and 10.83.18.254 is planned"},
 		{"a leg too many", own + "4: vbr1: <UP>\n    inet 10.83.17.9/24\ndefault via 172.29.70.1\n", "broken", "it stands on fen"},
 		{"a wrong mask", "3: vbr0: <UP>\n    inet 10.83.18.254/16\ndefault via 172.29.70.1\n", "broken", "/16, and /24 is planned"},
-		{"two ways out", own + "default via 172.29.70.1 dev enp1\ndefault via 192.0.2.1 dev wlp2\n", "broken", "2 ways out at once"},
+		{"two paths outside", own + "default via 172.29.70.1 dev enp1\ndefault via 192.0.2.1 dev wlp2\n", "broken", "2 paths outside at once"},
 		{"through the lab", own + "default via 10.83.18.1 dev vbr0\n", "broken", "through the lab"},
 	} {
 		facts := CompareHost(p, listing.Read(c.text))

@@ -24,7 +24,7 @@ func CompareHost(p *plan.Plan, l listing.Listing) []Fact {
 			switch {
 			case s == nil || s.Reach == lab.Upstream:
 			case !s.HostLeg.IsValid():
-				c.wrong("dual-homed-guest", "take the address away, or write host-address into the lab file",
+				c.wrong("dual-homed-guest", "remove the address, or write host-address into the lab file",
 					"the host has %s: it stands on %s, where the plan has no leg of it", a.Addr(), s.Name)
 			case a.Addr() != s.HostLeg.Addr():
 				c.wrong("", "set "+s.HostLeg.String(), "the host has %s on %s, and %s is planned", a.Addr(), s.Name, s.HostLeg.Addr())
@@ -63,10 +63,10 @@ func (c *comparison) hostWays() {
 	}
 	switch {
 	case len(seen) > 1:
-		c.wrong("dual-homed-guest", "keep one", "the host has %d ways out at once", len(seen))
+		c.wrong("dual-homed-guest", "keep one", "the host has %d paths outside at once", len(seen))
 	case len(seen) == 1:
-		c.planned("the host has one way out, by %s", seen[0])
+		c.planned("the host has one path outside, by %s", seen[0])
 	case !c.l.RoutesHere:
-		c.unseen(c.show.routes, "the host's way out is not shown")
+		c.unseen(c.show.routes, "the host's path outside is not shown")
 	}
 }

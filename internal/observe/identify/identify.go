@@ -42,12 +42,12 @@ func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 			if x.aside(*row) {
 				continue // a bridge's member, or an interface of the system's own
 			}
-			row.Conflict = "nothing tells which adapter it is: look for a command that shows hardware addresses"
+			row.Conflict = "nothing tells which adapter it is: look for a command that shows MAC addresses"
 		}
 		if row.How == ByOrder {
-			r.Risk = "this goes by order, which is luck: look for a command that shows hardware addresses"
+			r.Risk = "this goes by order, which is chance: look for a command that shows MAC addresses"
 			if i.Tail != "" {
-				r.Risk = "this goes by order, which is luck: the lab file does not say which hardware address is which; " +
+				r.Risk = "this goes by order, which is chance: the lab file does not say which MAC address is which; " +
 					"copy the hypervisor's list of adapters, or what shows their roles, and take that over with --adopt"
 			}
 		}
@@ -100,7 +100,7 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 		return fmt.Sprintf("it is attached to %s, and %s is planned", s.Name, a.Segment.Name)
 	}
 	if i.Link == listing.LinkDown && a.Plugged {
-		return "it has no link: look whether its adapter is connected"
+		return "it has no link: check whether its adapter is connected"
 	}
 	return ""
 }
@@ -150,10 +150,10 @@ func Adopt(p *plan.Plan, m *plan.Machine, l listing.Listing) (Adoption, error) {
 		if i.Tail != "" {
 			address, err := mac.Parse(i.Tail)
 			if err != nil {
-				return out, fmt.Errorf("line %d: %s has no whole hardware address", i.Line, row.Device)
+				return out, fmt.Errorf("line %d: %s has no whole MAC address", i.Line, row.Device)
 			}
 			if old, twice := taken[address]; twice && row.adapter.Over == nil {
-				return out, fmt.Errorf("%s and %s have the same hardware address %s", old, row.Device, address)
+				return out, fmt.Errorf("%s and %s have the same MAC address %s", old, row.Device, address)
 			}
 			taken[address], is.MAC = row.Device, address
 		}
@@ -190,7 +190,7 @@ func pairUnpinned(p *plan.Plan, m *plan.Machine, list []listing.Interface) *pair
 		if y.rows[k].adapter != nil && slices.ContainsFunc(p.Adapters, func(a *plan.Adapter) bool {
 			return a.Machine != m && hex(a) == list[k].Tail
 		}) {
-			y.rows[k].adapter, y.rows[k].Conflict = nil, "its hardware address is another machine's"
+			y.rows[k].adapter, y.rows[k].Conflict = nil, "its MAC address is another machine's"
 		}
 	}
 	return y

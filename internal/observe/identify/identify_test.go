@@ -61,7 +61,7 @@ func TestListings(t *testing.T) {
 		{"tails by hand", "eth0 c2:01\neth1 C2-03\n eth2 = c202\n", "eth0=1(tail) | eth1=3(tail) | eth2=2(tail)"},
 		{"ip -o link", "2: eth0    inet 10.83.16.1/24 brd 10.83.16.255 scope global eth0\\ valid_lft forever\n3: eth1: <BROADCAST,UP,LOWER_UP> mtu 1500 qdisc fq state UP mode DEFAULT group default qlen 1000\\    link/ether 02:5b:ac:50:c2:03 brd ff:ff:ff:ff:ff:ff\n", "eth0=2(address) | eth1=3(mac)"},
 		{"ip addr", "2: ens3: <BROADCAST,MULTICAST,UP,LOWER_UP> mtu 1500 qdisc fq_codel state UP group default qlen 1000\n    link/ether 02:5b:ac:50:c2:01 brd ff:ff:ff:ff:ff:ff\n    altname enp0s3\n    inet 172.29.64.131/24 brd 172.29.64.255 scope global dynamic ens3\n       valid_lft 7100sec preferred_lft 7100sec\n    inet6 fe80::5b:acff:fe50:c201/64 scope link\n", "ens3=1(mac)"},
-		{"ip -j link", `[{"ifindex":1,"ifname":"lo","link_type":"loopback","address":"00:00:00:00:00:00"},{"ifindex":2,"ifname":"eth0","flags":["UP"],"operstate":"UP","address":"02:5b:ac:50:c2:02","broadcast":"ff:ff:ff:ff:ff:ff"},{"ifindex":3,"ifname":"eth1","operstate":"DOWN","address":"02:5b:ac:50:c2:01"}]`, "eth0=2(mac) | eth1=1(mac)!it has no link: look whether its adapter is connected"},
+		{"ip -j link", `[{"ifindex":1,"ifname":"lo","link_type":"loopback","address":"00:00:00:00:00:00"},{"ifindex":2,"ifname":"eth0","flags":["UP"],"operstate":"UP","address":"02:5b:ac:50:c2:02","broadcast":"ff:ff:ff:ff:ff:ff"},{"ifindex":3,"ifname":"eth1","operstate":"DOWN","address":"02:5b:ac:50:c2:01"}]`, "eth0=2(mac) | eth1=1(mac)!it has no link: check whether its adapter is connected"},
 		{"ifconfig with lladdr", "em0: flags=8843<UP,BROADCAST,RUNNING,SIMPLEX,MULTICAST> mtu 1500\n\tlladdr 02:5b:ac:50:c2:01\n\tindex 1 priority 0 llprio 3\n\tmedia: Ethernet autoselect (1000baseT full-duplex)\n\tstatus: active\nenc0: flags=0<>\n\tindex 3 priority 0 llprio 3\npflog0: flags=141<UP,RUNNING,PROMISC> mtu 33136\n", "em0=1(mac)"},
 		{"ifconfig with address:", "wm0: flags=0x8843<UP,BROADCAST,RUNNING,SIMPLEX,MULTICAST> mtu 1500\n\tec_capabilities=7<VLAN_MTU,VLAN_HWTAGGING,JUMBO_MTU>\n\taddress: 02:5b:ac:50:c2:03\n\tmedia: Ethernet autoselect\n", "wm0=3(mac)"},
 		{"at start-up", "em0: <Network Connection> port 0xd020-0xd027 mem 0xf1200000-0xf121ffff irq 19 at device 3.0 on pci0\nem0: Ethernet address: 02:5b:ac:50:c2:02\nem1: Ethernet address: 02:5b:ac:50:c2:01\n", "em0=2(mac) | em1=1(mac)"},
@@ -76,7 +76,7 @@ func TestListings(t *testing.T) {
 		{"an arrow", "igb0 -> 02:5b:ac:50:c2:03\nigb1 -> 02:5b:ac:50:c2:01\n", "igb0=3(mac) | igb1=1(mac)"},
 		{"without leading zeros", "eth0 2:5b:ac:50:c2:1\n", "eth0=1(mac)"},
 		{"no address at all", "eth0\nvtnet0 (up)\nvtnet1 (up)\n", "vtnet0=1(order) | vtnet1=2(order)"},
-		{"an ambiguous tail", "eth0 5b:ac\n", "eth0=0()!its hardware address is in no plan"},
+		{"an ambiguous tail", "eth0 5b:ac\n", "eth0=0()!its MAC address is in no plan"},
 		{"a slip of a digit", "eth0 02:5b:ac:50:c2:0a\n",
 			"eth0=0()!it is in no plan; one digit differs from adapter 1 (02:5b:ac:50:c2:01): read it again"},
 		{"another machine's", "ens3 02:5b:ac:3f:e7:01\n", "ens3=0()!that is adapter 1 of heron: is this the console of heron?"},
@@ -85,7 +85,7 @@ func TestListings(t *testing.T) {
 		{"swapped", "2: eth0: <UP>\n    link/ether 02:5b:ac:50:c2:01\n    inet 10.83.16.1/24\n",
 			"eth0=1(mac)!it has 10.83.16.1, which is on reedbed: the roles look swapped"},
 		{"no link", "vtnet0: flags=8843<UP>\n\tether 02:5b:ac:50:c2:01\n\tstatus: no carrier\n",
-			"vtnet0=1(mac)!it has no link: look whether its adapter is connected"},
+			"vtnet0=1(mac)!it has no link: check whether its adapter is connected"},
 		{"nothing", "Welcome.\nPlease choose:\n", ""},
 	} {
 		assert.Equal(t, c.want, told(Listed(p, p.Machine("sluice"), listing.Read(c.text))), c.what)
@@ -263,21 +263,21 @@ func TestMappingsWithoutAddresses(t *testing.T) {
 		{"planned addresses", "em0 10.83.32.1/24\nem1 10.83.16.1/24\nem2 172.29.64.140/24\n", "em0=3(address) | em1=2(address) | em2=1(address)"},
 		{"segments of a page", "nic0.network = \"boathouse\"\nnic1.network = \"causeway\"\nnic2.network = \"reedbed\"\n",
 			"adapter 1=1(number)!it is attached to boathouse, and causeway is planned | adapter 2=2(number)!it is attached to causeway, and reedbed is planned | adapter 3=3(number)!it is attached to reedbed, and boathouse is planned"},
-		{"hardware addresses alone", "em0 08:3c:11:22:33:44\nem1 08:3c:11:22:33:45\nem2 08:3c:11:22:33:46\n", "em0=1(order) | em1=2(order) | em2=3(order)"},
+		{"MAC addresses alone", "em0 08:3c:11:22:33:44\nem1 08:3c:11:22:33:45\nem2 08:3c:11:22:33:46\n", "em0=1(order) | em1=2(order) | em2=3(order)"},
 		{"too few to go by order", "em0 08:3c:11:22:33:44\nem1 08:3c:11:22:33:45\n",
-			"em0=0()!nothing tells which adapter it is: look for a command that shows hardware addresses | em1=0()!nothing tells which adapter it is: look for a command that shows hardware addresses"},
+			"em0=0()!nothing tells which adapter it is: look for a command that shows MAC addresses | em1=0()!nothing tells which adapter it is: look for a command that shows MAC addresses"},
 		{"a table of all machines", "VMName  Adapter            SwitchName  MacAddress\nheron   network adapter 1  reedbed     08:3c:11:22:33:99\nsluice  network adapter 1  causeway    08:3c:11:22:33:45\nsluice  network adapter 2  reedbed     08:3c:11:22:33:44\nsluice  network adapter 3  boathouse   08:3c:11:22:33:46\n",
 			"adapter 1=1(number) | adapter 2=2(number) | adapter 3=3(number)"},
 		{"two with one role", "WAN em0\nWAN em1\nLAN em2\n", "em0=0()!em0 and em1 fit adapter 1 (wan) equally | em1=0()!em0 and em1 fit adapter 1 (wan) equally | em2=2(name)"},
 		{"a tag on its carrier", "em1: 08:3c:11:22:33:45 10.83.16.1/24\nem1.48: 08:3c:11:22:33:45 10.83.48.1/24\nem0: 08:3c:11:22:33:44 172.29.64.140/24\nem2: 08:3c:11:22:33:46 10.83.32.1/24\n",
 			"em1=2(address) | em1.48=2(address) | em0=1(address) | em2=3(address)"},
 		{"another machine's address among them", "em0 02:5b:ac:3f:e7:01\nem1 08:3c:11:22:33:45\nem2 08:3c:11:22:33:46\n",
-			"em0=0()!that is adapter 1 of heron: is this the console of heron? | em1=0()!nothing tells which adapter it is: look for a command that shows hardware addresses | em2=0()!nothing tells which adapter it is: look for a command that shows hardware addresses"},
+			"em0=0()!that is adapter 1 of heron: is this the console of heron? | em1=0()!nothing tells which adapter it is: look for a command that shows MAC addresses | em2=0()!nothing tells which adapter it is: look for a command that shows MAC addresses"},
 	} {
 		r := Listed(p, sluice, listing.Read(c.text))
 		assert.Equal(t, c.want, told(r), "%s\n%s", c.what, c.text)
 		byOrder := strings.Contains(c.want, "(order)")
-		assert.Equal(t, byOrder, r.Risk != "", "%s: order is luck, and is said to be", c.what)
+		assert.Equal(t, byOrder, r.Risk != "", "%s: order is chance, and is said to be", c.what)
 		adoption, err := Adopt(p, sluice, listing.Read(c.text))
 		if strings.Contains(c.want, "!") {
 			assert.Error(t, err, c.what)

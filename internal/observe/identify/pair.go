@@ -251,7 +251,7 @@ func (x *pairing) strange(i listing.Interface) string {
 	}
 	alike := slices.ContainsFunc(x.m.Adapters, func(a *plan.Adapter) bool { return strings.HasPrefix(i.Tail, hex(a)[:8]) })
 	if given || len(i.Tail) < 12 || alike { // the planned ones were set, and this is none of them
-		return "its hardware address is in no plan"
+		return "its MAC address is in no plan"
 	}
 	return ""
 }

@@ -31,7 +31,7 @@ func TestReplyTo(t *testing.T) {
 		{"Address of lan:", Type, "10.83.16.1"},
 		{"Prefix length of lan, in bits?", Type, "24"},
 		{"Mask of dmz?", Type, "255.255.255.0"},
-		{"Does lan hand out leases (y/n)?", Type, "y"},
+		{"Does lan serve DHCP (y/n)?", Type, "y"},
 		{"First address of the pool of lan?", Type, "10.83.16.50"},
 		{"Last address of the pool of lan?", Type, "10.83.16.199"},
 		{"VLAN tag of quarantine?", Type, "48"},
@@ -52,7 +52,7 @@ func TestReplyTo(t *testing.T) {
 		assert.Equal(t, c.text, r.Text, c.asks)
 		assert.NotEmpty(t, r.Why, c.asks)
 	}
-	assert.Equal(t, Stop, ReplyTo(p, m, "net0\nnet1\nWhich interface is wan?", nil).Do, "by order is luck")
+	assert.Equal(t, Stop, ReplyTo(p, m, "net0\nnet1\nWhich interface is wan?", nil).Do, "by order is chance")
 	for _, text := range []string{"", "\n \n", "Copying files", "[  3.21] eth0: link up"} {
 		assert.Empty(t, ReplyTo(p, m, text, nil).Question, "%q asks nothing", text)
 	}

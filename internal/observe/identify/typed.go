@@ -33,7 +33,7 @@ func (c *comparison) answers(x *pairing) {
 		switch {
 		case (yes || no) && len(a.Text) <= 3 && asks("lease", "dhcp") && port.Role != "wan":
 			c.answered(yes == (port.Leases != nil), map[bool]string{true: "yes", false: "no"}[port.Leases != nil], a,
-				port.Name+map[bool]string{true: " hands out leases", false: " hands out no leases"}[port.Leases != nil])
+				port.Name+map[bool]string{true: " serves DHCP", false: " does not serve DHCP"}[port.Leases != nil])
 		case len(a.Text) <= 3 && (yes || no):
 		case asks("start", "first", "begin", "from") && port.Leases != nil:
 			c.answeredAddress(a, port.Leases.Pool.From.String(), "the pool of "+port.Name+" begins at "+port.Leases.Pool.From.String())

@@ -57,7 +57,7 @@ func (c *comparison) ways(x *pairing) {
 		case len(hops) == 0 && c.m.Appliance != nil && (at != nil || c.p.Home(r.Gateway) == nil):
 			c.planned("its next hop is %s, from upstream", r.Gateway)
 		case len(hops) == 0:
-			c.wrong("wrong-gateway", "take it away", "its next hop is %s, and none is planned", r.Gateway)
+			c.wrong("wrong-gateway", "remove it", "its next hop is %s, and none is planned", r.Gateway)
 		case c.m.Appliance != nil && upstreamAssumed(c.m):
 			c.planned("its next hop is %s, from upstream", r.Gateway)
 		default:
@@ -67,7 +67,7 @@ func (c *comparison) ways(x *pairing) {
 		}
 	}
 	if len(seen) > 1 && len(c.m.WAN()) < 2 {
-		c.wrong("dual-homed-guest", "take the second way out away", "it has %d ways out at once", len(seen))
+		c.wrong("dual-homed-guest", "remove the second path outside", "it has %d paths outside at once", len(seen))
 	}
 	if len(seen) > 0 || len(hops) == 0 && c.m.Appliance == nil {
 		return
@@ -79,7 +79,7 @@ func (c *comparison) ways(x *pairing) {
 	none := slices.ContainsFunc(c.l.Interfaces, func(i listing.Interface) bool { return i.NoGateway })
 	switch {
 	case c.l.RoutesHere && (c.m.Guest != nil || !none):
-		c.wrong("no-path-outside", "set "+want, "it has no way out, and %s is planned", want)
+		c.wrong("no-path-outside", "set "+want, "it has no path outside, and %s is planned", want)
 	default:
 		c.unseen(c.show.routes, "its next hop is not shown; %s is planned", want)
 	}
@@ -137,8 +137,8 @@ func (c *comparison) resolvers() {
 		case slices.Contains(planned, r.Address):
 			c.on(r.Line, "it asks %s for names", r.Address)
 		default:
-			c.wrong("no-names", "the resolver should be "+strings.Join(subnet.Texts(planned), " or "),
-				"its resolver is %s, and %s is planned", r.Address,
+			c.wrong("no-names", "the DNS server should be "+strings.Join(subnet.Texts(planned), " or "),
+				"its DNS server is %s, and %s is planned", r.Address,
 				strings.Join(subnet.Texts(planned), " or "))
 		}
 		seen = true
@@ -148,9 +148,9 @@ func (c *comparison) resolvers() {
 	case stub:
 		c.unseen("on "+c.m.Name+" type resolvectl dns", "it asks itself for names, and whom that asks is not shown; %s is planned", strings.Join(subnet.Texts(planned), " or "))
 	case c.l.NamesHere:
-		c.wrong("no-names", "set the resolver "+strings.Join(subnet.Texts(planned), " or "), "it has no resolver")
+		c.wrong("no-names", "set the DNS server "+strings.Join(subnet.Texts(planned), " or "), "it has no DNS server")
 	default:
-		c.unseen(c.show.resolvers, "its resolver is not shown; %s is planned", strings.Join(subnet.Texts(planned), " or "))
+		c.unseen(c.show.resolvers, "its DNS server is not shown; %s is planned", strings.Join(subnet.Texts(planned), " or "))
 	}
 }
 
@@ -169,7 +169,7 @@ func (c *comparison) neighbors() {
 			case hex(a) == n.Tail:
 				c.planned("%s answers for %s", a.Machine.Name, n.Address)
 			case a.MACGiven:
-				c.wrong("duplicate-address", "find the machine with that hardware address", "%s is answered for by %s, and %s of %s is planned: somebody else has that address",
+				c.wrong("duplicate-address", "find the machine with that MAC address", "%s is answered for by %s, and %s of %s is planned: another machine has that address",
 					n.Address, mac.Pairs(n.Tail), a.MAC, a.Machine.Name)
 			}
 		}
@@ -209,6 +209,6 @@ func commandsOf(l listing.Listing, on string) commands {
 	}
 	return commands{"copy what " + on + " shows of its addresses (ip address, ifconfig, ipconfig /all, or its own page)",
 		"copy what " + on + " shows of its routes (ip route, netstat -rn, ipconfig /all, or its own page)",
-		"copy what " + on + " shows of its resolvers (cat /etc/resolv.conf, ipconfig /all)",
+		"copy what " + on + " shows of its DNS servers (cat /etc/resolv.conf, ipconfig /all)",
 		"wait a little, renew the lease on " + on + ", and copy it again"}
 }

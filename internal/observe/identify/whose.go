@@ -60,7 +60,7 @@ func likely(p *plan.Plan, m *plan.Machine, l listing.Listing) (score int, why st
 		for _, i := range l.Interfaces {
 			switch {
 			case i.Tail != "" && len(i.Tail) >= 4 && strings.HasSuffix(hex(a), i.Tail):
-				add(len(i.Tail)*2, "by the hardware address …"+a.MAC.Tail(2))
+				add(len(i.Tail)*2, "by the MAC address …"+a.MAC.Tail(2))
 			case hasPlanned(i, a):
 				add(12, "by the address "+a.Address.Addr().String())
 			case on(i, a.Segment) && a.Over == nil:

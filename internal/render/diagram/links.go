@@ -350,6 +350,6 @@ func (l *layout) foot() {
 			}
 		}
 	}
-	key("last bytes of the hardware address", small.width("…c2:01"), func(x, y float64) { l.label(x, y-7, small, "…c2:01", 0) })
+	key("last bytes of the MAC address", small.width("…c2:01"), func(x, y float64) { l.label(x, y-7, small, "…c2:01", 0) })
 	l.bottom = y + 14
 }

@@ -193,7 +193,7 @@ func (w *writer) plan() g.Node {
 	for _, a := range d.Adapters {
 		add(text(a.Machine), text(a.Number), text(a.Name), page.Mono(a.MAC.String()), text(a.Segment), text(a.Attach))
 	}
-	table("Adapters", "machine", "no.", "name", "hardware address", "segment", "how to attach it")
+	table("Adapters", "machine", "no.", "name", "MAC address", "segment", "how to attach it")
 	for _, a := range d.Addresses {
 		add(text(a.Name), text(a.Segment), page.Mono(a.Address), text(a.How), page.Mono(a.Gateway))
 	}

@@ -188,7 +188,7 @@ func TestFindingsAreReported(t *testing.T) {
 	doc := verdict.Finish(p, simulator.New(p).Outcome())
 	require.Equal(t, claims.Broken, doc.Verdict)
 	require.NotEmpty(t, doc.Findings)
-	assert.Contains(t, doc.Summary(), "check finds")
+	assert.Contains(t, doc.Summary(), "more errors")
 	page := string(Markdown(p, doc))
 	assert.Contains(t, page, "## What check finds")
 	assert.Contains(t, page, doc.Findings[0].Code)

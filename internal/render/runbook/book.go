@@ -249,7 +249,7 @@ func (b *writer) segments() Step {
 	s.Do = append(s.Do,
 		"Where the host keeps changes to its networks until they are applied or saved, apply them now, and see that your own way to it still works.")
 	s.See = "Each is in the list that an adapter can be attached to."
-	s.Mistakes = []Mistake{{"two networks whose names differ by a letter", "a guest gets no lease, and nobody answers it"},
+	s.Mistakes = []Mistake{{"two networks whose names differ by a letter", "a guest gets no lease, and nothing answers it"},
 		{"an inside network made with an uplink", "`bastion rehearse` says cut, and a guest reaches outside with the appliance off"}}
 	return s
 }
@@ -262,8 +262,8 @@ func networks(s *plan.Segment) string {
 }
 
 func (b *writer) strangers() Step {
-	s := Step{ID: "strangers", Title: "Switch off what hands out leases beside the appliance",
-		Why: "Two lease servers on a segment race, and guests that hear the wrong one have no way out, or one around the appliance."}
+	s := Step{ID: "strangers", Title: "Switch off what serves DHCP beside the appliance",
+		Why: "Two DHCP servers on a segment race, and guests that hear the wrong one have no path outside, or one around the appliance."}
 	for _, seg := range b.p.Segments {
 		if seg.Inside() && seg.Bridged == nil && seg.Tag == 0 {
 			s.Do = append(s.Do, b.w.Say(b.w.Leases, "name", seg.Called())+": off.")
@@ -272,7 +272,7 @@ func (b *writer) strangers() Step {
 	if s.Do == nil {
 		return Step{}
 	}
-	s.See = "The networks' settings say that nobody hands out leases."
+	s.See = "The networks' settings say that nothing serves DHCP."
 	s.Mistakes = []Mistake{{"it is switched off for one network only", "a guest has an address outside the pool"},
 		{"it comes back after an update", "leases that were right turn wrong a day later"}}
 	return s
@@ -295,7 +295,7 @@ func (b *writer) create(m *plan.Machine) Step {
 	}
 	add("disk space", "taken as it fills, or all at once", "either will do; it has no bearing on memory")
 	add("place", "a folder of its own, with room for "+spec.Disk.String(), "what belongs to it is found and saved together")
-	add("not needed", "floppy drive, sound, USB, shared folders", "take them away: each is one thing less to get in by")
+	add("not needed", "floppy drive, sound, USB, shared folders", "remove them: each is one thing less to get in by")
 	add("pointing device", "the plain one", "where the pointer does not move in its screen, choose the other kind")
 	add("processor", "the host's own, with its ciphers passed through", "tunnels are several times as fast")
 	add("hardware level", "the newest that the program offers", "an older one is for hosts that it must move to")
@@ -336,13 +336,13 @@ func reason(m *plan.Machine, about string) string {
 
 func (b *writer) adapters(m *plan.Machine) Step {
 	s := Step{ID: "adapters." + m.Name, Title: "Attach the adapters of " + m.Name + ", in this order", Check: Mapped, Machine: m.Name,
-		Why:   "The order and the hardware address are how the console tells them apart.",
-		Table: &Table{Head: []string{"adapter", "for", "attach it to", "hardware address", "model"}, Tick: true}}
+		Why:   "The order and the MAC address are how the console tells them apart.",
+		Table: &Table{Head: []string{"adapter", "for", "attach it to", "MAC address", "model"}, Tick: true}}
 	for _, a := range m.Own() {
 		s.Table.Rows = append(s.Table.Rows, []string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), cmp.Or(a.Name, "the guest"),
 			b.attach(a), a.MAC.String(), a.NIC})
 	}
-	s.Do = []string{"Set each hardware address by hand where the program lets you.",
+	s.Do = []string{"Set each MAC address by hand where the program lets you.",
 		fmt.Sprintf("Where it does not: let it make its own, then `bastion map LAB --as %s --adopt LISTING` writes them into the lab file.",
 			m.Name)}
 	s.See = "As many adapters as rows, each with the address of its row."
@@ -353,7 +353,7 @@ func (b *writer) adapters(m *plan.Machine) Step {
 
 func (b *writer) which(m *plan.Machine) Step {
 	s := Step{ID: "which." + m.Name, Title: "Find out which interface is which",
-		Why:   "Names on the console follow the hardware, not your intent. Compare the last two bytes of each hardware address.",
+		Why:   "Names on the console follow the hardware, not your intent. Compare the last two bytes of each MAC address.",
 		Table: &Table{Head: []string{"port", "last bytes", "likely called", "adapter", "address then"}}, Check: Mapped, Machine: m.Name}
 	for _, a := range m.Adapters {
 		s.Table.Rows = append(s.Table.Rows, []string{a.Name, "…" + a.MAC.Tail(2), strings.Join(a.Devices, " or "), fmt.Sprint(a.Number),
@@ -414,6 +414,6 @@ func (b *writer) console(m *plan.Machine) Step {
 			"Where it asks whether its page may fall back to plain HTTP: no.",
 			"Asked the same again, or after a slip: give the answers of this table again, from the first; it keeps the last."},
 		See: "It lists each port with the address that was planned.",
-		Mistakes: []Mistake{{"an upstream gateway typed in on an inside port", "guests reach the appliance and nothing behind it"},
+		Mistakes: []Mistake{{"an upstream gateway set by hand on an inside port", "guests reach the appliance and nothing behind it"},
 			{"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"}}}
 }

@@ -62,7 +62,7 @@ func (b *writer) boot(m *plan.Machine) Step {
 		step.See = fmt.Sprintf("`bastion compare LAB --as %s --built FILE` on the machine's export finds no difference.", m.Name)
 		step.Mistakes = []Mistake{{"the package's own networks are kept",
 			"an adapter is on the default network, and a guest reaches outside with the appliance off"},
-			{"it is imported twice", "two machines have one hardware address"}}
+			{"it is imported twice", "two machines have one MAC address"}}
 	case s.kind == image.VirtDisk:
 		step.Title = "Attach the ready disk"
 		step.Do = append(step.Do,
@@ -134,7 +134,7 @@ func (b *writer) files(m *plan.Machine) Step {
 		Do: []string{
 			"`bastion export LAB --kind seed --to files` writes a first-start seed: attach files/" + m.Name +
 				".iso as a medium, and the machine sets itself up when it first starts.",
-			"Where the machine is installed already: `bastion export LAB --kind nft --to files` writes its packet filter and kernel settings, `bastion export LAB --kind leases --to files` its lease server's configuration; copy them to where each file's first lines say.",
+			"Where the machine is installed already: `bastion export LAB --kind nft --to files` writes its packet filter and kernel settings, `bastion export LAB --kind leases --to files` its DHCP server's configuration; copy them to where each file's first lines say.",
 		},
 		See: "`nft list ruleset` on it shows the rules of the plan, and `sysctl net.ipv4.ip_forward` says 1.",
 		Mistakes: []Mistake{{"an interface is called otherwise than in the files",

@@ -34,10 +34,10 @@ func (b *writer) bridged(m *plan.Machine) Step {
 	if m.Appliance.Kind != "transparent" {
 		return Step{}
 	}
-	s := Step{ID: "try.bridge." + m.Name, Title: "Look whether " + m.Name + " bridges, and filters",
+	s := Step{ID: "try.bridge." + m.Name, Title: "Check whether " + m.Name + " bridges, and filters",
 		Table: &Table{Head: []string{"try", "must come back", "when not, it means"}, Tick: true}}
 	add := func(row ...string) { s.Table.Rows = append(s.Table.Rows, row) }
-	add("in a guest behind it: the next hop's hardware address", "the router's own, not one of "+m.Name,
+	add("in a guest behind it: the next hop's MAC address", "the router's own, not one of "+m.Name,
 		"it routes, and does not bridge")
 	add("shut it down: anything beyond it from behind it", "nothing", "an answer: there is a way around it, by another cable or switch")
 	for _, a := range m.Adapters {
@@ -62,8 +62,8 @@ func (b *writer) armed(m *plan.Machine) Step {
 	}
 	s := Step{ID: "point." + m.Name, Title: "Point what it shall see at " + m.Name,
 		Why: "It stands beside the router, not before it: who names the router as next hop goes past it, and it cannot hold that back.",
-		Do: []string{"Leases: let them name it as router, as the part before says, and switch the router's own lease service off.",
-			"Addresses that are typed in: its address as the gateway.",
+		Do: []string{"Leases: let them name it as router, as the part before says, and switch the router's own DHCP server off.",
+			"Addresses that are set by hand: its address as the gateway.",
 			"Mail and pages that must be looked at: a forward at the router to it, or its address as the proxy in each program; nothing else brings them here.",
 			"What must not be avoided belongs behind a routed or transparent appliance."},
 		See:      "A guest's first hop is its address: the tests of the guest's segment show it.",
@@ -101,7 +101,7 @@ func (b *writer) sockets() Step {
 		return Step{}
 	}
 	return Step{ID: "sockets", Title: "Plug the host's adapters in, and label both ends", Table: t,
-		Do: []string{"Bind each network to the adapter by its name or hardware address; a choice made by itself can change at the next start.",
+		Do: []string{"Bind each network to the adapter by its name or MAC address; a choice made by itself can change at the next start.",
 			"Is the host's own management on one of them? Then the lab's switch settings reach it too: give it an adapter of its own, or know the way in at the screen."},
 		See: "The link is up on each, and pulling one takes down just what its row says.",
 		Mistakes: []Mistake{{"two cables into one switch without tags",

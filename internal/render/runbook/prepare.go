@@ -64,9 +64,9 @@ func (b *writer) ready(m *plan.Machine) Step {
 		Do:  []string{"Read the values back from the machine's settings: a form can drop one without a word."},
 		See: "Every row is as it must be.",
 		Mistakes: []Mistake{{"it is started with one adapter, the others are added later",
-			"the system numbers them anew, and WAN has become LAN"},
+			"the system numbers them again, and WAN has become LAN"},
 			{"the machine was copied, and the program asks whether it was moved or copied",
-				"copied: it gets new hardware addresses; moved: it keeps those of the first, and both must not be on one network"}}}
+				"copied: it gets new MAC addresses; moved: it keeps those of the first, and both must not be on one network"}}}
 }
 
 // installing says what an installer needs.
@@ -89,13 +89,13 @@ func (b *writer) renew(m *plan.Machine) Step {
 	if g == nil || len(b.replaced(m)) > 0 || g.How == plan.Static || g.Segment.Port == nil || g.Segment.Port.Leases == nil {
 		return Step{}
 	}
-	s := Step{ID: "renew." + m.Name, Title: "Ask for a lease again, and open the page anew",
+	s := Step{ID: "renew." + m.Name, Title: "Ask for a lease again, and open the page again",
 		Why: fmt.Sprintf("The session to its page breaks when the address inside changes: %s still has an address of before.", g.Machine.Name),
 		Do: []string{fmt.Sprintf("In %s: %s. Starting it again does the same.", g.Machine.Name,
 			renewals[cmp.Or(g.Machine.Guest.System, "linux")])}}
 	if len(g.Machine.Adapters) > 1 {
 		s.Do = append(s.Do,
-			fmt.Sprintf("%s has %d adapters: name the one on %s (hardware address …%s), and leave the one that your own session comes in by alone.",
+			fmt.Sprintf("%s has %d adapters: name the one on %s (MAC address …%s), and leave the one that your own session comes in by alone.",
 				g.Machine.Name, len(g.Machine.Adapters), g.Segment.Name, g.MAC.Tail(2)))
 	}
 	for _, p := range b.p.Pages {
@@ -119,10 +119,10 @@ func (b *writer) alone(m *plan.Machine) Step {
 	return Step{ID: "alone." + m.Name, Title: "Set " + m.Name + " up without a client",
 		Why: "No machine of the lab stands where its page answers.",
 		Do: []string{"Set it up at its console, or with a utility of its own on its screen.",
-			"Where it must be a page: put a machine on that segment for as long as it takes, and take it away again."},
+			"Where it must be a page: put a machine on that segment for as long as it takes, and remove it again."},
 		See: "The console shows the ports with their planned addresses.",
 		Mistakes: []Mistake{{"the page is opened from the WAN side for once", "it stays open there, for everybody"},
-			{"the helper stays where it was put", "it is a guest that nobody planned"}}}
+			{"the helper stays where it was put", "it is a guest that is not planned"}}}
 }
 
 // update brings an appliance up to date before guests depend on it.
@@ -166,14 +166,14 @@ func (b *writer) cables() Step {
 		Do: []string{"Write down the computer's present settings first, to put them back later.",
 			"A session to it over the network breaks when its cable moves: sit at it, or come in by another adapter."},
 		See: "The link is up at both ends, and the address is as its row says.",
-		Mistakes: []Mistake{{"the cable is in a socket of the house",
-			"it has an address of the house, and reaches outside with the appliance off"},
+		Mistakes: []Mistake{{"the cable is in a socket of the local network",
+			"it has an address of the local network, and reaches outside with the appliance off"},
 			{"its wireless is still on", "it has two default routes, and goes out by the wrong one"}}}
 }
 
 // coming returns what changes when a guest that is off now is switched on.
 func (b *writer) coming() Step {
-	t := &Table{Head: []string{"guest", "attach it to", "hardware address", "address", "serves"}, Tick: true}
+	t := &Table{Head: []string{"guest", "attach it to", "MAC address", "address", "serves"}, Tick: true}
 	serves := false
 	for _, m := range b.p.Guests() {
 		for _, a := range m.Adapters {
@@ -197,7 +197,7 @@ func (b *writer) coming() Step {
 	if serves {
 		s.Do = append(s.Do,
 			"Then take the typed-in addresses out of the guests one by one, start each again, and see that its lease comes from there.",
-			"Let exactly one machine hand out leases: the appliance's own service stays off.")
+			"Let exactly one machine serve DHCP: the appliance's own service stays off.")
 	}
 	return s
 }

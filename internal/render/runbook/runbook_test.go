@@ -207,7 +207,7 @@ func TestSince(t *testing.T) {
 	assert.Empty(t, gone)
 	assert.Equal(t, []string{"rules.sluice", "leases.sluice", "guests.reedbed"}, ids(changed))
 	out := string(changed.Text(80))
-	assert.Contains(t, out, "[ ] take away\n        no.: 2")
+	assert.Contains(t, out, "[ ] remove\n        no.: 2")
 	assert.Contains(t, out, "10.83.16.21")
 	_, gone = Since(old, Of(planned(t, []byte(strings.Replace(text, "  newt: tidepool\n", "",
 		1)[:strings.Index(text, "expect:")-len("  newt: tidepool\n")])), words))

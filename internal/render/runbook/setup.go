@@ -83,7 +83,7 @@ func (b *writer) settings(m *plan.Machine) Step {
 func factory(m *plan.Machine, key string, on bool, is, what string) []string {
 	switch {
 	case !m.Profile.Factory.Known(key):
-		return []string{"Look whether it has that from the factory: kinds of appliances differ."}
+		return []string{"Check whether it has that from the factory: kinds of appliances differ."}
 	case on:
 		return []string{"From the factory " + is + "."}
 	}
@@ -139,7 +139,7 @@ func (b *writer) rules(m *plan.Machine) Step {
 }
 
 func (b *writer) leases(m *plan.Machine) Step {
-	s := Step{ID: "leases." + m.Name, Title: "Set the lease service",
+	s := Step{ID: "leases." + m.Name, Title: "Set the DHCP server",
 		Table: &Table{Head: []string{"port", "pool", "router", "resolvers", "domain", "for"}, Tick: true}}
 	for _, a := range m.Adapters {
 		v := a.Leases
@@ -154,8 +154,8 @@ func (b *writer) leases(m *plan.Machine) Step {
 	if len(s.Table.Rows) == 0 {
 		return Step{}
 	}
-	s.Do = append(s.Do, factory(m, "dhcp", m.Profile.Factory.Leases, "it hands out leases inside, from a pool of its own: change the pool",
-		"the lease service")...)
+	s.Do = append(s.Do, factory(m, "dhcp", m.Profile.Factory.Leases, "it serves DHCP inside, from a pool of its own: change the pool",
+		"the DHCP server")...)
 	s.See = "Its page lists these pools, and leases once guests have asked."
 	s.Mistakes = []Mistake{{"the pool holds the gateway or a fixed address", "now and then a guest gets an address that is taken"},
 		{"the service is on for the wrong port", "no guest on the segment gets a lease"}}
@@ -184,14 +184,14 @@ func (b *writer) backup(m *plan.Machine) Step {
 // move puts a segment's guests where they belong.
 func (b *writer) move(seg *plan.Segment) Step {
 	s := Step{ID: "guests." + seg.Name, Title: "Move the guests of " + seg.Name + " there, one by one",
-		Table: &Table{Head: []string{"guest", "adapter", "attach it to", "hardware address", "address"}, Tick: true}}
+		Table: &Table{Head: []string{"guest", "adapter", "attach it to", "MAC address", "address"}, Tick: true}}
 	for _, a := range seg.Adapters {
 		if a.Guest == nil {
 			continue
 		}
 		address := a.Shown()
 		if a.How == plan.Static {
-			address = fmt.Sprintf("typed in: %s, gateway %s, resolvers %s", a.Address, text(a.Gateway), texts(a.DNS))
+			address = fmt.Sprintf("set by hand: %s, gateway %s, DNS servers %s", a.Address, text(a.Gateway), texts(a.DNS))
 		}
 		if a.Address6.IsValid() {
 			address += ", and by IPv6 " + a.Address6.String() + " of its own making"
@@ -253,7 +253,7 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 		address += ": often its first address, of some servers its last"
 	}
 	add(c.Addresses, address,
-		"an address of 169.254: nobody handed out a lease, so the adapter is on the wrong network; another network: somebody else did")
+		"an address of 169.254: nobody given out a lease, so the adapter is on the wrong network; another network: another machine did")
 	hop := seg.Gateway
 	add(c.Routes, "one default route, by "+text(hop), "none: the lease named no router; two: a second adapter is attached")
 	if hop.IsValid() {
@@ -277,7 +277,7 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 		}
 		if answers(m, sourceAddress(a), hop, lab.UDP, 53) {
 			add(c.Name(beyond), "an address",
-				"addresses answer but names do not: the resolver that the lease names does not answer, or has none upstream")
+				"addresses answer but names do not: the DNS server that the lease names does not answer, or has none upstream")
 		}
 		if hop.IsValid() {
 			add(c.Hop(beyond), "the first hop is "+hop.String(), "another first hop: a way around the appliance")
@@ -307,7 +307,7 @@ func outward(m *plan.Machine, depth int) bool {
 
 // tryClosed adds what to try where nothing leads outside: who plays the world.
 func (b *writer) tryClosed(add func(command, back, means string), m *plan.Machine, from *plan.Adapter, c listing.Commands) {
-	add(c.Ping(beyond), "nothing: the range has no way out", "an answer: the range is not closed")
+	add(c.Ping(beyond), "nothing: the range has no path outside", "an answer: the range is not closed")
 	for _, w := range m.WAN() {
 		for _, x := range w.Segment.Adapters {
 			if x.Guest == nil || !x.Address.IsValid() {
@@ -371,7 +371,7 @@ func (b *writer) inbound() Step {
 
 func (b *writer) unplug() Step {
 	return Step{ID: "try.no-bypass", Title: "Unplug the WAN and try again",
-		Why: "This is what the lab is for: with the appliance's way out gone, nothing may leave.", Do: []string{
+		Why: "This is what the lab is for: with the appliance's path outside gone, nothing may leave.", Do: []string{
 			"Unplug the WAN adapter of " + names(b.p.Running()) + " in the settings.",
 			"In a guest of each inside segment try the address and the name from before.", "Plug it in again.",
 		}, See: "Nothing outside answers any guest, and all answers again once it is plugged in.",
@@ -393,7 +393,7 @@ func (b *writer) keep() Step {
 		"`bastion plan --write` pins what was planned, so that the plan stays as you built it.",
 	}, See: "`bastion rehearse` still says that every claim holds.",
 		Mistakes: []Mistake{{"the lab was changed by hand and not in the file", "the next runbook undoes the change"},
-			{"guests were saved while running", "a restored guest has a lease that is somebody else's"}},
+			{"guests were saved while running", "a restored guest has a lease that is another machine's"}},
 		Keep: "Take a " + b.w.Snapshot + " of every machine, shut down, called \"works\"."}
 }
 

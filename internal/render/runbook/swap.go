@@ -75,7 +75,7 @@ func (b *writer) disconnect(m *plan.Machine) Step {
 		Why: "What is not connected cannot answer on the wrong network while it is set up.",
 		Do:  []string{"Most programs have two marks for it, connected now and connected when the machine starts: take both away."},
 		See: "The settings show them as not connected, and the others as connected.",
-		Mistakes: []Mistake{{"only the mark for now is taken away", "after the next start it is connected again"},
+		Mistakes: []Mistake{{"only the mark for now is removed", "after the next start it is connected again"},
 			{"an adapter is removed, not disconnected", "the ones behind it change their numbers and names"}}}
 }
 
@@ -89,7 +89,7 @@ func (b *writer) connect(m *plan.Machine) Step {
 		Do:  []string{"Set both marks again: connected now, and connected when the machine starts. Leave every other adapter as it is."},
 		See: "Its overview shows a link on each, and an address where one was planned.",
 		Mistakes: []Mistake{{"one is still off", "the port shows no link, and what is behind it gets nowhere"},
-			{"an unused one is connected as well", "somebody whom nobody planned is on the appliance"}}}
+			{"an unused one is connected as well", "someone whom nobody planned is on the appliance"}}}
 }
 
 func (b *writer) plugTable(list []*plan.Adapter) *Table {
@@ -110,7 +110,7 @@ func (b *writer) swap(m *plan.Machine) []Step {
 	for _, old := range olds {
 		before := Step{ID: "before." + old.Name, Title: "Keep what " + old.Name + " has",
 			Do: []string{"Save its configuration, and a " + b.w.Snapshot + " of it, shut down.",
-				"Write down what its lease service has handed out: guests keep those addresses until they ask again."},
+				"Write down what its DHCP server has given out: guests keep those addresses until they ask again."},
 			See:      "A saved configuration that is not empty, with today's date.",
 			Mistakes: []Mistake{{"it is saved on the machine itself", "it cannot be had back when it is needed"}}}
 		clash := "Nothing of it is the successor's, so far as the file says."
@@ -121,10 +121,10 @@ func (b *writer) swap(m *plan.Machine) []Step {
 			Do: []string{fmt.Sprintf("Shut %s down, not suspended, and take its start with the host away.", old.Name),
 				fmt.Sprintf("Connect the adapters of %s in the table: both marks, now and at power-on.", m.Name),
 				"Start each guest again, or have it renew its lease.",
-				"Where the site's router remembers the old hardware address, wait some minutes or restart it."},
+				"Where the site's router remembers the old MAC address, wait some minutes or restart it."},
 			Table: b.plugTable(b.later(m)),
-			See:   fmt.Sprintf("A guest's next hop has the hardware address of %s: `bastion compare LAB LISTING --as GUEST`.", m.Name),
-			Mistakes: []Mistake{{"the old one is only suspended", "it wakes up with the same addresses, and both lose connections, in turns"},
+			See:   fmt.Sprintf("A guest's next hop has the MAC address of %s: `bastion compare LAB LISTING --as GUEST`.", m.Name),
+			Mistakes: []Mistake{{"the old one is only suspended", "it wakes up with the same addresses, and both lose connections, alternately"},
 				{"guests keep their old lease", "some reach outside and some do not, until their leases end"}}}
 		back := Step{ID: "back." + old.Name, Title: "The way back, should it be needed",
 			Do: []string{fmt.Sprintf("Disconnect the same adapters of %s, or shut it down.", m.Name), fmt.Sprintf("Start %s.", old.Name),

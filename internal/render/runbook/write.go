@@ -89,7 +89,7 @@ func (t Table) since(old Table) *Table {
 	}
 	for _, r := range old.Rows {
 		if had[strings.Join(r, "\x00")] {
-			out.Rows = append(out.Rows, append([]string{"take away"}, r...))
+			out.Rows = append(out.Rows, append([]string{"remove"}, r...))
 		}
 	}
 	return &out

@@ -121,7 +121,7 @@ func (s *realGuest) Ask(_ context.Context, questions []claims.Question, tell fun
 			}
 		}
 		if a.Got != nil && len(a.Evidence) == 0 {
-			a.Evidence = []claims.Evidence{{Reading: "typed in the guest", At: time.Now(), Text: strings.TrimSpace(text)}}
+			a.Evidence = []claims.Evidence{{Reading: "set by hand the guest", At: time.Now(), Text: strings.TrimSpace(text)}}
 		}
 		tell(a)
 	}

@@ -63,7 +63,7 @@ func (g *Guest) Ask(ctx context.Context, way witness.Way, to netip.AddrPort, fro
 			return r, bytes.Clone(data), nil
 		}
 	}
-	return witness.Report{}, nil, errors.New("the witness only ever asks to ask again")
+	return witness.Report{}, nil, errors.New("the test server only ever asks to ask again")
 }
 
 // exchanger returns what sends a message and gives what comes back.
@@ -152,7 +152,7 @@ func overDatagrams(ctx context.Context, c net.Conn, way witness.Way, m []byte) (
 			if way == witness.DNS {
 				_, _, message, ok := fromDNS(b[:n])
 				if !ok {
-					return nil, errors.New("what answered is not the witness")
+					return nil, errors.New("what answered is not the test server")
 				}
 				return message, nil
 			}

@@ -121,10 +121,10 @@ func (s *Probe) Settle(ctx context.Context, answers []claims.Answer) (runs []evi
 		}
 		switch {
 		case !r.Told:
-			a.Evidence = append(a.Evidence, s.reading("%d forged packets were sent as well: what came of them tells the record of the witness "+
+			a.Evidence = append(a.Evidence, s.reading("%d forged packets were sent as well: what came of them tells the record of the test server "+
 				"(verify --from)", r.Sent)...)
 		case r.cut:
-			a.Evidence = append(a.Evidence, claims.Evidence{Reading: "the witness", At: time.Now(), Text: said})
+			a.Evidence = append(a.Evidence, claims.Evidence{Reading: "the test server", At: time.Now(), Text: said})
 		}
 		runs = append(runs, r.Run)
 	}

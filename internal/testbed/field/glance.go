@@ -56,7 +56,7 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 		case a.Leased:
 			g.How = "leased"
 		case four.IsValid():
-			g.How = "typed in"
+			g.How = "set by hand"
 		}
 		v.Adapters = append(v.Adapters, g)
 		if !a.Gateway.IsValid() {
@@ -87,19 +87,19 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 
 func (s System) glanceNames(ctx context.Context, say func(good bool, format string, args ...any)) {
 	if len(s.Resolvers) == 0 {
-		say(false, "It knows no resolver: names lead nowhere.")
+		say(false, "It knows no DNS server: names lead nowhere.")
 		return
 	}
 	got := lookUp(ctx, s.Resolvers[0], "example.com")
 	switch {
 	case !got.Answered:
-		say(false, "The resolver %s: %s.", got.Resolver, got.Saw)
+		say(false, "The DNS server %s: %s.", got.Resolver, got.Saw)
 		return
 	case len(got.Addresses) == 0:
-		say(false, "The resolver %s says: %s.", got.Resolver, got.Saw)
+		say(false, "The DNS server %s says: %s.", got.Resolver, got.Saw)
 		return
 	}
-	say(true, "The resolver %s answers.", got.Resolver)
+	say(true, "The DNS server %s answers.", got.Resolver)
 	to := netip.AddrPortFrom(got.Addresses[0], 80)
 	if c, err := (&net.Dialer{Timeout: tries * tryTime}).DialContext(ctx, "tcp", to.String()); err == nil {
 		_ = c.Close()

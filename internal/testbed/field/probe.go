@@ -187,7 +187,7 @@ func (s *Probe) mine(what claims.Asking) (*plan.Adapter, string) {
 	case !ok:
 		return nil, "from within a guest nobody can tell"
 	case ref.Machine == "":
-		return nil, "only the witness outside can tell"
+		return nil, "only the test server outside can tell"
 	case ref.Machine != s.Self && isAddress(what):
 		return nil, fmt.Sprintf("which address %s has, only it can tell (--at %s=ADDRESS)", ref.Machine, ref.Machine)
 	case ref.Machine != s.Self:
@@ -283,7 +283,7 @@ func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
 		if slices.Contains(s.system.Unseen, unseenLease) {
 			return claims.Answer{Missing: "this system does not tell whether an address is leased"}
 		}
-		return claims.Answer{Got: claims.GotLease{}, Evidence: s.reading("%s of %s was typed in: it does not run out", at, x.Name)}
+		return claims.Answer{Got: claims.GotLease{}, Evidence: s.reading("%s of %s was set by hand: it does not run out", at, x.Name)}
 	}
 	offers, why := s.offers(ctx, a)
 	if why != "" && x.Server.IsValid() {
@@ -303,7 +303,7 @@ func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
 		b.Server, b.ServerMAC = o.Server, o.ServerMAC
 	}
 	if len(offers) > 1 && !x.Server.IsValid() {
-		return claims.Answer{Missing: "several hand out leases there, and this system does not tell whose it took"}
+		return claims.Answer{Missing: "several serve DHCP there, and this system does not tell whose it took"}
 	}
 	return claims.Answer{Got: claims.GotLease{Lease: b}, Evidence: s.reading("%s has leased %s, next hop %s", x.Name, at, x.Gateway)}
 }
@@ -357,13 +357,13 @@ func (s *Probe) neighbor(ctx context.Context, a *plan.Adapter) claims.Answer {
 	} else {
 		m, ok, err := x.hardware(ctx, x.Gateway)
 		if err != nil {
-			return claims.Answer{Missing: "this system does not tell its neighbors' hardware addresses: " + err.Error()}
+			return claims.Answer{Missing: "this system does not tell its neighbors' MAC addresses: " + err.Error()}
 		}
 		if ok {
 			got.Hardware = []mac.Address{m}
 		}
 	}
-	text := fmt.Sprintf("nobody answers for %s", x.Gateway)
+	text := fmt.Sprintf("nothing answers for %s", x.Gateway)
 	if len(got.Hardware) > 0 {
 		text = fmt.Sprintf("%s is at %s", x.Gateway, got.Hardware[0])
 	}
@@ -391,10 +391,10 @@ func poke(at netip.Addr) {
 // name asks the system's first resolver.
 func (s *Probe) name(ctx context.Context) claims.Answer {
 	if s.Witness.Name == "" {
-		return claims.Answer{Missing: "no name was given that leads to the witness (--name)"}
+		return claims.Answer{Missing: "no name was given that leads to the test server (--name)"}
 	}
 	if len(s.system.Resolvers) == 0 {
-		return claims.Answer{Got: claims.GotName{Saw: "none was named"}, Evidence: s.reading("it knows no resolver")}
+		return claims.Answer{Got: claims.GotName{Saw: "none was named"}, Evidence: s.reading("it knows no DNS server")}
 	}
 	got := lookUp(ctx, s.system.Resolvers[0], s.Witness.Name)
 	return claims.Answer{Got: got, Evidence: s.reading("%s says of %s: %s %v", got.Resolver, s.Witness.Name, got.Saw, got.Addresses)}

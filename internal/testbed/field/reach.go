@@ -80,7 +80,7 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 	case !s.Witness.Address.IsValid():
 		return claims.Answer{Missing: noWitness}
 	case q.IPv6:
-		return claims.Answer{Missing: "the witness has no IPv6 address here"}
+		return claims.Answer{Missing: "the test server has no IPv6 address here"}
 	}
 	var got claims.GotReach
 	if q.Service.Proto == lab.ICMP {
@@ -100,7 +100,7 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 			got.Source, got.Who = r.Source.Addr(), shortName(s.Witness.Name)
 			s.keep(signed)
 		} else if !s.listened(ctx, way, q.Service.From) {
-			return claims.Answer{Missing: fmt.Sprintf("the witness does not answer at %s; whether it listens there nobody knows "+
+			return claims.Answer{Missing: fmt.Sprintf("the test server does not answer at %s; whether it listens there nobody knows "+
 				"(name it the lab file: bastion witness LAB)", q.Service)}
 		}
 	}
@@ -111,7 +111,7 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 		}
 		s.mu.Unlock()
 	}
-	return claims.Answer{Got: got, Evidence: s.reading("the witness by %s: %s", q.Service,
+	return claims.Answer{Got: got, Evidence: s.reading("the test server by %s: %s", q.Service,
 		cmp.Or(got.Saw, fmt.Sprintf("it saw %s", got.Source)))}
 }
 

@@ -163,7 +163,7 @@ func neighbor(now time.Duration, x *machine, a *plan.Adapter) func() claims.Answ
 	}
 	inquiry := x.shadow.Inquire(now, x.ports[a], s.Gateway)
 	return func() claims.Answer {
-		text := fmt.Sprintf("nobody answers for %s", s.Gateway)
+		text := fmt.Sprintf("nothing answers for %s", s.Gateway)
 		if len(inquiry.Answers) > 0 {
 			text = fmt.Sprintf("%s is at %s", s.Gateway, inquiry.Answers[0])
 		}
@@ -187,7 +187,7 @@ func owners(now time.Duration, x *machine, a *plan.Adapter, addresses []netip.Ad
 			got.Owners = append(got.Owners, owners)
 			n += len(owners)
 		}
-		return claims.Answer{Got: got, Evidence: stage.Reading(a.Machine, "%s asked for %d addresses, and %d hardware addresses answered",
+		return claims.Answer{Got: got, Evidence: stage.Reading(a.Machine, "%s asked for %d addresses, and %d MAC addresses answered",
 			a.Machine.Name, len(list), n)}
 	}
 }
@@ -210,7 +210,7 @@ func (l *Stacks) probe(ctx context.Context, w claims.Witness, r stage.Request, a
 		return claims.Answer{Got: claims.GotLease{Lease: s.Lease}, Evidence: stage.Reading(a.Machine, "%s", text)}
 	case claims.AskName:
 		if len(s.DNS) == 0 {
-			return claims.Answer{Got: claims.GotName{Saw: "none was named"}, Evidence: stage.Reading(a.Machine, "%s knows no resolver",
+			return claims.Answer{Got: claims.GotName{Saw: "none was named"}, Evidence: stage.Reading(a.Machine, "%s knows no DNS server",
 				a.Machine.Name)}
 		}
 		got := x.space.lookUp(ctx, s.DNS[0], w.Name)

@@ -21,7 +21,7 @@ func Changes(p *plan.Plan) []string {
 		}
 		what := "a network namespace for guest " + m.Name
 		if m.Appliance != nil {
-			what = fmt.Sprintf("a network namespace for appliance %s, with %d rules, a lease server where it is planned, and a resolver", m.Name,
+			what = fmt.Sprintf("a network namespace for appliance %s, with %d rules, a DHCP server where it is planned, and a DNS server", m.Name,
 				len(m.Rules))
 		}
 		out = append(out, what)
@@ -34,7 +34,7 @@ func Changes(p *plan.Plan) []string {
 			out = append(out, fmt.Sprintf("a cable from its %s (%s) to v%d in the switch's namespace: %s", device(a), a.MAC, number, where))
 		}
 	}
-	return append(out, "a network namespace for the program's switch, with the outside: a router and the witness, which are simulated")
+	return append(out, "a network namespace for the program's switch, with the outside: a router and the test server, which are simulated")
 }
 
 // HostChanges returns what joining a lab to this machine's network does on it.

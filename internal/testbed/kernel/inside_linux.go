@@ -176,7 +176,7 @@ func (l *Stacks) Name(ctx context.Context, m *plan.Machine, name string) string 
 	var resolvers []netip.Addr
 	l.shadows.Do(l.ctx, func(time.Duration) { resolvers = x.resolvers() })
 	if len(resolvers) == 0 {
-		return "it knows no resolver"
+		return "it knows no DNS server"
 	}
 	got := x.space.lookUp(ctx, resolvers[0], name)
 	return fmt.Sprintf("%s says of %s: %s %s", resolvers[0], name, dns.Says(got.Saw), strings.Join(subnet.Texts(got.Addresses), ", "))

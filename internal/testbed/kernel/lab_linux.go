@@ -129,7 +129,7 @@ func (l *Lab) build(ctx context.Context) error {
 	l.Stage = &stage.Stage{Name: "kernel", Plan: l.plan, Live: l.live, Machines: cabled{l.stacks, l}}
 	for _, name := range l.options.Servers {
 		l.live.AddServer(l.plan.Segment(name))
-		l.Notes = append(l.Notes, "a second lease server was put on "+name)
+		l.Notes = append(l.Notes, "a second DHCP server was put on "+name)
 	}
 	var err error
 	if l.watch, l.captures, err = stage.Watched(l.live, l.plan, l.options.Capture, l.options.CaptureSize); err != nil {

@@ -247,7 +247,7 @@ func (x *machine) address(a *plan.Adapter, address netip.Prefix, gateway netip.A
 	if gateway.IsValid() && gateway.Is4() && gateway != address.Addr() {
 		route.Gw = gateway.AsSlice()
 		if err := x.space.links.RouteReplace(route); err != nil && !errors.Is(err, syscall.ENETUNREACH) && !errors.Is(err, syscall.EINVAL) {
-			return fmt.Errorf("%s: way out by %s: %w", x.plan.Name, gateway, err)
+			return fmt.Errorf("%s: path outside by %s: %w", x.plan.Name, gateway, err)
 		}
 	}
 	x.sourced(a, link, address.Addr(), gateway)

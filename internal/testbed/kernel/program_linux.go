@@ -173,7 +173,7 @@ func (x *machine) enter(names string) error {
 		return fmt.Errorf("keep its mounts to itself: %w", err)
 	}
 	if err := unix.Mount(names, "/etc/resolv.conf", "", unix.MS_BIND, ""); err != nil && !errors.Is(err, unix.ENOENT) {
-		return fmt.Errorf("put its resolvers in place: %w", err)
+		return fmt.Errorf("put its DNS servers in place: %w", err)
 	}
 	// What shows this machine's devices and processes shows the lab's instead, where
 	// the system allows that.

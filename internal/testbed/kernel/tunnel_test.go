@@ -79,5 +79,5 @@ func TestSegmentSpansMachines(t *testing.T) {
 		var source netip.Addr
 		d.Do(ctx, func(time.Duration) { source = live.Saw(payload) })
 		return err == nil && got.Answered && source == netip.MustParseAddr("172.29.64.128")
-	}, 10*time.Second, 200*time.Millisecond, "the witness, through the appliance")
+	}, 10*time.Second, 200*time.Millisecond, "the test server, through the appliance")
 }

@@ -133,7 +133,7 @@ func (l *Lab) build(ctx context.Context) error {
 			list = append(list, m)
 		case !m.Off:
 			_, why := kernel.Carries(m)
-			l.note(cmp.Or(why, m.Name+" is no virtual machine here: the program simulates it"))
+			l.note(cmp.Or(why, m.Name+" is not a virtual machine here: the program simulates it"))
 		}
 	}
 	var err error
@@ -145,7 +145,7 @@ func (l *Lab) build(ctx context.Context) error {
 	l.NoGuests.Store(l.options.ApplianceOnly)
 	for _, name := range l.options.Servers {
 		l.live.AddServer(l.plan.Segment(name))
-		l.note("a second lease server was put on " + name)
+		l.note("a second DHCP server was put on " + name)
 	}
 	if err := l.record(list); err != nil {
 		return err
@@ -172,7 +172,7 @@ func (o Options) wanted(p *plan.Plan) error {
 		if m := p.Machine(name); m == nil {
 			all = append(all, fmt.Errorf("there is no machine %q in the lab", name))
 		} else if m.Off || m.Physical {
-			all = append(all, fmt.Errorf("%s is switched off or a computer on a cable: it is no virtual machine", name))
+			all = append(all, fmt.Errorf("%s is switched off or a computer on a cable: it is not a virtual machine", name))
 		} else if !o.virtual(m) {
 			all = append(all, fmt.Errorf("%s becomes a virtual machine from an image only", name))
 		}

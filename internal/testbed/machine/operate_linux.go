@@ -24,7 +24,7 @@ func (l *Lab) byName(name string) (*vm, error) {
 	case m == nil:
 		return nil, fmt.Errorf("there is no machine %q in the lab", name)
 	case l.of(m) == nil:
-		return nil, fmt.Errorf("%s is no virtual machine here", name)
+		return nil, fmt.Errorf("%s is not a virtual machine here", name)
 	}
 	return l.of(m), nil
 }

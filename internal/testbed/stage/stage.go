@@ -71,7 +71,7 @@ func Servable(p *plan.Plan, segments []string) error {
 	var all []error
 	for _, name := range segments {
 		if s := p.Segment(name); s == nil || !s.Subnet.IsValid() {
-			all = append(all, fmt.Errorf("there is no segment %q for a lease server", name))
+			all = append(all, fmt.Errorf("there is no segment %q for a DHCP server", name))
 		}
 	}
 	return errors.Join(all...)

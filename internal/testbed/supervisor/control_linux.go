@@ -279,7 +279,7 @@ func (t *talk) do(ctx context.Context, q request, r *reply) error {
 
 func (t *talk) open(ctx context.Context, lab Lab, r *reply) error {
 	if !t.server.claims.TryLock() {
-		return errors.New("somebody else checks this lab just now")
+		return errors.New("another machine checks this lab just now")
 	}
 	facts, err := lab.Open(ctx, t.server.plan)
 	if err != nil {

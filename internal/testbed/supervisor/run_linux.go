@@ -57,7 +57,7 @@ func Keep(f Folder, r Record, text []byte, p *plan.Plan, build Build, tell func(
 	}
 	unlock, ok, err := f.Lock()
 	if err != nil || !ok {
-		tell(Report{Exists: err == nil, Error: fmt.Sprint(errors.Join(err, errors.New("somebody else runs it")))})
+		tell(Report{Exists: err == nil, Error: fmt.Sprint(errors.Join(err, errors.New("another machine runs it")))})
 		return err
 	}
 	defer unlock()

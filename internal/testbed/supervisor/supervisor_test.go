@@ -153,7 +153,7 @@ func TestTalk(t *testing.T) {
 	assert.Equal(t, "pretence", facts.Name)
 	assert.Equal(t, "203.0.113.80", facts.Witness.Address.String())
 	_, err = dial().Open(t.Context(), nil)
-	assert.ErrorContains(t, err, "somebody else checks this lab")
+	assert.ErrorContains(t, err, "another machine checks this lab")
 	require.NoError(t, c.Set(t.Context(), claims.Unplugged))
 	condition, _ := l.left()
 	assert.Equal(t, claims.Unplugged, condition)
@@ -167,7 +167,7 @@ func TestTalk(t *testing.T) {
 	assert.Equal(t, 1, closed)
 	assert.Error(t, c.Set(t.Context(), claims.Running), "not before it is opened")
 	_, err = dial().Open(t.Context(), nil)
-	assert.NoError(t, err, "somebody else may now")
+	assert.NoError(t, err, "another machine may now")
 }
 
 // Whoever goes in the midst of asking leaves the lab as it was, for others.

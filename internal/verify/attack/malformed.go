@@ -41,7 +41,7 @@ func (a *attacker) malformed(ad *plan.Adapter) {
 	}{
 		{netip.AddrFrom4([4]byte{169, 254, 7, 7}), "the self-given address"}, {netip.AddrFrom4([4]byte{192, 168, 199, 9}), "the private address"},
 		{netip.AddrFrom4([4]byte{127, 0, 0, 1}), "the loopback address"}, {netip.AddrFrom4([4]byte{}), "nobody's address"},
-		{netip.AddrFrom4([4]byte{224, 0, 0, 5}), "the multicast address"}, {a.known.Witness, "the witness's own address"},
+		{netip.AddrFrom4([4]byte{224, 0, 0, 5}), "the multicast address"}, {a.known.Witness, "the test server's own address"},
 	} {
 		add("udp/7 from "+v.what+" "+v.from.String(), gates, udp(v.from))
 	}
@@ -93,7 +93,7 @@ func (a *attacker) malformed(ad *plan.Adapter) {
 		{47, "a GRE tunnel", func(word string) []byte { return append([]byte{0, 0, 8, 0}, udp(own)(word)[14:]...) }},
 		{253, "a protocol that nobody knows", func(word string) []byte { return []byte(word) }},
 	} {
-		add(t.what+" to the witness", gates, func(word string) []byte { return packet.Other(to, t.proto, t.data(word)) })
+		add(t.what+" to the test server", gates, func(word string) []byte { return packet.Other(to, t.proto, t.data(word)) })
 	}
 	for _, own := range a.ipv6(ad) {
 		what := own.String()

@@ -86,10 +86,10 @@ func TestAnswers(t *testing.T) {
 		"another port":     {packet.Datagram(back, 8, 40000, []byte("hello")), -1},
 		"echo":             {packet.Echo(back, true, 0xb5b5, 2, []byte(Mark{Attempt: 2}.word())), 2},
 		"another echo":     {packet.Echo(back, true, 0xb5b5, 2, []byte("abc")), -1},
-		"nobody listens":   {packet.ICMPError(back, 3, 3, list[1].Frame[14:]), 1},
+		"nothing listens":   {packet.ICMPError(back, 3, 3, list[1].Frame[14:]), 1},
 		"the router says":  {packet.ICMPError(packet.IP{Source: netip.MustParseAddr("172.29.70.9"), Destination: own}, 3, 13, list[1].Frame[14:]), -1},
 		"what was sent":    {list[1].Frame, -1},
-		"somebody else is": {packet.Datagram(packet.IP{Source: own, Destination: guest}, 7, 40000, nil), -1},
+		"another machine is": {packet.Datagram(packet.IP{Source: own, Destination: guest}, 7, 40000, nil), -1},
 	} {
 		p, err := packet.Decode(c.frame)
 		require.NoError(t, err, name)

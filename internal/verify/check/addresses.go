@@ -44,7 +44,7 @@ func addresses() []Entry {
 		},
 		{
 			Code: "reserved-address", Severity: Error, Title: "The network or broadcast address",
-			See:    "The system refuses the address, or nobody answers it.",
+			See:    "The system refuses the address, or nothing answers it.",
 			Why:    "The first address of a subnet names it, the last means everybody; no machine may have them.",
 			Remedy: "Take an address between them.",
 			Old:    "static: 10.83.16.10/24",
@@ -62,8 +62,8 @@ func addresses() []Entry {
 		},
 		{
 			Code: "duplicate-address", Severity: Error, Title: "One address, two machines",
-			See:    "Both lose connections, in turns; the system warns of an address in use.",
-			Why:    "Neighbors keep one hardware address for each address, and it changes all the time.",
+			See:    "Both lose connections, alternately; the system warns of an address in use.",
+			Why:    "Neighbors keep one MAC address for each address, and it changes all the time.",
 			Remedy: "Give one of them another address.",
 			Old:    "  heron: desks",
 			Bad:    "  heron: {segment: desks, reserve: 10.83.16.10}",
@@ -79,10 +79,10 @@ func addresses() []Entry {
 			find:   (*checker).wrongGateway,
 		},
 		{
-			Code: "no-names", Severity: Warning, Title: "No resolver that answers",
+			Code: "no-names", Severity: Warning, Title: "No DNS server that answers",
 			See:    "Addresses answer and names do not: a ping by number works, a page does not open.",
-			Why:    "Without a resolver that it can reach, a machine knows no names.",
-			Remedy: "Write the appliance's address as the resolver.",
+			Why:    "Without a DNS server that it can reach, a machine knows no names.",
+			Remedy: "Write the appliance's address as the DNS server.",
 			Old:    "dns: [10.83.16.1]",
 			Bad:    "dns: [10.83.16.77]",
 			find:   (*checker).noNames,
@@ -90,7 +90,7 @@ func addresses() []Entry {
 		{
 			Code: "inside-gateway", Severity: Warning, Title: "An upstream gateway on an inside port",
 			See:    "The appliance sends traffic for outside back inside.",
-			Why:    "A port with a gateway is taken for a way out. Inside ports have none.",
+			Why:    "A port with a gateway is taken for a path outside. Inside ports have none.",
 			Remedy: "Leave the gateway out.",
 			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
 			Bad:    "{role: lan, segment: desks, address: 10.83.16.1/24, gateway: 10.83.16.9,",
@@ -99,17 +99,17 @@ func addresses() []Entry {
 		{
 			Code: "wan-no-gateway", Severity: Error, Title: "A static WAN without a gateway",
 			See:    "The appliance reaches its neighbors on the WAN and nothing beyond.",
-			Why:    "With a typed-in address the way out must be typed in as well.",
+			Why:    "With a typed-in address the path outside must be set by hand as well.",
 			Remedy: "Write the upstream router's address.",
 			Old:    ", gateway: 203.0.113.1, mac",
 			Bad:    ", mac",
 			find:   (*checker).wanNoGateway,
 		},
 		{
-			Code: "wan-in-pool", Severity: Warning, Title: "A typed-in WAN address that the site hands out",
+			Code: "wan-in-pool", Severity: Warning, Title: "A typed-in WAN address that the site gives out",
 			See:    "It works for days, until another machine of the site gets the same address, and both lose their connections by turns.",
-			Why:    "Whoever hands out leases there does not know that the address is taken.",
-			Remedy: "Have the site reserve the address for the WAN's hardware address, or choose one outside its pool.",
+			Why:    "Whoever serves DHCP there does not know that the address is taken.",
+			Remedy: "Have the site reserve the address for the WAN's MAC address, or choose one outside its pool.",
 			Old:    "address: 203.0.113.7/24",
 			Bad:    "address: 203.0.113.60/24",
 			find:   (*checker).wanInPool,
@@ -133,9 +133,9 @@ func addresses() []Entry {
 			find:   (*checker).nearSubnet,
 		},
 		{
-			Code: "public-addresses-inside", Severity: Warning, Title: "Somebody else's addresses inside",
+			Code: "public-addresses-inside", Severity: Warning, Title: "Another machine's addresses inside",
 			See:    "Some places outside can never be reached from the lab.",
-			Why:    "Addresses that are not private belong to somebody; used inside, they hide their owner.",
+			Why:    "Addresses that are not private belong to someone; used inside, they hide their owner.",
 			Remedy: "Use private space.",
 			Old:    "pool: {reach: isolated, subnet: 10.83.48.0/24}",
 			Bad:    "pool: {reach: isolated, subnet: 198.51.100.0/24}",
@@ -381,7 +381,7 @@ func (c *checker) noNames() {
 			}
 			if !good && port.Address.IsValid() {
 				right := port.Address.Addr().String()
-				c.find(g.Name, at(a, "dns"), "write dns: ["+right+"]", "%s may go outside and has no resolver that it can reach",
+				c.find(g.Name, at(a, "dns"), "write dns: ["+right+"]", "%s may go outside and has no DNS server that it can reach",
 					g.Name).set(a.Object(), "dns", "["+right+"]")
 			}
 		}
@@ -416,7 +416,7 @@ func (c *checker) wanInPool() {
 			from, to := a.Segment.Lab.PoolFrom, a.Segment.Lab.PoolTo
 			if at := a.Address.Addr(); a.How == plan.Static && from.IsValid() && to.IsValid() && !at.Less(from) && !to.Less(at) {
 				c.find(portName(a), a.Port.At("address"), "have it reserved there, or choose one outside the pool",
-					"port %s of %s has %s typed in, and the site hands out %s-%s on %s", a.Name, m.Name, at, from, to, a.Segment.Name)
+					"port %s of %s has %s set by hand, and the site gives out %s-%s on %s", a.Name, m.Name, at, from, to, a.Segment.Name)
 			}
 		}
 	}

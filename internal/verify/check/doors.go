@@ -41,10 +41,10 @@ func doors() []Entry {
 			find:   (*checker).sameWire,
 		},
 		{
-			Code: "dual-homed-guest", Severity: Error, Title: "A guest with a second way out",
+			Code: "dual-homed-guest", Severity: Error, Title: "A guest with a second path outside",
 			See:    "The guest reaches the outside with the appliance off; a trace of the route does not show the appliance.",
 			Why:    "A guest with one adapter inside and another that leads out can pass itself and its neighbors around the appliance.",
-			Remedy: "Take the other adapter away, or move it to an inside segment.",
+			Remedy: "Remove the other adapter, or move it to an inside segment.",
 			Old:    "  heron: desks",
 			Bad:    "  heron: {adapters: [{segment: desks}, {segment: road}]}",
 			find:   (*checker).secondDoor,
@@ -59,9 +59,9 @@ func doors() []Entry {
 			find:   (*checker).beside,
 		},
 		{
-			Code: "host-forwards", Severity: Error, Title: "The host is a way out",
+			Code: "host-forwards", Severity: Error, Title: "The host is a path outside",
 			See:    "Guests get an address from the host and reach the outside with the appliance off.",
-			Why:    "A segment that leads upstream, or on which the host forwards, has a way out beside the appliance.",
+			Why:    "A segment that leads upstream, or on which the host forwards, has a path outside beside the appliance.",
 			Remedy: "Make the segment isolated.",
 			Old:    "  desks: {reach: isolated,",
 			Bad:    "  desks: {reach: host, host-forwards: true,",
@@ -85,8 +85,8 @@ func doors() []Entry {
 			find:   (*checker).looseEnd,
 		},
 		{
-			Code: "duplicate-mac", Severity: Error, Title: "One hardware address twice",
-			See:    "Both machines lose packets, in turns, and the switch shows the address now here, now there.",
+			Code: "duplicate-mac", Severity: Error, Title: "One MAC address twice",
+			See:    "Both machines lose packets, alternately, and the switch shows the address now here, now there.",
 			Why:    "A switch sends frames to where it last saw an address; with two owners that changes all the time. A group address belongs to no machine.",
 			Remedy: "Let the plan choose one of them.",
 			Old:    "  heron: desks",
@@ -96,8 +96,8 @@ func doors() []Entry {
 		{
 			Code: "unpinned-order", Severity: Warning, Title: "Nothing fixes the adapters' order",
 			See:    "After a restart or a move the console lists the interfaces in another order, and WAN has become LAN.",
-			Why:    "Systems number adapters by bus place or address. With three or more and no fixed addresses, the next start may number them anew.",
-			Remedy: "Fix the hardware addresses: bastion plan --write does it.",
+			Why:    "Systems number adapters by bus place or address. With three or more and no fixed addresses, the next start may number them again.",
+			Remedy: "Fix the MAC addresses: bastion plan --write does it.",
 			Old:    ", mac: '02:00:00:00:01:01'}\n      - {role: lan, segment: desks, address: 10.83.16.1/24, mac: '02:00:00:00:01:02'}\n      - {role: lan, name: sealed, segment: pool, mac: '02:00:00:00:01:03'}",
 			Bad:    "}\n      - {role: lan, segment: desks, address: 10.83.16.1/24}\n      - {role: lan, name: sealed, segment: pool}",
 			find:   (*checker).unpinnedOrder,
@@ -227,7 +227,7 @@ func (c *checker) secondDoor() {
 				out = a.Segment.Name + ", behind another appliance"
 			}
 			if out != "" {
-				c.find(g.Name, a.Pos, fmt.Sprintf("take adapter %d of %s away", a.Number, g.Name), "%s is on %s and, with adapter %d, on %s", g.Name,
+				c.find(g.Name, a.Pos, fmt.Sprintf("remove adapter %d of %s", a.Number, g.Name), "%s is on %s and, with adapter %d, on %s", g.Name,
 					home.Segment.Name, a.Number, out)
 			}
 		}
@@ -339,7 +339,7 @@ func (c *checker) twinMAC() {
 					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "adapter %d of %s has %s, which belongs to no single machine",
 						a.Number, a.Machine.Name, a.MAC)
 				case old != nil:
-					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "%s has the hardware address %s of %s, on one wire with it",
+					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "%s has the MAC address %s of %s, on one wire with it",
 						a.Machine.Name, a.MAC, old.Machine.Name)
 				default:
 					first[a.MAC] = a
@@ -363,7 +363,7 @@ func (c *checker) unpinnedOrder() {
 		if n < 3 || given == n {
 			continue
 		}
-		f := c.find(m.Name, m.Appliance.Pos, "fix the hardware addresses: bastion plan --write",
+		f := c.find(m.Name, m.Appliance.Pos, "fix the MAC addresses: bastion plan --write",
 			"%s has %d adapters and nothing in the file fixes their order", m.Name, n)
 		for _, a := range m.Adapters {
 			if a.Over == nil && !a.MACGiven {

@@ -12,19 +12,19 @@ import (
 func leases() []Entry {
 	return []Entry{
 		{
-			Code: "two-dhcp-servers", Severity: Error, Title: "Two lease servers on a segment",
+			Code: "two-dhcp-servers", Severity: Error, Title: "Two DHCP servers on a segment",
 			See:    "Some guests get a strange address or gateway, now and then.",
-			Why:    "Whoever answers first wins; with two servers that is luck.",
+			Why:    "Whoever answers first wins; with two servers that is chance.",
 			Remedy: "Switch one of them off.",
 			Old:    "  desks: {reach: isolated,",
 			Bad:    "  desks: {reach: host, dhcp: host,",
 			find:   (*checker).twoLeaseServers,
 		},
 		{
-			Code: "no-dhcp-server", Severity: Error, Title: "Nobody hands out leases",
+			Code: "no-dhcp-server", Severity: Error, Title: "Nothing serves DHCP",
 			See:    "Guests give themselves an address that starts with 169.254.",
-			Why:    "A guest that asks for a lease waits for somebody to answer.",
-			Remedy: "Let the appliance hand out leases, or type addresses in.",
+			Why:    "A guest that asks for a lease waits for someone to answer.",
+			Remedy: "Let the appliance serve DHCP, or type addresses in.",
 			Old:    "{role: lan, name: sealed, segment: pool,",
 			Bad:    "{role: lan, name: sealed, segment: pool, dhcp: none,",
 			find:   (*checker).noLeaseServer,
@@ -41,7 +41,7 @@ func leases() []Entry {
 		{
 			Code: "pool-overlap", Severity: Error, Title: "A pool that holds a fixed address",
 			See:    "One day a guest gets the gateway's or a server's address, and both fail.",
-			Why:    "The lease server hands out every address of its pool.",
+			Why:    "The DHCP server gives out every address of its pool.",
 			Remedy: "Let the pool begin behind the fixed addresses.",
 			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
 			Bad:    "{role: lan, segment: desks, dhcp: {pool: 10.83.16.5-10.83.16.99}, address: 10.83.16.1/24,",
@@ -66,9 +66,9 @@ func leases() []Entry {
 			find:   (*checker).reservationOutside,
 		},
 		{
-			Code: "dhcp-without-gateway", Severity: Warning, Title: "Leases name somebody out of reach",
+			Code: "dhcp-without-gateway", Severity: Warning, Title: "Leases name someone out of reach",
 			See:    "Guests have an address, and names do not resolve.",
-			Why:    "A resolver that the lease names must be on the segment or beyond the gateway.",
+			Why:    "A DNS server that the lease names must be on the segment or beyond the gateway.",
 			Remedy: "Let leases name the appliance: dns: [self].",
 			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
 			Bad:    "{role: lan, segment: desks, dhcp: {dns: [10.83.16.250]}, address: 10.83.16.1/24,",
@@ -85,13 +85,13 @@ func (c *checker) twoLeaseServers() {
 		server := s.Port.Machine.Name
 		switch by := s.Lab.Leases; {
 		case by == "host":
-			c.find(s.Name, s.Lab.At("dhcp"), "switch off the host's lease service: dhcp: none", "%s and the host both hand out leases on %s",
+			c.find(s.Name, s.Lab.At("dhcp"), "disable the host's DHCP server: dhcp: none", "%s and the host both serve DHCP on %s",
 				server, s.Name).set(s.Lab, "dhcp", "none")
 		case by == "upstream":
-			c.find(s.Name, s.Lab.At("dhcp"), "keep upstream's lease server off this wire", "%s and upstream both hand out leases on %s", server,
+			c.find(s.Name, s.Lab.At("dhcp"), "keep upstream's DHCP server off this wire", "%s and upstream both serve DHCP on %s", server,
 				s.Name)
 		case c.p.Lab.Guest(by) != nil:
-			c.find(s.Name, s.Lab.At("dhcp"), "write dhcp: none on the port", "%s and %s both hand out leases on %s", server, by,
+			c.find(s.Name, s.Lab.At("dhcp"), "write dhcp: none on the port", "%s and %s both serve DHCP on %s", server, by,
 				s.Name).set(s.Port.Port, "dhcp", "none")
 		}
 	}
@@ -106,7 +106,7 @@ func (c *checker) noLeaseServer() {
 		}
 		for _, a := range s.Adapters {
 			if a.How == plan.Lease || a.How == plan.Reservation {
-				f := c.find(s.Name, s.Lab.Pos, "let the appliance hand out leases there", "%s expects a lease on %s, and nobody hands any out",
+				f := c.find(s.Name, s.Lab.Pos, "let the appliance serve DHCP there", "%s expects a lease on %s, and nobody hands any out",
 					a.Machine.Name, s.Name)
 				if s.Port.Port.Leases.Off {
 					f.set(s.Port.Port, "dhcp", fmt.Sprintf("{pool: %s}", spare(s)))
@@ -204,7 +204,7 @@ func (c *checker) leaseNoRouter() {
 				found = found || other.Address.IsValid() && other.Address.Addr() == d
 			}
 			if !found {
-				f := c.find(portName(a), leasesAt(a, "dns"), "write dns: [self]", "leases on %s name the resolver %s, and nobody there has it",
+				f := c.find(portName(a), leasesAt(a, "dns"), "write dns: [self]", "leases on %s name the DNS server %s, and nobody there has it",
 					a.Segment.Name, d)
 				if a.Port != nil {
 					f.set(&a.Port.Leases, "dns", "[self]")

@@ -20,7 +20,7 @@ func lines() []Entry {
 		{
 			Code: "native-vlan", Severity: Error, Title: "The native VLAN written as a tag",
 			See:    "Guests of the tagged segment get no lease, or one of the untagged segment.",
-			Why:    "The native VLAN travels untagged on its cable: a switch gives its frames back without a tag, and takes tagged ones amiss.",
+			Why:    "The native VLAN travels untagged on its cable: a switch gives its frames back without a tag, and takes tagged ones wrong.",
 			Remedy: "Put its machines on the untagged segment, or choose another native tag on the switch.",
 			Old:    "native: 20", Bad: "native: 64",
 			find: (*checker).nativeTag,
@@ -36,7 +36,7 @@ func lines() []Entry {
 		{
 			Code: "nested-bridge", Severity: Warning, Title: "Bridged from within a virtual machine",
 			See:    "The WAN gets no lease, though the link is up.",
-			Why:    "The site is a virtual machine itself, and the switch that it hangs on may pass frames from its own hardware address only.",
+			Why:    "The site is a virtual machine itself, and the switch that it hangs on may pass frames from its own MAC address only.",
 			Remedy: "Let that switch pass foreign addresses, and write foreign-macs: allow; or join: nat.",
 			Old:    "  cpus: 8", Bad: "  virtual: true\n  cpus: 8",
 			find: (*checker).nestedBridge,
@@ -44,7 +44,7 @@ func lines() []Entry {
 		{
 			Code: "needless-relaxation", Severity: Note, Title: "A switch more open than it need be",
 			See:    "Nothing; a guest may send in others' names unseen.",
-			Why:    "A switch that passes foreign hardware addresses is for appliances that bridge, and for machines within machines.",
+			Why:    "A switch that passes foreign MAC addresses is for appliances that bridge, and for machines within machines.",
 			Remedy: "Leave foreign-macs out.",
 			Old:    "  desks: {reach: isolated,", Bad: "  desks: {reach: isolated, foreign-macs: allow,",
 			find: (*checker).needlessRelaxation,
@@ -68,14 +68,14 @@ func lines() []Entry {
 		{
 			Code: "host-behind", Severity: Error, Title: "The host goes outside through the lab",
 			See:    "With the appliance off, the host is offline; with a way of its own too, it goes now by one and now by the other.",
-			Why:    "A gateway on the host's leg makes the lab its way out.",
+			Why:    "A gateway on the host's leg makes the lab its path outside.",
 			Remedy: "Leave host-gateway out, unless the host shall hang on the lab.",
 			Old:    "service: {reach: host}", Bad: "service: {reach: host, host-gateway: 10.83.99.9}",
 			find: (*checker).hostBehind,
 		},
 		{
 			Code: "local-network-reachable", Severity: Note, Title: "The house is outside, too",
-			See:    "Guests reach the printers, disks and pages of the house as they reach the world.",
+			See:    "Guests reach the printers, disks and pages of the local network as they reach the world.",
 			Why:    "The WAN is on the site's own network, and rules that let guests go outside let them go there as well. Its router gives the WAN its address; its machines reach the WAN and what is published.",
 			Remedy: "Deny that network before the rule that lets guests out, where they must not reach it.",
 			Old:    "      - deny any from desks to 172.29.64.0/24\n", Bad: "",
@@ -90,9 +90,9 @@ func lines() []Entry {
 			find: (*checker).routeAstray,
 		},
 		{
-			Code: "public-domain-inside", Severity: Warning, Title: "Somebody else's name inside",
-			See:    "Names of the real domain lead astray inside, or names under .local are slow or found twice.",
-			Why:    "A domain under a public suffix belongs to somebody; .local is asked for on the link (RFC 6762).",
+			Code: "public-domain-inside", Severity: Warning, Title: "Another machine's name inside",
+			See:    "Names of the real domain lead wrong inside, or names under .local are slow or found twice.",
+			Why:    "A domain under a public suffix belongs to someone; .local is asked for on the link (RFC 6762).",
 			Remedy: "Use .internal, home.arpa (RFC 8375), or a domain of your own.",
 			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
 			Bad:    "{role: lan, segment: desks, dhcp: {domain: mudflat.local}, address: 10.83.16.1/24,",
@@ -270,7 +270,7 @@ func (c *checker) borrowedName() {
 		} else if public && !under(reservedDomains...) {
 			c.find(portName(a), at, "keep it where it is yours, else write a domain under .internal",
 				"leases on %s name the domain %s, which is a public one",
-				a.Segment.Name, d).as(Note).see("Names of the real domain cannot be reached from inside, where it is somebody else's.")
+				a.Segment.Name, d).as(Note).see("Names of the real domain cannot be reached from inside, where it is another machine's.")
 		}
 	}
 }

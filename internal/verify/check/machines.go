@@ -60,7 +60,7 @@ func machines() []Entry {
 		},
 		{
 			Code: "late-appliance", Severity: Warning, Title: "Guests before their appliance",
-			See:    "After the host starts, guests have no lease until somebody starts the appliance.",
+			See:    "After the host starts, guests have no lease until someone starts the appliance.",
 			Why:    "The guests come up with the host and the appliance does not.",
 			Remedy: "Let the appliance start with the host.",
 			Old:    "autostart: true",
@@ -70,7 +70,7 @@ func machines() []Entry {
 		{
 			Code: "wireless-bridge", Severity: Warning, Title: "Bridged on a wireless uplink",
 			See:    "The WAN gets no lease.",
-			Why:    "Most access points take frames from one hardware address only.",
+			Why:    "Most access points take frames from one MAC address only.",
 			Remedy: "Let the host translate: join: nat.",
 			Old:    "uplinks: {enp1: wired}",
 			Bad:    "uplinks: {enp1: wireless}",
@@ -80,7 +80,7 @@ func machines() []Entry {
 			Code: "no-accelerator", Severity: Note, Title: "No acceleration",
 			See:    "Everything in the machines takes several times as long.",
 			Why:    "The host cannot accelerate virtual machines.",
-			Remedy: "Give waits more time; look whether it is switched off in the firmware.",
+			Remedy: "Give waits more time; check whether it is switched off in the firmware.",
 			Old:    "  cpus: 8",
 			Bad:    "  accelerated: false\n  cpus: 8",
 			find:   (*checker).noAccelerator,

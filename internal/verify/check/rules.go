@@ -71,7 +71,7 @@ func rules() []Entry {
 			Code: "forward-denied", Severity: Error, Title: "Published, and denied by a rule",
 			See:    "The published port does not answer from outside.",
 			Why:    "Rules are looked at for what is published too.",
-			Remedy: "Take the rule away, or allow the guest before it.",
+			Remedy: "Remove the rule, or allow the guest before it.",
 			Old:    "      - deny any from pool to any",
 			Bad:    "      - deny any from outside to any\n      - deny any from pool to any",
 			find:   (*checker).publishDenied,
@@ -98,7 +98,7 @@ func rules() []Entry {
 			Code: "open-inbound", Severity: Error, Title: "A rule lets everything in",
 			See:    "Guests are reached from outside.",
 			Why:    "A rule that allows any from outside to the inside undoes the appliance.",
-			Remedy: "Publish the one port that is meant, and take the rule away.",
+			Remedy: "Publish the one port that is meant, and remove the rule.",
 			Old:    "      - allow any from desks to outside",
 			Bad:    "      - allow any from desks to outside\n      - allow any from outside to desks",
 			find:   (*checker).openInbound,
@@ -107,7 +107,7 @@ func rules() []Entry {
 			Code: "shadowed-rule", Severity: Warning, Title: "A rule that never decides",
 			See:    "Nothing: it looks as if the rule did something.",
 			Why:    "Earlier rules decide everything that it speaks of.",
-			Remedy: "Take it away, or move it up.",
+			Remedy: "Remove it, or move it up.",
 			Old:    "      - allow any from desks to outside",
 			Bad:    "      - allow any from desks to outside\n      - deny tcp/25 from desks to outside",
 			find:   (*checker).deadRule,
@@ -224,7 +224,7 @@ func (c *checker) publishDenied() {
 					break // some of the outside gets in, as a list of who may not can mean to
 				}
 				if left = packetset.Without(left, r); len(left) == 0 {
-					c.find(v.To.Machine.Name, v.Lab.Pos, "take the rule away, or allow it before", "%s/%d is published to %s, and the rule %q denies it",
+					c.find(v.To.Machine.Name, v.Lab.Pos, "remove the rule, or allow it before", "%s/%d is published to %s, and the rule %q denies it",
 						v.Proto, v.Port, v.To.Machine.Name, m.Rules[j].Text)
 					break
 				}
@@ -280,7 +280,7 @@ func (c *checker) openInbound() {
 			if len(left) == 0 {
 				continue
 			}
-			f := c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), rule.Lab.Pos, "publish the one port that is meant, and take the rule away",
+			f := c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), rule.Lab.Pos, "publish the one port that is meant, and remove the rule",
 				"%q lets packets from outside in", rule.Text)
 			if !slices.ContainsFunc(rule.Services, func(s lab.Service) bool { return s.Proto == lab.Any || s.AllPorts() && s.Proto != lab.ICMP }) {
 				f.as(Warning)

@@ -157,7 +157,7 @@ func (c *checker) deadAmong(m *plan.Machine, i int, sets []packetset.Packets, ca
 	if len(names) == 0 {
 		names = []string{"nothing: it speaks of no packet"}
 	}
-	c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), m.Rules[i].Lab.Pos, "take it away, or move it up",
+	c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), m.Rules[i].Lab.Pos, "remove it, or move it up",
 		"%q never decides: earlier ones do, %s", m.Rules[i].Text, strings.Join(names, ", "))
 }
 

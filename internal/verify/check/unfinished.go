@@ -27,8 +27,8 @@ func unfinished() []Entry {
 		},
 		{
 			Code: "switched-off", Severity: Note, Title: "A machine that is switched off",
-			See:    "Once it is switched on beside its successor, both lose connections, in turns.",
-			Why:    "A machine that another replaces still has its addresses and its lease service. While it is off they do no harm.",
+			See:    "Once it is switched on beside its successor, both lose connections, alternately.",
+			Why:    "A machine that another replaces still has its addresses and its DHCP server. While it is off they do no harm.",
 			Remedy: "Switch the successor off before it comes on again; take it out of the file once nobody wants it back.",
 			Old:    "guests:",
 			Bad:    "  spare: {running: false, ports: [{role: wan, segment: road}, {role: lan, segment: desks, address: 10.83.16.1/24}]}\nguests:",
@@ -113,12 +113,12 @@ func Conflicts(p *plan.Plan, m *plan.Machine) []string {
 				out = append(out, fmt.Sprintf("%s has its address %s", who(b), a.Address.Addr()))
 			}
 			if a.MAC == b.MAC {
-				out = append(out, fmt.Sprintf("%s has its hardware address %s", who(b), a.MAC))
+				out = append(out, fmt.Sprintf("%s has its MAC address %s", who(b), a.MAC))
 			}
 		}
 		server, _ := a.Segment.LeaseService()
 		if server != nil && a.Role.Inside() && !a.Port.Leases.Off {
-			out = append(out, fmt.Sprintf("%s hands out leases on %s as it does", server.Machine.Name, a.Segment.Name))
+			out = append(out, fmt.Sprintf("%s serves DHCP on %s as it does", server.Machine.Name, a.Segment.Name))
 		}
 	}
 	return out
@@ -161,7 +161,7 @@ func (c *checker) leaseGap() {
 	}
 	for _, s := range c.p.Segments {
 		if m := c.p.Machine(s.Lab.Leases); m != nil && m.Off {
-			c.find(s.Name, s.Lab.At("dhcp"), "type addresses in there until it runs, or let the appliance hand leases out so long",
+			c.find(s.Name, s.Lab.At("dhcp"), "type addresses in there until it runs, or let the appliance serve DHCP so long",
 				"leases on %s come from %s, which is switched off", s.Name, m.Name)
 		}
 	}
@@ -172,7 +172,7 @@ func (c *checker) leaseGap() {
 		}
 		for _, d := range list {
 			if name := off[d]; name != "" {
-				c.find(who(a), a.Pos, "name a second resolver until it runs", "%s names the resolver %s, and %s is switched off", who(a), d, name)
+				c.find(who(a), a.Pos, "name a second DNS server until it runs", "%s names the DNS server %s, and %s is switched off", who(a), d, name)
 				break
 			}
 		}

@@ -30,15 +30,15 @@ func wires() []Entry {
 		{
 			Code: "refusing-switch", Severity: Error, Title: "A switch that refuses foreign addresses",
 			See:    "The bridge shows packets coming in, and none arrive on the other side.",
-			Why:    "A transparent appliance sends frames with its guests' hardware addresses; a switch that passes only those it handed out drops them.",
+			Why:    "A transparent appliance sends frames with its guests' MAC addresses; a switch that passes only those it given out drops them.",
 			Remedy: "Let the switch allow foreign addresses on both sides.",
 			Old:    "203.0.113.1, foreign-macs: allow",
 			Bad:    "203.0.113.1, foreign-macs: refuse",
 			find:   (*checker).refusingSwitch,
 		},
 		{
-			Code: "rogue-advertisements", Severity: Error, Title: "IPv6 announced by somebody else",
-			See:    "Guests have an IPv6 address that nobody planned, and reach outside by it.",
+			Code: "rogue-advertisements", Severity: Error, Title: "IPv6 announced by another machine",
+			See:    "Guests have an IPv6 address that is not planned, and reach outside by it.",
 			Why:    "Who announces a prefix becomes the guests' IPv6 router, and rules for IPv4 do not hold it.",
 			Remedy: "Switch off what announces it.",
 			Old:    "  desks: {reach: isolated,",
@@ -65,8 +65,8 @@ func wires() []Entry {
 		},
 		{
 			Code: "twin-appliance", Severity: Error, Title: "Two appliances in one place",
-			See:    "Guests lose their connections, in turns.",
-			Why:    "Two appliances that answer at one address, or both hand out leases on one segment, get in each other's way.",
+			See:    "Guests lose their connections, alternately.",
+			Why:    "Two appliances that answer at one address, or both serve DHCP on one segment, get in each other's way.",
 			Remedy: "Let one of them have the address and the leases.",
 			Old:    "guests:",
 			Bad:    "  spare: {ports: [{role: wan, segment: road, mac: '02:00:00:00:02:01'}, {role: lan, segment: desks, address: 10.83.16.3/24, mac: '02:00:00:00:02:02'}]}\nguests:",
@@ -206,7 +206,7 @@ func (c *checker) twinAppliance() {
 					a.Address.Addr(), s.Name)
 			}
 			if a.Port.Role.Inside() && server != nil && server.Machine != a.Machine && !a.Port.Leases.Off {
-				c.find(portName(a), a.Pos, "write dhcp: none on one of them", "%s and %s would both hand out leases on %s", server.Machine.Name,
+				c.find(portName(a), a.Pos, "write dhcp: none on one of them", "%s and %s would both serve DHCP on %s", server.Machine.Name,
 					a.Machine.Name, s.Name).set(a.Port, "dhcp", "none")
 			}
 			if first == nil {

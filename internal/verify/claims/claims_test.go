@@ -146,7 +146,7 @@ func TestJudgements(t *testing.T) {
 		{"wrong mask", changed(func(o *GotLease) { o.Lease.Address = netip.PrefixFrom(o.Lease.Address.Addr(), 16) }), "heron.dhcp", Broken,
 			"the prefix length /16"},
 		{"wrong router", changed(func(o *GotLease) { o.Lease.Router = foreign }), "heron.dhcp", Broken, "the default gateway 192.0.2.9"},
-		{"wrong resolver", changed(func(o *GotLease) { o.Lease.DNS = []netip.Addr{foreign} }), "heron.dhcp", Broken, "DNS server 192.0.2.9; planned"},
+		{"wrong DNS server", changed(func(o *GotLease) { o.Lease.DNS = []netip.Addr{foreign} }), "heron.dhcp", Broken, "DNS server 192.0.2.9; planned"},
 		{"another server", changed(func(o *GotLease) { o.Lease.ServerMAC = stranger }), "heron.dhcp", Broken, "not from sluice.lan"},
 		{"a second server", changed(func(o *GotServers) {
 			o.Offers = append(o.Offers, dhcp.Offer{Server: foreign, ServerMAC: stranger, Address: foreign})
@@ -159,11 +159,11 @@ func TestJudgements(t *testing.T) {
 			"is 02:09:09:09:09:09; planned: "},
 		{"wrong name", changed(func(o *GotName) { o.Addresses = []netip.Addr{foreign} }), "heron.dns", Broken,
 			"address 192.0.2.9 for buoy.example; it is 203.0.113.80"},
-		{"no way out", changed(func(o *GotReach) { o.Answered = false }), "heron.outside", Broken, "does not reach the test server (icmp)"},
+		{"no path outside", changed(func(o *GotReach) { o.Answered = false }), "heron.outside", Broken, "does not reach the test server (icmp)"},
 		{"around", changed(func(o *GotReach) { o.Source = foreign }), "heron.outside", Broken,
 			"from 192.0.2.9, not from the WAN address 172.29.64.7 of sluice"},
 		{"another first hop", changed(func(o *GotHop) { o.Router = foreign }), "heron.first-hop", Broken, "the first hop is 192.0.2.9"},
-		{"an escape", changed(func(o *GotAttack) {
+		{"a bypass", changed(func(o *GotAttack) {
 			o.Ways = []Way{{From: "heron", To: "buoy", Path: []string{"heron", "reedbed", "buoy"}}}
 		}), "heron.no-bypass", Broken, "heron → reedbed → buoy"},
 		{"nothing tried", changed(func(o *GotAttack) { o.Attempts = 0 }), "heron.no-bypass", Unknown, "nothing could be tried"},

@@ -58,7 +58,7 @@ func TestJudgeIPv6(t *testing.T) {
 		{"a foreign address", func(o *GotIPv6) { o.Address = netip.MustParsePrefix("2001:db8::5/64") },
 			"planned: " + s.Subnet6.String()},
 		{"a foreign router", func(o *GotIPv6) { o.Router = stranger.LinkLocal() }, "uses the IPv6 router " + stranger.LinkLocal().String()},
-		{"no resolver", func(o *GotIPv6) { o.Resolvers = nil }, "got over IPv6: no DNS server"},
+		{"no DNS server", func(o *GotIPv6) { o.Resolvers = nil }, "got over IPv6: no DNS server"},
 	} {
 		o := good
 		c.change(&o)

@@ -145,7 +145,7 @@ func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w W
 		parts := attacked(m, Running, g, way, partial)
 		add(Blocked, append(parts, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) {
 			if names := got[0].(GotName); r.Verdict == Holds && names.Answered && slices.Contains(names.Addresses, w.Address) {
-				r.Saw += fmt.Sprintf("; but %s looks names up outside for it: what words a resolver carries out and back, no rule on addresses closes", names.Resolver)
+				r.Saw += fmt.Sprintf("; but %s looks names up outside for it: what words a DNS server carries out and back, no rule on addresses closes", names.Resolver)
 			}
 		}})...)
 	}

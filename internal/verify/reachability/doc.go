@@ -19,6 +19,6 @@ var Assumptions = []string{
 	"The appliance does what its rules say, and its own software has no hole.",
 	"Switches keep segments and tags apart; on one segment everybody reaches everybody.",
 	"A guest that may go outside can do so in another's name: what a neighbor asks of it, no rule on addresses sees.",
-	"Names that a resolver looks up outside can carry words out and back.",
+	"Names that a DNS server looks up outside can carry words out and back.",
 	"A guest on a segment without an appliance is kept by the guest between: that one passes packets on only where the file says so, or where it stands outside itself.",
 }

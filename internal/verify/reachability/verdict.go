@@ -196,7 +196,7 @@ func (m *Model) Twins(s *plan.Segment) []Twin {
 			out = append(out, Twin{"address " + key, addresses[key]})
 		}
 		if len(cards[key]) > 1 {
-			out = append(out, Twin{"hardware address " + key, cards[key]})
+			out = append(out, Twin{"MAC address " + key, cards[key]})
 		}
 	}
 	return out

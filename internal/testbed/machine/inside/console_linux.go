@@ -101,7 +101,7 @@ func answer(m *agent.Machine, words []string) string {
 	}
 	return `addresses            what its adapters have
 ping ADDRESS         does it answer
-name NAME            what its resolver says
+name NAME            what its DNS server says
 fetch ADDRESS:PORT   a page
 off                  turn the machine off
 `
