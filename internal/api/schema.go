@@ -34,7 +34,8 @@ func documents() map[string]reflect.Type {
 		SurveySchema: reflect.TypeFor[Survey](), SymptomsSchema: reflect.TypeFor[Symptoms](), UnpackedSchema: reflect.TypeFor[Unpacked](),
 		VersionSchema: reflect.TypeFor[Version](), WordsSchema: reflect.TypeFor[Words](),
 		reachability.Schema: reflect.TypeFor[Proof](), verdict.Schema: reflect.TypeFor[Joined](), plan.Schema: reflect.TypeFor[plan.Document](),
-		status.Schema: reflect.TypeFor[status.Lab](), class.StatusSchema: reflect.TypeFor[class.Status](), class.VerdictSchema: reflect.TypeFor[class.Verdict](),
+		status.Schema:      reflect.TypeFor[status.Lab](),
+		class.StatusSchema: reflect.TypeFor[class.Status](), class.VerdictSchema: reflect.TypeFor[class.Verdict](),
 		simulator.TraceSchema: reflect.TypeFor[simulator.Trace](), diagnose.Schema: reflect.TypeFor[diagnose.Document](),
 		claims.AnswersSchema: reflect.TypeFor[claims.Answers](), evidence.SignedSchema: reflect.TypeFor[evidence.Signed](),
 	}

@@ -16,7 +16,7 @@ func (a *app) adoptLab() *cobra.Command {
 	var name, to string
 	var replace bool
 	c := &cobra.Command{
-		Use: "adopt [NAME=]FILE…", Short: "A lab file of what is built already, from exports and pastes",
+		Use: "adopt [NAME=]FILE…", Short: "Create a lab file from existing machines and pastes",
 		Long: `Writes the lab file of a lab that exists: from machines that a hypervisor exported
 (OVF or OVA) and from pastes of what consoles, guests and the host show (addresses,
 routes, DNS servers, lists of adapters with their networks). It finds which adapters

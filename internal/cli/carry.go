@@ -16,7 +16,7 @@ func (a *app) carry() *cobra.Command {
 	var o carryOptions
 	var program string
 	c := &cobra.Command{
-		Use: "carry [LAB] --for GUEST --to FILE.iso", Short: "Make a disc for an isolated guest: this program and its plan",
+		Use: "carry [LAB] --for GUEST --to FILE.iso", Short: "Put program and plan on a disc for guests",
 		Long: `Writes an optical image with this program and the plan for one guest: whom nothing else
 reaches can be given a disc. Nothing on it starts by itself. For a guest of another system
 than this one name a program for that: --program.`,

@@ -24,7 +24,7 @@ func (a *app) check() *cobra.Command {
 	var only, except []string
 	var mend, yes bool
 	c := &cobra.Command{
-		Use: "check [LAB]", Short: "What is wrong with a layout, before anything is built",
+		Use: "check [LAB]", Short: "Lint a lab file",
 		Long: `Reads the plan of a lab and says what will go wrong: where it stands in the file,
 what you would see if you built it so, and the remedy. bastion explain CODE
 tells more. What is meant to be so is written under accept: in the lab file.`,

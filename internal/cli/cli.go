@@ -58,6 +58,7 @@ type app struct {
 	color    string
 	quiet    bool
 	verbose  bool
+	allHelp  bool              // help lists every command
 	ctx      context.Context   // ends when the program is interrupted
 	stopping func()            // takes the watch for that away
 	named    []string          // profiles outside the lab's folder that the user named
@@ -225,13 +226,8 @@ func Commands() *cobra.Command {
 // only that one is made, so that starting stays cheap however many there are.
 func (a *app) root(args []string) *cobra.Command {
 	root := &cobra.Command{
-		Use:   "bastion",
-		Short: "Plan, rehearse and check a lab behind a firewall",
-		Long: `Open Bastion plans a security lab in which an appliance, a firewall or a
-router, stands between a WAN segment and isolated guests; rehearses it packet by
-packet; and says whether any guest gets outside past the appliance.
-
-Start with: bastion demo`,
+		Use:           "bastion",
+		Short:         "Plan, simulate, build and check a lab behind a firewall or router",
 		SilenceErrors: true, SilenceUsage: true,
 		Args: cobra.NoArgs,
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
@@ -246,11 +242,11 @@ Start with: bastion demo`,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	f := root.PersistentFlags()
-	f.StringVar(&a.format, "format", "text", "how results are written: text or json")
-	f.StringVar(&a.color, "color", "auto", "colour: auto, always or never")
-	f.StringArrayVar(&a.named, "profile", nil, "a profile outside the lab's folder that the lab file may name")
-	f.BoolVarP(&a.quiet, "quiet", "q", false, "say nothing but the result")
-	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more")
+	f.StringVar(&a.format, "format", "text", "output format: text or json (default text)")
+	f.StringVar(&a.color, "color", "auto", "colour: auto, always or never (default auto)")
+	f.StringArrayVar(&a.named, "profile", nil, "profile outside the lab's folder that the lab file may name, repeatable")
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "print only the verdict")
+	f.BoolVarP(&a.verbose, "verbose", "v", false, "show evidence and assumptions")
 	cobra.EnableCommandSorting = false
 	root.CompletionOptions.DisableDefaultCmd = true
 	only := len(args) > 0 && slices.ContainsFunc(commands, func(c command) bool { return c.name == args[0] })

@@ -14,7 +14,7 @@ import (
 func (a *app) compare() *cobra.Command {
 	var as, built, machine string
 	c := &cobra.Command{
-		Use: "compare LAB [LISTING]", Short: "What a guest, an appliance or an exported machine shows, against the plan",
+		Use: "compare LAB [LISTING]", Short: "Compare a machine with the plan",
 		Long: `Reads what you copied from a guest (or from the appliance with --as): addresses,
 routes and DNS servers, in the output of the usual commands of Linux, BSD and
 desktop systems, one after another. With --built it reads a machine that a

@@ -35,7 +35,7 @@ const (
 func (a *app) course() *cobra.Command {
 	var hint, again, list bool
 	c := &cobra.Command{
-		Use: "course [FOLDER]", Short: "Eight guided exercises, each judged by claims",
+		Use: "course [FOLDER]", Short: "Eight guided exercises",
 		Long: `Leads through eight exercises on the sample lab, from the first guest online to a
 second door that is found and closed. The first call writes the first lab file into the
 folder and says what to do; you change the file with your editor; the same command judges

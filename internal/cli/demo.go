@@ -26,7 +26,7 @@ var demoLabs = []struct {
 func (a *app) demo() *cobra.Command {
 	var dir string
 	c := &cobra.Command{
-		Use: "demo", Short: "The whole job on the built-in sample lab, sound and then leaky",
+		Use: "demo", Short: "Run the whole job on the sample lab",
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {

@@ -34,7 +34,7 @@ func (a *app) diagnose() *cobra.Command {
 	var table, replace bool
 	var form, to, said string
 	c := &cobra.Command{
-		Use: "diagnose [LAB]", Short: "From what is seen to the mistake that looks exactly so",
+		Use: "diagnose [LAB]", Short: "Find the mistake that explains the symptoms",
 		Long: `Rehearses every mistake at every place of the lab, and says which of them would
 look exactly as what you saw: likeliest first, with why, what to look at, and what
 to do; then pairs of mistakes, when no single one explains it; then what nothing

@@ -20,7 +20,7 @@ func (a *app) draw() *cobra.Command {
 	var scale float64
 	var replace, matrix bool
 	c := &cobra.Command{
-		Use: "draw [LAB]", Short: "The diagram",
+		Use: "draw [LAB]", Short: "Draw the network diagram",
 		Long: `Draws the lab: the outside at the top, appliances as gates, the segments inside
 as bars, guests below. Without --form it follows the name of --to, and is text
 otherwise. --with takes what "rehearse --format json" wrote and paints it in.

@@ -38,7 +38,7 @@ type drillOptions struct {
 func (a *app) drill() *cobra.Command {
 	var o drillOptions
 	c := &cobra.Command{
-		Use: "drill [LAB]", Short: "Plant a mistake and let it be found",
+		Use: "drill [LAB]", Short: "Plant a mistake to find",
 		Long: `Plants a mistake in the lab and shows what a person at the bench would see: ask for
 pings, listings, consoles, pages, and say what is wrong. The points are for how few
 looks that took, against the fewest possible. With --on kernel or machines the lab is

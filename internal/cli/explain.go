@@ -16,7 +16,7 @@ import (
 func (a *app) explain() *cobra.Command {
 	var form string
 	c := &cobra.Command{
-		Use: "explain [CODE|WORD]", Short: "What a finding, a claim or a term means, in plain words",
+		Use: "explain [CODE|WORD]", Short: "Explain a word, a finding or a check",
 		Long: "Without a word it lists all findings and terms; with --form markdown it writes the findings' pages.",
 		Args: cobra.ArbitraryArgs,
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -24,35 +24,41 @@ func (a *app) explain() *cobra.Command {
 				return err
 			}
 			name := strings.ToLower(strings.Join(args, " "))
-			switch e, ok := check.Lookup(name); {
+			switch {
 			case form == "markdown":
 				text, err := check.Markdown()
 				if err == nil {
 					a.screen().write(text)
 				}
 				return err
-			case ok:
-				return a.explainFinding(e)
 			case name == "":
 				return a.explainAll()
 			}
-			w, ok := explain.Find(name)
-			if !ok {
-				return unknownWord(name)
-			}
-			if a.format == "json" {
-				return a.explainJSON([]explain.Word{w}, nil)
-			}
-			s := a.screen()
-			showWord(s, w)
-			if w.Name == "claim" {
-				showClaimKinds(s)
-			}
-			return nil
+			return a.explainWord(name)
 		},
 	}
 	c.Flags().StringVar(&form, "form", "text", "text, or markdown: the findings' pages")
 	return c
+}
+
+// explainWord shows the page of a finding, or of a word.
+func (a *app) explainWord(name string) error {
+	if e, ok := check.Lookup(name); ok {
+		return a.explainFinding(e)
+	}
+	w, ok := explain.Find(name)
+	if !ok {
+		return unknownWord(name)
+	}
+	if a.format == "json" {
+		return a.explainJSON([]explain.Word{w}, nil)
+	}
+	s := a.screen()
+	showWord(s, w)
+	if w.Name == "claim" {
+		showClaimKinds(s)
+	}
+	return nil
 }
 
 // unknownWord is the error for a word that is not explained, with the nearest ones by letters, else
@@ -133,7 +139,7 @@ func (a *app) explainFinding(e check.Entry) error {
 	}
 	s.line()
 	s.para(2, 0, plain, e.Why)
-	s.para(2, 2, plain, "You would see: "+e.See)
+	s.para(2, 2, plain, "Symptom: "+e.See)
 	s.para(2, 2, strong, "Remedy: "+e.Remedy)
 	for _, part := range page.Parts() {
 		st := inside

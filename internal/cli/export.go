@@ -24,7 +24,7 @@ func (a *app) export() *cobra.Command {
 		fmt.Fprintf(&about, "\n  %-8s %s", k.Name, k.About)
 	}
 	c := &cobra.Command{
-		Use: "export [LAB]", Short: "Files for other programs",
+		Use: "export [LAB]", Short: "Write configuration files for other programs",
 		Long: "Turns the plan into files for other programs. One file goes to standard output\nwhen no folder is named; several need --to. No file holds a secret that the lab\nfile does not, but for the plan of a probe when you ask for that.\n\nKinds:" + about.String(),
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -33,7 +33,7 @@ type gradeOptions struct {
 func (a *app) grade() *cobra.Command {
 	var o gradeOptions
 	c := &cobra.Command{
-		Use: "grade RUBRIC EVIDENCE…", Short: "Points for evidence: a table for a class, and a page for each bench",
+		Use: "grade RUBRIC EVIDENCE…", Short: "Grade evidence by a rubric",
 		Long: `Gives points by a rubric file (schema --of rubric) for what a class hands in: files of
 evidence, lines, briefs, and archives that "bastion pack" made, of any number of benches. Each is
 judged by the plan; what was altered, is another bench's, or was held against another plan

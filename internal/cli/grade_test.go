@@ -57,7 +57,7 @@ func classWork(t testing.TB, benches int) (folder string, args []string) {
 		require.Zero(t, Main(pack, nil, &out, &errs), errs.String())
 		args = append(args, filepath.Join(folder, bench+".zip"))
 	}
-	require.NoError(t, os.WriteFile(folder+"/rubric.yaml", []byte("bastion-rubric: 1\npass: 10\npoints:\n  - {claim: lease, worth: 3}\n"+
+	require.NoError(t, os.WriteFile(folder+"/rubric.yaml", []byte("bastion-rubric: 1\npass: 10\npoints:\n  - {claim: dhcp, worth: 3}\n"+
 		"  - {claim: outside, worth: 3}\n  - {check: clean, worth: 1}\n  - {evidence: all, worth: 4}\n"), 0o600))
 	return folder, append([]string{"grade", folder + "/rubric.yaml", "--lab", lab, "--token", token.String()}, args...)
 }

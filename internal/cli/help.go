@@ -9,6 +9,8 @@ import (
 	"github.com/spf13/pflag"
 
 	"openbastion/internal/model/lab"
+	"openbastion/internal/verify/check"
+	"openbastion/internal/verify/explain"
 )
 
 // The stretches of the work, in whose order help lists the commands.
@@ -24,6 +26,10 @@ const (
 
 // groups in the order of the work.
 var groups = []string{groupStart, groupPlan, groupProve, groupReal, groupBuild, groupLookUp}
+
+// firstScreen are the commands that help shows first, in the order of the work.
+var firstScreen = []string{"demo", "new", "adopt", "plan", "check", "rehearse", "prove", "trace", "diagnose",
+	"runbook", "map", "compare", "draw", "export", "start", "status", "verify", "stop", "explain"}
 
 // voice lets a command tree speak as the rest of the program does: help in
 // groups, errors that say how a command is called.
@@ -43,7 +49,7 @@ func (a *app) voice(root *cobra.Command) {
 			if c.HasSubCommands() && len(args) > 0 {
 				return unknownCommand(c, args[0])
 			}
-			return failure{exitUsage, fmt.Sprintf("%s is called otherwise", c.CommandPath()), callLine(c)}
+			return failure{exitUsage, "usage: " + callLine(c), "details: " + c.CommandPath() + " --help"}
 		}
 		for _, sub := range c.Commands() {
 			each(sub)
@@ -88,23 +94,41 @@ func callLine(c *cobra.Command) string {
 func (a *app) showHelp(c *cobra.Command) {
 	s := newScreen(a.out, a.color)
 	s.width = min(s.width, 80)
-	long := c.Long
-	if long == "" {
-		long = c.Short + "."
-	}
-	s.page(long)
 	if !c.Runnable() && !c.HasSubCommands() {
+		s.page(c.Long)
 		return // a page of text
 	}
-	s.heading("Called as")
-	s.line("  ", callLine(c))
+	s.line("usage: ", callLine(c))
+	s.line()
+	s.para(0, 0, plain, strings.TrimSuffix(c.Short, ".")+".")
+	a.showCommands(s, c)
+	s.flags("Options", c.LocalNonPersistentFlags())
 	if c.Example != "" {
-		s.heading("Such as")
+		s.heading("Examples")
 		s.line(c.Example)
 	}
-	byGroup := map[string]*table{}
+	if c.Long != "" && c.HasParent() {
+		s.heading("Details")
+		s.page(c.Long)
+	}
+	s.flags("Global options", c.Root().PersistentFlags())
+	s.line()
+	switch {
+	case !c.HasParent():
+		s.line("Start with: bastion demo")
+		s.line("bastion help COMMAND   one command      bastion help --all   all commands")
+		s.line("bastion explain WORD   a word, a finding or a check")
+	case c.HasSubCommands():
+		s.line("Details: ", c.CommandPath(), " COMMAND --help")
+	}
+}
+
+// showCommands lists the commands below one: of the program the first ones, or all in groups.
+func (a *app) showCommands(s *screen, c *cobra.Command) {
+	byGroup, byName := map[string]*table{}, map[string]*cobra.Command{}
 	for _, sub := range c.Commands() {
 		group := sub.Annotations["group"]
+		byName[sub.Name()] = sub
 		if !sub.Hidden && (c.HasParent() || group != groupNotShown) {
 			if byGroup[group] == nil {
 				byGroup[group] = &table{}
@@ -112,17 +136,22 @@ func (a *app) showHelp(c *cobra.Command) {
 			byGroup[group].add(cell{sub.Name(), strong}, sub.Short)
 		}
 	}
+	if !c.HasParent() && !a.allHelp {
+		t := table{}
+		for _, name := range firstScreen {
+			if sub := byName[name]; sub != nil {
+				t.add(cell{name, strong}, sub.Short)
+			}
+		}
+		s.heading("Commands")
+		s.table(t)
+		return
+	}
 	for _, group := range append([]string{groupNotShown}, groups...) {
 		if t := byGroup[group]; t != nil {
 			s.heading(cmp.Or(group, "Commands"))
 			s.table(*t)
 		}
-	}
-	s.flags("Options", c.LocalNonPersistentFlags())
-	s.flags("Options everywhere", c.Root().PersistentFlags())
-	if c.HasSubCommands() {
-		s.line()
-		s.line("More on one of them: ", c.CommandPath(), " COMMAND --help")
 	}
 }
 
@@ -178,7 +207,7 @@ func (s *screen) flags(title string, set *pflag.FlagSet) {
 		}
 		text := f.Usage
 		if d := strings.Trim(f.DefValue, "[]"); d != "" && d != "false" && d != "0" && d != "text" && d != "auto" {
-			text += " (" + d + " when absent)"
+			text += " (default " + d + ")"
 		}
 		t.add(cell{name, strong}, text)
 	})
@@ -190,25 +219,32 @@ func (s *screen) flags(title string, set *pflag.FlagSet) {
 
 // helpCommand shows a command's or a topic's page.
 func (a *app) helpCommand(root *cobra.Command) *cobra.Command {
-	return &cobra.Command{
-		Use: "help [COMMAND|TOPIC]", Short: "How a command is called; lab-file, sentences and exit-status are topics",
+	c := &cobra.Command{
+		Use: "help [COMMAND|TOPIC|WORD]", Short: "Show a command, a topic (lab-file, sentences, exit-status), or explain a word",
 		Annotations: map[string]string{"group": groupLookUp},
 		RunE: func(_ *cobra.Command, args []string) error {
 			c, rest, err := root.Find(args)
-			if err != nil || len(rest) > 0 {
-				return unknownCommand(root, strings.Join(args, " "))
+			if err == nil && len(rest) == 0 {
+				a.showHelp(c)
+				return nil
 			}
-			a.showHelp(c)
-			return nil
+			name := strings.ToLower(strings.Join(args, " "))
+			_, word := explain.Find(name)
+			if _, finding := check.Lookup(name); !word && !finding {
+				return unknownCommand(root, name)
+			}
+			return a.explainWord(name)
 		},
 	}
+	c.Flags().BoolVar(&a.allHelp, "all", false, "list all commands, in groups")
+	return c
 }
 
 // completion writes what a shell needs to complete commands.
 func (a *app) completion() *cobra.Command {
 	shells := []string{"bash", "zsh", "fish", "powershell"}
 	return &cobra.Command{
-		Use: "completion SHELL", Short: "Completion for bash, zsh, fish or powershell, which knows the lab at hand",
+		Use: "completion SHELL", Short: "Print shell completion",
 		Long: `Writes what a shell needs to complete commands, lab files, and the names in the
 lab at hand. For bash, in this session:
 

@@ -20,7 +20,7 @@ import (
 
 func (a *app) image() *cobra.Command {
 	c := &cobra.Command{
-		Use: "image", Short: "Whether an appliance's image is the right one, whole and bootable",
+		Use: "image", Short: "Inspect, unpack and verify image files",
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
@@ -200,7 +200,7 @@ func unpackTo(packed, to, name string) (string, error) {
 func (a *app) imageVerify() *cobra.Command {
 	var list, digest, sha256, sha512 string
 	c := &cobra.Command{
-		Use: "verify FILE", Short: "Whether a file has the digest that its maker lists",
+		Use: "verify FILE", Short: "Check a file against its published checksum",
 		Long: `Takes the digest of a file and holds it against what its maker lists: a list
 given with --sums, a digest given with --sha256, --sha512 or --digest, or a list
 that lies beside the file. A file that was renamed is found in the list by its

@@ -18,7 +18,7 @@ import (
 // machine is what can be done with one virtual machine of a lab that runs.
 func (a *app) machine() *cobra.Command {
 	c := &cobra.Command{
-		Use: "machine", Short: "Console, screen, keys, medium, cables and power of a virtual machine",
+		Use: "machine", Short: "Control the virtual machines of a lab",
 		Long: `What one does at a machine that stands on a desk, with a virtual machine of a lab that
 was started with --on machines.`,
 	}

@@ -23,7 +23,7 @@ func (a *app) mapping() *cobra.Command {
 	var files []string
 	var byLink, yes bool
 	c := &cobra.Command{
-		Use: "map [LAB]", Short: "Which listed interface is which port",
+		Use: "map [LAB]", Short: "Match listed interfaces to planned ports",
 		Long: `Without a listing, shows the adapters to compare with a console, the bytes that
 tell them apart set off. With --listing it reads what you copied from the console,
 however it is written, or typed by hand with address tails only, and says which

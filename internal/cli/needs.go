@@ -88,8 +88,11 @@ func useTold(m *plan.Machine, wiring identify.Wiring, told string) error {
 		number, name, ok := strings.Cut(strings.TrimSpace(part), "=")
 		k, err := strconv.Atoi(number)
 		if !ok || err != nil || k < 1 || k > len(wiring) {
-			return usage("--ports takes ADAPTER=PORT pairs such as 1=wan,2=lan; the package has adapters 1 to %d, and %q is none of them",
-				len(wiring), part)
+			return usage(
+				"--ports takes ADAPTER=PORT pairs such as 1=wan,2=lan; the package has adapters 1 to %d, and %q is none of them",
+				len(wiring),
+				part,
+			)
 		}
 		a, err := portNamed(m, name)
 		if err != nil {
@@ -157,7 +160,18 @@ func (a *app) showNeeds(b identify.Built, n lab.Needs, wiring identify.Wiring) e
 		rows = append(rows, r)
 	}
 	if a.format == "json" {
-		return a.json(api.Needs{Schema: api.NeedsSchema, Machine: b.Name, CPUs: n.CPUs, Memory: n.Memory, Disk: n.Disk, NICs: append([]string{}, n.NICs...), Buses: append([]string{}, n.DiskBuses...), Adapters: rows})
+		return a.json(
+			api.Needs{
+				Schema:   api.NeedsSchema,
+				Machine:  b.Name,
+				CPUs:     n.CPUs,
+				Memory:   n.Memory,
+				Disk:     n.Disk,
+				NICs:     append([]string{}, n.NICs...),
+				Buses:    append([]string{}, n.DiskBuses...),
+				Adapters: rows,
+			},
+		)
 	}
 	s := a.screen()
 	s.line(s.paint(strong, b.Name), "  ", s.paint(faint, "what the package asks of its machine"))
@@ -177,7 +191,13 @@ func (a *app) showNeeds(b identify.Built, n lab.Needs, wiring identify.Wiring) e
 }
 
 // writeNeeds fills image: and needs: and puts the ports into the package's order.
-func (a *app) writeNeeds(file, pack string, m *plan.Machine, built identify.Built, n lab.Needs, wiring identify.Wiring) error {
+func (a *app) writeNeeds(
+	file, pack string,
+	m *plan.Machine,
+	built identify.Built,
+	n lab.Needs,
+	wiring identify.Wiring,
+) error {
 	digest, err := a.digest(pack)
 	if err != nil {
 		return err
@@ -186,7 +206,16 @@ func (a *app) writeNeeds(file, pack string, m *plan.Machine, built identify.Buil
 	if err != nil {
 		return err
 	}
-	filled := identify.Package{File: filepath.Base(pack), SHA256: digest, Needs: n, Built: built, Wiring: wiring}.Fill(data, m)
+	filled := identify.Package{
+		File:   filepath.Base(pack),
+		SHA256: digest,
+		Needs:  n,
+		Built:  built,
+		Wiring: wiring,
+	}.Fill(
+		data,
+		m,
+	)
 	if filled.Moved {
 		a.note("the ports of " + m.Name + " now stand in the order of the package's adapters")
 	}

@@ -20,7 +20,7 @@ func (a *app) newLab() *cobra.Command {
 	var to, lan, join string
 	var replace, yes, blind bool
 	c := &cobra.Command{
-		Use: "new NAME", Short: "Write a lab file to start from",
+		Use: "new NAME", Short: "Create a lab file",
 		Long: `Writes a commented lab file. On a terminal it asks what it is not told by a
 flag, with a default for each answer; ? explains. It looks at this machine's
 networks, so that the lab keeps clear of them.

@@ -31,7 +31,7 @@ func (a *app) packCommand() *cobra.Command {
 	var also []string
 	var replace bool
 	c := &cobra.Command{
-		Use: "pack [LAB] EVIDENCE… --to FILE.zip", Short: "Make the archive to hand in: plan, evidence, checksums",
+		Use: "pack [LAB] EVIDENCE… --to FILE.zip", Short: "Pack a hand-in archive",
 		Long: `Puts what a bench hands in into one archive: the lab file, the evidence of its guests, the
 runbook's record and whatever else, with the checksum of each. "bastion grade" reads it.`,
 		Args: cobra.MinimumNArgs(1),

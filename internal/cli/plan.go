@@ -42,7 +42,7 @@ func (a *app) plan() *cobra.Command {
 	var write bool
 	var carry carryOptions
 	c := &cobra.Command{
-		Use: "plan [LAB]", Short: "Show the whole plan of a lab",
+		Use: "plan [LAB]", Short: "Show addresses, adapters, DHCP, NAT and rules",
 		Long: `Shows everything the lab consists of: what the lab file gives, and what the plan
 chose where the file is silent. Chosen values are marked with *. With --write
 they are put into the file, so that they stay whatever is added later.`,

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -40,7 +39,7 @@ type probeOptions struct {
 func (a *app) probe() *cobra.Command {
 	var o probeOptions
 	c := &cobra.Command{
-		Use: "probe", Short: "Inside a guest: hold what it sees against the plan",
+		Use: "probe", Short: "Test from inside a guest",
 		Long: `Looks from within a guest whether the lab is as planned: adapters, addresses, leases, the
 next hop, names, paths outside, and what the test server outside sees of it. Without --plan it says
 in a few lines what this machine sees. The plan is what "plan --for GUEST" writes (a file,
@@ -69,21 +68,56 @@ the appliance, tries what must not be reached from there.`,
 			return a.probeGuest(o)
 		},
 	}
-	c.Flags().StringVar(&o.plan, "plan", "", "the plan: a file, - for standard input, or the line that plan --for writes")
-	c.Flags().StringVar(&o.as, "as", "", "which machine of the lab this is, or outside; else the one that the plan is for")
+	c.Flags().StringVar(
+		&o.plan,
+		"plan",
+		"",
+		"the plan: a file, - for standard input, or the line that plan --for writes",
+	)
+	c.Flags().StringVar(
+		&o.as,
+		"as",
+		"",
+		"which machine of the lab this is, or outside; else the one that the plan is for",
+	)
 	c.Flags().StringVar(&o.witness, "witness", "", "the address of the test server outside; else the plan's")
-	c.Flags().StringVar(&o.name, "name", "", "a name that leads to the test server, by which DNS servers are tried; else the plan's")
+	c.Flags().StringVar(
+		&o.name,
+		"name",
+		"",
+		"a name that leads to the test server, by which DNS servers are tried; else the plan's",
+	)
 	c.Flags().StringVar(&o.token, "token", "", "with a lab file: the lab's token, as the test server says it")
 	c.Flags().StringVar(&o.bench, "bench", "", "with a lab file: which bench this is")
 	c.Flags().StringArrayVar(&o.at, "at", nil,
 		"where a machine is whose address the plan does not say, MACHINE=ADDRESS; of an appliance, outside; repeatable")
-	c.Flags().BoolVar(&o.answer, "answer", false, "say who this is on the ports that others ask it on, until interrupted, and check nothing")
-	c.Flags().BoolVar(&o.answered, "others-answer", false, "the other machines of the lab run probe --answer: their silence counts")
+	c.Flags().BoolVar(
+		&o.answer,
+		"answer",
+		false,
+		"say who this is on the ports that others ask it on, until interrupted, and check nothing",
+	)
+	c.Flags().BoolVar(
+		&o.answered,
+		"others-answer",
+		false,
+		"the other machines of the lab run probe --answer: their silence counts",
+	)
 	c.Flags().BoolVar(&o.cut, "cut", false, "check the cut too: wait until you have unplugged the appliance's WAN")
 	c.Flags().StringVar(&o.to, "to", "", "write the evidence to this file; else MACHINE.evidence.json, unless --line")
-	c.Flags().BoolVar(&o.servers, "servers", false, "without a plan: ask too who serves DHCP on each adapter (Linux, as root)")
+	c.Flags().BoolVar(
+		&o.servers,
+		"servers",
+		false,
+		"without a plan: ask too who serves DHCP on each adapter (Linux, as root)",
+	)
 	c.Flags().BoolVar(&o.line, "line", false, "write the evidence as a line to copy, to standard output")
-	c.Flags().BoolVar(&o.square, "square", false, "show what it found in brief as a square code for a phone: its text is for verify --from too")
+	c.Flags().BoolVar(
+		&o.square,
+		"square",
+		false,
+		"show what it found in brief as a square code for a phone: its text is for verify --from too",
+	)
 	c.Flags().BoolVar(&o.replace, "replace", false, "replace a file that is there")
 	return c
 }
@@ -136,7 +170,11 @@ func (a *app) brought(o probeOptions) (*plan.Plan, bundle.Plan, error) {
 	if bytes.HasPrefix(text, []byte("ob1.")) || bytes.HasPrefix(text, []byte("{")) {
 		c, err := bundle.Read(data)
 		if err != nil {
-			return nil, c, failure{exitUsage, "the plan: " + err.Error(), "Write it again: bastion plan LAB --for GUEST"}
+			return nil, c, failure{
+				exitUsage,
+				"the plan: " + err.Error(),
+				"Write it again: bastion plan LAB --for GUEST",
+			}
 		}
 		a.carried = c.Profiles
 		l, err := lab.Read(c.File, []byte(c.Text))
@@ -186,8 +224,21 @@ func (a *app) probeGuest(o probeOptions) error {
 		return failure{exitLacking, err.Error(), ""}
 	}
 	runs := s.Settle(a.ctx, answers.Answers)
-	e := evidence.Evidence{Lab: p.Name, Bench: c.Bench, Guest: s.Self, Print: p.Fingerprint(), Asks: claims.Digest(p), Program: Version, Made: time.Now().UTC().Truncate(time.Second),
-		System: runtime.GOOS + "/" + runtime.GOARCH, Facts: answers.Facts, Witness: s.Guest.Witness, Reports: s.Reports(), Answers: own(p, s.Self, answers), Runs: runs}
+	e := evidence.Evidence{
+		Lab:     p.Name,
+		Bench:   c.Bench,
+		Guest:   s.Self,
+		Print:   p.Fingerprint(),
+		Asks:    claims.Digest(p),
+		Program: Version,
+		Made:    time.Now().UTC().Truncate(time.Second),
+		System:  runtime.GOOS + "/" + runtime.GOARCH,
+		Facts:   answers.Facts,
+		Witness: s.Guest.Witness,
+		Reports: s.Reports(),
+		Answers: own(p, s.Self, answers),
+		Runs:    runs,
+	}
 	token, err := witness.ParseToken(c.Token)
 	if err != nil {
 		return err
@@ -228,7 +279,10 @@ func own(p *plan.Plan, self string, got claims.Answers) []claims.Answer {
 	for _, q := range claims.Questions(p, got.Facts) {
 		mine[q.ID] = evidence.Of(self, q.Ask)
 	}
-	return slices.DeleteFunc(slices.Clone(got.Answers), func(a claims.Answer) bool { return !mine[a.ID] && a.Missing != "" })
+	return slices.DeleteFunc(
+		slices.Clone(got.Answers),
+		func(a claims.Answer) bool { return !mine[a.ID] && a.Missing != "" },
+	)
 }
 
 // answering returns who this machine is, until interrupted.
@@ -238,7 +292,12 @@ func (a *app) answering(p *plan.Plan, s *field.Probe) error {
 		return failure{exitUsage, err.Error(), ""}
 	}
 	out := a.screen()
-	out.line(out.paint(strong, s.Self), " answers on ", servicesText(x.Open), out.paint(faint, ", until you interrupt it"))
+	out.line(
+		out.paint(strong, s.Self),
+		" answers on ",
+		servicesText(x.Open),
+		out.paint(faint, ", until you interrupt it"),
+	)
 	if len(x.Taken) > 0 {
 		out.para(2, 2, plain, signNote+" something else listens on "+servicesText(x.Taken)+", or that takes rights")
 	}
@@ -259,8 +318,12 @@ func servicesText(list []lab.Service) string {
 
 // fieldStage makes the stage that a probe is.
 func (a *app) fieldStage(p *plan.Plan, c bundle.Plan, o probeOptions) (*field.Probe, error) {
-	s := &field.Probe{Self: c.Guest, Witness: claims.Witness{Address: c.Witness, Name: c.Name}, At: map[string]netip.Addr{},
-		Answers: o.answered}
+	s := &field.Probe{
+		Self:    c.Guest,
+		Witness: claims.Witness{Address: c.Witness, Name: c.Name},
+		At:      map[string]netip.Addr{},
+		Answers: o.answered,
+	}
 	if o.as != "" {
 		s.Self = o.as
 	}
@@ -388,7 +451,12 @@ func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc verdict.Document, took
 	out.below(t)
 	out.line()
 	if k := s.Guest.Witness; k != nil {
-		out.para(0, 2, faint, "The test server's code is "+witness.Code(k)+": it must be the one that the test server shows.")
+		out.para(
+			0,
+			2,
+			faint,
+			"The test server's code is "+witness.Code(k)+": it must be the one that the test server shows.",
+		)
 	}
 }
 
@@ -423,77 +491,10 @@ func (a *app) handOver(o probeOptions, self string, signed []byte) error {
 	if err := a.writeNew(to, append(signed, '\n'), o.replace || o.to == ""); err != nil {
 		return notWritten(err)
 	}
-	a.note("The evidence is in " + to + "; bastion verify LAB --from " + filepath.Base(to) + " … puts it together with others'.")
+	a.note(
+		"The evidence is in " + to + "; bastion verify LAB --from " + filepath.Base(
+			to,
+		) + " … puts it together with others'.",
+	)
 	return nil
-}
-
-// planFor writes the plan that is carried into a guest.
-func (a *app) planFor(file string, p *plan.Plan, o carryOptions) error {
-	c, err := a.carriedFor(file, p, o)
-	if err != nil {
-		return err
-	}
-	if a.format == "json" {
-		return a.json(c)
-	}
-	line, err := c.Line()
-	if err != nil {
-		return err
-	}
-	return a.deliver(o.to, "the plan for "+o.guest, []byte(line+"\n"), o.replace)
-}
-
-// carryOptions are what goes into a guest.
-type carryOptions struct {
-	guest, bench, witness, name, to string
-	replace                         bool
-}
-
-// carriedForAll returns the lines for all machines of a lab.
-func (a *app) carriedForAll(file string, p *plan.Plan, o carryOptions) (map[string]string, error) {
-	out := map[string]string{}
-	for _, m := range p.Machines {
-		o.guest = m.Name
-		c, err := a.carriedFor(file, p, o)
-		if err == nil {
-			out[m.Name], err = c.Line()
-		}
-		if err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
-// carriedFor returns the plan that is carried into a guest.
-func (a *app) carriedFor(file string, p *plan.Plan, o carryOptions) (bundle.Plan, error) {
-	if p.Machine(o.guest) == nil && o.guest != field.Outside {
-		return bundle.Plan{}, usage("the lab %s has no machine %q", p.Name, o.guest)
-	}
-	token, err := tokenOf("", p.Name)
-	if err != nil {
-		return bundle.Plan{}, err
-	}
-	if o.bench != "" {
-		token = token.Bench(o.bench)
-	}
-	c := bundle.Plan{Schema: bundle.Schema, Lab: p.Name, Guest: o.guest, Bench: o.bench, File: filepath.Base(file),
-		Text:     string(a.texts[file]),
-		Profiles: map[string]string{}, Print: p.Fingerprint(), Token: token.String(), Name: o.name}
-	if o.witness != "" {
-		if c.Witness, err = netip.ParseAddr(o.witness); err != nil {
-			return c, usage("--witness is an address, not %q", o.witness)
-		}
-	}
-	for _, ap := range p.Lab.Appliances {
-		if !strings.ContainsAny(ap.Profile, "./") {
-			continue
-		}
-		text, err := os.ReadFile(filepath.Join(filepath.Dir(file), ap.Profile))
-		if err != nil {
-			return c, failure{exitUsage, fmt.Sprintf("cannot read the profile %s: %v", ap.Profile, cause(err)), ""}
-		}
-		c.Profiles[ap.Profile] = string(text)
-	}
-	return c, nil
 }

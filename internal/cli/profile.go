@@ -20,7 +20,7 @@ import (
 
 func (a *app) profile() *cobra.Command {
 	c := &cobra.Command{
-		Use: "profile", Short: "What differs from one kind of appliance to the next",
+		Use: "profile", Short: "List, check and create appliance profiles",
 		Long: `A profile says what differs from one kind of appliance to the next: what its
 system calls the interfaces, which role it takes its adapters for, which topics
 its console asks, what it has drivers for, how it comes from the factory. Those
@@ -62,7 +62,7 @@ func (a *app) profileList() *cobra.Command {
 
 func (a *app) profileCheck() *cobra.Command {
 	return &cobra.Command{
-		Use: "check FILE|NAME", Short: "What a profile says, what it does, and what it leaves out",
+		Use: "check FILE|NAME", Short: "Show what a profile states and what it leaves out",
 		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
@@ -112,7 +112,7 @@ func (a *app) profileStart() *cobra.Command {
 	var to string
 	var replace bool
 	c := &cobra.Command{
-		Use: "start NAME", Short: "Write a commented profile to fill in from label, console and manual",
+		Use: "start NAME", Short: "Create a commented profile to fill in",
 		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := lab.CheckName(args[0]); err != nil {

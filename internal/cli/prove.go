@@ -1,12 +1,10 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -15,7 +13,6 @@ import (
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/simulator"
-	"openbastion/internal/verify/check"
 	"openbastion/internal/verify/claims"
 	"openbastion/internal/verify/reachability"
 )
@@ -24,7 +21,7 @@ func (a *app) prove() *cobra.Command {
 	var ask, whatIf string
 	var matrix, replay, anyFault bool
 	c := &cobra.Command{
-		Use: "prove [LAB | OLD NEW]", Short: "Whether any packet at all gets past the appliance",
+		Use: "prove [LAB | OLD NEW]", Short: "Prove that no packet bypasses the appliance",
 		Long: `Follows sets of packets from every guest through the lab: whether any gets
 outside past the appliance, or through it although the file says that it may not;
 each time with one packet and its way. With two labs it shows what the second lets
@@ -349,83 +346,6 @@ func (a *app) showMatrixOf(p *plan.Plan) error {
 	return nil
 }
 
-// opened returns how many changes open a new path outside, and how many of these avoid every
-// appliance.
-func opened(p *plan.Plan, changes []reachability.Change) (paths, bypasses int) {
-	for _, c := range changes {
-		if len(c.Added) == 0 || c.To != "outside" || c.From == "outside" {
-			continue
-		}
-		if paths++; len(through(p, c.Path)) == 0 {
-			bypasses++
-		}
-	}
-	return paths, bypasses
-}
-
-// changeSentence says what changed between two labs, what it opens first.
-func changeSentence(changes []reachability.Change, paths, bypasses int) string {
-	if len(changes) == 0 {
-		return "Reachability is unchanged."
-	}
-	text := "Reachability changed for " + count(len(changes), "pair", "pairs")
-	switch {
-	case bypasses > 0:
-		text += ": " + count(bypasses, "new bypass", "new bypasses")
-		if paths > bypasses {
-			text += ", " + count(paths-bypasses, "new path outside", "new paths outside")
-		}
-	case paths > 0:
-		text += ": " + count(paths, "new path outside", "new paths outside")
-	default:
-		text += "; no new path outside"
-	}
-	return text + "."
-}
-
-// showChanges shows what passes differently. A new path outside is an error.
-func (a *app) showChanges(p *plan.Plan, title string, changes []reachability.Change) error {
-	paths, bypasses := opened(p, changes)
-	var err error
-	c, is := cell{signHolds, plain}, claims.Holds
-	if paths > 0 {
-		c, is, err = cell{signBroken, broken}, claims.Broken, failure{status: exitBroken}
-	}
-	if a.format == "json" {
-		return errors.Join(a.json(api.Passes{Schema: api.PassesSchema, Lab: p.Name, Verdict: is, Changes: changes}), err)
-	}
-	s := a.screen()
-	if !a.quiet {
-		showTitle(s, p, title)
-	}
-	s.line(s.paint(c.st, c.text), " ", changeSentence(changes, paths, bypasses))
-	if a.quiet {
-		return err
-	}
-	for i, c := range changes {
-		if i == maxShown {
-			s.line("  … and ", count(len(changes)-i, "pair more", "pairs more"), "; --format json has all")
-			break
-		}
-		s.line()
-		s.line("  ", s.paint(strong, c.From+" to "+c.To))
-		for _, x := range c.Added[:min(len(c.Added), 4)] {
-			s.para(4, 4, plain, s.paint(outside, "+")+" "+x)
-		}
-		for _, x := range c.Removed[:min(len(c.Removed), 4)] {
-			s.para(4, 4, plain, s.paint(faint, "-")+" "+x)
-		}
-		if !c.Whole {
-			s.para(4, 2, strong, "? compared in part only: the rules are too many. There may be more.")
-		}
-		if len(c.Path) > 0 {
-			s.line("    ", pathLine(s, c.Path))
-			s.para(4, 2, faint, "for example "+c.Packet.String())
-		}
-	}
-	return err
-}
-
 // planOf plans a changed lab.
 func planOf(p *plan.Plan, l *lab.Lab) (*plan.Plan, error) {
 	l.Profiles = p.Lab.Profiles
@@ -454,75 +374,4 @@ func (a *app) whatIf(p *plan.Plan, text string) error {
 		return failure{status: exitBroken}
 	}
 	return opens
-}
-
-// maxRehearsed is how many misplacements are rehearsed to tell who would notice.
-const maxRehearsed = 300
-
-func (a *app) anyOneFault(p *plan.Plan) error {
-	before := reachability.New(p, netip.Addr{}).Prove()
-	was := check.Run(p, time.Time{})
-	list := mistakes.Misplaced(p)
-	faults := []api.FaultRow{}
-	show := a.progress("misplaced adapters")
-	for i, m := range list {
-		show(i, len(list))
-		if a.ctx.Err() != nil {
-			return a.ctx.Err()
-		}
-		changed, err := planOf(p, m.Lab)
-		if err != nil {
-			continue
-		}
-		f := api.FaultRow{Machine: m.Adapter.Machine.Name, Adapter: m.Adapter.Name, Segment: m.Segment, Escape: []string{}, Noticed: []string{},
-			Found: []string{}}
-		if doc := reachability.New(changed, netip.Addr{}).Prove(); len(doc.Escapes) > len(before.Escapes) {
-			f.Escape = doc.Escapes[0].Path
-		}
-		if len(list) <= maxRehearsed {
-			for _, r := range simulator.New(changed).Outcome().Claims {
-				if r.Verdict == claims.Broken && slices.Contains([]claims.Kind{claims.DHCP, claims.Gateway, claims.DNS, claims.Outside}, r.Kind) &&
-					r.Follows == "" {
-					f.Noticed = append(f.Noticed, r.ID)
-				}
-			}
-		}
-		f.Found = check.New(was, changed)
-		faults = append(faults, f)
-	}
-	show(0, 0)
-	if a.format == "json" {
-		return a.json(api.Faults{Schema: api.FaultsSchema, Lab: p.Name, Faults: faults})
-	}
-	a.tellFaults(p, faults)
-	return nil
-}
-
-func (a *app) tellFaults(p *plan.Plan, faults []api.FaultRow) {
-	s := a.screen()
-	showTitle(s, p, "each adapter on each wrong segment")
-	t := table{head: []string{"", "adapter", "on", "escape", "who would notice", "check says"}}
-	opened, unnoticed := 0, 0
-	for _, f := range faults {
-		c, way := cell{signNote, faint}, ""
-		if len(f.Escape) > 0 {
-			opened++
-			c, way = cell{signBroken, broken}, strings.Join(f.Escape, " → ")
-		}
-		who := strings.Join(f.Noticed[:min(len(f.Noticed), 3)], ", ")
-		if len(f.Noticed) > 3 {
-			who += fmt.Sprintf(" +%d", len(f.Noticed)-3)
-		}
-		if who == "" && len(f.Escape) > 0 {
-			unnoticed++
-			who = "nobody"
-		}
-		t.add(c, cell{f.Machine + " " + f.Adapter, strong}, f.Segment, way, who, strings.Join(f.Found, ", "))
-	}
-	s.line()
-	s.table(t)
-	s.line()
-	s.line(signNote, " ", count(len(faults), "misplacement", "misplacements"),
-		fmt.Sprintf(": %d open a bypass, and of these nobody would notice %d while working.",
-			opened, unnoticed))
 }

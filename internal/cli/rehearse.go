@@ -25,7 +25,7 @@ func (a *app) rehearse() *cobra.Command {
 	var reports []string
 	var replace bool
 	c := &cobra.Command{
-		Use: "rehearse [LAB]", Short: "Run the lab in memory, packet by packet, and say what holds",
+		Use: "rehearse [LAB]", Short: "Simulate the lab packet by packet and check it",
 		Long: `Runs every machine of the lab, its host and an outside in memory, and asks what
 must hold: leases, next hops, names, the path outside, and that no guest gets out
 past the appliance. Each answer names the frames that show it.`,
@@ -85,12 +85,25 @@ past the appliance. Each answer names the frames that show it.`,
 		},
 	}
 	c.Flags().StringVar(&capture, "capture", "", "write every frame to this file (pcapng)")
-	c.Flags().StringVar(&against, "against", "", "rehearse this lab too, as it was before, and show which claims changed")
-	c.Flags().StringVar(&fault, "fault", "",
-		"what goes wrong for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT")
+	c.Flags().StringVar(
+		&against,
+		"against",
+		"",
+		"rehearse this lab too, as it was before, and show which claims changed",
+	)
+	c.Flags().StringVar(
+		&fault,
+		"fault",
+		"",
+		"what goes wrong for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT",
+	)
 	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
-	c.Flags().StringArrayVar(&reports, "report", nil,
-		"write the verdict to this file: .html (a page with diagram, plan and evidence), .md (Markdown) or .xml (JUnit, for build servers); repeatable")
+	c.Flags().StringArrayVar(
+		&reports,
+		"report",
+		nil,
+		"write the verdict to this file, repeatable: .html (page), .md (Markdown) or .xml (JUnit)",
+	)
 	return c
 }
 
@@ -186,7 +199,11 @@ func (a *app) showVerdict(s *screen, doc verdict.Document, more func()) {
 		s.line()
 		for i, r := range doc.Claims {
 			if i == maxShown {
-				s.line("  … and ", count(len(doc.Claims)-maxShown, "claim more", "claims more"), "; --format json has all")
+				s.line(
+					"  … and ",
+					count(len(doc.Claims)-maxShown, "claim more", "claims more"),
+					"; --format json has all",
+				)
 				break
 			}
 			showClaim(s, r)
@@ -267,7 +284,12 @@ func showMatrix(s *screen, doc verdict.Document) {
 		s.table(t)
 	}
 	if hidden > 0 {
-		s.line("  ", signHolds, " ", count(hidden, "guest, for which everything holds", "guests, for each of which everything holds"))
+		s.line(
+			"  ",
+			signHolds,
+			" ",
+			count(hidden, "guest, for which everything holds", "guests, for each of which everything holds"),
+		)
 	}
 }
 
@@ -287,7 +309,10 @@ func showOthers(s *screen, doc verdict.Document) {
 	for _, r := range doc.Claims {
 		total[r.Kind]++
 	}
-	for _, k := range []claims.Kind{claims.OneDHCP, claims.NoDuplicates, claims.Segments, claims.Separated, claims.Inbound, claims.Published, claims.Expect} {
+	for _, k := range claims.Kinds {
+		if slices.Contains(claims.GuestKinds, k) {
+			continue
+		}
 		var others []claims.Result
 		var sound []string
 		many := total[k] > 12

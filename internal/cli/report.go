@@ -23,7 +23,17 @@ func (a *app) against(p *plan.Plan, doc verdict.Document, file string) error {
 	}
 	changes, same := verdict.Changes(before, doc)
 	if a.format == "json" {
-		return a.json(api.Changes{Schema: api.ChangesSchema, Lab: p.Name, Verdict: doc.Verdict, Before: before.Verdict, After: doc.Verdict, Same: same, Changes: changes})
+		return a.json(
+			api.Changes{
+				Schema:  api.ChangesSchema,
+				Lab:     p.Name,
+				Verdict: doc.Verdict,
+				Before:  before.Verdict,
+				After:   doc.Verdict,
+				Same:    same,
+				Changes: changes,
+			},
+		)
 	}
 	s := a.screen()
 	showTitle(s, p, "rehearsed against "+file)

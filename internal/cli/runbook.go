@@ -23,7 +23,7 @@ func (a *app) runbook() *cobra.Command {
 	var on string
 	install := installOptions{start: startOptions{size: "64MiB", accel: "auto"}}
 	c := &cobra.Command{
-		Use: "runbook [LAB]", Short: "Steps to build the lab by hand: values to type, what to see",
+		Use: "runbook [LAB]", Short: "Write the step-by-step instructions",
 		Long: `Writes the whole job in order, for this lab and with its values: images, machines,
 adapters, console questions with their answers, settings on its pages, rules, guests,
 tests. Each step says what should be seen then and what is often wrong there.

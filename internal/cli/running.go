@@ -82,7 +82,7 @@ func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 func (a *app) start() *cobra.Command {
 	var o startOptions
 	c := &cobra.Command{
-		Use: "start [LAB]", Short: "Build the lab for real on this machine, and keep it running",
+		Use: "start [LAB]", Short: "Build and run the lab on this machine",
 		Long: `Builds the lab out of network namespaces, cables between them and the kernel's
 packet filter: every machine that the kernel can be has its own network stack, the
 appliances filter and translate by the rules that "export --kind nft" writes, and
@@ -173,7 +173,7 @@ type statusOptions struct {
 func (a *app) status() *cobra.Command {
 	var o statusOptions
 	c := &cobra.Command{
-		Use: "status [LAB]", Short: "How a lab that was started is: machines, leases, rules, flows",
+		Use: "status [LAB]", Short: "Show running labs",
 		Long: `Shows the machines of a lab that runs with their addresses and what their adapters
 carried, the leases that are given out, how often each rule was met, what the
 appliances translate, and what their rules with "log" saw. LAB is the file or the
@@ -209,7 +209,7 @@ bypasses, as they happen; where nobody looks at a terminal, a line for each.`,
 
 func (a *app) shell() *cobra.Command {
 	c := &cobra.Command{
-		Use: "shell LAB MACHINE [-- COMMAND…]", Short: "A shell or any program of this machine, inside a machine of the lab",
+		Use: "shell LAB MACHINE [-- COMMAND…]", Short: "Run a command inside a machine of the lab",
 		Long: `Runs a program with the network of a machine of the lab, and with its DNS servers;
 without one, your shell. Terminal and exit status are passed through. The program
 ends when the lab is stopped.`,
@@ -238,7 +238,7 @@ func (a *app) verify() *cobra.Command {
 	var replace bool
 	var token string
 	c := &cobra.Command{
-		Use: "verify [LAB] [--from EVIDENCE]…", Short: "Check the claims on the lab that runs, by real packets",
+		Use: "verify [LAB] [--from EVIDENCE]…", Short: "Check a running lab with real packets",
 		Long: `Asks the lab that runs what "rehearse" asks the simulated one, and judges the
 answers by the same claims: real leases, real names, real packets through the
 kernel's own filter, and hostile ones from where the guests are.
@@ -296,7 +296,7 @@ type stopOptions struct{ now, discard bool }
 func (a *app) stopLab() *cobra.Command {
 	all, o := false, stopOptions{}
 	c := &cobra.Command{
-		Use: "stop [LAB]", Short: "End a lab that was started, and leave nothing of it",
+		Use: "stop [LAB]", Short: "Stop a lab",
 		Long: `Ends a lab: the systems of its virtual machines are asked to power down, and ended when
 they do not within seconds. Disks that such machines have written are kept, and a later
 start goes on with them; --discard takes them away too.`,

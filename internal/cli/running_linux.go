@@ -35,8 +35,11 @@ func mayBuild() error {
 			return nil
 		}
 	}
-	return failure{exitLacking, "to build a lab on the kernel takes root: it makes network namespaces and devices in them",
-		"Start it as root (sudo bastion start …), or inside a user namespace of its own: bastion start --as-user …"}
+	return failure{
+		exitLacking,
+		"to build a lab on the kernel takes root: it makes network namespaces and devices in them",
+		"Start it as root (sudo bastion start …), or inside a user namespace of its own: bastion start --as-user …",
+	}
 }
 
 func (a *app) startLab(file string, o startOptions) error {
@@ -67,7 +70,12 @@ func (a *app) startLab(file string, o startOptions) error {
 		if r.Alive() {
 			return runsAlready(p.Name, r, file)
 		}
-		a.note(fmt.Sprintf("%s was running before; its process has ended without being told to. Its record is removed.", p.Name))
+		a.note(
+			fmt.Sprintf(
+				"%s was running before; its process has ended without being told to. Its record is removed.",
+				p.Name,
+			),
+		)
 		if err := f.Remove(); err != nil {
 			return failure{exitUsage, err.Error(), ""}
 		}
@@ -109,7 +117,16 @@ func (a *app) keepArgs(p *plan.Plan, file string, o startOptions) ([]string, sup
 	if _, err := a.options(p, o); err != nil {
 		return nil, 0, err
 	}
-	args, how := []string{keepCommand, file, "--on", o.stage, "--capture-size", o.size, "--accelerate", o.accel}, supervisor.Apart
+	args, how := []string{
+		keepCommand,
+		file,
+		"--on",
+		o.stage,
+		"--capture-size",
+		o.size,
+		"--accelerate",
+		o.accel,
+	}, supervisor.Apart
 	if o.capture != "" {
 		if err := os.MkdirAll(o.capture, 0o755); err != nil {
 			return nil, 0, failure{exitUsage, fmt.Sprintf("cannot write to %s: %v", o.capture, cause(err)), ""}
@@ -263,7 +280,14 @@ func (a *app) keepLab(file string, o startOptions) error {
 		return err
 	}
 	f := supervisor.Of(home, p.Name)
-	r := supervisor.Record{Lab: p.Name, File: abs, Digest: p.Fingerprint(), Stage: o.stage, Profiles: a.named, Changes: []hostnet.Change{}}
+	r := supervisor.Record{
+		Lab:      p.Name,
+		File:     abs,
+		Digest:   p.Fingerprint(),
+		Stage:    o.stage,
+		Profiles: a.named,
+		Changes:  []hostnet.Change{},
+	}
 	options, err := a.options(p, o)
 	if err != nil {
 		tell(supervisor.Report{Error: err.Error()})

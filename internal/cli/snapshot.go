@@ -12,7 +12,7 @@ import (
 // snapshot takes snapshots of the virtual machines of a lab, and puts them back.
 func (a *app) snapshot() *cobra.Command {
 	c := &cobra.Command{
-		Use: "snapshot LAB take|list|back [NAME]", Short: "Keep how all virtual machines of a lab are, and put them back to it",
+		Use: "snapshot LAB take|list|back [NAME]", Short: "Take and restore snapshots",
 		Long: `Takes a snapshot of every virtual machine of a lab, memory and disk, while all of them
 stand still: so that they fit together. Back puts all of them back to it. Snapshots end
 with the lab.`,

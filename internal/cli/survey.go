@@ -14,7 +14,7 @@ import (
 func (a *app) survey() *cobra.Command {
 	var write string
 	c := &cobra.Command{
-		Use: "survey", Short: "What this machine gives a lab",
+		Use: "survey", Short: "Show what this machine offers a lab",
 		Long: `Looks at this machine's adapters, networks, processors, memory and disk, tries
 whether virtual machines can be accelerated, and says what follows for a lab.
 With --write the site of a lab file is set to what was seen.`,

@@ -9,13 +9,20 @@ import (
 
 func (a *app) version() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Say which version this is", Args: cobra.NoArgs,
+		Use: "version", Short: "Show the version", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
 			}
 			if a.format == "json" {
-				return a.json(api.Version{Schema: api.VersionSchema, Version: Version, Go: runtime.Version(), System: runtime.GOOS + "/" + runtime.GOARCH})
+				return a.json(
+					api.Version{
+						Schema:  api.VersionSchema,
+						Version: Version,
+						Go:      runtime.Version(),
+						System:  runtime.GOOS + "/" + runtime.GOARCH,
+					},
+				)
 			}
 			a.screen().line("bastion ", Version, " ", runtime.GOOS, "/", runtime.GOARCH)
 			return nil

@@ -32,7 +32,7 @@ type witnessOptions struct {
 func (a *app) witness() *cobra.Command {
 	var o witnessOptions
 	c := &cobra.Command{
-		Use: "witness [LAB]", Short: "Outside a lab: tell its guests what is seen of them, and sign it",
+		Use: "witness [LAB]", Short: "Run the test server outside",
 		Long: `Answers the probes of a lab's guests, from outside the lab: on the host, or on a
 machine in the WAN segment or beyond. It tells each which source address and hop limit
 it saw, and signs that. Who does not have the lab's token gets no answer; no answer is

@@ -68,7 +68,12 @@ func (v Value) strange() bool { return v == Foreign || v >= networks }
 // claimLooks are the looks that a claim of a guest speaks of.
 var claimLooks = sync.OnceValue(func() map[string][]Kind {
 	return map[string][]Kind{
-		string(claims.Outside): {Number, Page, Datagram, Source}, string(claims.DNS): {Name}, string(claims.Blocked): {Number, Page, Datagram},
+		string(claims.Outside): {
+			Number,
+			Page,
+			Datagram,
+			Source,
+		}, string(claims.DNS): {Name}, string(claims.Blocked): {Number, Page, Datagram},
 	}
 })
 
@@ -116,7 +121,8 @@ func (s *Study) find(what string) (int, bool) {
 		return i, true
 	}
 	subject, kind, _ := cutLast(what)
-	for _, other := range [][2]string{{"address", "dhcp"}, {"dhcp", "address"}, {"lease", "dhcp"}, {"names", "name"}, {"dns", "name"}, {"ping", "number"}, {"hop", "gateway"},
+	for _, other := range [][2]string{{"address", "dhcp"}, {"dhcp", "address"}, {"lease", "dhcp"}, {"names", "name"},
+		{"dns", "name"}, {"ping", "number"}, {"hop", "gateway"},
 		{"tcp", "page"}, {"udp", "datagram"}, {"resolvers", "resolver"}, {"link", "cable"}, {"mtu", "large"}} {
 		if kind == other[0] {
 			if i, ok := s.index[subject+"."+other[1]]; ok {

@@ -85,7 +85,10 @@ func (c *comparison) on(line int, message string, args ...any) {
 		c.planned(message, args...)
 		return
 	}
-	c.unseen("read it again: it is as planned only if so", message+", if line %d was read rightly", append(args, line)...)
+	c.unseen(
+		"read it again: it is as planned only if so",
+		message+", if line %d was read rightly",
+		append(args, line)...)
 }
 
 // sorted returns what is wrong first, then what is not seen, what is as planned, and
@@ -126,7 +129,10 @@ func Compare(p *plan.Plan, m *plan.Machine, whole listing.Listing) []Fact {
 // attached to, and nothing that a system of its own would show.
 func describes(l listing.Listing) bool {
 	attached := slices.ContainsFunc(l.Interfaces, func(i listing.Interface) bool { return i.Network != "" })
-	inner := slices.ContainsFunc(l.Interfaces, func(i listing.Interface) bool { return len(i.Addresses) > 0 || i.LeaseServer.IsValid() })
+	inner := slices.ContainsFunc(
+		l.Interfaces,
+		func(i listing.Interface) bool { return len(i.Addresses) > 0 || i.LeaseServer.IsValid() },
+	)
 	return attached && !inner && len(l.Routes)+len(l.Resolvers)+len(l.Answers) == 0
 }
 
@@ -145,12 +151,20 @@ func (c *comparison) swapped(x *pairing) bool {
 	for i := range x.rows {
 		for j := range x.rows[:i] {
 			a, b := x.rows[i].adapter, x.rows[j].adapter
-			if a == nil || b == nil || a == b || a.Segment == b.Segment || !x.rows[i].How.Sure() || !x.rows[j].How.Sure() {
+			if a == nil || b == nil || a == b || a.Segment == b.Segment || !x.rows[i].How.Sure() ||
+				!x.rows[j].How.Sure() {
 				continue
 			}
 			if on(x.rows[i].listed, b.Segment) && on(x.rows[j].listed, a.Segment) {
-				c.wrong("unpinned-order", "assign them the other way round at the console",
-					"%s has the address of %s and %s that of %s: they are the wrong way round", x.rows[i].Device, b.Name, x.rows[j].Device, a.Name)
+				c.wrong(
+					"unpinned-order",
+					"assign them the other way round at the console",
+					"%s has the address of %s and %s that of %s: they are the wrong way round",
+					x.rows[i].Device,
+					b.Name,
+					x.rows[j].Device,
+					a.Name,
+				)
 				return true
 			}
 		}
@@ -184,7 +198,12 @@ func (c *comparison) adapters(x *pairing) {
 		}
 		c.attached(a, row)
 		if row.listed.Link == listing.LinkDown && a.Plugged {
-			c.wrong("unattached-port", "connect adapter "+fmt.Sprint(a.Number)+" of "+c.m.Name, "%s has no link", row.Device)
+			c.wrong(
+				"unattached-port",
+				"connect adapter "+fmt.Sprint(a.Number)+" of "+c.m.Name,
+				"%s has no link",
+				row.Device,
+			)
 			if len(row.listed.Addresses) == 0 {
 				continue
 			}
@@ -212,14 +231,30 @@ func (c *comparison) hardware(a *plan.Adapter, row Row) {
 	case row.listed.Tail != "" && strings.HasSuffix(hex(a), row.listed.Tail):
 		c.on(row.listed.Line, "adapter %d has the MAC address …%s", a.Number, a.MAC.Tail(2))
 	case !a.MACGiven && whole:
-		c.remark("bastion map LAB --adopt LISTING takes it into the lab file", "%s has the MAC address %s, which the lab file does not say yet",
-			row.Device, mac.Pairs(row.listed.Tail))
+		c.remark(
+			"bastion map LAB --adopt LISTING takes it into the lab file",
+			"%s has the MAC address %s, which the lab file does not say yet",
+			row.Device,
+			mac.Pairs(row.listed.Tail),
+		)
 	case whole && differs(hex(a), row.listed.Tail) == 1:
-		c.wrong("", "read it again, or write it into the lab file", "%s has the MAC address %s, and %s is planned: one digit differs", row.Device,
-			mac.Pairs(row.listed.Tail), a.MAC)
+		c.wrong(
+			"",
+			"read it again, or write it into the lab file",
+			"%s has the MAC address %s, and %s is planned: one digit differs",
+			row.Device,
+			mac.Pairs(row.listed.Tail),
+			a.MAC,
+		)
 	case whole:
-		c.wrong("", "set the planned one, or take this one over: bastion map LAB --adopt LISTING", "%s has the MAC address %s, and %s is planned",
-			row.Device, mac.Pairs(row.listed.Tail), a.MAC)
+		c.wrong(
+			"",
+			"set the planned one, or take this one over: bastion map LAB --adopt LISTING",
+			"%s has the MAC address %s, and %s is planned",
+			row.Device,
+			mac.Pairs(row.listed.Tail),
+			a.MAC,
+		)
 	}
 }
 
@@ -231,12 +266,26 @@ func (c *comparison) attached(a *plan.Adapter, row Row) {
 	s, near := network(c.p, row.listed.Network)
 	switch {
 	case near && s == a.Segment && a.Segment.Reach == lab.Isolated:
-		c.wrong("no-gateway", "write it "+s.Called()+" everywhere, letter by letter", "%s is on %q, and the segment is called %s", row.Device,
-			row.listed.Network, s.Called())
-	case s != nil && (s == a.Segment || s == a.Segment.Wire.Root()), a.Segment.Wire.Root().Lab.Uplink == row.listed.Network:
+		c.wrong(
+			"no-gateway",
+			"write it "+s.Called()+" everywhere, letter by letter",
+			"%s is on %q, and the segment is called %s",
+			row.Device,
+			row.listed.Network,
+			s.Called(),
+		)
+	case s != nil && (s == a.Segment || s == a.Segment.Wire.Root()),
+		a.Segment.Wire.Root().Lab.Uplink == row.listed.Network:
 		c.on(row.listed.Line, "adapter %d is on %s", a.Number, row.listed.Network)
 	case s != nil && !near:
-		c.wrong("dual-homed-guest", "attach it to "+a.Segment.Name, "%s is on %s, and %s is planned", row.Device, s.Name, a.Segment.Name)
+		c.wrong(
+			"dual-homed-guest",
+			"attach it to "+a.Segment.Name,
+			"%s is on %s, and %s is planned",
+			row.Device,
+			s.Name,
+			a.Segment.Name,
+		)
 	}
 }
 
@@ -256,7 +305,12 @@ func (c *comparison) address(a *plan.Adapter, row Row) {
 	}
 	switch {
 	case i.Lease == listing.IsLease && (a.How == plan.Static):
-		c.wrong("", "type it in as planned: a lease can change", "%s has a lease, and a static address is planned", row.Device)
+		c.wrong(
+			"",
+			"type it in as planned: a lease can change",
+			"%s has a lease, and a static address is planned",
+			row.Device,
+		)
 	case i.Lease == listing.NoLease && (a.How == plan.Lease || a.How == plan.Reservation || a.How == plan.FromAbove):
 		c.wrong("", "set it to take a lease", "%s is set by hand, and a lease is planned", row.Device)
 	}
@@ -301,7 +355,10 @@ func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) boo
 	}
 	_, service := s.LeaseService()
 	if a.How == plan.Lease && service != nil && !service.Pool.Contains(at) {
-		if slices.ContainsFunc(s.Adapters, func(o *plan.Adapter) bool { return o != a && o.Address.IsValid() && o.Address.Addr() == at }) {
+		if slices.ContainsFunc(
+			s.Adapters,
+			func(o *plan.Adapter) bool { return o != a && o.Address.IsValid() && o.Address.Addr() == at },
+		) {
 			c.wrong("duplicate-address", "take a lease instead", "%s has %s, which is another machine's", device, at)
 		} else {
 			c.wrong("two-dhcp-servers", "find who gave it: another DHCP server answers on "+s.Name,
@@ -311,14 +368,30 @@ func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) boo
 	}
 	switch {
 	case !n.Masked:
-		c.unseen(c.show.addresses, "%s has %s, and its mask is not shown; /%d (%s) is planned", device, at, s.Subnet.Bits(), subnet.Mask(s.Subnet.Bits()))
+		c.unseen(
+			c.show.addresses,
+			"%s has %s, and its mask is not shown; /%d (%s) is planned",
+			device,
+			at,
+			s.Subnet.Bits(),
+			subnet.Mask(s.Subnet.Bits()),
+		)
 	case n.Bits() != s.Subnet.Bits():
 		what := "it takes others of " + s.Name + " for strangers"
 		if n.Bits() < s.Subnet.Bits() {
 			what = "it takes strangers for neighbors"
 		}
-		c.wrong("narrow-mask", fmt.Sprintf("write the mask %s (/%d)", subnet.Mask(s.Subnet.Bits()), s.Subnet.Bits()),
-			"%s has the mask /%d (%s), and %s has /%d: %s", device, n.Bits(), subnet.Mask(n.Bits()), s.Name, s.Subnet.Bits(), what)
+		c.wrong(
+			"narrow-mask",
+			fmt.Sprintf("write the mask %s (/%d)", subnet.Mask(s.Subnet.Bits()), s.Subnet.Bits()),
+			"%s has the mask /%d (%s), and %s has /%d: %s",
+			device,
+			n.Bits(),
+			subnet.Mask(n.Bits()),
+			s.Name,
+			s.Subnet.Bits(),
+			what,
+		)
 	default:
 		c.on(n.Line, "%s has %s/%d", device, at, n.Bits())
 	}
@@ -329,8 +402,15 @@ func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) boo
 func (c *comparison) notPlanned(a *plan.Adapter, row Row, at netip.Addr) {
 	for _, o := range a.Segment.Adapters {
 		if o != a && o.Address.IsValid() && o.Address.Addr() == at {
-			c.wrong("duplicate-address", "write "+a.Address.Addr().String(), "%s has %s, which is %s's; %s is planned", row.Device, at, o.Machine.Name,
-				a.Address.Addr())
+			c.wrong(
+				"duplicate-address",
+				"write "+a.Address.Addr().String(),
+				"%s has %s, which is %s's; %s is planned",
+				row.Device,
+				at,
+				o.Machine.Name,
+				a.Address.Addr(),
+			)
 			return
 		}
 	}
@@ -400,14 +480,37 @@ func (c *comparison) strangers(x *pairing) {
 			s := c.p.Home(n.Addr())
 			switch {
 			case selfGiven.Contains(n.Addr()):
-				c.wrong("no-dhcp-server", c.show.renew(what), "%s has %s, which it gave itself because nobody answered", what, n.Addr())
+				c.wrong(
+					"no-dhcp-server",
+					c.show.renew(what),
+					"%s has %s, which it gave itself because nobody answered",
+					what,
+					n.Addr(),
+				)
 			case s != nil:
-				c.wrong("dual-homed-guest", "remove that adapter, or write it into the lab file", "%s has %s: an adapter on %s that is in no plan", what,
-					n.Addr(), s.Name)
+				c.wrong(
+					"dual-homed-guest",
+					"remove that adapter, or write it into the lab file",
+					"%s has %s: an adapter on %s that is in no plan",
+					what,
+					n.Addr(),
+					s.Name,
+				)
 			case len(c.m.Adapters) == 1 && x.taken[c.m.Adapters[0]] == 0 && len(x.taken) == 0:
-				c.wrong("off-subnet", "look which network the adapter is attached to", "%s has %s, which is on no segment of the lab", what, n.Addr())
+				c.wrong(
+					"off-subnet",
+					"look which network the adapter is attached to",
+					"%s has %s, which is on no segment of the lab",
+					what,
+					n.Addr(),
+				)
 			default:
-				c.remark("if it leads outside, it is a way around the appliance", "%s has %s, which is on no segment of the lab", what, n.Addr())
+				c.remark(
+					"if it leads outside, it is a way around the appliance",
+					"%s has %s, which is on no segment of the lab",
+					what,
+					n.Addr(),
+				)
 			}
 		}
 	}

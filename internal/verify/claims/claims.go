@@ -44,25 +44,41 @@ type Kind string
 
 // The kinds.
 const (
-	DHCP     Kind = "dhcp"
-	OneDHCP     Kind = "one-dhcp"
-	Gateway   Kind = "gateway"
-	DNS     Kind = "dns"
-	Outside   Kind = "outside"
-	FirstHop      Kind = "first-hop"
-	NoBypass       Kind = "no-bypass"
+	DHCP         Kind = "dhcp"
+	OneDHCP      Kind = "one-dhcp"
+	Gateway      Kind = "gateway"
+	DNS          Kind = "dns"
+	Outside      Kind = "outside"
+	FirstHop     Kind = "first-hop"
+	NoBypass     Kind = "no-bypass"
 	Blocked      Kind = "blocked"
-	Inbound   Kind = "inbound"
-	Published Kind = "published"
-	Segments   Kind = "segments"
-	Expect    Kind = "expect"
-	Behind    Kind = "behind"
-	Separated     Kind = "separated"
-	NoDuplicates      Kind = "no-duplicates"
+	Inbound      Kind = "inbound"
+	Published    Kind = "published"
+	Segments     Kind = "segments"
+	Expect       Kind = "expect"
+	Behind       Kind = "behind"
+	Separated    Kind = "separated"
+	NoDuplicates Kind = "no-duplicates"
 )
 
 // Kinds are all kinds.
-var Kinds = []Kind{DHCP, OneDHCP, Gateway, DNS, Outside, FirstHop, NoBypass, Blocked, Inbound, Published, Segments, Expect, Behind, Separated, NoDuplicates}
+var Kinds = []Kind{
+	DHCP,
+	OneDHCP,
+	Gateway,
+	DNS,
+	Outside,
+	FirstHop,
+	NoBypass,
+	Blocked,
+	Inbound,
+	Published,
+	Segments,
+	Expect,
+	Behind,
+	Separated,
+	NoDuplicates,
+}
 
 // Title returns what a claim of the kind says, in a few words.
 func (k Kind) Title() string {

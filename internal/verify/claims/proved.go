@@ -14,7 +14,16 @@ import (
 
 // proved are the kinds of claims that the proof decides, for all packets.
 var proved = sync.OnceValue(func() map[Kind]bool {
-	return map[Kind]bool{Behind: true, Separated: true, NoDuplicates: true, Blocked: true, NoBypass: true, Segments: true, Expect: true, Inbound: true}
+	return map[Kind]bool{
+		Behind:       true,
+		Separated:    true,
+		NoDuplicates: true,
+		Blocked:      true,
+		NoBypass:     true,
+		Segments:     true,
+		Expect:       true,
+		Inbound:      true,
+	}
 })
 
 // planReading is evidence by the plan itself.
@@ -86,7 +95,8 @@ func next(p *plan.Plan, path []string, i int) (hop, on string) {
 // that is known only once somebody gave it a lease; else the zero Ref.
 func leased(p *plan.Plan, e *reachability.Escape) Ref {
 	may := func(a *plan.Adapter) bool {
-		return a.Plugged && !a.Address.IsValid() && a.How != plan.NoAddress && a.Segment.Subnet.Contains(e.Packet.Destination)
+		return a.Plugged && !a.Address.IsValid() && a.How != plan.NoAddress &&
+			a.Segment.Subnet.Contains(e.Packet.Destination)
 	}
 	if to := p.Machine(e.To); to != nil && !e.Public {
 		last := "" // the segment by which the way gets there: the guest may be on both sides of a bridge
@@ -120,11 +130,21 @@ func leased(p *plan.Plan, e *reachability.Escape) Ref {
 // proof and stage must agree.
 func escaped(p *plan.Plan, c Condition, e *reachability.Escape, do Remedy) part {
 	return part{asks: []ask{{c, PacketOf(p, e)}}, any: func(r *Result, got []Got) (missing bool) {
-		why := Reason{Code: "bypass", Subject: e.From, Observed: e.To, Detail: pathText(e.Path, e.Packet.String()), Do: do}
+		why := Reason{
+			Code:     "bypass",
+			Subject:  e.From,
+			Observed: e.To,
+			Detail:   pathText(e.Path, e.Packet.String()),
+			Do:       do,
+		}
 		saw := why.Text()
 		r.fail(why)
-		if r.Kind != Behind && r.Escapes == nil { // else what was tried shows it, or the claim that this one follows from
-			r.Escapes = append(r.Escapes, Way{From: e.From, To: e.To, Path: e.Path, Tried: e.Packet.String(), Packet: planReading(saw)})
+		if r.Kind != Behind &&
+			r.Escapes == nil { // else what was tried shows it, or the claim that this one follows from
+			r.Escapes = append(
+				r.Escapes,
+				Way{From: e.From, To: e.To, Path: e.Path, Tried: e.Packet.String(), Packet: planReading(saw)},
+			)
 		}
 		r.Evidence = append(r.Evidence, planReading(fmt.Sprintf("the proof: %s; for example %s", e.Reason, e.Packet)))
 		if got[0] == nil {
@@ -132,8 +152,13 @@ func escaped(p *plan.Plan, c Condition, e *reachability.Escape, do Remedy) part 
 		}
 		published := e.Public && c == Unplugged // with its WAN down it may have lost the address at which it publishes
 		if took := got[0].(GotPacket); !e.Maybe && !published && !took.TakenBy(e.To) {
-			r.disagree = fmt.Sprintf("the proof says that %s gets to %s by %s, and it did not; it went %s", e.Packet, e.To,
-				strings.Join(e.Path, " → "), strings.Join(took.Path, " → "))
+			r.disagree = fmt.Sprintf(
+				"the proof says that %s gets to %s by %s, and it did not; it went %s",
+				e.Packet,
+				e.To,
+				strings.Join(e.Path, " → "),
+				strings.Join(took.Path, " → "),
+			)
 		}
 		return false
 	}}
@@ -149,7 +174,11 @@ func attacked(m *reachability.Model, c Condition, g *plan.Machine, way *reachabi
 			r.Evidence = nil
 			return
 		case by != g && len(o.Ways) == 0 && o.Attempts > 0:
-			r.Saw = fmt.Sprintf("covered by %s (same segment, same settings): %d attempts, none got out", by.Name, o.Attempts)
+			r.Saw = fmt.Sprintf(
+				"covered by %s (same segment, same settings): %d attempts, none got out",
+				by.Name,
+				o.Attempts,
+			)
 		default:
 			judgeAttack(r, got)
 		}
@@ -177,8 +206,12 @@ func undecided() part {
 
 func cutClaim(m *reachability.Model, g *plan.Machine, home *plan.Adapter) claim {
 	way, partial := m.Around(g)
-	return claim{Result: Result{ID: g.Name + "." + string(NoBypass), Guest: g.Name, Kind: NoBypass}, guests: []string{g.Name}, lone: home.Segment.Name,
-		parts: attacked(m, Unplugged, g, way, partial)}
+	return claim{
+		Result: Result{ID: g.Name + "." + string(NoBypass), Guest: g.Name, Kind: NoBypass},
+		guests: []string{g.Name},
+		lone:   home.Segment.Name,
+		parts:  attacked(m, Unplugged, g, way, partial),
+	}
 }
 
 // behindClaim says that a guest stands behind an appliance, unless it is meant to
@@ -229,7 +262,18 @@ const maxOwned = 64
 func soleClaim(m *reachability.Model, s *plan.Segment) (claim, bool) {
 	c := claim{Result: Result{ID: s.Name + "." + string(NoDuplicates), Segment: s.Name, Kind: NoDuplicates}}
 	for _, t := range m.Twins(s) {
-		c.parts = append(c.parts, stated(Reason{Code: "duplicate", Subject: s.Name, Segment: s.Name, Observed: t.What, By: strings.Join(t.Names, " and ")}))
+		c.parts = append(
+			c.parts,
+			stated(
+				Reason{
+					Code:     "duplicate",
+					Subject:  s.Name,
+					Segment:  s.Name,
+					Observed: t.What,
+					By:       strings.Join(t.Names, " and "),
+				},
+			),
+		)
 	}
 	var asker *plan.Adapter
 	var owners []*plan.Adapter
@@ -255,8 +299,15 @@ func soleClaim(m *reachability.Model, s *plan.Segment) (claim, bool) {
 		o := got[0].(GotOwners)
 		for i, a := range owners {
 			if i < len(o.Owners) && len(o.Owners[i]) > 1 {
-				r.fail(Reason{Code: "duplicate-address", Subject: a.Machine.Name, Segment: s.Name, Expected: a.Address.Addr().String(),
-					Observed: fmt.Sprint(len(o.Owners[i]))})
+				r.fail(
+					Reason{
+						Code:     "duplicate-address",
+						Subject:  a.Machine.Name,
+						Segment:  s.Name,
+						Expected: a.Address.Addr().String(),
+						Observed: fmt.Sprint(len(o.Owners[i])),
+					},
+				)
 			}
 		}
 		if r.Verdict == Holds {

@@ -14,24 +14,48 @@ import (
 // installers, restarts, sizes, days, or what a hostile neighbor would have to do.
 var breaks = sync.OnceValue(func() map[string][]claims.Kind {
 	return map[string][]claims.Kind{
-		"no-lan":       {claims.Behind, claims.Published},
-		"no-wan":       {claims.DNS, claims.Outside, claims.FirstHop},
-		"sides-joined": {claims.Separated, claims.Behind}, "guest-on-wan": {claims.Behind, claims.Expect}, "dual-homed-guest": {claims.NoBypass}, "host-forwards": {claims.NoBypass},
-		"no-gateway":      {claims.Behind},
-		"unattached-port": {claims.OneDHCP, claims.Behind, claims.Gateway, claims.DNS}, "duplicate-mac": {claims.OneDHCP, claims.NoDuplicates}, "vlan-not-carried": {claims.Behind},
-		"refusing-switch":      {claims.Gateway, claims.DNS, claims.Inbound},
-		"rogue-advertisements": {claims.OneDHCP, claims.NoBypass}, "bridge-loop": {claims.Separated, claims.Behind, claims.Inbound}, "twin-appliance": {claims.OneDHCP},
-		"off-subnet": {claims.Blocked}, "reserved-address": {claims.Outside, claims.FirstHop, claims.Published}, "duplicate-address": {claims.DHCP, claims.NoDuplicates},
-		"pool-overlap": {claims.NoDuplicates}, "wrong-gateway": {claims.Gateway},
-		"no-names":         {claims.DNS},
-		"two-dhcp-servers": {claims.OneDHCP}, "no-dhcp-server": {claims.DHCP}, "pool-outside": {claims.Blocked}, "small-pool": {claims.DHCP}, "reservation-outside": {claims.Blocked},
-		"dhcp-without-gateway": {claims.DNS}, "no-nat": {claims.Outside}, "no-path-outside": {claims.Expect}, "private-wan-blocked": {claims.DNS},
-		"shared-uplink": {claims.Separated}, "no-dhcp-yet": {claims.Behind, claims.DHCP, claims.Published}, "open-question": {claims.Behind, claims.NoDuplicates},
-		"forward-denied": {claims.Published}, "admin-outside": {claims.Inbound}, "unreachable-expectation": {claims.Expect},
+		"admin-outside":           {claims.Inbound},
+		"bridge-loop":             {claims.Separated, claims.Behind, claims.Inbound},
+		"dhcp-without-gateway":    {claims.DNS},
+		"dual-homed-guest":        {claims.NoBypass},
+		"duplicate-address":       {claims.DHCP, claims.NoDuplicates},
+		"duplicate-mac":           {claims.OneDHCP, claims.NoDuplicates},
+		"forward-denied":          {claims.Published},
+		"guest-on-wan":            {claims.Behind, claims.Expect},
+		"host-forwards":           {claims.NoBypass},
+		"no-dhcp-server":          {claims.DHCP},
+		"no-dhcp-yet":             {claims.Behind, claims.DHCP, claims.Published},
+		"no-gateway":              {claims.Behind},
+		"no-lan":                  {claims.Behind, claims.Published},
+		"no-names":                {claims.DNS},
+		"no-nat":                  {claims.Outside},
+		"no-path-outside":         {claims.Expect},
+		"no-wan":                  {claims.DNS, claims.Outside, claims.FirstHop},
+		"off-subnet":              {claims.Blocked},
+		"open-question":           {claims.Behind, claims.NoDuplicates},
+		"pool-outside":            {claims.Blocked},
+		"pool-overlap":            {claims.NoDuplicates},
+		"private-wan-blocked":     {claims.DNS},
+		"refusing-switch":         {claims.Gateway, claims.DNS, claims.Inbound},
+		"reservation-outside":     {claims.Blocked},
+		"reserved-address":        {claims.Outside, claims.FirstHop, claims.Published},
+		"rogue-advertisements":    {claims.OneDHCP, claims.NoBypass},
+		"shared-uplink":           {claims.Separated},
+		"sides-joined":            {claims.Separated, claims.Behind},
+		"small-pool":              {claims.DHCP},
+		"twin-appliance":          {claims.OneDHCP},
+		"two-dhcp-servers":        {claims.OneDHCP},
+		"unattached-port":         {claims.OneDHCP, claims.Behind, claims.Gateway, claims.DNS},
+		"unreachable-expectation": {claims.Expect},
+		"vlan-not-carried":        {claims.Behind},
+		"wrong-gateway":           {claims.Gateway},
 	}
 })
 
 // shown reports whether a broken claim shows the finding.
 func shown(f check.Finding, list []claims.Result) bool {
-	return slices.ContainsFunc(list, func(r claims.Result) bool { return r.Verdict == claims.Broken && explained(f, r) })
+	return slices.ContainsFunc(
+		list,
+		func(r claims.Result) bool { return r.Verdict == claims.Broken && explained(f, r) },
+	)
 }

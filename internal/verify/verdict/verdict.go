@@ -52,7 +52,15 @@ func Run(ctx context.Context, p *plan.Plan, s claims.Stage) (Document, claims.An
 // hold, whatever its claims say. Errors that a broken claim shows already are not repeated, and
 // those that the lab file accepts do not count.
 func Finish(p *plan.Plan, out claims.Outcome) Document {
-	doc := Document{Schema: Schema, Lab: p.Name, Stage: out.Stage, Verdict: out.Verdict, Claims: out.Claims, Findings: []Finding{}, Proof: out.Proof}
+	doc := Document{
+		Schema:   Schema,
+		Lab:      p.Name,
+		Stage:    out.Stage,
+		Verdict:  out.Verdict,
+		Claims:   out.Claims,
+		Findings: []Finding{},
+		Proof:    out.Proof,
+	}
 	var found []check.Finding
 	for _, f := range check.Run(p, time.Time{}) {
 		if f.Severity != check.Error || f.Accepted != "" {
@@ -61,8 +69,11 @@ func Finish(p *plan.Plan, out claims.Outcome) Document {
 		found = append(found, f)
 		doc.Verdict = claims.Broken
 		if !shown(f, out.Claims) {
-			doc.Findings = append(doc.Findings, Finding{Code: f.Code, Subject: f.Subject, Message: f.Message, Remedy: f.Remedy,
-				File: f.At.File, Line: f.At.Line})
+			doc.Findings = append(
+				doc.Findings,
+				Finding{Code: f.Code, Subject: f.Subject, Message: f.Message, Remedy: f.Remedy,
+					File: f.At.File, Line: f.At.Line},
+			)
 		}
 	}
 	doc.Causes = causes(out.Claims, found)
