@@ -42,7 +42,7 @@ var layers = map[string][]string{
 	"hostinfo":   {"model"},
 	"render":     {"model", "netsim", "verify", "observe", "classroom", "image", "format"},
 	"testbed":    {"model", "netsim", "filter", "verify", "simulator", "classroom", "export", "image", "format", "atomicfile"},
-	"api": {"model", "verify", "simulator", "observe", "diagnose", "classroom", "image", "hostinfo", "testbed"},
+	"api":        {"model", "verify", "simulator", "observe", "diagnose", "classroom", "image", "hostinfo", "testbed"},
 	"cli": {"api", "model", "netsim", "filter", "verify", "simulator", "observe", "diagnose", "classroom", "atomicfile", "format", "image",
 		"export", "hostinfo", "render", "testbed"},
 }

@@ -277,7 +277,9 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result, file
 			s.para(2, 2, faint, "To have the plan, the answers and the runbook go by what is here:")
 			s.line("    ", next)
 		}
-		s.section(section{"What the console asks", answerTable(r.Answers(p, m), m, "console")})
+		if m.Appliance != nil {
+			s.section(section{"Console prompts", answerTable(r.Answers(p, m), m, "console")})
+		}
 	}
 	if !r.Sound() || slices.ContainsFunc(r.Rows, func(row identify.Row) bool { return !row.How.Sure() }) {
 		return failure{status: exitBroken}

@@ -15,8 +15,7 @@ var ruleKinds = []*Kind{
 		Look:   "on the admin page of {machine}, look for the rule, and whether it is on",
 		Remedy: "add the rule \"{rule}\" to {machine} in its place, and apply the change",
 		places: rules(func(m *plan.Machine, i int) bool { return true }), settings: func(b *Built, at Place) {
-			m := b.machine(at.Machine)
-			m.Rules = slices.Delete(m.Rules, at.Index-1, at.Index)
+			b.takeRule(at)
 		}},
 	{Name: "rule-too-late", Family: Filtering, Weight: 4, Finding: "shadowed-rule",
 		Says:   "on {machine} the rule \"{rule}\" stands behind those that allow",
@@ -29,8 +28,7 @@ var ruleKinds = []*Kind{
 		}),
 		settings: func(b *Built, at Place) {
 			m := b.machine(at.Machine)
-			r := m.Rules[at.Index-1]
-			m.Rules = append(slices.Delete(m.Rules, at.Index-1, at.Index), r)
+			m.Rules = append(m.Rules, b.takeRule(at)...)
 		}},
 	{Name: "rule-by-tcp-only", Family: Filtering, Weight: 4, Finding: "",
 		Says:   "on {machine} the rule \"{rule}\" allows TCP alone",
@@ -145,7 +143,9 @@ var natKinds = []*Kind{
 		Remedy: "publish {publish} of {machine} to {target} of {to}",
 		places: publishes, settings: func(b *Built, at Place) {
 			m := b.machine(at.Machine)
-			m.Publishes = slices.Delete(m.Publishes, at.Index-1, at.Index)
+			if i := b.publishAt(at); i >= 0 {
+				m.Publishes = slices.Delete(m.Publishes, i, i+1)
+			}
 		}},
 	{Name: "publish-wrong-port", Family: Translating, Weight: 4, Finding: "",
 		Says:   "{machine} publishes {publish} to a port of {to} other than {target}",
@@ -153,7 +153,11 @@ var natKinds = []*Kind{
 		Look:   "on the admin page of {machine}, read where the port forward of {publish} goes",
 		Remedy: "have {publish} go to {target} of {to}",
 		places: publishes, settings: func(b *Built, at Place) {
-			v := &b.machine(at.Machine).Publishes[at.Index-1]
+			i := b.publishAt(at)
+			if i < 0 {
+				return
+			}
+			v := &b.machine(at.Machine).Publishes[i]
 			v.Target = shut
 			if b.Trouble.Shut == nil {
 				b.Trouble.Shut = map[*plan.Machine]uint16{}
@@ -179,7 +183,11 @@ var natKinds = []*Kind{
 			}
 			return out
 		},
-		settings: func(b *Built, at Place) { b.machine(at.Machine).Publishes[at.Index-1].To = b.here(at.Other) }},
+		settings: func(b *Built, at Place) {
+			if i := b.publishAt(at); i >= 0 {
+				b.machine(at.Machine).Publishes[i].To = b.here(at.Other)
+			}
+		}},
 	{Name: "published-service-down", Family: Operating, Weight: 5, Finding: "",
 		Says:   "nothing listens at {target} on {to}",
 		Why:    "the port forward works, and {to} turns who comes away",
@@ -203,8 +211,8 @@ var natKinds = []*Kind{
 			return out
 		},
 		settings: func(b *Built, at Place) {
-			m := b.machine(at.Machine)
-			m.OneToOne = slices.Delete(m.OneToOne, at.Index-1, at.Index)
+			m, was := b.machine(at.Machine), at.Machine.OneToOne[at.Index-1]
+			m.OneToOne = slices.DeleteFunc(m.OneToOne, func(o plan.OneToOne) bool { return o.Outside == was.Outside })
 		}},
 }
 
@@ -236,8 +244,64 @@ func publishes(p *plan.Plan) []Place {
 	return out
 }
 
-// rule returns what is built in the place of a rule.
-func (b *Built) rule(at Place) *plan.Rule { return &b.machine(at.Machine).Rules[at.Index-1] }
+// ruleAt returns where the rule of a place is in what is built, by its text and how many of that
+// text come before it; -1 where another mistake took it away.
+func (b *Built) ruleAt(at Place) int {
+	was, before := at.Machine.Rules[at.Index-1], 0
+	for _, r := range at.Machine.Rules[:at.Index-1] {
+		if r.Text == was.Text {
+			before++
+		}
+	}
+	for i, r := range b.machine(at.Machine).Rules {
+		if r.Text == was.Text {
+			if before == 0 {
+				return i
+			}
+			before--
+		}
+	}
+	return -1
+}
+
+// rule returns what is built in the place of a rule; where that is gone, one of no lab, so that
+// what is done to it changes nothing.
+func (b *Built) rule(at Place) *plan.Rule {
+	if i := b.ruleAt(at); i >= 0 {
+		return &b.machine(at.Machine).Rules[i]
+	}
+	r := at.Machine.Rules[at.Index-1]
+	return &r
+}
+
+// takeRule removes the rule of a place, and returns it, where it is still there.
+func (b *Built) takeRule(at Place) []plan.Rule {
+	m, i := b.machine(at.Machine), b.ruleAt(at)
+	if i < 0 {
+		return nil
+	}
+	r := m.Rules[i]
+	m.Rules = slices.Delete(m.Rules, i, i+1)
+	return []plan.Rule{r}
+}
+
+// publishAt returns where the port forward of a place is in what is built; -1 where it is gone.
+func (b *Built) publishAt(at Place) int {
+	was := at.Machine.Publishes[at.Index-1]
+	return slices.IndexFunc(b.machine(at.Machine).Publishes, func(v plan.Publish) bool {
+		return v.Proto == was.Proto && v.Port == was.Port
+	})
+}
+
+// service returns the DHCP server of a port as it is built; where another mistake took it away, one
+// of no lab, so that what is done to it changes nothing.
+func (b *Built) service(a *plan.Adapter) *plan.Service {
+	if v := b.here(a).Leases; v != nil {
+		return v
+	}
+	gone := *a.Leases
+	return &gone
+}
 
 // anyAllowed reports whether it is a rule that allows every protocol.
 func anyAllowed(m *plan.Machine, i int) bool {

@@ -23,7 +23,7 @@ var leaseKinds = []*Kind{
 		Look:   "on the admin page of {machine}, read the pool of {adapter}: it must be {pool}",
 		Remedy: "set the pool of {adapter} to {pool}",
 		places: ports(serves), settings: func(b *Built, at Place) {
-			v, size := b.here(at.Adapter).Leases, subnet.Size(at.Adapter.Segment.Subnet)
+			v, size := b.service(at.Adapter), subnet.Size(at.Adapter.Segment.Subnet)
 			v.Pool = plan.Pool{From: subnet.Add(v.Pool.From, size), To: subnet.Add(v.Pool.To, size)}
 			v.Reservations = nil
 		}},
@@ -45,7 +45,7 @@ var leaseKinds = []*Kind{
 			return out
 		},
 		settings: func(b *Built, at Place) {
-			x, y := b.here(at.Adapter).Leases, b.here(at.Other).Leases
+			x, y := b.service(at.Adapter), b.service(at.Other)
 			x.Pool, y.Pool, x.Reservations, y.Reservations = y.Pool, x.Pool, nil, nil
 		}},
 	{Name: "pool-used-up", Family: Leasing, Weight: 3, Finding: "small-pool",
@@ -54,7 +54,7 @@ var leaseKinds = []*Kind{
 		Look:   "on the admin page of {machine}, count the leases of {adapter} and the addresses of its pool",
 		Remedy: "set the pool of {adapter} to {pool}",
 		places: ports(func(a *plan.Adapter) bool { return serves(a) && plain(a.Segment) > 1 }), settings: func(b *Built, at Place) {
-			v := b.here(at.Adapter).Leases
+			v := b.service(at.Adapter)
 			v.Pool.To = v.Pool.From
 		}},
 	{Name: "lease-router-wrong", Family: Leasing, Weight: 4, Finding: "dhcp-without-gateway",
@@ -63,28 +63,28 @@ var leaseKinds = []*Kind{
 		Look:   "on the admin page of {machine}, read the router that {adapter} gives out: it must be {address}",
 		Remedy: "have the leases of {adapter} name the router {address}",
 		places: ports(serves), settings: func(b *Built, at Place) {
-			b.here(at.Adapter).Leases.Router = subnet.Add(subnet.Last(at.Adapter.Segment.Subnet), -1)
+			b.service(at.Adapter).Router = subnet.Add(subnet.Last(at.Adapter.Segment.Subnet), -1)
 		}},
 	{Name: "lease-without-router", Family: Leasing, Weight: 3, Finding: "dhcp-without-gateway",
 		Says:   "the leases of {adapter} name no router",
 		Why:    "guests have an address and no path outside of their segment",
 		Look:   "on the admin page of {machine}, read the router that {adapter} gives out: it must be {address}",
 		Remedy: "have the leases of {adapter} name the router {address}",
-		places: ports(serves), settings: func(b *Built, at Place) { b.here(at.Adapter).Leases.Router = netip.Addr{} }},
+		places: ports(serves), settings: func(b *Built, at Place) { b.service(at.Adapter).Router = netip.Addr{} }},
 	{Name: "lease-resolver-wrong", Family: Leasing, Weight: 4, Finding: "no-names",
 		Says:   "the leases of {adapter} name a DNS server that does not answer",
 		Why:    "for all who lease on {home} numbers answer and names do not",
 		Look:   "on the admin page of {machine}, read the DNS server that {adapter} gives out",
 		Remedy: "have the leases of {adapter} name the planned DNS server",
 		places: ports(serves), settings: func(b *Built, at Place) {
-			b.here(at.Adapter).Leases.DNS = []netip.Addr{subnet.Add(subnet.Last(at.Adapter.Segment.Subnet), -1)}
+			b.service(at.Adapter).DNS = []netip.Addr{subnet.Add(subnet.Last(at.Adapter.Segment.Subnet), -1)}
 		}},
 	{Name: "lease-without-resolver", Family: Leasing, Weight: 3, Finding: "no-names",
 		Says:   "the leases of {adapter} name no DNS server",
 		Why:    "for all who lease on {home} numbers answer and names fail at once",
 		Look:   "on the admin page of {machine}, read the DNS server that {adapter} gives out",
 		Remedy: "have the leases of {adapter} name the planned DNS server",
-		places: ports(serves), settings: func(b *Built, at Place) { b.here(at.Adapter).Leases.DNS = nil }},
+		places: ports(serves), settings: func(b *Built, at Place) { b.service(at.Adapter).DNS = nil }},
 	{Name: "reservation-missed", Family: Leasing, Weight: 4, Finding: "",
 		Says:   "the reservation of {machine} has a wrong MAC address, or is missing",
 		Why:    "it gets an address of the pool, and what rules and others call {machine} leads to nobody",

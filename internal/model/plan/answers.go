@@ -83,8 +83,11 @@ func (a Answer) Whole() string { return a.About + ": " + a.Question }
 
 // AnswersWith returns an appliance's questions answered with devices and hardware
 // addresses as they really are; where one is not told it is the likely name, and the
-// planned address.
+// planned address. A guest asks none.
 func (p *Plan) AnswersWith(m *Machine, told map[*Adapter]Real) []Answer {
+	if m.Profile == nil {
+		return nil
+	}
 	devices := map[*Adapter]string{}
 	for _, a := range m.Adapters {
 		if seen := a.Seen(); seen != "" {
