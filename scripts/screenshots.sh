@@ -17,7 +17,7 @@ server=$!
 trap 'kill $server 2>/dev/null; rm -rf "$work"' EXIT
 sleep 1
 "$bastion" demo --dir "$work" >/dev/null
-cp format/ovf/testdata/sluice.ovf "$work"
+cp internal/format/ovf/testdata/sluice.ovf "$work"
 cd "$work"
 qemu-img create -q -f qcow2 sluice-disk1.qcow2 16G
 sha256sum --tag sluice.ovf sluice-disk1.qcow2 | sed 's/ (/(/;s/) =/)=/' >sluice.mf
