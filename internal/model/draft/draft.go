@@ -49,6 +49,8 @@ func SetLAN(o *Options, text string) error {
 		return err
 	case !p.Addr().Is4():
 		return fmt.Errorf("%s is IPv6; a LAN has an IPv4 network, and an IPv6 one beside it", p)
+	case p.Bits() > 30:
+		return fmt.Errorf("%s has no room for guests: a LAN needs a prefix length of at most /30", p)
 	case subnet.Reserved(p.Masked(), p.Addr()):
 		return fmt.Errorf("%s is the network or its broadcast address; the first usable one is %s", p.Addr(), subnet.First(p.Masked()))
 	}

@@ -85,6 +85,7 @@ type Segment struct {
 	Subnet  netip.Prefix // with no host bits set; valid but where it is nowhere
 	Planned bool         // the subnet was chosen here, not given
 	Assumed bool         // it is upstream's, and nobody said which it is
+	By      string       // what says the subnet where the file does not give it: sluice.lan has 10.0.0.1/24
 	Gateway netip.Addr   // the next hop of those on it; invalid when there is none
 	Wire    *Wire
 	Tag     int          // on the wire; 0 is untagged

@@ -33,8 +33,14 @@ func (b *builder) segments() error {
 	if faults != nil {
 		return faults
 	}
-	choose := newChooser(b.lab.Name, b.lab.Space, &taken)
 	bridged := b.bridged()
+	typed := b.typedOn(bridged)
+	for _, src := range b.lab.Segments {
+		if net, _ := b.given(src, typed[src.Name]); net.IsValid() {
+			taken.Insert(net)
+		}
+	}
+	choose := newChooser(b.lab.Name, b.lab.Space, &taken)
 	for _, src := range b.lab.Segments {
 		s := &Segment{Lab: src, Name: src.Name, Reach: cmp.Or(src.Reach, lab.Isolated), Subnet: src.Subnet, Gateway: src.Gateway, Tag: src.VLAN}
 		b.plan.Segments = append(b.plan.Segments, s)
@@ -47,8 +53,15 @@ func (b *builder) segments() error {
 			continue // both sides of a transparent appliance are one network, known below
 		}
 		if !s.Subnet.IsValid() {
-			s.Subnet, s.Assumed = b.upstream(src)
-			if s.Planned = !s.Subnet.IsValid(); s.Planned {
+			net, by := b.given(src, typed[src.Name])
+			if s.By = by; by != "" {
+				s.Subnet = net
+			} else {
+				s.Subnet, s.Assumed = b.upstream(src)
+			}
+			if s.Planned = !s.Subnet.IsValid(); s.Planned && net.IsValid() {
+				s.Subnet = net // it holds what the file gives; its length is chosen
+			} else if s.Planned {
 				var err error
 				if s.Subnet, err = choose.next(b.need(src), src.Hosts > 0); err != nil {
 					return lab.Faults{{File: b.lab.File, Pos: src.Pos, Message: fmt.Sprintf("segment %s: %v", src.Name, err),
