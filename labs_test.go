@@ -74,7 +74,7 @@ func (m *labMaker) value(key string) string {
 	case "gateway", "reserve", "outside", "host-gateway":
 		return m.address()
 	case "address":
-		return m.pick("lease", "pppoe", "none", m.address()+"/24")
+		return m.pick("dhcp", "pppoe", "none", m.address()+"/24")
 	case "pool":
 		return m.address() + "-" + m.address()
 	case "to", "inside":
@@ -152,7 +152,7 @@ func (m *labMaker) object(schema map[string]any, must ...string) string {
 
 // of returns a value for a key with a schema.
 func (m *labMaker) of(key string, s map[string]any) string {
-	if key == "leases" && s["anyOf"] == nil { // of a segment
+	if key == "dhcp" && s["anyOf"] == nil { // of a segment
 		return m.pick("upstream", "host", "none", "g1")
 	}
 	if list, ok := s["anyOf"].([]any); ok && key != "dns" {
@@ -164,7 +164,7 @@ func (m *labMaker) of(key string, s map[string]any) string {
 		}
 		if one := list[m.next()%len(list)].(map[string]any); one["properties"] != nil {
 			return m.object(one)
-		} else if key == "leases" {
+		} else if key == "dhcp" {
 			return "none"
 		}
 	}
