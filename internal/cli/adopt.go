@@ -20,7 +20,7 @@ func (a *app) adoptLab() *cobra.Command {
 		Long: `Writes the lab file of a lab that exists: from machines that a hypervisor exported
 (OVF or OVA) and from pastes of what consoles, guests and the host show (addresses,
 routes, DNS servers, lists of adapters with their networks). It finds which adapters
-are on one network, who stands between whom, which side leads outside, who hands
+are on one network, which machine is between them, which side leads outside, who gives
 out leases. What nobody showed says later in the file, and is not guessed.
 
 NAME=FILE says whose paste it is; host=FILE that it is of the host itself, which

@@ -75,7 +75,7 @@ tells more. What is meant to be so is written under accept: in the lab file.`,
 	}
 	f := c.Flags()
 	f.StringVar(&failOn, "fail-on", "error", "which findings make the status 1: error, warning, note or never")
-	f.StringVar(&on, "on", "", "the day to judge trial periods by, such as 2026-11-20; today when absent")
+	f.StringVar(&on, "on", "", "the day to judge trial periods by, such as 2026-11-20 (default: today)")
 	f.StringSliceVar(&only, "only", nil, "only these codes")
 	f.StringSliceVar(&except, "except", nil, "all but these codes")
 	f.StringVar(&form, "form", "text", "text, or sarif for annotations in a code host")

@@ -41,7 +41,7 @@ sizes, media. Says what differs from the plan, worst first.`,
 			return a.compareListing(p, args[0], args[1], as)
 		},
 	}
-	c.Flags().StringVar(&as, "as", "", "whose listing it is: a machine of the lab, or host; found by what it shows when absent")
+	c.Flags().StringVar(&as, "as", "", "whose listing it is: a machine of the lab, or host (default: found by what it shows)")
 	c.Flags().StringVar(&built, "built", "", "a machine that was exported: an .ovf or .ova file")
 	c.Flags().StringVar(&machine, "machine", "", "which machine of the export, when it has several")
 	return c

@@ -82,13 +82,13 @@ Of more than eight guests on a segment those that are alike become one group.`,
 		},
 	}
 	c.Flags().StringVar(&form, "form", "", "svg, png, pdf or text")
-	c.Flags().StringVar(&to, "to", "", "the file to write; standard output when absent")
+	c.Flags().StringVar(&to, "to", "", "the file to write (default: standard output)")
 	c.Flags().BoolVar(&replace, "replace", false, "replace the file when it is there")
 	c.Flags().StringVar(&with, "with", "", "a verdict to paint in: a JSON file, or - for standard input")
 	c.Flags().StringVar(&ground, "ground", "light", "what it stands on: light or dark")
-	c.Flags().BoolVar(&matrix, "matrix", false, "below each guest what passes from it, and to whom, by the proof")
+	c.Flags().BoolVar(&matrix, "matrix", false, "below each guest what passes from it, and to which destination, by the proof")
 	c.Flags().BoolVar(&o.All, "all", false, "every guest, however many")
-	c.Flags().Float64Var(&scale, "scale", 0, "form png: pixels a point; as fits a screen when absent")
+	c.Flags().Float64Var(&scale, "scale", 0, "form png: pixels a point (default: as fits a screen)")
 	return c
 }
 

@@ -170,7 +170,7 @@ func (a *app) imageUnpack() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&to, "to", "", "the file or folder to write to; beside the packed file when absent")
+	c.Flags().StringVar(&to, "to", "", "the file or folder to write to (default: beside the packed file)")
 	c.Flags().StringVar(&member, "member", "", "which member of an archive, when several could be meant")
 	c.Flags().BoolVar(&huge, "huge", false, "unpack even to an absurd size")
 	return c

@@ -27,7 +27,7 @@ func (a *app) likeliest(p *plan.Plan, file string, doc verdict.Document, answers
 		seen = s.FromBoth(answers.Facts, answers.Answers, doc)
 	}
 	if !diagnose.Abnormal(seen) || len(s.Mistakes) > mostStudied {
-		out.para(0, 2, plain, "Next: `bastion diagnose "+file+"` asks what you see and finds the mistake that looks so.")
+		out.para(0, 2, plain, "next: bastion diagnose "+file)
 		return
 	}
 	if a.pursue(s) != nil {
@@ -42,16 +42,16 @@ func (a *app) likeliest(p *plan.Plan, file string, doc verdict.Document, answers
 		a.likeliestInFile(p, false)
 		return
 	case c.Pair:
-		out.para(0, 2, strong, fmt.Sprintf("Likeliest: %s, and %s.", c.Mistakes[0], c.Mistakes[1]))
+		out.para(0, 2, strong, fmt.Sprintf("Likely cause: %s, and %s.", c.Mistakes[0], c.Mistakes[1]))
 		out.para(2, 2, plain, "look: "+diagnose.Confirm(c.Mistakes[0])+"; "+diagnose.Confirm(c.Mistakes[1]))
 	case c.Explains():
-		out.para(0, 2, strong, "Likeliest: "+c.Mistakes[0].String()+".")
+		out.para(0, 2, strong, "Likely cause: "+c.Mistakes[0].String()+".")
 		out.para(2, 2, plain, "look: "+diagnose.Confirm(c.Mistakes[0]))
 	default:
-		out.para(0, 2, strong, "Likeliest, though it does not explain all of it: "+c.Mistakes[0].String()+".")
+		out.para(0, 2, strong, "Likely cause of most of it: "+c.Mistakes[0].String()+".")
 		out.para(2, 2, plain, "look: "+diagnose.Confirm(c.Mistakes[0]))
 	}
-	out.para(2, 2, faint, "`bastion diagnose "+file+"` tells more: keep the verdict (--format json) and say it with --evidence")
+	out.para(2, 2, faint, "more: bastion verify --format json > verdict.json; bastion diagnose "+file+" --evidence verdict.json")
 }
 
 // likeliestInFile ends what a rehearsal shows to be broken: what is wrong is in the file,
@@ -67,12 +67,12 @@ func (a *app) likeliestInFile(p *plan.Plan, remedies bool) {
 			continue
 		}
 		told++
-		out.para(0, 2, strong, fmt.Sprintf("Likeliest: %s, %s: %s.", f.Code, f.Subject, strings.TrimSuffix(f.Message, ".")))
+		out.para(0, 2, strong, fmt.Sprintf("Likely cause: %s, %s: %s.", f.Code, f.Subject, strings.TrimSuffix(f.Message, ".")))
 		if remedies {
 			out.para(2, 2, plain, "remedy: "+f.Remedy)
 		}
 	}
 	if told == 0 {
-		out.para(0, 2, plain, "Likeliest: a rule or an expectation of the file itself; check finds no error in it.")
+		out.para(0, 2, plain, "Likely cause: a rule or an expectation of the file itself; check finds no error in it.")
 	}
 }

@@ -80,7 +80,7 @@ device is which port, what to answer, and what does not fit.`,
 		"tell devices by unplugging one adapter after another; asks on a terminal when there are no listings")
 	c.Flags().StringVar(&adopt, "adopt", "",
 		"the other way round: write what the console lists, MAC addresses and the names of interfaces, into the lab file")
-	c.Flags().StringVar(&as, "as", "", "whose console it is; found by what it shows when absent, else the first appliance")
+	c.Flags().StringVar(&as, "as", "", "whose console it is (default: found by what it shows), else the first appliance")
 	return c
 }
 

@@ -69,7 +69,7 @@ or takes --ports 1=wan,2=lan.`,
 		},
 	}
 	c.Flags().StringVar(&write, "write", "", "the lab file to fill")
-	c.Flags().StringVar(&appliance, "appliance", "", "which appliance of the lab it is; the first when absent")
+	c.Flags().StringVar(&appliance, "appliance", "", "which appliance of the lab it is (default: the first)")
 	c.Flags().StringVar(&machine, "machine", "", "which machine of the package, when it has several")
 	c.Flags().StringVar(&told, "ports", "", "which port each adapter is, as 1=wan,2=lan; order for: in order")
 	return c

@@ -98,11 +98,11 @@ Shapes:
 	f.IntVar(&o.Guests, "guests", 1, "how many guests on each inside segment")
 	f.IntVar(&o.Benches, "benches", 4, "shape classroom: how many benches")
 	f.StringVar(&o.Uplink, "uplink", "", "the host's adapter that the WAN is bridged to")
-	f.StringVar(&join, "join", "", "how the WAN leaves the host: bridged or nat; as this machine allows when absent")
+	f.StringVar(&join, "join", "", "how the WAN leaves the host: bridged or nat (default: as this machine allows)")
 	f.StringVar(&o.LANUplink, "second-uplink", "enp2", "shapes sockets and lines-and-tags: the host's second adapter")
 	f.StringVar(&o.Hypervisor, "hypervisor", "", "whose words the runbook speaks: "+strings.Join(profiles.WordingNames(), ", ")+", or a file")
-	f.StringVar(&lan, "lan-address", "", "the appliance's address on the first LAN, such as 10.83.16.1/24; planned when absent")
-	f.StringVar(&o.Pool, "pool", "", "what it gives out there, such as 10.83.16.50-10.83.16.199; planned when absent")
+	f.StringVar(&lan, "lan-address", "", "the appliance's address on the first LAN, such as 10.83.16.1/24 (default: planned)")
+	f.StringVar(&o.Pool, "pool", "", "what it gives out there, such as 10.83.16.50-10.83.16.199 (default: planned)")
 	return c
 }
 

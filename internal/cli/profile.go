@@ -129,7 +129,7 @@ func (a *app) profileStart() *cobra.Command {
 			return a.deliver(to, "a profile to fill in", data, replace)
 		},
 	}
-	c.Flags().StringVar(&to, "to", "", "the file to write; NAME.yaml when absent, - for standard output")
+	c.Flags().StringVar(&to, "to", "", "the file to write (default NAME.yaml), - for standard output")
 	c.Flags().BoolVar(&replace, "replace", false, "replace the file when it is there")
 	return c
 }

@@ -215,7 +215,7 @@ func ruleText(l reachability.PassageOf) string {
 func (a *app) askProof(p *plan.Plan, text string) error {
 	e, err := lab.ParseExpectation(strings.Replace(text, " to ", " reaches ", 1))
 	if err != nil {
-		return usage("--ask takes WHO to WHOM [PROTO[/PORT]], such as \"newt to outside tcp/443\", not %q", text)
+		return usage("--ask takes SOURCE to DESTINATION [PROTO[/PORT]], such as \"newt to outside tcp/443\", not %q", text)
 	}
 	for _, w := range []*lab.Who{&e.From, &e.To} {
 		if err := resolve(p, w); err != nil {

@@ -121,8 +121,8 @@ Enter is pressed. A question that no rule knows is left to you.`,
 			return a.deliver(to, "the runbook", data, replace)
 		},
 	}
-	c.Flags().StringVar(&form, "form", "", "text, markdown or html; what --to ends with when absent")
-	c.Flags().StringVar(&to, "to", "", "the file to write; standard output when absent")
+	c.Flags().StringVar(&form, "form", "", "text, markdown or html")
+	c.Flags().StringVar(&to, "to", "", "the file to write (default: standard output)")
 	c.Flags().BoolVar(&replace, "replace", false, "replace the file when it is there")
 	c.Flags().StringVar(&wording, "wording", "", "whose words: desktop, server, kernel, or a file; what the lab file says, else desktop")
 	c.Flags().StringVar(&since, "since", "", "only the steps that differ from those of this lab file")
@@ -133,7 +133,7 @@ Enter is pressed. A question that no rule knows is left to you.`,
 	c.Flags().StringVar(&install.start.kernel, "kernel", "", "with --on machines: as of start")
 	c.Flags().StringVar(&install.start.inside, "inside", "", "with --on machines: as of start")
 	c.Flags().StringArrayVar(&install.start.only, "only", nil, "with --on machines: as of start")
-	c.Flags().StringVar(&state, "state", "", "with --walk: where to remember; beside the lab file when absent")
+	c.Flags().StringVar(&state, "state", "", "with --walk: where to remember (default: beside the lab file)")
 	c.Flags().StringVar(&record, "record", "", "with --walk: the file for the as-built record (Markdown)")
 	return c
 }

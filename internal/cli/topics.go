@@ -107,12 +107,12 @@ func held(p map[string]any) []map[string]any {
 func (a *app) sentenceTopic() *cobra.Command {
 	return topic("sentences", "Rules and expectations: the sentences in the lab file", `A rule:
 
-  ACTION PROTO[/PORT[-PORT]][,…] from WHO to WHOM [log]
+  ACTION PROTO[/PORT[-PORT]][,…] from SOURCE to DESTINATION [log]
 
   ACTION  allow: it passes; deny: it is dropped without a word; refuse: it is
           dropped, and the sender told (a reset, or unreachable)
   PROTO   any, icmp, tcp, udp; tcp and udp may have a port or a range
-  WHO     any, outside, a segment, a guest, an appliance, an address or prefix,
+  SOURCE     any, outside, a segment, a guest, an appliance, an address or prefix,
           or several with commas; outside is all that is on no inside segment
   log     the appliance notes what the rule decides
 
@@ -127,8 +127,8 @@ outside, and nothing else.
 
 An expectation, checked beside what every lab must hold:
 
-  WHO reaches WHOM [PROTO[/PORT]]
-  WHO never reaches WHOM [PROTO[/PORT]]
+  SOURCE reaches DESTINATION [PROTO[/PORT]]
+  SOURCE never reaches DESTINATION [PROTO[/PORT]]
 
   newt never reaches outside
   outside reaches ferry tcp/8443

@@ -30,10 +30,10 @@ type Reply struct {
 
 // Help says what a person may ask.
 const Help = `listing of GUEST             its addresses, routes and resolvers
-ping from MACHINE to WHOM    WHOM: outside, a machine, an address
+ping from MACHINE to DESTINATION    DESTINATION: outside, a machine, an address
 large from GUEST             a ping outside that fills a packet
 name on MACHINE              does a name outside resolve?
-page on GUEST [from WHOM]    a page outside, or at a machine or address
+page on GUEST [from DESTINATION]    a page outside, or at a machine or address
 hops from GUEST              the first hop on the way outside
 leases on GUEST              who answers when it asks who hands out leases
 renew GUEST                  it asks anew

@@ -122,7 +122,7 @@ func oneLAN(o *Options, w *writer) {
 		if i == 0 && o.LANAddress.IsValid() {
 			w.subnet(o)
 		} else {
-			w.line("    # subnet: 10.83.16.0/24 # planned when absent")
+			w.line("    # subnet: 10.83.16.0/24 # chosen if absent")
 		}
 	}
 	w.gate(o, "in adapter order")

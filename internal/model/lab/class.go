@@ -70,10 +70,10 @@ func classFields() []field[Class] {
 	return []field[Class]{
 		intField("bastion-hosts", "Version of the hosts file's format.", 1, 1, func(h *Class) *int { return &h.Version }),
 		intField("benches", "How many copies of the lab there are.", 1, MaxBenches, func(h *Class) *int { return &h.Benches }),
-		intField("share", "How many planned processors one of a host's stands for; 4 when absent.", 1, MaxShare,
+		intField("share", "How many planned processors one of a host's stands for (default: 4).", 1, MaxShare,
 			func(h *Class) *int { return &h.Share }),
 		namedField("hosts", "host", "The machines that carry the benches, by name.", []field[ClassHost]{
-			textField("ssh", "What the SSH client is told to reach it by; its name when absent.", func(h *ClassHost) *string { return &h.SSH }),
+			textField("ssh", "What the SSH client is told to reach it by (default: its name).", func(h *ClassHost) *string { return &h.SSH }),
 			intField("cpus", "How many processors it has for benches.", 1, 4096, func(h *ClassHost) *int { return &h.CPUs }),
 			bytesField("memory", "How much memory it has for benches.", func(h *ClassHost) *Bytes { return &h.Memory }),
 		}, func(h *Class, name string) *ClassHost {

@@ -256,7 +256,7 @@ func hostField[T any](name, doc string, at func(*T) *netip.Prefix) field[T] {
 }
 
 func macField[T any](at func(*T) *mac.Address) field[T] {
-	return parsedField("mac", "Hardware address; planned when absent.", form{Type: "string"}, mac.Parse, at)
+	return parsedField("mac", "MAC address (default: planned).", form{Type: "string"}, mac.Parse, at)
 }
 
 func serviceField[T any](name, doc string, at func(*T) *Service) field[T] {

@@ -22,7 +22,7 @@ func labFields() []field[Lab] {
 		intField("bastion", "Version of the lab file's format.", 1, 1, func(l *Lab) *int { return &l.Version }),
 		{"lab", "The lab's name.", nameShape, func(r *reader, n *yaml.Node, l *Lab) { l.Name, _ = r.name(n, "lab") }},
 		textField("title", "What the lab is for, in a few words.", func(l *Lab) *string { return &l.Title }),
-		networkField("space", "The network that planned subnets are carved from, packed; a /16 of private space when absent.",
+		networkField("space", "The network that planned subnets are carved from, packed (default: a /16 of private space).",
 			func(l *Lab) *netip.Prefix { return &l.Space }),
 		boolField("ipv6", "Whether inside segments get IPv6 unique local prefixes as well (RFC 4193).", func(l *Lab) *bool { return &l.IPv6 }),
 		objectField("site", "The machine that carries the lab.", siteFields(), func(l *Lab) *Site { return &l.Site }),
@@ -60,13 +60,13 @@ func labFields() []field[Lab] {
 			}),
 		objectsField("accept", "Findings taken on purpose, each with its reason.", []field[Accept]{
 			textField("code", "The finding's code.", func(a *Accept) *string { return &a.Code }),
-			textField("subject", "Whose finding; every one of that code when absent.", func(a *Accept) *string { return &a.Subject }),
+			textField("subject", "Whose finding (default: every one of that code).", func(a *Accept) *string { return &a.Subject }),
 			textField("because", "Why it is right here.", func(a *Accept) *string { return &a.Because }),
 		}, []string{"code", "because"}, func(l *Lab) *Accept {
 			l.Accept = append(l.Accept, Accept{})
 			return &l.Accept[len(l.Accept)-1]
 		}),
-		{"expect", "Sentences that must hold beside what every lab must: WHO reaches|never reaches WHOM [PROTO[/PORT]].",
+		{"expect", "Sentences that must hold beside what every lab must: SOURCE reaches|never reaches DESTINATION [PROTO[/PORT]].",
 			listOf(textShape), func(r *reader, n *yaml.Node, l *Lab) {
 				r.items(n, func(n *yaml.Node) {
 					if text, ok := r.text(n, "an expectation"); ok {
@@ -122,7 +122,7 @@ func segmentFields() []field[Segment] {
 			func(s *Segment) *string { return &s.Uplink }).orLater("by which of the host's adapters"),
 		intField("native", "With an uplink: the tag that travels untagged on its cable, 1 to 4094.", 1, 4094,
 			func(s *Segment) *int { return &s.Native }),
-		networkField("subnet", "The segment's network; planned when absent.",
+		networkField("subnet", "The segment's network (default: planned).",
 			func(s *Segment) *netip.Prefix { return &s.Subnet }).orLater("which network has it"),
 		intField("hosts", "How many machines the planned subnet must hold.", 1, 1<<20, func(s *Segment) *int { return &s.Hosts }),
 		addrField("gateway", "Upstream only: the router that is there.", func(s *Segment) *netip.Addr { return &s.Gateway }).
@@ -152,7 +152,7 @@ func applianceFields() []field[Appliance] {
 	return []field[Appliance]{
 		wordField("kind", "How the appliance stands between its segments.", func(a *Appliance) *string { return &a.Kind }, "routed",
 			"transparent", "one-armed"),
-		textField("profile", "File with the facts about this kind of appliance; the reference appliance when absent.",
+		textField("profile", "File with the facts about this kind of appliance (default: the reference appliance).",
 			func(a *Appliance) *string { return &a.Profile }),
 		boolField("autostart", "Whether it comes up with the host.", func(a *Appliance) *bool { return &a.Autostart }),
 		runningField(func(a *Appliance) *bool { return &a.Running }),
@@ -160,7 +160,7 @@ func applianceFields() []field[Appliance] {
 			form{Type: "string", Pattern: `^(https|http|ssh|telnet)(/[0-9]+)?$`}, parseAdminService,
 			func(a *Appliance) *[]AdminService { return &a.AdminServices }),
 		objectField("image", "What it is installed from.", imageFields(), func(a *Appliance) *Image { return &a.Image }),
-		objectField("machine", "How its virtual machine is made; planned when absent.", machineFields(),
+		objectField("machine", "How its virtual machine is made (default: planned).", machineFields(),
 			func(a *Appliance) *Machine { return &a.Machine }),
 		objectField("needs", "What its image asks of the machine.", needsFields(), func(a *Appliance) *Needs { return &a.Needs }),
 		listField("duties", "What it does beside routing; sizes follow.", form{Type: "string", Enum: duties}, func(text string) (string, error) {
@@ -178,7 +178,7 @@ func applianceFields() []field[Appliance] {
 			return p
 		}),
 		objectField("nat", "Address translation.", natFields(), func(a *Appliance) *NAT { return &a.NAT }),
-		field[Appliance]{"rules", "Sentences, the first that matches decides: allow|deny|refuse PROTO[/PORT[-PORT]][,…] from WHO to WHOM [log].",
+		field[Appliance]{"rules", "Sentences, the first that matches decides: allow|deny|refuse PROTO[/PORT[-PORT]][,…] from SOURCE to DESTINATION [log].",
 			listOf(textShape), func(r *reader, n *yaml.Node, a *Appliance) {
 				r.items(n, func(n *yaml.Node) {
 					if text, ok := r.text(n, "a rule"); ok {
@@ -286,13 +286,13 @@ func portFields() []field[Port] {
 	return []field[Port]{
 		wordField("role", "What the port is for.", func(p *Port) *Role { return &p.Role }, WAN, LAN, DMZ, Manage,
 			Unused).orLater("which side is it"),
-		{"name", "The port's name; its role when absent.", nameShape,
+		{"name", "The port's name (default: its role).", nameShape,
 			func(r *reader, n *yaml.Node, p *Port) { p.Name, _ = r.name(n, "a port's name") }},
 		nameField("segment", "The segment it is on.", func(p *Port) *string { return &p.Segment }).orLater("on which segment is it"),
 		nameField("over", "The port whose adapter carries this one, tagged.", func(p *Port) *string { return &p.Over }),
 		nameField("joins", "The port that this one is bridged with: both are one inside segment on purpose.",
 			func(p *Port) *string { return &p.Joins }),
-		parsedField("address", "lease, pppoe, none, or an address with its prefix length; planned when absent.", textShape, parsePortAddress,
+		parsedField("address", "lease, pppoe, none, or an address with its prefix length (default: planned).", textShape, parsePortAddress,
 			func(p *Port) *Address { return &p.Address }).orLater("how does it get its address"),
 		addrField("gateway", "With a static WAN address: the next hop.", func(p *Port) *netip.Addr { return &p.Gateway }).
 			orLater("which next hop"),
@@ -385,7 +385,7 @@ func parsePortAddress(text string) (Address, error) {
 
 func natFields() []field[NAT] {
 	return []field[NAT]{
-		{"masquerade", "Segments whose addresses become the WAN address; every lan and dmz segment when absent.", listOf(nameShape),
+		{"masquerade", "Segments whose addresses become the WAN address (default: every lan and dmz segment).", listOf(nameShape),
 			func(r *reader, n *yaml.Node, t *NAT) {
 				t.Masquerade = []string{}
 				r.items(n, func(n *yaml.Node) {
@@ -397,7 +397,7 @@ func natFields() []field[NAT] {
 		objectsField("publish", "Port forwards: port on the WAN, to a guest, at its port.", []field[Publish]{
 			serviceField("port", "The port outside, such as tcp/8443.", func(p *Publish) *Service { return &p.Port }),
 			nameField("to", "The guest.", func(p *Publish) *string { return &p.To }),
-			serviceField("at", "The guest's port; the same when absent.", func(p *Publish) *Service { return &p.Target }),
+			serviceField("at", "The guest's port (default: the same).", func(p *Publish) *Service { return &p.Target }),
 		}, []string{"port", "to"}, func(t *NAT) *Publish {
 			t.Publish = append(t.Publish, Publish{})
 			return &t.Publish[len(t.Publish)-1]
@@ -455,7 +455,7 @@ func guestFields() []field[Guest] {
 		boolField("physical", "Whether it is a computer on a cable, not a virtual machine.", func(g *Guest) *bool { return &g.Physical }),
 		wordField("system", "The family of its system, for device names and tests.", func(g *Guest) *string { return &g.System }, "linux",
 			"bsd", "desktop"),
-		objectField("machine", "How its virtual machine is made; planned when absent.", machineFields(),
+		objectField("machine", "How its virtual machine is made (default: planned).", machineFields(),
 			func(g *Guest) *Machine { return &g.Machine }),
 	)
 }

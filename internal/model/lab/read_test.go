@@ -98,7 +98,7 @@ func TestFaults(t *testing.T) {
 		{"  heron: reedbed", "  sluice: reedbed", "guest sluice has the name of an appliance"},
 		{"  heron: reedbed", "  heron: {reserve: 10.0.0.1, static: 10.0.0.2/24, segment: reedbed}", "both a reservation and a static address"},
 		{"  heron: reedbed", "  heron: reedbed\n  heron: reedbed", "13:3: heron is here twice; the first is in line 12"},
-		{"  heron: reedbed", "  heron: reedbed\nexpect: [heron never reach outside]", "is not whole; write: WHO reaches"},
+		{"  heron: reedbed", "  heron: reedbed\nexpect: [heron never reach outside]", "is not whole; write: SOURCE reaches"},
 		{"  heron: reedbed", "  heron: reedbed\nexpect: [heorn reaches outside]",
 			`"heorn" is no segment, guest or appliance of this lab; did you mean heron?`},
 		{"guests:", "    rules: [permit any from heron to outside]\nguests:", "a rule starts with allow, deny or refuse"},

@@ -192,7 +192,7 @@ func ParseRule(text string) (Rule, error) {
 		}
 		return ""
 	}
-	const form = "write: allow|deny|refuse PROTO[/PORT] from WHO to WHOM [log]"
+	const form = "write: allow|deny|refuse PROTO[/PORT] from SOURCE to DESTINATION [log]"
 	r.Action = Action(strings.ToLower(at(0)))
 	switch r.Action {
 	case Allow, Deny, Refuse:
@@ -220,7 +220,7 @@ func ParseRule(text string) (Rule, error) {
 	case at(6) == "log" && at(7) == "":
 		r.Log = true
 	case at(6) != "":
-		return r, fmt.Errorf("nothing but log may follow the second WHO, not %q; %s", at(6), form)
+		return r, fmt.Errorf("nothing but log may follow the second SOURCE, not %q; %s", at(6), form)
 	}
 	return r, nil
 }
@@ -233,7 +233,7 @@ func ParseRule(text string) (Rule, error) {
 func ParseExpectation(text string) (Expectation, error) {
 	e := Expectation{Text: text, Service: Service{Proto: Any}}
 	words := fields(text)
-	const form = "write: WHO reaches|never reaches WHOM [PROTO[/PORT]]"
+	const form = "write: SOURCE reaches|never reaches DESTINATION [PROTO[/PORT]]"
 	if len(words) > 2 && words[1] == "never" && words[2] == "reaches" {
 		e.Never = true
 		words = append(words[:1:1], words[2:]...)
@@ -250,7 +250,7 @@ func ParseExpectation(text string) (Expectation, error) {
 		return e, err
 	}
 	if len(from) != 1 || len(to) != 1 {
-		return e, fmt.Errorf("a sentence speaks of one WHO and one WHOM; write one for each")
+		return e, fmt.Errorf("a sentence speaks of one SOURCE and one DESTINATION; write one for each")
 	}
 	e.From, e.To = from[0], to[0]
 	if len(words) == 4 {

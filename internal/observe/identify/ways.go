@@ -146,7 +146,7 @@ func (c *comparison) resolvers() {
 	switch {
 	case seen || c.m.Appliance != nil:
 	case stub:
-		c.unseen("on "+c.m.Name+" type resolvectl dns", "it asks itself for names, and whom that asks is not shown; %s is planned", strings.Join(subnet.Texts(planned), " or "))
+		c.unseen("on "+c.m.Name+" type resolvectl dns", "it asks itself for names, and where that forwards to is not shown; planned: %s", strings.Join(subnet.Texts(planned), " or "))
 	case c.l.NamesHere:
 		c.wrong("no-names", "set the DNS server "+strings.Join(subnet.Texts(planned), " or "), "it has no DNS server")
 	default:

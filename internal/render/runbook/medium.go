@@ -137,7 +137,7 @@ func (b *writer) files(m *plan.Machine) Step {
 			"Where the machine is installed already: `bastion export LAB --kind nft --to files` writes its packet filter and kernel settings, `bastion export LAB --kind leases --to files` its DHCP server's configuration; copy them to where each file's first lines say.",
 		},
 		See: "`nft list ruleset` on it shows the rules of the plan, and `sysctl net.ipv4.ip_forward` says 1.",
-		Mistakes: []Mistake{{"an interface is called otherwise than in the files",
+		Mistakes: []Mistake{{"an interface has another name than in the files",
 			"the packet filter does not load, or lets nothing pass; --device says the real name"},
 			{"the files are loaded and not kept for the next start",
 				"everything is gone after a restart"}}}

@@ -89,7 +89,7 @@ func (b *writer) connect(m *plan.Machine) Step {
 		Do:  []string{"Set both marks again: connected now, and connected when the machine starts. Leave every other adapter as it is."},
 		See: "Its overview shows a link on each, and an address where one was planned.",
 		Mistakes: []Mistake{{"one is still off", "the port shows no link, and what is behind it gets nowhere"},
-			{"an unused one is connected as well", "someone whom nobody planned is on the appliance"}}}
+			{"an unused one is connected as well", "an unplanned machine is on the appliance"}}}
 }
 
 func (b *writer) plugTable(list []*plan.Adapter) *Table {

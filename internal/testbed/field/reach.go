@@ -31,7 +31,7 @@ func (s *Probe) reach(ctx context.Context, q claims.AskReach, a *plan.Adapter) c
 	if !to.IsValid() {
 		other, err := q.To.In(s.plan)
 		if err != nil || other == nil {
-			return claims.Answer{Missing: "nobody knows whom that is to reach"}
+			return claims.Answer{Missing: "its destination is not known"}
 		}
 		switch {
 		case q.IPv6:

@@ -25,7 +25,7 @@ type Escape struct {
 // unplugged: past them all. Nil when there is none; partial when the proof could
 // not look at everything.
 func (m *Model) Around(g *plan.Machine) (e *Escape, partial bool) {
-	return m.escape(Unplugged, g, "it gets outside past every appliance")
+	return m.escape(Unplugged, g, "bypasses the appliance")
 }
 
 // Outward returns a way by which a guest gets outside at all.
