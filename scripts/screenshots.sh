@@ -59,7 +59,7 @@ printf 'bastion-hosts: 1\nbenches: 24\nhosts:\n  kiln: {ssh: teacher@kiln.exampl
 shot hosts bastion start saltmarsh.yaml --hosts hosts.yaml --on machines --dry-run
 if [ "$(id -u)" = 0 ]; then # a lab that runs, with something going on in it
 	export XDG_STATE_HOME="$work/state"
-	(cd "$root" && go test -c -o "$work/live.test" ./live)
+	(cd "$root" && go test -c -o "$work/live.test" ./internal/render/live)
 	"$bastion" start saltmarsh-leaky.yaml --quiet >/dev/null
 	for from in ferry newt 'otter -I eth1'; do
 		set -- $from

@@ -20,11 +20,11 @@ func (a *app) adoptLab() *cobra.Command {
 		Long: `Writes the lab file of a lab that exists: from machines that a hypervisor exported
 (OVF or OVA) and from pastes of what consoles, guests and the host show (addresses,
 routes, DNS servers, lists of adapters with their networks). It finds which adapters
-are on one network, which machine is between them, which side leads outside, who gives
-out leases. What nobody showed says later in the file, and is not guessed.
+are on one network, which machine is between them, which side leads outside, and where
+DHCP servers are. What was not shown is written as "later", and is not guessed.
 
 NAME=FILE says whose paste it is; host=FILE that it is of the host itself, which
-tells whether the host stands on a segment. Then "bastion check", "bastion rehearse"
+shows whether the host is on a segment. Then "bastion check", "bastion rehearse"
 and "bastion prove" judge what is there.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {

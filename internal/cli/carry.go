@@ -17,9 +17,9 @@ func (a *app) carry() *cobra.Command {
 	var program string
 	c := &cobra.Command{
 		Use: "carry [LAB] --for GUEST --to FILE.iso", Short: "Put program and plan on a disc for guests",
-		Long: `Writes an optical image with this program and the plan for one guest that nothing else
-reaches can be given a disc. Nothing on it starts by itself. For a guest of another system
-than this one name a program for that: --program.`,
+		Long: `Writes an optical image with this program and the plan for one guest, for
+guests that no network reaches. Nothing on it starts by itself. For a guest with another
+system than this one, name a program for it: --program.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if o.guest == "" || o.to == "" {
