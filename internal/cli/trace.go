@@ -57,9 +57,16 @@ pass. FROM and TO are guests, appliances or outside.`,
 			if a.format == "json" {
 				err = a.json(t)
 			} else {
-				showTrace(a.screen(), p, file, t, a.verbose)
+				s := a.screen()
+				if !a.quiet {
+					showTitle(s, p, fmt.Sprintf("%s to %s, %s", t.From, t.To, t.Service))
+				}
+				showTraced(s, t)
 				if !t.Passed && !t.Tried {
 					a.likeliestInFile(p, true)
+				}
+				if !a.quiet {
+					showSteps(s, file, t, a.verbose)
 				}
 			}
 			if err == nil && !t.Passed {
@@ -99,11 +106,28 @@ func party(p *plan.Plan, name string) (*plan.Adapter, error) {
 var stepStyle = map[string]style{"arp": faint, "name": plain, "packet": plain, "error": broken, "route": faint, "conversation": faint,
 	"rule": inside, "translation": outside, "lost": broken}
 
-// showTrace shows a flow. Of one that passes the hops that matter: verbose
-// shows how names and hardware addresses were found and which routes were
-// taken as well.
-func showTrace(s *screen, p *plan.Plan, file string, t simulator.Trace, verbose bool) {
-	showTitle(s, p, fmt.Sprintf("%s to %s by %s", t.From, t.To, t.Service))
+// showTraced shows whether a flow passes, and where it does not, why and what to change.
+func showTraced(s *screen, t simulator.Trace) {
+	if t.Passed {
+		s.para(0, 2, plain, signHolds+" It passes: "+t.Saw+".")
+		return
+	}
+	s.para(0, 2, plain, s.paint(broken, signBroken)+" It does not pass: "+t.Died+".")
+	if t.Saw != "" && !strings.Contains(t.Died, t.Saw) {
+		s.para(2, 0, plain, t.From+" got: "+t.Saw)
+	}
+	if t.Change != "" {
+		what := "remedy: " + t.Change
+		if t.Tried {
+			what += "; tried in memory, and it passes"
+		}
+		s.para(2, 2, strong, what)
+	}
+}
+
+// showSteps shows a flow hop by hop. Of one that passes, the hops that matter: verbose adds how
+// names and MAC addresses were found, and which routes were taken.
+func showSteps(s *screen, file string, t simulator.Trace, verbose bool) {
 	rows := table{head: []string{"frame", "at", "machine", "on", "what"}}
 	hidden := 0
 	for _, x := range t.Steps {
@@ -138,21 +162,5 @@ func showTrace(s *screen, p *plan.Plan, file string, t simulator.Trace, verbose 
 	}
 	if hidden > 0 {
 		s.para(2, 2, faint, "Names, MAC addresses and routes: with --verbose.")
-	}
-	s.line()
-	if t.Passed {
-		s.para(0, 2, plain, signHolds+" It passes: "+t.Saw+".")
-		return
-	}
-	s.para(0, 2, plain, s.paint(broken, signBroken)+" It does not pass: "+t.Died+".")
-	if t.Saw != "" && !strings.Contains(t.Died, t.Saw) {
-		s.para(2, 0, plain, t.From+" saw: "+t.Saw)
-	}
-	if t.Change != "" {
-		what := "remedy: " + t.Change
-		if t.Tried {
-			what += "; tried in memory, and it passes"
-		}
-		s.para(2, 2, strong, what)
 	}
 }
