@@ -251,38 +251,19 @@ func who(a *plan.Adapter) string {
 
 func (c *checker) offSubnet() {
 	for _, a := range c.adapters() {
-		// A reservation outside is one of leases; here it is what is typed in.
+		// A reservation outside is one of DHCP's; here it is what is static.
 		if a.How == plan.Static && a.Address.IsValid() && !a.Segment.Subnet.Contains(a.Address.Addr()) {
-			c.find(who(a), at(a, keyOf(a)), "use an address of "+a.Segment.Subnet.String()+elseOf(a.Segment), "%s has %s, but %s", who(a), a.Address,
-				whySubnet(a.Segment))
+			c.find(who(a), at(a, keyOf(a)), useOf(a.Segment), "%s has %s, but %s", who(a), a.Address, whySubnet(a.Segment))
 		}
 	}
 	for _, s := range c.p.Segments {
-		if s.Lab.Gateway.IsValid() && !s.Subnet.Contains(s.Lab.Gateway) {
-			c.find(s.Name, s.Lab.At("gateway"), "use an address of "+s.Subnet.String()+elseOf(s), "the gateway of %s is %s, but %s", s.Name, s.Lab.Gateway,
-				whySubnet(s))
+		if gw := s.Lab.Gateway; gw.IsValid() && !s.Subnet.Contains(gw) {
+			c.find(s.Name, s.Lab.At("gateway"), useOf(s), "the gateway of %s is %s, but %s", s.Name, gw, whySubnet(s))
 		}
-		if s.HostLeg.IsValid() && !s.Subnet.Contains(s.HostLeg.Addr()) {
-			c.find(s.Name, s.Lab.At("host-address"), "use an address of "+s.Subnet.String()+elseOf(s), "the host has %s on %s, but %s", s.HostLeg.Addr(), s.Name,
-				whySubnet(s))
+		if leg := s.HostLeg; leg.IsValid() && !s.Subnet.Contains(leg.Addr()) {
+			c.find(s.Name, s.Lab.At("host-address"), useOf(s), "the host has %s on %s, but %s", leg.Addr(), s.Name, whySubnet(s))
 		}
 	}
-}
-
-// whySubnet says which subnet a segment has, and what says so.
-func whySubnet(s *plan.Segment) string {
-	if s.By != "" {
-		return s.By + " on " + s.Name
-	}
-	return fmt.Sprintf("%s is %s", s.Name, s.Subnet)
-}
-
-// elseOf is the other remedy where an address, and not the file's subnet, decides.
-func elseOf(s *plan.Segment) string {
-	if s.By == "" {
-		return ""
-	}
-	return ", or give " + s.Name + " a subnet that is right"
 }
 
 func (c *checker) reservedAddress() {
