@@ -134,11 +134,11 @@ func (a *app) tellProof(p *plan.Plan, doc reachability.Document, sent []api.Repl
 			s.line("  … and ", count(len(doc.Escapes)-i, "path more", "paths more"), "; --format json has all")
 			break
 		}
-		what := " reaches "
-		if e.Bypass {
-			what = " bypasses the appliance to "
+		what, reason := " reaches ", e.Reason
+		if e.Bypass { // which says it all
+			what, reason = " bypasses the appliance to ", ""
 		}
-		s.line("  ", s.paint(broken, signBroken), " ", s.paint(strong, e.From+what+e.To), "  ", s.paint(faint, e.Reason))
+		s.line("  ", s.paint(broken, signBroken), " ", s.paint(strong, e.From+what+e.To), "  ", s.paint(faint, reason))
 		s.line("      ", pathLine(s, e.Path))
 		s.para(6, 2, plain, "packet: "+e.Packet.String())
 		if sent != nil {
