@@ -127,9 +127,7 @@ func (a *app) tellFacts(p *plan.Plan, title string, facts []identify.Fact) {
 	for _, f := range facts {
 		sights[f.Sight]++
 	}
-	if !a.quiet {
-		showTitle(s, p, title)
-	}
+	a.title(s, p, title)
 	switch identify.Verdict(facts) {
 	case "holds":
 		s.line(signHolds, " As planned.")

@@ -167,6 +167,13 @@ func showTitle(s *screen, p *plan.Plan, what string) {
 	s.line(s.paint(strong, p.Name), "  ", s.paint(faint, title))
 }
 
+// title is showTitle, unless only the verdict is wanted.
+func (a *app) title(s *screen, p *plan.Plan, what string) {
+	if !a.quiet {
+		showTitle(s, p, what)
+	}
+}
+
 // segmentStyle colours a segment by which side of the appliance it is on.
 func segmentStyle(seg *plan.Segment) style {
 	if seg.Reach == lab.Upstream {

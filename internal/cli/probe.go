@@ -426,9 +426,7 @@ func ofMachine(doc verdict.Document, p *plan.Plan, self string) verdict.Document
 
 func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc verdict.Document, took time.Duration) {
 	out := a.screen()
-	if !a.quiet {
-		showTitle(out, p, fmt.Sprintf("as %s, in %s", s.Self, took.Round(10*time.Millisecond)))
-	}
+	a.title(out, p, fmt.Sprintf("as %s, in %s", s.Self, took.Round(10*time.Millisecond)))
 	out.para(0, 2, plain, summary(out, doc))
 	if a.quiet {
 		return

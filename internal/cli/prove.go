@@ -122,9 +122,7 @@ func (a *app) showProofOf(p *plan.Plan, replay bool) error {
 func (a *app) tellProof(p *plan.Plan, doc reachability.Document, sent []api.Replay) {
 	s := a.screen()
 	c := proofVerdict(doc.Verdict)
-	if !a.quiet {
-		showTitle(s, p, "proof, for all packets")
-	}
+	a.title(s, p, "proof, for all packets")
 	s.para(0, 2, plain, s.paint(c.st, c.text)+" "+proofSentence(doc))
 	if a.quiet {
 		return

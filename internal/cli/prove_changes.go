@@ -54,9 +54,7 @@ func (a *app) showChanges(p *plan.Plan, title string, changes []reachability.Cha
 		return errors.Join(a.json(api.Passes{Schema: api.PassesSchema, Lab: p.Name, Verdict: is, Changes: changes}), err)
 	}
 	s := a.screen()
-	if !a.quiet {
-		showTitle(s, p, title)
-	}
+	a.title(s, p, title)
 	s.line(s.paint(c.st, c.text), " ", changeSentence(changes, paths, bypasses))
 	if a.quiet {
 		return err

@@ -65,9 +65,8 @@ past the appliance. Each answer names the frames that show it.`,
 				err = a.json(doc)
 			} else {
 				s := a.screen()
-				if !a.quiet {
-					showTitle(s, p, fmt.Sprintf("rehearsal: %s in %s", count(frames, "frame", "frames"), time.Since(began).Round(time.Millisecond)))
-				}
+				a.title(s, p, fmt.Sprintf("rehearsal: %s in %s", count(frames, "frame", "frames"),
+					time.Since(began).Round(time.Millisecond)))
 				a.showVerdict(s, doc, nil)
 			}
 			if capture != "" && err == nil {
@@ -179,8 +178,8 @@ func verdictCell(v claims.Verdict) cell {
 const maxRows = 40
 
 // showVerdict shows a verdict: what it is, its causes with what to change, the table of all claims,
-// and what it covers. more adds
-// to the causes. Evidence is for verbose; quiet leaves nothing but the verdict.
+// and what it covers. more adds to the causes. Evidence is for verbose; quiet leaves nothing but the
+// verdict.
 func (a *app) showVerdict(s *screen, doc verdict.Document, more func()) {
 	s.para(0, 2, plain, summary(s, doc))
 	if a.quiet {

@@ -357,10 +357,8 @@ func (a *app) verifyLab(file string, reports []string, replace bool) error {
 		err = a.json(doc)
 	} else {
 		s := a.screen()
-		if !a.quiet {
-			showTitle(s, p, fmt.Sprintf("%s: checked in %s, running since %s", doc.Stage, time.Since(began).Round(10*time.Millisecond),
-				l.record.Started.Local().Format("15:04")))
-		}
+		a.title(s, p, fmt.Sprintf("%s: checked in %s, running since %s", doc.Stage,
+			time.Since(began).Round(10*time.Millisecond), l.record.Started.Local().Format("15:04")))
 		a.showVerdict(s, doc, func() { a.likeliest(p, l.record.File, doc, answers) })
 	}
 	for _, to := range reports {

@@ -58,9 +58,7 @@ pass. FROM and TO are guests, appliances or outside.`,
 				err = a.json(t)
 			} else {
 				s := a.screen()
-				if !a.quiet {
-					showTitle(s, p, fmt.Sprintf("%s to %s, %s", t.From, t.To, t.Service))
-				}
+				a.title(s, p, fmt.Sprintf("%s to %s, %s", t.From, t.To, t.Service))
 				showTraced(s, t)
 				if !t.Passed && !t.Tried {
 					a.likeliestInFile(p, true)
