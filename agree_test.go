@@ -261,7 +261,7 @@ func TestTracesAgreeWithSentences(t *testing.T) {
 			}
 			asked++
 			trace := simulator.New(p).Trace(again(f[0]), again(f[1]), service)
-			assert.Equal(t, r.Verdict == claims.Holds, trace.Passed, "seed %d, %v: %s; traced: %s\n%s", seed, f, r.Saw, trace.Died, text)
+			assert.Equal(t, r.Verdict == claims.Holds, trace.Passed, "seed %d, %v: %s; traced: %s\n%s", seed, f, r.Observed, trace.Died, text)
 		}
 	}
 	require.NotZero(t, asked)

@@ -19,7 +19,7 @@ import (
 
 // The evidence of a lab's machines, each of which tells its own, signed, read and put together,
 // never says anything else than the stage that they were in, on labs that nobody thought of:
-// what it does not say is unknown.
+// services not say is unknown.
 func TestEvidenceAgreesWithItsStage(t *testing.T) {
 	token, made, same, open := witness.Token{5}, 0, 0, 0
 	for seed := uint64(0); made < 100; seed++ {
@@ -44,13 +44,13 @@ func TestEvidenceAgreesWithItsStage(t *testing.T) {
 			case claims.Unknown:
 				open++
 			default:
-				assert.Fail(t, "it says another thing", "%s %s: stage %s %q, evidence %s %q\n%s", fmt.Sprint("drawn ", seed), r.ID, w.Verdict, w.Saw,
-					r.Verdict, r.Saw, text)
+				assert.Fail(t, "it says another thing", "%s %s: stage %s %q, evidence %s %q\n%s", fmt.Sprint("drawn ", seed), r.ID, w.Verdict, w.Observed,
+					r.Verdict, r.Observed, text)
 			}
 		}
 	}
 	t.Logf("%d labs, %d claims alike, %d unknown", made, same, open)
-	assert.Greater(t, same, 20*open, "what machines can tell themselves is nearly all")
+	assert.Greater(t, same, 20*open, "what machines can check that themselves is nearly all")
 }
 
 // handedIn returns what each machine, and somebody outside, would hand in.

@@ -44,7 +44,7 @@ func differing(t *testing.T, p *plan.Plan) (claimed int, differ []string) {
 	for id, want := range run(simulator.New(p)) {
 		claimed++
 		if got := real[id]; got.Verdict != want.Verdict {
-			differ = append(differ, fmt.Sprintf("%s: rehearsal %s %q, kernel %s %q", id, want.Verdict, want.Saw, got.Verdict, got.Saw))
+			differ = append(differ, fmt.Sprintf("%s: rehearsal %s %q, kernel %s %q", id, want.Verdict, want.Observed, got.Verdict, got.Observed))
 		}
 	}
 	return claimed, differ

@@ -69,7 +69,7 @@ func differingMachines(t *testing.T, p *plan.Plan, o machine.Options, name, text
 	var differ []string
 	for i, r := range want.Claims {
 		if g := got.Claims[i]; g.Verdict != r.Verdict {
-			differ = append(differ, fmt.Sprintf("%s: rehearsal %s %q, machines %s %q", r.ID, r.Verdict, r.Saw, g.Verdict, g.Saw))
+			differ = append(differ, fmt.Sprintf("%s: rehearsal %s %q, machines %s %q", r.ID, r.Verdict, r.Observed, g.Verdict, g.Observed))
 		}
 	}
 	assert.Empty(t, differ, "%s\n%s", name, text)

@@ -68,7 +68,7 @@ var rewritings = []rewriting{
 	{"each rule twice", true, func(text string, _ dice) string {
 		return regexp.MustCompile(`(?m)^(      - (?:allow|deny|refuse) .*\n)`).ReplaceAllString(text, "$1$1")
 	}},
-	{"a segment with nobody on it", true, func(text string, _ dice) string {
+	{"a segment with no machine on it", true, func(text string, _ dice) string {
 		return strings.Replace(text, "appliances:\n", "  void: {reach: isolated, subnet: 10.83.200.0/24}\nappliances:\n", 1)
 	}},
 	{"nothing is allowed", false, func(text string, _ dice) string {
@@ -138,7 +138,7 @@ func ambiguous(p *plan.Plan) bool {
 // short tells that leases do not suffice for all: then who gets one hangs on the order.
 func short(results map[string]claims.Result) bool {
 	for _, r := range results {
-		if r.Verdict == claims.Broken && (r.Kind == claims.DHCP || strings.Contains(r.Saw, "has no address")) {
+		if r.Verdict == claims.Broken && (r.Kind == claims.DHCP || strings.Contains(r.Observed, "has no address")) {
 			return true
 		}
 	}
@@ -168,7 +168,7 @@ func TestRewrittenLabs(t *testing.T) {
 				switch {
 				case !known:
 				case r.same && before.Verdict != now.Verdict, !r.same && slices.Contains(never, now.Kind) && before.Verdict == claims.Holds && now.Verdict == claims.Broken:
-					differ = append(differ, fmt.Sprintf("%s: %s %q; rewritten %s %q", id, before.Verdict, before.Saw, now.Verdict, now.Saw))
+					differ = append(differ, fmt.Sprintf("%s: %s %q; rewritten %s %q", id, before.Verdict, before.Observed, now.Verdict, now.Observed))
 				}
 			}
 			if len(differ) > 0 {

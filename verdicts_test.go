@@ -47,7 +47,7 @@ func told(doc verdict.Document) string {
 	var b strings.Builder
 	for _, r := range doc.Claims {
 		if r.Verdict != claims.Holds {
-			b.WriteString(r.ID + " " + string(r.Verdict) + ": " + r.Saw + "\n")
+			b.WriteString(r.ID + " " + string(r.Verdict) + ": " + r.Observed + "\n")
 		}
 	}
 	for _, f := range doc.Findings {

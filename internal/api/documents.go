@@ -268,7 +268,7 @@ const StoppedSchema = "openbastion.stopped/1"
 type Stopped struct {
 	Schema string `json:"schema"`
 	Lab    string `json:"lab"`
-	Said   string `json:"said"`
+	Said   string `json:"message"`
 }
 
 // SurveySchema names the JSON form of [Survey].
@@ -339,7 +339,7 @@ type FaultRow struct {
 // Rehearsed is the last rehearsal of a lab file as it is.
 type Rehearsed struct {
 	Verdict claims.Verdict `json:"verdict"`
-	At      time.Time      `json:"at"`
+	At      time.Time      `json:"time"`
 }
 
 // NeededAdapter is an adapter of a package's machine, and the port that it becomes.
@@ -349,7 +349,7 @@ type NeededAdapter struct {
 	Model   string `json:"model"`
 	Port    string `json:"port,omitempty"`
 	Segment string `json:"segment,omitempty"`
-	How     string `json:"how,omitempty"`
+	How     string `json:"method,omitempty"`
 }
 
 // ProfileRow is a profile by its name.
@@ -362,7 +362,7 @@ type ProfileRow struct {
 type Symptom struct {
 	Mistakes []diagnose.Named `json:"mistakes"`
 	Like     []string         `json:"like"`
-	See      []string         `json:"see"`
+	See      []string         `json:"symptoms"`
 }
 
 // PlacedHost is a host with the benches that it would carry.
@@ -380,7 +380,7 @@ type PlacedHost struct {
 // Snapshot is one of a lab's snapshots.
 type Snapshot struct {
 	Name string    `json:"name"`
-	At   time.Time `json:"at"`
+	At   time.Time `json:"time"`
 }
 
 // FindingPage is the page of one kind of finding.
@@ -388,7 +388,7 @@ type FindingPage struct {
 	Code     string         `json:"code"`
 	Severity check.Severity `json:"severity"`
 	Title    string         `json:"title"`
-	See      string         `json:"see"`
+	See      string         `json:"symptom"`
 	Why      string         `json:"why"`
 	Remedy   string         `json:"remedy"`
 	Before   []string       `json:"before"`

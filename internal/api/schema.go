@@ -68,7 +68,7 @@ func Schema(name string) ([]byte, error) {
 func schemaOf(name string) (*jsonschema.Schema, error) {
 	t, ok := documents()[name]
 	if !ok {
-		return nil, fmt.Errorf("there is no document %q; there are %s", short(name), strings.Join(Names(), ", "))
+		return nil, fmt.Errorf("no document %q; known: %s", short(name), strings.Join(Names(), ", "))
 	}
 	f := finder{known: map[reflect.Type]*jsonschema.Schema{}, seen: map[reflect.Type]int{}}
 	f.find(t)

@@ -23,8 +23,8 @@ type Options struct {
 
 // The reasons for which nothing is written.
 var (
-	ErrThere  = errors.New("is there already and stays as it is")
-	ErrInput  = errors.New("is read by this very call and is not written over")
+	ErrThere  = errors.New("exists already and is unchanged")
+	ErrInput  = errors.New("is an input of this command and is not overwritten")
 	ErrFolder = errors.New("is a folder")
 )
 
@@ -100,7 +100,7 @@ func follow(path string) (string, error) {
 		}
 		path = to
 	}
-	return "", errors.New("is a symbolic link that leads round in a circle")
+	return "", errors.New("is a symbolic link that points back to itself")
 }
 
 // Write adds to the file.

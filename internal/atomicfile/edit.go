@@ -13,7 +13,7 @@ import (
 )
 
 // ErrChanged says that a file is no longer what an edit was made from.
-var ErrChanged = errors.New("was changed meanwhile and stays as it is now")
+var ErrChanged = errors.New("was changed in the meantime and is unchanged now")
 
 // Edit puts a changed text in the place of the one that it was made from. It
 // holds a lock, so that of two edits made from one text the second is refused:

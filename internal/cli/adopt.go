@@ -44,7 +44,7 @@ and "bastion prove" judge what is there.`,
 			}
 			data, notes, err := adopt.Write(name, sources)
 			if err != nil {
-				return failure{exitUsage, err.Error(), "give exports (.ovf, .ova), or pastes of addresses and routes"}
+				return failure{exitUsage, err.Error(), "pass exports (.ovf, .ova) or pasted addresses and routes"}
 			}
 			l, err := lab.Read("the lab file", data)
 			if err != nil {
@@ -67,7 +67,7 @@ and "bastion prove" judge what is there.`,
 	f := c.Flags()
 	f.StringVar(&name, "name", "found", "the lab's name")
 	f.StringVar(&to, "to", "lab.yaml", "the file to write; - for standard output")
-	f.BoolVar(&replace, "replace", false, "replace the file when it is there")
+	f.BoolVar(&replace, "replace", false, "replace an existing file")
 	return c
 }
 
@@ -103,7 +103,7 @@ func (a *app) source(arg string) ([]adopt.Source, error) {
 	}
 	l := listing.Read(string(data))
 	if l.Empty() {
-		return nil, failure{exitUsage, "nothing about machines or addresses is found in " + file,
+		return nil, failure{exitUsage, "no machines or addresses found in " + file,
 			"an export is an .ovf or .ova file; a paste is the whole output of a command"}
 	}
 	for _, r := range l.Slips {

@@ -29,7 +29,7 @@ type readWriter struct {
 }
 
 // errLeft says that the person left; nothing is written then.
-var errLeft = failure{exitInterrupted, "left, and nothing was written", ""}
+var errLeft = failure{exitInterrupted, "cancelled; nothing was written", ""}
 
 // ask puts a question until its answer fits. An empty answer is the default;
 // ? tells more.
@@ -92,7 +92,7 @@ func (d *dialogue) name(at *string, question, more string) error {
 func (a *app) dialogue(in *os.File, ask func(*dialogue) error) error {
 	state, err := term.MakeRaw(int(in.Fd()))
 	if err != nil {
-		return failure{exitLacking, "this terminal takes no questions: " + err.Error(), "say the flags instead"}
+		return failure{exitLacking, "this terminal cannot show prompts: " + err.Error(), "use the options"}
 	}
 	defer func() { _ = term.Restore(int(in.Fd()), state) }()
 	return ask(&dialogue{t: term.NewTerminal(readWriter{in, a.err}, ""), s: newScreen(a.err, a.color)})
@@ -105,16 +105,16 @@ func (a *app) askNew(in *os.File, o *draft.Options, to *string, told func(flag s
 
 // newLab asks for what a new lab is made of.
 func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) bool) error {
-	fmt.Fprintln(d.t, "A new lab. Enter takes what stands in brackets; ? tells more; Ctrl-C leaves.")
+	fmt.Fprintln(d.t, "A new lab. Enter accepts the value in brackets; ?: help; Ctrl-C: quit.")
 
 	if o.Lab == "" {
 		if err := d.name(&o.Lab, "Name of the lab",
-			"One word in small letters, such as saltmarsh. MAC addresses and subnets are made from it, so two labs with different names do not clash."); err != nil {
+			"One word in lower case, such as saltmarsh. MAC addresses and subnets are derived from it, so two labs with different names do not clash."); err != nil {
 			return err
 		}
 	}
 	if !told("title") {
-		if err := d.text(&o.Title, "What is it for", "A few words for people, such as: incident bench. It may stay empty."); err != nil {
+		if err := d.text(&o.Title, "Description", "A few words of description, such as: incident bench. Optional."); err != nil {
 			return err
 		}
 	}
@@ -124,8 +124,8 @@ func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) b
 		}
 	}
 	if !told("uplink") && o.Shape != "one-armed" {
-		if err := d.text(&o.Uplink, "Uplink to bridge the WAN to (empty: translate)",
-			"The adapter of this machine that leads outside. The WAN is bridged to it: the appliance then stands on your network like any other machine. Most wireless access points refuse that; leave it empty there, and this machine translates for the appliance."); err != nil {
+		if err := d.text(&o.Uplink, "Uplink for the WAN, bridged (empty: NAT by the host)",
+			"The host's adapter towards upstream. The WAN is bridged to it, and the appliance is then a machine on your network. Most wireless access points refuse that: leave it empty there, and the host uses NAT."); err != nil {
 			return err
 		}
 		o.NAT = o.Uplink == ""
@@ -142,13 +142,13 @@ func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) b
 	}
 	if !told("appliance") && o.Shape != "chain" {
 		if err := d.name(&o.Appliance, "Name of the appliance",
-			"The firewall or router between the segments. Its host name as well."); err != nil {
+			"The firewall or router between the segments. Also its host name."); err != nil {
 			return err
 		}
 	}
 	if !told("lan") && o.Shape == "one-lan" {
 		if err := d.name(&o.LANs[0], "Name of the LAN segment",
-			"Where the guests are. Write this name, letter by letter, on the appliance's adapter and on the guests': a segment with another spelling is another segment."); err != nil {
+			"The guests' network. Use exactly this name on the appliance's adapter and on the guests': another spelling is another segment."); err != nil {
 			return err
 		}
 	}
@@ -156,18 +156,18 @@ func (d *dialogue) newLab(o *draft.Options, to *string, told func(flag string) b
 		return err
 	}
 	if !told("benches") && o.Shape == "classroom" {
-		if err := d.number(&o.Benches, "How many benches", "Each is a segment of its own behind the one appliance.", 1, 200); err != nil {
+		if err := d.number(&o.Benches, "How many benches", "Each is its own segment behind the appliance.", 1, 200); err != nil {
 			return err
 		}
 	}
 	if !told("guests") {
 		if err := d.number(&o.Guests, "How many guests on each inside segment",
-			"You can add more in the file later; nothing that is planned changes by it.", 1, 1000); err != nil {
+			"You can add more in the file later; the planned values do not change.", 1, 1000); err != nil {
 			return err
 		}
 	}
 	if !told("to") {
-		return d.text(to, "Write it to", "The lab file. A file that is there already stays as it is.")
+		return d.text(to, "Output file", "The lab file. An existing file is not overwritten.")
 	}
 	return nil
 }
@@ -179,7 +179,7 @@ func (d *dialogue) profile(o *draft.Options) error {
 		fmt.Fprintf(d.t, "  %-14s %s\n", n, profiles.Title(n))
 	}
 	return d.ask("Which kind of appliance", cmp.Or(o.Profile, profiles.Default),
-		"What differs by kind: how its system names interfaces, what it asks and in which order, what it does from the factory. `bastion schema --of profile` describes a file of your own.", func(line string) error {
+		"Sets how its system names interfaces, what its console asks and its factory settings. `bastion schema --of profile` describes a profile of your own.", func(line string) error {
 			if _, shipped := profiles.Profile(line); !shipped && !strings.ContainsAny(line, "./") {
 				return fmt.Errorf("one of %s, or a file", strings.Join(names, ", "))
 			}
@@ -194,7 +194,7 @@ func (d *dialogue) profile(o *draft.Options) error {
 func (d *dialogue) hypervisor(o *draft.Options) error {
 	names := profiles.WordingNames()
 	return d.ask("Which hypervisor ("+strings.Join(names, ", ")+", or none)", cmp.Or(o.Hypervisor, "none"),
-		"Desktop: a program on your own machine. Server: a hypervisor that is managed from elsewhere. Kernel: bridges and taps of Linux. The runbook then speaks its words.", func(line string) error {
+		"Desktop: a program on your own machine. Server: a hypervisor managed remotely. Kernel: Linux bridges and taps. The runbook uses its terms.", func(line string) error {
 			if line == "none" {
 				o.Hypervisor = ""
 				return nil
@@ -217,7 +217,7 @@ func (d *dialogue) lan(o *draft.Options, told func(flag string) bool) error {
 	}
 	if !told("lan-address") {
 		if err := d.ask("The appliance's address on the LAN (empty: planned)", "",
-			"With its length, such as 10.83.16.1/24. Left empty, the plan chooses a network that this machine is not on.", func(line string) error {
+			"With its prefix length, such as 10.83.16.1/24. If empty, the plan chooses a network that this machine is not on.", func(line string) error {
 				return draft.SetLAN(o, line)
 			}); err != nil {
 			return err
@@ -226,8 +226,8 @@ func (d *dialogue) lan(o *draft.Options, told func(flag string) bool) error {
 	if told("pool") || !o.LANAddress.IsValid() || o.Shape == "later-server" {
 		return nil
 	}
-	return d.ask("What it gives out there, FIRST-LAST (empty: planned)", "",
-		"The addresses that guests get as leases. Leave room before it for what is static.", func(line string) error {
+	return d.ask("DHCP pool there, FIRST-LAST (empty: planned)", "",
+		"The DHCP pool. Leave room before it for static addresses.", func(line string) error {
 			if line == "" {
 				return nil
 			}

@@ -16,14 +16,14 @@ func (a *app) carry() *cobra.Command {
 	var o carryOptions
 	var program string
 	c := &cobra.Command{
-		Use: "carry [LAB] --for GUEST --to FILE.iso", Short: "Put program and plan on a disc for guests",
+		Use: "carry [LAB] --for GUEST --to FILE.iso", Short: "Put the program and a plan on a disc for guests",
 		Long: `Writes an optical image with this program and the plan for one guest, for
 guests that no network reaches. Nothing on it starts by itself. For a guest with another
 system than this one, name a program for it: --program.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if o.guest == "" || o.to == "" {
-				return usage("say for which guest, and where to: --for GUEST --to FILE.iso")
+				return usage("--for GUEST and --to FILE.iso are required")
 			}
 			p, err := a.load(labArg(args))
 			if err != nil {
@@ -42,7 +42,7 @@ system than this one, name a program for it: --program.`,
 				system = "windows"
 			}
 			if program == "" && system != runtime.GOOS {
-				return usage("%s runs %s, and this program is for %s: name one for it, --program FILE", o.guest, system, runtime.GOOS)
+				return usage("%s runs %s, but this program is for %s: pass one for it with --program FILE", o.guest, system, runtime.GOOS)
 			}
 			files, err := disc(program, system, line, o)
 			if err != nil {
@@ -55,17 +55,17 @@ system than this one, name a program for it: --program.`,
 			if err := a.writeNew(o.to, image, o.replace); err != nil {
 				return err
 			}
-			a.note(fmt.Sprintf("%s, %s: put it into the drive of %s; README.TXT on it says what to do.", o.to, size1024(int64(len(image))), o.guest))
+			a.note(fmt.Sprintf("%s, %s: insert it into %s's drive; README.TXT on it explains the rest.", o.to, size1024(int64(len(image))), o.guest))
 			return nil
 		},
 	}
-	c.Flags().StringVar(&o.guest, "for", "", "the guest that it is for")
+	c.Flags().StringVar(&o.guest, "for", "", "the guest to make it for")
 	c.Flags().StringVar(&o.bench, "bench", "", "the bench that the guest is of, where there are several")
 	c.Flags().StringVar(&o.witness, "witness", "", "the address of the test server outside")
-	c.Flags().StringVar(&o.name, "name", "", "a name that leads to the test server")
+	c.Flags().StringVar(&o.name, "name", "", "a name that resolves to the test server")
 	c.Flags().StringVar(&o.to, "to", "", "the image to write")
-	c.Flags().StringVar(&program, "program", "", "the program for the guest's system; else this very one")
-	c.Flags().BoolVar(&o.replace, "replace", false, "replace a file that is there")
+	c.Flags().StringVar(&program, "program", "", "the program for the guest's system (default: this one)")
+	c.Flags().BoolVar(&o.replace, "replace", false, "replace an existing file")
 	return c
 }
 

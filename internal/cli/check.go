@@ -74,12 +74,12 @@ tells more. What is meant to be so is written under accept: in the lab file.`,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&failOn, "fail-on", "error", "which findings make the status 1: error, warning, note or never")
+	f.StringVar(&failOn, "fail-on", "error", "findings that make the status 1: error, warning, note or never")
 	f.StringVar(&on, "on", "", "the day to judge trial periods by, such as 2026-11-20 (default: today)")
-	f.StringSliceVar(&only, "only", nil, "only these codes")
-	f.StringSliceVar(&except, "except", nil, "all but these codes")
+	f.StringSliceVar(&only, "only", nil, "only these findings")
+	f.StringSliceVar(&except, "except", nil, "all but these findings")
 	f.StringVar(&form, "form", "text", "text, or sarif for annotations in a code host")
-	f.BoolVar(&mend, "mend", false, "write the mechanical mends into the lab file")
+	f.BoolVar(&mend, "mend", false, "write the mechanical fixes into the lab file")
 	f.BoolVar(&yes, "yes", false, "with --mend: do not ask")
 	return c
 }
@@ -89,9 +89,9 @@ func knownCode(code string) error {
 		return nil
 	}
 	if near := lab.Nearest(code, findingCodes()); near != "" {
-		return usage("there is no finding %s; did you mean %s?", code, near)
+		return usage("no finding %s; did you mean %s?", code, near)
 	}
-	return usage("there is no finding %s; bastion explain lists them", code)
+	return usage("no finding %s; `bastion explain finding` lists them", code)
 }
 
 func findingCodes() []string {
@@ -236,7 +236,7 @@ func (a *app) mend(file string, list []check.Finding, yes bool) error {
 		}
 	}
 	if n == 0 {
-		a.note("nothing here can be mended mechanically")
+		a.note("nothing here can be fixed mechanically")
 		return nil
 	}
 	for _, l := range added(mended, data) {
@@ -250,7 +250,7 @@ func (a *app) mend(file string, list []check.Finding, yes bool) error {
 	}
 	if in, ok := a.in.(*os.File); ok && !yes && term.IsTerminal(int(in.Fd())) {
 		if !a.agreed("Write this into " + file + "?") {
-			a.note(file + " stays as it is")
+			a.note(file + " is unchanged")
 			return nil
 		}
 	}

@@ -27,7 +27,7 @@ func (a *app) benches() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			at := c.ArgsLenAtDash()
 			if at < 1 || !oneOf(args[0], "start", "status", "verify", "stop") {
-				return usage("say what to do, the benches, and after -- what is for each: %s", c.UseLine())
+				return usage("a command, the benches and, after --, the arguments for each: %s", c.UseLine())
 			}
 			return a.eachBench(args[0], args[1:at], args[at:])
 		},
@@ -64,7 +64,7 @@ func classes() (map[string]class.Record, error) {
 			err = json.Unmarshal(data, &r)
 		}
 		if err != nil {
-			return nil, failure{exitUsage, fmt.Sprintf("cannot read what was started over hosts: %s: %v", f, err), ""}
+			return nil, failure{exitUsage, fmt.Sprintf("cannot read the record of hosts: %s: %v", f, err), ""}
 		}
 		out[r.Lab] = r
 	}

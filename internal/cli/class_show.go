@@ -66,8 +66,8 @@ func (a *app) showPlaced(p *plan.Plan, o startOptions, hosts *lab.Class, benches
 		a.placedText(p, need, list, len(benches)-len(without))
 	}
 	if len(without) > 0 {
-		return failure{exitBroken, fmt.Sprintf("%s no place: each takes %s", count(len(without), "bench finds", "benches find"), needText(need)),
-			"Add hosts or memory, give its machines less, or raise share: in the hosts file."}
+		return failure{exitBroken, fmt.Sprintf("%s could not be placed: each needs %s", count(len(without), "bench finds", "benches find"), needText(need)),
+			"Add hosts or memory, reduce the machines' memory, or raise share: in the hosts file."}
 	}
 	return nil
 }
@@ -94,7 +94,7 @@ func (a *app) placedText(p *plan.Plan, need class.Need, list []api.PlacedHost, p
 	}
 	s.below(t)
 	s.line()
-	s.para(0, 2, faint, "A bench stays on one host whole, with all its wires. Nothing was sent or started.")
+	s.para(0, 2, faint, "A bench is placed whole on one host, with all its segments. Nothing was sent or started.")
 }
 
 // seen reads how each bench is from what became of it on its host.
@@ -115,7 +115,7 @@ func seenOf(r class.Record, came map[string]remote.Answer, silent map[string]err
 		case why != "":
 			out.Benches = append(out.Benches, class.State{Bench: b, Why: why})
 		case json.Unmarshal(answer.Result, &now) != nil:
-			out.Benches = append(out.Benches, class.State{Bench: b, Why: "what its host says of it cannot be read"})
+			out.Benches = append(out.Benches, class.State{Bench: b, Why: "its host's report cannot be read"})
 		default:
 			out.Benches = append(out.Benches, class.See(b, now))
 		}
@@ -131,9 +131,9 @@ func unanswered(b class.Bench, answer remote.Answer, ok bool, silent map[string]
 	case !ok && silent[b.Host] != nil:
 		return silent[b.Host].Error()
 	case !ok:
-		return b.Host + " said nothing of it"
+		return b.Host + " is missing from the report"
 	case len(answer.Result) == 0:
-		return cmp.Or(answer.Said, fmt.Sprintf("the program ended with %d and said nothing", answer.Status))
+		return cmp.Or(answer.Said, fmt.Sprintf("the program ended with status %d and no message", answer.Status))
 	}
 	return ""
 }
@@ -155,14 +155,14 @@ func (a *app) saidClass(r class.Record, st class.Status, title string, next bool
 		if next && !a.quiet {
 			t := table{}
 			t.add("bastion status "+r.Lab, cell{"all benches", faint})
-			t.add("bastion verify "+r.Lab, cell{"the claims on all benches, one verdict", faint})
-			t.add("bastion stop "+r.Lab, cell{"ends all and leaves nothing", faint})
+			t.add("bastion verify "+r.Lab, cell{"the checks on all benches, one verdict", faint})
+			t.add("bastion stop "+r.Lab, cell{"stops all benches and removes everything", faint})
 			a.screen().below(t)
 		}
 	}
 	if ill > 0 {
-		return failure{exitBroken, fmt.Sprintf("%s of %d not as it should be", count(ill, "bench", "benches"), len(st.Benches)),
-			"bastion start " + r.File + " --hosts FILE starts what does not run, elsewhere if need be."}
+		return failure{exitBroken, fmt.Sprintf("%s of %d not running", count(ill, "bench", "benches"), len(st.Benches)),
+			"bastion start " + r.File + " --hosts FILE starts the missing ones, on other hosts if necessary."}
 	}
 	return nil
 }
@@ -193,13 +193,13 @@ func (a *app) classText(r class.Record, st class.Status, title string) {
 	for _, b := range st.Benches {
 		text := b.Why
 		if b.Escapes > 0 {
-			text = count(b.Escapes, "escape", "escapes") + " seen; bastion status there shows them"
+			text = count(b.Escapes, "escape", "escapes") + " changes; bastion status there shows them"
 		}
 		if text == "" {
 			continue
 		}
 		if shown++; shown > maxShown && !a.verbose {
-			s.line("  … and more; --verbose tells all")
+			s.line("  … and more; --verbose shows all")
 			break
 		}
 		if shown == 1 {
@@ -234,7 +234,7 @@ func (a *app) verifyClass(r class.Record) error {
 		case why != "":
 			judged = append(judged, class.Unjudged(b, why))
 		case json.Unmarshal(answer.Result, &doc) != nil || doc.Verdict == "":
-			judged = append(judged, class.Unjudged(b, "what its host says of it is no verdict"))
+			judged = append(judged, class.Unjudged(b, "its host's report is not a valid verdict"))
 		default:
 			judged = append(judged, class.Judge(b, doc))
 		}
@@ -277,11 +277,11 @@ func (a *app) classVerdict(v class.Verdict, r class.Record, took time.Duration) 
 	}
 	s.line()
 	if open := total[claims.Broken] + total[claims.Unknown]; open > maxShown && !a.verbose {
-		s.line(fmt.Sprintf("  … and %d more; --verbose tells all", open-maxShown))
+		s.line(fmt.Sprintf("  … and %d more; --verbose shows all", open-maxShown))
 	}
 	sign := map[claims.Verdict]string{claims.Holds: signHolds, claims.Broken: s.paint(broken, signBroken),
 		claims.Unknown: signUnknown}[v.Verdict]
-	s.line(fmt.Sprintf("%s %s: %s of %d hold all claims, %d broken, %d unknown", sign, v.Verdict,
+	s.line(fmt.Sprintf("%s %s: %s of %d all ok, %d broken, %d unknown", sign, v.Verdict,
 		count(total[claims.Holds], "bench", "benches"), len(v.Benches), total[claims.Broken], total[claims.Unknown]))
 }
 
@@ -290,7 +290,7 @@ func showBench(s *screen, b class.Judged) {
 	s.line()
 	where := cmp.Or(b.Host, "nowhere")
 	if b.Why != "" {
-		s.para(2, 4, plain, signUnknown+" "+b.Name+" on "+where+": nothing is known: "+b.Why)
+		s.para(2, 4, plain, signUnknown+" "+b.Name+" on "+where+": unknown: "+b.Why)
 		return
 	}
 	s.para(2, 4, plain, fmt.Sprintf("%s %s on %s: %d hold, %d broken, %d unknown", s.paint(broken, signBroken), b.Name, where,
@@ -300,7 +300,7 @@ func showBench(s *screen, b class.Judged) {
 			s.line("    … and ", count(len(b.Open)-i, "claim more", "claims more"))
 			break
 		}
-		s.para(4, 6, plain, c.ID+": "+c.Saw)
+		s.para(4, 6, plain, c.ID+": "+c.Observed)
 	}
 	for _, f := range b.Findings {
 		s.para(4, 6, plain, f.Code+" "+f.Subject+": "+f.Message)
@@ -326,7 +326,7 @@ func (a *app) endClass(r class.Record, o stopOptions) error {
 			return silent[h.Name]
 		}
 		if len(left.On(h.Name)) > 0 {
-			return fmt.Errorf("%s has benches that did not end", h.Name)
+			return fmt.Errorf("%s has benches that did not stop", h.Name)
 		}
 		return onHost(r, h).Remove(a.ctx)
 	}) {
@@ -341,8 +341,8 @@ func (a *app) endClass(r class.Record, o stopOptions) error {
 		if err := writeClass(left); err != nil {
 			return failure{exitUsage, err.Error(), ""}
 		}
-		return failure{exitBroken, fmt.Sprintf("%s is not ended on %s", r.Lab, count(len(left.Hosts), "host", "hosts")),
-			"bastion stop " + r.Lab + " again ends the rest, once they answer."}
+		return failure{exitBroken, fmt.Sprintf("%s was not stopped on %s", r.Lab, count(len(left.Hosts), "host", "hosts")),
+			"bastion stop " + r.Lab + " again stops the rest, once they answer."}
 	}
 	if err := removeClass(r); err != nil {
 		return failure{exitUsage, err.Error(), ""}
@@ -370,7 +370,7 @@ func (a *app) unended(r class.Record, came map[string]remote.Answer, silent map[
 		if !ok {
 			why = silent[b.Host].Error()
 		}
-		a.note(fmt.Sprintf("%s is not ended: %s", b.Name, why))
+		a.note(fmt.Sprintf("%s was not stopped: %s", b.Name, why))
 	}
 	return open
 }

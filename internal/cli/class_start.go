@@ -52,11 +52,11 @@ func benchName(lab string, number, of int) string {
 func (o startOptions) checkHosts() error {
 	switch {
 	case o.capture != "":
-		return usage("--capture writes on this machine, and the benches are on others; start one of them there with it")
+		return usage("--capture writes on this machine, but the benches are on others; start one of them there with it")
 	case len(o.spans) > 0:
-		return usage("--span is for one lab on this machine; a bench of a class stays on one host whole")
+		return usage("--span is for one lab on this machine; a bench of a class is placed whole on one host")
 	case len(o.taps) > 0:
-		return usage("--tap names a device of this machine, and the benches are on others")
+		return usage("--tap names a device of this machine, but the benches are on others")
 	}
 	return nil
 }
@@ -67,7 +67,7 @@ func (a *app) startClass(file string, o startOptions) error {
 		return err
 	}
 	if file == "-" || len(a.named) > 0 {
-		return usage("on several hosts the lab is a file, and what it names lies beside it: no standard input, no --profile")
+		return usage("on several hosts the lab must be a file with its files in the same folder: no standard input, no --profile")
 	}
 	p, err := a.load(file)
 	if err != nil {
@@ -103,7 +103,7 @@ func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Cl
 		return class.Record{}, false, err
 	}
 	if err := lab.CheckName(benchName(p.Name, hosts.Benches, hosts.Benches)); err != nil {
-		return class.Record{}, false, usage("with its number a bench of %s has no name that a lab can have: %v", p.Name, err)
+		return class.Record{}, false, usage("with its number a bench of %s has no valid lab name: %v", p.Name, err)
 	}
 	now := class.Record{Lab: p.Name, File: abs, Digest: p.Fingerprint(), Stage: o.stage, Started: time.Now().UTC().Truncate(time.Second)}
 	all, err := classes()
@@ -115,8 +115,8 @@ func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Cl
 		return now, false, nil
 	}
 	if was.File != now.File || was.Digest != now.Digest || was.Stage != now.Stage {
-		return now, true, failure{exitUsage, fmt.Sprintf("%s runs over hosts already, since %s, from another file, another text of it or on another stage",
-			p.Name, was.Started.Local().Format("15:04")), "bastion stop " + p.Name + " ends that one first."}
+		return now, true, failure{exitUsage, fmt.Sprintf("%s already runs on hosts, since %s, from another file, another text of it or on another stage",
+			p.Name, was.Started.Local().Format("15:04")), "bastion stop " + p.Name + " stops that one first."}
 	}
 	return was, true, nil
 }
@@ -151,7 +151,7 @@ func (a *app) benchFiles(p *plan.Plan, file string, o startOptions) ([]remote.Fi
 	own := o.inside
 	if own == "" {
 		if runtime.GOOS != "linux" {
-			return nil, failure{exitLacking, "the hosts run this program on Linux, and this one is for another system",
+			return nil, failure{exitLacking, "the hosts run this program on Linux, but this one is for another system",
 				"Name one for Linux: --inside FILE."}
 		}
 		var err error
@@ -165,7 +165,7 @@ func (a *app) benchFiles(p *plan.Plan, file string, o startOptions) ([]remote.Fi
 			kernel = boot.Cached()
 		}
 		if info, err := os.Stat(kernel); kernel != "" && (err != nil || !info.Mode().IsRegular()) {
-			return nil, usage("--kernel is a package when it goes to other hosts, and %s is no file", kernel)
+			return nil, usage("--kernel must be a package when it is sent to other hosts; %s is not a file", kernel)
 		}
 		if kernel != "" {
 			files = append(files, remote.File{Path: kernelThere, From: kernel})
@@ -188,13 +188,13 @@ func (a *app) benchFiles(p *plan.Plan, file string, o startOptions) ([]remote.Fi
 	delete(named, "")
 	for _, name := range slices.Sorted(maps.Keys(named)) {
 		if !filepath.IsLocal(name) {
-			return nil, failure{exitUsage, fmt.Sprintf("%s names %s, which does not lie beside it or below: it cannot be sent to hosts as it is", file, name),
-				"Put it beside the lab file, and name it without a folder."}
+			return nil, failure{exitUsage, fmt.Sprintf("%s names %s, which is not in its folder or below: it cannot be sent to hosts", file, name),
+				"Put it into the folder of the lab file, and name it without a path."}
 		}
 		files = append(files, remote.File{Path: filepath.ToSlash(filepath.Clean(name)), From: filepath.Join(filepath.Dir(file), name)})
 	}
 	if err := remote.Digest(files); err != nil {
-		return nil, failure{exitUsage, fmt.Sprintf("cannot read what goes to the hosts: %v", err), ""}
+		return nil, failure{exitUsage, fmt.Sprintf("cannot read what is sent to the hosts: %v", err), ""}
 	}
 	return files, nil
 }
@@ -221,7 +221,7 @@ func (a *app) putUp(p *plan.Plan, file string, o startOptions, hosts *lab.Class,
 	}
 	r.Benches = placeBenches(r, p, o, hosts, silent)
 	if err := writeClass(r); err != nil {
-		return failure{exitUsage, "cannot note what is started where: " + err.Error(), ""}
+		return failure{exitUsage, "cannot record what was started: " + err.Error(), ""}
 	}
 	if !again {
 		a.onInterrupt(func() { a.endUnfinished(r) })
@@ -253,7 +253,7 @@ func (a *app) putUp(p *plan.Plan, file string, o startOptions, hosts *lab.Class,
 	}
 	a.told(&r, hosts, silent)
 	if err := writeClass(r); err != nil {
-		return failure{exitUsage, "cannot note what is started where: " + err.Error(), ""}
+		return failure{exitUsage, "cannot record what was started: " + err.Error(), ""}
 	}
 	state := seenOf(r, came, silent)
 	if o.then == "verify" {
@@ -333,7 +333,7 @@ func (a *app) knock(r *class.Record, hosts *lab.Class) (map[string]error, error)
 	errs := eachHost(r.Hosts, func(_ int, h class.RecordHost) error {
 		system, err := onHost(*r, h).System(a.ctx)
 		if err == nil && system != wanted {
-			err = fmt.Errorf("%s is %s, and this program is for %s", h.Name, system, wanted)
+			err = fmt.Errorf("%s is %s, but this program is for %s", h.Name, system, wanted)
 		}
 		return err
 	})
@@ -343,11 +343,11 @@ func (a *app) knock(r *class.Record, hosts *lab.Class) (map[string]error, error)
 	for i, err := range errs {
 		if h := &r.Hosts[i]; err != nil {
 			silent[h.Name] = err
-			a.note(fmt.Sprintf("%v: no bench is put there.", err))
+			a.note(fmt.Sprintf("%v: no bench is placed there.", err))
 		}
 	}
 	if len(silent) == len(r.Hosts) {
-		return nil, failure{exitBroken, "no host can take a bench", "Try one by hand: ssh " + r.Hosts[0].SSH}
+		return nil, failure{exitBroken, "no host can run a bench", "Test one with: ssh " + r.Hosts[0].SSH}
 	}
 	for _, w := range was {
 		if w.Left = w.Left || had[w.Name]; !w.Left {
@@ -366,7 +366,7 @@ func (a *app) knock(r *class.Record, hosts *lab.Class) (map[string]error, error)
 func (a *app) endUnfinished(r class.Record) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	a.note("interrupted: what was started is ended on all hosts")
+	a.note("interrupted: everything was stopped on all hosts")
 	_, silent := a.answers(ctx, r, "stop", []string{"--now", "--discard"}, func(int) {})
 	if len(silent) > 0 {
 		a.note("not all hosts answered; bastion stop " + r.Lab + " tries again")
@@ -382,7 +382,7 @@ func alreadyOver(name string) error {
 		return err
 	}
 	if _, ok := all[name]; ok {
-		return failure{exitUsage, name + " runs over several hosts already", "bastion stop " + name + " ends that one first."}
+		return failure{exitUsage, name + " already runs on several hosts", "bastion stop " + name + " stops that one first."}
 	}
 	return nil
 }
@@ -394,7 +394,7 @@ func alreadyHere(name string) error {
 		return failure{exitLacking, err.Error(), ""}
 	}
 	if _, err := supervisor.Of(home, name).Read(); err == nil {
-		return failure{exitUsage, "a lab of the name " + name + " was started on this machine", "bastion stop " + name + " ends that one first."}
+		return failure{exitUsage, "a lab named " + name + " was started on this machine", "bastion stop " + name + " stops that one first."}
 	}
 	return nil
 }

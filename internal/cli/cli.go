@@ -292,7 +292,7 @@ func (a *app) wantForm(form string, known ...string) error {
 		return usage("--form is %s, not %q", strings.Join(known, " or "), form)
 	}
 	if a.format == "json" && form != known[0] {
-		return usage("say --form %s or --format json, not both", form)
+		return usage("use --form %s or --format json, not both", form)
 	}
 	return nil
 }

@@ -74,7 +74,7 @@ func TestScripts(t *testing.T) {
 				n, err := strconv.Atoi(turn)
 				return sampling.Turn(n, 3), err
 			}
-			return false, fmt.Errorf("there is no condition %q", name)
+			return false, fmt.Errorf("no condition %q", name)
 		},
 		Setup: func(e *testscript.Env) error {
 			examples, err := filepath.Abs("../../examples")

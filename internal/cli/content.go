@@ -112,7 +112,7 @@ func showFacts(s *screen, c *image.Content, indent int) {
 		fact("application", o.Application)
 		fact("volume", size1024(o.Size)+" as declared")
 		if c.Table != nil {
-			fact("also", "a stick image: it has a partition table too")
+			fact("also", "a stick image: it also has a partition table")
 		}
 	}
 	if v := c.Virtual; v != nil {
@@ -133,9 +133,9 @@ func showFacts(s *screen, c *image.Content, indent int) {
 	for _, x := range c.Companions {
 		text := x.File + ", its " + x.What
 		if !x.There {
-			text += ", which is not there"
+			text += ", which does not exist"
 		}
-		fact("needs beside it", text)
+		fact("also needs", text)
 	}
 	if c.Optical != nil || c.Table != nil || c.Kind == image.RawDisk {
 		starts()
@@ -176,7 +176,7 @@ func packageFacts(fact func(name, text string), p *ovf.Package) {
 		fact("product", strings.TrimSpace(strings.TrimSpace(s.Product+" "+s.Release)+by(s.Vendor)))
 		fact("system", s.Guest)
 		if s.Licence {
-			fact("licence", "there is a text to accept at import")
+			fact("licence", "it has a licence text to accept at import")
 		}
 		fact("firmware", s.Firmware)
 		fact("starts from", strings.Join(s.Boot, ", then "))
@@ -205,7 +205,7 @@ func packageFacts(fact func(name, text string), p *ovf.Package) {
 	}
 	for _, s := range p.Systems {
 		if len(s.Unread) > 0 {
-			fact("not read", "parts of its maker's own: "+strings.Join(s.Unread, "; "))
+			fact("not read", "vendor-specific parts: "+strings.Join(s.Unread, "; "))
 		}
 	}
 	for _, o := range p.Options {

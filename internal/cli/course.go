@@ -60,7 +60,7 @@ no network and no machine.`,
 				a.listCourse(state)
 				return nil
 			case len(state.Done) >= len(course.Exercises):
-				a.screen().para(0, 2, plain, signHolds+" All eight exercises are done. `bastion drill` goes on from here.")
+				a.screen().para(0, 2, plain, signHolds+" All eight exercises are done. Next: `bastion drill`.")
 				return nil
 			}
 			e := course.Exercises[len(state.Done)]
@@ -75,9 +75,9 @@ no network and no machine.`,
 			return a.judgeExercise(folder, file, e, state)
 		},
 	}
-	c.Flags().BoolVar(&hint, "hint", false, "tell the next hint of the exercise")
-	c.Flags().BoolVar(&again, "again", false, "begin the exercise again: its lab file is written over")
-	c.Flags().BoolVar(&list, "list", false, "list the exercises, and which are done")
+	c.Flags().BoolVar(&hint, "hint", false, "show the exercise's next hint")
+	c.Flags().BoolVar(&again, "again", false, "restart the exercise: its lab file is overwritten")
+	c.Flags().BoolVar(&list, "list", false, "list the exercises and which are done")
 	return c
 }
 
@@ -92,7 +92,7 @@ func readCourse(folder string) (state courseState, begun bool, err error) {
 		err = json.Unmarshal(data, &state)
 	}
 	if err != nil || state.Schema != courseSchema || len(state.Done) > len(course.Exercises) {
-		return state, true, usage("%s is no course's state: remove it to begin again", file)
+		return state, true, usage("%s is not the state of a course: remove it to start over", file)
 	}
 	return state, true, nil
 }
@@ -137,11 +137,11 @@ func (a *app) sayTask(file string, e course.Exercise) {
 	s.para(0, 0, plain, e.Task)
 	s.line()
 	s.line(s.paint(faint, "The lab file: "), file)
-	s.line(s.paint(faint, "What shows what is the matter:"))
+	s.line(s.paint(faint, "What reveals the mistake:"))
 	for _, look := range e.Look {
 		s.line("  ", strings.Replace(look, "LAB", file, 1))
 	}
-	s.para(0, 2, faint, "Change the file, then call `bastion course` again; --hint helps.")
+	s.para(0, 2, faint, "Change the file, then run `bastion course` again; --hint helps.")
 }
 
 func (a *app) hintExercise(folder, file string, e course.Exercise, state courseState) error {
@@ -183,7 +183,7 @@ func (a *app) judgeExercise(folder, file string, e course.Exercise, state course
 		return err
 	}
 	if len(state.Done) == len(course.Exercises) {
-		s.para(0, 2, plain, "That was the last one. `bastion drill` goes on from here: it plants a mistake and lets you find it.")
+		s.para(0, 2, plain, "That was the last one. Next: `bastion drill` plants a mistake for you to find.")
 		return nil
 	}
 	s.line()
@@ -202,7 +202,7 @@ func (a *app) sayNext(p *plan.Plan, doc verdict.Document) {
 	}
 	for _, r := range doc.Claims {
 		if r.Verdict == claims.Broken {
-			s.para(2, 2, faint, r.ID+": "+r.Saw)
+			s.para(2, 2, faint, r.ID+": "+r.Observed)
 			return
 		}
 	}

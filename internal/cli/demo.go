@@ -20,7 +20,7 @@ var demoLabs = []struct {
 	want       claims.Verdict
 }{
 	{"saltmarsh.yaml", "The sample lab: a WAN, three segments behind one appliance, four guests.", claims.Holds},
-	{"saltmarsh-leaky.yaml", "Its leaky twin: someone left a second adapter plugged in and the host's DHCP server on.", claims.Broken},
+	{"saltmarsh-leaky.yaml", "The leaky variant: a second adapter was left plugged in, and the host's DHCP server is on.", claims.Broken},
 }
 
 func (a *app) demo() *cobra.Command {
@@ -40,7 +40,7 @@ func (a *app) demo() *cobra.Command {
 			return a.runDemo(dir)
 		},
 	}
-	c.Flags().StringVar(&dir, "dir", "", "leave the two lab files in this folder")
+	c.Flags().StringVar(&dir, "dir", "", "write the two lab files into this folder")
 	return c
 }
 
@@ -111,7 +111,7 @@ func (a *app) runDemo(dir string) error {
 		showNext(s, dir)
 	}
 	if !asPlanned {
-		return failure{exitBroken, "the demo did not go as it should: please report this", ""}
+		return failure{exitBroken, "the demo failed: please report this", ""}
 	}
 	return nil
 }
@@ -121,12 +121,12 @@ func showNext(s *screen, dir string) {
 	t := table{}
 	at := func(file string) string { return filepath.Join(dir, file) }
 	if dir == "" {
-		t.add("bastion demo --dir saltmarsh", "leaves both lab files in a folder, to change and try")
+		t.add("bastion demo --dir saltmarsh", "writes both lab files into a folder, to change and try")
 		at = func(file string) string { return filepath.Join("saltmarsh", file) }
 	}
-	t.add("bastion rehearse "+at("saltmarsh-leaky.yaml"), "take otter's second adapter out, then rehearse again")
+	t.add("bastion rehearse "+at("saltmarsh-leaky.yaml"), "remove otter's second adapter, then rehearse again")
 	t.add("bastion plan "+at("saltmarsh.yaml"), "the whole plan: MAC addresses, pools, rules")
-	t.add("bastion start "+at("saltmarsh.yaml"), "the same for real, out of this machine's kernel (Linux)")
-	t.add("bastion new mylab", "writes a lab file of your own to start from")
+	t.add("bastion start "+at("saltmarsh.yaml"), "the same on this machine's kernel (Linux)")
+	t.add("bastion new mylab", "creates a lab file of your own")
 	s.table(t)
 }

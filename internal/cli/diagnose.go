@@ -55,7 +55,7 @@ HOW is holds, broken, none, refused, late, other, open, an address and the like.
 				return usage("--form and --to go with --table")
 			}
 			if table && len(seen)+len(pastes)+len(from) > 0 {
-				return usage("--table shows what each mistake would look like; it takes nothing seen")
+				return usage("--table lists all mistakes' symptoms; it takes no symptoms")
 			}
 			p, err := a.load(labArg(args))
 			if err != nil {
@@ -71,14 +71,14 @@ HOW is holds, broken, none, refused, late, other, open, an address and the like.
 		},
 	}
 	f := c.Flags()
-	f.StringArrayVar(&seen, "seen", nil, "what was seen: WHAT=HOW, such as heron.dhcp=none; repeatable; ? lists what there is")
-	f.StringArrayVar(&pastes, "listing", nil, "what a machine shows, and what came of pings, names and pages tried on it: MACHINE=FILE; repeatable")
-	f.StringArrayVar(&from, "evidence", nil, "a verdict (JSON), saved answers, or evidence of a probe; repeatable")
-	f.StringVar(&said, "token", "", "the token of the evidence's witness")
-	f.BoolVar(&table, "table", false, "instead, for each mistake, what one would see in this lab")
-	f.StringVar(&form, "form", "text", "of the table: text, markdown or html")
+	f.StringArrayVar(&seen, "seen", nil, "a symptom: WHAT=VALUE, such as heron.dhcp=none; repeatable; ? lists them")
+	f.StringArrayVar(&pastes, "listing", nil, "pasted output of a machine, with pings, names and pages tried on it: MACHINE=FILE; repeatable")
+	f.StringArrayVar(&from, "evidence", nil, "a verdict (JSON), saved answers, or a probe's evidence; repeatable")
+	f.StringVar(&said, "token", "", "the token of the evidence's test server")
+	f.BoolVar(&table, "table", false, "instead list each mistake's symptoms in this lab")
+	f.StringVar(&form, "form", "text", "the table's form: text, markdown or html")
 	f.StringVar(&to, "to", "", "write the table to this file")
-	f.BoolVar(&replace, "replace", false, "replace a file that is there")
+	f.BoolVar(&replace, "replace", false, "replace an existing file")
 	return c
 }
 
@@ -149,7 +149,7 @@ func (a *app) diagnosis(p *plan.Plan, file string, x sources) error {
 	in, terminal := a.in.(*os.File)
 	terminal = terminal && term.IsTerminal(int(in.Fd()))
 	if x.none() && (!terminal || a.format == "json") {
-		return failure{exitUsage, "nothing is said of what was seen", "say it with --seen WHAT=HOW, --listing MACHINE=FILE or --evidence FILE; on a terminal you are asked"}
+		return failure{exitUsage, "no symptoms given", "pass --seen WHAT=VALUE, --listing MACHINE=FILE or --evidence FILE; on a terminal you are asked"}
 	}
 	began := time.Now()
 	s, err := a.study(p)
@@ -213,7 +213,7 @@ func (a *app) gather(s *diagnose.Study, p *plan.Plan, file string, x sources) ([
 	for _, text := range x.pastes {
 		name, from, ok := strings.Cut(text, "=")
 		if !ok {
-			return nil, usage("--listing %s: say whose it is, as in heron=pasted.txt", text)
+			return nil, usage("--listing %s: name the machine, as in heron=pasted.txt", text)
 		}
 		m, err := machineNamed(p, name)
 		if err != nil {
@@ -225,8 +225,8 @@ func (a *app) gather(s *diagnose.Study, p *plan.Plan, file string, x sources) ([
 		}
 		found := s.FromPaste(m, string(data))
 		if len(found) == 0 {
-			return nil, failure{exitUsage, "nothing is found in " + from + " that tells of " + name,
-				"copy what it shows of its addresses, routes and DNS servers, and of pings, with their commands"}
+			return nil, failure{exitUsage, "nothing recognized in " + from + " that distinguishes " + name,
+				"copy complete output with the commands: addresses, routes, DNS servers, pings"}
 		}
 		out = append(out, found...)
 	}
@@ -253,7 +253,7 @@ func (a *app) evidenceSeen(s *diagnose.Study, p *plan.Plan, file, from, said str
 		}
 		_ = json.Unmarshal(bytes.TrimSpace(data), &head) // what is neither is told so below
 		if head.Lab != "" && head.Lab != p.Name && (head.Schema == claims.AnswersSchema || head.Schema == verdict.Schema) {
-			return nil, usage("%s is of the lab %s, not of %s", from, head.Lab, p.Name)
+			return nil, usage("%s is for the lab %s, not %s", from, head.Lab, p.Name)
 		}
 		switch head.Schema {
 		case claims.AnswersSchema:
@@ -302,17 +302,17 @@ func (a *app) looks(p *plan.Plan) error {
 // showDiagnosis shows a diagnosis.
 func (a *app) showDiagnosis(p *plan.Plan, d diagnose.Document, took time.Duration) {
 	s := a.screen()
-	showTitle(s, p, fmt.Sprintf("diagnosis: %s, %s tried in %s", count(len(d.Seen), "thing seen", "things seen"),
+	showTitle(s, p, fmt.Sprintf("diagnosis: %s, %s tried in %s", count(len(d.Seen), "symptom", "things seen"),
 		count(d.Tried, "mistake", "mistakes"), took.Round(10*time.Millisecond)))
 	if len(d.Causes) > 0 && !d.Causes[0].Explains {
-		s.para(2, 2, strong, signUnknown+" No mistake, and no two of them, explain all of that. These explain most:")
+		s.para(2, 2, strong, signUnknown+" No mistake, and no two of them, explain all symptoms. Closest:")
 	} else if len(d.Causes) > 0 && d.Causes[0].Pair {
-		s.para(2, 2, strong, signUnknown+" No single mistake explains all of that. These two together would:")
+		s.para(2, 2, strong, signUnknown+" No single mistake explains all symptoms. These two together do:")
 	}
 	for i, c := range d.Causes {
 		if i > 0 && d.Causes[i-1].Explains && !c.Explains {
 			s.line()
-			s.para(2, 2, faint, "Alone these explain most of it:")
+			s.para(2, 2, faint, "Each of these alone explains most of it:")
 		}
 		s.line()
 		a.showCause(s, i+1, c)
@@ -335,8 +335,8 @@ func (a *app) showCause(s *screen, n int, c diagnose.Told) {
 		likely = "  " + s.paint(faint, fmt.Sprintf("%.0f %%", c.Likely*100))
 	}
 	if c.AsFile {
-		s.para(2, 3, strong, lead+"nothing beside what the lab file says: it looks so as it is planned"+likely)
-		s.para(5, 2, plain, "look: `bastion check` and `bastion rehearse` of the file tell what is wrong in it, where something is")
+		s.para(2, 3, strong, lead+"nothing but what the lab file itself plans: it looks as planned"+likely)
+		s.para(5, 2, plain, "`bastion check` and `bastion rehearse` show what is wrong in the file itself")
 		return
 	}
 	for i, m := range c.Mistakes {
@@ -359,14 +359,14 @@ func (a *app) showCause(s *screen, n int, c diagnose.Told) {
 		s.para(5, 2, plain, fix)
 	}
 	if c.Check != "" && !c.Pair {
-		s.para(5, 2, faint, "tells it from the others: "+c.Check)
+		s.para(5, 2, faint, "distinguishes it: "+c.Check)
 	}
 	if also := c.Also; c.Explains && !c.Pair && len(also) > 0 {
 		more := ""
 		if k := len(also); k > mostBeside && !a.verbose {
 			also, more = also[:mostBeside], fmt.Sprintf("; and %d more", k-mostBeside)
 		}
-		s.para(5, 2, faint, "you would also see: "+strings.Join(also, "; ")+more)
+		s.para(5, 2, faint, "further symptoms: "+strings.Join(also, "; ")+more)
 	}
 	for _, m := range c.Misses {
 		s.para(5, 2, plain, s.paint(broken, signBroken)+" does not explain "+m.Text)

@@ -22,7 +22,7 @@ const (
 // askSeen asks on a terminal what is seen, until one cause is left.
 func (a *app) askSeen(in *os.File, s *diagnose.Study) (seen []diagnose.Seen, err error) {
 	err = a.dialogue(in, func(d *dialogue) error {
-		fmt.Fprintln(d.t, "What do you see? Enter: I did not look. ?: how to look. p: paste what it shows. end: tell me now. Ctrl-C leaves.")
+		fmt.Fprintln(d.t, "What do you see? Enter: not checked. ?: how to check. p: paste output. end: show the result now. Ctrl-C quits.")
 		questions, asked := s.Questions(), map[string]bool{}
 		for n := 1; n <= mostQuestions; n++ {
 			causes := s.Causes(seen)
@@ -48,9 +48,9 @@ func (a *app) askSeen(in *os.File, s *diagnose.Study) (seen []diagnose.Seen, err
 // pasted reads what a machine shows, up to a line that is a dot.
 func (d *dialogue) pasted(s *diagnose.Study, q *diagnose.Question) ([]diagnose.Seen, error) {
 	if q.Machine == nil {
-		return nil, errors.New("this question is of no one machine: answer it")
+		return nil, errors.New("this question is not about one machine: answer it")
 	}
-	fmt.Fprintf(d.t, "  Paste what %s shows, and what came of what you tried; a line that is a dot ends it.\n", q.Machine.Name)
+	fmt.Fprintf(d.t, "  Paste the output of %s, including tests; a line with a single dot ends it.\n", q.Machine.Name)
 	d.t.SetPrompt("")
 	var b strings.Builder
 	for b.Len() < listing.MaxSize {
@@ -91,7 +91,7 @@ func (d *dialogue) look(s *diagnose.Study, q *diagnose.Question, n int) (seen []
 		var err error
 		if line == "p" {
 			if seen, err = d.pasted(s, q); err == nil && len(seen) == 0 {
-				err = errors.New("nothing of that tells anything")
+				err = errors.New("nothing in it is evidence")
 			}
 			return err
 		}

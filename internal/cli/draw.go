@@ -76,19 +76,19 @@ Of more than eight guests on a segment those that are alike become one group.`,
 				return usage("%s", err)
 			}
 			if s := a.screen(); to == "" && s.tty && (form == "png" || form == "pdf") {
-				return usage("a %s is nothing for a terminal; say --to FILE", form)
+				return usage("%s does not fit a terminal; use --to FILE", form)
 			}
 			return a.deliver(to, "the drawing", b.Bytes(), replace)
 		},
 	}
 	c.Flags().StringVar(&form, "form", "", "svg, png, pdf or text")
 	c.Flags().StringVar(&to, "to", "", "the file to write (default: standard output)")
-	c.Flags().BoolVar(&replace, "replace", false, "replace the file when it is there")
-	c.Flags().StringVar(&with, "with", "", "a verdict to paint in: a JSON file, or - for standard input")
-	c.Flags().StringVar(&ground, "ground", "light", "what it stands on: light or dark")
-	c.Flags().BoolVar(&matrix, "matrix", false, "below each guest what passes from it, and to which destination, by the proof")
+	c.Flags().BoolVar(&replace, "replace", false, "replace an existing file")
+	c.Flags().StringVar(&with, "with", "", "a verdict to show: a JSON file, or - for standard input")
+	c.Flags().StringVar(&ground, "ground", "light", "background: light or dark")
+	c.Flags().BoolVar(&matrix, "matrix", false, "below each guest, what it reaches and where, from the proof")
 	c.Flags().BoolVar(&o.All, "all", false, "every guest, however many")
-	c.Flags().Float64Var(&scale, "scale", 0, "form png: pixels a point (default: as fits a screen)")
+	c.Flags().Float64Var(&scale, "scale", 0, "png: pixels per point (default: as fits a screen)")
 	return c
 }
 
@@ -103,10 +103,10 @@ func (a *app) verdictFile(file, name string) (*verdict.Document, error) {
 	}
 	doc, err := verdict.ReadDocument(data)
 	if err != nil {
-		return nil, usage("%s is no verdict: %s", file, err)
+		return nil, usage("%s is not a verdict: %s", file, err)
 	}
 	if doc.Lab != name {
-		return nil, usage("%s is about the lab %s, and this is %s", file, doc.Lab, name)
+		return nil, usage("%s is for the lab %s, not %s", file, doc.Lab, name)
 	}
 	return &doc, nil
 }

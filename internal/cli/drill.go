@@ -73,17 +73,17 @@ sheet that only the teacher's key opens.`,
 		},
 	}
 	f := c.Flags()
-	f.IntVar(&o.level, "level", 1, "1: often made and shows in much; 2: any; 3: two at once")
-	f.Uint64Var(&o.seed, "seed", 0, "plant what this number says; without one it is drawn, and told")
-	f.StringVar(&o.code, "code", "", "the code of a drill of a class")
+	f.IntVar(&o.level, "level", 1, "1: common, with many symptoms; 2: any; 3: two at once")
+	f.Uint64Var(&o.seed, "seed", 0, "plant the mistake with this number (default: random, and printed)")
+	f.StringVar(&o.code, "code", "", "the code of a class drill")
 	f.StringVar(&o.on, "on", "", "start the lab with the mistake in it: kernel or machines")
-	f.StringVar(&o.answer, "answer", "", "what is wrong in the lab that was started so, in words or by its name")
-	f.BoolVar(&o.giveUp, "give-up", false, "of the lab that was started so: tell what is wrong")
-	f.IntVar(&o.class, "for-class", 0, "write so many different drills, and a sealed answer sheet")
-	f.StringVar(&o.key, "key", "", "the teacher's key: a file, which is made when it is not there")
+	f.StringVar(&o.answer, "answer", "", "the mistake in the lab that was started so, in words or by its name")
+	f.BoolVar(&o.giveUp, "give-up", false, "of the lab that was started so: name the mistake")
+	f.IntVar(&o.class, "for-class", 0, "write this many different drills, and a sealed answer sheet")
+	f.StringVar(&o.key, "key", "", "the teacher's key: a file, created if missing")
 	f.StringVar(&o.to, "to", "drills", "the folder that --for-class writes to")
 	f.StringVar(&o.open, "open", "", "open this sealed answer sheet, or a result, with --key")
-	f.BoolVar(&o.replace, "replace", false, "replace files that are there")
+	f.BoolVar(&o.replace, "replace", false, "replace existing files")
 	return c
 }
 
@@ -97,15 +97,15 @@ func (o *drillOptions) check(labSaid bool, format string) error {
 	case o.class < 0 || o.class > mostStudents:
 		return usage("--for-class is from 1 to %d", mostStudents)
 	case (o.class > 0 || o.open != "") && o.key == "":
-		return usage("say the teacher's key: --key teacher.key; --for-class makes it when it is not there")
+		return usage("the teacher's key is required: --key teacher.key; --for-class creates it")
 	case o.key != "" && o.class == 0 && o.open == "":
 		return usage("--key goes with --for-class or --open")
 	case o.open != "" && labSaid:
-		return usage("--open takes no lab: the sheet says which it is")
+		return usage("--open takes no lab: the sheet contains it")
 	case o.code != "" && o.seedSaid:
-		return usage("say --code or --seed, not both")
+		return usage("use --code or --seed, not both")
 	case format == "json":
-		return usage("a drill is for a person: --format json is for diagnose")
+		return usage("drills are for people: --format json is for diagnose")
 	}
 	return nil
 }
@@ -153,7 +153,7 @@ func (a *app) drillHere(p *plan.Plan, file string, o drillOptions) error {
 	}
 	showTitle(s, p, title)
 	a.sayComplaint(s, d)
-	s.para(0, 0, faint, "Ask; `help` lists what can be asked; `answer` says what is wrong.")
+	s.para(0, 0, faint, "Ask; `help` lists the questions; `answer` names the mistake.")
 	in := bufio.NewReaderSize(a.in, 1<<16)
 	x := &examination{a: a, s: s, d: d, bench: d.Bench(), code: o.code, file: file}
 	prompt := ""
@@ -185,7 +185,7 @@ func (a *app) sayComplaint(s *screen, d *drill.Drill) {
 	if len(d.Mistakes) > 1 {
 		count = "Two things are wrong."
 	}
-	s.para(0, 0, plain, count+" People say: "+strings.Join(d.Complaint(), "; ")+".")
+	s.para(0, 0, plain, count+" Reported: "+strings.Join(d.Complaint(), "; ")+".")
 }
 
 // examination is a person's way through a drill.
@@ -213,7 +213,7 @@ func (x *examination) answer(line string) {
 	case "quit", "exit":
 		x.over, x.left = true, true
 	case "fewest":
-		x.s.line(fmt.Sprintf("%s can do.", count(x.d.Fewest(), "look", "looks")))
+		x.s.line(fmt.Sprintf("%s would do.", count(x.d.Fewest(), "look", "looks")))
 	case "hint":
 		x.hint()
 	case "give":
@@ -263,17 +263,17 @@ func (x *examination) judge(text string) {
 	list := x.d.Find(text)
 	switch {
 	case len(list) == 0:
-		x.s.para(0, 2, faint, "No mistake is known by those words; say fewer, such as `answer gateway ferry`.")
+		x.s.para(0, 2, faint, "no mistake matches those words; use fewer, such as `answer gateway ferry`.")
 	case len(list) == 1:
 		x.decide(list[0])
 	case len(list) > mostOffered:
-		x.s.para(0, 2, faint, fmt.Sprintf("%d mistakes have those words; say more.", len(list)))
+		x.s.para(0, 2, faint, fmt.Sprintf("%d mistakes match; use more words.", len(list)))
 	default:
 		x.list = list
 		for i, m := range list {
 			x.s.para(2, 4, plain, fmt.Sprintf("%d  %s", i+1, m))
 		}
-		x.s.para(0, 2, faint, "Which? Say its number.")
+		x.s.para(0, 2, faint, "Which one? Enter its number.")
 	}
 }
 
@@ -281,7 +281,7 @@ func (x *examination) decide(m mistakes.Mistake) {
 	x.list = nil
 	if !x.d.Right(m) {
 		x.wrong++
-		x.s.line(x.s.paint(broken, signBroken), " No: with that one would see something else.")
+		x.s.line(x.s.paint(broken, signBroken), " No: that mistake has other symptoms.")
 		return
 	}
 	if x.found == nil {
@@ -292,7 +292,7 @@ func (x *examination) decide(m mistakes.Mistake) {
 	x.s.para(2, 2, faint, "why: "+m.Fill(m.Why))
 	x.s.para(2, 2, faint, "remedy: "+m.Fill(m.Remedy))
 	if x.over = len(x.found) >= len(x.d.Mistakes); !x.over {
-		x.s.line("One more is wrong.")
+		x.s.line("One more is left.")
 	}
 }
 
@@ -312,7 +312,7 @@ func (x *examination) end() error {
 		points = x.d.Points(x.looks, x.wrong)
 	}
 	x.s.line()
-	x.s.line(fmt.Sprintf("%s, %s; %d can do: %d points of 100.", count(x.looks, "look", "looks"), count(x.wrong, "wrong answer",
+	x.s.line(fmt.Sprintf("%s, %s; %d would do: %d points of 100.", count(x.looks, "look", "looks"), count(x.wrong, "wrong answer",
 		"wrong answers"),
 		x.d.Fewest(), points))
 	if x.code != "" {

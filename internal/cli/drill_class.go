@@ -38,10 +38,10 @@ func readCode(text string) (level int, seed uint64, err error) {
 	rest, ok := strings.CutPrefix(strings.ToUpper(strings.TrimSpace(text)), codePrefix)
 	b, bad := codeLetters.DecodeString(rest)
 	if !ok || bad != nil || len(b) != 13 || crc32.ChecksumIEEE(b[:9]) != binary.BigEndian.Uint32(b[9:]) {
-		return 0, 0, usage("%q is no code of a drill; it begins with %s, and each letter counts", text, codePrefix)
+		return 0, 0, usage("%q is not a drill code; a code begins with %s, and every letter counts", text, codePrefix)
 	}
 	if b[0] < 1 || b[0] > drill.Levels {
-		return 0, 0, usage("the code is of a drill of level %d, which this program does not know", b[0])
+		return 0, 0, usage("the code is for a level %d drill, which this program does not know", b[0])
 	}
 	return int(b[0]), binary.BigEndian.Uint64(b[1:9]), nil
 }
@@ -79,7 +79,7 @@ func (a *app) teacherKey(file string, make bool) (hpke.PrivateKey, error) {
 		if err := atomicfile.Write(file, []byte(text), atomicfile.Options{Private: true}); err != nil {
 			return nil, notWritten(err)
 		}
-		a.note("the teacher's key is in " + file + ": keep it, and give it to nobody")
+		a.note("the teacher's key is in " + file + ": keep it, and do not hand it out")
 		return key, nil
 	}
 	if err != nil {
@@ -89,7 +89,7 @@ func (a *app) teacherKey(file string, make bool) (hpke.PrivateKey, error) {
 	secret, bad := base64.StdEncoding.DecodeString(strings.TrimSpace(body))
 	key, worse := sealKEM.NewPrivateKey(secret)
 	if head != keyLine || bad != nil || worse != nil {
-		return nil, usage("%s is no teacher's key", file)
+		return nil, usage("%s is not a teacher's key", file)
 	}
 	return key, nil
 }
@@ -105,7 +105,7 @@ type sheetAnswer struct {
 	Number   int      `json:"number"`
 	Code     string   `json:"code"`
 	Mistakes []string `json:"mistakes"`
-	Says     []string `json:"says"`
+	Says     []string `json:"symptoms"`
 	Fewest   int      `json:"fewest_looks"`
 }
 
@@ -132,7 +132,7 @@ func (a *app) drillsForClass(p *plan.Plan, o drillOptions) error {
 			one.Mistakes, one.Says = append(one.Mistakes, m.ID()), append(one.Says, m.String())
 		}
 		sheet.Drills = append(sheet.Drills, one)
-		text := fmt.Sprintf("Drill %d, lab %s, level %d\n\nPeople say: %s.\n\nFind what is wrong:\n\n  bastion drill %s --code %s\n", n, p.Name, o.level,
+		text := fmt.Sprintf("Drill %d, lab %s, level %d\n\nReported: %s.\n\nFind the mistake:\n\n  bastion drill %s --code %s\n", n, p.Name, o.level,
 			strings.Join(d.Complaint(), "; "), p.Lab.File, code)
 		files[fmt.Sprintf("drill-%03d.txt", n)] = []byte(text)
 	}
@@ -170,7 +170,7 @@ func (a *app) openSheet(o drillOptions) error {
 	}
 	sealed, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(data)))
 	if err != nil {
-		return usage("%s is no sealed answer sheet", o.open)
+		return usage("%s is not a sealed answer sheet", o.open)
 	}
 	plainText, err := hpke.Open(key, sealKDF, sealAEAD, sealFor, sealed)
 	if err != nil {
@@ -178,11 +178,11 @@ func (a *app) openSheet(o drillOptions) error {
 	}
 	var sheet answerSheet
 	if err := json.Unmarshal(plainText, &sheet); err != nil {
-		return usage("%s is no answer sheet: %v", o.open, err)
+		return usage("%s is not an answer sheet: %v", o.open, err)
 	}
 	s := a.screen()
 	s.line(s.paint(strong, sheet.Lab), "  ", s.paint(faint, "answers of "+count(len(sheet.Drills), "drill", "drills")))
-	t := table{head: []string{"drill", "code", "what is wrong", "fewest looks"}}
+	t := table{head: []string{"drill", "code", "the mistake", "fewest looks"}}
 	for _, d := range sheet.Drills {
 		t.add(fmt.Sprint(d.Number), d.Code, strings.Join(d.Says, "; and "), fmt.Sprint(d.Fewest))
 	}
@@ -198,7 +198,7 @@ func freshDrill(s *diagnose.Study, level int, used map[string]bool) (*drill.Dril
 	for try := 1; ; try++ {
 		var b [8]byte
 		if _, err := rand.Read(b[:]); err != nil {
-			return nil, "", fmt.Errorf("no seed can be drawn: %w", err)
+			return nil, "", fmt.Errorf("no seed can be generated: %w", err)
 		}
 		seed := binary.BigEndian.Uint64(b[:])
 		d, err := drill.New(s, level, seed, nil)

@@ -20,14 +20,14 @@ func (a *app) drillOn(p *plan.Plan, file string, o drillOptions) error {
 	showTitle(s, p, fmt.Sprintf("drill, level %d, on %s", o.level, o.on))
 	a.sayComplaint(s, d)
 	s.para(0, 0, faint,
-		"Look with your own tools. `bastion drill "+file+" --answer WORDS` takes what you find; `bastion stop "+file+"` ends it.")
+		"Look with your own tools. `bastion drill "+file+" --answer WORDS` checks your answer; `bastion stop "+file+"` ends it.")
 	t := table{}
 	if o.on == onKernel {
-		t.add("bastion shell "+file+" GUEST", cell{"a shell inside a machine: ip, ping and what else is here", faint})
+		t.add("bastion shell "+file+" GUEST", cell{"a shell inside a machine, with ip and ping", faint})
 	} else {
 		t.add("bastion machine console "+file+" GUEST", cell{"the console of a machine", faint})
 	}
-	t.add("bastion diagnose "+file, cell{"which mistake looks so", faint})
+	t.add("bastion diagnose "+file, cell{"the mistake with these symptoms", faint})
 	s.table(t)
 	return nil
 }
@@ -53,13 +53,13 @@ func (a *app) answerPlanted(p *plan.Plan, file string, o drillOptions) error {
 	}
 	list := d.Find(o.answer)
 	if len(list) == 0 {
-		return usage("no mistake is known by the words %q; say fewer", o.answer)
+		return usage("no mistake matches %q; use fewer words", o.answer)
 	}
 	if len(list) > 1 {
 		for _, m := range list[:min(len(list), mostOffered)] {
 			x.s.para(2, 4, plain, m.ID()+"  "+m.String())
 		}
-		return usage("%q could be %d mistakes; say more, or a name from the list", o.answer, len(list))
+		return usage("%q matches %d mistakes; use more words, or a name from the list", o.answer, len(list))
 	}
 	if x.decide(list[0]); x.wrong > 0 {
 		return failure{status: exitBroken}

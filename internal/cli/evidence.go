@@ -116,21 +116,21 @@ func briefIn(data []byte) ([]byte, error) {
 	}
 	size, err := png.DecodeConfig(bytes.NewReader(data))
 	if err == nil && size.Width > qr.MostPoints/max(size.Height, 1) {
-		err = fmt.Errorf("%d by %d points are more than a screen has", size.Width, size.Height)
+		err = fmt.Errorf("%d × %d points are larger than a screen", size.Width, size.Height)
 	}
 	var p image.Image
 	if err == nil {
 		p, err = png.Decode(bytes.NewReader(data))
 	}
 	if err != nil {
-		return nil, fmt.Errorf("it is a picture that cannot be read: %w", err)
+		return nil, fmt.Errorf("the picture cannot be read: %w", err)
 	}
 	for _, text := range qr.ReadPicture(p) {
 		if evidence.IsBrief([]byte(text)) {
 			return []byte(text), nil
 		}
 	}
-	return nil, errors.New("no square code of a probe that can be read is in the picture: it must be sharp, upright and whole")
+	return nil, errors.New("no readable QR code of a probe in the picture: it must be sharp, upright and complete")
 }
 
 // readEvidence reads a file of evidence, or the line that was made of one.
@@ -168,7 +168,7 @@ func (a *app) showJoined(p *plan.Plan, j evidence.Joined, doc verdict.Document, 
 		s.para(2, 4, plain, fmt.Sprintf("%s %s: %s", sign, where, r.Text))
 	}
 	if missing := j.Missing(p); len(missing) > 0 {
-		s.para(2, 4, plain, fmt.Sprintf("%s nothing came from %s", signUnknown, listed(missing)))
+		s.para(2, 4, plain, fmt.Sprintf("%s nothing was received from %s", signUnknown, listed(missing)))
 	}
 	s.line()
 	a.showVerdict(s, doc, more)

@@ -17,7 +17,7 @@ func (a *app) explain() *cobra.Command {
 	var form string
 	c := &cobra.Command{
 		Use: "explain [CODE|WORD]", Short: "Explain a word, a finding or a check",
-		Long: "Without a word it lists all findings and terms; with --form markdown it writes the findings' pages.",
+		Long: "Without a word it lists all findings and terms; with --form markdown it prints the findings' pages.",
 		Args: cobra.ArbitraryArgs,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantForm(form, "text", "markdown"); err != nil {

@@ -25,7 +25,7 @@ func (a *app) export() *cobra.Command {
 	}
 	c := &cobra.Command{
 		Use: "export [LAB]", Short: "Write configuration files for other programs",
-		Long: "Turns the plan into files for other programs. One file goes to standard output\nwhen no folder is named; several need --to. No file holds a secret that the lab\nfile does not, but for the plan of a probe when you ask for that.\n\nKinds:" + about.String(),
+		Long: "Exports the plan for other programs. A single file goes to standard output unless\n--to names a folder; several files need --to. No file contains a secret that the lab\nfile does not, except a probe's plan when you ask for one.\n\nKinds:" + about.String(),
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text"); err != nil {
@@ -64,11 +64,11 @@ func (a *app) export() *cobra.Command {
 				return usage("%s", err)
 			}
 			if len(files) == 0 {
-				return usage("there is nothing to export as %s: no machine of %s needs it", kindName, p.Name)
+				return usage("nothing to export as %s: no machine of %s needs it", kindName, p.Name)
 			}
 			if to == "" {
 				if len(files) > 1 {
-					return usage("%s makes %d files; say --to FOLDER", kindName, len(files))
+					return usage("%s makes %d files; use --to FOLDER", kindName, len(files))
 				}
 				_, err := a.out.Write(files[0].Data)
 				return err
@@ -85,14 +85,14 @@ func (a *app) export() *cobra.Command {
 	}
 	c.Flags().StringVar(&kindName, "kind", "", "the kind, see above")
 	c.Flags().StringVar(&to, "to", "", "the folder to write into")
-	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
+	c.Flags().BoolVar(&replace, "replace", false, "replace existing files")
 	c.Flags().StringVar(&carry.witness, "witness", "",
 		"with --kind seed: put the plan for \"bastion probe\" into "+seed.Carried+" of each machine, with the test server's address; "+
-			"it holds a secret of the bench")
-	c.Flags().StringVar(&carry.bench, "bench", "", "with --kind seed: the same, for this bench")
-	c.Flags().StringVar(&carry.name, "name", "", "with --kind seed: the same, with a name that leads to the test server")
+			"it contains a secret of the bench")
+	c.Flags().StringVar(&carry.bench, "bench", "", "with --kind seed: also for this bench")
+	c.Flags().StringVar(&carry.name, "name", "", "with --kind seed: also a name that resolves to the test server")
 	c.Flags().StringArrayVar(&devices, "device", nil,
-		"with --kind nft: what a port is called on the machine, as APPLIANCE.PORT=DEVICE; repeatable")
+		"with --kind nft: the device of a port, APPLIANCE.PORT=DEVICE; repeatable")
 	return c
 }
 
@@ -105,9 +105,9 @@ func kindNamed(name string) (export.Kind, error) {
 		known = append(known, k.Name)
 	}
 	if name == "" {
-		return export.Kind{}, usage("say --kind KIND: %s", strings.Join(known, ", "))
+		return export.Kind{}, usage("--kind KIND is required: %s", strings.Join(known, ", "))
 	}
-	return export.Kind{}, usage("--kind %s is no kind; say %s", name, strings.Join(known, ", "))
+	return export.Kind{}, usage("--kind %s is not known; use %s", name, strings.Join(known, ", "))
 }
 
 // devicesNamed reads APPLIANCE.PORT=DEVICE.

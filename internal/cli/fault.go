@@ -29,8 +29,8 @@ func (a *app) fault(p *plan.Plan, text string) error {
 		err = a.json(api.Fault{Schema: api.FaultSchema, Lab: p.Name, Verdict: doc.Verdict, Fault: text, Guests: seen, After: doc})
 	} else {
 		s := a.screen()
-		showTitle(s, p, text+" for a minute, then mended")
-		t := table{head: []string{"guest", "tried", "lost", "back after", "an open conversation"}}
+		showTitle(s, p, text+" for a minute, then repaired")
+		t := table{head: []string{"guest", "tried", "lost", "back after", "an open connection"}}
 		for _, x := range seen {
 			lost, back := cell{fmt.Sprintf("%d of %d", x.Lost, x.Tries), plain}, cell{"never", broken}
 			if x.Lost > 0 {

@@ -44,11 +44,11 @@ func notWritten(err error) error {
 	hint := ""
 	switch {
 	case errors.Is(err, atomicfile.ErrThere):
-		hint = "choose another place, or say --replace where the command has it"
+		hint = "choose another file, or use --replace where the command has it"
 	case errors.Is(err, atomicfile.ErrInput), errors.Is(err, atomicfile.ErrFolder):
 		hint = "choose another place"
 	case errors.Is(err, atomicfile.ErrChanged):
-		hint = "run the command again: it begins from the file as it is now"
+		hint = "run the command again: it starts from the file as it is now"
 	}
 	return failure{exitUsage, err.Error(), hint}
 }

@@ -47,18 +47,18 @@ carried into the guest (--plan), without the teacher's token.`,
 				return err
 			}
 			if o.self != (o.plan != "") {
-				return usage("--self goes with --plan, the plan that was carried into the guest")
+				return usage("--self needs --plan, the bundle plan of the guest")
 			}
 			return a.gradeWork(args[0], args[1:], o)
 		},
 	}
-	c.Flags().StringVar(&o.lab, "lab", "lab.yaml", "the lab that the class was to build")
-	c.Flags().StringVar(&o.token, "token", "", "the lab's token; else the one that this machine keeps for it")
-	c.Flags().BoolVar(&o.self, "self", false, "as a student: what is still open")
-	c.Flags().StringVar(&o.plan, "plan", "", "with --self: the plan that was carried into a guest, a file or the line")
+	c.Flags().StringVar(&o.lab, "lab", "lab.yaml", "the lab the class was to build")
+	c.Flags().StringVar(&o.token, "token", "", "the lab's token (default: this machine's)")
+	c.Flags().BoolVar(&o.self, "self", false, "for a student: what is still missing")
+	c.Flags().StringVar(&o.plan, "plan", "", "with --self: the guest's bundle plan, a file or the line")
 	c.Flags().StringVar(&o.record, "record", "", "with --self: the runbook's record")
-	c.Flags().StringVar(&o.page, "page", "", "write a page for each bench to this folder")
-	c.Flags().BoolVar(&o.replace, "replace", false, "replace files that are there")
+	c.Flags().StringVar(&o.page, "page", "", "write one page per bench into this folder")
+	c.Flags().BoolVar(&o.replace, "replace", false, "replace existing files")
 	return c
 }
 
@@ -190,7 +190,7 @@ func (a *app) works(m marking, from []string, o gradeOptions) (map[string]*hande
 		var benches []string
 		for _, inner := range slices.Sorted(maps.Keys(h.evidence)) {
 			if slices.Contains(h.wrong, packEvidence+inner) {
-				notes = append(notes, fmt.Sprintf("%s: %s is not as its checksum says", name, inner))
+				notes = append(notes, fmt.Sprintf("%s: %s does not match its checksum", name, inner))
 				continue
 			}
 			benches = append(benches, take(filepath.Base(name)+":"+inner, h.evidence[inner]))

@@ -95,7 +95,7 @@ func TestGradeClass(t *testing.T) {
 			assert.InDelta(t, 11, c.Points, 1e-9, "%v", c.Items)
 		} else {
 			assert.InDelta(t, 2+3+1+3, c.Points, 1e-9, "%v", c.Items)
-			assert.Contains(t, c.Items[3].Missing, "nothing came from newt")
+			assert.Contains(t, c.Items[3].Missing, "nothing was received from newt")
 		}
 		page, err := os.ReadFile(filepath.Join(folder, "pages", c.Bench+".html"))
 		require.NoError(t, err)

@@ -264,7 +264,7 @@ For good, put that line into the shell's start-up file.`,
 			case "powershell":
 				return root.GenPowerShellCompletionWithDesc(a.out)
 			}
-			return failure{exitUsage, "there is no completion for " + args[0], "shells: " + strings.Join(shells, ", ")}
+			return failure{exitUsage, "no completion for " + args[0], "shells: " + strings.Join(shells, ", ")}
 		},
 	}
 }

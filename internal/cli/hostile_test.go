@@ -34,7 +34,7 @@ func TestNothingRaw(t *testing.T) {
 	write("wording.yaml", "bastion-wording: 1\nname: w\nbridged: "+quoted+"\n")
 	write("listing.txt", "eth0 "+payload+" 02:5b:ac:50:c2:01\n"+payload+"\n")
 	write("verdict.json",
-		`{"schema":"openbastion.verdict/1","lab":"saltmarsh","verdict":"broken","claims":[{"id":"x.no-bypass","guest":"heron","kind":"cut","verdict":"broken","saw":"\u001b[2J\u202e","evidence":[],"escapes":[{"from":"\u001b[2J","to":"b","path":["heron","reedbed"],"packet":{"text":""},"tried":"\u202e"}]}]}`)
+		`{"schema":"openbastion.verdict/1","lab":"saltmarsh","verdict":"broken","claims":[{"id":"x.no-bypass","guest":"heron","kind":"cut","verdict":"broken","observed":"\u001b[2J\u202e","evidence":[],"escapes":[{"from":"\u001b[2J","to":"b","path":["heron","reedbed"],"packet":{"text":""},"tried":"\u202e"}]}]}`)
 	odd := "file " + strings.ReplaceAll(payload, "/", "-")
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)

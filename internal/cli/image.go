@@ -49,7 +49,7 @@ func (a *app) inspect(file string, whole bool) (*image.Content, error) {
 func (a *app) imageInspect() *cobra.Command {
 	var whole bool
 	c := &cobra.Command{
-		Use: "inspect FILE…", Short: "What a file is by content, what is in it, and how to go on",
+		Use: "inspect FILE…", Short: "A file's kind by its content, what it contains and what to do next",
 		Long: `Tells what each file is by its content, never by its name: compressed, an
 archive, an optical image, a disk image, a virtual disk or a package of machines;
 looks inside without unpacking to disk; says when a file is cut short or altered,
@@ -91,7 +91,7 @@ and how to go on with it.`,
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&whole, "whole", false, "read compressed files to their end: tries every checksum in them, and takes longer")
+	c.Flags().BoolVar(&whole, "whole", false, "read compressed files completely: verifies every checksum, and takes longer")
 	return c
 }
 
@@ -99,7 +99,7 @@ func (a *app) imageUnpack() *cobra.Command {
 	var to, member string
 	var huge bool
 	c := &cobra.Command{
-		Use: "unpack FILE", Short: "Unpack the image in a compressed file or archive, whole or not at all",
+		Use: "unpack FILE", Short: "Unpack a compressed or archived image, completely or not at all",
 		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
@@ -113,7 +113,7 @@ func (a *app) imageUnpack() *cobra.Command {
 			if err != nil {
 				hint := ""
 				if len(found.Choices()) > 1 {
-					hint = "say which with --member NAME"
+					hint = "name it with --member NAME"
 				}
 				return failure{exitUsage, args[0] + ": " + err.Error(), hint}
 			}
@@ -126,8 +126,8 @@ func (a *app) imageUnpack() *cobra.Command {
 				return err
 			}
 			if free, ok := image.Free(filepath.Dir(to)); ok && choice.Content.Size > free {
-				return failure{exitLacking, fmt.Sprintf("%s takes %s, and %s are free there", to, size1024(choice.Content.Size), size1024(free)),
-					"make room, or unpack to another place with --to"}
+				return failure{exitLacking, fmt.Sprintf("%s needs %s, but only %s are free there", to, size1024(choice.Content.Size), size1024(free)),
+					"make room, or unpack to another folder with --to"}
 			}
 			counted := &image.Counted{ReaderAt: f}
 			r, err := choice.Open(counted, size, !huge)
@@ -145,7 +145,7 @@ func (a *app) imageUnpack() *cobra.Command {
 			n, err := image.Write(target, r)
 			stop()
 			if errors.Is(err, image.ErrRatio) {
-				return failure{exitBroken, args[0] + ": " + err.Error(), "when you trust it all the same: --huge"}
+				return failure{exitBroken, args[0] + ": " + err.Error(), "if you trust it: --huge"}
 			}
 			if err != nil {
 				status := exitUsage
@@ -170,9 +170,9 @@ func (a *app) imageUnpack() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&to, "to", "", "the file or folder to write to (default: beside the packed file)")
-	c.Flags().StringVar(&member, "member", "", "which member of an archive, when several could be meant")
-	c.Flags().BoolVar(&huge, "huge", false, "unpack even to an absurd size")
+	c.Flags().StringVar(&to, "to", "", "output file or folder (default: beside the packed file)")
+	c.Flags().StringVar(&member, "member", "", "the member of an archive, if there are several")
+	c.Flags().BoolVar(&huge, "huge", false, "unpack regardless of the size")
 	return c
 }
 
@@ -188,9 +188,9 @@ func unpackTo(packed, to, name string) (string, error) {
 	case to != "" && !folder:
 		return to, nil
 	case packed == "-" && strings.HasPrefix(name, stdinName):
-		return "", usage("what comes from standard input has no name: say --to FILE")
+		return "", usage("standard input has no file name: use --to FILE")
 	case !sanitize.Clean(name):
-		return "", usage("the name of what is in it, %s, holds characters that do not show: say --to NAME", sanitize.Line(name))
+		return "", usage("the name of its content, %s, contains invisible characters: use --to NAME", sanitize.Line(name))
 	case folder:
 		return filepath.Join(to, name), nil
 	}
@@ -231,7 +231,7 @@ which is not checked here: how to check it is said.`,
 			}
 			if err != nil {
 				return failure{exitUsage, args[0] + ": " + err.Error(),
-					"is it the list of this version? Give the maker's list with --sums, or the digest with --digest"}
+					"is it the list for this version? Pass the publisher's list with --sums, or the digest with --digest"}
 			}
 			holds := true
 			for _, v := range verdicts {
@@ -245,19 +245,19 @@ which is not checked here: how to check it is said.`,
 				s := a.screen()
 				for _, v := range verdicts {
 					if v.Holds {
-						s.para(0, 2, plain, fmt.Sprintf("%s %s has the %s digest that %s gives: %s", signHolds, v.File, sums.Title(v.Algorithm), v.From,
+						s.para(0, 2, plain, fmt.Sprintf("%s %s matches the %s digest from %s: %s", signHolds, v.File, sums.Title(v.Algorithm), v.From,
 							v.Saw))
 						showNotes(s, v.Notes)
 						continue
 					}
-					s.para(0, 2, plain, fmt.Sprintf("%s %s is not what %s promises", s.paint(broken, signBroken), v.File, v.From))
+					s.para(0, 2, plain, fmt.Sprintf("%s %s does not match %s", s.paint(broken, signBroken), v.File, v.From))
 					if v.Want != v.Saw {
 						s.line("  promised  ", v.Want)
 						s.line("  is        ", s.paint(broken, v.Saw))
 					}
 					showNotes(s, v.Notes)
 					s.para(2, 0, plain,
-						"It is cut short, altered, or another version. Do not start a machine from it; fetch it again, and the list from its maker's own page.")
+						"It is truncated, altered, or another version. Do not use it; download it again, with the list from the publisher's own page.")
 				}
 			}
 			if !holds {
@@ -269,7 +269,7 @@ which is not checked here: how to check it is said.`,
 	c.Flags().StringVar(&list, "sums", "", "a list of checksums, as makers publish them: a file, or - for standard input")
 	c.Flags().StringVar(&sha256, "sha256", "", "the SHA-256 digest, 64 hexadecimal digits")
 	c.Flags().StringVar(&sha512, "sha512", "", "the SHA-512 digest, 128 hexadecimal digits")
-	c.Flags().StringVar(&digest, "digest", "", "a digest as its maker writes it: ALGORITHM:DIGITS, hexadecimal or base64")
+	c.Flags().StringVar(&digest, "digest", "", "a digest as published: ALGORITHM:DIGITS, hexadecimal or base64")
 	return c
 }
 
@@ -310,11 +310,11 @@ func (a *app) wanted(file, list string, typed map[string]string) ([]image.Wanted
 		return want, nil
 	}
 	if file == "-" {
-		return nil, usage("standard input has no list beside it: give the digest with --sha256, or a list with --sums")
+		return nil, usage("standard input has no list of checksums: pass the digest with --sha256, or a list with --sums")
 	}
 	w, err := image.Beside(image.Folder(filepath.Dir(file)), filepath.Base(file))
 	if err != nil {
-		return nil, failure{exitUsage, fmt.Sprintf("%s: %v", file, err), "give the maker's list with --sums, or the digest with --sha256 or --digest"}
+		return nil, failure{exitUsage, fmt.Sprintf("%s: %v", file, err), "pass the publisher's list with --sums, or the digest with --sha256 or --digest"}
 	}
 	return []image.Wanted{w}, nil
 }
@@ -330,7 +330,7 @@ func (a *app) pack(file, machine string) (*ovf.System, *image.Content, error) {
 		if len(c.Faults) > 0 {
 			why = ": " + c.Faults[0]
 		}
-		return nil, nil, failure{exitUsage, fmt.Sprintf("%s is no package of machines, but %s%s", file, c.Kind, why), c.Next}
+		return nil, nil, failure{exitUsage, fmt.Sprintf("%s is not a package of virtual machines, but %s%s", file, c.Kind, why), c.Next}
 	}
 	var names []string
 	for k := range c.Package.Systems {
@@ -344,5 +344,5 @@ func (a *app) pack(file, machine string) (*ovf.System, *image.Content, error) {
 		return nil, nil, usage("%s has no machine %s; did you mean %s?", file, machine, near)
 	}
 	return nil, nil, failure{exitUsage, fmt.Sprintf("%s has %d machines: %s", file, len(names), strings.Join(names, ", ")),
-		"say which with --machine NAME"}
+		"name it with --machine NAME"}
 }

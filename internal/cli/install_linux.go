@@ -102,7 +102,7 @@ func (in installer) lead(m *plan.Machine) error {
 				return err
 			}
 			if time.Since(quiet) > silentMost {
-				return in.stuck(m, t, "it has asked nothing for "+silentMost.String()+" and does not answer on its inside")
+				return in.stuck(m, t, "has not asked anything for "+silentMost.String()+" and does not answer on its inside")
 			}
 			select {
 			case <-time.After(lookEach):
@@ -225,7 +225,7 @@ func (in installer) unplugEach(m *plan.Machine, r identify.Reply) error {
 				return err
 			}
 			return in.stuck(m, t, fmt.Sprintf("no interface is adapter %d (%s) for sure: %s", a.Number, a.Name,
-				cmp.Or(found.Risk, "links do not tell them apart")))
+				cmp.Or(found.Risk, "their links do not distinguish them")))
 		}
 	}
 	return nil

@@ -48,7 +48,7 @@ func (a *app) likeliest(p *plan.Plan, file string, doc verdict.Document, answers
 		out.para(0, 2, strong, "Likely cause: "+c.Mistakes[0].String()+".")
 		out.para(2, 2, plain, "look: "+diagnose.Confirm(c.Mistakes[0]))
 	default:
-		out.para(0, 2, strong, "Likely cause of most of it: "+c.Mistakes[0].String()+".")
+		out.para(0, 2, strong, "Likely cause of most failures: "+c.Mistakes[0].String()+".")
 		out.para(2, 2, plain, "look: "+diagnose.Confirm(c.Mistakes[0]))
 	}
 	out.para(2, 2, faint, "more: bastion verify --format json > verdict.json; bastion diagnose "+file+" --evidence verdict.json")

@@ -95,9 +95,9 @@ shows one in a guest that nothing else comes out of.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&png, "png", "", "write a picture of it to this file")
-	c.Flags().BoolVar(&square, "square", false, "write what the square code on it says")
-	c.Flags().BoolVar(&replace, "replace", false, "replace a file that is there")
+	c.Flags().StringVar(&png, "png", "", "write a picture of the screen to this file")
+	c.Flags().BoolVar(&square, "square", false, "write the text of its QR code")
+	c.Flags().BoolVar(&replace, "replace", false, "replace an existing file")
 	return c
 }
 
@@ -105,7 +105,7 @@ shows one in a guest that nothing else comes out of.`,
 func (a *app) squareOn(machine string, t display.Text) error {
 	if len(t.Squares) == 0 {
 		return failure{exitBroken, "no square code that can be read is on the screen of " + machine,
-			"All of it must be on the screen: a display of more rows shows more."}
+			"The whole code must be on the screen: use a display with more rows."}
 	}
 	for _, text := range t.Squares {
 		fmt.Fprintln(a.out, sanitize.Line(text))
@@ -145,7 +145,7 @@ up.`,
 
 func (a *app) machineMedia() *cobra.Command {
 	return &cobra.Command{
-		Use: "media LAB MACHINE [FILE]", Short: "Put a medium into the machine's drive; without a file, take out what is in it",
+		Use: "media LAB MACHINE [FILE]", Short: "Insert a medium into the machine's drive; without a file, eject it",
 		Args: cobra.RangeArgs(2, 3),
 		RunE: func(_ *cobra.Command, args []string) error {
 			o, text := supervisor.Operation{Verb: "media", Machine: args[1]}, "the drive of "+args[1]+" is empty"

@@ -48,7 +48,7 @@ func (a *app) keptDisks(lab string, discard bool) error {
 	if discard {
 		return os.RemoveAll(folder)
 	}
-	a.note(fmt.Sprintf("The disks of its machines are kept in %s; stop --discard takes them away.", folder))
+	a.note(fmt.Sprintf("Its machines' disks are kept in %s; stop --discard deletes them.", folder))
 	return nil
 }
 

@@ -54,7 +54,7 @@ device is which port, what to answer, and what does not fit.`,
 				return a.showTails(p, m)
 			}
 			if len(files) > 0 && adopt != "" {
-				return usage("--listing reads what the plan's machine shows, --adopt what another has: say one of them")
+				return usage("--listing reads the planned machine's console, --adopt another one's: use one of them")
 			}
 			file := adopt
 			if adopt == "" {
@@ -74,13 +74,13 @@ device is which port, what to answer, and what does not fit.`,
 			return a.showMapping(p, m, identify.Listed(p, m, l), labArg(args), file)
 		},
 	}
-	c.Flags().BoolVar(&yes, "yes", false, "with --adopt: take the order where nothing else tells, without asking")
+	c.Flags().BoolVar(&yes, "yes", false, "with --adopt: accept the order where there is no other evidence, without asking")
 	c.Flags().StringArrayVar(&files, "listing", nil, "what the console shows: a file, or - for standard input; several with --by-link")
 	c.Flags().BoolVar(&byLink, "by-link", false,
-		"tell devices by unplugging one adapter after another; asks on a terminal when there are no listings")
+		"identify devices by unplugging one adapter after another; asks on a terminal when there are no listings")
 	c.Flags().StringVar(&adopt, "adopt", "",
 		"the other way round: write what the console lists, MAC addresses and the names of interfaces, into the lab file")
-	c.Flags().StringVar(&as, "as", "", "whose console it is (default: found by what it shows), else the first appliance")
+	c.Flags().StringVar(&as, "as", "", "which machine's console it is (default: detected), else the first appliance")
 	return c
 }
 
@@ -171,11 +171,11 @@ func (a *app) adopt(file string, p *plan.Plan, m *plan.Machine, l listing.Listin
 	if found.ByOrder && !yes {
 		in, ok := a.in.(*os.File)
 		if !ok || !term.IsTerminal(int(in.Fd())) {
-			return failure{exitUsage, "only the order tells which interface is which, and that is chance",
+			return failure{exitUsage, "only their order distinguishes the interfaces, which is a guess",
 				"look for a command that shows MAC addresses or roles, or take the order with --yes"}
 		}
-		if !a.agreed("Only the order tells which is which, and that is chance. Take it?") {
-			a.note(file + " stays as it is")
+		if !a.agreed("Only their order distinguishes them, which is a guess. Accept it?") {
+			a.note(file + " is unchanged")
 			return nil
 		}
 	}
@@ -186,7 +186,7 @@ func (a *app) adopt(file string, p *plan.Plan, m *plan.Machine, l listing.Listin
 func machineNamed(p *plan.Plan, name string) (*plan.Machine, error) {
 	if name == "" {
 		if len(p.Appliances()) == 0 {
-			return nil, usage("the lab has no appliance: say whose console it is with --as")
+			return nil, usage("the lab has no appliance: name the machine with --as")
 		}
 		return p.Appliances()[0], nil
 	}
@@ -195,9 +195,9 @@ func machineNamed(p *plan.Plan, name string) (*plan.Machine, error) {
 	}
 	known := p.Names()
 	if near := lab.Nearest(name, known); near != "" {
-		return nil, usage("there is no machine %s; did you mean %s?", name, near)
+		return nil, usage("no machine %s; did you mean %s?", name, near)
 	}
-	return nil, usage("there is no machine %s in this lab", name)
+	return nil, usage("no machine %s in this lab", name)
 }
 
 // showTails shows the planned adapters, to compare by eye.
@@ -221,7 +221,7 @@ func (a *app) showTails(p *plan.Plan, m *plan.Machine) error {
 	s.line()
 	s.table(t)
 	s.line()
-	s.para(2, 0, faint, fmt.Sprintf("The last %s tell them apart. Copy the console's list and say: bastion map --listing FILE",
+	s.para(2, 0, faint, fmt.Sprintf("The last %s distinguish them. Copy the console's list and run: bastion map --listing FILE",
 		count(n, "byte", "bytes")))
 	return nil
 }
@@ -274,7 +274,7 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result, file
 		}
 		if next := nextOf(r, file, from); next != "" {
 			s.line()
-			s.para(2, 2, faint, "To have the plan, the answers and the runbook go by what is here:")
+			s.para(2, 2, faint, "To use these values in the plan, the answers and the runbook:")
 			s.line("    ", next)
 		}
 		if m.Appliance != nil {

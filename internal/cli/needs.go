@@ -20,7 +20,7 @@ import (
 func (a *app) imageNeeds() *cobra.Command {
 	var write, appliance, machine, told string
 	c := &cobra.Command{
-		Use: "needs FILE", Short: "What a package of machines asks of its machine, and which port each adapter is",
+		Use: "needs FILE", Short: "What a package of virtual machines requires, and which port each adapter is",
 		Long: `Reads a package (OVF or OVA): sizes, adapter models, disk buses, and the networks
 of its adapters. With --write it fills image:, needs: and machine: of an appliance
 in the lab, maps the package's adapters to its ports, puts the ports into the
@@ -125,7 +125,7 @@ func (a *app) askWiring(m *plan.Machine, wiring identify.Wiring) error {
 	if !ok || !term.IsTerminal(int(in.Fd())) {
 		w := wiring[doubts[0]]
 		return failure{exitUsage, fmt.Sprintf("adapter %d of the package: %s", w.Adapter.Number, w.Doubt),
-			"say which port each adapter is: --ports 1=wan,2=lan, or --ports order"}
+			"assign the adapters to ports: --ports 1=wan,2=lan, or --ports order"}
 	}
 	return a.dialogue(in, func(d *dialogue) error {
 		for _, k := range doubts {
@@ -135,7 +135,7 @@ func (a *app) askWiring(m *plan.Machine, wiring identify.Wiring) error {
 				fallback = w.Port.Name
 			}
 			question := fmt.Sprintf("Which port is adapter %d, on %q", w.Adapter.Number, w.Adapter.Network)
-			more := w.Doubt + ". The package's order of adapters is fixed; the ports in the lab are put into it."
+			more := w.Doubt + "The package's order of adapters is fixed; the lab's ports are put into it."
 			if err := d.ask(question, fallback, more, func(line string) error {
 				port, err := portNamed(m, line)
 				if err == nil {
@@ -174,7 +174,7 @@ func (a *app) showNeeds(b identify.Built, n lab.Needs, wiring identify.Wiring) e
 		)
 	}
 	s := a.screen()
-	s.line(s.paint(strong, b.Name), "  ", s.paint(faint, "what the package asks of its machine"))
+	s.line(s.paint(strong, b.Name), "  ", s.paint(faint, "what the package requires"))
 	s.line()
 	t := table{}
 	for _, kv := range n.Keys() {
@@ -217,7 +217,7 @@ func (a *app) writeNeeds(
 		m,
 	)
 	if filled.Moved {
-		a.note("the ports of " + m.Name + " now stand in the order of the package's adapters")
+		a.note("the ports of " + m.Name + " now follow the order of the package's adapters")
 	}
 	for _, text := range append(filled.Kept, wiring.Unconnected()...) {
 		a.note(text)

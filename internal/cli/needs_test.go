@@ -90,7 +90,7 @@ func TestNeedsAreServed(t *testing.T) {
 			findings, _, _ = strings.Cut(strings.TrimPrefix(findings, "s"), ";")
 			for _, m := range named.FindAllStringSubmatch(findings, -1) {
 				_, ok := check.Lookup(m[1])
-				assert.True(t, ok, "%s: there is no finding %s", cells[0], m[1])
+				assert.True(t, ok, "%s: no finding %s", cells[0], m[1])
 			}
 		}
 	}

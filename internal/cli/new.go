@@ -64,7 +64,7 @@ Shapes:
 				}
 			}
 			if o.Lab == "" {
-				return usage("say the name of the lab: bastion new NAME")
+				return usage("usage: bastion new NAME [OPTIONS]")
 			}
 			data, err := draft.Write(o)
 			if err != nil {
@@ -86,11 +86,11 @@ Shapes:
 	}
 	f := c.Flags()
 	f.StringVar(&to, "to", "lab.yaml", "the file to write; - for standard output")
-	f.BoolVar(&replace, "replace", false, "replace the file when it is there")
-	f.BoolVar(&yes, "yes", false, "ask nothing: take the default of all that no flag says")
+	f.BoolVar(&replace, "replace", false, "replace an existing file")
+	f.BoolVar(&yes, "yes", false, "ask nothing: use the default wherever no option is given")
 	f.BoolVar(&blind, "no-survey", false, "do not look at this machine's networks")
 	f.StringVar(&o.Shape, "shape", draft.Shapes[0].Name, "the lab's shape, see above")
-	f.StringVar(&o.Title, "title", "", "what the lab is for")
+	f.StringVar(&o.Title, "title", "", "description of the lab")
 	f.StringVar(&o.Appliance, "appliance", "gate", "the appliance's name")
 	f.StringVar(&o.Profile, "profile", "", "what kind of appliance: a shipped profile, or a file of your own")
 	f.StringVar(&o.WAN, "wan", "outer", "the WAN segment's name")
@@ -100,9 +100,9 @@ Shapes:
 	f.StringVar(&o.Uplink, "uplink", "", "the host's adapter that the WAN is bridged to")
 	f.StringVar(&join, "join", "", "how the WAN leaves the host: bridged or nat (default: as this machine allows)")
 	f.StringVar(&o.LANUplink, "second-uplink", "enp2", "shapes sockets and lines-and-tags: the host's second adapter")
-	f.StringVar(&o.Hypervisor, "hypervisor", "", "whose words the runbook speaks: "+strings.Join(profiles.WordingNames(), ", ")+", or a file")
+	f.StringVar(&o.Hypervisor, "hypervisor", "", "the hypervisor's terms in the runbook: "+strings.Join(profiles.WordingNames(), ", ")+", or a file")
 	f.StringVar(&lan, "lan-address", "", "the appliance's address on the first LAN, such as 10.83.16.1/24 (default: planned)")
-	f.StringVar(&o.Pool, "pool", "", "what it gives out there, such as 10.83.16.50-10.83.16.199 (default: planned)")
+	f.StringVar(&o.Pool, "pool", "", "DHCP pool there, such as 10.83.16.50-10.83.16.199 (default: planned)")
 	return c
 }
 

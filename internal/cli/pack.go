@@ -37,7 +37,7 @@ runbook's record and whatever else, with the checksum of each. "bastion grade" r
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if to == "" {
-				return usage("say where to: --to FILE.zip")
+				return usage("--to FILE.zip is required")
 			}
 			var files []string
 			lab := fromArgs(args, &files)
@@ -52,8 +52,8 @@ runbook's record and whatever else, with the checksum of each. "bastion grade" r
 	}
 	c.Flags().StringVar(&to, "to", "", "the archive to write")
 	c.Flags().StringVar(&record, "record", "", "the record that \"runbook --walk --record\" wrote")
-	c.Flags().StringArrayVar(&also, "also", nil, "a picture, or whatever else; repeatable")
-	c.Flags().BoolVar(&replace, "replace", false, "replace a file that is there")
+	c.Flags().StringArrayVar(&also, "also", nil, "a picture or any other file; repeatable")
+	c.Flags().BoolVar(&replace, "replace", false, "replace an existing file")
 	return c
 }
 
@@ -75,7 +75,7 @@ func (a *app) packUp(lab string, files []string, record string, also []string, t
 			return usage("more than %s does not go into one archive", size1024(mostPacked))
 		}
 		if seen[place] {
-			return usage("two files would be %s in the archive: give one another name", place)
+			return usage("two files would be %s in the archive: rename one", place)
 		}
 		seen[place] = true
 		list = append(list, archivedFile{place, data})
@@ -103,7 +103,7 @@ func (a *app) packUp(lab string, files []string, record string, also []string, t
 	if err := a.writeNew(to, archive, replace); err != nil {
 		return err
 	}
-	a.note(fmt.Sprintf("%s holds %s.", to, count(len(list), "file", "files")))
+	a.note(fmt.Sprintf("%s contains %s.", to, count(len(list), "file", "files")))
 	return nil
 }
 
@@ -161,7 +161,7 @@ func unpackWork(data []byte) (h handedIn, err error) {
 			return h, fmt.Errorf("%s: %w", f.Name, err)
 		}
 		if total += int64(len(data)); total > mostPacked {
-			return h, fmt.Errorf("it holds more than %s", size1024(mostPacked))
+			return h, fmt.Errorf("it is larger than %s", size1024(mostPacked))
 		}
 		switch {
 		case f.Name == packSums:

@@ -45,7 +45,7 @@ func (a *app) replan(file string, changed []byte) error {
 		}
 	}
 	if err != nil {
-		return failure{exitUsage, fmt.Sprintf("%s stays as it is: changed it would not be read: %v", file, err), "change it by hand"}
+		return failure{exitUsage, fmt.Sprintf("%s is unchanged: the change would make it invalid: %v", file, err), "edit it yourself"}
 	}
 	return nil
 }

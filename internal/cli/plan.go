@@ -27,10 +27,10 @@ type section struct {
 
 // planParts are the parts in the order in which they are shown.
 var planParts = []part{
-	{"wires", wireTables},
+	{"segments", wireTables},
 	{"adapters", adapterTables},
 	{"addresses", addressTables},
-	{"leases", leaseTables},
+	{"dhcp", leaseTables},
 	{"nat", natTables},
 	{"rules", ruleTables},
 	{"machines", machineTables},
@@ -48,7 +48,7 @@ chose where the file is silent. Chosen values are marked with *. With --write
 they are put into the file, so that they stay whatever is added later.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			names := []string{"all"}
+			names := []string{"overview", "all"}
 			for _, p := range planParts {
 				names = append(names, p.name)
 			}
@@ -59,7 +59,7 @@ they are put into the file, so that they stay whatever is added later.`,
 				return err
 			}
 			if form == "csv" && only != "addresses" {
-				return usage("csv holds the address book: say --part addresses")
+				return usage("csv is the address list: use --part addresses")
 			}
 			if write && labArg(args) == "-" {
 				return usage("--write changes a file; standard input is none")
@@ -80,14 +80,14 @@ they are put into the file, so that they stay whatever is added later.`,
 			return a.showPlan(p, only, form)
 		},
 	}
-	c.Flags().StringVar(&only, "part", "all", "only this part: wires, adapters, addresses, leases, nat, rules, machines, answers")
+	c.Flags().StringVar(&only, "part", "overview", "overview, all, segments, adapters, addresses, dhcp, nat, rules, machines or answers")
 	c.Flags().StringVar(&form, "form", "text", "text, markdown, or csv (the addresses)")
-	c.Flags().StringVar(&carry.guest, "for", "", "write what this guest needs for \"bastion probe\", as a line to paste or to carry in")
-	c.Flags().StringVar(&carry.bench, "bench", "", "with --for: the bench that the guest is of, where there are several")
+	c.Flags().StringVar(&carry.guest, "for", "", "write what this guest needs for \"bastion probe\", as a line to paste or a file")
+	c.Flags().StringVar(&carry.bench, "bench", "", "with --for: the guest's bench, if there are several")
 	c.Flags().StringVar(&carry.witness, "witness", "", "with --for: the address of the test server outside")
-	c.Flags().StringVar(&carry.name, "name", "", "with --for: a name that leads to the test server")
+	c.Flags().StringVar(&carry.name, "name", "", "with --for: a name that resolves to the test server")
 	c.Flags().StringVar(&carry.to, "to", "", "with --for: write it to this file")
-	c.Flags().BoolVar(&carry.replace, "replace", false, "with --for: replace a file that is there")
+	c.Flags().BoolVar(&carry.replace, "replace", false, "with --for: replace an existing file")
 	c.Flags().BoolVar(&write, "write", false, "put the chosen values into the lab file")
 	return c
 }
@@ -106,8 +106,8 @@ func (a *app) showPlan(p *plan.Plan, only, form string) error {
 	} else {
 		showTitle(s, p, "")
 	}
-	for _, x := range planParts {
-		if only != "all" && only != x.name {
+	for _, x := range append([]part{{"overview", overviewTables}}, planParts...) {
+		if only != x.name && (only != "all" || x.name == "overview") {
 			continue
 		}
 		for _, t := range x.tables(p) {
@@ -117,6 +117,10 @@ func (a *app) showPlan(p *plan.Plan, only, form string) error {
 				s.section(t)
 			}
 		}
+	}
+	if only == "overview" && form == "text" {
+		s.line()
+		s.para(2, 2, faint, planLegend(p)+"More with --part: segments, machines (sizes, start order), answers (what the appliance asks), all.")
 	}
 	return nil
 }
@@ -202,20 +206,24 @@ func starred(text string, planned bool) string {
 }
 
 func wireTables(p *plan.Plan) []section {
-	t := table{head: []string{"segment", "wire", "subnet", "gateway", "free", "reach"}}
+	t := table{head: []string{"segment", "switch", "subnet", "gateway", "free", "reach"}}
 	for _, seg := range p.Segments {
 		on := seg.Wire.Name
 		if seg.Tag != 0 {
 			on += fmt.Sprintf(", tag %d", seg.Tag)
 		}
-		t.add(segmentCell(seg), on, starred(seg.Subnet.String(), seg.Planned || seg.Assumed), gatewayOf(seg), grouped(seg.Free()),
+		free := grouped(seg.Free())
+		if seg.Assumed {
+			free = ""
+		}
+		t.add(segmentCell(seg), on, subnetText(seg), gatewayOf(seg), free,
 			cell{reachWords(seg), faint})
 	}
-	return []section{{"Wires and segments", t}}
+	return []section{{"Segments", t}}
 }
 
 func gatewayOf(seg *plan.Segment) string {
-	if !seg.Gateway.IsValid() {
+	if !seg.Gateway.IsValid() || seg.Assumed && !seg.Lab.Gateway.IsValid() {
 		return ""
 	}
 	planned := seg.Port != nil && seg.Port.Planned || seg.Reach == lab.Upstream && !seg.Lab.Gateway.IsValid()
@@ -228,11 +236,11 @@ func reachWords(seg *plan.Segment) string {
 	case seg.Bridged != nil:
 		return "one network with " + seg.Bridged.Name + ", through the appliance"
 	case seg.Reach == lab.Upstream && seg.Lab.Join == "nat":
-		return "leads outside, translated by the host"
+		return "upstream, NAT by the host"
 	case seg.Reach == lab.Upstream && seg.Lab.Uplink != "":
-		return "leads outside, bridged to " + seg.Lab.Uplink
+		return "upstream, bridged to " + seg.Lab.Uplink
 	case seg.Reach == lab.Upstream:
-		return "leads outside, bridged"
+		return "upstream, bridged"
 	case seg.Reach == lab.Host && seg.Lab.HostForwards:
 		return "the host has " + seg.HostLeg.Addr().String() + " and forwards"
 	case seg.Reach == lab.Host:
@@ -242,34 +250,24 @@ func reachWords(seg *plan.Segment) string {
 	case seg.Lab.Reach == "":
 		return "not decided yet"
 	case seg.Lab.Uplink != "":
-		return "the lab's own, and what hangs on " + seg.Lab.Uplink
+		return "the lab's own, and what is attached to " + seg.Lab.Uplink
 	}
-	return "nobody but those attached"
+	return "isolated"
 }
 
 func adapterTables(p *plan.Plan) []section {
 	list := table{head: []string{"machine", "no.", "port", "MAC address", "segment", "likely device", "model"}}
 	attach := table{head: []string{"machine", "no.", "adapter"}}
 	for _, ad := range p.Adapters {
-		how := ad.Attach
-		if ad.Later() {
-			how += "; connected once the appliance is set up"
-		}
-		if !ad.Plugged && ad.Role != lab.Unused && !ad.Segment.Nowhere() {
-			how = "unplugged; " + how
-		}
-		if ad.Port != nil && ad.Port.Joins != "" {
-			how += ", joined with " + ad.Port.Joins
-		}
 		port := ad.Name
 		if ad.Guest != nil {
 			port = ""
 		}
 		list.add(ad.Machine.Name, fmt.Sprint(ad.Number), cell{port, roleStyle(ad.Role)}, starred(ad.MAC.String(), !ad.MACGiven),
 			segmentCell(ad.Segment), strings.Join(ad.Devices, " or "), ad.NIC)
-		attach.add(ad.Machine.Name, fmt.Sprint(ad.Number), how)
+		attach.add(ad.Machine.Name, fmt.Sprint(ad.Number), attachment(ad))
 	}
-	return []section{{"Adapters", list}, {"How to attach them", attach}}
+	return []section{{"Adapters", list}, {"Attachment", attach}}
 }
 
 func addressTables(p *plan.Plan) []section {
@@ -300,7 +298,10 @@ func addressTables(p *plan.Plan) []section {
 			pool = starred(seg.Port.Leases.Pool.String(), seg.Port.Leases.Planned)
 		}
 		n := seg.Subnet
-		nets.add(segmentCell(seg), starred(n.String(), seg.Planned || seg.Assumed), subnet.Mask(n.Bits()), subnet.Wildcard(n.Bits()))
+		if seg.Assumed {
+			continue
+		}
+		nets.add(segmentCell(seg), subnetText(seg), subnet.Mask(n.Bits()), subnet.Wildcard(n.Bits()))
 		ranges.add(segmentCell(seg), subnet.First(n).String(), subnet.Last(n).String(), subnet.Broadcast(n).String(), pool, grouped(seg.Free()))
 		if seg.Subnet6.IsValid() {
 			sixes.add(segmentCell(seg), starred(seg.Subnet6.String(), true))
@@ -310,7 +311,7 @@ func addressTables(p *plan.Plan) []section {
 }
 
 func leaseTables(p *plan.Plan) []section {
-	t := table{head: []string{"segment", "server", "pool", "router", "resolver", "domain", "time"}}
+	t := table{head: []string{"segment", "server", "pool", "router", "DNS", "domain", "lease time"}}
 	for _, ad := range p.Adapters {
 		v := ad.Leases
 		if v == nil {
@@ -331,36 +332,44 @@ func leaseTables(p *plan.Plan) []section {
 			t.add(segmentCell(seg), g.Name, "its own", "", "", "", "")
 		}
 	}
-	return []section{{"Leases", t}}
+	return []section{{"DHCP", t}}
 }
 
 func natTables(p *plan.Plan) []section {
-	t := table{head: []string{"appliance", "what", "from", "to"}}
+	t := table{head: []string{"appliance", "kind", "from", "to"}}
 	for _, d := range p.Document().NAT {
-		t.add(d.Appliance, d.Kind, d.From, d.To)
+		t.add(d.Appliance, d.Kind, d.From, natTarget(d))
 	}
-	return []section{{"Translation", t}}
+	return []section{{"NAT", t}}
+}
+
+// natTarget returns what an address or a port is translated to.
+func natTarget(d plan.NATDoc) string {
+	if d.Kind == plan.SourceNAT {
+		return "the WAN address"
+	}
+	return d.To
 }
 
 func ruleTables(p *plan.Plan) []section {
 	var out []section
 	for _, m := range p.Appliances() {
-		t := table{head: []string{"no.", "rule", "what for"}}
+		t := table{head: []string{"no.", "rule", "from"}}
 		for i, r := range m.Rules {
 			st := plain
 			if r.Action != lab.Allow {
 				st = broken
 			}
-			t.add(fmt.Sprint(i+1), cell{r.Text, st}, cell{r.Why, faint})
+			t.add(fmt.Sprint(i+1), cell{r.Text, st}, cell{r.Place(), faint})
 		}
-		t.add("", cell{"everything else: denied", broken}, cell{"always the last; answers to what was allowed pass", faint})
-		out = append(out, section{"Rules of " + m.Name + ", the first that matches decides", t})
+		t.add("", cell{"default deny; replies to allowed connections pass", broken}, "")
+		out = append(out, section{"Rules of " + m.Name + ", first match decides", t})
 	}
 	return out
 }
 
 func machineTables(p *plan.Plan) []section {
-	t := table{head: []string{"machine", "CPUs", "memory", "disk", "bus", "model", "queues", "boot", "why"}}
+	t := table{head: []string{"machine", "CPUs", "memory", "disk", "bus", "model", "queues", "boot", "reason"}}
 	var names []string
 	for _, m := range p.Order {
 		names = append(names, m.Name)
@@ -374,25 +383,25 @@ func machineTables(p *plan.Plan) []section {
 		t.add(m.Name, fmt.Sprint(v.CPUs), memory, v.Disk.String(), v.DiskBus, v.NIC, fmt.Sprint(v.Queues), strings.Join(v.Boot, ", "),
 			cell{strings.Join(v.Why, "; "), faint})
 	}
-	order := table{head: []string{"start in this order"}}
+	order := table{head: []string{"start order"}}
 	order.add(strings.Join(names, ", "))
-	return []section{{"Machines", t}, {"Start", order}}
+	return []section{{"Machines", t}, {"Start order", order}}
 }
 
 func answerTables(p *plan.Plan) []section {
 	var out []section
 	for _, m := range p.Appliances() {
 		out = append(out, assumedTable(m))
-		for _, stage := range []struct{ name, title string }{{"console", "What the console of %s asks (profile %s)"},
-			{"pages", "What is set on the pages of %s (profile %s)"}} {
+		for _, stage := range []struct{ name, title string }{{"console", "Answers for the console of %s (profile %s)"},
+			{"pages", "Answers for the web page of %s (profile %s)"}} {
 			out = append(out, section{fmt.Sprintf(stage.title, m.Name, orNone(m.Profile.Name)), answerTable(p.Answers, m, stage.name)})
 		}
 	}
 	t := table{head: []string{"admin page", "of", "when"}}
 	for _, x := range p.Pages {
-		when := "as planned; its certificate is its own, so a browser warns once"
+		when := "as planned; self-signed certificate, a browser warns once"
 		if x.Factory {
-			when = "from the factory, before anything is set up"
+			when = "factory setting, until it is configured"
 		}
 		t.add(cell{x.URL, strong}, x.Appliance.Name, cell{when, faint})
 	}
@@ -431,7 +440,7 @@ func assumedTable(m *plan.Machine) section {
 				cell{"answer by MAC address, not by order", faint})
 		}
 	}
-	return section{fmt.Sprintf("What %s takes for what when nobody says", m.Name), t}
+	return section{fmt.Sprintf("Default interface assignment of %s", m.Name), t}
 }
 
 func orNone(text string) string {

@@ -63,7 +63,7 @@ the appliance, tries what must not be reached from there.`,
 				return a.probeAlone(o)
 			}
 			if o.servers {
-				return usage("--servers goes without --plan: with one, who serves DHCP is asked as far as it matters")
+				return usage("--servers is for a probe without --plan: with a plan, DHCP servers are checked as far as needed")
 			}
 			return a.probeGuest(o)
 		},
@@ -78,24 +78,24 @@ the appliance, tries what must not be reached from there.`,
 		&o.as,
 		"as",
 		"",
-		"which machine of the lab this is, or outside; else the one that the plan is for",
+		"the machine that runs it, or outside (default: the plan's machine)",
 	)
-	c.Flags().StringVar(&o.witness, "witness", "", "the address of the test server outside; else the plan's")
+	c.Flags().StringVar(&o.witness, "witness", "", "the address of the test server outside (default: the plan's)")
 	c.Flags().StringVar(
 		&o.name,
 		"name",
 		"",
-		"a name that leads to the test server, by which DNS servers are tried; else the plan's",
+		"a name that resolves to the test server, to check DNS with (default: the plan's)",
 	)
-	c.Flags().StringVar(&o.token, "token", "", "with a lab file: the lab's token, as the test server says it")
-	c.Flags().StringVar(&o.bench, "bench", "", "with a lab file: which bench this is")
+	c.Flags().StringVar(&o.token, "token", "", "with a lab file: the lab's token, as the test server shows it")
+	c.Flags().StringVar(&o.bench, "bench", "", "with a lab file: the bench this is")
 	c.Flags().StringArrayVar(&o.at, "at", nil,
-		"where a machine is whose address the plan does not say, MACHINE=ADDRESS; of an appliance, outside; repeatable")
+		"the address of a machine that the plan leaves open, MACHINE=ADDRESS; of an appliance, outside; repeatable")
 	c.Flags().BoolVar(
 		&o.answer,
 		"answer",
 		false,
-		"say who this is on the ports that others ask it on, until interrupted, and check nothing",
+		"only answer on the ports that others check, until interrupted; check nothing",
 	)
 	c.Flags().BoolVar(
 		&o.answered,
@@ -103,22 +103,22 @@ the appliance, tries what must not be reached from there.`,
 		false,
 		"the other machines of the lab run probe --answer: their silence counts",
 	)
-	c.Flags().BoolVar(&o.cut, "cut", false, "check the cut too: wait until you have unplugged the appliance's WAN")
-	c.Flags().StringVar(&o.to, "to", "", "write the evidence to this file; else MACHINE.evidence.json, unless --line")
+	c.Flags().BoolVar(&o.cut, "cut", false, "also check no-bypass: wait until you have unplugged the appliance's WAN")
+	c.Flags().StringVar(&o.to, "to", "", "write the evidence to this file (default: MACHINE.evidence.json, unless --line)")
 	c.Flags().BoolVar(
 		&o.servers,
 		"servers",
 		false,
-		"without a plan: ask too who serves DHCP on each adapter (Linux, as root)",
+		"without a plan: also list the DHCP servers on each adapter (Linux, as root)",
 	)
 	c.Flags().BoolVar(&o.line, "line", false, "write the evidence as a line to copy, to standard output")
 	c.Flags().BoolVar(
 		&o.square,
 		"square",
 		false,
-		"show what it found in brief as a square code for a phone: its text is for verify --from too",
+		"show its brief result as a QR code; verify --from accepts its text too",
 	)
-	c.Flags().BoolVar(&o.replace, "replace", false, "replace a file that is there")
+	c.Flags().BoolVar(&o.replace, "replace", false, "replace an existing file")
 	return c
 }
 
@@ -137,7 +137,7 @@ func (a *app) probeAlone(o probeOptions) error {
 	for _, x := range v.Adapters {
 		text := strings.Join(x.Addresses, ", ")
 		if text == "" {
-			text = "no address: is it plugged in, and does anybody serve DHCP there?"
+			text = "no address: is it plugged in, and is there a DHCP server?"
 		}
 		t.add(cell{x.Name, strong}, cell{x.MAC, faint}, text, x.How)
 	}
@@ -152,7 +152,7 @@ func (a *app) probeAlone(o probeOptions) error {
 		out.para(2, 4, plain, sign+" "+line.Text)
 	}
 	out.line()
-	out.para(0, 2, faint, "With a plan it says whether that is right: bastion probe --plan LINE")
+	out.para(0, 2, faint, "With a plan it also checks whether that is right: bastion probe --plan LINE")
 	return a.ctx.Err()
 }
 
@@ -193,7 +193,7 @@ func (a *app) brought(o probeOptions) (*plan.Plan, bundle.Plan, error) {
 	}
 	c = bundle.Plan{Lab: p.Name, Bench: o.bench, Print: p.Fingerprint()}
 	if o.as == "" {
-		return nil, c, usage("with a lab file say which of its machines this is: --as")
+		return nil, c, usage("with a lab file, name the machine: --as")
 	}
 	token, err := tokenOf(o.token, p.Name)
 	if err == nil && o.bench != "" {
@@ -296,10 +296,10 @@ func (a *app) answering(p *plan.Plan, s *field.Probe) error {
 		out.paint(strong, s.Self),
 		" answers on ",
 		servicesText(x.Open),
-		out.paint(faint, ", until you interrupt it"),
+		out.paint(faint, ", until interrupted"),
 	)
 	if len(x.Taken) > 0 {
-		out.para(2, 2, plain, signNote+" something else listens on "+servicesText(x.Taken)+", or that takes rights")
+		out.para(2, 2, plain, signNote+" something else listens on "+servicesText(x.Taken)+", or that needs root")
 	}
 	x.Run(a.ctx)
 	return a.ctx.Err()
@@ -393,7 +393,7 @@ func (a *app) byHand(s *field.Probe) func(ctx context.Context, plugged bool) err
 		select {
 		case err := <-lines:
 			if err != nil && !plugged {
-				return errors.New("nobody said that the WAN is unplugged")
+				return errors.New("--unplugged is missing: is the WAN unplugged?")
 			}
 			return nil
 		case <-seen:
@@ -433,14 +433,14 @@ func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc verdict.Document, took
 	}
 	for _, r := range doc.Claims {
 		if r.Verdict == claims.Broken {
-			out.para(2, 2, plain, out.paint(broken, signBroken)+" "+out.paint(strong, r.ID)+": "+r.Saw)
+			out.para(2, 2, plain, out.paint(broken, signBroken)+" "+out.paint(strong, r.ID)+": "+r.Observed)
 			out.para(4, 2, strong, "remedy: "+r.Remedy)
 		}
 	}
 	t := table{}
 	for _, r := range doc.Claims {
 		name := strings.TrimPrefix(r.ID, s.Self+".")
-		text := r.Saw
+		text := r.Observed
 		if r.Kind == claims.NoBypass && s.Cut == nil && r.Verdict == claims.Unknown {
 			text = "not tried: with --cut it waits until you have unplugged the appliance's WAN"
 		}

@@ -62,7 +62,7 @@ func (a *app) profileList() *cobra.Command {
 
 func (a *app) profileCheck() *cobra.Command {
 	return &cobra.Command{
-		Use: "check FILE|NAME", Short: "Show what a profile states and what it leaves out",
+		Use: "check FILE|NAME", Short: "Show what a profile states and what it omits",
 		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
@@ -78,7 +78,7 @@ func (a *app) profileCheck() *cobra.Command {
 			}
 			s := a.screen()
 			s.line(s.paint(strong, orNone(p.Name)), "  ", s.paint(faint, p.Title))
-			t := table{head: []string{"", "key", "what it does"}}
+			t := table{head: []string{"", "key", "services"}}
 			left := 0
 			for _, f := range facts {
 				c := verdictSign(f.Given)
@@ -91,11 +91,11 @@ func (a *app) profileCheck() *cobra.Command {
 			s.table(t)
 			s.line()
 			if left == 0 {
-				s.line(signHolds, " It says everything.")
+				s.line(signHolds, " It is complete.")
 				return nil
 			}
 			s.para(0, 2, plain,
-				fmt.Sprintf("%s It can be used. %s left out: there the plan goes by what is usual, and the sheet says to look at the label or the console.", signHolds, count(left, "key is", "keys are")))
+				fmt.Sprintf("%s It can be used. %s missing: there the plan uses the usual values, and the sheet refers to the label or the console.", signHolds, count(left, "key is", "keys are")))
 			return nil
 		},
 	}
@@ -130,7 +130,7 @@ func (a *app) profileStart() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&to, "to", "", "the file to write (default NAME.yaml), - for standard output")
-	c.Flags().BoolVar(&replace, "replace", false, "replace the file when it is there")
+	c.Flags().BoolVar(&replace, "replace", false, "replace an existing file")
 	return c
 }
 
@@ -151,7 +151,7 @@ func (a *app) profileNamed(name string) (*lab.Profile, error) {
 }
 
 func noProfile(name string) failure {
-	return failure{exitUsage, fmt.Sprintf("there is no profile %s, neither shipped nor as a file", name),
+	return failure{exitUsage, fmt.Sprintf("no profile %s, neither shipped nor as a file", name),
 		"shipped are " + strings.Join(profiles.Names(), ", ")}
 }
 
@@ -187,7 +187,7 @@ func (a *app) profileOf(name, folder string) (*lab.Profile, error) {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, noProfile(name)
 	case err != nil:
-		return nil, failure{exitUsage, fmt.Sprintf("profile: %s lies outside the lab's folder and is not read", name),
+		return nil, failure{exitUsage, fmt.Sprintf("profile: %s is outside the lab's folder and is not read", name),
 			"if you mean it, name it too: --profile " + path}
 	case !info.Mode().IsRegular():
 		return nil, failure{exitUsage, fmt.Sprintf("profile: %s is not a valid plain file", name), ""}
@@ -203,7 +203,7 @@ func (a *app) profileOf(name, folder string) (*lab.Profile, error) {
 	}
 	a.inputs = append(a.inputs, path)
 	if !bytes.Contains(data, []byte("bastion-profile:")) {
-		return nil, failure{exitUsage, fmt.Sprintf("profile: %s is no profile", name), "bastion profile start NAME writes one to fill in"}
+		return nil, failure{exitUsage, fmt.Sprintf("profile: %s is not a valid profile", name), "bastion profile start NAME writes one to fill in"}
 	}
 	return lab.ReadProfile(path, data)
 }

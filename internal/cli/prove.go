@@ -34,7 +34,7 @@ through or stops that the first did not.`,
 			}
 			if n := len(slices.DeleteFunc([]bool{ask != "", whatIf != "", matrix, anyFault, len(args) == 2},
 				func(b bool) bool { return !b })); n > 1 {
-				return usage("--ask, --matrix, --what-if, --any-one-fault and two labs are each a question of its own: say one")
+				return usage("--ask, --matrix, --what-if, --any-one-fault and a second lab cannot be combined")
 			}
 			p, err := a.load(labArg(args))
 			if err != nil {
@@ -60,11 +60,11 @@ through or stops that the first did not.`,
 		},
 	}
 	f := c.Flags()
-	f.BoolVar(&replay, "replay", false, "send each packet that bypasses in a rehearsal, and show who takes it in")
+	f.BoolVar(&replay, "replay", false, "also send each bypassing packet in a simulation, and show which machine receives it")
 	f.StringVar(&ask, "ask", "", "exactly what passes, such as \"newt to outside\" or \"outside to ferry tcp\"")
-	f.BoolVar(&matrix, "matrix", false, "what passes from everybody to everybody")
+	f.BoolVar(&matrix, "matrix", false, "what each segment reaches")
 	f.StringVar(&whatIf, "what-if", "", "what one change would let through: \"unplug sluice.wan\", \"gannet forwards\" or \"host forwards\"")
-	f.BoolVar(&anyFault, "any-one-fault", false, "each single adapter on a wrong segment: whether that opens a bypass, and who would notice")
+	f.BoolVar(&anyFault, "any-one-fault", false, "try each adapter on each wrong segment: does it open a bypass, and which checks notice?")
 	return c
 }
 
@@ -122,7 +122,7 @@ func (a *app) showProofOf(p *plan.Plan, replay bool) error {
 func (a *app) tellProof(p *plan.Plan, doc reachability.Document, sent []api.Replay) {
 	s := a.screen()
 	c := proofVerdict(doc.Verdict)
-	a.title(s, p, "proof, for all packets")
+	a.title(s, p, "proof, all packets")
 	s.para(0, 2, plain, s.paint(c.st, c.text)+" "+proofSentence(doc))
 	if a.quiet {
 		return
@@ -142,7 +142,7 @@ func (a *app) tellProof(p *plan.Plan, doc reachability.Document, sent []api.Repl
 		if sent != nil {
 			text := "in the rehearsal it arrives: " + strings.Join(sent[i].Path, " ")
 			if !sent[i].Arrived {
-				text = "in the rehearsal it does not arrive, which is a fault of the program: " + strings.Join(sent[i].Path, " ") + sent[i].Missing
+				text = "in the simulation it does not arrive, which is a bug of the program: " + strings.Join(sent[i].Path, " ") + sent[i].Missing
 			}
 			s.para(6, 2, faint, text)
 		}
@@ -181,7 +181,7 @@ func proofSentence(doc reachability.Document) string {
 	case doc.Verdict == "unknown":
 		return "Undecided: the rules are too many for a proof over all packets; no bypass was found among those examined."
 	case len(doc.Escapes) == 0:
-		return "No packet bypasses the appliance, and none passes that the file forbids."
+		return "No packet bypasses the appliance, and no forbidden packet passes."
 	case around == 0:
 		return count(forbidden, "path", "paths") + " through the appliance that the file forbids."
 	case forbidden == 0:
@@ -233,7 +233,7 @@ func (a *app) askProof(p *plan.Plan, text string) error {
 	showTitle(s, p, "what passes: "+text)
 	for i, l := range list {
 		if i == maxShown {
-			s.line("  … and ", count(len(list)-i, "way more", "ways more"), "; --format json tells all")
+			s.line("  … and ", count(len(list)-i, "way more", "ways more"), "; --format json shows all")
 			break
 		}
 		s.line()
@@ -277,9 +277,9 @@ func resolve(p *plan.Plan, w *lab.Who) error {
 			known = append(known, m.Name)
 		}
 		if near := lab.Nearest(w.Name, known); near != "" {
-			return usage("there is no %s in this lab; did you mean %s?", w.Name, near)
+			return usage("no %s in this lab; did you mean %s?", w.Name, near)
 		}
-		return usage("there is no %s in this lab", w.Name)
+		return usage("no %s in this lab", w.Name)
 	}
 	return nil
 }
@@ -302,7 +302,7 @@ func (a *app) showMatrixOf(p *plan.Plan) error {
 		return a.json(api.Matrix{Schema: api.MatrixSchema, Lab: p.Name, Cells: cells})
 	}
 	s := a.screen()
-	showTitle(s, p, "what passes from everybody to everybody, hostile senders included")
+	showTitle(s, p, "reachability of each segment, hostile senders included")
 	var names []string
 	at := map[[2]string]reachability.Cell{}
 	for _, c := range cells {

@@ -60,7 +60,7 @@ func (a *app) anyOneFault(p *plan.Plan) error {
 func (a *app) tellFaults(p *plan.Plan, faults []api.FaultRow) {
 	s := a.screen()
 	showTitle(s, p, "each adapter on each wrong segment")
-	t := table{head: []string{"", "adapter", "on", "escape", "who would notice", "check says"}}
+	t := table{head: []string{"", "adapter", "on", "escape", "noticed by", "findings"}}
 	opened, unnoticed := 0, 0
 	for _, f := range faults {
 		c, way := cell{signNote, faint}, ""
@@ -82,6 +82,6 @@ func (a *app) tellFaults(p *plan.Plan, faults []api.FaultRow) {
 	s.table(t)
 	s.line()
 	s.line(signNote, " ", count(len(faults), "misplacement", "misplacements"),
-		fmt.Sprintf(": %d open a bypass, and of these nobody would notice %d while working.",
+		fmt.Sprintf(": %d open a bypass, %d of them without any symptom.",
 			opened, unnoticed))
 }

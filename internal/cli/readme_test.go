@@ -43,7 +43,7 @@ func TestTenMinutes(t *testing.T) {
 		for _, line := range strings.Split(body, "\n") {
 			command, promise, _ := strings.Cut(line, " # ")
 			if strings.HasPrefix(command, "make ") {
-				command = "./bastion demo" // what it does once it is built
+				command = "./bastion demo" // services once it is built
 			}
 			c := exec.Command("sh", "-c", strings.Replace(command, "./bastion", "bastion", 1))
 			c.Env = append(os.Environ(), "PATH="+dir+":"+os.Getenv("PATH"), "COLUMNS=200")

@@ -88,15 +88,15 @@ past the appliance. Each answer names the frames that show it.`,
 		&against,
 		"against",
 		"",
-		"rehearse this lab too, as it was before, and show which claims changed",
+		"also rehearse this lab, the earlier version, and show changed checks",
 	)
 	c.Flags().StringVar(
 		&fault,
 		"fault",
 		"",
-		"what goes wrong for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT",
+		"a fault for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT",
 	)
-	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
+	c.Flags().BoolVar(&replace, "replace", false, "replace existing files")
 	c.Flags().StringArrayVar(
 		&reports,
 		"report",
@@ -287,7 +287,7 @@ func showMatrix(s *screen, doc verdict.Document) {
 			"  ",
 			signHolds,
 			" ",
-			count(hidden, "guest, for which everything holds", "guests, for each of which everything holds"),
+			count(hidden, "guest, all checks ok", "guests, all checks ok for each"),
 		)
 	}
 }
@@ -351,7 +351,7 @@ func showClaim(s *screen, r claims.Result) {
 	c := verdictCell(r.Verdict)
 	s.line("  ", s.paint(c.st, c.text), " ", s.paint(strong, r.ID))
 	if len(r.Escapes) == 0 {
-		s.para(4, 0, plain, r.Saw)
+		s.para(4, 0, plain, r.Observed)
 	}
 	for _, w := range r.Escapes {
 		s.para(4, 2, plain, fmt.Sprintf("%s reaches %s:", w.From, w.To))

@@ -37,11 +37,11 @@ func (a *app) against(p *plan.Plan, doc verdict.Document, file string) error {
 	}
 	s := a.screen()
 	showTitle(s, p, "rehearsed against "+file)
-	t := table{head: []string{"before", "after", "claim", "what is seen"}}
+	t := table{head: []string{"before", "after", "claim", "observed"}}
 	for _, c := range changes {
 		b, n := verdictCell(c.Before), verdictCell(c.After)
 		b.text, n.text = centered(b.text, 6), centered(n.text, 5)
-		saw := cell{text: c.Saw}
+		saw := cell{text: c.Observed}
 		if c.Follows != "" {
 			saw = cell{"follows from " + c.Follows, faint}
 		}
@@ -68,7 +68,7 @@ func (a *app) report(file string, p *plan.Plan, doc verdict.Document, log *repor
 	case ".html", ".htm":
 		data, err = report.HTML(p, doc, log.Frames(report.Quoted(doc)))
 	default:
-		return usage("--report writes .html, .md or .xml, and %s is none of them", file)
+		return usage("--report writes .html, .md or .xml, not %s", file)
 	}
 	if err == nil {
 		err = a.writeNew(file, data, replace)

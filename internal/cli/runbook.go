@@ -62,7 +62,7 @@ Enter is pressed. A question that no rule knows is left to you.`,
 			}
 			if on != "" {
 				if !walk || on != onMachines || labArg(args) == "-" {
-					return usage("--on machines goes with --walk, and with a lab from a file")
+					return usage("--on machines needs --walk, and a lab from a file")
 				}
 				return a.install(p, labArg(args), install)
 			}
@@ -97,7 +97,7 @@ Enter is pressed. A question that no rule knows is left to you.`,
 			if walk {
 				if state == "" {
 					if labArg(args) == "-" {
-						return usage("a lab from standard input cannot be walked: say a file")
+						return usage("a lab from standard input cannot be walked through: use a file")
 					}
 					state = strings.TrimSuffix(labArg(args), filepath.Ext(labArg(args))) + ".walk.json"
 				}
@@ -123,17 +123,17 @@ Enter is pressed. A question that no rule knows is left to you.`,
 	}
 	c.Flags().StringVar(&form, "form", "", "text, markdown or html")
 	c.Flags().StringVar(&to, "to", "", "the file to write (default: standard output)")
-	c.Flags().BoolVar(&replace, "replace", false, "replace the file when it is there")
-	c.Flags().StringVar(&wording, "wording", "", "whose words: desktop, server, kernel, or a file; what the lab file says, else desktop")
+	c.Flags().BoolVar(&replace, "replace", false, "replace an existing file")
+	c.Flags().StringVar(&wording, "wording", "", "hypervisor terms: desktop, server, kernel, or a file (default: the lab file's, else desktop)")
 	c.Flags().StringVar(&since, "since", "", "only the steps that differ from those of this lab file")
 	c.Flags().BoolVar(&walk, "walk", false, "one step at a time, remembered")
-	c.Flags().StringVar(&on, "on", "", "with --walk: machines, to build the lab as virtual machines and lead it through what its consoles ask")
-	c.Flags().BoolVar(&install.yes, "yes", false, "with --on machines: type every planned answer without asking; stop at what no rule knows")
+	c.Flags().StringVar(&on, "on", "", "with --walk: machines, to build the lab as virtual machines and go through their consoles' questions")
+	c.Flags().BoolVar(&install.yes, "yes", false, "with --on machines: type every planned answer without asking; stop at an unknown question")
 	c.Flags().StringVar(&install.layout, "layout", "us", "with --on machines: the keyboard that the console is set up for")
 	c.Flags().StringVar(&install.start.kernel, "kernel", "", "with --on machines: as of start")
 	c.Flags().StringVar(&install.start.inside, "inside", "", "with --on machines: as of start")
 	c.Flags().StringArrayVar(&install.start.only, "only", nil, "with --on machines: as of start")
-	c.Flags().StringVar(&state, "state", "", "with --walk: where to remember (default: beside the lab file)")
+	c.Flags().StringVar(&state, "state", "", "with --walk: the state file (default: beside the lab file)")
 	c.Flags().StringVar(&record, "record", "", "with --walk: the file for the as-built record (Markdown)")
 	return c
 }
@@ -155,7 +155,7 @@ func (a *app) wordingNamed(name string) (*lab.Wording, error) {
 		return lab.ReadWording(name+".yaml", data)
 	}
 	if _, e := os.Stat(name); e != nil && name != "-" {
-		return nil, usage("there is no wording %s, neither shipped nor as a file; shipped are %s", name,
+		return nil, usage("no wording %s, neither shipped nor as a file; shipped: %s", name,
 			strings.Join(profiles.WordingNames(), ", "))
 	}
 	data, err := a.read(name, lab.MaxSize+1)

@@ -55,28 +55,28 @@ func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 		"where it runs: kernel, in network namespaces of this machine, or machines, as virtual machines under QEMU")
 	c.Flags().StringVar(&o.kernel, "kernel", "",
 		"on machines: the Linux kernel of reference machines, as a Debian package or a folder with boot and lib/modules; "+
-			"else a package in the cache folder openbastion, else this machine's own")
-	c.Flags().StringVar(&o.inside, "inside", "", "on machines: the program that reference machines run, linked statically; else this one")
+			"(default: a package in the cache folder openbastion, else this machine's own)")
+	c.Flags().StringVar(&o.inside, "inside", "", "on machines: the program for reference machines, linked statically (default: this one)")
 	c.Flags().StringArrayVar(&o.only, "only", nil,
-		"on machines: only this machine becomes a virtual one, the rest is simulated; repeatable")
+		"on machines: only this one is a virtual machine, the rest is simulated; repeatable")
 	c.Flags().BoolVar(&o.appliances, "appliance-only", false, "on machines: no guest is started, as while an appliance is installed")
 	c.Flags().BoolVar(&o.reference, "reference", false, "on machines: reference machines also where the lab names an image")
 	c.Flags().StringArrayVar(&o.allow, "join-only", nil,
 		"on machines, with --join: nothing but this network is let out to, as 192.0.2.0/24; repeatable")
 	c.Flags().StringArrayVar(&o.spans, "span", nil,
-		"on machines: a segment goes on on another machine (VXLAN), SEGMENT=NUMBER,NEAR,FAR, as reedbed=48,192.0.2.1,192.0.2.2; repeatable")
+		"on machines: extend a segment to another host (VXLAN), SEGMENT=NUMBER,NEAR,FAR, such as reedbed=48,192.0.2.1,192.0.2.2; repeatable")
 	c.Flags().StringArrayVar(&o.taps, "tap", nil,
 		"on machines, with --join: this upstream segment is on a tap or macvtap device of this machine that you may open, SEGMENT=DEVICE; "+
 			"repeatable")
 	c.Flags().StringVar(&o.accel, "accelerate", "auto", "on machines: auto, yes or no: whether the processor does the work, where it can")
 	c.Flags().BoolVar(&o.asUser, "as-user", false, "without root: inside a user namespace of its own, where the system allows that")
-	c.Flags().BoolVar(&o.join, "join", false, "join the lab to this machine's own network, as its upstream segments say")
-	c.Flags().StringVar(&o.capture, "capture", "", "write what each segment carries to a file of its own in this folder (pcapng)")
+	c.Flags().BoolVar(&o.join, "join", false, "connect the lab to this machine's own network, as its upstream segments specify")
+	c.Flags().StringVar(&o.capture, "capture", "", "capture each segment to its own file in this folder (pcapng)")
 	c.Flags().StringVar(&o.size, "capture-size", "64MiB", "how large each of those files may become")
 	c.Flags().StringArrayVar(&o.commands, "appliance-command", nil,
-		"set an appliance up by this shell command instead of by its plan, [APPLIANCE=]COMMAND: the claims judge it; repeatable")
+		"configure an appliance by this shell command instead of its plan, [APPLIANCE=]COMMAND: the checks judge it; repeatable")
 	c.Flags().StringArrayVar(&o.servers, "add-server", nil,
-		"put a second DHCP server, that is not planned, on this segment; repeatable")
+		"add an unplanned second DHCP server on this segment; repeatable")
 }
 
 func (a *app) start() *cobra.Command {
@@ -121,10 +121,10 @@ users: it is a bench, not a cage for what is hostile to this machine.`,
 		},
 	}
 	a.startFlags(c, &o)
-	c.Flags().StringVar(&o.then, "then", "", "verify: check the claims once it runs, with its output and exit status")
+	c.Flags().StringVar(&o.then, "then", "", "verify: run the checks, with their output and exit status")
 	c.Flags().StringVar(&o.hosts, "hosts", "",
 		"start copies of the lab, the benches of a class, on the hosts that this file names, by your SSH client; schema --of hosts describes it")
-	c.Flags().BoolVar(&o.dry, "dry-run", false, "say what would be made and changed, and do nothing")
+	c.Flags().BoolVar(&o.dry, "dry-run", false, "show what would be made and changed, but change nothing")
 	return c
 }
 
@@ -135,9 +135,9 @@ func (o startOptions) check() error {
 	case !oneOf(o.accel, "auto", "yes", "no"):
 		return usage("--accelerate is auto, yes or no, not %q", o.accel)
 	case len(o.allow) > 0 && (!o.join || o.stage == onKernel):
-		return usage("--join-only is for --join, on machines")
+		return usage("--join-only is for --join on machines")
 	case len(o.taps) > 0 && (!o.join || o.stage == onKernel):
-		return usage("--tap is for --join, on machines")
+		return usage("--tap is for --join on machines")
 	case o.stage == onKernel && (o.kernel+o.inside != "" || len(o.only)+len(o.spans) > 0 || o.appliances || o.reference):
 		return usage("--kernel, --inside, --only, --span, --appliance-only and --reference are for --on machines")
 	case o.stage == onMachines && (o.asUser || len(o.commands) > 0):
@@ -145,7 +145,7 @@ func (o startOptions) check() error {
 	case !oneOf(o.then, "", "verify"):
 		return usage("--then is verify, not %q", o.then)
 	case o.join && o.asUser:
-		return usage("--join changes this machine's network, which --as-user may not")
+		return usage("--join changes this machine's network, which --as-user must not")
 	case o.dry && o.then != "":
 		return usage("--dry-run does nothing that could be verified")
 	}
@@ -158,7 +158,7 @@ func (a *app) keep() *cobra.Command {
 		Use: keepCommand + " LAB", Hidden: true, Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.keepLab(args[0], o) },
 	}
-	c.Flags().StringVar(&o.planted, "planted", "", "the code of the drill that is in it")
+	c.Flags().StringVar(&o.planted, "planted", "", "the code of its drill")
 	a.startFlags(c, &o)
 	return c
 }
@@ -187,7 +187,7 @@ bypasses, as they happen; where nobody looks at a terminal, a line for each.`,
 				return err
 			}
 			if o.watch && o.page {
-				return usage("say --watch or --page, not both")
+				return usage("use --watch or --page, not both")
 			}
 			if r, ok, err := aClass(labArg(args)); err != nil || ok {
 				if err == nil && (o.watch || o.page) {
@@ -201,8 +201,8 @@ bypasses, as they happen; where nobody looks at a terminal, a line for each.`,
 			return a.showStatus(args, o)
 		},
 	}
-	c.Flags().BoolVar(&o.watch, "watch", false, "go on and show what happens, until you interrupt it")
-	c.Flags().BoolVar(&o.page, "page", false, "the same as a page for a browser on this machine; says its address")
+	c.Flags().BoolVar(&o.watch, "watch", false, "continue and show events, until interrupted")
+	c.Flags().BoolVar(&o.page, "page", false, "the same as a page for a browser on this machine; prints its address")
 	c.Flags().StringVar(&o.at, "at", "127.0.0.1:0", "where the page is served: an address of this machine itself, and a port, 0 for any")
 	return c
 }
@@ -225,7 +225,7 @@ ends when the lab is stopped.`,
 				named = []string{"lab.yaml", named[0]}
 			case 2:
 			default:
-				return usage("say the lab, the machine, and after -- the command: %s", c.UseLine())
+				return usage("usage: the lab, the machine, --, and the command: %s", c.UseLine())
 			}
 			return a.runShell(named[0], named[1], command)
 		},
@@ -258,7 +258,7 @@ or was held against another plan counts for nothing, and that is said.`,
 			}
 			if r, ok, err := aClass(labArg(args)); err != nil || ok {
 				if err == nil && len(reports) > 0 {
-					err = usage("--report is for one lab; of the benches of a class, --format json has all verdicts")
+					err = usage("--report is for one lab; for the benches of a class, --format json has all verdicts")
 				}
 				if err != nil {
 					return err
@@ -268,9 +268,9 @@ or was held against another plan counts for nothing, and that is said.`,
 			return a.verifyLab(labArg(args), reports, replace)
 		},
 	}
-	c.Flags().StringArrayVar(&from, "from", nil, "judge this evidence of a probe instead; more files may stand behind it")
-	c.Flags().StringVar(&token, "token", "", "with --from: the lab's token; else the one that this machine keeps for it")
-	c.Flags().BoolVar(&replace, "replace", false, "replace files that are there")
+	c.Flags().StringArrayVar(&from, "from", nil, "judge this evidence from probes instead; several files are accepted")
+	c.Flags().StringVar(&token, "token", "", "with --from: the lab's token (default: this machine's)")
+	c.Flags().BoolVar(&replace, "replace", false, "replace existing files")
 	c.Flags().StringArrayVar(&reports, "report", nil,
 		"write the verdict to this file: .html (a page), .md (Markdown) or .xml (JUnit, for build servers); repeatable")
 	return c
@@ -303,7 +303,7 @@ start goes on with them; --discard takes them away too.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if all && len(args) > 0 {
-				return usage("--all goes without a lab")
+				return usage("--all takes no lab")
 			}
 			if all {
 				return a.endAll(o)
@@ -316,7 +316,7 @@ start goes on with them; --discard takes them away too.`,
 			return a.endLab(labArg(args), o)
 		},
 	}
-	c.Flags().BoolVar(&o.now, "now", false, "end virtual machines at once, without asking their systems")
+	c.Flags().BoolVar(&o.now, "now", false, "stop virtual machines at once, without a shutdown")
 	c.Flags().BoolVar(&o.discard, "discard", false, "remove the disks of its virtual machines too")
 	c.Flags().BoolVar(&all, "all", false, "every lab that you have started")
 	return c

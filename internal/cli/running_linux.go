@@ -37,14 +37,14 @@ func mayBuild() error {
 	}
 	return failure{
 		exitLacking,
-		"to build a lab on the kernel takes root: it makes network namespaces and devices in them",
+		"building a lab on the kernel needs root: it creates network namespaces and devices in them",
 		"Start it as root (sudo bastion start …), or inside a user namespace of its own: bastion start --as-user …",
 	}
 }
 
 func (a *app) startLab(file string, o startOptions) error {
 	if file == "-" {
-		return usage("what runs is held against its file later: start takes a file, not standard input")
+		return usage("a running lab is later compared with its file: start takes a file, not standard input")
 	}
 	p, err := a.load(file)
 	if err != nil {
@@ -72,7 +72,7 @@ func (a *app) startLab(file string, o startOptions) error {
 		}
 		a.note(
 			fmt.Sprintf(
-				"%s was running before; its process has ended without being told to. Its record is removed.",
+				"%s ran before; its process ended unexpectedly. Its record is removed.",
 				p.Name,
 			),
 		)
@@ -174,7 +174,7 @@ func cannotSpawn(err error, asUser bool) error {
 func runsAlready(name string, r supervisor.Record, file string) error {
 	if abs, err := filepath.Abs(file); err != nil || abs != r.File {
 		return failure{exitUsage, fmt.Sprintf("a lab of this name runs already, from another file: %s", r.File),
-			"Stop that one (bastion stop " + name + "), or give this lab another name."}
+			"Stop that one (bastion stop " + name + "), or rename this lab."}
 	}
 	return failure{exitUsage, fmt.Sprintf("%s runs already, since %s", name, r.Started.Local().Format("15:04")),
 		"bastion status " + name + " shows it; bastion stop " + name + " ends it."}
@@ -196,7 +196,7 @@ func (a *app) saidStarted(p *plan.Plan, f supervisor.Folder, file string, o star
 	}
 	s.line()
 	t := table{}
-	t.add("bastion status "+file, cell{"addresses, leases, rules, flows", faint})
+	t.add("bastion status "+file, cell{"addresses, DHCP, rules, connections", faint})
 	t.add(how+guest, cell{what, faint})
 	t.add("bastion verify "+file, cell{"the claims, by real packets", faint})
 	t.add("bastion stop "+file, cell{"ends it and leaves nothing", faint})
@@ -215,7 +215,7 @@ func (a *app) dryRun(p *plan.Plan, o startOptions) error {
 	}
 	s := a.screen()
 	showTitle(s, p, "what a start would do")
-	s.heading("In namespaces without a name, which end with the lab's process")
+	s.heading("In unnamed namespaces, which end with the lab's process")
 	for _, line := range made {
 		s.para(2, 2, plain, line)
 	}
@@ -252,7 +252,7 @@ func (a *app) options(p *plan.Plan, o startOptions) (kernel.Options, error) {
 		case len(gates) == 1:
 			name, command = gates[0].Name, text
 		default:
-			return out, usage("--appliance-command: say for which appliance: %s=COMMAND", p.Appliances()[0].Name)
+			return out, usage("--appliance-command: name the appliance: %s=COMMAND", p.Appliances()[0].Name)
 		}
 		out.Commands[name] = command
 	}
@@ -456,9 +456,9 @@ func (a *app) statusOf(l started) (status.Lab, error) {
 	if !l.record.Alive() {
 		r := l.record
 		r.Phase = status.Ended
-		why := "its process ended without being told to; nothing of the lab is left but its record"
+		why := "its process ended unexpectedly; only the lab's record is left"
 		if said := l.folder.LastWords(); said != "" {
-			why += "; it said: " + said + " (all of it is in " + l.folder.Log() + ")"
+			why += "; its output: " + said + " (complete in " + l.folder.Log() + ")"
 		}
 		return r.Fill(status.Lab{Changed: l.changed != ""}, why), nil
 	}

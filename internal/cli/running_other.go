@@ -10,7 +10,7 @@ import (
 // notHere says that labs run on Linux only.
 func notHere() error {
 	return failure{exitLacking, "a lab runs on Linux only: it is made of that kernel's network namespaces",
-		"Here, rehearse it instead (bastion rehearse LAB), or export it for what runs machines on this system."}
+		"Here, simulate it instead (bastion rehearse LAB), or export it for a hypervisor on this system."}
 }
 
 func (a *app) drillOn(*plan.Plan, string, drillOptions) error       { return notHere() }

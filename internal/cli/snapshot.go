@@ -30,7 +30,7 @@ with the lab.`,
 			case args[1] == "back" && name != "":
 				return a.done(args[0], supervisor.Operation{Verb: "back", Args: []string{name}}, "all machines are back at "+name)
 			}
-			return usage("say snapshot LAB take NAME, snapshot LAB back NAME, or snapshot LAB list")
+			return usage("usage: snapshot LAB take NAME, snapshot LAB back NAME, or snapshot LAB list")
 		},
 	}
 	return c

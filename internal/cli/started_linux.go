@@ -27,7 +27,7 @@ func (a *app) find(named string) (started, error) {
 	}
 	known, err := supervisor.Known(home)
 	if err != nil {
-		return started{}, failure{exitUsage, "cannot read what was started: " + err.Error(), ""}
+		return started{}, failure{exitUsage, "cannot read the record: " + err.Error(), ""}
 	}
 	abs, err := filepath.Abs(named)
 	if err != nil {
@@ -74,7 +74,7 @@ func (a *app) held(f supervisor.Folder, r supervisor.Record) started {
 func (a *app) asStarted(l started) (*plan.Plan, error) {
 	data, err := os.ReadFile(l.folder.Text())
 	if err != nil {
-		return nil, failure{exitUsage, "what was started cannot be read: " + err.Error(), ""}
+		return nil, failure{exitUsage, "the record cannot be read: " + err.Error(), ""}
 	}
 	made, err := lab.Read(l.record.File, data)
 	if err != nil {
@@ -89,8 +89,8 @@ func (a *app) asStarted(l started) (*plan.Plan, error) {
 // dial reaches the process of a lab.
 func (a *app) dial(l started) (*supervisor.Client, error) {
 	if !l.record.Alive() {
-		return nil, failure{exitBroken, l.record.Lab + " does not run any more: its process ended without being told to",
-			"Nothing of the lab is left but its record: bastion stop " + l.record.Lab + " takes that away."}
+		return nil, failure{exitBroken, l.record.Lab + " has stopped: its process ended unexpectedly",
+			"Only the lab's record is left: bastion stop " + l.record.Lab + " removes it."}
 	}
 	c, err := l.folder.Dial()
 	if err != nil {

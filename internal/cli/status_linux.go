@@ -233,7 +233,7 @@ func showFlows(s *screen, l status.Lab, verbose bool) {
 	s.line()
 	s.table(t)
 	if n := len(l.Flows) - len(t.rows); n > 0 {
-		s.line("  … and ", count(n, "flow more", "flows more"), "; --verbose or --format json tells all")
+		s.line("  … and ", count(n, "flow more", "flows more"), "; --verbose or --format json shows all")
 	}
 }
 

@@ -14,7 +14,7 @@ import (
 func (a *app) survey() *cobra.Command {
 	var write string
 	c := &cobra.Command{
-		Use: "survey", Short: "Show what this machine offers a lab",
+		Use: "survey", Short: "Show what this machine offers for a lab",
 		Long: `Looks at this machine's adapters, networks, processors, memory and disk, tries
 whether virtual machines can be accelerated, and says what follows for a lab.
 With --write the site of a lab file is set to what was seen.`,
@@ -35,7 +35,7 @@ With --write the site of a lab file is set to what was seen.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&write, "write", "", "put it under site: in this lab file")
+	c.Flags().StringVar(&write, "write", "", "write it under site: into this lab file")
 	return c
 }
 

@@ -37,7 +37,7 @@ func (a *app) symptomTable(p *plan.Plan, form, to string, replace bool) error {
 			a.showSymptoms(p, rows)
 			return nil
 		}
-		return usage("a text table goes to the screen; --to takes --form markdown or html")
+		return usage("a text table is printed; --to needs --form markdown or html")
 	}
 	if to == "" {
 		_, err := a.out.Write(data)
@@ -57,7 +57,7 @@ func symptomRow(r diagnose.Row) (what, see, family string) {
 		what += fmt.Sprintf(" (and so each of %s)", strings.Join(r.Like, ", "))
 	}
 	if see = strings.Join(r.See, "; "); see == "" {
-		see = "nothing: no look tells of it"
+		see = "nothing: no check shows it"
 	}
 	return what, see, string(r.Mistakes[0].Family)
 }
@@ -79,7 +79,7 @@ func families(rows []diagnose.Row) []mistakes.Family {
 
 func (a *app) showSymptoms(p *plan.Plan, rows []diagnose.Row) {
 	s := a.screen()
-	showTitle(s, p, fmt.Sprintf("what %s would look like", count(mistakesIn(rows), "mistake", "mistakes")))
+	showTitle(s, p, fmt.Sprintf("the symptoms of %s", count(mistakesIn(rows), "mistake", "mistakes")))
 	for _, f := range families(rows) {
 		s.heading(string(f))
 		t := table{head: []string{"when", "you see"}}

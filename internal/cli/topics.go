@@ -136,7 +136,7 @@ An expectation, checked beside what every lab must hold:
 }
 
 func (a *app) exitTopic() *cobra.Command {
-	return topic("exit-status", "What the exit status says", `  0    it holds, or was done
+	return topic("exit-status", "Exit status", `  0    it holds, or was done
   1    something is broken: a finding of severity error, a claim that is broken
        or unknown, a path outside
   2    the call or an input is wrong

@@ -51,7 +51,7 @@ pass. FROM and TO are guests, appliances or outside.`,
 				return err
 			}
 			if from == to || from != nil && to != nil && from.Machine == to.Machine {
-				return usage("%s to %s is no flow between two machines", args[0], args[1])
+				return usage("%s to %s is not a flow between two machines", args[0], args[1])
 			}
 			t := simulator.New(p).Trace(from, to, service)
 			if a.format == "json" {
@@ -88,9 +88,9 @@ func party(p *plan.Plan, name string) (*plan.Adapter, error) {
 			known = append(known, m.Name)
 		}
 		if near := lab.Nearest(name, known); near != "" {
-			return nil, usage("there is no machine %s; did you mean %s?", name, near)
+			return nil, usage("no machine %s; did you mean %s?", name, near)
 		}
-		return nil, usage("there is no machine %s in this lab", name)
+		return nil, usage("no machine %s in this lab", name)
 	}
 	for _, a := range m.Adapters {
 		if a.Segment.Inside() {
@@ -107,12 +107,12 @@ var stepStyle = map[string]style{"arp": faint, "name": plain, "packet": plain, "
 // showTraced shows whether a flow passes, and where it does not, why and what to change.
 func showTraced(s *screen, t simulator.Trace) {
 	if t.Passed {
-		s.para(0, 2, plain, signHolds+" It passes: "+t.Saw+".")
+		s.para(0, 2, plain, signHolds+" It passes: "+t.Observed+".")
 		return
 	}
 	s.para(0, 2, plain, s.paint(broken, signBroken)+" It does not pass: "+t.Died+".")
-	if t.Saw != "" && !strings.Contains(t.Died, t.Saw) {
-		s.para(2, 0, plain, t.From+" got: "+t.Saw)
+	if t.Observed != "" && !strings.Contains(t.Died, t.Observed) {
+		s.para(2, 0, plain, t.From+" got: "+t.Observed)
 	}
 	if t.Change != "" {
 		what := "remedy: " + t.Change
@@ -156,7 +156,7 @@ func showSteps(s *screen, file string, t simulator.Trace, verbose bool) {
 	s.line()
 	s.table(rows)
 	if t.More > 0 {
-		s.line("  ", s.paint(faint, "… and "+count(t.More, "frame", "frames")+" more of it"))
+		s.line("  ", s.paint(faint, "… and "+count(t.More, "frame", "frames")+" more"))
 	}
 	if hidden > 0 {
 		s.para(2, 2, faint, "Names, MAC addresses and routes: with --verbose.")

@@ -67,7 +67,7 @@ func (w *walker) load() error {
 		w.walk, err = runbook.ReadWalk(data, w.p.Name)
 	}
 	if err != nil {
-		return usage("cannot read where you stopped, %s: %s", w.file, cause(err))
+		return usage("cannot read the saved position, %s: %s", w.file, cause(err))
 	}
 	return nil
 }
@@ -136,7 +136,7 @@ func (w *walker) proceed(book runbook.Book) error {
 			return err
 		}
 		if stop {
-			w.s.line(fmt.Sprintf("Stopped at step %d of %d; the same command goes on here.", at+1, len(w.steps)))
+			w.s.line(fmt.Sprintf("Stopped at step %d of %d; the same command continues here.", at+1, len(w.steps)))
 			if part.Unproved != "" {
 				w.s.para(0, 0, faint, "Still unseen: "+part.Unproved+".")
 			}
@@ -150,7 +150,7 @@ func (w *walker) proceed(book runbook.Book) error {
 		at = max(0, at+next)
 	}
 	w.s.line()
-	w.s.line(signHolds, fmt.Sprintf(" All %d steps of %s are behind you.", len(w.steps), book.Lab))
+	w.s.line(signHolds, fmt.Sprintf(" All %d steps of %s are done.", len(w.steps), book.Lab))
 	return nil
 }
 
@@ -174,7 +174,7 @@ func (w *walker) answer(step runbook.Step) (next int, stop bool, err error) {
 		word, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
 		switch {
 		case word == "" && judged.amiss:
-			w.s.line("The check does not hold. p: paste again; f: go on all the same; s: skip")
+			w.s.line("The check failed. p: paste again; f: continue anyway; s: skip")
 		case word == "" && w.walk.Proved(step.ID): // looked at again: what was checked stays so
 			return 1, false, nil
 		case word == "":
@@ -194,7 +194,7 @@ func (w *walker) answer(step runbook.Step) (next int, stop bool, err error) {
 			}
 			m := w.p.Machine(name)
 			if m == nil {
-				w.s.line("There is no machine ", name, ".")
+				w.s.line("No machine ", name, ".")
 				continue
 			}
 			judged = w.judge(step.Check, m, judged)
@@ -204,7 +204,7 @@ func (w *walker) answer(step runbook.Step) (next int, stop bool, err error) {
 			switch {
 			case judged.amiss:
 			case judged.lacking:
-				w.s.line("Nothing is against the plan, and not all was shown. p: paste more of it; Enter: you have seen the rest")
+				w.s.line("No differences so far; values are missing. p: paste more; Enter: you have seen the rest")
 			case judged.said != nil:
 				return finish(runbook.Proved, "")
 			}

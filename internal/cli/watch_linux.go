@@ -153,7 +153,7 @@ func (a *app) drawView(v *view, now status.Lab, c status.Change, height int) {
 	}
 	s := newScreen(&b, color)
 	s.width = a.screen().width
-	s.para(0, 2, plain, s.paint(strong, now.Lab)+"  "+s.paint(faint, fmt.Sprintf("%s, %s; Ctrl-C leaves, the lab goes on", now.Phase,
+	s.para(0, 2, plain, s.paint(strong, now.Lab)+"  "+s.paint(faint, fmt.Sprintf("%s, %s; Ctrl-C quits, the lab keeps running", now.Phase,
 		c.At.Local().Format("15:04:05"))))
 	s.line()
 	v.rates(s, c)
@@ -250,7 +250,7 @@ func (a *app) serveLive(p *plan.Plan, at string, watch live.Watch) error {
 	stop := context.AfterFunc(a.ctx, func() { server.Close() })
 	defer stop()
 	fmt.Fprintln(a.out, live.Address(in.Addr().String(), token))
-	a.note("The page is for this machine only, and whoever has this address; Ctrl-C ends it, the lab goes on.")
+	a.note("Only for this machine and only with this address; Ctrl-C ends the page, not the lab.")
 	if err := server.Serve(in); !errors.Is(err, http.ErrServerClosed) {
 		return failure{exitUsage, err.Error(), ""}
 	}

@@ -50,12 +50,12 @@ guests whose rules let only known services out then do not get through.`,
 			return a.bearWitness(args, o)
 		},
 	}
-	c.Flags().StringVar(&o.token, "token", "", "the lab's token; else the one that this machine keeps for it")
-	c.Flags().StringVar(&o.at, "at", "", "the address to listen at; else all of this machine's")
-	c.Flags().StringVar(&o.udp, "udp", field.FormatPorts(field.Usual.UDP), "ports for datagrams, by themselves or within DNS; with a lab file also those of its claims")
-	c.Flags().StringVar(&o.tcp, "tcp", field.FormatPorts(field.Usual.TCP), "ports for connections, by themselves or with HTTP; likewise")
+	c.Flags().StringVar(&o.token, "token", "", "the lab's token (default: this machine's)")
+	c.Flags().StringVar(&o.at, "at", "", "the address to listen on (default: all)")
+	c.Flags().StringVar(&o.udp, "udp", field.FormatPorts(field.Usual.UDP), "UDP ports, plain or with DNS; with a lab file also those of its checks")
+	c.Flags().StringVar(&o.tcp, "tcp", field.FormatPorts(field.Usual.TCP), "UDP ports to listen on")
 	c.Flags().StringVar(&o.record, "record", "", "add each question that was answered to this file, a line of JSON for each")
-	c.Flags().Float64Var(&o.rate, "rate", 500, "how many questions a second a bench at one address may put on average")
+	c.Flags().Float64Var(&o.rate, "rate", 500, "allowed requests per second and bench, on average")
 	return c
 }
 
@@ -79,7 +79,7 @@ func (a *app) labName(args []string) (string, *plan.Plan, error) {
 		return "", nil, err
 	}
 	if _, err := os.Stat(kept); err != nil {
-		return "", nil, failure{exitUsage, "this machine keeps no token of a lab " + named, "Name the lab file, or say the token: --token."}
+		return "", nil, failure{exitUsage, "this machine keeps no token of a lab " + named, "name the lab file, or pass --token."}
 	}
 	return named, nil, nil
 }
@@ -130,9 +130,9 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 	server := witness.NewServer(key, token, secret, o.rate)
 	w, wanted, err := openWitness(at, ports, p, server, r.seen)
 	if err != nil {
-		hint := "Say other ports (--udp, --tcp), or end what listens there."
+		hint := "Use other ports (--udp, --tcp), or stop the program that listens there."
 		if errors.Is(err, fs.ErrPermission) {
-			hint = "Ports below 1024 take root; or say others: --udp 7007 --tcp 8080."
+			hint = "Ports below 1024 need root; or use others: --udp 7007 --tcp 8080."
 		}
 		return failure{exitLacking, "the test server cannot listen: " + strings.ReplaceAll(err.Error(), "\n", "; "), hint}
 	}
@@ -143,14 +143,14 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 	}
 	s := a.screen()
 	if a.format == "text" && !a.quiet {
-		s.line(s.paint(strong, "witness"), " of ", name, "  ", s.paint(faint, "until you interrupt it"))
+		s.line(s.paint(strong, "witness"), " of ", name, "  ", s.paint(faint, "until interrupted"))
 		t := table{}
 		t.add("its code", cell{witness.Code(key.Public().(ed25519.PublicKey)), strong}, cell{"probes show the same", faint})
 		t.add("listens at", o.atText(), cell{w.Ports.String(), faint})
 		t.add("the token", cell{token.String(), plain}, cell{"a secret of this lab: for --token on other machines", faint})
 		s.below(t)
 		if wanted != nil {
-			s.para(2, 4, plain, signNote+" not on all ports that the lab's claims ask for: "+strings.ReplaceAll(wanted.Error(), "\n", "; "))
+			s.para(2, 4, plain, signNote+" not on all ports that the lab's checks use: "+strings.ReplaceAll(wanted.Error(), "\n", "; "))
 		}
 		if deaf != nil {
 			s.para(2, 4, plain, signNote+" forged packets are heard on its ports alone: "+why(deaf))
@@ -179,7 +179,7 @@ func openWitness(at netip.Addr, ports field.Ports, p *plan.Plan, server *witness
 // why says in a person's words what keeps the witness from hearing all.
 func why(err error) string {
 	if errors.Is(err, fs.ErrPermission) {
-		return "to hear all takes root"
+		return "recording all packets needs root"
 	}
 	return err.Error()
 }
@@ -202,7 +202,7 @@ type witnessRecord struct {
 
 // recordLine is what is kept of a question.
 type recordLine struct {
-	At     time.Time      `json:"at"`
+	At     time.Time      `json:"time"`
 	Bench  string         `json:"bench"`
 	Source netip.AddrPort `json:"source"`
 	Hops   int            `json:"hops"`
@@ -247,7 +247,7 @@ func (r *witnessRecord) heard(run uint32, attempt int) {
 	}
 	r.known[who] = true
 	s := r.a.screen()
-	s.line("  ", now.Local().Format("15:04:05"), "  ", s.paint(broken, "a forged packet came through"),
+	s.line("  ", now.Local().Format("15:04:05"), "  ", s.paint(broken, "a forged packet got through"),
 		s.paint(faint, ", the first of its run"))
 }
 

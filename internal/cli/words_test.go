@@ -80,7 +80,7 @@ func helps() map[string]string {
 // forms of the program's own that say nothing to a person.
 var retired = regexp.MustCompile(`(?i)to mend it|\bbuilt so\b|what you see|it shows:|\btry: |to let it pass|\b0 unknown|\(Success\)|h0m0s|m0s\b|` +
 	`internal network|internal switch|first-run|[0-9]{7,}KiB|none to none|Available Commands|for more information about|` +
-	`hardware addresse?s?\b|lease servers?\b|lease services?\b|hands? out leases|\bwhom\b|\banew\b|is luck\b|\bamiss\b|` +
+	`MAC addresse?s?\b|lease servers?\b|lease services?\b|hands? out leases|\bwhom\b|\banew\b|is luck\b|\bamiss\b|` +
 	`may be said again|when absent|called otherwise|Called as|Such as$|past every appliance|\b1 (rules|guests|errors|checks)\b`)
 
 // inner are values as the program's language writes them.

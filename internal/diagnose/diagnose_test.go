@@ -279,15 +279,15 @@ func TestParseSeen(t *testing.T) {
 		}
 	}
 	for text, why := range map[string]string{
-		"heron.dhcp": "is not WHAT=HOW", "heron.dhpc=none": "the nearest is heron.dhcp", "nobody.dhcp=none": "there is nothing called",
-		"heron.gateway=purple": "takes", "heron=none": "does not say whose", "heron.dhcp=": "is not WHAT=HOW", "sluice.speed=late": "of sluice there are",
+		"heron.dhcp": "is not WHAT=HOW", "heron.dhpc=none": "the nearest is heron.dhcp", "nobody.dhcp=none": "is not a known symptom",
+		"heron.gateway=purple": "takes", "heron=none": "names no machine", "heron.dhcp=": "is not WHAT=HOW", "sluice.speed=late": "of sluice there are",
 	} {
 		_, err := s.ParseSeen(text)
 		assert.ErrorContains(t, err, why, text)
 	}
 }
 
-// What tools print is read as they print it, and what is not there is not guessed.
+// What tools print is read as they print it, and what is not not guessed.
 func TestPaste(t *testing.T) {
 	s := NewStudy(example(t, "saltmarsh.yaml"))
 	for _, c := range []struct{ name, guest, text, want string }{
@@ -310,7 +310,7 @@ PING 203.0.113.80 (203.0.113.80) 56(84) bytes of data.
 		{"no way", "heron", "# ping -c 1 203.0.113.80\nping: connect: Network is unreachable\n", "number=no-route"},
 		{"another system's ping", "heron", "C:\\> ping 203.0.113.80\nPinging 203.0.113.80 with 32 bytes of data:\nRequest timed out.\n" +
 			"Ping statistics for 203.0.113.80:\n    Packets: Sent = 4, Received = 0, Lost = 4 (100% loss),\n", "number=none"},
-		{"names", "heron", "$ dig example.com\n;; communications error to 10.83.16.1#53: timed out\n;; no servers could be reached\n", "name=none"},
+		{"names", "heron", "$ dig example.com\n;; communications error to 10.83.16.1#53: timed out\n;; no servers matches reached\n", "name=none"},
 		{"a DNS server that cannot", "heron", "$ host example.com\nHost example.com not found: 2(SERVFAIL)\n", "name=failed"},
 		{"a name", "heron", "$ getent hosts example.com\n192.0.2.7       example.com\n", "name=holds"},
 		{"pages", "heron", "$ curl -sSI http://203.0.113.80/\ncurl: (28) Failed to connect to 203.0.113.80 port 80 after 5000 ms: Timeout was reached\n", "page=none"},
@@ -367,7 +367,7 @@ func TestSaved(t *testing.T) {
 	require.True(t, fresh.Restore(data))
 	assert.Equal(t, s.Vectors, fresh.Vectors)
 	other := NewStudy(example(t, "saltmarsh.yaml"))
-	assert.False(t, other.Restore(data), "it is of another lab")
+	assert.False(t, other.Restore(data), "it is from another lab")
 	for _, bad := range [][]byte{nil, data[:len(data)/2], []byte("hello"), append([]byte{0}, data...)} {
 		assert.False(t, NewStudy(p).Restore(bad))
 	}

@@ -40,7 +40,7 @@ type Named struct {
 	ID      string `json:"id"`
 	Kind    string `json:"kind"`
 	Family  string `json:"family"`
-	Says    string `json:"says"`
+	Says    string `json:"title"`
 	Why     string `json:"why"`
 	Look    string `json:"look"`
 	Remedy  string `json:"remedy"`

@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"openbastion/internal/diagnose/mistakes"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/simulator"
 	"openbastion/internal/verify/claims"
 	"openbastion/internal/verify/reachability"
@@ -267,10 +267,10 @@ func neighborValue(home *plan.Adapter, got claims.GotNeighbor) Value {
 func nameValue(a claims.Answer, witness netip.Addr) Value {
 	got, ok := a.Got.(claims.GotName)
 	switch {
-	case !ok || !got.Answered && strings.Contains(got.Saw, "no route") || got.Saw == "none was named":
+	case !ok || !got.Answered && got.Outcome.Is(outcome.NoRoute, outcome.NoServer):
 		return NoRoute
-	case !got.Answered && (refusal(got.Saw) || got.Resolver.IsValid() && strings.HasSuffix(got.Saw, "says "+got.Resolver.String())):
-		return Refused // the resolver's own machine says that nothing listens there
+	case !got.Answered && (refusal(got.Outcome) || got.Outcome.By.IsValid() && got.Outcome.By == got.Resolver):
+		return Refused // the server's own host reports that nothing listens there
 	case !got.Answered:
 		return None
 	case len(got.Addresses) == 0:
@@ -409,20 +409,18 @@ func reachValue(got claims.GotReach, allowed bool) Value {
 		return Holds
 	case got.Answered:
 		return Open
-	case refusal(got.Saw):
+	case refusal(got.Outcome):
 		return Refused
-	case strings.Contains(got.Saw, ", says "):
+	case got.Outcome.Is(outcome.Unreachable, outcome.TimeExceeded, outcome.TooBig):
 		return Unreached
-	case strings.Contains(got.Saw, "no route"):
+	case got.Outcome.Is(outcome.NoRoute):
 		return NoRoute
 	}
 	return None
 }
 
-// refusal tells words that somebody said no.
-func refusal(saw string) bool {
-	return strings.Contains(saw, "refused by") || strings.Contains(saw, "reset by") || strings.HasPrefix(saw, "refused, says")
-}
+// refusal reports whether the destination itself refused a connection.
+func refusal(o outcome.Outcome) bool { return o.Is(outcome.Refused, outcome.Reset) }
 
 // settled reads what a machine shows whether or not anything passes.
 func (o *observer) settled(l *Look, at *plan.Adapter) Value {

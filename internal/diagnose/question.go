@@ -62,11 +62,11 @@ const mostChoices = 16
 // whichQuestions ask which of several things is not as it should be: what opens, what
 // does not answer, what a console shows.
 func (s *Study) whichQuestions() []*Question {
-	opens := &Question{ID: "which.opens", Text: "Does one of these open or answer, and must not? The first that does", Do: "try them, from the top", cost: 2.5}
+	opens := &Question{ID: "which.opens", Text: "Does one of these answer that must not? The first that does", Do: "try them in this order", cost: 2.5}
 	answers := &Question{ID: "which.answers", Text: "Does one of these not answer? The first that does not",
-		Do: "try them, from the top", cost: 2}
-	shows := &Question{ID: "which.shows", Text: "Is one of these on a console not as planned? The first that is not", Do: "look at the consoles of the appliances", cost: 1.5}
-	odd := &Question{ID: "which.odd", Text: "Is one of these of a guest not as planned? The first that is not", Do: "look at the guests' settings, and at their adapters", cost: 1.5}
+		Do: "try them in this order", cost: 2}
+	shows := &Question{ID: "which.shows", Text: "Is one of these on a console not as planned? The first that is not", Do: "check the consoles of the appliances", cost: 1.5}
+	odd := &Question{ID: "which.odd", Text: "Is one of these on a guest not as planned? The first that is not", Do: "check the guests' settings and adapters", cost: 1.5}
 	for i, l := range s.Looks {
 		switch l.Kind {
 		case Inbound, Host, Stopped, Cut:
@@ -140,8 +140,8 @@ func (s *Study) of(g *plan.Machine, kinds ...Kind) []int {
 
 // whoQuestion asks which guests are met.
 func (s *Study) whoQuestion() *Question {
-	q := &Question{ID: "who", Text: "Which guests do not get what they should? Names, all, or none", Whole: true, cost: 1,
-		Do: "on each guest, look for an address and open a page"}
+	q := &Question{ID: "who", Text: "Which guests have a problem? Names, all, or none", Whole: true, cost: 1,
+		Do: "on each guest, check its address and open a page"}
 	var sets [][]int
 	for _, g := range s.Plan.Guests() {
 		if Home(g) != nil {
@@ -179,13 +179,13 @@ func (s *Study) Who(text string) ([]Seen, error) {
 		case name == "all" || name == "none" || name == "and":
 			named[name] = true
 		case m == nil || m.Guest == nil || Home(m) == nil:
-			return nil, fmt.Errorf("there is no guest %q behind an appliance", name)
+			return nil, fmt.Errorf("no guest %q behind an appliance", name)
 		default:
 			named[name] = true
 		}
 	}
 	if len(named) == 0 {
-		return nil, fmt.Errorf("say names of guests, all, or none")
+		return nil, fmt.Errorf("use names of guests, all or none")
 	}
 	return s.whoFails(func(g *plan.Machine, _ []int) bool { return named["all"] || named[g.Name] }), nil
 }
@@ -211,7 +211,7 @@ func (s *Study) ladder(home *plan.Adapter) *Question {
 	g, name := home.Machine, home.Machine.Name
 	c := commandsOf(g)
 	q := &Question{ID: name + ".far", Machine: g, cost: 1.5, Text: "How far does " + name + " get?",
-		Do: fmt.Sprintf("on %s, one after another: %s, then ping its next hop, a number outside, a name outside", name, c.Addresses)}
+		Do: fmt.Sprintf("on %s, in this order: %s, then ping its next hop, an IP address outside, a name outside", name, c.Addresses)}
 	rung := func(text string, holds []Kind, is Value, kinds ...Kind) {
 		looks := s.of(g, kinds...)
 		if len(looks) == 0 {
@@ -219,26 +219,26 @@ func (s *Study) ladder(home *plan.Adapter) *Question {
 		}
 		o := Option{Text: text, when: len(q.Options)}
 		if before := s.of(g, holds...); len(before) > 0 {
-			o.Seen = append(o.Seen, Seen{Text: name + ": up to there", Looks: before, Value: Holds})
+			o.Seen = append(o.Seen, Seen{Text: name + ": fails after that", Looks: before, Value: Holds})
 		}
 		o.Seen = append(o.Seen, Seen{Text: name + ": " + text, Looks: looks, Value: is})
 		q.Options = append(q.Options, o)
 	}
 	address, link := []Kind{Lease, Address}, []Kind{Cable}
 	rung("it has no link", nil, None, Cable)
-	rung("it has no address, or one that it gave itself", link, None, address...)
-	rung("it has an address, and not the planned one", link, Broken, address...)
+	rung("it has no address, or a link-local one", link, None, address...)
+	rung("it has an address, but not the planned one", link, Broken, address...)
 	held := append([]Kind{Cable}, address...)
-	rung("it has its address, and its next hop does not answer", held, Broken, Gateway)
+	rung("it has its address, but its next hop does not answer", held, Broken, Gateway)
 	held = append(held, Gateway)
 	out := s.reaches(g)
 	if len(out) > 0 {
-		rung("its next hop answers, and no number outside does", held, Broken, out...)
+		rung("its next hop answers, but no IP address outside does", held, Broken, out...)
 		held = append(held, out...)
-		rung("numbers outside answer, and names do not", held, Broken, Name)
+		rung("IP addresses outside answer, but names do not", held, Broken, Name)
 		held = append(held, Name)
 	}
-	q.Options = append(q.Options, Option{Text: "all of that works", when: len(q.Options),
+	q.Options = append(q.Options, Option{Text: "everything works", when: len(q.Options),
 		Seen: []Seen{{Text: name + " gets everywhere", Looks: s.of(g, held...), Value: Holds}}})
 	q.outcome = func(v Vector) int { return firstThatFits(q.Options, v) }
 	return q
@@ -283,7 +283,7 @@ func (s *Study) settingsQuestion(home *plan.Adapter) *Question {
 	g := home.Machine
 	c := commandsOf(g)
 	q := &Question{ID: g.Name + ".settings", Machine: g, Reads: true, cost: 1.2,
-		Text:  "What does " + g.Name + " show? ADDRESS/LENGTH ROUTER RESOLVER, with none for what is missing",
+		Text:  "What does " + g.Name + " show? ADDRESS/LENGTH ROUTER DNS, with none for a missing one",
 		Do:    fmt.Sprintf("on %s: %s; %s; %s", g.Name, c.Addresses, c.Routes, c.Resolvers),
 		looks: s.of(g, Lease, Address, Mask, Router, Resolver)}
 	q.outcome = func(v Vector) int {
@@ -302,7 +302,7 @@ func (s *Study) settingsQuestion(home *plan.Adapter) *Question {
 func (s *Study) Settings(q *Question, text string) ([]Seen, error) {
 	words := strings.Fields(strings.ReplaceAll(text, ",", " "))
 	if len(words) == 0 {
-		return nil, fmt.Errorf("say ADDRESS/LENGTH ROUTER RESOLVER, such as 10.83.16.57/24 10.83.16.1 10.83.16.1")
+		return nil, fmt.Errorf("write ADDRESS/LENGTH ROUTER DNS, such as 10.83.16.57/24 10.83.16.1 10.83.16.1")
 	}
 	kinds := [][]Kind{{Lease, Address}, {Router}, {Resolver}}
 	var out []Seen

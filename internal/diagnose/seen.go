@@ -167,15 +167,15 @@ func (s *Study) ofClaim(id string) ([]int, error) {
 		return out, nil
 	}
 	if m := s.Plan.Machine(subject); m != nil && len(s.kindsOf(subject)) == 0 {
-		return nil, fmt.Errorf("%s stands behind no appliance, or is off: nothing is looked at there", subject)
+		return nil, fmt.Errorf("%s is behind no appliance, or is off: no checks there", subject)
 	}
 	names := make([]string, len(s.Looks))
 	for i, l := range s.Looks {
 		names[i] = l.ID
 	}
-	why := fmt.Sprintf("there is nothing called %q to look at", id)
+	why := fmt.Sprintf("%q is not a known symptom", id)
 	if !ok {
-		why = fmt.Sprintf("%q does not say whose it is, as in heron.dhcp", id)
+		why = fmt.Sprintf("%q names no machine, as in heron.dhcp", id)
 	}
 	if like := lab.Nearest(id, names); like != "" {
 		return nil, fmt.Errorf("%s; the nearest is %s", why, like)

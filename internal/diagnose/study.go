@@ -73,7 +73,7 @@ func (s *Study) group() {
 		if home != nil {
 			place[home.Segment]++
 			if !named[g.Name] && place[home.Segment] > tried && len(g.Adapters) == 1 && home.How == plan.Lease {
-				key = "leases on " + home.Segment.Name // a name has no blanks
+				key = "DHCP on " + home.Segment.Name // a name has no blanks
 			}
 		}
 		if groups[key] == nil {

@@ -50,12 +50,12 @@ var symptomWords = sync.OnceValue(func() map[Kind]string {
 		Resolver: "resolver",
 		Gateway:  "next hop", Number: "number outside", Page: "page outside", Datagram: "datagram outside", Name: "name outside",
 		Large: "large ping",
-		Path:  "first hop", Source: "source seen outside", Cut: "outside, with the WAN unplugged", Servers: "who serves DHCP",
+		Path:  "first hop", Source: "source seen outside", Cut: "outside, with the WAN unplugged", Servers: "DHCP servers",
 		Neighbor: "neighbor",
-		Admin:    "admin page", IPv6: "router over IPv6", Renew: "address asked for again", Across: "guest of another segment",
+		Admin:    "admin page", IPv6: "router over IPv6", Renew: "address after a renewal", Across: "guest of another segment",
 		Adapters: "number of adapters",
-		Hardware: "MAC address", How: "how the address is got", Log: "the appliance's log", Stopped: "what a rule stops", Console: "console",
-		Published: "published, from outside", Inside: "published service, inside", Inbound: "admin page, from outside", Host: "the host on it"}
+		Hardware: "MAC address", How: "method of addressing", Log: "the appliance's log", Stopped: "denied traffic", Console: "console",
+		Published: "published, from outside", Inside: "published service, inside", Inbound: "admin page, from outside", Host: "the host on its segment"}
 })
 
 // follows are looks that say no more once another one at the same machine fails.

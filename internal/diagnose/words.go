@@ -43,7 +43,7 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 	case Mask:
 		return fmt.Sprintf("Is the mask of %s that of %s?", who, l.At.Segment.Subnet), on + c.Addresses
 	case Router:
-		return "Is the way to everywhere on " + who + " as planned" + asPlanned(l.single) + "?", on + c.Routes
+		return "Is the default route on " + who + " as planned" + asPlanned(l.single) + "?", on + c.Routes
 	case Resolver:
 		return "Is the DNS server of " + who + " as planned" + asPlanned(l.single) + "?", on + c.Resolvers
 	case Adapters:
@@ -51,15 +51,15 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 	case Hardware:
 		return fmt.Sprintf("Is the MAC address of %s %s?", who, l.At.MAC), on + c.Addresses
 	case How:
-		return "Is the address of " + who + " got as planned: " + gotBy(l.At) + "?", "in the network settings of " + who
+		return "Is the address of " + who + " obtained as planned: " + gotBy(l.At) + "?", "in the network settings of " + who
 	case Gateway:
 		return "Does the next hop of " + who + " answer, and is it the appliance?", on + c.Ping(gatewayOf(l.At)) + ", then the neighbor table"
 	case Number:
-		return "Does " + who + " reach a number outside by ping?", on + c.Ping("NUMBER")
+		return "Does " + who + " reach an IP address outside by ping?", on + c.Ping("NUMBER")
 	case Page:
-		return fmt.Sprintf("Does %s open a page outside by number, %s?", who, l.service), on + c.Fetch("NUMBER")
+		return fmt.Sprintf("Does %s open a page outside by IP address, %s?", who, l.service), on + c.Fetch("NUMBER")
 	case Datagram:
-		return fmt.Sprintf("Does %s get an answer from outside by %s?", who, l.service), on + "ask a time or name server outside by number"
+		return fmt.Sprintf("Does %s get a reply from outside over %s?", who, l.service), on + "query a time or DNS server outside by address"
 	case Name:
 		return "Does a name outside resolve on " + who + "?", on + c.Name(nameOutside)
 	case Large:
@@ -67,15 +67,15 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 	case Path:
 		return "Is the appliance the first hop on the path outside of " + who + "?", on + c.Hop("NUMBER")
 	case Source:
-		return "Does the outside see " + who + " under the appliance's WAN address?", "on a page outside that tells who asks, or on the test server"
+		return "Does the outside see " + who + " under the appliance's WAN address?", "on an outside page that shows the sender's address, or on the test server"
 	case Log:
-		return "What does the appliance's log say of packets that " + who + " sends outside?",
+		return "What does the appliance's log show for packets that " + who + " sends outside?",
 			"on the appliance, read the log while " + who + " pings outside"
 	case Cut:
 		return "With the appliance's WAN unplugged, does " + who + " still reach anything outside?", "unplug the WAN, then " + on +
 			c.Ping("NUMBER")
 	case Servers:
-		return "Who answers when " + who + " asks who serves DHCP?", on + "`bastion probe`, or read who gave the lease"
+		return "Which machine answers when " + who + " sees which DHCP servers?", on + "`bastion probe`, or check which server the lease is from"
 	case Neighbor:
 		return fmt.Sprintf("Does %s reach %s, on its own segment?", who, l.To.Machine.Name), on + c.Ping(targetOf(l.To))
 	case Across:
@@ -84,11 +84,11 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 	case Admin:
 		return "Does the admin page open from " + who + "?", fmt.Sprintf("on %s: open https://%s:%d/", who, l.To.Address.Addr(), l.service.From)
 	case IPv6:
-		return "Has " + who + " a router over IPv6?", on + c.Routes
+		return "Has " + who + " an IPv6 router?", on + c.Routes
 	case Renew:
-		return "Which address has " + who + " after it asked again?", on + c.Renew
+		return "Which address has " + who + " after a renewal?", on + c.Renew
 	case Stopped:
-		return fmt.Sprintf("Does %s get through to outside by %s, which a rule stops?", who, l.service), on + "try it with any client"
+		return fmt.Sprintf("Does %s reach outside over %s, which a rule denies?", who, l.service), on + "try it with any client"
 	case Inside:
 		return fmt.Sprintf("From inside, on %s: does %s of %s answer?", who, l.service, l.To.Machine.Name), on + "open it at " + targetOf(l.To)
 	case Published:
@@ -96,7 +96,7 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 	case Inbound:
 		return fmt.Sprintf("From outside: does the admin page (%s) open at the WAN address?", l.service), "from a machine outside, open it"
 	}
-	return fmt.Sprintf("Has the host an address on %s?", l.Segment.Name), "on the host: ip -br address, or its own list"
+	return fmt.Sprintf("Does the host have an address on %s?", l.Segment.Name), "on the host: ip -br address, or its own list"
 }
 
 // askConsole is ask for what one looks at on an appliance.
@@ -106,17 +106,17 @@ func (l *Look) askConsole(who string) (text, do string) {
 	case Console:
 		return "Does the console of " + who + " answer?", "look at the console of " + who
 	case Cable:
-		return fmt.Sprintf("Has port %s of %s a link?", l.At.Name, who), at + ", list the interfaces"
+		return fmt.Sprintf("Does port %s of %s have a link?", l.At.Name, who), at + ", list the interfaces"
 	case Address:
-		return fmt.Sprintf("Which address has port %s of %s?", l.At.Name, who), at + ", list the interfaces"
+		return fmt.Sprintf("Which address does port %s of %s have?", l.At.Name, who), at + ", list the interfaces"
 	case How:
 		return fmt.Sprintf("Does port %s of %s get its address as planned: %s?", l.At.Name, who, gotBy(l.At)), at + ", read its settings"
 	case Gateway:
 		return "Does the router upstream answer the console of " + who + "?", at + ", ping its gateway"
 	case Number:
-		return "Does a number outside answer the console of " + who + "?", at + ", ping a number outside"
+		return "Does an IP address outside answer the console of " + who + "?", at + ", ping an IP address outside"
 	}
-	return "Does a name resolve on the console of " + who + "?", at + ", ask for a name outside"
+	return "Does a name resolve on the console of " + who + "?", at + ", resolve a name"
 }
 
 // brief names a look in a list to choose from.
@@ -155,9 +155,9 @@ func asPlanned(a netip.Addr) string {
 // gotBy returns how an address is to be got.
 func gotBy(a *plan.Adapter) string {
 	if a.How == plan.Static {
-		return "set by hand"
+		return "static"
 	}
-	return "by a lease"
+	return "DHCP"
 }
 
 func number(n int) string { return [...]string{"none", "one", "two", "three", "four"}[min(n, 4)] }
@@ -184,12 +184,12 @@ func targetOf(a *plan.Adapter) string {
 // told are a value in words, for most looks.
 var told = sync.OnceValue(func() map[Value]string {
 	return map[Value]string{Holds: "yes", None: "no, nothing answers", Refused: "no, it is refused",
-		Unreached: "no, a router says that it cannot get there",
-		NoRoute:   "no, the machine itself knows no way", Failed: "no, the DNS server says that it cannot find out",
-		Other: "something else than planned",
+		Unreached: "no, a router reports it unreachable",
+		NoRoute:   "no, the machine has no route", Failed: "no, the DNS server returns SERVFAIL",
+		Other: "different from the plan",
 		Late:  "yes, after a while", Open: "yes", Narrow: "a longer mask", Wide: "a shorter mask", Two: "more than one",
-		Foreign: "one of no network of this lab",
-		Astray:  "one that its own network does not have"}
+		Foreign: "one of another network",
+		Astray:  "one outside its own network"}
 })
 
 // tells returns a value as an answer to the look's question.
@@ -203,7 +203,7 @@ func (l *Look) tells(p *plan.Plan, v Value) string {
 		case Holds:
 			return "the planned one"
 		case None:
-			return "none, or one that it gave itself"
+			return "none, or a link-local one"
 		case Late:
 			return "the planned one, after a while"
 		case Other:
@@ -212,17 +212,17 @@ func (l *Look) tells(p *plan.Plan, v Value) string {
 	case Servers:
 		switch v {
 		case Holds:
-			return "who is planned to, and nobody else"
+			return "the planned server, no other"
 		case None:
 			return "nobody"
 		case Other:
 			return "another machine"
 		}
 	case Log:
-		return map[Value]string{Holds: "a rule lets them pass", Refused: "a rule stops them", None: "nothing: they do not come to it"}[v]
+		return map[Value]string{Holds: "a rule lets them pass", Refused: "a rule stops them", None: "nothing: they do not arrive there"}[v]
 	case Gateway, Name, Path:
 		if v == Astray {
-			return "it answers by ARP, and not to a ping"
+			return "it answers ARP, but not ping"
 		}
 		if v == Other {
 			return map[Kind]string{Gateway: "it answers from another MAC address", Name: "yes, to another address",
@@ -281,7 +281,7 @@ func Confirm(m mistakes.Mistake) string {
 		text += " (" + c.Routes + ")"
 	case strings.Contains(m.Look, "resolvers"):
 		text += " (" + c.Resolvers + ")"
-	case strings.Contains(m.Look, "ask for its lease again"):
+	case strings.Contains(m.Look, "renew its lease"):
 		text += " (" + c.Renew + ")"
 	case strings.Contains(m.Look, "on {machine}"):
 		text += " (" + c.Addresses + ")"
@@ -352,7 +352,7 @@ func (l *Look) complaint(v Value) string {
 		case Late:
 			return who + " has its address after a long while"
 		}
-		return who + " has an odd address"
+		return who + " has an unexpected address"
 	case Name:
 		if v == Late {
 			return "on " + who + " the first page fails and the second opens"
@@ -360,9 +360,9 @@ func (l *Look) complaint(v Value) string {
 		return "on " + who + " no name is found"
 	case Number, Page, Datagram:
 		if v == Open {
-			return who + " gets outside, and must not"
+			return who + " reaches outside, and must not"
 		}
-		return map[Kind]string{Number: who + " reaches no number outside", Page: "on " + who + " no page opens",
+		return map[Kind]string{Number: who + " reaches no IP address outside", Page: "on " + who + " no page opens",
 			Datagram: "time and the like fail on " + who}[l.Kind]
 	case Neighbor, Across:
 		if v == Open {
@@ -379,7 +379,7 @@ func (l *Look) complaint(v Value) string {
 		}
 		return where + " " + l.To.Machine.Name + " does not answer at " + l.service.String()
 	case Stopped:
-		return who + " gets outside by " + l.service.String() + ", which a rule should stop"
+		return who + " reaches outside by " + l.service.String() + ", which a rule should deny"
 	case Host:
 		return "the host answers on " + who
 	}
@@ -390,6 +390,6 @@ func (l *Look) complaint(v Value) string {
 var complaints = sync.OnceValue(func() map[Kind]string {
 	return map[Kind]string{Cable: "{} has no link", Gateway: "the next hop of {} does not answer, or another machine does",
 		Large: "large pages hang on {}", Admin: "the admin page does not open on {}", Inbound: "the admin page of {} opens from outside",
-		Cut: "{} still gets outside when the appliance's WAN is out", Servers: "more than one on the segment of {}, or another machine, serves DHCP",
-		IPv6: "{} has a router over IPv6", Console: "the console of {} is dark", Adapters: "{} has an adapter too many"}
+		Cut: "{} still reaches outside when the appliance's WAN is unplugged", Servers: "more than one DHCP server on the segment of {}, or another one than planned",
+		IPv6: "{} has an IPv6 router", Console: "the console of {} is dark", Adapters: "{} has an extra adapter"}
 })

@@ -37,16 +37,16 @@ func Kinds() []Kind {
 		return func(p *plan.Plan) ([]fileset.File, error) { return []fileset.File{make(p)}, nil }
 	}
 	return []Kind{
-		{"ovf", "descriptors of the machines for a hypervisor's import, one each and one for all", descriptors},
-		{"ova", "the same as one archive for each", archives},
-		{"nft", "packet filter, translation and kernel settings that make a Linux machine the appliance",
+		{"ovf", "machine descriptors for a hypervisor's import, one per machine and one for all", descriptors},
+		{"ova", "the same as one archive each", archives},
+		{"nft", "packet filter, NAT and kernel settings for a Linux appliance",
 			func(p *plan.Plan) ([]fileset.File, error) { return nft.Files(p, nil), nil }},
 		{"seed", "first-start seeds (NoCloud) that make plain Debian cloud machines the lab's", seed.Files},
-		{"leases", "configuration of the two DHCP servers that Debian carries", leases.Files},
-		{"zone", "master files of the lab's domains and the reverse of its networks",
+		{"leases", "configuration of the two DHCP servers in Debian", leases.Files},
+		{"zone", "zone files of the lab's domains and reverse networks",
 			func(p *plan.Plan) ([]fileset.File, error) { return zone.Zones(p), nil }},
 		{"hosts", "lines for a hosts file", one(zone.Hosts)},
-		{"yang", "interfaces, translation and access lists as RFC 7951 JSON after the IETF models", yang.Files},
+		{"yang", "interfaces, NAT and access lists as RFC 7951 JSON after the IETF models", yang.Files},
 		{"sheet", "the address book as comma-separated values", one(sheet.Book)},
 		{"diagram", "the lab as a graph in the DOT language", one(dot.Graph)},
 	}
@@ -79,7 +79,7 @@ func machine(m *plan.Machine) ovf.System {
 func about(m *plan.Machine) string {
 	text := "A guest of the lab."
 	if m.Appliance != nil {
-		text = fmt.Sprintf("The lab's %s appliance; memory is not to shrink.", m.Appliance.Kind)
+		text = fmt.Sprintf("The lab's %s appliance; its memory is reserved.", m.Appliance.Kind)
 	}
 	text += fmt.Sprintf(" Starts from %s.", strings.Join(m.Spec.Boot, ", then "))
 	if m.Spec.Autostart {

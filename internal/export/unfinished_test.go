@@ -68,7 +68,7 @@ guests:
 		s.Adapters[3].Network})
 	text := string(files["sluice.ovf"].Data)
 	for _, want := range []string{"Starts from disk, then media.", "Starts with the host.", "are connected once it is set up",
-		"not to shrink"} {
+		"its memory is reserved"} {
 		assert.Contains(t, text, want)
 	}
 	heron, err := ovf.Read(files["heron.ovf"].Data)

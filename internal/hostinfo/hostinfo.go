@@ -114,7 +114,7 @@ const reserve = 2 * lab.GiB
 func (r *Report) Follows() []string {
 	var out []string
 	if up, ok := r.Uplink(); !ok {
-		out = append(out, "No adapter leads outside: let the host translate for the WAN (join: nat), or plug a cable in.")
+		out = append(out, "No adapter is connected to a network: use NAT by the host for the WAN (join: nat), or plug in a cable.")
 	} else {
 		switch up.Kind {
 		case Wired:

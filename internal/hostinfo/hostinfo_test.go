@@ -37,7 +37,7 @@ func TestFollows(t *testing.T) {
 		{"a guest itself", Report{Adapters: []Adapter{{Name: "eth0", Kind: Virtual, Up: true}}, Default: "eth0"},
 			[]string{"a guest or a container itself"}, "[]"},
 		{"no path outside", Report{Accelerated: No, Why: "no device", Available: lab.GiB},
-			[]string{"No adapter leads outside", "too little for an appliance", "cannot be accelerated here (no device)"}, "[]"},
+			[]string{"No adapter is connected", "too little for an appliance", "cannot be accelerated here (no device)"}, "[]"},
 		{"much in use", Report{Adapters: []Adapter{wired}, Routes: prefixes("10.0.0.0/8", "172.16.0.0/12", "10.83.4.0/24", "169.254.0.0/16")},
 			[]string{"Free for a lab: 192.168.100.0/24."}, "[10.0.0.0/8 172.16.0.0/12]"},
 	} {

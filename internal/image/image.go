@@ -66,7 +66,7 @@ type Promise struct {
 	File      string `json:"file"`
 	Algorithm string `json:"algorithm"`
 	Holds     bool   `json:"holds"`
-	Saw       string `json:"saw,omitempty"` // what was found instead
+	Saw       string `json:"observed,omitempty"` // what was found instead
 }
 
 // Broken reports whether anything in it, or inside of it, is broken.

@@ -112,8 +112,8 @@ func TestInspectRealFiles(t *testing.T) {
 		"gate.iso.xz":   "xz, {" + gate + "}",
 		"gate.iso.zst":  "zstd, {" + gate + "}",
 		"blocks.iso.xz": "xz, {" + hybrid + "}",
-		"gate.img":      gate + ", ! the name says a disk image, and the content is an optical image",
-		"renamed.iso":   "gzip, ! the name says an optical image, and the content is gzip, {" + gate + "}",
+		"gate.img":      gate + ", ! the name says a disk image, but the content is an optical image",
+		"renamed.iso":   "gzip, ! the name says an optical image, but the content is gzip, {" + gate + "}",
 		"two.zip":       "zip, {" + gate + "}, {" + hybrid + "}, {unknown}",
 		"a.tar":         "tar, {" + gate + "}",
 		"a.txz":         "xz, {tar, {" + gate + "}}",
@@ -137,7 +137,7 @@ func TestInspectRealFiles(t *testing.T) {
 		"split.vmdk":    "virtual disk, vmdk, split, 40M, gpt, boots , EFI system 20M, Linux 18M",
 		"packed.qcow2":  "virtual disk, qcow2, growing, 2M, compressed",
 		"over.qcow2":    "virtual disk, qcow2, differencing, 40M, on d.qcow2, gpt, boots , EFI system 20M, Linux 18M",
-		"x.qcow2":       "virtual disk, vdi, growing, 40M, gpt, boots , EFI system 20M, Linux 18M, ! the name says qcow2, and the content is vdi",
+		"x.qcow2":       "virtual disk, vdi, growing, 40M, gpt, boots , EFI system 20M, Linux 18M, ! the name says qcow2, but the content is vdi",
 		"cut.qcow2":     "virtual disk, qcow2, growing, 40M, ✗ it is cut short: qcow2: the first table lies beyond its end",
 		"nil.iso":       "empty, ✗ it is empty",
 		"sums.txt":      "checksum list",
@@ -154,7 +154,7 @@ func TestInspectRealFiles(t *testing.T) {
 			assert.Equal(t, want, got, name)
 			assert.False(t, c.Broken(), name)
 			if name != "packed.qcow2" {
-				notes := slices.DeleteFunc(slices.Clone(c.Notes), func(n string) bool { return strings.Contains(n, "holds no FAT volume") })
+				notes := slices.DeleteFunc(slices.Clone(c.Notes), func(n string) bool { return strings.Contains(n, "without a readable FAT volume") })
 				assert.Empty(t, notes, name)
 			}
 		}
@@ -184,8 +184,8 @@ func unpackReal(t *testing.T, dir string) {
 		{"a.txz", "", gate, ""},
 		{"two.zip", "hybrid.iso", hybrid, ""},
 		{"two.zip", "", nil, "more than one to choose from: gate.iso, hybrid.iso"},
-		{"two.zip", "gates.iso", nil, "there is no member gates.iso"},
-		{"gate.iso", "", nil, "there is nothing to unpack: it is an optical image"},
+		{"two.zip", "gates.iso", nil, "no member gates.iso"},
+		{"gate.iso", "", nil, "nothing to unpack: it is an optical image"},
 		{"gate.ova", "", gate, ""},
 		{"cut.gz", "", nil, "it breaks off after"},
 		{"cut.xz", "", nil, "it breaks off after"},
@@ -202,7 +202,7 @@ func unpackReal(t *testing.T, dir string) {
 		got, err := os.ReadFile(to)
 		require.NoError(t, err)
 		assert.True(t, bytes.Equal(c.want, got), "%s: %d bytes", c.name, len(got))
-		assert.ErrorContains(t, unpack(filepath.Join(dir, c.name), c.member, to), "stays as it is")
+		assert.ErrorContains(t, unpack(filepath.Join(dir, c.name), c.member, to), "is unchanged")
 	}
 	// What a killed run left behind is not in the way.
 	to := filepath.Join(t.TempDir(), "out")
@@ -251,7 +251,7 @@ cp zeros.zst n1.zst; for k in 1 2 3 4 5 6; do zstd -q n$k.zst -o n$((k+1)).zst; 
 	var before, after runtime.MemStats
 	runtime.GC()
 	runtime.ReadMemStats(&before)
-	for name, want := range map[string]string{"zeros.zst": "unpacks to more than", "up.tar": "leads out of the folder"} {
+	for name, want := range map[string]string{"zeros.zst": "unpacks to more than", "up.tar": "points outside the folder"} {
 		assert.ErrorContains(t, unpack(filepath.Join(dir, name), "", filepath.Join(dir, "out")), want, name)
 		assert.NoFileExists(t, filepath.Join(dir, "out.part"))
 	}
@@ -259,7 +259,7 @@ cp zeros.zst n1.zst; for k in 1 2 3 4 5 6; do zstd -q n$k.zst -o n$((k+1)).zst; 
 	require.NoError(t, err)
 	defer f.Close()
 	info, _ := f.Stat()
-	assert.Contains(t, fmt.Sprint(deepest(Inspect("n7.zst", f, info.Size(), Options{})).Notes), "packed more than 4 times over")
+	assert.Contains(t, fmt.Sprint(deepest(Inspect("n7.zst", f, info.Size(), Options{})).Notes), "compressed more than 4 times")
 	runtime.ReadMemStats(&after)
 	assert.Less(t, after.Sys-before.Sys, uint64(200<<20))
 }

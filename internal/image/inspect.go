@@ -53,7 +53,7 @@ func (c *Content) judgeTwins() {
 	for _, x := range c.Inside {
 		name := strings.ToLower(path.Clean(strings.ReplaceAll(x.Name, `\`, "/")))
 		if seen[name]++; seen[name] == 2 {
-			c.fault("it has more than one member %s: nothing tells which of them is meant", x.Name)
+			c.fault("it has more than one member %s: which one is meant is unclear", x.Name)
 		}
 	}
 }
@@ -71,7 +71,7 @@ const (
 )
 
 // ErrNotPlain says that a name is one of a device, a pipe or a folder.
-var ErrNotPlain = errors.New("it is no plain file")
+var ErrNotPlain = errors.New("not a regular file")
 
 // freeRatio is the size under which no ratio is absurd: an empty disk packs well.
 var freeRatio int64 = 1 << 30
@@ -266,7 +266,7 @@ func (c *Content) judgeSize() {
 		if c.Table.Fault != "" {
 			c.fault("%s", c.Table.Fault)
 		} else if c.Table.End > c.Virtual.Size {
-			c.fault("its partition table speaks of %d bytes, and the disk has %d", c.Table.End, c.Virtual.Size)
+			c.fault("its partition table is for %d bytes, but the disk has %d", c.Table.End, c.Virtual.Size)
 		}
 	case c.Table != nil:
 		if c.Table.Fault != "" {
@@ -299,7 +299,7 @@ func (c *Content) inspectStream(r io.ReaderAt, o Options, depth int) {
 	}
 	w := newWindow(Guard(raw, o.packed(c.Size)), o.budget())
 	if depth >= maxDepth {
-		c.note("packed more than %d times over; what is inside was not looked at", maxDepth)
+		c.note("compressed more than %d times; the innermost content was not read", maxDepth)
 		return
 	}
 	inspect(inner, w, o, depth+1)
@@ -413,7 +413,7 @@ var methods = sync.OnceValue(func() map[uint16]string {
 func unreadable(f *zip.File) string {
 	switch {
 	case f.Flags&1 != 0 || f.Method == 99:
-		return "it is encrypted: unpack it with the program that asks for its password"
+		return "it is encrypted: unpack it with a program that takes its password"
 	case f.Method != zip.Store && f.Method != zip.Deflate:
 		how := methods()[f.Method]
 		if how == "" {
@@ -428,7 +428,7 @@ func unreadable(f *zip.File) string {
 // top is a package.
 func (c *Content) inspectTar(r io.ReaderAt, o Options, depth int) {
 	if depth >= maxDepth {
-		c.note("packed more than %d times over; what is inside was not looked at", maxDepth)
+		c.note("compressed more than %d times; the innermost content was not read", maxDepth)
 		return
 	}
 	size := c.Size
@@ -447,7 +447,7 @@ func (c *Content) inspectTar(r io.ReaderAt, o Options, depth int) {
 			break
 		}
 		if errors.Is(err, errBudget) {
-			c.note("members behind the first %d were not looked at; --whole looks at all", n)
+			c.note("members after the first %d were not read; --whole reads all", n)
 			break
 		}
 		if err != nil {

@@ -22,7 +22,7 @@ type Companion struct {
 }
 
 // errNoFolder says that nothing beside a file can be looked at.
-var errNoFolder = errors.New("nothing beside it was looked at")
+var errNoFolder = errors.New("nothing else in its folder was read")
 
 // beside opens files that lie beside a virtual disk, as extents and bases do: names in
 // other folders are looked for by their last part.
@@ -54,11 +54,11 @@ func (o Options) beside(opened *[]io.Closer) disk.Opener {
 func (c *Content) lookInto(r io.ReaderAt, o Options) {
 	v := c.Virtual
 	if v.Encrypted {
-		c.Unsupported = "it is encrypted: what is in it shows only to who has its key"
+		c.Unsupported = "it is encrypted: its content cannot be read without the key"
 		return
 	}
 	if _, forward := r.(*window); forward || c.Size < 0 {
-		c.note("what is in it was not looked at: its tables can be followed once it is unpacked")
+		c.note("its content was not read: unpack it first")
 		return
 	}
 	var opened []io.Closer
@@ -123,7 +123,7 @@ func (c *Content) companions(v *disk.Virtual, w *disk.View, o Options) {
 			c.note("%s, the %s, was not looked for", file, what)
 			return
 		}
-		c.fault("%s, the %s that it cannot be read without, is not beside it", file, what)
+		c.fault("%s, the %s that it needs, is missing from its folder", file, what)
 	}
 	add(v.Data, "data file")
 	for _, x := range v.Extents {
@@ -157,7 +157,7 @@ func (c *Content) lookAtDisk(r io.ReaderAt, size int64) {
 	}
 	if i, err := iso.Read(r, size); err == nil {
 		c.boots, c.loaders = i.Boots(), i.Loaders
-		c.note("it holds an optical image, not a disk: a machine starts from it only as from a drive")
+		c.note("it contains an optical image, not a disk: a machine can start it only from a drive")
 		return
 	}
 	head := make([]byte, 128<<10)
@@ -166,7 +166,7 @@ func (c *Content) lookAtDisk(r io.ReaderAt, size int64) {
 	case bytes.Count(head[:n], []byte{0}) == n:
 		c.note("it is empty: nothing is installed on it")
 	case is != "":
-		c.note("it holds %s, without partitions", article(is))
+		c.note("it contains %s, without partitions", article(is))
 	default:
 		c.note("its first sectors are nothing that is known here")
 	}

@@ -123,7 +123,7 @@ func (c *Content) judgeFiles(where string, find func(name string) (size int64, c
 			c.fault("%s belongs to it and cannot be read: %v", f.Name, err)
 			continue
 		case f.Size > 0 && size != f.Size:
-			c.fault("%s has %d bytes, and the descriptor says %d", f.Name, size, f.Size)
+			c.fault("%s has %d bytes, but the descriptor says %d", f.Name, size, f.Size)
 		}
 		if content != nil && content.Virtual != nil {
 			c.judgeCapacity(f.Name, content.Virtual.Size)
@@ -135,7 +135,7 @@ func (c *Content) judgeFiles(where string, find func(name string) (size int64, c
 func (c *Content) judgeCapacity(file string, size int64) {
 	for _, d := range c.Package.Disks {
 		if d.File == file && d.Capacity > 0 && d.Capacity>>20 != size>>20 { // descriptors count in whole units
-			c.fault("%s is a disk of %d bytes, and the descriptor says %d", file, size, d.Capacity)
+			c.fault("%s is a disk of %d bytes, but the descriptor says %d", file, size, d.Capacity)
 		}
 	}
 }
@@ -177,7 +177,7 @@ func (c *Content) uncovered(list []sums.Sum, descriptor string) {
 	}
 	for _, name := range names {
 		if !slices.ContainsFunc(list, func(s sums.Sum) bool { return within(s.Name) == within(name) }) {
-			c.note("its manifest leaves out %s: nothing proves that this file is as it left its maker", name)
+			c.note("its manifest omits %s: its integrity cannot be verified", name)
 		}
 	}
 }
@@ -250,7 +250,7 @@ func (c *Content) judge(list []sums.Sum, saw map[string]string) {
 			c.fault("its manifest names %s, which is not there", s.Name)
 		case !d.Holds:
 			d.Saw = saw[s.Name]
-			c.fault("%s is not what the manifest promises: %s is %s… and should be %s…", s.Name, s.Algorithm, d.Saw[:12], s.Digest[:12])
+			c.fault("%s does not match the manifest: its %s is %s…, expected %s…", s.Name, s.Algorithm, d.Saw[:12], s.Digest[:12])
 		}
 		c.Manifest = append(c.Manifest, d)
 	}
@@ -262,9 +262,9 @@ func (c *Content) siblings(dir fs.FS) {
 	if c.Package == nil {
 		return
 	}
-	c.judgeFiles("beside it", func(name string) (int64, *Content, error) {
+	c.judgeFiles("in its folder", func(name string) (int64, *Content, error) {
 		if name = path.Clean(name); !fs.ValidPath(name) {
-			return 0, nil, errors.New("its name leads outside the folder")
+			return 0, nil, errors.New("its name points outside the folder")
 		}
 		info, err := fs.Stat(dir, name)
 		if err != nil {
@@ -275,7 +275,7 @@ func (c *Content) siblings(dir fs.FS) {
 	name := strings.TrimSuffix(c.Name, path.Ext(c.Name)) + ".mf"
 	m, err := dir.Open(name)
 	if err != nil {
-		c.note("there is no manifest (%s) beside it: nothing proves that its files are as they left their maker", name)
+		c.note("no manifest (%s) in its folder: its integrity cannot be verified", name)
 		return
 	}
 	defer m.Close()

@@ -51,7 +51,7 @@ func (c *Content) judgeName() {
 		if want == c.Virtual.Format {
 			return
 		}
-		c.Mismatch = fmt.Sprintf("the name says %s, and the content is %s", want, c.Virtual.Format)
+		c.Mismatch = fmt.Sprintf("the name says %s, but the content is %s", want, c.Virtual.Format)
 	case says == c.Kind:
 		return
 	default:
@@ -63,7 +63,7 @@ func (c *Content) judgeName() {
 		case c.Kind == Unknown:
 			got = "nothing that is known here"
 		}
-		c.Mismatch = fmt.Sprintf("the name says %s, and the content is %s", article(string(says)), article(got))
+		c.Mismatch = fmt.Sprintf("the name says %s, but the content is %s", article(string(says)), article(got))
 	}
 	c.Agrees = false
 }

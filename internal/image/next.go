@@ -13,7 +13,7 @@ func (c *Content) next() string {
 	case c.Unsupported != "":
 		return c.Unsupported
 	case c.lacks():
-		return "put what is missing beside it, under the name that it says"
+		return "put the missing file into its folder, with that name"
 	case len(c.Faults) > 0 && c.Kind != Descriptor && c.Kind != Archive:
 		return "fetch it again and check it against its maker's list: bastion image verify"
 	case compressed(c.Kind):
@@ -35,7 +35,7 @@ func (c *Content) next() string {
 	case c.what != "":
 		return c.what
 	case c.Kind == VirtDisk && c.Virtual != nil && c.Virtual.Backing != "":
-		return "a virtual disk that holds only what changed: keep " + c.Virtual.Backing + " beside it"
+		return "a virtual disk with differences only: keep " + c.Virtual.Backing + " in its folder"
 	case c.Kind == VirtDisk && c.Virtual != nil && c.Virtual.Layout == "streamed":
 		return "a virtual disk packed for transport: import it (the hypervisor unpacks it) rather than attach it"
 	case c.Kind == VirtDisk && c.Boots == "" && c.Size >= 0 && c.seen():
@@ -45,7 +45,7 @@ func (c *Content) next() string {
 	case c.Kind == Archive, c.Kind == Descriptor:
 		return "a package: read what it needs into the lab with bastion image needs, then import it"
 	case c.Kind == List:
-		return "a list of checksums: give it to bastion image verify with --sums"
+		return "a list of checksums: pass it to bastion image verify with --sums"
 	}
 	if says, _ := Promised(c.Name); says == List || strings.HasSuffix(c.Name, ".txt") {
 		return "nothing to do with it"

@@ -70,7 +70,7 @@ func TestPackages(t *testing.T) {
 	for _, c := range []struct {
 		what    string
 		members []member
-		fault   string // part of the only one; empty: there is none
+		fault   string // part of the only one; empty: none
 		note    string
 	}{
 		{"whole", []member{whole, {"g.mf", manifest(whole, disk)}, disk}, "", ""},
@@ -78,18 +78,18 @@ func TestPackages(t *testing.T) {
 			""},
 		{"its descriptor not first", []member{disk, whole, {"g.mf", manifest(whole, disk)}}, "", "is not its first member"},
 		{"no manifest", []member{whole, disk}, "", "it has no manifest"},
-		{"a manifest of part", []member{whole, {"g.mf", manifest(whole)}, disk}, "", "its manifest leaves out d.vhd"},
-		{"a manifest without the descriptor", []member{whole, {"g.mf", manifest(disk)}, disk}, "", "its manifest leaves out g.ovf"},
+		{"a manifest of part", []member{whole, {"g.mf", manifest(whole)}, disk}, "", "its manifest omits d.vhd"},
+		{"a manifest without the descriptor", []member{whole, {"g.mf", manifest(disk)}, disk}, "", "its manifest omits g.ovf"},
 		{"a disk that is not there", []member{whole, {"g.mf", manifest(whole)}}, "names d.vhd, which is not in it", ""},
-		{"another size", []member{ovf("d.vhd", `ovf:size="77"`, 1<<20), disk}, "d.vhd has 1049088 bytes, and the descriptor says 77", ""},
-		{"another capacity", []member{ovf("d.vhd", "", 5<<20), disk}, "a disk of 1048576 bytes, and the descriptor says 5242880", ""},
-		{"altered", []member{whole, {"g.mf", manifest(whole, member{"d.vhd", disk.data[1:]})}, disk}, "d.vhd is not what the manifest promises",
+		{"another size", []member{ovf("d.vhd", `ovf:size="77"`, 1<<20), disk}, "d.vhd has 1049088 bytes, but the descriptor says 77", ""},
+		{"another capacity", []member{ovf("d.vhd", "", 5<<20), disk}, "a disk of 1048576 bytes, but the descriptor says 5242880", ""},
+		{"altered", []member{whole, {"g.mf", manifest(whole, member{"d.vhd", disk.data[1:]})}, disk}, "d.vhd does not match the manifest",
 			""},
 		{"pieces", []member{ovf("d.vhd", `ovf:size="2500" ovf:chunkSize="1000"`, 0), piece(0, 1000), piece(1, 1000), piece(2, 500)}, "", ""},
 		{"a piece missing", []member{ovf("d.vhd", `ovf:size="2500" ovf:chunkSize="1000"`, 0), piece(0, 1000), piece(2, 500)},
 			"the piece d.vhd.000000001 is not in it", ""},
 		{"a piece too short", []member{ovf("d.vhd", `ovf:size="2500" ovf:chunkSize="1000"`, 0), piece(0, 1000), piece(1, 1000), piece(2, 5)},
-			"d.vhd has 2005 bytes, and the descriptor says 2500", ""},
+			"d.vhd has 2005 bytes, but the descriptor says 2500", ""},
 	} {
 		var b bytes.Buffer
 		w := tar.NewWriter(&b)
@@ -111,9 +111,9 @@ func TestPackages(t *testing.T) {
 			dir[m.name] = &fstest.MapFile{Data: m.data}
 		}
 		got = Inspect("g.ovf", bytes.NewReader(c.members[0].data), int64(len(c.members[0].data)), Options{Siblings: dir})
-		faults := strings.ReplaceAll(strings.Join(got.Faults, "|"), "d.vhd belongs to it and is not beside it", "names d.vhd, which is not in it")
-		judged(t, c.what, c.fault, strings.ReplaceAll(c.note, "it has no manifest", "there is no manifest"),
-			[]string{strings.ReplaceAll(faults, "not beside it", "not in it")}, got.Notes)
+		faults := strings.ReplaceAll(strings.Join(got.Faults, "|"), "d.vhd belongs to it and is not in its folder", "names d.vhd, which is not in it")
+		judged(t, c.what, c.fault, strings.ReplaceAll(c.note, "it has no manifest", "no manifest"),
+			[]string{strings.ReplaceAll(faults, "not in its folder", "not in it")}, got.Notes)
 	}
 }
 

@@ -120,7 +120,7 @@ func inspectParts(name string, file io.ReaderAt, o Options, list []part, missing
 	}
 	for _, m := range missing {
 		own.Companions = append(own.Companions, Companion{m, "part", false})
-		own.fault("%s, a part of it, is not beside it", m)
+		own.fault("%s, a part of it, is missing from its folder", m)
 	}
 	if own.Next = own.next(); len(missing) == 0 {
 		own.Next = fmt.Sprintf("one of %d parts: join them first, as with cat %s… > %s", len(list), strings.TrimRight(list[0].name, "0123456789"),

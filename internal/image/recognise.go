@@ -24,7 +24,7 @@ var others = []struct {
 	{0, "MSCF", "cabinet", "a cabinet archive, which is not unpacked here"},
 	{0, "!<arch>\n", "package of a system", "a package that a running system installs: no machine starts from it"},
 	{0, "\xed\xab\xee\xdb", "package of a system", "a package that a running system installs: no machine starts from it"},
-	{514, "HdrS", "kernel", "a kernel: it needs a loader, or a machine that is told to start it directly"},
+	{514, "HdrS", "kernel", "a kernel: it needs a loader, or a machine that starts it directly"},
 	{0, "\x7fELF", "program", "a program, no image"},
 	{0, "%PDF", "document", "a document, no image: look at its maker's page for the image"},
 	{0, "{\\rtf", "document", "a document, no image"},
@@ -35,7 +35,7 @@ var others = []struct {
 	{3, "NTFS    ", "file system", fileSystem}, {3, "EXFAT   ", "file system", fileSystem},
 	{0, "-rom1fs-", "file system", fileSystem},
 	{0, "\x45\x3d\xcd\x28", "file system", fileSystem}, {0, "LUKS\xba\xbe", "encrypted volume",
-		"an encrypted volume: what is in it shows only to who has its key"},
+		"an encrypted volume: its content cannot be read without the key"},
 	{65536 + 1372, "\x19\x54\x01\x19", "file system", fileSystem}, // UFS2
 	{0, "\xd0\x0d\xfe\xed", "device tree", "a description of hardware, no image"},
 	{0, "SQLite format 3", "database", "a database, no image"},

@@ -104,7 +104,7 @@ func (c *Content) Pick(member string) (Choice, error) {
 	case len(meant) == 1:
 		return meant[0], meant[0].escapes()
 	case len(meant) > 1 && member != "":
-		return Choice{}, fmt.Errorf("it has more than one member %s: nothing tells which of them is meant", member)
+		return Choice{}, fmt.Errorf("it has more than one member %s: which one is meant is unclear", member)
 	case len(list) == 0 && c.Unsupported != "":
 		return Choice{}, errors.New(c.Unsupported)
 	case len(list) == 0 && len(c.Faults) > 0:
@@ -112,7 +112,7 @@ func (c *Content) Pick(member string) (Choice, error) {
 	case len(list) == 0:
 		return Choice{}, fmt.Errorf("there is nothing to unpack: it is %s", article(string(c.Kind)))
 	case member != "":
-		return Choice{}, fmt.Errorf("there is no member %s; there are %s", member, strings.Join(names, ", "))
+		return Choice{}, fmt.Errorf("no member %s; members: %s", member, strings.Join(names, ", "))
 	}
 	return Choice{}, fmt.Errorf("there is more than one to choose from: %s", strings.Join(names, ", "))
 }
@@ -122,7 +122,7 @@ func (c Choice) escapes() error {
 	for _, x := range c.Path[1:] {
 		name := strings.ReplaceAll(x.Name, `\`, "/")
 		if path.IsAbs(name) || slices.Contains(strings.Split(name, "/"), "..") || len(name) > 1 && name[1] == ':' {
-			return fmt.Errorf("its member %q leads out of the folder: nobody sound packs that", x.Name)
+			return fmt.Errorf("its member %q points outside the folder: do not trust this archive", x.Name)
 		}
 	}
 	if n := c.Name(); n == "." || n == "/" || strings.ContainsRune(n, 0) {
@@ -214,7 +214,7 @@ func openMember(file io.ReaderAt, size int64, name string) (io.ReadCloser, int64
 			return r, int64(min(f.CompressedSize64, math.MaxInt64)), err
 		}
 	}
-	return nil, 0, fmt.Errorf("there is no member %s", name)
+	return nil, 0, fmt.Errorf("no member %s", name)
 }
 
 // newZip reads a zip's directory, with the faster of the unpackers.

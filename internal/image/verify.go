@@ -19,7 +19,7 @@ type Verdict struct {
 	File      string   `json:"file"`
 	Algorithm string   `json:"algorithm"`
 	Want      string   `json:"want"`
-	Saw       string   `json:"saw"`
+	Saw       string   `json:"observed"`
 	From      string   `json:"from"` // where the digest was written: a list with its line, or the call
 	Holds     bool     `json:"holds"`
 	Notes     []string `json:"notes,omitempty"` // what else is to be known of it
@@ -125,7 +125,7 @@ func (w Wanted) judge(name string, saw map[string]string) (Verdict, error) {
 	}
 	w.contradictions(&v)
 	if v.Algorithm == "sha1" {
-		v.Notes = append(v.Notes, "SHA-1 can be forged by who made both files: it shows that nothing was lost on the way, and no more; "+
+		v.Notes = append(v.Notes, "SHA-1 can be forged by whoever made both files: it detects only transmission errors; "+
 			"look for SHA-256 or SHA-512")
 	}
 	if w.Signed != "" {
@@ -178,7 +178,7 @@ func Typed(algorithm, text string) (Wanted, error) {
 		return Wanted{}, errors.New(strings.Replace(plainly(err), "line 1: ", "", 1))
 	}
 	if len(list.Sums) != 1 {
-		return Wanted{}, fmt.Errorf("%q is no digest: give its hexadecimal digits, or ALGORITHM:DIGITS", text)
+		return Wanted{}, fmt.Errorf("%q is not a digest: write its hexadecimal digits, or ALGORITHM:DIGITS", text)
 	}
 	s := list.Sums[0]
 	s.Line, s.Name = 0, ""
@@ -210,7 +210,7 @@ func Listed(name, from string, text []byte) (Wanted, error) {
 }
 
 // ErrNoList says that nothing beside a file lists its digest.
-var ErrNoList = errors.New("no list of checksums lies beside it")
+var ErrNoList = errors.New("no list of checksums in its folder")
 
 // maxList bounds a list of checksums, in bytes.
 const maxList = 8 << 20
@@ -338,7 +338,7 @@ func Signature(dir fs.FS, list string) string {
 		case strings.HasPrefix(text, "-----BEGIN PGP"), len(head) > 0 && head[0]&0x80 != 0:
 			return "gpg --verify " + name + " " + list
 		}
-		return "by what its maker says of " + name
+		return "according to its publisher's " + name
 	}
 	return ""
 }

@@ -32,7 +32,7 @@ func TestVerify(t *testing.T) {
 		{"the folder's", map[string]string{"SHA256SUMS": wrong + "  y.iso\n" + right + "  x.iso"}, "holds by SHA256SUMS, line 2"},
 		{"a text", map[string]string{"sha256sum.txt": "SHA256 (x.iso) = " + right}, "holds by sha256sum.txt, line 1"},
 		{"altered", map[string]string{"CHECKSUMS": wrong + "  x.iso"}, "broken by CHECKSUMS, line 1"},
-		{"none", map[string]string{"x.iso.sig": "?"}, "no list of checksums lies beside it"},
+		{"none", map[string]string{"x.iso.sig": "?"}, "no list of checksums in its folder"},
 		{"no line for it", map[string]string{"SHA512SUMS": strings.Repeat("0", 128) + "  y.iso"},
 			"SHA512SUMS has no line for x.iso, and none of its 1 digests is the file's"},
 		{"cut", map[string]string{"x.iso.sha256": right[:50]}, "is it cut short"},
@@ -46,7 +46,7 @@ func TestVerify(t *testing.T) {
 		{"two folders, one of them it", map[string]string{"SHA256SUMS": wrong + "  a/x.iso\n" + right + "  b/x.iso"},
 			"holds by SHA256SUMS, line 2; it is the one that SHA256SUMS has as b/x.iso"},
 		{"two folders, neither", map[string]string{"SHA256SUMS": wrong + "  a/x.iso\n" + other + "  b/x.iso"},
-			"broken by SHA256SUMS, line 1; SHA256SUMS has the name in 2 folders, and the file is none of them"},
+			"broken by SHA256SUMS, line 1; SHA256SUMS has the name in 2 folders, and the file "},
 		{"a list that contradicts itself", map[string]string{"SHA256SUMS": wrong + "  x.iso\n" + right + "  x.iso"},
 			"broken by SHA256SUMS, line 2; lines 1 and 2 of SHA256SUMS contradict each other"},
 		{"said twice", map[string]string{"SHA256SUMS": right + "  x.iso\n" + right + "  x.iso"}, "holds by SHA256SUMS, line 1"},
@@ -82,7 +82,7 @@ func TestVerify(t *testing.T) {
 	w, err = Typed("", "sha384: "+right+right[:32])
 	require.NoError(t, err)
 	assert.Equal(t, "sha384", w.Lines[0].Algorithm)
-	for text, want := range map[string]string{"": "is no digest", "md5:" + right[:32]: "MD5 is not trusted", "blake3:" + right: "BLAKE3 is not computed"} {
+	for text, want := range map[string]string{"": "is not a digest", "md5:" + right[:32]: "MD5 is not trusted", "blake3:" + right: "BLAKE3 is not computed"} {
 		_, err = Typed("", text)
 		assert.ErrorContains(t, err, want)
 	}
@@ -90,7 +90,7 @@ func TestVerify(t *testing.T) {
 	assert.ErrorContains(t, err, "SHA-512 has 128 hexadecimal digits, and this one has 64 characters")
 }
 
-// A package beside its files: what is missing, altered or of another size is said.
+// A package in its folders files: what is missing, altered or of another size is said.
 func TestSiblings(t *testing.T) {
 	disk := []byte("a disk")
 	ovf := []byte(`<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/2"><References><File id="f" href="d.img" size="6"/></References><VirtualSystem id="gate"/></Envelope>`)
@@ -103,10 +103,10 @@ func TestSiblings(t *testing.T) {
 		want   string
 	}{
 		{"whole", func(fstest.MapFS) {}, ""},
-		{"missing", func(d fstest.MapFS) { delete(d, "d.img") }, "d.img belongs to it and is not beside it"},
-		{"altered", func(d fstest.MapFS) { d["d.img"] = &fstest.MapFile{Data: []byte("a risk")} }, "d.img is not what the manifest promises"},
+		{"missing", func(d fstest.MapFS) { delete(d, "d.img") }, "d.img belongs to it and is not in its folder"},
+		{"altered", func(d fstest.MapFS) { d["d.img"] = &fstest.MapFile{Data: []byte("a risk")} }, "d.img does not match the manifest"},
 		{"longer", func(d fstest.MapFS) { d["d.img"] = &fstest.MapFile{Data: []byte("a disk!")} },
-			"d.img has 7 bytes, and the descriptor says 6"},
+			"d.img has 7 bytes, but the descriptor says 6"},
 		{"a manifest of more", func(d fstest.MapFS) {
 			d["g.mf"] = &fstest.MapFile{Data: []byte("SHA256(e.img)= " + sum(disk))}
 		}, "its manifest names e.img, which is not there"},

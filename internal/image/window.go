@@ -98,7 +98,7 @@ func (w *window) drain(limit int64) (int64, error) {
 		n, err := io.CopyN(io.Discard, w.r, limit-w.at+1)
 		w.at += n
 		if err == nil {
-			return w.at, errors.New("it is longer than any image: nothing sound unpacks to so much")
+			return w.at, errors.New("it is larger than any image: do not trust it")
 		}
 		w.err = err
 	}

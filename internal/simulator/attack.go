@@ -78,7 +78,7 @@ func (l *Lab) assault(questions []claims.Question, tell func(claims.Question, an
 		case claims.AskScan:
 			to, err := w.To.In(l.plan)
 			if err != nil || to == nil {
-				tell(q, answer{missing: fmt.Sprintf("there is no WAN to scan: %v", err)})
+				tell(q, answer{missing: fmt.Sprintf("no WAN to scan: %v", err)})
 				continue
 			}
 			tell(q, l.scan(to, w.Services))
@@ -175,7 +175,7 @@ func (l *Lab) deceive(r *round, ad *plan.Adapter) (attempts int, notes []claims.
 		_, p := l.portOf(port)
 		if m, ok := p.Neighbor(address); ok && m == ad.MAC {
 			notes = append(notes, claims.Evidence{Frame: at, Last: l.world.number,
-				Text: fmt.Sprintf("it takes %s's place before %s by ARP; on a plain switch nothing prevents that among neighbors, and it leads nowhere else", victim.Machine.Name, port.Machine.Name)})
+				Text: fmt.Sprintf("can ARP-spoof %[1]s towards %[2]s (any plain switch allows it); opens no path", victim.Machine.Name, port.Machine.Name)})
 		}
 	}
 	attempts += l.fire(r, func(t *attack.Attempt) bool { return t.AfterLies && t.From == ref })

@@ -12,6 +12,7 @@ import (
 	"openbastion/internal/netsim/dhcp"
 	"openbastion/internal/netsim/firewall"
 	"openbastion/internal/netsim/host"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/probemsg"
 	"openbastion/internal/verify/attack"
 	"openbastion/internal/verify/claims"
@@ -221,7 +222,7 @@ func guest(m *plan.Machine) *host.Node {
 // source it saw, and nothing else.
 func introduce(n *host.Node) {
 	n.AnyUDP = func(d host.Datagram) {
-		if d.Error != "" {
+		if d.Outcome.Code != outcome.OK {
 			return
 		}
 		if reply, ok := probemsg.Reply(d.Data, n.Name, d.Remote); ok {

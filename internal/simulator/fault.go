@@ -12,6 +12,7 @@ import (
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/netsim/host"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/verify/claims"
 )
 
@@ -55,7 +56,7 @@ func ParseFault(p *plan.Plan, text string) (Fault, error) {
 	case Unplug, Reboot:
 		name, port, one := strings.Cut(what, ".")
 		if f.Machine = p.Machine(name); f.Machine == nil {
-			return f, fmt.Errorf("there is no machine %q to %s", name, kind)
+			return f, fmt.Errorf("no machine %q to %s", name, kind)
 		}
 		for _, a := range f.Machine.Adapters {
 			if one && a.Over == nil && (a.Name == port || strconv.Itoa(a.Number) == port) {
@@ -67,7 +68,7 @@ func ParseFault(p *plan.Plan, text string) (Fault, error) {
 		}
 	case Slow, Loss, Reorder:
 		if f.Segment = p.Segment(what); f.Segment == nil {
-			return f, fmt.Errorf("there is no segment %q", what)
+			return f, fmt.Errorf("no segment %q", what)
 		}
 		var err error
 		switch {
@@ -196,7 +197,7 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 		case x.data:
 			x.Talk = "goes on"
 		default:
-			x.Talk = "ended: " + cmp.Or(x.talk.Error, "no answer")
+			x.Talk = "ended: " + cmp.Or(x.talk.Outcome, outcome.Of(outcome.NoAnswer)).String()
 		}
 		out = append(out, x.Suffered)
 	}

@@ -68,7 +68,7 @@ func (l *Lab) askRouters(a *plan.Adapter) func() answer {
 			out.evidence = append(out.evidence, l.frame(h.Frame, "%s at %s announces %s", h.Router, h.MAC, shown(h.Prefix)))
 		}
 		if len(got.Routers) == 0 {
-			out.evidence = []claims.Evidence{l.frame(0, "%s asked who announces IPv6, and nobody answered", a.Machine.Name)}
+			out.evidence = []claims.Evidence{l.frame(0, "%s sent a router solicitation and got no answer", a.Machine.Name)}
 		}
 		if mute {
 			port.IPv6 = nil
@@ -84,7 +84,7 @@ func (l *Lab) askIPv6(a *plan.Adapter) func() answer {
 	return func() answer {
 		s := port.IPv6
 		if s == nil {
-			return answer{missing: a.Machine.Name + " speaks no IPv6 there"}
+			return answer{missing: a.Machine.Name + " has no IPv6 there"}
 		}
 		got, frame := claims.GotIPv6{Address: claims.Telling(s.Addresses, a.Segment.Subnet6), Router: s.Router, Resolvers: s.DNS}, 0
 		if len(s.Heard) > 0 {

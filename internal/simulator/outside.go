@@ -131,7 +131,7 @@ func (l *Lab) answerFor(s *plan.Segment, router *host.Node, cables map[*plan.Wir
 			}
 			router.Routes = append(router.Routes, host.Route{To: netip.PrefixFrom(d, 32), Hop: l.witness})
 		case at == s:
-			n := host.New("stand-in at " + d.String())
+			n := host.New("simulated server at " + d.String())
 			n.AddPort(host.Port{Adapter: 1, MAC: standIn(kindNamed, i+1), Address: netip.PrefixFrom(d, s.Subnet.Bits()),
 				Gateway: router.Ports()[0].Address.Addr()})
 			introduce(n)

@@ -86,7 +86,7 @@ func TestBehindAPipe(t *testing.T) {
 					unknown++
 					continue
 				}
-				assert.Equal(t, direct.Claims[i].Verdict, r.Verdict, "%s, seed %d: %s: %s", name, seed, r.ID, r.Saw)
+				assert.Equal(t, direct.Claims[i].Verdict, r.Verdict, "%s, seed %d: %s: %s", name, seed, r.ID, r.Observed)
 			}
 			if s.loss == 0 {
 				assert.Equal(t, direct.Verdict, doc.Verdict)
@@ -109,7 +109,7 @@ func TestRunsEnd(t *testing.T) {
 	l.World().Budget = 400
 	doc := l.Outcome()
 	assert.Equal(t, claims.Unknown, doc.Verdict)
-	assert.Contains(t, verdicts(doc)["heron.dhcp"].Saw, "budget of events is spent")
+	assert.Contains(t, verdicts(doc)["heron.dhcp"].Observed, "budget of events is spent")
 	other := build(t, example(t, "saltmarsh.yaml"))
 	_, err = l.Open(t.Context(), other.plan)
 	assert.ErrorContains(t, err, "this rehearsal is of the lab saltmarsh")

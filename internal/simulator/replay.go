@@ -28,7 +28,7 @@ func (l *Lab) sender(q claims.AskPacket) (s *station, adapter int, address mac.A
 	if s, port := l.leadsOutside(l.plan.Segment(q.Segment)); s != nil {
 		return s, port.Adapter, port.MAC, nil
 	}
-	return nil, 0, mac.Address{}, fmt.Errorf("nobody outside stands on %s", q.Segment)
+	return nil, 0, mac.Address{}, fmt.Errorf("no machine outside is on %s", q.Segment)
 }
 
 // leadsOutside returns the station that is outside on a segment, or leads there, and its
@@ -229,7 +229,7 @@ func (l *Lab) askOwners(a *plan.Adapter, q claims.AskOwners) func() answer {
 			got.Owners = append(got.Owners, owners)
 			n += len(owners)
 		}
-		return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s asked for %d addresses, and %d MAC addresses answered",
+		return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s queried %d addresses, and %d MAC addresses answered",
 			a.Machine.Name, len(list), n)}}
 	}
 }

@@ -77,7 +77,7 @@ func TestFailOver(t *testing.T) {
 	source := func() string {
 		o := reached(l, heron, nil, udp(7))
 		if !o.Answered {
-			return o.Saw
+			return o.Outcome.String()
 		}
 		return netip.PrefixFrom(o.Source, 24).Masked().String()
 	}
@@ -94,7 +94,7 @@ func TestFailOver(t *testing.T) {
 	l.world.run(l.world.now + 20*time.Second)
 	assert.Equal(t, "172.29.64.0/24", source())
 	in := reached(l, nil, l.plan.Machine("gate").Adapters[1], tcp(8080))
-	assert.Equal(t, "heron", in.Who, "published on both: %s", in.Saw)
+	assert.Equal(t, "heron", in.Who, "published on both: %s", in.Outcome)
 }
 
 const veiled = `bastion: 1
@@ -142,11 +142,11 @@ func TestMoreMistakes(t *testing.T) {
 		got := verdicts(doc)
 		for id, saw := range c.broken {
 			if assert.Contains(t, got, id, c.what) {
-				assert.Contains(t, got[id].Saw, saw, c.what)
+				assert.Contains(t, got[id].Observed, saw, c.what)
 			}
 		}
 		for id, r := range got {
-			assert.Contains(t, c.broken, id, "%s: %s", c.what, r.Saw)
+			assert.Contains(t, c.broken, id, "%s: %s", c.what, r.Observed)
 		}
 	}
 }
@@ -173,7 +173,7 @@ func TestOneToOne(t *testing.T) {
 	}
 }
 
-// A guest hands out leases where the file says so, and is not alone when
+// A guest runs a DHCP server where the file says so, and is not alone when
 // another does as well.
 func TestGuestServesLeases(t *testing.T) {
 	text := `bastion: 1
@@ -191,7 +191,7 @@ guests:
 	assert.Empty(t, verdicts(doc))
 	for _, r := range doc.Claims {
 		if r.ID == "inner.one-dhcp" {
-			assert.Contains(t, r.Saw, "only keeper")
+			assert.Contains(t, r.Observed, "only keeper")
 		}
 	}
 	doc = run(t, []byte(strings.Replace(text, "address: 10.83.16.1/24}", "address: 10.83.16.1/24, dhcp: {pool: 10.83.16.50-10.83.16.60}}",
@@ -315,11 +315,11 @@ func TestPathMTU(t *testing.T) {
 	for _, c := range []struct {
 		size int
 		want string
-	}{{1464, ""}, {1465, "too big, says 10.83.16.1: the way carries 1492 bytes"}} {
+	}{{1464, "answered"}, {1465, "too big (from 10.83.16.1): the path carries 1492 bytes"}} {
 		p := heron.node.Ping(l.world.now, l.witness, 0, time.Second, make([]byte, c.size))
 		l.world.pump(heron)
 		l.world.run(l.world.now + 5*time.Second)
-		assert.Equal(t, c.want, p.Error, c.size)
+		assert.Equal(t, c.want, p.Outcome.String(), c.size)
 	}
 }
 
@@ -333,11 +333,11 @@ func TestSix(t *testing.T) {
 	for _, r := range doc.Claims {
 		switch r.ID {
 		case "heron.gateway":
-			assert.Contains(t, r.Saw, "over IPv6 fd43:")
+			assert.Contains(t, r.Observed, "over IPv6 fd43:")
 		case "reedbed-boathouse.segments":
-			assert.Contains(t, r.Saw, "icmp, udp/7, tcp/80 over IPv6 allowed as the rules say")
+			assert.Contains(t, r.Observed, "icmp, udp/7, tcp/80 over IPv6 allowed by the rules")
 		case "boathouse-reedbed.segments":
-			assert.Contains(t, r.Saw, "over IPv6 blocked as the rules say")
+			assert.Contains(t, r.Observed, "over IPv6 blocked by the rules")
 		}
 	}
 	for name, text := range map[string]string{"with": six, "without": sample} {
@@ -359,8 +359,8 @@ func TestLies(t *testing.T) {
 		told := map[string]bool{}
 		for _, r := range doc.Claims {
 			for _, e := range r.Evidence {
-				if strings.Contains(e.Text, "takes otter's place before sluice by ARP") || strings.Contains(e.Text,
-					"takes heron's place before sluice by ARP") {
+				if strings.Contains(e.Text, "can ARP-spoof otter towards sluice") || strings.Contains(e.Text,
+					"can ARP-spoof heron towards sluice") {
 					told[r.ID] = true
 				}
 			}

@@ -66,10 +66,10 @@ func TestSampleHolds(t *testing.T) {
 func TestLeakyTwin(t *testing.T) {
 	broken := verdicts(run(t, example(t, "saltmarsh-leaky.yaml")))
 	cut := broken["otter.no-bypass"]
-	assert.Contains(t, cut.Saw, "otter → causeway → lighthouse → beyond → buoy")
+	assert.Contains(t, cut.Observed, "otter → causeway → lighthouse → beyond → buoy")
 	assert.Contains(t, cut.Remedy, "remove otter adapter 2 from causeway")
-	assert.Contains(t, broken["heron.no-bypass"].Saw, "heron → reedbed → otter → causeway", "a neighbor with a second door is everybody's door")
-	assert.Contains(t, broken["reedbed.one-dhcp"].Saw, "the host's DHCP server (10.83.16.254, 02:0b:00:13:00:01) answers on reedbed as well")
+	assert.Contains(t, broken["heron.no-bypass"].Observed, "heron → reedbed → otter → causeway", "a neighbor with a second door is everybody's door")
+	assert.Contains(t, broken["reedbed.one-dhcp"].Observed, "the host's DHCP server (10.83.16.254, 02:0b:00:13:00:01) answers on reedbed as well")
 	assert.Equal(t, "reedbed.one-dhcp", broken["heron.dhcp"].Follows)
 	assert.NotContains(t, broken, "newt.blocked")
 	assert.NotContains(t, broken, "ferry.no-bypass")
@@ -109,7 +109,7 @@ func TestMistakes(t *testing.T) {
 		broken := verdicts(run(t, []byte(data)))
 		for id, saw := range c.broken {
 			if assert.Contains(t, broken, id, c.mistake) {
-				assert.Contains(t, broken[id].Saw, saw, c.mistake)
+				assert.Contains(t, broken[id].Observed, saw, c.mistake)
 				assert.NotEmpty(t, broken[id].Remedy, "%s: %s", c.mistake, id)
 			}
 		}

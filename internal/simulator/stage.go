@@ -14,6 +14,7 @@ import (
 	"openbastion/internal/netsim/dhcp"
 	"openbastion/internal/netsim/dns"
 	"openbastion/internal/netsim/host"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/probemsg"
 	"openbastion/internal/verify/claims"
 )
@@ -187,14 +188,14 @@ func (l *Lab) ask(what claims.Asking) (func() answer, error) {
 	case claims.AskOwners:
 		at = q.At
 	default:
-		return nil, fmt.Errorf("the rehearsal does not know the question %T", what)
+		return nil, fmt.Errorf("the rehearsal cannot answer the question %T", what)
 	}
 	a, err := at.In(l.plan)
 	if err != nil {
 		return nil, err
 	}
 	if a == nil {
-		return nil, fmt.Errorf("the test server is asked nothing but what reaches it")
+		return nil, fmt.Errorf("the test server only answers what reaches it")
 	}
 	s, port := l.portOf(a)
 	switch q := what.(type) {
@@ -227,8 +228,8 @@ func (l *Lab) askHop(s *station) func() answer {
 	p := s.node.Ping(l.world.now, l.witness, 1, time.Second, l.payload())
 	l.world.pump(s)
 	return func() answer {
-		out := answer{got: claims.GotHop{Saw: p.Error},
-			evidence: []claims.Evidence{l.frame(0, "no router answered a packet with one hop to live: %s", p.Error)}}
+		out := answer{got: claims.GotHop{Outcome: p.Outcome},
+			evidence: []claims.Evidence{l.frame(0, "no router answered a packet with one hop to live: %s", p.Outcome)}}
 		if p.Expired {
 			out = answer{got: claims.GotHop{Router: p.From}, evidence: []claims.Evidence{l.frame(p.Frame, "time exceeded from %s", p.From)}}
 		}
@@ -250,11 +251,11 @@ func (l *Lab) payload() []byte {
 
 func (l *Lab) leaseSeen(a *plan.Adapter, port *host.Port) answer {
 	if port.Client == nil {
-		return answer{missing: a.Machine.Name + " asks for no lease"}
+		return answer{missing: a.Machine.Name + " does not use DHCP"}
 	}
 	b := port.Client.Binding
 	if b == nil {
-		return answer{got: claims.GotLease{}, evidence: []claims.Evidence{l.frame(0, "%s asked for a lease and got %d offers", a.Machine.Name,
+		return answer{got: claims.GotLease{}, evidence: []claims.Evidence{l.frame(0, "%s sent a DHCP request and got %d offers", a.Machine.Name,
 			len(port.Client.Offers))}}
 	}
 	return answer{got: claims.GotLease{Lease: b}, evidence: []claims.Evidence{l.frame(b.Frame, "%s acknowledges %s, router %s, %s, for %s",
@@ -275,7 +276,7 @@ func (l *Lab) serversSeen(a *plan.Adapter, survey *dhcp.Client) answer {
 			a.Machine.Name))
 	}
 	if len(survey.Offers) == 0 {
-		out.evidence = []claims.Evidence{l.frame(0, "%s asked who serves DHCP, and nobody answered", a.Machine.Name)}
+		out.evidence = []claims.Evidence{l.frame(0, "%s sent a DHCP request and got no answer", a.Machine.Name)}
 	}
 	return out
 }
@@ -283,12 +284,12 @@ func (l *Lab) serversSeen(a *plan.Adapter, survey *dhcp.Client) answer {
 func (l *Lab) askNeighbor(a *plan.Adapter) func() answer {
 	s, port := l.portOf(a)
 	if !port.Gateway.IsValid() {
-		why := "it has no gateway"
+		why := outcome.Of(outcome.NoGateway)
 		if !port.Address.IsValid() {
-			why = "it has no address"
+			why = outcome.Of(outcome.NoAddress)
 		}
 		return func() answer {
-			return answer{got: claims.GotNeighbor{Saw: why}, evidence: []claims.Evidence{l.frame(0, "%s: %s", a.Machine.Name, why)}}
+			return answer{got: claims.GotNeighbor{Outcome: why}, evidence: []claims.Evidence{l.frame(0, "%s: %s", a.Machine.Name, why)}}
 		}
 	}
 	hop := port.Gateway
@@ -308,24 +309,24 @@ func (l *Lab) askName(a *plan.Adapter) func() answer {
 	s, port := l.portOf(a)
 	if len(port.DNS) == 0 {
 		return func() answer {
-			return answer{got: claims.GotName{Saw: "none was named"},
-				evidence: []claims.Evidence{l.frame(0, "%s knows no DNS server", a.Machine.Name)}}
+			return answer{got: claims.GotName{Outcome: outcome.Of(outcome.NoServer)},
+				evidence: []claims.Evidence{l.frame(0, "%s has no DNS server", a.Machine.Name)}}
 		}
 	}
 	look := s.node.LookUp(l.world.now, port.DNS[0], witnessName)
 	l.world.pump(s)
 	return func() answer {
-		got := claims.GotName{Answered: look.Answered, Resolver: look.Resolver, Addresses: look.Addrs, Tries: look.Tries, Saw: look.Error}
+		got := claims.GotName{Answered: look.Answered, Resolver: look.Resolver, Addresses: look.Addrs, Tries: look.Tries, Outcome: look.Outcome}
 		if !look.Answered {
-			return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s did not answer for %s: %s", look.Resolver, look.Name, look.Error)}}
+			return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s did not answer for %s: %s", look.Resolver, look.Name, look.Outcome)}}
 		}
-		got.Saw = dns.Says(look.Code)
+		got.Code = look.Code
 		what := "is " + strings.Join(subnet.Texts(look.Addrs), ", ")
 		if len(look.Addrs) == 0 {
 			what = "has no address"
 		}
-		return answer{got: got, evidence: []claims.Evidence{l.frame(look.Frame, "%s says that %s %s: %s", look.Resolver, look.Name, what,
-			got.Saw)}}
+		return answer{got: got, evidence: []claims.Evidence{l.frame(look.Frame, "DNS server %s: %s %s: %s", look.Resolver, look.Name, what,
+			dns.CodeText(got.Code))}}
 	}
 }
 
@@ -336,7 +337,7 @@ func (l *Lab) askReach(q claims.AskReach) (func() answer, error) {
 	}
 	if why != "" {
 		return func() answer {
-			return answer{got: claims.GotReach{Saw: why}, evidence: []claims.Evidence{l.frame(0, "%s", why)}}
+			return answer{got: claims.GotReach{Outcome: outcome.Outcome{Code: outcome.NoAddress, Detail: why}}, evidence: []claims.Evidence{l.frame(0, "%s", why)}}
 		}, nil
 	}
 	return l.reach(from, to, q.Service), nil
@@ -361,7 +362,7 @@ func (l *Lab) ends(q claims.AskReach) (from *station, to netip.Addr, why string,
 // reach asks from a station whether a service answers at an address.
 func (l *Lab) reach(from *station, to netip.Addr, service lab.Service) func() answer {
 	now := l.world.now
-	outcome := func(done bool, frame int, saw, who string, source netip.Addr) answer {
+	outcome := func(done bool, frame int, why outcome.Outcome, who string, source netip.Addr) answer {
 		what := fmt.Sprintf("%s to %s by %s", from.name, to, service)
 		switch {
 		case done && source.IsValid():
@@ -369,9 +370,9 @@ func (l *Lab) reach(from *station, to netip.Addr, service lab.Service) func() an
 		case done:
 			what += " answered"
 		default:
-			what += ": " + saw
+			what += ": " + why.String()
 		}
-		return answer{got: claims.GotReach{Answered: done, Saw: saw, Who: who, Source: source},
+		return answer{got: claims.GotReach{Answered: done, Outcome: why, Who: who, Source: source},
 			evidence: []claims.Evidence{l.frame(frame, "%s", what)}}
 	}
 	switch service.Proto {
@@ -379,20 +380,20 @@ func (l *Lab) reach(from *station, to netip.Addr, service lab.Service) func() an
 		payload := l.payload()
 		p := from.node.Ping(now, to, 0, 2*time.Second, payload)
 		l.world.pump(from)
-		return func() answer { return outcome(p.Answered, p.Frame, p.Error, "", l.seen[string(payload)]) }
+		return func() answer { return outcome(p.Answered, p.Frame, p.Outcome, "", l.seen[string(payload)]) }
 	case lab.UDP:
 		x := from.node.Ask(now, netip.AddrPortFrom(to, service.From), probemsg.Question(service.From), 2*time.Second)
 		l.world.pump(from)
 		return func() answer {
 			who, source := probemsg.Introduced(x.Data)
-			return outcome(x.Answered, x.Frame, x.Error, who, source)
+			return outcome(x.Answered, x.Frame, x.Outcome, who, source)
 		}
 	default:
 		f := from.node.Fetch(now, netip.AddrPortFrom(to, service.From), "/")
 		l.world.pump(from)
 		return func() answer {
 			who, source := probemsg.Introduced([]byte(f.Body))
-			return outcome(f.Connected, f.Frame, f.Error, who, source)
+			return outcome(f.Connected, f.Frame, f.Outcome, who, source)
 		}
 	}
 }

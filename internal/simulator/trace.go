@@ -39,20 +39,20 @@ const TraceSchema = "openbastion.trace/1"
 
 // Trace is one flow, hop by hop.
 type Trace struct {
-	Schema  string `json:"schema"`
-	Lab     string `json:"lab"`
-	From    string `json:"from"`
-	To      string `json:"to"`
-	Service string `json:"service"`
-	Address string `json:"address,omitempty"` // that was asked
-	Beyond  bool   `json:"beyond"`            // a stand-in for the outside has a part in it
-	Passed  bool   `json:"passed"`
-	Saw     string `json:"saw"` // what the other end saw, or what the sender was told
-	Steps   []Step `json:"steps"`
-	More    int    `json:"more,omitempty"`   // frames after the first answer, which are not listed
-	Died    string `json:"died,omitempty"`   // where, and why
-	Change  string `json:"change,omitempty"` // what would let it pass
-	Tried   bool   `json:"tried"`            // the change was made in memory, and the flow passed
+	Schema   string `json:"schema"`
+	Lab      string `json:"lab"`
+	From     string `json:"from"`
+	To       string `json:"to"`
+	Service  string `json:"service"`
+	Address  string `json:"address,omitempty"` // that was asked
+	Beyond   bool   `json:"beyond"`            // a stand-in for the outside has a part in it
+	Passed   bool   `json:"passed"`
+	Observed string `json:"observed"` // what the other end saw, or what the sender was told
+	Steps    []Step `json:"steps"`
+	More     int    `json:"more,omitempty"`   // frames after the first answer, which are not listed
+	Died     string `json:"died,omitempty"`   // where, and why
+	Change   string `json:"change,omitempty"` // what would let it pass
+	Tried    bool   `json:"tried"`            // the change was made in memory, and the flow passed
 }
 
 // maxSteps bounds what is kept of a flow.
@@ -107,7 +107,7 @@ func (t *tracer) frame(s *station, segment int, p *packet.Packet) {
 		if from, _, _ := p.Ports(); from == dns.Port {
 			text += ", answers for " + witnessName
 		} else {
-			text += ", asks for " + witnessName
+			text += ", queries " + witnessName
 		}
 	}
 	t.add(Step{Machine: s.name, Segment: t.world.Segments[segment], Kind: kind, Text: text}, p.Number)
@@ -149,7 +149,7 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 		}
 	}
 	if why != "" {
-		out.Died, out.Saw, out.Change = why, "nothing was sent", addressRemedy(from, to)
+		out.Died, out.Observed, out.Change = why, "nothing was sent", addressRemedy(from, to)
 		return out
 	}
 	t := &tracer{world: l.world, began: l.world.now, phase: "name", home: port.MAC, seen: map[Step]int{}}
@@ -163,7 +163,7 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 			}
 		}
 		if !slices.Contains(look.Addrs, l.witness) {
-			t.add(Step{Machine: st.name, Kind: "name", Text: fmt.Sprintf("%s does not say where %s is; from here on by address", port.DNS[0],
+			t.add(Step{Machine: st.name, Kind: "name", Text: fmt.Sprintf("%s did not resolve %s; continued by address", port.DNS[0],
 				witnessName)}, 0)
 		}
 	}
@@ -174,11 +174,11 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	stop()
 	o := finish().got.(claims.GotReach)
 	if l.world.spent {
-		out.Died, out.Saw, out.Change = "the lab never comes to rest: frames go round in it until the rehearsal's budget of events is spent",
+		out.Died, out.Observed, out.Change = "the lab never comes to rest: frames go round in it until the rehearsal's budget of events is spent",
 			"nothing that counts", "look for a loop: `bastion check` names one"
 		return out
 	}
-	out.Address, out.Passed, out.Saw, out.More = target.String(), o.Answered, o.Saw, t.more
+	out.Address, out.Passed, out.Observed, out.More = target.String(), o.Answered, o.Outcome.String(), t.more
 	out.Steps = append(out.Steps, t.steps...)
 	out.Beyond = slices.ContainsFunc(out.Steps, func(s Step) bool {
 		return slices.ContainsFunc(l.world.stations, func(st *station) bool { return l.outside[st] && st.name == s.Machine })
@@ -187,9 +187,9 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	case !o.Answered:
 		l.blame(&out, t.steps[named:], from, to, service)
 	case o.Source.IsValid():
-		out.Saw = fmt.Sprintf("%s saw %s", cmp.Or(o.Who, out.To), o.Source)
+		out.Observed = fmt.Sprintf("%s saw %s", cmp.Or(o.Who, out.To), o.Source)
 	default:
-		out.Saw = "answered"
+		out.Observed = "answered"
 	}
 	return out
 }
@@ -197,7 +197,7 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 // blame finds where a flow died, and what would let it pass.
 func (l *Lab) blame(out *Trace, steps []Step, from, to *plan.Adapter, service lab.Service) {
 	out.Died = "no answer came back"
-	out.Change = "look at the machines after that one; `bastion diagnose` asks what is seen and finds the mistake"
+	out.Change = "check the machines after that one; `bastion diagnose` finds the mistake from symptoms"
 	for i := len(steps) - 1; i >= 0; i-- {
 		if s := steps[i]; s.Kind != "arp" && s.Frame != 0 { // what was sent last
 			out.Died = fmt.Sprintf("%s sends it on %s, and no answer comes back", s.Machine, s.Segment)
@@ -225,11 +225,11 @@ func (l *Lab) blame(out *Trace, steps []Step, from, to *plan.Adapter, service la
 func addressRemedy(ends ...*plan.Adapter) string {
 	for _, a := range ends {
 		if a != nil && (a.How == plan.Lease || a.How == plan.Reservation) {
-			return fmt.Sprintf("let someone serve DHCP on %s, and see that adapter %d of %s is plugged in there", a.Segment.Name, a.Number,
+			return fmt.Sprintf("provide a DHCP server on %s, and check that adapter %d of %s is plugged in there", a.Segment.Name, a.Number,
 				a.Machine.Name)
 		}
 	}
-	return "give it an address, or see that its adapter is plugged in"
+	return "give it an address, and check that its adapter is plugged in"
 }
 
 // routeRemedy returns what to look at where a packet found no way on: the next
@@ -255,9 +255,9 @@ func (l *Lab) routeRemedy(s Step) string {
 		}
 	}
 	if silent {
-		return fmt.Sprintf("see that the machine with %s is plugged in, on the segment where %s asks for it", s.hop, m.Name)
+		return fmt.Sprintf("check that the machine with %s is plugged in, on the segment where %s sends ARP for it", s.hop, m.Name)
 	}
-	return fmt.Sprintf("give %s a WAN address and a gateway there", m.Name)
+	return fmt.Sprintf("give %s a WAN address and gateway there", m.Name)
 }
 
 func portWords(a *plan.Adapter) string { return "port " + a.Name }

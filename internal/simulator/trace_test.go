@@ -24,7 +24,7 @@ func TestTrace(t *testing.T) {
 		change            string
 	}{
 		{"heron", "outside", "tcp/443", "", "", []string{
-			"heron name asks for buoy.example", "sluice arp who has 172.29.64.1?", "sluice name answers for buoy.example",
+			"heron name queries buoy.example", "sluice arp who has 172.29.64.1?", "sluice name answers for buoy.example",
 			"heron route goes by adapter 1 to the next hop 10.83.16.1", "heron packet tcp",
 			"sluice rule the rule `allow any from reedbed to outside,boathouse` decides",
 			"sluice translation source 10.83.16.50", "buoy packet SYN,ACK", "sluice translation becomes 203.0.113.80:443 > 10.83.16.50",
@@ -76,7 +76,7 @@ func TestTrace(t *testing.T) {
 				break
 			}
 		}
-		assert.Contains(t, got.Saw+got.Died, c.ends, what)
+		assert.Contains(t, got.Observed+got.Died, c.ends, what)
 		assert.Contains(t, got.Change, c.change, what)
 		assert.Equal(t, c.change != "", got.Tried, "%s: what lets it pass was tried", what)
 		assert.Equal(t, got.Died == "", got.Passed, what)

@@ -74,13 +74,13 @@ func Read(data []byte) (p Plan, err error) {
 		return p, err
 	}
 	if err := json.Unmarshal(data, &p); err != nil {
-		return p, fmt.Errorf("it is no plan that is carried: %w", err)
+		return p, fmt.Errorf("not a valid bundle plan: %w", err)
 	}
 	switch {
 	case p.Schema != Schema:
-		return p, fmt.Errorf("its schema is %q, and that of a plan that is carried is %q", p.Schema, Schema)
+		return p, fmt.Errorf("its schema is %q, but that of a bundle plan is %q", p.Schema, Schema)
 	case len(p.Key) != 0 && len(p.Key) != ed25519.PublicKeySize:
-		return p, errors.New("its key of a witness is none")
+		return p, errors.New("its witness key is not valid")
 	}
 	if _, err := witness.ParseToken(p.Token); err != nil {
 		return p, fmt.Errorf("its token: %w", err)
@@ -101,10 +101,10 @@ func Unpack(data []byte) ([]byte, error) {
 func unpack(line string) ([]byte, error) {
 	at := len(line) - sumSize - 1
 	if at < len(mark) || line[at] != '.' {
-		return nil, errors.New("the line is not whole: its end is missing")
+		return nil, errors.New("the line is incomplete: its end is missing")
 	}
 	if fmt.Sprintf("%08x", crc32.ChecksumIEEE([]byte(line[:at]))) != strings.ToLower(line[at+1:]) {
-		return nil, errors.New("the line was not copied as it is: its checksum does not fit")
+		return nil, errors.New("the line was altered: its checksum does not match")
 	}
 	packed, err := base64.RawURLEncoding.DecodeString(line[len(mark):at])
 	if err != nil {

@@ -103,19 +103,19 @@ func ReadBrief(data []byte, p *plan.Plan, tokenOf func(bench string) witness.Tok
 	raw, err := letters.DecodeString(text)
 	const head = 1 + printSize + 2 + 4 + 1
 	if err != nil || len(raw) < head+2+ed25519.SignatureSize || raw[0] != 1 {
-		return b, errors.New("it is no brief, or not all of one")
+		return b, errors.New("not a valid brief, or incomplete")
 	}
 	signed, signature := raw[:len(raw)-ed25519.SignatureSize], raw[len(raw)-ed25519.SignatureSize:]
 	length := int(raw[head-1])
 	if len(signed) < head+length+2 {
-		return b, errors.New("it is no brief, or not all of one")
+		return b, errors.New("not a valid brief, or incomplete")
 	}
 	b.Bench = string(raw[head : head+length])
 	if !ed25519.Verify(tokenOf(b.Bench).Evidence().Public().(ed25519.PublicKey), append([]byte(briefSigns), signed...), signature) {
 		return b, ErrAltered
 	}
 	if string(raw[1:1+printSize]) != string(printOf(p.Fingerprint()+claims.Digest(p))) {
-		return b, errors.New("it is of another plan (the lab file has changed since), or of a version of the program that asks other questions")
+		return b, errors.New("it is for another plan (the lab file has changed since), or from a program version with other questions")
 	}
 	switch index := int(binary.BigEndian.Uint16(raw[1+printSize:])); {
 	case index == outsideIndex:
@@ -129,7 +129,7 @@ func ReadBrief(data []byte, p *plan.Plan, tokenOf func(bench string) witness.Tok
 	rest := signed[head+length:]
 	n := int(binary.BigEndian.Uint16(rest))
 	if len(rest) != 2+(n+3)/4 {
-		return b, errors.New("it is no brief, or not all of one")
+		return b, errors.New("not a valid brief, or incomplete")
 	}
 	for i := range n {
 		code := rest[2+i/4] >> (2 * (i % 4)) & 3
@@ -165,7 +165,7 @@ func (b Brief) Add(p *plan.Plan, doc *claims.Outcome) {
 		said := b.Verdicts[n]
 		n++
 		if said == claims.Broken && r.Verdict != claims.Broken || said == claims.Holds && r.Verdict == claims.Unknown {
-			r.Verdict, r.Saw = said, fmt.Sprintf("%s says so in brief; its evidence would show it", b.Guest)
+			r.Verdict, r.Observed = said, fmt.Sprintf("%s reports it in its brief; only its evidence shows it", b.Guest)
 		}
 	}
 	whole := claims.Holds

@@ -63,8 +63,8 @@ func (e Evidence) Sign(key ed25519.PrivateKey) ([]byte, error) {
 
 // Errors of evidence.
 var (
-	ErrAltered = errors.New("it was altered, or is another bench's or lab's: the signature is not that of its bench")
-	ErrReport  = errors.New("it holds a report that its witness did not sign")
+	ErrAltered = errors.New("it was altered, or belongs to another bench or lab: the signature is not its bench's")
+	ErrReport  = errors.New("it contains a report that its test server did not sign")
 )
 
 // Read reads evidence and checks who signed it: the bench that it names, by its token.
@@ -74,16 +74,16 @@ func Read(data []byte, tokenOf func(bench string) witness.Token) (e Evidence, er
 	}
 	var s Signed
 	if err := json.Unmarshal(bytes.TrimSpace(data), &s); err != nil {
-		return e, fmt.Errorf("it is no evidence: %w", err)
+		return e, fmt.Errorf("not valid evidence: %w", err)
 	}
 	if s.Schema != SignedSchema {
-		return e, fmt.Errorf("its schema is %q, and that of evidence is %q", s.Schema, SignedSchema)
+		return e, fmt.Errorf("its schema is %q, but that of evidence is %q", s.Schema, SignedSchema)
 	}
 	if err := json.Unmarshal(s.Evidence, &e); err != nil {
-		return e, fmt.Errorf("it is no evidence: %w", err)
+		return e, fmt.Errorf("not valid evidence: %w", err)
 	}
 	if e.Schema != Schema {
-		return e, fmt.Errorf("its schema is %q, and that of evidence is %q", e.Schema, Schema)
+		return e, fmt.Errorf("its schema is %q, but that of evidence is %q", e.Schema, Schema)
 	}
 	if !ed25519.Verify(tokenOf(e.Bench).Evidence().Public().(ed25519.PublicKey), append([]byte(signs), s.Evidence...), s.Signature) {
 		return e, ErrAltered

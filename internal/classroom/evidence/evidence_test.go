@@ -71,7 +71,7 @@ func TestJoined(t *testing.T) {
 		assert.Empty(t, got.Remarks, file)
 		whole := got.Judge(p)
 		for i, r := range want.Claims {
-			assert.Equal(t, r.Verdict, whole.Claims[i].Verdict, "%s %s: %s, %s", file, r.ID, r.Saw, whole.Claims[i].Saw)
+			assert.Equal(t, r.Verdict, whole.Claims[i].Verdict, "%s %s: %s, %s", file, r.ID, r.Observed, whole.Claims[i].Observed)
 		}
 		for i := range files {
 			part := For(p).Join(files[i : i+1]).Judge(p)
@@ -100,13 +100,13 @@ func TestRefused(t *testing.T) {
 		return f
 	}
 	for want, other := range map[string]File{
-		"it is of another plan":             change(heron, func(f *File) { f.Guest, f.Print = "otter", "other" }),
+		"it is for another plan":            change(heron, func(f *File) { f.Guest, f.Print = "otter", "other" }),
 		"bastion 9.9 asked other questions": change(heron, func(f *File) { f.Guest, f.Asks, f.Program = "otter", "other", "9.9" }),
-		"it is of the lab":                  change(heron, func(f *File) { f.Guest, f.Lab = "otter", "other" }),
-		"it is of the bench two":            change(heron, func(f *File) { f.Guest, f.Bench = "otter", "two" }),
+		"it is for the lab":                 change(heron, func(f *File) { f.Guest, f.Lab = "otter", "other" }),
+		"it is from the bench two":          change(heron, func(f *File) { f.Guest, f.Bench = "otter", "two" }),
 		"no machine":                        change(heron, func(f *File) { f.Guest = "goose" }),
 		"has newer evidence":                change(heron, func(f *File) { f.Made = made.Add(-time.Hour) }),
-		"it asked the test server": change(heron, func(f *File) {
+		"it asked test server": change(heron, func(f *File) {
 			f.Guest, f.Facts.Witness.Address, f.Made = "otter", netip.MustParseAddr("192.0.2.9"), made.Add(-time.Hour)
 		}),
 	} {
@@ -129,7 +129,7 @@ func TestRefused(t *testing.T) {
 	for _, r := range silent.Claims {
 		if r.ID == "heron.no-bypass" {
 			assert.Equal(t, claims.Unknown, r.Verdict)
-			assert.Contains(t, r.Saw, "silence proves nothing")
+			assert.Contains(t, r.Observed, "silence proves nothing")
 		}
 	}
 }
@@ -256,11 +256,11 @@ func TestRecordOfForged(t *testing.T) {
 		ways, attempts int
 		said           string
 	}{
-		"came":      {`{"at":"2026-11-26T08:00:00Z","run":9,"attempt":1}`, 1, 20, "it heard 1 of 2 forged packets"},
-		"listened":  {`{"at":"2026-11-26T07:00:00Z","listening":true}`, 0, 22, "it heard 0 of 2 forged packets"},
-		"deaf":      {`{"at":"2026-11-26T08:00:00Z","bench":"","source":"192.0.2.2:9","hops":60,"way":"udp"}`, 0, 20, ""},
-		"too late":  {`{"at":"2026-11-26T09:00:00Z","listening":true}`, 0, 20, ""},
-		"another's": {`{"at":"2026-11-26T07:00:00Z","listening":true}` + "\n" + `{"at":"2026-11-26T08:00:00Z","run":8,"attempt":1}`, 0, 22, "it heard 0 of 2"},
+		"came":      {`{"time":"2026-11-26T08:00:00Z","run":9,"attempt":1}`, 1, 20, "it received 1 of 2 forged packets"},
+		"listened":  {`{"time":"2026-11-26T07:00:00Z","listening":true}`, 0, 22, "it received 0 of 2 forged packets"},
+		"deaf":      {`{"time":"2026-11-26T08:00:00Z","bench":"","source":"192.0.2.2:9","hops":60,"way":"udp"}`, 0, 20, ""},
+		"too late":  {`{"time":"2026-11-26T09:00:00Z","listening":true}`, 0, 20, ""},
+		"another's": {`{"time":"2026-11-26T07:00:00Z","listening":true}` + "\n" + `{"time":"2026-11-26T08:00:00Z","run":8,"attempt":1}`, 0, 22, "it received 0 of 2"},
 	} {
 		r, is := ReadRecord([]byte(c.record))
 		require.True(t, is, name)
@@ -280,11 +280,11 @@ func TestRecordOfForged(t *testing.T) {
 			assert.Contains(t, e.Answers[0].Evidence[0].Text, c.said, name)
 		}
 	}
-	late, _ := ReadRecord([]byte(`{"at":"2026-11-26T08:00:00Z","run":9,"attempt":1}`))
-	both, _ := ReadRecord([]byte(`{"at":"2026-11-26T07:00:00Z","listening":true}`))
+	late, _ := ReadRecord([]byte(`{"time":"2026-11-26T08:00:00Z","run":9,"attempt":1}`))
+	both, _ := ReadRecord([]byte(`{"time":"2026-11-26T07:00:00Z","listening":true}`))
 	both.Join(late) // a witness that was started twice
 	assert.Equal(t, Record{Listening: at.Add(-time.Hour), Heard: map[uint32][]int{9: {1}}}, both)
-	for _, other := range []string{"", "\n", "{}", `{"schema":"x"}`, "ob1.abc", `{"at":"2026-11-26T08:00:00Z"}` + "\n{"} {
+	for _, other := range []string{"", "\n", "{}", `{"schema":"x"}`, "ob1.abc", `{"time":"2026-11-26T08:00:00Z"}` + "\n{"} {
 		_, is := ReadRecord([]byte(other))
 		assert.False(t, is, "%q", other)
 	}

@@ -53,7 +53,7 @@ func (r Run) Heard(p *plan.Plan, a *claims.Answer, attempts []int, listening boo
 			Tried: f.Tried, Door: f.By, Packet: evidence("it heard %s", f.Tried)})
 	}
 	a.Got = got
-	a.Evidence = append(a.Evidence, evidence("it heard %d of %d forged packets", len(attempts), r.Sent))
+	a.Evidence = append(a.Evidence, evidence("it received %d of %d forged packets", len(attempts), r.Sent))
 }
 
 // Record is what a witness kept of forged packets.
@@ -65,7 +65,7 @@ type Record struct {
 // RecordLine is what a witness's record holds of forged packets: that it begins to listen to
 // all that comes, or one that it heard.
 type RecordLine struct {
-	At        time.Time `json:"at"`
+	At        time.Time `json:"time"`
 	Listening bool      `json:"listening,omitempty"`
 	Run       uint32    `json:"run,omitempty"`
 	Attempt   int       `json:"attempt,omitempty"`

@@ -99,19 +99,19 @@ func (x *Joiner) Join(files []File) (j Joined) {
 	for _, f := range files {
 		switch {
 		case f.Lab != p.Name && f.Lab != "":
-			j.refuse(f, fmt.Sprintf("it is of the lab %s", f.Lab))
+			j.refuse(f, fmt.Sprintf("it is for the lab %s", f.Lab))
 		case f.Print != print:
-			j.refuse(f, "it is of another plan: the lab file has changed since, or is a different one")
+			j.refuse(f, "it is for another plan: the lab file has changed since, or is a different one")
 		case f.Asks != x.asks:
-			j.refuse(f, fmt.Sprintf("bastion %s asked other questions than this version does: run the probe again with this version", f.Program))
+			j.refuse(f, fmt.Sprintf("bastion %s asked other questions than this version: run the probe again with this version", f.Program))
 		case p.Machine(f.Guest) == nil && f.Guest != Outside:
 			j.refuse(f, fmt.Sprintf("the lab has no machine %q", f.Guest))
 		case seen[f.Guest] != "":
 			j.refuse(f, fmt.Sprintf("%s has newer evidence in %s", f.Guest, seen[f.Guest]))
 		case f.Bench != j.Bench:
-			j.refuse(f, fmt.Sprintf("it is of %s, and the first is of %s", benchText(f.Bench), benchText(j.Bench)))
+			j.refuse(f, fmt.Sprintf("it is from %s, but the first is from %s", benchText(f.Bench), benchText(j.Bench)))
 		case differ(j.Facts.Witness, f.Facts.Witness):
-			j.refuse(f, fmt.Sprintf("it asked the test server %s, and %s asked %s", witnessText(f.Facts.Witness), counted[0].Name, witnessText(j.Facts.Witness)))
+			j.refuse(f, fmt.Sprintf("it asked test server %s, but %s asked %s", witnessText(f.Facts.Witness), counted[0].Name, witnessText(j.Facts.Witness)))
 		default:
 			seen[f.Guest] = f.Name
 			j.Facts.Name = f.Facts.Name
@@ -169,7 +169,7 @@ func (j *Joined) answers(asked map[string]claims.Asking, files []File, spoke boo
 					continue
 				}
 				if g, is := a.Got.(claims.GotAttack); is && len(g.Ways) == 0 && !spoke {
-					a = claims.Answer{ID: a.ID, Missing: "nobody has reached the test server, so that it may not be there: silence proves nothing"}
+					a = claims.Answer{ID: a.ID, Missing: "nothing has reached the test server, so it may be down: silence proves nothing"}
 				}
 				said[a.ID] = said[a.ID] || a.Missing == ""
 				j.Answers = append(j.Answers, a)
@@ -204,7 +204,7 @@ func (j *Joined) contradictions(p *plan.Plan, files []File) {
 		list := by[s]
 		for _, x := range list[min(1, len(list)):] {
 			if x.servers != list[0].servers {
-				j.Remarks = append(j.Remarks, Remark{"", x.guest, fmt.Sprintf("on %s %s was leased its address by %s, and %s by %s", s.Name,
+				j.Remarks = append(j.Remarks, Remark{"", x.guest, fmt.Sprintf("on %s, %s has its lease from %s, and %s from %s", s.Name,
 					list[0].guest, list[0].servers, x.guest, x.servers), false})
 			}
 		}

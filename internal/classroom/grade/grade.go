@@ -52,7 +52,7 @@ func Check(r *lab.Rubric, p *plan.Plan, claimed []claims.Result) error {
 	for _, i := range r.Items {
 		switch {
 		case i.Claim != "" && len(ofClaim(i.Claim, claimed)) == 0:
-			fail(i, "claim", fmt.Sprintf("the lab has no claim %q, nor any of that kind", i.Claim))
+			fail(i, "claim", fmt.Sprintf("the lab has no claim %q, and no kind of claim with that name", i.Claim))
 		case i.Evidence != "" && i.Evidence != "all" && p.Machine(i.Evidence) == nil && i.Evidence != evidence.Outside:
 			fail(i, "evidence", fmt.Sprintf("the lab has no machine %q", i.Evidence))
 		}
@@ -113,11 +113,11 @@ func one(i lab.RubricItem, p *plan.Plan, w Work) Item {
 				holds++
 				continue
 			}
-			item.Missing = append(item.Missing, fmt.Sprintf("%s is %s: %s", c.ID, c.Verdict, c.Saw))
+			item.Missing = append(item.Missing, fmt.Sprintf("%s is %s: %s", c.ID, c.Verdict, c.Observed))
 		}
 		share(holds, len(list))
 	case i.Check != "":
-		named("the layout is " + i.Check)
+		named("check of the lab file: " + i.Check)
 		for _, f := range w.Findings {
 			if f.Accepted == "" && (f.Severity == check.Error || i.Check == "quiet" && f.Severity == check.Warning) {
 				item.Missing = append(item.Missing, f.Code+" "+f.Subject+": "+f.Message)
@@ -125,7 +125,7 @@ func one(i lab.RubricItem, p *plan.Plan, w Work) Item {
 		}
 		share(1-min(1, len(item.Missing)), 1)
 	case i.Proof != "":
-		named("the proof holds")
+		named("the proof is ok")
 		if v := w.Verdict.Proof.Verdict; v != claims.Holds {
 			item.Missing = append(item.Missing, "the proof is "+string(v))
 		}
@@ -143,7 +143,7 @@ func one(i lab.RubricItem, p *plan.Plan, w Work) Item {
 		}
 		for _, g := range wanted {
 			if !slices.Contains(w.Guests, g) {
-				item.Missing = append(item.Missing, "nothing came from "+g)
+				item.Missing = append(item.Missing, "nothing was received from "+g)
 			}
 		}
 		share(len(wanted)-len(item.Missing), len(wanted))
@@ -174,8 +174,8 @@ func recorded(record, step string) string {
 		case "said", "seen":
 			return ""
 		default:
-			return fmt.Sprintf("the record says of %s: %s", strings.TrimSpace(cells[1]), outcome)
+			return fmt.Sprintf("the record for %s: %s", strings.TrimSpace(cells[1]), outcome)
 		}
 	}
-	return fmt.Sprintf("the record says nothing of %q", step)
+	return fmt.Sprintf("the record does not mention %q", step)
 }

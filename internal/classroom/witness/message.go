@@ -109,7 +109,7 @@ type Heard struct {
 // Errors of messages. ErrOther is of what is no message of this protocol.
 var (
 	ErrOther  = errors.New("witness: no message of this protocol")
-	ErrForged = errors.New("witness: not from who has the token")
+	ErrForged = errors.New("witness: the sender does not have the token")
 	ErrSigned = errors.New("witness: not signed by this witness")
 )
 

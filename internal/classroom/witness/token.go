@@ -41,12 +41,12 @@ func ParseToken(text string) (t Token, err error) {
 	plain := strings.ToLower(strings.NewReplacer("-", "", " ", "").Replace(text))
 	data, err := letters.DecodeString(plain)
 	if err != nil || len(data) != tokenSize+checkSize {
-		return t, fmt.Errorf("it is no token: one has %d letters and digits without i, l, o and u",
+		return t, fmt.Errorf("not a valid token: %d letters and digits, without i, l, o and u",
 			letters.EncodedLen(tokenSize+checkSize))
 	}
 	copy(t[:], data)
 	if sum := sha256.Sum256(t[:]); string(sum[:checkSize]) != string(data[tokenSize:]) {
-		return Token{}, fmt.Errorf("it was not copied as it is: its check does not fit")
+		return Token{}, fmt.Errorf("the token was altered: its check digits do not match")
 	}
 	return t, nil
 }

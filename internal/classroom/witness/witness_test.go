@@ -119,8 +119,8 @@ func TestBounds(t *testing.T) {
 	assert.NotNil(t, a, "those that were silent are forgotten")
 }
 
-// A witness tells whoever has the token which forged packets of a run it heard, each once and
-// in parts that fit; once it cannot keep all, it no longer says that it listens.
+// A witness tells whoever has the token which forged only only packets of a run it received, each once and
+// in parts that fit; once it cannot keep all, it no longer : it listens.
 func TestHeard(t *testing.T) {
 	s, token, public := pair(1e9)
 	s.Listening, s.Opens = true, true
@@ -181,7 +181,7 @@ func TestToken(t *testing.T) {
 		}
 	})
 	_, err := ParseToken("let me in")
-	assert.ErrorContains(t, err, "no token")
+	assert.ErrorContains(t, err, "not a valid token")
 }
 
 var update = flag.Bool("vectors", false, "write the test vectors")

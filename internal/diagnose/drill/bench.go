@@ -11,6 +11,7 @@ import (
 	"openbastion/internal/diagnose"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/simulator"
 	"openbastion/internal/verify/claims"
 )
@@ -46,7 +47,7 @@ answer WORDS                 what is wrong, in words or by its name
 fewest, hint, give up, quit`
 
 // errors of a person's question.
-var errNotUnderstood = errors.New("that is not understood; help lists what can be asked")
+var errNotUnderstood = errors.New("unknown question; help lists them")
 
 // fillers are words that change nothing.
 var fillers = map[string]bool{"from": true, "to": true, "of": true, "on": true, "the": true, "in": true, "at": true, "by": true, "a": true}
@@ -74,7 +75,7 @@ func (b *Bench) Do(line string) (Reply, error) {
 	}
 	m := b.plan().Machine(rest[0])
 	if m == nil {
-		return Reply{}, fmt.Errorf("there is no machine %s; the lab has %s", rest[0], strings.Join(b.plan().Names(), ", "))
+		return Reply{}, fmt.Errorf("no machine %s; the lab has %s", rest[0], strings.Join(b.plan().Names(), ", "))
 	}
 	return b.ask(verb, m, rest[1:])
 }
@@ -98,7 +99,7 @@ func (b *Bench) ask(verb string, m *plan.Machine, rest []string) (Reply, error) 
 		case "rules", "settings", "page":
 			return b.rules(m), nil
 		}
-		return Reply{}, fmt.Errorf("%s is asked of a guest; of an appliance there are console, rules, ping, name and adapters", verb)
+		return Reply{}, fmt.Errorf("%s is for guests; an appliance has console, rules, ping, name and adapters", verb)
 	}
 	at := b.here(m)
 	switch verb {
@@ -167,7 +168,7 @@ func (b *Bench) target(from *plan.Machine, word string) (netip.Addr, string, err
 	}
 	m := b.plan().Machine(word)
 	if m == nil {
-		return netip.Addr{}, "", fmt.Errorf("there is no %s; say outside, gateway, a machine, or an address", word)
+		return netip.Addr{}, "", fmt.Errorf("no %s; use outside, gateway, a machine or an address", word)
 	}
 	for _, a := range m.Adapters { // as planned: that is what people try
 		if a.Address.IsValid() && (m.Guest != nil || b.faces(from, a)) {
@@ -177,7 +178,7 @@ func (b *Bench) target(from *plan.Machine, word string) (netip.Addr, string, err
 	if held := b.lab.Held(b.here(m)); held.Address.IsValid() {
 		return held.Address.Addr(), m.Name, nil
 	}
-	return netip.Addr{}, "", fmt.Errorf("%s has no address now, and none is planned", m.Name)
+	return netip.Addr{}, "", fmt.Errorf("%s has no address now (planned: none)", m.Name)
 }
 
 // faces reports whether it is the port of an appliance on the segment where a guest is to be.
@@ -200,7 +201,7 @@ func (b *Bench) ping(m *plan.Machine, large bool, rest []string) (Reply, error) 
 	}
 	at := b.here(m)
 	if large {
-		return Reply{pingText(m, to, 1472, claims.GotReach{Answered: b.lab.Large([]*plan.Adapter{at})[0], Saw: "no answer"}), 1}, nil
+		return Reply{pingText(m, to, 1472, claims.GotReach{Answered: b.lab.Large([]*plan.Adapter{at})[0], Outcome: outcome.Of(outcome.NoAnswer)}), 1}, nil
 	}
 	a := b.put(claims.AskReach{From: claims.RefTo(at), Service: lab.Service{Proto: lab.ICMP}, Address: to})
 	got, _ := a.Got.(claims.GotReach)
@@ -279,7 +280,7 @@ func (b *Bench) published(rest []string) (Reply, error) {
 		if len(rest) > 0 {
 			s, err := lab.ParseService(rest[0])
 			if err != nil || s.AllPorts() || s.From != s.To {
-				return Reply{}, fmt.Errorf("say a protocol and a port, such as tcp/443, not %s", rest[0])
+				return Reply{}, fmt.Errorf("use a protocol and a port, such as tcp/443, not %s", rest[0])
 			}
 			service = s
 		}

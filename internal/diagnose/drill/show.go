@@ -9,6 +9,7 @@ import (
 	"openbastion/internal/model/mac"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/subnet"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/verify/claims"
 )
 
@@ -149,14 +150,13 @@ func pingText(m *plan.Machine, to netip.Addr, size int, got claims.GotReach) str
 	switch {
 	case got.Answered:
 		return head + fmt.Sprintf("%d bytes from %s: icmp_seq=1 ttl=63 time=0.4 ms\n\n--- %s ping statistics ---\n1 packets transmitted, 1 received, 0%% packet loss", size+8, to, to)
-	case strings.Contains(got.Saw, "no route"), strings.Contains(got.Saw, "no address"):
+	case got.Outcome.Is(outcome.NoRoute, outcome.NoAddress):
 		return "ping: connect: Network is unreachable"
-	case strings.Contains(got.Saw, ", says "):
-		_, who, _ := strings.Cut(got.Saw, ", says ")
-		who, _, _ = strings.Cut(who, ":")
+	case got.Outcome.Is(outcome.Unreachable, outcome.TimeExceeded, outcome.TooBig):
+		who := got.Outcome.By.String()
 		return head + fmt.Sprintf("From %s icmp_seq=1 Destination Host Unreachable\n\n--- %s ping statistics ---\n1 packets transmitted, 0 received, +1 errors, 100%% packet loss", who, to)
-	case strings.Contains(got.Saw, "next hop"):
-		return head + fmt.Sprintf("Destination Host Unreachable, says this machine itself\n\n--- %s ping statistics ---\n1 packets transmitted, 0 received, +1 errors, 100%% packet loss", to)
+	case got.Outcome.Is(outcome.NoNeighbor):
+		return head + fmt.Sprintf("Destination Host Unreachable\n\n--- %s ping statistics ---\n1 packets transmitted, 0 received, +1 errors, 100%% packet loss", to)
 	}
 	return head + fmt.Sprintf("\n--- %s ping statistics ---\n3 packets transmitted, 0 received, 100%% packet loss", to)
 }
@@ -167,11 +167,10 @@ func desktopPing(to netip.Addr, got claims.GotReach) string {
 	switch {
 	case got.Answered:
 		return head + fmt.Sprintf("Reply from %s: bytes=32 time<1ms TTL=63\n\nPing statistics for %s:\n    Packets: Sent = 4, Received = 4, Lost = 0 (0%% loss),", to, to)
-	case strings.Contains(got.Saw, "no route"), strings.Contains(got.Saw, "no address"):
+	case got.Outcome.Is(outcome.NoRoute, outcome.NoAddress):
 		return head + "PING: transmit failed. General failure." + tail
-	case strings.Contains(got.Saw, ", says "):
-		_, who, _ := strings.Cut(got.Saw, ", says ")
-		who, _, _ = strings.Cut(who, ":")
+	case got.Outcome.Is(outcome.Unreachable, outcome.TimeExceeded, outcome.TooBig):
+		who := got.Outcome.By.String()
 		return head + "Reply from " + who + ": Destination host unreachable." + tail
 	}
 	return head + "Request timed out." + tail
@@ -191,7 +190,7 @@ func nameText(m *plan.Machine, name string, got claims.GotName) string {
 		return fmt.Sprintf("Host %s not found: 2(SERVFAIL)", name)
 	case !got.Resolver.IsValid():
 		return ";; no servers could be reached: none is set"
-	case strings.HasSuffix(got.Saw, "says "+at), strings.Contains(got.Saw, "refused"):
+	case got.Outcome.By.IsValid() && got.Outcome.By == got.Resolver, got.Outcome.Is(outcome.Refused):
 		return fmt.Sprintf(";; communications error to %s#53: connection refused", at)
 	}
 	return fmt.Sprintf(";; communications error to %s#53: timed out\n;; no servers could be reached", at)
@@ -204,11 +203,11 @@ func pageText(from string, at netip.AddrPort, got claims.GotReach) string {
 		return fmt.Sprintf("HTTP/1.1 200 OK\n\n%s (it saw %s come from %s)", got.Who, from, cmp.Or(addressText(got.Source), "nobody"))
 	case got.Answered:
 		return "HTTP/1.1 200 OK"
-	case strings.Contains(got.Saw, "refused"), strings.Contains(got.Saw, "reset"):
+	case got.Outcome.Is(outcome.Refused, outcome.Reset):
 		return fmt.Sprintf("curl: (7) Failed to connect to %s port %d: Connection refused", at.Addr(), at.Port())
-	case strings.Contains(got.Saw, "no route"):
+	case got.Outcome.Is(outcome.NoRoute):
 		return fmt.Sprintf("curl: (7) Failed to connect to %s port %d: Network is unreachable", at.Addr(), at.Port())
-	case strings.Contains(got.Saw, ", says "):
+	case got.Outcome.Is(outcome.Unreachable, outcome.TimeExceeded, outcome.TooBig):
 		return fmt.Sprintf("curl: (7) Failed to connect to %s port %d: No route to host", at.Addr(), at.Port())
 	}
 	return fmt.Sprintf("curl: (28) Failed to connect to %s port %d after 75000 ms: Connection timed out", at.Addr(), at.Port())
@@ -237,7 +236,7 @@ func (b *Bench) console(m *plan.Machine) Reply {
 		if h.Address.IsValid() {
 			address = h.Address.String()
 		}
-		how := "typed in"
+		how := "static"
 		switch a.How {
 		case plan.FromAbove:
 			how = "lease"
@@ -267,10 +266,10 @@ func (b *Bench) rules(m *plan.Machine) Reply {
 	}
 	for _, a := range is.Adapters {
 		if v := a.Leases; v != nil {
-			fmt.Fprintf(&out, "leases   %s: %s, router %s, resolvers %s, %d reserved\n", a.Name, v.Pool, cmp.Or(addressText(v.Router), "none"),
+			fmt.Fprintf(&out, "dhcp     %s: %s, router %s, DNS %s, %d reserved\n", a.Name, v.Pool, cmp.Or(addressText(v.Router), "none"),
 				cmp.Or(strings.Join(subnet.Texts(v.DNS), " "), "none"), len(v.Reservations))
 		} else if a.Role.Inside() {
-			fmt.Fprintf(&out, "leases   %s: off\n", a.Name)
+			fmt.Fprintf(&out, "dhcp     %s: off\n", a.Name)
 		}
 	}
 	var masq []string

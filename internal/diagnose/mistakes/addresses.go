@@ -12,8 +12,8 @@ import (
 var addressKinds = []*Kind{
 	{Name: "port-address-wrong", Family: Addressing, Weight: 4, Finding: "",
 		Says:   "{adapter} has another address of {home} than planned",
-		Why:    "leases name the address that it has; who has {address} set by hand finds nobody there",
-		Look:   "on the console of {machine}, read the address of {adapter}: it must be {planned}",
+		Why:    "DHCP names the address it has; guests that have {address} set as gateway reach nothing there",
+		Look:   "on the console of {machine}, check the address of {adapter}: it must be {planned}",
 		Remedy: "give {adapter} the address {planned}",
 		places: ports(faces), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
@@ -21,14 +21,14 @@ var addressKinds = []*Kind{
 		}},
 	{Name: "port-off-subnet", Family: Addressing, Weight: 4, Finding: "off-subnet",
 		Says:   "{adapter} has an address of another network than {subnet}",
-		Why:    "it and the guests of {home} are not in one network: leases do not fit its address",
-		Look:   "on the console of {machine}, read the address of {adapter}: it must be {planned}",
+		Why:    "it is in another network than the guests of {home}: DHCP does not fit its address",
+		Look:   "on the console of {machine}, check the address of {adapter}: it must be {planned}",
 		Remedy: "give {adapter} the address {planned}",
 		places: ports(faces), settings: func(b *Built, at Place) { readdress(b.here(at.Adapter), shifted(at.Adapter.Address)) }},
 	{Name: "port-mask-narrow", Family: Addressing, Weight: 3, Finding: "narrow-mask",
 		Says:   "the mask of {adapter} is too long",
-		Why:    "the appliance takes part of {subnet} for outside, and leases carry the wrong mask on",
-		Look:   "on the console of {machine}, read the mask of {adapter}: it must be that of {planned}",
+		Why:    "the appliance treats part of {subnet} as outside, and DHCP distributes the wrong mask on",
+		Look:   "on the console of {machine}, check the mask of {adapter}: it must be that of {planned}",
 		Remedy: "give {adapter} the mask of {planned}",
 		places: ports(func(a *plan.Adapter) bool { return faces(a) && a.Address.Bits() < 29 }), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
@@ -36,8 +36,8 @@ var addressKinds = []*Kind{
 		}},
 	{Name: "port-mask-wide", Family: Addressing, Weight: 2, Finding: "overlap",
 		Says:   "the mask of {adapter} is too short",
-		Why:    "the appliance takes other networks for its own segment {home}, and leases carry the wrong mask on",
-		Look:   "on the console of {machine}, read the mask of {adapter}: it must be that of {planned}",
+		Why:    "the appliance treats other networks as its own segment {home}, and DHCP distributes the wrong mask on",
+		Look:   "on the console of {machine}, check the mask of {adapter}: it must be that of {planned}",
 		Remedy: "give {adapter} the mask of {planned}",
 		places: ports(func(a *plan.Adapter) bool { return faces(a) && a.Address.Bits() > 16 }), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
@@ -46,17 +46,17 @@ var addressKinds = []*Kind{
 	{Name: "port-without-address", Family: Addressing, Weight: 4, Finding: "",
 		Says:   "{adapter} has no address: its setup was not finished",
 		Why:    "on {home} the appliance neither answers nor serves DHCP",
-		Look:   "on the console of {machine}, read the address of {adapter}: it must be {planned}",
-		Remedy: "give {adapter} the address {planned}, and switch its DHCP server on where the plan has one",
+		Look:   "on the console of {machine}, check the address of {adapter}: it must be {planned}",
+		Remedy: "give {adapter} the address {planned}, and enable its DHCP server where the plan has one",
 		places: ports(faces), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
 			a.How, a.Address, a.Leases = plan.NoAddress, netip.Prefix{}, nil
 		}},
 	{Name: "inside-as-outside", Family: Addressing, Weight: 5, Finding: "overlap",
 		Says:   "{adapter} has an address of the network that the WAN is on",
-		Why:    "the appliance has the same network on both sides, and does not know where outside is",
+		Why:    "the appliance has the same network on both sides and cannot route outside",
 		Look:   "on the console of {machine}, compare the networks of {adapter} and the WAN: they must differ",
-		Remedy: "give {adapter} the address {planned}, and its leases the pool of the plan",
+		Remedy: "give {adapter} the address {planned}, and its DHCP server the planned pool",
 		places: ports(func(a *plan.Adapter) bool { return faces(a) && wanNetwork(a.Machine).IsValid() }), settings: func(b *Built, at Place) {
 			a, network := b.here(at.Adapter), wanNetwork(at.Adapter.Machine)
 			at3 := func(n int) netip.Addr { return subnet.Add(network.Addr(), subnet.Size(network)*n/8) }
@@ -66,27 +66,27 @@ var addressKinds = []*Kind{
 			}
 		}},
 	{Name: "wan-typed", Family: Addressing, Weight: 4, Finding: "off-subnet",
-		Says:   "{adapter} has a typed-in address of another network, instead of a lease",
-		Why:    "nobody upstream answers for its gateway",
-		Look:   "on the console of {machine}, read how {adapter} gets its address: it must be by a lease",
-		Remedy: "set {adapter} to ask for a lease",
+		Says:   "{adapter} has a static address of another network instead of using DHCP",
+		Why:    "its gateway does not answer upstream",
+		Look:   "on the console of {machine}, check how {adapter} gets its address: it must be DHCP",
+		Remedy: "set {adapter} to DHCP",
 		places: ports(leasedWAN), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
 			a.How, a.Address = plan.Static, netip.PrefixFrom(subnet.Add(elsewhere.Addr(), 7), elsewhere.Bits())
 			a.Gateway, a.DNS = subnet.First(elsewhere), []netip.Addr{subnet.First(elsewhere)}
 		}},
 	{Name: "wan-not-asking", Family: Addressing, Weight: 3, Finding: "",
-		Says:   "{adapter} does not ask for an address",
-		Why:    "without an address on the WAN nothing goes out, from the appliance as from guests",
-		Look:   "on the console of {machine}, read how {adapter} gets its address: it must be {planned}",
+		Says:   "{adapter} does not request an address",
+		Why:    "without a WAN address nothing gets out, neither from the appliance nor from guests",
+		Look:   "on the console of {machine}, check how {adapter} gets its address: it must be {planned}",
 		Remedy: "set {adapter} to get its address as planned: {planned}",
 		places: ports(func(a *plan.Adapter) bool { return wan(a) && a.How == plan.FromAbove }), settings: func(b *Built, at Place) {
 			b.here(at.Adapter).How = plan.NoAddress
 		}},
 	{Name: "wan-asking", Family: Addressing, Weight: 3, Finding: "",
-		Says:   "{adapter} asks for a lease instead of having {planned}",
-		Why:    "it gets another address, or none: what outside knows it by does not lead to it",
-		Look:   "on the console of {machine}, read the address of {adapter}: it must be {planned}",
+		Says:   "{adapter} uses DHCP instead of the static address {planned}",
+		Why:    "it gets another address or none: port forwards and routes to it fail",
+		Look:   "on the console of {machine}, check the address of {adapter}: it must be {planned}",
 		Remedy: "type in {planned} at {adapter}, with its gateway",
 		places: ports(typedWAN), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
@@ -95,13 +95,13 @@ var addressKinds = []*Kind{
 	{Name: "wan-without-gateway", Family: Addressing, Weight: 4, Finding: "wan-no-gateway",
 		Says:   "{adapter} has no gateway",
 		Why:    "the appliance reaches the site's network and nothing beyond it",
-		Look:   "on the console of {machine}, list its routes: the way to everywhere must go by {gateway}",
+		Look:   "on the console of {machine}, list its routes: the default route must be via {gateway}",
 		Remedy: "type in the gateway {gateway} at {adapter}",
 		places: ports(gatewayWAN), settings: func(b *Built, at Place) { b.here(at.Adapter).Gateway = netip.Addr{} }},
 	{Name: "wan-gateway-wrong", Family: Addressing, Weight: 4, Finding: "off-subnet",
-		Says:   "{adapter} has a gateway that is not there",
+		Says:   "{adapter} has a gateway that does not exist",
 		Why:    "nothing answers for its next hop",
-		Look:   "on the console of {machine}, list its routes: the way to everywhere must go by {gateway}",
+		Look:   "on the console of {machine}, list its routes: the default route must be via {gateway}",
 		Remedy: "type in the gateway {gateway} at {adapter}",
 		places: ports(gatewayWAN), settings: func(b *Built, at Place) {
 			b.here(at.Adapter).Gateway = free(at.Adapter.Segment, at.Adapter.Segment.Subnet)
@@ -109,13 +109,13 @@ var addressKinds = []*Kind{
 	{Name: "wan-off-subnet", Family: Addressing, Weight: 3, Finding: "off-subnet",
 		Says:   "{adapter} has an address of another network than {subnet}",
 		Why:    "its gateway is not in its network",
-		Look:   "on the console of {machine}, read the address of {adapter}: it must be {planned}",
+		Look:   "on the console of {machine}, check the address of {adapter}: it must be {planned}",
 		Remedy: "type in {planned} at {adapter}",
 		places: ports(typedWAN), settings: func(b *Built, at Place) { b.here(at.Adapter).Address = shifted(at.Adapter.Address) }},
 	{Name: "wan-mask-narrow", Family: Addressing, Weight: 2, Finding: "narrow-mask",
 		Says:   "the mask of {adapter} is too long",
-		Why:    "its gateway falls outside of what it takes for its network",
-		Look:   "on the console of {machine}, read the mask of {adapter}: it must be that of {planned}",
+		Why:    "its gateway is outside its network",
+		Look:   "on the console of {machine}, check the mask of {adapter}: it must be that of {planned}",
 		Remedy: "type in {planned} at {adapter}",
 		places: ports(func(a *plan.Adapter) bool { return typedWAN(a) && a.Gateway.IsValid() && a.Address.Bits() < 29 }),
 		settings: func(b *Built, at Place) {
@@ -125,14 +125,14 @@ var addressKinds = []*Kind{
 	{Name: "wan-address-taken", Family: Addressing, Weight: 3, Finding: "duplicate-address",
 		Says:   "another machine on {home} has the address of {adapter}",
 		Why:    "answers from outside go to whoever spoke last",
-		Look:   "with {adapter} unplugged, ping {address} from {home}: nobody may answer",
-		Remedy: "give {adapter} an address that is free, outside the site's pool",
+		Look:   "with {adapter} unplugged, ping {address} from {home}: nothing may answer",
+		Remedy: "give {adapter} a free address outside the site's DHCP pool",
 		places: ports(typedWAN), wiring: stranger},
 	{Name: "wan-drops-private", Family: Filtering, Weight: 3, Finding: "private-wan-blocked",
-		Says:   "{adapter} drops packets from private sources, and stands on a private network itself",
-		Why:    "answers of its own router and DNS server come from private addresses",
+		Says:   "{adapter} drops packets from private sources, but is on a private network itself",
+		Why:    "replies of its own router and DNS server come from private addresses",
 		Look:   "on the admin page of {machine}, check whether the WAN drops private sources",
-		Remedy: "let {adapter} take packets from private sources, as long as {home} is private",
+		Remedy: "let {adapter} accept packets from private sources while {home} is private",
 		places: ports(func(a *plan.Adapter) bool {
 			return wan(a) && !a.Port.DropPrivate && subnet.Private(a.Segment.Subnet.Addr())
 		}),
@@ -142,8 +142,8 @@ var addressKinds = []*Kind{
 var guestKinds = []*Kind{
 	{Name: "guest-mask-narrow", Family: Addressing, Weight: 5, Finding: "narrow-mask",
 		Says: "{machine} has a mask that is too long",
-		Why:  "it takes its next hop or its neighbors for someone far away",
-		Look: "on {machine} read the mask: it must be that of {planned}", Remedy: "type in {planned} on {machine}",
+		Why:  "it treats its next hop or its neighbors as remote",
+		Look: "on {machine} check the mask: it must be that of {planned}", Remedy: "type in {planned} on {machine}",
 		places: homes(func(a *plan.Adapter) bool { return typed(a) && a.Address.Bits() < 29 }),
 		settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
@@ -151,44 +151,44 @@ var guestKinds = []*Kind{
 		}},
 	{Name: "guest-mask-wide", Family: Addressing, Weight: 3, Finding: "narrow-mask",
 		Says: "{machine} has a mask that is too short",
-		Why:  "it looks for other segments on its own, and does not ask the appliance",
-		Look: "on {machine} read the mask: it must be that of {planned}", Remedy: "type in {planned} on {machine}",
+		Why:  "it treats other segments as local, and does not use the appliance for them",
+		Look: "on {machine} check the mask: it must be that of {planned}", Remedy: "type in {planned} on {machine}",
 		places: homes(func(a *plan.Adapter) bool { return typed(a) && a.Address.Bits() > 16 }),
 		settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
 			a.Address = netip.PrefixFrom(a.Address.Addr(), max(a.Address.Bits()-8, 8))
 		}},
 	{Name: "guest-gateway-wrong", Family: Addressing, Weight: 6, Finding: "wrong-gateway",
-		Says: "{machine} has a gateway that is not there",
+		Says: "{machine} has a gateway that does not exist",
 		Why:  "it reaches its own segment and nothing beyond",
-		Look: "on {machine} list the routes: the way to everywhere must go by {gateway}", Remedy: "type in the gateway {gateway} on {machine}",
+		Look: "on {machine} list the routes: the default route must be via {gateway}", Remedy: "type in the gateway {gateway} on {machine}",
 		places: homes(func(a *plan.Adapter) bool { return typed(a) && a.Gateway.IsValid() }),
 		settings: func(b *Built, at Place) {
 			b.here(at.Adapter).Gateway = free(at.Adapter.Segment, at.Adapter.Segment.Subnet)
 		}},
 	{Name: "guest-without-gateway", Family: Addressing, Weight: 6, Finding: "wrong-gateway",
 		Says: "{machine} has no gateway",
-		Why:  "it knows no way beyond its own segment, and says so at once",
-		Look: "on {machine} list the routes: the way to everywhere must go by {gateway}", Remedy: "type in the gateway {gateway} on {machine}",
+		Why:  "it has no route beyond its own segment, and fails at once",
+		Look: "on {machine} list the routes: the default route must be via {gateway}", Remedy: "type in the gateway {gateway} on {machine}",
 		places:   homes(func(a *plan.Adapter) bool { return typed(a) && a.Gateway.IsValid() }),
 		settings: func(b *Built, at Place) { b.here(at.Adapter).Gateway = netip.Addr{} }},
 	{Name: "guest-address-wrong", Family: Addressing, Weight: 5, Finding: "",
 		Says: "{machine} has another address of {home} than planned",
-		Why:  "it gets out, and who looks for it at {address} finds nobody",
-		Look: "on {machine} read the address: it must be {planned}", Remedy: "type in {planned} on {machine}",
+		Why:  "it reaches outside, but connections to {address} fail",
+		Look: "on {machine} check the address: it must be {planned}", Remedy: "type in {planned} on {machine}",
 		places: homes(typed), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
 			a.Address = netip.PrefixFrom(free(at.Adapter.Segment, at.Adapter.Segment.Subnet), a.Address.Bits())
 		}},
 	{Name: "guest-off-subnet", Family: Addressing, Weight: 5, Finding: "off-subnet",
 		Says: "{machine} has an address of another network than {subnet}",
-		Why:  "its gateway is not in its network, and nobody sends answers to where it is",
-		Look: "on {machine} read the address: it must be {planned}", Remedy: "type in {planned} on {machine}",
+		Why:  "its gateway is not in its network, and replies to it get lost",
+		Look: "on {machine} check the address: it must be {planned}", Remedy: "type in {planned} on {machine}",
 		places: homes(typed), settings: func(b *Built, at Place) { b.here(at.Adapter).Address = shifted(at.Adapter.Address) }},
 	{Name: "guest-has-neighbors-address", Family: Addressing, Weight: 4, Finding: "duplicate-address",
 		Says: "{machine} has the address of {other}",
 		Why:  "answers to both go to whichever spoke last",
-		Look: "on {machine} read the address: it must be {planned}", Remedy: "give {machine} its own address: {planned}",
+		Look: "on {machine} check the address: it must be {planned}", Remedy: "give {machine} its own address: {planned}",
 		places: func(p *plan.Plan) []Place {
 			var out []Place
 			for _, at := range homes(nil)(p) {
@@ -204,67 +204,67 @@ var guestKinds = []*Kind{
 		settings: func(b *Built, at Place) { b.typeIn(at.Adapter, at.Other.Address) }},
 	{Name: "guest-has-gateways-address", Family: Addressing, Weight: 3, Finding: "duplicate-address",
 		Says: "{machine} has the address of {other-adapter}, its own gateway",
-		Why:  "its neighbors take it for the appliance as soon as it speaks",
-		Look: "on {machine} read the address: it must not be {other-address}", Remedy: "give {machine} its own address: {planned}",
+		Why:  "its neighbors send it the appliance's packets as soon as it sends ARP",
+		Look: "on {machine} check the address: it must not be {other-address}", Remedy: "give {machine} its own address: {planned}",
 		places: gates, settings: func(b *Built, at Place) { b.typeIn(at.Adapter, at.Other.Address) }},
 	{Name: "guest-resolver-wrong", Family: Naming, Weight: 4, Finding: "no-names",
-		Says: "{machine} asks a DNS server that is not there",
-		Why:  "numbers answer and names do not",
-		Look: "on {machine} read its DNS servers: they must be as planned", Remedy: "type in the planned DNS server on {machine}",
+		Says: "{machine} queries a DNS server that does not exist",
+		Why:  "IP addresses answer, names do not",
+		Look: "on {machine} check its DNS servers: they must be as planned", Remedy: "type in the planned DNS server on {machine}",
 		places: homes(func(a *plan.Adapter) bool { return typed(a) && len(a.DNS) > 0 }),
 		settings: func(b *Built, at Place) {
 			b.here(at.Adapter).DNS = []netip.Addr{free(at.Adapter.Segment, at.Adapter.Segment.Subnet)}
 		}},
 	{Name: "guest-without-resolver", Family: Naming, Weight: 4, Finding: "no-names",
 		Says: "{machine} has no DNS server",
-		Why:  "numbers answer and names fail at once",
-		Look: "on {machine} read its DNS servers: they must be as planned", Remedy: "type in the planned DNS server on {machine}",
+		Why:  "IP addresses answer, names fail at once",
+		Look: "on {machine} check its DNS servers: they must be as planned", Remedy: "type in the planned DNS server on {machine}",
 		places:   homes(func(a *plan.Adapter) bool { return typed(a) && len(a.DNS) > 0 }),
 		settings: func(b *Built, at Place) { b.here(at.Adapter).DNS = nil }},
 	{Name: "guest-asks-for-lease", Family: Addressing, Weight: 5, Finding: "",
-		Says: "{machine} asks for a lease instead of having {planned}",
-		Why:  "it has an address of the pool, or none, and who looks for it at {address} finds nobody",
-		Look: "on {machine} look how it gets its address: {planned} must be set by hand", Remedy: "type in {planned} on {machine}",
+		Says: "{machine} uses DHCP instead of the static address {planned}",
+		Why:  "it has an address from the pool or none, and connections to {address} fail",
+		Look: "on {machine} check how it gets its address: {planned} must be static", Remedy: "type in {planned} on {machine}",
 		places: homes(typed), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
 			a.How, a.Address, a.Gateway, a.DNS = plan.Lease, netip.Prefix{}, netip.Addr{}, nil
 		}},
 	{Name: "guest-typed", Family: Addressing, Weight: 6, Finding: "off-subnet",
-		Says: "{machine} has typed-in settings of another network, and asks for no lease",
-		Why:  "nobody on {home} is in its network",
-		Look: "on {machine} look how it gets its address: it must ask for a lease", Remedy: "set {machine} to ask for a lease",
+		Says: "{machine} has static settings of another network and does not use DHCP",
+		Why:  "no machine on {home} is in its network",
+		Look: "on {machine} check how it gets its address: it must be DHCP", Remedy: "set {machine} to DHCP",
 		places: homes(leasing), settings: func(b *Built, at Place) {
 			b.typeIn(at.Adapter, netip.PrefixFrom(subnet.Add(elsewhere.Addr(), 23), elsewhere.Bits()))
 			a := b.here(at.Adapter)
 			a.Gateway, a.DNS = subnet.First(elsewhere), []netip.Addr{subnet.First(elsewhere)}
 		}},
 	{Name: "guest-not-asking", Family: Addressing, Weight: 4, Finding: "",
-		Says: "{machine} does not ask for a lease",
-		Why:  "nothing gives it an address",
-		Look: "on {machine} look how it gets its address: it must ask for a lease", Remedy: "set {machine} to ask for a lease",
+		Says: "{machine} does not request an address",
+		Why:  "it has no source of an address",
+		Look: "on {machine} check how it gets its address: it must be DHCP", Remedy: "set {machine} to DHCP",
 		places: homes(leasing), settings: func(b *Built, at Place) { b.typeIn(at.Adapter, netip.Prefix{}) }},
 	{Name: "guest-gateway-typed", Family: Addressing, Weight: 3, Finding: "",
-		Says: "{machine} has a gateway set by hand that is not there, beside its lease",
-		Why:  "what is static goes before what the lease says",
-		Look: "on {machine} list the routes: the way to everywhere must go by {gateway}", Remedy: "take the typed-in gateway off {machine}",
+		Says: "{machine} has a static gateway that does not exist, in addition to DHCP",
+		Why:  "a static value takes precedence over DHCP",
+		Look: "on {machine} list the routes: the default route must be via {gateway}", Remedy: "remove the static gateway on {machine}",
 		places: homes(served), settings: func(b *Built, at Place) {
 			b.typeIn(at.Adapter, leased(at.Adapter))
 			a := b.here(at.Adapter)
 			a.Gateway, a.DNS = subnet.Add(subnet.Last(at.Adapter.Segment.Subnet), -1), at.Adapter.Segment.Port.Leases.DNS
 		}},
 	{Name: "guest-resolver-typed", Family: Naming, Weight: 5, Finding: "no-names",
-		Says: "{machine} has a DNS server set by hand that does not answer, beside its lease",
-		Why:  "what is static goes before what the lease says: numbers answer and names do not",
-		Look: "on {machine} read its DNS servers: they must be those of the lease", Remedy: "take the typed-in DNS server off {machine}",
+		Says: "{machine} has a static DNS server that does not answer, in addition to DHCP",
+		Why:  "a static value takes precedence over DHCP: addresses answer, names do not",
+		Look: "on {machine} check its DNS servers: they must be those from DHCP", Remedy: "remove the static DNS server on {machine}",
 		places: homes(served), settings: func(b *Built, at Place) {
 			b.typeIn(at.Adapter, leased(at.Adapter))
 			a := b.here(at.Adapter)
 			a.Gateway, a.DNS = at.Adapter.Segment.Port.Leases.Router, []netip.Addr{subnet.Add(subnet.Last(at.Adapter.Segment.Subnet), -1)}
 		}},
 	{Name: "guest-stale-lease", Family: Operating, Weight: 6, Finding: "",
-		Says: "{machine} still has the lease of where it was before",
-		Why:  "it keeps the address of another network until it asks again",
-		Look: "have {machine} ask for its lease again: then all must be as planned", Remedy: "renew the lease on {machine}, or restart it",
+		Says: "{machine} still has the lease of its former network",
+		Why:  "it keeps the address of another network until it renews its lease",
+		Look: "renew the lease on {machine}: then everything must be as planned", Remedy: "renew the lease on {machine}, or restart it",
 		places: homes(served), settings: func(b *Built, at Place) {
 			network := elsewhere
 			if s := otherSegment(at.Adapter); s != nil {

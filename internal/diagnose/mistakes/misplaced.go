@@ -88,13 +88,13 @@ func WhatIf(p *plan.Plan, text string) (*lab.Lab, error) {
 	l := p.Lab.Clone()
 	words := strings.Fields(text)
 	if len(words) != 2 || words[0] != "unplug" && words[1] != "forwards" {
-		return nil, fmt.Errorf("what if %q is not understood; say unplug MACHINE[.PORT], GUEST forwards, or host forwards", text)
+		return nil, fmt.Errorf("unknown change %q; use unplug MACHINE[.PORT], GUEST forwards, or host forwards", text)
 	}
 	if words[0] == "unplug" {
 		name, port, one := strings.Cut(words[1], ".")
 		m := p.Machine(name)
 		if m == nil {
-			return nil, fmt.Errorf("there is no machine %s to unplug", name)
+			return nil, fmt.Errorf("no machine %s to unplug", name)
 		}
 		n := 0
 		for _, a := range m.Adapters {
@@ -117,7 +117,7 @@ func WhatIf(p *plan.Plan, text string) (*lab.Lab, error) {
 			}
 		}
 		if legs == 0 {
-			return nil, fmt.Errorf("the host has a leg on no segment: it cannot forward for one")
+			return nil, fmt.Errorf("the host has no interface on a segment: it cannot forward")
 		}
 		return l, nil
 	}
@@ -127,5 +127,5 @@ func WhatIf(p *plan.Plan, text string) (*lab.Lab, error) {
 			return l, nil
 		}
 	}
-	return nil, fmt.Errorf("there is no guest %s that could forward", words[0])
+	return nil, fmt.Errorf("no guest %s that could forward", words[0])
 }

@@ -11,16 +11,16 @@ import (
 var ruleKinds = []*Kind{
 	{Name: "rule-missing", Family: Filtering, Weight: 5, Finding: "no-path-outside",
 		Says:   "{machine} lacks the rule \"{rule}\"",
-		Why:    "what that rule decides is decided by the next one that matches, or denied",
+		Why:    "the next matching rule decides instead, or the default deny",
 		Look:   "on the admin page of {machine}, look for the rule, and whether it is on",
 		Remedy: "add the rule \"{rule}\" to {machine} in its place, and apply the change",
 		places: rules(func(m *plan.Machine, i int) bool { return true }), settings: func(b *Built, at Place) {
 			b.takeRule(at)
 		}},
 	{Name: "rule-too-late", Family: Filtering, Weight: 4, Finding: "shadowed-rule",
-		Says:   "on {machine} the rule \"{rule}\" stands behind those that allow",
-		Why:    "the first rule that matches decides: what it should stop has been allowed before",
-		Look:   "on the admin page of {machine}, read the rules from the top",
+		Says:   "on {machine} the rule \"{rule}\" comes after rules that allow the same",
+		Why:    "the first matching rule decides: an earlier one allows what this rule should deny",
+		Look:   "on the admin page of {machine}, check the rules from the top",
 		Remedy: "move the rule \"{rule}\" before those that allow, and apply the change",
 		places: rules(func(m *plan.Machine, i int) bool {
 			return m.Rules[i].Action != lab.Allow &&
@@ -32,25 +32,25 @@ var ruleKinds = []*Kind{
 		}},
 	{Name: "rule-by-tcp-only", Family: Filtering, Weight: 4, Finding: "",
 		Says:   "on {machine} the rule \"{rule}\" allows TCP alone",
-		Why:    "pages by number open, and pings and time do not pass",
-		Look:   "on the admin page of {machine}, read the protocol of the rule",
-		Remedy: "have the rule \"{rule}\" say what it says in the plan, and apply the change",
+		Why:    "web pages open by IP address, but ping and time do not pass",
+		Look:   "on the admin page of {machine}, check the protocol of the rule",
+		Remedy: "write the rule \"{rule}\" as planned, and apply the change",
 		places: rules(anyAllowed), settings: func(b *Built, at Place) {
 			b.rule(at).Services = []lab.Service{{Proto: lab.TCP}}
 		}},
 	{Name: "rule-without-ping", Family: Filtering, Weight: 3, Finding: "",
 		Says:   "on {machine} the rule \"{rule}\" allows TCP and UDP, and no ICMP",
-		Why:    "all works but ping, which looks as if nothing did",
-		Look:   "on the admin page of {machine}, read the protocol of the rule",
-		Remedy: "have the rule \"{rule}\" say what it says in the plan, and apply the change",
+		Why:    "everything works but ping",
+		Look:   "on the admin page of {machine}, check the protocol of the rule",
+		Remedy: "write the rule \"{rule}\" as planned, and apply the change",
 		places: rules(anyAllowed), settings: func(b *Built, at Place) {
 			b.rule(at).Services = []lab.Service{{Proto: lab.TCP}, {Proto: lab.UDP}}
 		}},
 	{Name: "rule-for-other-segment", Family: Filtering, Weight: 3, Finding: "",
 		Says:   "on {machine} the rule \"{rule}\" has the wrong source",
-		Why:    "another segment may do what this one should, and this one may not",
-		Look:   "on the admin page of {machine}, read the source of the rule",
-		Remedy: "have the rule \"{rule}\" say what it says in the plan, and apply the change",
+		Why:    "another segment is allowed what this one should be, and this one is not",
+		Look:   "on the admin page of {machine}, check the source of the rule",
+		Remedy: "write the rule \"{rule}\" as planned, and apply the change",
 		places: rules(func(m *plan.Machine, i int) bool { return m.Rules[i].Action == lab.Allow && wrongSource(m, i) != nil }),
 		settings: func(b *Built, at Place) {
 			s := b.segment(wrongSource(at.Machine, at.Index-1))
@@ -58,17 +58,17 @@ var ruleKinds = []*Kind{
 		}},
 	{Name: "rules-all-open", Family: Filtering, Weight: 3, Finding: "open-inbound",
 		Says:   "{machine} has a rule that allows everything, before all others",
-		Why:    "all that should work does, and what should be stopped is not",
-		Look:   "on the admin page of {machine}, read the first rule",
-		Remedy: "take the rule that allows everything away, and apply the change",
+		Why:    "everything works, including what should be denied",
+		Look:   "on the admin page of {machine}, check the first rule",
+		Remedy: "remove the rule that allows everything, and apply the change",
 		places: machines(func(m *plan.Machine) bool { return len(m.Rules) > 0 }), settings: func(b *Built, at Place) {
 			m := b.machine(at.Machine)
 			m.Rules = append([]plan.Rule{{Text: "allow any from any to any", Action: lab.Allow, Services: []lab.Service{{Proto: lab.Any}},
 				From: []plan.Match{{Any: true}}, To: []plan.Match{{Any: true}}}}, m.Rules...)
 		}},
 	{Name: "rules-missing", Family: Filtering, Weight: 5, Finding: "no-path-outside",
-		Says:   "{machine} has no rule at all",
-		Why:    "what no rule allows is denied: the appliance answers, and nothing passes it",
+		Says:   "{machine} has no rules",
+		Why:    "default deny: the appliance answers, but nothing passes it",
 		Look:   "on the admin page of {machine}, count the rules",
 		Remedy: "write the plan's rules into {machine}, and apply the change",
 		places: machines(func(m *plan.Machine) bool { return len(m.Rules) > 1 }), settings: func(b *Built,
@@ -76,8 +76,8 @@ var ruleKinds = []*Kind{
 			b.machine(at.Machine).Rules = nil
 		}},
 	{Name: "rules-not-applied", Family: Filtering, Weight: 5, Finding: "",
-		Says:   "the changes to {machine} wait to be applied: it goes by the rules that it came with",
-		Why:    "the first segment inside may go outside, all others may not, and nothing is published",
+		Says:   "the changes to {machine} are pending: its factory rules still apply",
+		Why:    "the first inside segment reaches outside, all others do not, and there are no port forwards",
 		Look:   "on the admin page of {machine}, look for changes that are not applied yet",
 		Remedy: "apply the changes on {machine}",
 		places: machines(func(m *plan.Machine) bool { return m.Appliance.Has("rules") && insideOf(m) != nil }), settings: func(b *Built, at Place) {
@@ -90,15 +90,15 @@ var ruleKinds = []*Kind{
 		Says:   "the admin page of {machine} answers at {adapter}",
 		Why:    "everybody outside can try passwords",
 		Look:   "from outside, open the admin page at the WAN address",
-		Remedy: "take the admin page off {adapter}",
+		Remedy: "remove the admin page from {adapter}",
 		places: ports(func(a *plan.Adapter) bool { return wan(a) && len(a.Admin) == 0 && adminOf(a.Machine) != nil }),
 		settings: func(b *Built, at Place) {
 			b.here(at.Adapter).Admin = adminOf(at.Adapter.Machine).Admin
 		}},
 	{Name: "admin-off", Family: Filtering, Weight: 3, Finding: "odd-admin",
 		Says:   "the admin page does not answer at {adapter}",
-		Why:    "all else works, and nobody can manage {machine} from {home}",
-		Look:   "on the console of {machine}, look at which ports the admin page listens",
+		Why:    "everything else works, but {machine} cannot be managed from {home}",
+		Look:   "on the console of {machine}, check on which ports the admin page listens",
 		Remedy: "have the admin page of {machine} listen at {adapter}",
 		places: ports(func(a *plan.Adapter) bool { return len(a.Admin) > 0 && a.Role != lab.WAN && guests(a.Segment) > 0 }),
 		settings: func(b *Built, at Place) {
@@ -109,7 +109,7 @@ var ruleKinds = []*Kind{
 var natKinds = []*Kind{
 	{Name: "masquerade-off", Family: Translating, Weight: 5, Finding: "no-nat",
 		Says:   "{machine} does not translate",
-		Why:    "packets go out under inside addresses, to which nobody outside has a way back",
+		Why:    "packets leave with inside source addresses, to which upstream has no return route",
 		Look:   "on the admin page of {machine}, check whether masquerade is on for the WAN",
 		Remedy: "switch masquerade on for the inside segments of {machine}",
 		places: machines(func(m *plan.Machine) bool { return len(m.Masq) > 0 }), settings: func(b *Built,
@@ -118,8 +118,8 @@ var natKinds = []*Kind{
 		}},
 	{Name: "masquerade-misses-segment", Family: Translating, Weight: 4, Finding: "no-nat",
 		Says:   "{machine} does not translate {segment}",
-		Why:    "packets of {segment} alone go out under inside addresses, to which nobody has a way back",
-		Look:   "on the admin page of {machine}, look which networks are translated: {segment-subnet} must be among them",
+		Why:    "only packets of {segment} leave with inside source addresses, to which upstream has no return route",
+		Look:   "on the admin page of {machine}, check which networks have source NAT: {segment-subnet} must be among them",
 		Remedy: "have {machine} translate {segment-subnet} too",
 		places: func(p *plan.Plan) []Place {
 			var out []Place
@@ -150,7 +150,7 @@ var natKinds = []*Kind{
 	{Name: "publish-wrong-port", Family: Translating, Weight: 4, Finding: "",
 		Says:   "{machine} publishes {publish} to a port of {to} other than {target}",
 		Why:    "another service of {to} answers, or none",
-		Look:   "on the admin page of {machine}, read where the port forward of {publish} goes",
+		Look:   "on the admin page of {machine}, check the target of the port forward {publish}",
 		Remedy: "have {publish} go to {target} of {to}",
 		places: publishes, settings: func(b *Built, at Place) {
 			i := b.publishAt(at)
@@ -167,7 +167,7 @@ var natKinds = []*Kind{
 	{Name: "publish-wrong-guest", Family: Translating, Weight: 4, Finding: "",
 		Says:   "{machine} publishes {publish} to {other} instead of {to}",
 		Why:    "another machine answers from outside",
-		Look:   "on the admin page of {machine}, read where the port forward of {publish} goes",
+		Look:   "on the admin page of {machine}, check the target of the port forward {publish}",
 		Remedy: "have {publish} go to {target} of {to}",
 		places: func(p *plan.Plan) []Place {
 			var out []Place
@@ -190,17 +190,17 @@ var natKinds = []*Kind{
 		}},
 	{Name: "published-service-down", Family: Operating, Weight: 5, Finding: "",
 		Says:   "nothing listens at {target} on {to}",
-		Why:    "the port forward works, and {to} turns who comes away",
-		Look:   "on {to}, list what listens, and look at its own filter",
+		Why:    "the port forward works, but {to} rejects the sender",
+		Look:   "on {to}, list its listening ports, and check its own filter",
 		Remedy: "start the service of {to}, and let its own filter pass {target}",
 		places: publishes, settings: func(b *Built, at Place) {
 			b.Trouble.Silent = append(b.Trouble.Silent, b.machine(at.Machine.Publishes[at.Index-1].To.Machine))
 		}},
 	{Name: "one-to-one-missing", Family: Translating, Weight: 3, Finding: "",
 		Says:   "{machine} does not translate an outside address to {other}",
-		Why:    "{other} goes out under the appliance's own address, and nothing answers at the one of its own",
-		Look:   "on the admin page of {machine}, look for the translation one to one of {other}",
-		Remedy: "write the translation one to one of {other} as in the plan",
+		Why:    "{other} is seen under the appliance's own address, and its outside address does not answer",
+		Look:   "on the admin page of {machine}, check the 1:1 NAT of {other}",
+		Remedy: "enter the 1:1 NAT of {other} as planned",
 		places: func(p *plan.Plan) []Place {
 			var out []Place
 			for _, m := range p.Running() {

@@ -40,7 +40,7 @@ func Write(dir string, files []File, replace bool, inputs ...string) (err error)
 	}()
 	for _, f := range files { // all of them first beside where they go
 		if !filepath.IsLocal(filepath.FromSlash(f.Name)) {
-			return fmt.Errorf("the name %q leads out of its folder", f.Name)
+			return fmt.Errorf("the name %q points outside its folder", f.Name)
 		}
 		path := filepath.Join(dir, filepath.FromSlash(f.Name))
 		if folders, err = makeFolders(folders, filepath.Dir(path)); err != nil {

@@ -25,7 +25,7 @@ func TestWrite(t *testing.T) {
 	require.ErrorIs(t, err, atomicfile.ErrThere)
 	assert.NoFileExists(t, filepath.Join(dir, "three"))
 	require.NoError(t, Write(dir, []File{{"two", []byte("other")}}, true))
-	assert.ErrorContains(t, Write(dir, []File{{"../out", nil}}, true), "leads out of its folder")
+	assert.ErrorContains(t, Write(dir, []File{{"../out", nil}}, true), "points outside its folder")
 
 	// One that cannot be written leaves nothing of the others behind.
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), nil, 0o600))

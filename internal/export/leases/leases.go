@@ -35,11 +35,11 @@ func services(m *plan.Machine) []service {
 func (s service) taken() error {
 	net, where := s.at.Segment.Subnet, s.at.Segment.Name
 	if p := s.v.Pool; p.From.IsValid() && (!net.Contains(p.From) || !net.Contains(p.To) || p.To.Less(p.From)) {
-		return fmt.Errorf("the pool %s-%s is not within %s (%s), and no server takes that; bastion check says more", p.From, p.To, where, net)
+		return fmt.Errorf("the pool %s-%s is not within %s (%s), which no server accepts; see bastion check", p.From, p.To, where, net)
 	}
 	for _, r := range s.v.Reservations {
 		if !net.Contains(r.Address.Addr()) {
-			return fmt.Errorf("the reservation %s of %s is not within %s (%s), and no server takes that; bastion check says more",
+			return fmt.Errorf("the reservation %s of %s is not within %s (%s), which no server accepts; see bastion check",
 				r.Address.Addr(), r.Machine.Name, where, net)
 		}
 	}
@@ -57,12 +57,12 @@ func Files(p *plan.Plan) ([]fileset.File, error) {
 		}
 		for _, v := range list {
 			if err := v.taken(); err != nil {
-				return nil, fmt.Errorf("leases: %s: %w", m.Name, err)
+				return nil, fmt.Errorf("DHCP: %s: %w", m.Name, err)
 			}
 		}
 		data, err := JSON(m, list)
 		if err != nil {
-			return nil, fmt.Errorf("leases: %s: %w", m.Name, err)
+			return nil, fmt.Errorf("DHCP: %s: %w", m.Name, err)
 		}
 		out = append(out, fileset.File{Name: m.Name + "/dhcpd.conf", Data: Text(m, list)},
 			fileset.File{Name: m.Name + "/kea-dhcp4.conf", Data: data})
@@ -82,7 +82,7 @@ func where(a *plan.Adapter) string {
 // Text writes the older server's configuration.
 func Text(m *plan.Machine, list []service) []byte {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "# Leases that %s gives out. The server listens on the interfaces that have these\n# networks; name them in its defaults file.\nauthoritative;\n", m.Name)
+	fmt.Fprintf(&b, "# DHCP of %s. The server listens on the interfaces that have these\n# networks; name them in its defaults file.\nauthoritative;\n", m.Name)
 	for _, s := range list {
 		seg := s.at.Segment
 		fmt.Fprintf(&b, "\n# %s: %s\nsubnet %s netmask %s {\n", seg.Name, where(s.at), seg.Subnet.Addr(), subnet.Mask(seg.Subnet.Bits()))

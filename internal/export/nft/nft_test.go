@@ -442,7 +442,7 @@ func TestKernelAgrees(t *testing.T) {
 					if real {
 						passed++
 					}
-					assert.Equal(t, said[i].Answered, real, "%s to %s by %s: the rehearsal saw %q", from, to, q.Service, said[i].Saw)
+					assert.Equal(t, said[i].Answered, real, "%s to %s by %s: the rehearsal saw %q", from, to, q.Service, said[i].Outcome)
 				}()
 			}
 			all.Wait()

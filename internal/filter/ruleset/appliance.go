@@ -89,7 +89,7 @@ func (b *builder) decisions() {
 		name    string
 		fromWAN bool
 	}{{"own", false}, {"own_outside", true}} {
-		c := b.chain(own.name, "What they say of the appliance itself, which outside does not mean.", nil)
+		c := b.chain(own.name, "DNS traffic of the appliance itself, not to outside.", nil)
 		for i := range b.machine.Rules {
 			r := b.machine.Rules[i]
 			if r.To = itself(r.To, own.fromWAN); len(r.To) > 0 {
@@ -208,7 +208,7 @@ func service(s lab.Service) []Match {
 }
 
 func (b *builder) refused() {
-	c := b.chain("refused", "The sender of what a rule refuses is told so.", nil)
+	c := b.chain("refused", "The sender of rejected packets gets an ICMP error or a reset.", nil)
 	c.add(do(Reset{}), Proto{lab.TCP})
 	c.add(do(Prohibited{}))
 }

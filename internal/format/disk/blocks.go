@@ -117,7 +117,7 @@ func openVHDX(r io.ReaderAt, _ int64, v *Virtual) (*View, error) {
 		}
 	}
 	if damaged := vhdxTwice(r); damaged != "" {
-		v.Fault = "its " + damaged + " is damaged; there is another, and what is read is by that"
+		v.Fault = "its " + damaged + " is damaged; its copy was used"
 	}
 	entry := func(n int64) (state uint64, at int64) {
 		k := n + n/ratio

@@ -59,7 +59,7 @@ func (t *Table) judge(r io.ReaderAt, size int64, record []byte) {
 		v, err := fat.Open(io.NewSectionReader(r, p.Start, p.Size))
 		if err != nil {
 			if p.Kind == efiSystem {
-				t.Remark = fmt.Sprintf("partition %d is for firmware to start from, and it holds no FAT volume that can be read", p.Number)
+				t.Remark = fmt.Sprintf("partition %d is an EFI system partition without a readable FAT volume", p.Number)
 			}
 			continue
 		}
@@ -88,7 +88,7 @@ func (t *Table) judge(r io.ReaderAt, size int64, record []byte) {
 			}
 		}
 		if !bios && !goesOn {
-			t.Remark = "its boot record holds code that is not known here: whether it starts is not told"
+			t.Remark = "its boot record contains unknown code: whether it starts is unknown"
 		}
 	}
 	switch {

@@ -63,7 +63,7 @@ func (v *Virtual) features(r io.ReaderAt, h []byte) error {
 		at += 8 + (size+7)/8*8
 	}
 	if bits&qcowDataFile != 0 && v.Data == "" {
-		v.Data = "its data file, whose name it does not say"
+		v.Data = "its data file, whose name is missing"
 	}
 	return nil
 }
@@ -113,7 +113,7 @@ func openQcow2(r io.ReaderAt, size int64, v *Virtual, open Opener) (*View, error
 	}
 	err := q.furthest(w)
 	if err == nil && v.Fault == "" && (size < 0 || w.End <= size) && !v.counted(r, size, h) {
-		v.Fault = "its reference counts are damaged: qemu-img check says more"
+		v.Fault = "its reference counts are damaged: see qemu-img check"
 	}
 	return w, err
 }

@@ -172,7 +172,7 @@ func readGPT(r io.ReaderAt, whole int64, record []byte) (*Table, error) {
 	}
 	last, spare := int64(binary.LittleEndian.Uint64(h[48:])), int64(binary.LittleEndian.Uint64(h[32:]))
 	if most := int64(1) << 50; last < 0 || spare < 0 || last > most || spare > most {
-		t.Fault = "the table speaks of sectors that no disk has"
+		t.Fault = "the table names sectors that no disk has"
 		return t, nil
 	}
 	t.End = (max(last, spare) + 1) * sector

@@ -339,7 +339,7 @@ func readVHDX(r io.ReaderAt) (*Virtual, error) {
 		}
 	}
 	if v.Size == 0 {
-		return nil, errors.New("disk: vhdx: its metadata says no size")
+		return nil, errors.New("disk: vhdx: its metadata has no size")
 	}
 	return v, nil
 }

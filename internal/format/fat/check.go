@@ -18,7 +18,7 @@ func (v *Volume) Check() error {
 		return fmt.Errorf("fat: its table: %w", err)
 	}
 	if v.media != 0 && first[0] != v.media {
-		return errors.New("fat: its table does not begin as its boot sector says")
+		return errors.New("fat: its table does not match its boot sector")
 	}
 	if v.tables == 2 {
 		second := make([]byte, len(first))
@@ -39,7 +39,7 @@ func (v *Volume) Check() error {
 	}
 	for k := 0; k+entrySize <= len(top) && top[k] != 0; k += entrySize {
 		if top[k] != 0xe5 && top[k+11]&0xc0 != 0 { // two bits of the attributes are reserved
-			return errors.New("fat: its top folder holds what no folder can")
+			return errors.New("fat: its root folder is invalid")
 		}
 	}
 	return nil

@@ -122,7 +122,7 @@ func (v *Volume) Folder(names ...string) ([]Entry, error) {
 			}
 		}
 		if !found {
-			return nil, fmt.Errorf("fat: there is no folder %s", name)
+			return nil, fmt.Errorf("fat: no folder %s", name)
 		}
 	}
 	return list, err

@@ -48,7 +48,7 @@ func check(r io.ReaderAt, size int64, primary []byte) error {
 				continue
 			}
 			if length < 34 || k+length > len(b) || 33+int(b[k+32]) > length {
-				return errors.New("a folder holds a record that cannot be: it is damaged")
+				return errors.New("a folder contains an impossible record: it is damaged")
 			}
 			e := b[k : k+length]
 			if k += length; le.Uint32(e[2:]) != be.Uint32(e[6:]) || le.Uint32(e[10:]) != be.Uint32(e[14:]) {

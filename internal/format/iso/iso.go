@@ -51,7 +51,7 @@ type Entry struct {
 	Firmware  string `json:"firmware,omitempty"` // bios, uefi, or what the platform's number is
 	Bootable  bool   `json:"bootable"`
 	Emulation bool   `json:"emulation"` // pretends to be a floppy or a fixed disk
-	At        int64  `json:"at"`        // offset of its image, in bytes
+	At        int64  `json:"offset"`    // offset of its image, in bytes
 	Size      int64  `json:"size"`      // bytes that the firmware loads
 	Starts    bool   `json:"starts"`    // its image holds a loader, or boot code that is known
 }

@@ -36,7 +36,7 @@ func Write(label string, files []File) ([]byte, error) {
 	taken := map[string]bool{}
 	for _, f := range files {
 		if f.Name == "" || len(f.Name) > 64 || strings.ContainsAny(f.Name, "*/:;?\\") {
-			return nil, fmt.Errorf("iso: %q is no name for a file in an image", f.Name)
+			return nil, fmt.Errorf("iso: %q is not a valid file name in an image", f.Name)
 		}
 		name := shorten(f.Name)
 		if taken[name] {

@@ -13,7 +13,7 @@ import (
 )
 
 // What is written is read back: label, names, and every byte where the folder
-// says that it lies.
+// : it lies.
 func TestWrite(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var files []File

@@ -169,7 +169,7 @@ func Read(data []byte) (*Package, error) {
 		p.Systems = append(p.Systems, *s)
 	}
 	if len(p.Systems) == 0 {
-		return nil, errors.New("ovf: the descriptor holds no virtual system")
+		return nil, errors.New("ovf: the descriptor contains no virtual system")
 	}
 	return p, nil
 }
@@ -183,7 +183,7 @@ func quantity(text, unit string, one int64) (int64, error) {
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 0 {
-		return 0, fmt.Errorf("%q is no count", text)
+		return 0, fmt.Errorf("%q is not a count", text)
 	}
 	unit = strings.ToLower(strings.ReplaceAll(unit, " ", ""))
 	factor := one
@@ -191,13 +191,13 @@ func quantity(text, unit string, one int64) (int64, error) {
 	case strings.HasPrefix(unit, "byte*2^"):
 		power, err := strconv.Atoi(unit[len("byte*2^"):])
 		if err != nil || power < 0 || power > 60 {
-			return 0, fmt.Errorf("%q is no unit", unit)
+			return 0, fmt.Errorf("%q is not a unit", unit)
 		}
 		factor = 1 << power
 	case strings.HasPrefix(unit, "byte*10^"):
 		power, err := strconv.Atoi(unit[len("byte*10^"):])
 		if err != nil || power < 0 || power > 18 {
-			return 0, fmt.Errorf("%q is no unit", unit)
+			return 0, fmt.Errorf("%q is not a unit", unit)
 		}
 		factor = int64(math.Pow10(power))
 	case strings.HasPrefix(unit, "kilobyte"):

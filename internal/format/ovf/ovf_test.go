@@ -80,13 +80,13 @@ func TestReadVariants(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ old, new, want string }{
-		{"byte * 2^30", "byte * 2^99", "is no unit"},
+		{"byte * 2^30", "byte * 2^99", "is not a unit"},
 		{`ovf:capacity="16"`, `ovf:capacity="99999999999999999"`, "beyond any machine"},
-		{`ovf:capacity="16"`, `ovf:capacity="-1"`, `"-1" is no count`},
+		{`ovf:capacity="16"`, `ovf:capacity="-1"`, `"-1" is not a count`},
 		{"<rasd:VirtualQuantity>4<", "<rasd:VirtualQuantity>many<", "many processors"},
 		{"</Envelope>", "", "unexpected EOF"},
 		{whole, "<Package/>", "a descriptor is an Envelope"},
-		{whole, "<Envelope/>", "holds no virtual system"},
+		{whole, "<Envelope/>", "contains no virtual system"},
 		{whole, strings.Repeat(" ", MaxSize+1), "more than"},
 	} {
 		_, err := Read([]byte(strings.Replace(whole, c.old, c.new, 1)))

@@ -150,7 +150,7 @@ func (p *bzipParallel) find(size int64) {
 			if at == 0 {
 				p.bad <- errors.New("bzip2: it does not start as a stream does")
 			} else if n > 0 && bytes.Trim(head[:n], "\x00") != nil {
-				p.bad <- errors.New("bzip2: something that is no stream follows")
+				p.bad <- errors.New("bzip2: data that is not a stream follows")
 			}
 			return
 		}

@@ -16,7 +16,7 @@ type members struct {
 }
 
 // errBehind says that a stream is followed by something else.
-var errBehind = errors.New("gzip: something that is no gzip stands behind the stream")
+var errBehind = errors.New("gzip: data that is not gzip follows the stream")
 
 func openGzip(r io.Reader) (io.Reader, error) {
 	in := bufio.NewReaderSize(r, 64<<10)

@@ -112,7 +112,7 @@ func decoder(k Kind, r io.Reader) (io.Reader, error) {
 		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderLowmem(true))
 		return d, err
 	}
-	return nil, fmt.Errorf("stream: %q is no kind of stream", string(k))
+	return nil, fmt.Errorf("stream: %q is not a known kind of stream", string(k))
 }
 
 // Open opens the stream that fills a file of a size, on all cores that help.

@@ -119,7 +119,7 @@ func TestStreamsInARow(t *testing.T) {
 		assert.True(t, bytes.Equal(append(bytes.Clone(a), b...), got), tool[0])
 	}
 	_, err := open(append(pack(t, a, "bzip2", "-c"), "and something else"...))
-	assert.ErrorContains(t, err, "something that is no stream follows")
+	assert.ErrorContains(t, err, "data that is not a stream follows")
 }
 
 // What is sound and only packed in a way that is not read here is no damage.

@@ -48,7 +48,7 @@ func SetLAN(o *Options, text string) error {
 	case err != nil:
 		return err
 	case !p.Addr().Is4():
-		return fmt.Errorf("%s is IPv6; a LAN has an IPv4 network, and an IPv6 one beside it", p)
+		return fmt.Errorf("%s is IPv6; a LAN has an IPv4 network, and optionally an IPv6 one", p)
 	case p.Bits() > 30:
 		return fmt.Errorf("%s has no room for guests: a LAN needs a prefix length of at most /30", p)
 	case subnet.Reserved(p.Masked(), p.Addr()):
@@ -74,7 +74,7 @@ func SetPool(o *Options, text string) error {
 	case net.IsValid() && !(net.Contains(from) && net.Contains(to)):
 		return fmt.Errorf("it is not within %s", net)
 	case net.IsValid() && !o.LANAddress.Addr().Less(from) && !to.Less(o.LANAddress.Addr()):
-		return fmt.Errorf("it holds %s, the appliance's own address", o.LANAddress.Addr())
+		return fmt.Errorf("it contains %s, the appliance's own address", o.LANAddress.Addr())
 	}
 	o.Pool = from.String() + "-" + to.String()
 	return nil
@@ -125,14 +125,14 @@ func Write(o Options) ([]byte, error) {
 		for _, s := range Shapes {
 			names = append(names, s.Name)
 		}
-		return nil, fmt.Errorf("there is no shape %q; shapes are %s", o.Shape, strings.Join(names, ", "))
+		return nil, fmt.Errorf("no shape %q; shapes: %s", o.Shape, strings.Join(names, ", "))
 	}
 	if o.Guests < 0 || o.Guests > 1000 || o.Benches < 1 || o.Benches > 200 {
 		return nil, fmt.Errorf("a draft has at most 1000 guests on a segment and 1 to 200 benches; change the file for more")
 	}
 	var w writer
 	w.line("# %s. Look at the plan with `bastion plan`, and see", strings.ToUpper(shape.What[:1])+shape.What[1:])
-	w.line("# what holds with `bastion rehearse`. Everything not said here is planned.")
+	w.line("# what it asserts with `bastion rehearse`. Everything left out here is planned.")
 	w.line("bastion: 1                  # version of this format")
 	w.line("lab: %s", o.Lab)
 	if o.Title != "" {
@@ -146,10 +146,10 @@ func Write(o Options) ([]byte, error) {
 		}
 		w.line("site:")
 		if len(list) > 0 {
-			w.line("  networks: [%s]   # what this machine is on already; the plan keeps clear of it", strings.Join(list, ", "))
+			w.line("  networks: [%s]   # networks this machine is on already; the plan avoids them", strings.Join(list, ", "))
 		}
 		if o.Hypervisor != "" {
-			w.line("  hypervisor: %s      # whose words the runbook speaks", o.Hypervisor)
+			w.line("  hypervisor: %s      # its terms in the runbook", o.Hypervisor)
 		}
 		if o.Virtual {
 			w.line("  virtual: true           # it is a virtual machine itself")

@@ -85,7 +85,7 @@ func TestOnlyWhatWasChosen(t *testing.T) {
 		assert.Equal(t, !without[s.Name], found, "%s:\n%s", s.Name, full)
 	}
 	_, err := Write(Options{Lab: "bench", Shape: "round"})
-	assert.ErrorContains(t, err, "there is no shape")
+	assert.ErrorContains(t, err, "no shape")
 }
 
 func uncommented(text string) string {

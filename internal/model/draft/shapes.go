@@ -20,26 +20,26 @@ var Shapes = []Shape{
 	{"quarantine", "two LANs, one of which never reaches outside",
 		"For guests that must not be let out: malware, untrusted appliances, evidence.", quarantine},
 	{"dmz", "a LAN and a DMZ with a published server",
-		"For a server that the outside may reach at one port, and that may not reach the LAN.", dmz},
+		"For a server that may be reached from outside on one port and must not reach the LAN.", dmz},
 	{"trunk", "three tagged segments on one wire",
 		"When the hypervisor has few networks, or to practise VLANs: one adapter carries them all.", trunk},
 	{"two-uplinks", "two WANs, primary and backup, before one LAN", "When the lab should live on while one line is down.", twoUplinks},
 	{"transparent", "an appliance that bridges and filters, without addresses of its own",
 		"To put a filter into a network that must not be renumbered.", transparent},
-	{"one-armed", "an appliance beside the router, on one adapter",
+	{"one-armed", "an appliance next to the router, on one adapter",
 		"To try an appliance without rewiring; guests are pointed at it, and can avoid it.", oneArmed},
 	{"chain", "a firewall behind a firewall", "To practise two appliances in a row, with a zone between them.", chain},
 	{"sockets", "a server with two sockets: the WAN on one, a switch with tags and real computers on the other",
 		"When the LAN goes beyond the host, to real machines.", sockets},
 	{"replace", "an appliance in the place of one that is there",
-		"To build the successor beside the old firewall, switch over, and be able to go back.",
+		"To build the successor in parallel to the old firewall, switch over, and be able to go back.",
 		replace},
 	{"four-sided", "a packaged appliance with a management side and an adapter to spare",
 		"For a package that brings its own adapters; the host manages it on a side of its own.", fourSided},
-	{"later-server", "a LAN whose leases come from a server that is set up later",
+	{"later-server", "a LAN whose DHCP server is set up later",
 		"When a directory server will serve DHCP and names, and guests must work until then.", laterServer},
 	{"lines-and-tags", "two WANs and seven networks behind one adapter", "To practise many VLANs and a second line in one lab.", linesAndTags},
-	{"closed", "a range without any path outside of the host", "For attacks and malware: a segment plays the world, and nothing leads on.", closed},
+	{"closed", "a range without any path outside of the host", "For attacks and malware: a segment simulates the internet, and nothing connects to the real one.", closed},
 	{"classroom", "many identical benches behind one appliance",
 		"For a course: each bench is a segment of its own, and none reaches another.", classroom},
 }
@@ -62,7 +62,7 @@ func (w *writer) line(format string, args ...any) { fmt.Fprintf(w, format+"\n", 
 // wan writes the WAN segment.
 func (w *writer) wan(o *Options, name string) {
 	w.line("  %s:", name)
-	w.line("    reach: upstream         # leads outside: the local network or site network")
+	w.line("    reach: upstream         # the local network or site network")
 	if o.NAT {
 		w.line("    join: nat               # the host translates; bridging would not work here")
 	} else if o.Uplink != "" && name == o.WAN {
@@ -118,11 +118,11 @@ func oneLAN(o *Options, w *writer) {
 	w.line("segments:                   # each is one broadcast domain")
 	w.wan(o, o.WAN)
 	for i, s := range o.LANs {
-		w.isolated(s, "nobody is here but those attached")
+		w.isolated(s, "attached machines only")
 		if i == 0 && o.LANAddress.IsValid() {
 			w.subnet(o)
 		} else {
-			w.line("    # subnet: 10.83.16.0/24 # chosen if absent")
+			w.line("    # subnet: 10.83.16.0/24 # (default: planned)")
 		}
 	}
 	w.gate(o, "in adapter order")
@@ -137,7 +137,7 @@ func oneLAN(o *Options, w *writer) {
 	w.line("    #   - allow any from %s to outside", o.LANs[0])
 	w.guests(o, o.LANs...)
 	w.line("")
-	w.line("# expect:                   # beside what every lab must hold")
+	w.line("# expect:                   # in addition to the standard checks")
 	w.line("#   - %s reaches outside tcp/443", guestName(1))
 }
 
@@ -216,7 +216,7 @@ func twoUplinks(o *Options, w *writer) {
 	w.wan(o, o.WAN)
 	w.line("  backup:")
 	w.line("    reach: upstream         # the second line")
-	w.isolated(o.LANs[0], "nobody is here but those attached")
+	w.isolated(o.LANs[0], "attached machines only")
 	w.subnet(o)
 	w.gate(o, "the first WAN is the primary, the second the backup")
 	w.line("      - {role: wan, name: backup, segment: backup}")
@@ -251,7 +251,7 @@ func oneArmed(o *Options, w *writer) {
 	w.line("")
 	w.line("appliances:")
 	w.line("  %s:", o.Appliance)
-	w.line("    kind: one-armed         # beside the router; a guest that names the router avoids it")
+	w.line("    kind: one-armed         # next to the router; a guest that uses the router as gateway bypasses it")
 	w.profile(o)
 	w.line("    ports:")
 	w.line("      - {role: lan, segment: %s}", o.WAN)

@@ -43,7 +43,7 @@ func replace(o *Options, w *writer) {
 	}
 	w.line("segments:")
 	w.wan(o, o.WAN)
-	w.isolated(lan, "nobody is here but those attached")
+	w.isolated(lan, "attached machines only")
 	w.subnet(o)
 	w.line("")
 	w.line("appliances:")
@@ -53,7 +53,7 @@ func replace(o *Options, w *writer) {
 	w.line("      - {role: wan, segment: %s, connect: later}", o.WAN)
 	w.line("      - %s", o.inside("lan", "connect: later", lan))
 	w.line("  old:")
-	w.line("    running: false          # how it is in the end; the runbook says when to switch over, and the way back")
+	w.line("    running: false          # after the switch-over; the runbook has the steps, and the way back")
 	w.line("    ports:")
 	w.line("      - {role: wan, segment: %s}", o.WAN)
 	w.line("      - {role: lan, segment: %s, address: %s}", lan, o.LANAddress)
@@ -66,7 +66,7 @@ func fourSided(o *Options, w *writer) {
 	lan := o.LANs[0]
 	w.line("segments:")
 	w.wan(o, o.WAN)
-	w.isolated(lan, "nobody is here but those attached")
+	w.isolated(lan, "attached machines only")
 	w.subnet(o)
 	w.line("  service:")
 	w.line("    reach: host             # where the host manages it from; no guest is there")
@@ -100,22 +100,22 @@ func laterServer(o *Options, w *writer) {
 	}
 	w.line("segments:")
 	w.wan(o, o.WAN)
-	w.isolated(lan, "nobody is here but those attached")
+	w.isolated(lan, "attached machines only")
 	w.line("    dhcp: server            # which DHCP server is here, once it runs")
 	w.subnet(o)
 	w.line("")
 	w.line("appliances:")
 	w.line("  %s:", o.Appliance)
 	w.profile(o)
-	w.line("    machine: {cpus: 1, memory: 1GiB, disk: 8GiB}   # slim: it routes and filters, and serves nobody")
+	w.line("    machine: {cpus: 1, memory: 1GiB, disk: 8GiB}   # small: it routes and filters, without services")
 	w.line("    ports:")
 	w.line("      - {role: wan, segment: %s}", o.WAN)
 	w.line("      - {role: lan, segment: %s, address: %s}", lan, o.LANAddress)
 	w.line("")
 	w.line("guests:")
-	w.line("  server: {segment: %s, static: %s, running: false}   # leases and names, later", lan, host(5))
+	w.line("  server: {segment: %s, static: %s, running: false}   # DHCP and DNS, later", lan, host(5))
 	for n := range o.Guests {
-		w.line("  %s: {segment: %s, static: %s}   # set by hand until the server runs; then: %s", guestName(n+1), lan, host(byte(20+n)), lan)
+		w.line("  %s: {segment: %s, static: %s}   # static until the server runs; then: %s", guestName(n+1), lan, host(byte(20+n)), lan)
 	}
 }
 
@@ -152,9 +152,9 @@ func closed(o *Options, w *writer) {
 	lan := o.LANs[0]
 	w.line("segments:")
 	w.line("  arena:")
-	w.line("    reach: isolated         # plays the world outside; nothing leads on from it")
-	w.line("    subnet: 198.18.0.0/24   # kept for tests (RFC 2544)")
-	w.isolated(lan, "nobody is here but those attached")
+	w.line("    reach: isolated         # simulates the internet; nothing connects it to the real one")
+	w.line("    subnet: 198.18.0.0/24   # reserved for tests (RFC 2544)")
+	w.isolated(lan, "attached machines only")
 	w.subnet(o)
 	w.line("")
 	w.line("appliances:")

@@ -40,7 +40,7 @@ func ReadClass(file string, data []byte) (*Class, error) {
 	h := &Class{File: file, Benches: 1, Share: sharing}
 	readObject(r, root, "the hosts file", classFields(), h)
 	if h.Version == 0 && !h.Has("bastion-hosts") {
-		r.fail(Pos{Line: 1, Column: 1}, "the file does not say its format version; write `bastion-hosts: 1` as the first line")
+		r.fail(Pos{Line: 1, Column: 1}, "the format version is missing; write `bastion-hosts: 1` as the first line")
 	}
 	if h.Has("bastion-hosts") && len(h.Hosts) == 0 && len(r.faults) == 0 {
 		r.fail(Pos{Line: 1, Column: 1}, "no host is named; write each below `hosts:`, as `kiln: {ssh: kiln.example, cpus: 16, memory: 64GiB}`")
@@ -48,7 +48,7 @@ func ReadClass(file string, data []byte) (*Class, error) {
 	for _, one := range h.Hosts {
 		for _, key := range []string{"cpus", "memory"} {
 			if !one.Has(key) {
-				r.fail(one.Pos, "host %s does not say how much it has for benches; write `%s: …`", one.Name, key)
+				r.fail(one.Pos, "host %s has no capacity; write `%s: …`", one.Name, key)
 			}
 		}
 		if len(one.SSH) > 0 && one.SSH[0] == '-' {
@@ -70,12 +70,12 @@ func classFields() []field[Class] {
 	return []field[Class]{
 		intField("bastion-hosts", "Version of the hosts file's format.", 1, 1, func(h *Class) *int { return &h.Version }),
 		intField("benches", "How many copies of the lab there are.", 1, MaxBenches, func(h *Class) *int { return &h.Benches }),
-		intField("share", "How many planned processors one of a host's stands for (default: 4).", 1, MaxShare,
+		intField("share", "Planned processors per processor of the host (default: 4).", 1, MaxShare,
 			func(h *Class) *int { return &h.Share }),
 		namedField("hosts", "host", "The machines that carry the benches, by name.", []field[ClassHost]{
-			textField("ssh", "What the SSH client is told to reach it by (default: its name).", func(h *ClassHost) *string { return &h.SSH }),
+			textField("ssh", "The SSH client's name for it (default: its name).", func(h *ClassHost) *string { return &h.SSH }),
 			intField("cpus", "How many processors it has for benches.", 1, 4096, func(h *ClassHost) *int { return &h.CPUs }),
-			bytesField("memory", "How much memory it has for benches.", func(h *ClassHost) *Bytes { return &h.Memory }),
+			bytesField("memory", "Memory for benches.", func(h *ClassHost) *Bytes { return &h.Memory }),
 		}, func(h *Class, name string) *ClassHost {
 			one := &ClassHost{Name: name}
 			h.Hosts = append(h.Hosts, one)

@@ -14,9 +14,9 @@ func TestReadClass(t *testing.T) {
 	assert.Equal(t, []any{24, sharing, 2}, []any{c.Benches, c.Share, len(c.Hosts)})
 	assert.Equal(t, []string{"kiln", "teacher@loft.example"}, []string{c.Hosts[0].SSH, c.Hosts[1].SSH})
 	for text, want := range map[string]string{
-		"benches: 2\nhosts: {kiln: {cpus: 1, memory: 1GiB}}\n": "does not say its format version",
+		"benches: 2\nhosts: {kiln: {cpus: 1, memory: 1GiB}}\n": "the format version is missing",
 		"bastion-hosts: 1\n":                                                     "no host is named",
-		"bastion-hosts: 1\nhosts: {kiln: {cpus: 1}}\n":                           "host kiln does not say how much it has for benches; write `memory: …`",
+		"bastion-hosts: 1\nhosts: {kiln: {cpus: 1}}\n":                           "host kiln has no capacity; write `memory: …`",
 		"bastion-hosts: 1\nhosts: {kiln: {cpus: 1, memory: 1GiB, ssh: -o}}\n":    "is an option of an SSH client",
 		"bastion-hosts: 1\nbenches: 0\nhosts: {kiln: {cpus: 1, memory: 1GiB}}\n": "benches",
 		"bastion-hosts: 1\nhosts: {kiln: {cpu: 1, memory: 1GiB}}\n":              "did you mean cpus",

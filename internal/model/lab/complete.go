@@ -10,7 +10,7 @@ import (
 // findings.
 func (r *reader) complete(l *Lab) {
 	if l.Version == 0 && !l.Has("bastion") {
-		r.fail(Pos{Line: 1, Column: 1}, "the file does not say its format version; write `bastion: 1` as the first line")
+		r.fail(Pos{Line: 1, Column: 1}, "the format version is missing; write `bastion: 1` as the first line")
 	}
 	if l.Name == "" && !l.Has("lab") {
 		r.fail(Pos{Line: 1, Column: 1}, "the lab has no name; write `lab: NAME`")
@@ -29,7 +29,7 @@ func (r *reader) complete(l *Lab) {
 		r.completeSegment(l, s)
 		name := cmp.Or(s.KnownAs, s.Name)
 		if old := called[name]; old != nil && (s.KnownAs != "" || old.KnownAs != "") {
-			r.fail(s.At("known-as"), "segments %s and %s are both known as %q; a hypervisor could not tell them apart", old.Name, s.Name, name)
+			r.fail(s.At("known-as"), "segments %s and %s are both known as %q; a hypervisor could not distinguish them", old.Name, s.Name, name)
 		}
 		called[name] = s
 	}
@@ -65,10 +65,10 @@ func (r *reader) complete(l *Lab) {
 
 func (r *reader) known(l *Lab, name, what string, v any, at Pos) {
 	if name == later {
-		r.fail(at, "%s %s has the name of what is not decided yet; choose another", what, name)
+		r.fail(at, "%s %s uses a reserved name (later); choose another", what, name)
 	}
 	if old, ok := l.names[name]; ok {
-		r.fail(at, "%s %s has the name of %s; rules could not tell them apart, choose another", what, name, aKind(old))
+		r.fail(at, "%s %s has the same name as %s, which makes rules ambiguous; choose another", what, name, aKind(old))
 		return
 	}
 	l.names[name] = v
@@ -97,7 +97,7 @@ func (r *reader) segment(l *Lab, name string, at Pos) {
 	for _, s := range l.Segments {
 		known[s.Name] = s
 	}
-	r.fail(at, "there is no segment %s%s", shorten(name), suggest(name, known))
+	r.fail(at, "no segment %s%s", shorten(name), suggest(name, known))
 }
 
 func (r *reader) guest(l *Lab, name string, at Pos) {
@@ -112,7 +112,7 @@ func (r *reader) guest(l *Lab, name string, at Pos) {
 	for _, g := range l.Guests {
 		known[g.Name] = g
 	}
-	r.fail(at, "there is no guest %s%s", shorten(name), suggest(name, known))
+	r.fail(at, "no guest %s%s", shorten(name), suggest(name, known))
 }
 
 func suggest[V any](name string, known map[string]V) string {
@@ -134,7 +134,7 @@ func (r *reader) who(l *Lab, w *Who, at Pos) {
 	case *Appliance:
 		w.Kind = WhoAppliance
 	default:
-		r.fail(at, "%q is no segment, guest or appliance of this lab%s", shorten(w.Name), suggest(w.Name, l.names))
+		r.fail(at, "%q is not a segment, guest or appliance of this lab%s", shorten(w.Name), suggest(w.Name, l.names))
 	}
 }
 
@@ -182,7 +182,7 @@ func (r *reader) reachKeys(s *Segment) {
 	belong(Host, "host-address", "host-gateway", "host-forwards")
 	switch {
 	case s.Has("uplink") && s.Reach == Host:
-		r.fail(s.At("uplink"), "%s has reach host, and no adapter of the host leads there; leave the uplink out, or write reach: isolated",
+		r.fail(s.At("uplink"), "%s has reach host, but no adapter of the host is on it; omit the uplink, or write reach: isolated",
 			s.Name)
 	case s.Has("uplink") && s.Within != "":
 		r.fail(s.At("uplink"), "%s is carried by %s; write the uplink there", s.Name, s.Within)
@@ -216,16 +216,16 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 		if p.Role == Unused {
 			for _, key := range []string{"address", "gateway", "dhcp", "admin", "over", "joins", "connect"} {
 				if p.Has(key) {
-					r.fail(p.At(key), "port %s is unused and has no %s; leave it out, or give the port another role", p.Name, key)
+					r.fail(p.At(key), "port %s is unused and has no %s; omit it, or give the port another role", p.Name, key)
 				}
 			}
 			if p.Has("plugged") && p.Plugged {
-				r.fail(p.At("plugged"), "port %s is unused and stays unplugged; leave plugged out, or give the port another role", p.Name)
+				r.fail(p.At("plugged"), "port %s is unused and always unplugged; omit plugged, or give the port another role", p.Name)
 			}
 			p.Plugged = false
 		}
 		if p.Address.How != "static" && p.Has("gateway") && p.Role == WAN {
-			r.fail(p.At("gateway"), "a gateway is static only beside a static address; write the address, or leave the gateway out")
+			r.fail(p.At("gateway"), "a static gateway needs a static address; write the address, or omit the gateway")
 		}
 	}
 	for _, p := range a.Ports {
@@ -253,7 +253,7 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 		case other == p || other.Joins != "" || other.Segment != p.Segment:
 			r.fail(p.At("joins"), "port %s cannot join %s; join a port of the same segment that joins none itself", p.Name, p.Joins)
 		case p.Has("address") || p.Has("dhcp"):
-			r.fail(p.At("joins"), "port %s joins %s and shares its address; write the address and leases there", p.Name, p.Joins)
+			r.fail(p.At("joins"), "port %s joins %s and shares its address; write the address and dhcp there", p.Name, p.Joins)
 		}
 	}
 	for _, m := range a.NAT.Masquerade {

@@ -10,7 +10,7 @@ import (
 // finding about a well written lab.
 type Fault struct {
 	File    string `json:"file"`
-	Pos     Pos    `json:"at"`
+	Pos     Pos    `json:"position"`
 	Message string `json:"message"`        // what is wrong
 	Instead string `json:"fix,omitempty"`  // what to write instead
 	Source  string `json:"line,omitempty"` // the line it stands in, shortened

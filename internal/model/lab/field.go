@@ -206,17 +206,17 @@ func ordinary(n netip.Prefix) error {
 	case a.IsLoopback():
 		what = "every machine's own loopback"
 	case a.IsLinkLocalUnicast():
-		what = "what machines give themselves on a link"
+		what = "link-local addresses"
 	case a.IsMulticast():
 		what = "groups of machines"
 	case a.Is4() && first == 0:
-		what = "no machine at all"
+		what = "no machine"
 	case a.Is4() && first >= 240:
-		what = "nobody: these addresses are reserved"
+		what = "reserved addresses"
 	default:
 		return nil
 	}
-	return fmt.Errorf("%s stands for %s; write a private network such as 10.83.16.0/24", n, what)
+	return fmt.Errorf("%s is for %s; write a private network such as 10.83.16.0/24", n, what)
 }
 
 // poolField reads a run of addresses: FIRST-LAST, the last perhaps by its last part
@@ -354,7 +354,7 @@ func namedField[T, V any, P interface {
 				v.origin().Pos = place(key)
 				short(r, value, v)
 			case value.Kind == yaml.ScalarNode && value.Tag == "!!null":
-				r.fail(place(key), "%s %s says nothing of itself; write its keys below it, indented", one, id)
+				r.fail(place(key), "%s %s is empty; write its keys below it, indented", one, id)
 			default:
 				readObject(r, value, one+" "+id, fields, v)
 			}
@@ -372,7 +372,7 @@ func runningField[T any](at func(*T) *bool) field[T] {
 func parseRoute(text string) (Route, error) {
 	to, via, ok := strings.Cut(text, " via ")
 	if !ok {
-		return Route{}, fmt.Errorf("%q is no route; write NETWORK via ADDRESS, such as 10.83.16.0/24 via 172.29.64.7", shorten(text))
+		return Route{}, fmt.Errorf("%q is not a route; write NETWORK via ADDRESS, such as 10.83.16.0/24 via 172.29.64.7", shorten(text))
 	}
 	n, err := parseSubnet(strings.TrimSpace(to))
 	if err != nil {
@@ -390,7 +390,7 @@ func parseAdminService(text string) (AdminService, error) {
 	scheme, port, given := strings.Cut(strings.ToLower(text), "/")
 	s := AdminService{scheme, adminPorts[scheme]}
 	if s.Port == 0 {
-		return s, fmt.Errorf("%q is no admin service%s; write https, http, ssh or telnet, with /PORT where it is another", shorten(text),
+		return s, fmt.Errorf("%q is not an admin service%s; write https, http, ssh or telnet, with /PORT for another port", shorten(text),
 			didYouMean(scheme, "https", "http", "ssh", "telnet"))
 	}
 	if given {

@@ -21,7 +21,7 @@ func labFields() []field[Lab] {
 	return []field[Lab]{
 		intField("bastion", "Version of the lab file's format.", 1, 1, func(l *Lab) *int { return &l.Version }),
 		{"lab", "The lab's name.", nameShape, func(r *reader, n *yaml.Node, l *Lab) { l.Name, _ = r.name(n, "lab") }},
-		textField("title", "What the lab is for, in a few words.", func(l *Lab) *string { return &l.Title }),
+		textField("title", "Description of the lab, in a few words.", func(l *Lab) *string { return &l.Title }),
 		networkField("space", "The network that planned subnets are carved from, packed (default: a /16 of private space).",
 			func(l *Lab) *netip.Prefix { return &l.Space }),
 		boolField("ipv6", "Whether inside segments get IPv6 unique local prefixes as well (RFC 4193).", func(l *Lab) *bool { return &l.IPv6 }),
@@ -33,7 +33,7 @@ func labFields() []field[Lab] {
 				return s
 			}, func(r *reader, n *yaml.Node, s *Segment) {
 				if n.Value != later {
-					r.fail(s.Pos, "segment %s says nothing of itself; write its keys below it, indented, or later", s.Name)
+					r.fail(s.Pos, "segment %s is empty; write its keys below it, indented, or later", s.Name)
 				}
 			}),
 		namedField("appliances", "appliance", "The firewalls and routers, by name.", applianceFields(),
@@ -42,7 +42,7 @@ func labFields() []field[Lab] {
 				l.Appliances = append(l.Appliances, a)
 				return a
 			}, nil),
-		namedField("guests", "guest", "The guests, by name; a plain segment name means one adapter there with a lease.", guestFields(),
+		namedField("guests", "guest", "The guests, by name; a plain segment name is one adapter there with DHCP.", guestFields(),
 			func(l *Lab, name string) *Guest {
 				g := &Guest{Name: name, Running: true}
 				l.Guests = append(l.Guests, g)
@@ -66,7 +66,7 @@ func labFields() []field[Lab] {
 			l.Accept = append(l.Accept, Accept{})
 			return &l.Accept[len(l.Accept)-1]
 		}),
-		{"expect", "Sentences that must hold beside what every lab must: SOURCE reaches|never reaches DESTINATION [PROTO[/PORT]].",
+		{"expect", "Sentences that must hold in addition to the standard checks: SOURCE reaches|never reaches DESTINATION [PROTO[/PORT]].",
 			listOf(textShape), func(r *reader, n *yaml.Node, l *Lab) {
 				r.items(n, func(n *yaml.Node) {
 					if text, ok := r.text(n, "an expectation"); ok {
@@ -87,7 +87,7 @@ func siteFields() []field[Site] {
 	return []field[Site]{
 		listField("networks", "Networks the machine is on already; plans keep clear of them.", prefixShape, parseSubnet,
 			func(s *Site) *[]netip.Prefix { return &s.Networks }),
-		{"uplinks", "The machine's network adapters that lead outside: wired or wireless.",
+		{"uplinks", "The host's adapters towards upstream: wired or wireless.",
 			form{Type: "object", Values: &form{Type: "string", Enum: []string{"wired", "wireless"}}},
 			func(r *reader, n *yaml.Node, s *Site) {
 				s.Uplinks = map[string]string{}
@@ -102,7 +102,7 @@ func siteFields() []field[Site] {
 		intField("cpus", "Processors.", 1, 4096, func(s *Site) *int { return &s.CPUs }),
 		bytesField("memory", "Memory.", func(s *Site) *Bytes { return &s.Memory }),
 		bytesField("disk", "Free disk space.", func(s *Site) *Bytes { return &s.Disk }),
-		textField("hypervisor", "Whose words a runbook speaks: desktop, server, kernel, or a wording file as seen from the lab file.",
+		textField("hypervisor", "The hypervisor's terms in the runbook: desktop, server, kernel, or a wording file relative to the lab file.",
 			func(s *Site) *string { return &s.Hypervisor }),
 		boolField("virtual", "Whether it is a virtual machine itself.", func(s *Site) *bool { return &s.Virtual }),
 		boolField("accelerated", "Whether it can accelerate virtual machines.", func(s *Site) *bool { return &s.Accelerated }),
@@ -112,13 +112,13 @@ func siteFields() []field[Site] {
 func segmentFields() []field[Segment] {
 	return []field[Segment]{
 		wordField("reach",
-			"How far the segment extends: upstream (beyond the host), host (the host has a leg on it), isolated (nobody but those attached).",
+			"How far the segment extends: upstream (beyond the host), host (the host has an interface on it), isolated (attached machines only).",
 			func(s *Segment) *Reach { return &s.Reach }, Upstream, Host, Isolated).orLater("how far does it reach"),
 		wordField("join", "Upstream only: bridged onto an uplink, or translated (nat) by the host.",
 			func(s *Segment) *string { return &s.Join }, "bridged", "nat"),
 		textField("known-as", "What the hypervisor calls it, letter by letter, where that is not its name here.",
 			func(s *Segment) *string { return &s.KnownAs }),
-		textField("uplink", "Upstream: which of the host's adapters leads there. Isolated: on which one its switch and its real machines hang.",
+		textField("uplink", "Upstream: the host's adapter towards it. Isolated: the adapter with its switch and its physical machines.",
 			func(s *Segment) *string { return &s.Uplink }).orLater("by which of the host's adapters"),
 		intField("native", "With an uplink: the tag that travels untagged on its cable, 1 to 4094.", 1, 4094,
 			func(s *Segment) *int { return &s.Native }),
@@ -129,13 +129,13 @@ func segmentFields() []field[Segment] {
 			orLater("which router is there"),
 		listField("routes", "Upstream only: ways back that its router has, each NETWORK via ADDRESS.", form{Type: "string",
 			Pattern: `^[0-9.]+/[0-9.]+ via [0-9.]+$`}, parseRoute, func(s *Segment) *[]Route { return &s.Routes }),
-		poolField("Upstream only: what the site gives out there, first and last address with a hyphen between.",
+		poolField("Upstream only: the site's DHCP pool there, FIRST-LAST.",
 			func(s *Segment) (from, to *netip.Addr) { return &s.PoolFrom, &s.PoolTo }),
 		nameField("dhcp", "Which DHCP server, other than the appliance, is on the segment: upstream, host, none, or a guest's name.",
-			func(s *Segment) *string { return &s.Leases }).orLater("who serves DHCP there"),
-		nameField("within", "The segment whose wire carries this one, tagged.", func(s *Segment) *string { return &s.Within }),
+			func(s *Segment) *string { return &s.Leases }).orLater("DHCP server there"),
+		nameField("within", "The segment whose cable carries this one, tagged.", func(s *Segment) *string { return &s.Within }),
 		intField("vlan", "The tag, 1 to 4094 (IEEE 802.1Q).", 0, 65535, func(s *Segment) *int { return &s.VLAN }),
-		wordField("foreign-macs", "Whether the switch passes frames from addresses it did not give out.",
+		wordField("foreign-macs", "Whether the switch forwards frames with MAC addresses that it did not assign.",
 			func(s *Segment) *string { return &s.ForeignMACs }, "allow", "refuse"),
 		hostField("host-address", "Reach host: the host's leg.",
 			func(s *Segment) *netip.Prefix { return &s.HostAddress }).orLater("which address has the host there"),
@@ -150,7 +150,7 @@ func segmentFields() []field[Segment] {
 
 func applianceFields() []field[Appliance] {
 	return []field[Appliance]{
-		wordField("kind", "How the appliance stands between its segments.", func(a *Appliance) *string { return &a.Kind }, "routed",
+		wordField("kind", "How the appliance is placed between its segments.", func(a *Appliance) *string { return &a.Kind }, "routed",
 			"transparent", "one-armed"),
 		textField("profile", "File with the facts about this kind of appliance (default: the reference appliance).",
 			func(a *Appliance) *string { return &a.Profile }),
@@ -162,16 +162,16 @@ func applianceFields() []field[Appliance] {
 		objectField("image", "What it is installed from.", imageFields(), func(a *Appliance) *Image { return &a.Image }),
 		objectField("machine", "How its virtual machine is made (default: planned).", machineFields(),
 			func(a *Appliance) *Machine { return &a.Machine }),
-		objectField("needs", "What its image asks of the machine.", needsFields(), func(a *Appliance) *Needs { return &a.Needs }),
-		listField("duties", "What it does beside routing; sizes follow.", form{Type: "string", Enum: duties}, func(text string) (string, error) {
+		objectField("needs", "What its image requires of the machine.", needsFields(), func(a *Appliance) *Needs { return &a.Needs }),
+		listField("duties", "Services besides routing; they decide its size.", form{Type: "string", Enum: duties}, func(text string) (string, error) {
 			if !slices.Contains(duties, text) {
-				return "", fmt.Errorf("%q is no duty%s; write %s", shorten(text), didYouMean(text, duties...), strings.Join(duties, ", "))
+				return "", fmt.Errorf("%q is not a service%s; write %s", shorten(text), didYouMean(text, duties...), strings.Join(duties, ", "))
 			}
 			return text, nil
 		}, func(a *Appliance) *[]string { return &a.Duties }),
 		parsedField("throughput", "What it must pass, such as 100Mbit or 1Gbit; sizes follow.",
 			form{Type: "string", Pattern: "^[0-9]+ ?[MG]bit$"}, parseRate, func(a *Appliance) *int { return &a.Mbits }),
-		intField("tunnels", "How many encrypted tunnels it shall hold.", 1, 100_000, func(a *Appliance) *int { return &a.Tunnels }),
+		intField("tunnels", "Number of encrypted tunnels.", 1, 100_000, func(a *Appliance) *int { return &a.Tunnels }),
 		objectsField("ports", "Its interfaces, in adapter order.", portFields(), []string{"role"}, func(a *Appliance) *Port {
 			p := &Port{Plugged: true}
 			a.Ports = append(a.Ports, p)
@@ -209,7 +209,7 @@ func parseRate(text string) (int, error) {
 	}
 	n, err := strconv.Atoi(number)
 	if !ok || err != nil || n < 1 || n*unit > 400_000 {
-		return 0, fmt.Errorf("%q is no throughput; write one such as 100Mbit or 1Gbit", shorten(text))
+		return 0, fmt.Errorf("%q is not a throughput; write one such as 100Mbit or 1Gbit", shorten(text))
 	}
 	return n * unit, nil
 }
@@ -224,7 +224,7 @@ func imageFields() []field[Image] {
 				func(text string) (time.Time, error) {
 					t, err := parseDay(text)
 					if err != nil {
-						return t, fmt.Errorf("%q is no day; write one such as 2026-11-20", text)
+						return t, fmt.Errorf("%q is not a date; write one such as 2026-11-20", text)
 					}
 					return t, nil
 				}, func(e *Evaluation) *time.Time { return &e.From }),
@@ -284,7 +284,7 @@ func needsFields() []field[Needs] {
 
 func portFields() []field[Port] {
 	return []field[Port]{
-		wordField("role", "What the port is for.", func(p *Port) *Role { return &p.Role }, WAN, LAN, DMZ, Manage,
+		wordField("role", "The port's role.", func(p *Port) *Role { return &p.Role }, WAN, LAN, DMZ, Manage,
 			Unused).orLater("which side is it"),
 		{"name", "The port's name (default: its role).", nameShape,
 			func(r *reader, n *yaml.Node, p *Port) { p.Name, _ = r.name(n, "a port's name") }},
@@ -292,7 +292,7 @@ func portFields() []field[Port] {
 		nameField("over", "The port whose adapter carries this one, tagged.", func(p *Port) *string { return &p.Over }),
 		nameField("joins", "The port that this one is bridged with: both are one inside segment on purpose.",
 			func(p *Port) *string { return &p.Joins }),
-		parsedField("address", "lease, pppoe, none, or an address with its prefix length (default: planned).", textShape, parsePortAddress,
+		parsedField("address", "dhcp, pppoe, none, or an address with its prefix length (default: planned).", textShape, parsePortAddress,
 			func(p *Port) *Address { return &p.Address }).orLater("how does it get its address"),
 		addrField("gateway", "With a static WAN address: the next hop.", func(p *Port) *netip.Addr { return &p.Gateway }).
 			orLater("which next hop"),
@@ -327,7 +327,7 @@ func portFields() []field[Port] {
 				if n.Kind == yaml.ScalarNode {
 					p.Leases.Pos = place(n)
 					if p.Leases.Off = n.Value == "none"; !p.Leases.Off {
-						r.fail(place(n), "leases is not %q; write none, or {pool: FIRST-LAST}", shorten(n.Value))
+						r.fail(place(n), "dhcp cannot be %q; write none, or {pool: FIRST-LAST}", shorten(n.Value))
 					}
 					return
 				}
@@ -340,15 +340,15 @@ func leaseFields() []field[PortLeases] {
 	return []field[PortLeases]{
 		poolField("First and last address given out, with a hyphen between.",
 			func(l *PortLeases) (from, to *netip.Addr) { return &l.From, &l.To }),
-		listField("dns", "DNS servers that leases name: addresses, or self for the appliance.", textShape, func(text string) (string, error) {
+		listField("dns", "DNS servers in leases: addresses, or self for the appliance.", textShape, func(text string) (string, error) {
 			if text == "self" {
 				return text, nil
 			}
 			a, err := subnet.ParseAddr(text)
 			return a.String(), err
 		}, func(l *PortLeases) *[]string { return &l.DNS }),
-		parsedField("domain", "Domain that leases name.", textShape, parseDomain, func(l *PortLeases) *string { return &l.Domain }),
-		parsedField("time", "How long a lease lasts, such as 8h.", textShape, parseSpan, func(l *PortLeases) *time.Duration { return &l.Time }),
+		parsedField("domain", "Domain in leases.", textShape, parseDomain, func(l *PortLeases) *string { return &l.Domain }),
+		parsedField("time", "Lease time, such as 8h.", textShape, parseSpan, func(l *PortLeases) *time.Duration { return &l.Time }),
 	}
 }
 
@@ -376,7 +376,7 @@ func parsePortAddress(text string) (Address, error) {
 		return Address{How: text}, nil
 	}
 	if !strings.ContainsAny(text, ".:/") {
-		return Address{}, fmt.Errorf("%q is no way to get an address%s; write dhcp, pppoe, none or ADDRESS/LENGTH", shorten(text),
+		return Address{}, fmt.Errorf("%q is not an address setting%s; write dhcp, pppoe, none or ADDRESS/LENGTH", shorten(text),
 			didYouMean(text, "dhcp", "pppoe", "none"))
 	}
 	p, err := subnet.ParsePrefix(text)
@@ -385,7 +385,7 @@ func parsePortAddress(text string) (Address, error) {
 
 func natFields() []field[NAT] {
 	return []field[NAT]{
-		{"masquerade", "Segments whose addresses become the WAN address (default: every lan and dmz segment).", listOf(nameShape),
+		{"masquerade", "Segments whose source addresses are translated to the WAN address (default: every lan and dmz segment).", listOf(nameShape),
 			func(r *reader, n *yaml.Node, t *NAT) {
 				t.Masquerade = []string{}
 				r.items(n, func(n *yaml.Node) {
@@ -415,7 +415,7 @@ func natFields() []field[NAT] {
 func adapterFields() []field[Adapter] {
 	return []field[Adapter]{
 		nameField("segment", "The segment the adapter is on.", func(a *Adapter) *string { return &a.Segment }).orLater("on which segment is it"),
-		addrField("reserve", "A fixed lease.", func(a *Adapter) *netip.Addr { return &a.Reserve }).orLater("which address is reserved for it"),
+		addrField("reserve", "A reserved address.", func(a *Adapter) *netip.Addr { return &a.Reserve }).orLater("which address is reserved for it"),
 		hostField("static", "An address set on the guest, with its prefix length.",
 			func(a *Adapter) *netip.Prefix { return &a.Static }).orLater("which address is static"),
 		addrField("gateway", "With static: the next hop set on the guest.", func(a *Adapter) *netip.Addr { return &a.Gateway }),
@@ -448,7 +448,7 @@ func guestFields() []field[Guest] {
 				return &g.Adapters[len(g.Adapters)-1]
 			}),
 		boolField("forwards", "Whether the guest passes packets on between its adapters.", func(g *Guest) *bool { return &g.Forwards }),
-		boolField("outside", "Whether the guest is meant to stand outside every appliance: an attacker, an admin desk.",
+		boolField("outside", "Whether the guest is outside every appliance on purpose: an attacker, an admin machine.",
 			func(g *Guest) *bool { return &g.Outside }),
 		boolField("autostart", "Whether it comes up with the host.", func(g *Guest) *bool { return &g.Autostart }),
 		runningField(func(g *Guest) *bool { return &g.Running }),

@@ -17,7 +17,7 @@ func TestOpen(t *testing.T) {
 		{"  reedbed: {reach: isolated}", "  reedbed: later", "segment reedbed: how far does it reach"},
 		{"  reedbed: {reach: isolated}", "  reedbed: {}", "segment reedbed: how far does it reach"},
 		{"  reedbed: {reach: isolated}", "  reedbed: {reach: isolated, subnet: later}", "segment reedbed: which network has it"},
-		{"  reedbed: {reach: isolated}", "  reedbed: {reach: isolated, dhcp: later}", "segment reedbed: who serves DHCP there"},
+		{"  reedbed: {reach: isolated}", "  reedbed: {reach: isolated, dhcp: later}", "segment reedbed: DHCP server there"},
 		{"  reedbed: {reach: isolated}", "  reedbed: {reach: isolated, uplink: later}", "segment reedbed: by which of the host's adapters"},
 		{"  causeway: {reach: upstream}", "  causeway: {reach: upstream, gateway: later}", "segment causeway: which router is there"},
 		{"{role: wan, segment: causeway}", "{role: wan}", "port wan of sluice: on which segment is it"},

@@ -101,7 +101,7 @@ func ReadProfile(file string, data []byte) (*Profile, error) {
 	p := &Profile{File: file, Devices: map[string][]string{}, Asks: map[Topic]string{}}
 	readObject(r, root, "the profile", profileFields(), p)
 	if p.Version == 0 && !p.Has("bastion-profile") {
-		r.fail(Pos{Line: 1, Column: 1}, "the file does not say its format version; write `bastion-profile: 1` as the first line")
+		r.fail(Pos{Line: 1, Column: 1}, "the format version is missing; write `bastion-profile: 1` as the first line")
 	}
 	if len(r.faults) > 0 {
 		return nil, r.faults.sorted()
@@ -113,7 +113,7 @@ func profileFields() []field[Profile] {
 	return []field[Profile]{
 		intField("bastion-profile", "Version of the profile's format.", 1, 1, func(p *Profile) *int { return &p.Version }),
 		textField("name", "The profile's name.", func(p *Profile) *string { return &p.Name }),
-		textField("title", "What kind of appliance it speaks of.", func(p *Profile) *string { return &p.Title }),
+		textField("title", "The kind of appliance.", func(p *Profile) *string { return &p.Title }),
 		wordField("system", "What the appliance is built on.", func(p *Profile) *string { return &p.System }, "linux", "bsd"),
 		textField("system-version", "The version of what it is built on, for the machine's settings.",
 			func(p *Profile) *string { return &p.SystemVersion }),
@@ -136,12 +136,12 @@ func profileFields() []field[Profile] {
 				})
 			}},
 		textField("tagged", "A tagged interface's name, with DEVICE and TAG in it.", func(p *Profile) *string { return &p.Tagged }),
-		listField("roles", "Which roles its adapters take, in order, when nobody says.",
+		listField("roles", "Default roles of its adapters, in order.",
 			form{Type: "string", Enum: []string{"wan", "lan", "dmz", "manage"}}, func(text string) (Role, error) {
 				if role := Role(text); slices.Contains([]Role{WAN, LAN, DMZ, Manage}, role) {
 					return role, nil
 				}
-				return "", fmt.Errorf("%q is no role; write wan, lan, dmz or manage", shorten(text))
+				return "", fmt.Errorf("%q is not a role; write wan, lan, dmz or manage", shorten(text))
 			}, func(p *Profile) *[]Role { return &p.Roles }),
 		objectField("factory", "How it comes, before anything is set up.", []field[Factory]{
 			hostField("lan", "Its address on its inside port.", func(f *Factory) *netip.Prefix { return &f.LAN }),
@@ -159,9 +159,9 @@ func profileFields() []field[Profile] {
 		listField("nics", "Adapter models it has drivers for.", textShape, plain, func(p *Profile) *[]string { return &p.NICs }),
 		listField("disk-buses", "Disk buses it has drivers for.", textShape, plain, func(p *Profile) *[]string { return &p.DiskBuses }),
 		objectField("needs", "What it needs at least.", needsFields(), func(p *Profile) *Needs { return &p.Needs }),
-		topicsField("console", "Which topics its console asks, in order.", func(p *Profile) *[]Topic { return &p.Console }),
+		topicsField("console", "The topics its console asks, in order.", func(p *Profile) *[]Topic { return &p.Console }),
 		topicsField("pages", "Which topics are set on its pages, in order.", func(p *Profile) *[]Topic { return &p.Pages }),
-		{"asks", "By topic: the words in which this appliance asks it, as its label, console or manual says.",
+		{"asks", "By topic: how this appliance words it, as on its label, console or manual.",
 			form{Type: "object", Values: &textShape}, func(r *reader, n *yaml.Node, p *Profile) {
 				r.pairs(n, "asks", func(k, v *yaml.Node) {
 					topic, err := parseTopic(k.Value)
@@ -202,7 +202,7 @@ func parseTopic(text string) (Topic, error) {
 		}
 		known = append(known, string(t))
 	}
-	return "", fmt.Errorf("%q is no topic%s; known: %s", shorten(text), didYouMean(text, known...), strings.Join(known, ", "))
+	return "", fmt.Errorf("%q is not a topic%s; known: %s", shorten(text), didYouMean(text, known...), strings.Join(known, ", "))
 }
 
 // ProfileSchema returns the JSON Schema (2020-12) of profile files.

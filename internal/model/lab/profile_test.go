@@ -24,9 +24,9 @@ func TestShippedProfiles(t *testing.T) {
 		assert.NotEmpty(t, p.Console, name)
 		topics := slices.Concat(p.Console, p.Pages)
 		for i, topic := range topics {
-			assert.NotContains(t, topics[:i], topic, "%s asks for it once", name)
+			assert.NotContains(t, topics[:i], topic, "%s sends ARP for it once", name)
 		}
-		if name != profiles.Default+".yaml" { // none holds a fact that could be one product's
+		if name != profiles.Default+".yaml" { // none holds a fact that matches one product's
 			assert.False(t, p.Factory.LAN.IsValid() || p.Factory.From.IsValid() || p.Factory.Scheme != "" || p.Factory.AdminPort != 0, name)
 			assert.Empty(t, p.Asks, name)
 			assert.Empty(t, p.Waits, name)
@@ -47,7 +47,7 @@ func TestProfileFaults(t *testing.T) {
 		"bastion-profile: 1\nconsole: [adress]":        `did you mean "address"?`,
 		"bastion-profile: 1\nasks: {sied: x}":          `did you mean "side"?`,
 		"bastion-profile: 1\npages: [{a: b}]":          "pages",
-		"bastion-profile: 1\nroles: [wan, inside]":     `"inside" is no role`,
+		"bastion-profile: 1\nroles: [wan, inside]":     `"inside" is not a role`,
 		"bastion-profile: 1\nfactory: {pool: 1.2.3.4}": "write FIRST-LAST",
 		"bastion-profile: 1\ndevises: {}":              "did you mean devices?",
 	} {

@@ -121,7 +121,7 @@ func (r *reader) parse() *yaml.Node {
 		if depth > maxDepth {
 			r.fail(Pos{}, "values are nested more than %d deep; a lab file needs five levels", maxDepth)
 		} else {
-			r.fail(Pos{}, "the file holds more than %d values; split the lab", maxMarks)
+			r.fail(Pos{}, "the file has more than %d values; split the lab", maxMarks)
 		}
 		return nil
 	}
@@ -289,7 +289,7 @@ func (r *reader) object(n *yaml.Node, what string, s *Origin, count int, key fun
 		if near := meaning(k.Value, names); near != "" {
 			hint = "did you mean " + near + "?"
 			if strings.HasSuffix(strings.ToLower(k.Value), "mask") {
-				hint = "a mask stands behind its address, as a length: " + near + ": 10.83.16.1/24"
+				hint = "a mask follows its address, as a length: " + near + ": 10.83.16.1/24"
 			}
 		}
 		r.fail(place(k), "%s has no key %q; %s", what, k.Value, hint)
@@ -354,7 +354,7 @@ func (r *reader) text(n *yaml.Node, what string) (string, bool) {
 		return "", false
 	}
 	if c, hidden := sanitize.Hidden(n.Value); hidden {
-		r.fail(place(n), "%s holds the character U+%04X, which does not show; write it as it is to be read", what, c)
+		r.fail(place(n), "%s contains the invisible character U+%04X; write it visibly", what, c)
 		return "", false
 	}
 	return n.Value, true
@@ -431,7 +431,7 @@ func CheckName(text string) error {
 		if !isName(hint) {
 			hint = "heron"
 		}
-		return fmt.Errorf("%q is no name: names have small letters, digits and hyphens, start with a letter, and have at most 63 characters; write one such as %s", shorten(text), hint)
+		return fmt.Errorf("%q is not a valid name: names have lower-case letters, digits and hyphens, start with a letter, and have at most 63 characters; write one such as %s", shorten(text), hint)
 	}
 	if reserved()[text] {
 		return fmt.Errorf("%q has a meaning of its own in rules and cannot be a name; choose another", text)

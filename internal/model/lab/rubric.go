@@ -32,7 +32,7 @@ func ReadRubric(file string, data []byte) (*Rubric, error) {
 	out := &Rubric{File: file}
 	readObject(r, root, "the rubric", rubricFields(), out)
 	if out.Version == 0 && !out.Has("bastion-rubric") {
-		r.fail(Pos{Line: 1, Column: 1}, "the file does not say its format version; write `bastion-rubric: 1` as the first line")
+		r.fail(Pos{Line: 1, Column: 1}, "the format version is missing; write `bastion-rubric: 1` as the first line")
 	}
 	for i := range out.Items {
 		item := &out.Items[i]
@@ -43,7 +43,7 @@ func ReadRubric(file string, data []byte) (*Rubric, error) {
 			}
 		}
 		if said != 1 {
-			r.fail(item.Pos, "an entry of points is for one thing; write one of claim, check, proof, evidence and record")
+			r.fail(item.Pos, "an entry of points is for one of claim, check, proof, evidence and record")
 		}
 	}
 	if len(r.faults) == 0 && len(out.Items) == 0 {
@@ -62,14 +62,14 @@ func rubricFields() []field[Rubric] {
 		intField("pass", "How many points pass.", 0, 100000, func(r *Rubric) *int { return &r.Pass }),
 		objectsField("points", "What points are for.", []field[RubricItem]{
 			intField("worth", "How many points.", 1, 1000, func(i *RubricItem) *int { return &i.Points }),
-			textField("claim", "A claim by its name, or a kind of claims: of that a share for each that holds.",
+			textField("claim", "A claim by its name, or a kind of claims; a kind gives a share for each that is ok.",
 				func(i *RubricItem) *string { return &i.Claim }),
-			wordField("check", "clean: no error of the layout stands; quiet: no warning either.", func(i *RubricItem) *string { return &i.Check },
+			wordField("check", "clean: no errors from check; quiet: no warnings either.", func(i *RubricItem) *string { return &i.Check },
 				"clean", "quiet"),
-			wordField("proof", "The proof holds.", func(i *RubricItem) *string { return &i.Proof }, "holds"),
+			wordField("proof", "The proof is ok.", func(i *RubricItem) *string { return &i.Proof }, "holds"),
 			textField("evidence", "There is evidence of this guest, or of all.", func(i *RubricItem) *string { return &i.Evidence }),
 			textField("record", "A step of the runbook's record is done, by a part of its text.", func(i *RubricItem) *string { return &i.Record }),
-			textField("text", "What is told of it.", func(i *RubricItem) *string { return &i.Text }),
+			textField("text", "A description of it.", func(i *RubricItem) *string { return &i.Text }),
 		}, []string{"worth"}, func(r *Rubric) *RubricItem {
 			r.Items = append(r.Items, RubricItem{})
 			return &r.Items[len(r.Items)-1]

@@ -61,7 +61,7 @@ func ParseService(text string) (Service, error) {
 			return Service{}, fmt.Errorf("%s has no ports; write %s, or tcp/%s", name, s.Proto, ports)
 		}
 	default:
-		return Service{}, fmt.Errorf("%q is no protocol; write any, icmp, tcp or udp%s", name, didYouMean(name, "any", "icmp", "tcp", "udp"))
+		return Service{}, fmt.Errorf("%q is not a protocol; write any, icmp, tcp or udp%s", name, didYouMean(name, "any", "icmp", "tcp", "udp"))
 	}
 	if !has {
 		return s, nil
@@ -86,7 +86,7 @@ func ParseService(text string) (Service, error) {
 func parsePort(text string) (uint16, error) {
 	n, err := strconv.ParseUint(text, 10, 16)
 	if err != nil || n == 0 {
-		return 0, fmt.Errorf("%q is no port; write a number from 1 to 65535", text)
+		return 0, fmt.Errorf("%q is not a port; write a number from 1 to 65535", text)
 	}
 	return uint16(n), nil
 }
@@ -250,7 +250,7 @@ func ParseExpectation(text string) (Expectation, error) {
 		return e, err
 	}
 	if len(from) != 1 || len(to) != 1 {
-		return e, fmt.Errorf("a sentence speaks of one SOURCE and one DESTINATION; write one for each")
+		return e, fmt.Errorf("a sentence has one SOURCE and one DESTINATION; write one sentence for each")
 	}
 	e.From, e.To = from[0], to[0]
 	if len(words) == 4 {

@@ -55,11 +55,11 @@ func ParseBytes(text string) (Bytes, error) {
 		if i < 0 && t != "" {
 			return 0, fmt.Errorf("%q has no unit; write %sMiB or %sGiB", text, t, t)
 		}
-		return 0, fmt.Errorf("%q is no amount; write one such as 2GiB", text)
+		return 0, fmt.Errorf("%q is not a size; write one such as 2GiB", text)
 	}
 	n, err := strconv.ParseFloat(t[:i], 64)
 	if err != nil {
-		return 0, fmt.Errorf("%q is no amount; write one such as 2GiB", text)
+		return 0, fmt.Errorf("%q is not a size; write one such as 2GiB", text)
 	}
 	var unit float64
 	switch strings.ToLower(t[i:]) {
@@ -82,7 +82,7 @@ func ParseBytes(text string) (Bytes, error) {
 	case "tb":
 		unit = 1e12
 	default:
-		return 0, fmt.Errorf("%q is no unit; write KiB, MiB, GiB or TiB", t[i:])
+		return 0, fmt.Errorf("%q is not a unit; write KiB, MiB, GiB or TiB", t[i:])
 	}
 	v := n * unit
 	if v < 1 || v > 1<<50 {
@@ -99,17 +99,17 @@ func parseSpan(text string) (time.Duration, error) {
 	if days, ok := strings.CutSuffix(t, "d"); ok {
 		n, err := strconv.Atoi(days)
 		if err != nil || n < 0 || n > 366 {
-			return 0, fmt.Errorf("%q is no time; write one such as 8h or 2d", text)
+			return 0, fmt.Errorf("%q is not a duration; write one such as 8h or 2d", text)
 		}
 		d = time.Duration(n) * 24 * time.Hour
 	} else {
 		var err error
 		if d, err = time.ParseDuration(t); err != nil {
-			return 0, fmt.Errorf("%q is no time; write one such as 8h, 30m or 2d", text)
+			return 0, fmt.Errorf("%q is not a duration; write one such as 8h, 30m or 2d", text)
 		}
 	}
 	if d < time.Minute || d > 366*24*time.Hour {
-		return 0, fmt.Errorf("%q is out of bounds; a lease lasts from 1m to 366d", text)
+		return 0, fmt.Errorf("%q is out of range; a lease lasts from 1m to 366d", text)
 	}
 	return d, nil
 }

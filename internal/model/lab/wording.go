@@ -36,7 +36,7 @@ func ReadWording(file string, data []byte) (*Wording, error) {
 	w := &Wording{File: file}
 	readObject(r, root, "the wording", wordingFields(), w)
 	if w.Version == 0 && !w.Has("bastion-wording") {
-		r.fail(Pos{Line: 1, Column: 1}, "the file does not say its format version; write `bastion-wording: 1` as the first line")
+		r.fail(Pos{Line: 1, Column: 1}, "the format version is missing; write `bastion-wording: 1` as the first line")
 	}
 	if len(r.faults) > 0 {
 		return nil, r.faults.sorted()
@@ -67,7 +67,7 @@ var wordingTexts = []struct {
 	at       func(w *Wording) *string
 }{
 	{"name", "The wording's name.", func(w *Wording) *string { return &w.Name }},
-	{"title", "What kind of hypervisor it speaks of.", func(w *Wording) *string { return &w.Title }},
+	{"title", "The kind of hypervisor.", func(w *Wording) *string { return &w.Title }},
 	{"bridged", "An adapter bridged to the host's {uplink}.", func(w *Wording) *string { return &w.Bridged }},
 	{"translated", "An adapter that the host translates.", func(w *Wording) *string { return &w.Translated }},
 	{"host-only", "An adapter on the network {name}, on which the host has a leg.", func(w *Wording) *string { return &w.HostOnly }},
@@ -80,8 +80,8 @@ var wordingTexts = []struct {
 	{"segment", "How the network {name} comes to be.", func(w *Wording) *string { return &w.Segment }},
 	{"medium", "Where an install medium goes in.", func(w *Wording) *string { return &w.Medium }},
 	{"snapshot", "What a snapshot is called.", func(w *Wording) *string { return &w.Snapshot }},
-	{"boot", "Where the boot order stands.", func(w *Wording) *string { return &w.Boot }},
-	{"floor", "How memory is kept from shrinking.", func(w *Wording) *string { return &w.Floor }},
+	{"boot", "Where the boot order is set.", func(w *Wording) *string { return &w.Boot }},
+	{"floor", "How memory is reserved.", func(w *Wording) *string { return &w.Floor }},
 	{"dhcp", "Where the hypervisor's own DHCP server on {name} is switched off.", func(w *Wording) *string { return &w.Leases }},
 }
 

@@ -17,7 +17,7 @@ func TestReadWording(t *testing.T) {
 	w.Fill(&Wording{Machine: "box", Bridged: "other"})
 	assert.Equal(t, []string{"box", "on {uplink}, {uplink} again"}, []string{w.Machine, w.Bridged}, "what is said stays")
 	for text, want := range map[string]string{
-		"name: ours\n":                                  "does not say its format version",
+		"name: ours\n":                                  "the format version is missing",
 		"bastion-wording: 2\nname: ours\n":              "bastion-wording",
 		"bastion-wording: 1\nbrigded: x\n":              "did you mean bridged",
 		"bastion-wording: 1\nbridged: [a]\n":            "bridged",

@@ -17,7 +17,7 @@ type Address [6]byte
 var Broadcast = Address{0xff, 0xff, 0xff, 0xff, 0xff, 0xff}
 
 // ErrLength says that a text held something other than twelve hexadecimal digits.
-var ErrLength = errors.New("a hardware address has twelve hexadecimal digits")
+var ErrLength = errors.New("a MAC address has twelve hexadecimal digits")
 
 // Parse reads an address with colons, hyphens, dots, spaces or nothing between
 // its digits, in either letter case. Separators must stand between whole
@@ -37,11 +37,11 @@ func Parse(text string) (Address, error) {
 			v = c - 'A' + 10
 		case c == ':' || c == '-' || c == '.' || c == ' ':
 			if digits%2 != 0 {
-				return Address{}, fmt.Errorf("mac: %q: %q stands inside a pair of digits", text, string(c))
+				return Address{}, fmt.Errorf("mac: %q: %q is inside a pair of digits", text, string(c))
 			}
 			continue
 		default:
-			return Address{}, fmt.Errorf("mac: %q: %q is no hexadecimal digit", text, string(c))
+			return Address{}, fmt.Errorf("mac: %q: %q is not a hexadecimal digit", text, string(c))
 		}
 		if digits >= 12 {
 			return Address{}, fmt.Errorf("mac: %q: %w", text, ErrLength)

@@ -20,7 +20,7 @@ func TestParse(t *testing.T) {
 		"":                     "0 digits",
 		"02:5b:ac:50:c2":       "10 digits",
 		"02:5b:ac:50:c2:01:02": "twelve",
-		"02:5b:ac:50:c2:0g":    `"g" is no hexadecimal digit`,
+		"02:5b:ac:50:c2:0g":    `"g" is not a hexadecimal digit`,
 		"0:25b:ac:50:c2:01":    "inside a pair",
 	} {
 		_, err := Parse(text)

@@ -53,7 +53,7 @@ func answersOf(m *Machine, devices map[*Adapter]string) []Answer {
 			}
 			a.Appliance, a.Stage = m, stage.name
 			if words := m.Profile.Asks[a.Topic]; words != "" {
-				a.Note = strings.TrimSpace(fmt.Sprintf("It asks: %s. %s", strings.TrimRight(words, ".?:"), a.Note))
+				a.Note = strings.TrimSpace(fmt.Sprintf("Prompt: %s. %s", strings.TrimRight(words, ".?:"), a.Note))
 			}
 			out = append(out, a)
 		}
@@ -156,11 +156,11 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 		if tags := a.tags(); tags != "" {
 			return put("which VLAN tags does it carry?", tags, "")
 		}
-		return put("which VLAN tags does it carry?", "none", "Where it asks whether there are VLANs: no.")
+		return put("which VLAN tags does it carry?", "none", "If asked about VLANs: no.")
 	case lab.Way:
 		note := ""
 		if a.Role == lab.WAN && a.How == FromAbove && a.Port.Address.How != "pppoe" && a.Segment.Lab.Join != "nat" {
-			note = "It can change. Where it must stay, have the router reserve it; do not type in one that the router gives out."
+			note = "It can change. If it must not, reserve it on the router; do not set an address from the router's pool."
 		}
 		return put("how does it get its address?", howText(a), note)
 	case lab.Addressed:
@@ -198,7 +198,7 @@ func aboutMachine(m *Machine, topic lab.Topic) Answer {
 	out := Answer{Topic: topic, About: m.Name}
 	switch topic {
 	case lab.Named:
-		out.Question, out.Answer = "what is it called?", m.Name
+		out.Question, out.Answer = "domain name?", m.Name
 		for _, a := range m.Adapters {
 			if a.Leases != nil && a.Leases.Domain != "" {
 				out.Answer += ", in the domain " + a.Leases.Domain
@@ -206,7 +206,7 @@ func aboutMachine(m *Machine, topic lab.Topic) Answer {
 			}
 		}
 	case lab.Resolvers:
-		out.Question, out.Answer = "where does it look names up?", "at the DNS servers that the WAN lease names"
+		out.Question, out.Answer = "where does it look names up?", "the DNS servers from the WAN's DHCP"
 		for _, a := range m.Adapters {
 			if a.How == Static && len(a.DNS) > 0 && a.DNS[0].IsValid() {
 				out.Answer = "at " + strings.Join(addrTexts(a.DNS), ", ")
@@ -233,7 +233,7 @@ func howText(a *Adapter) string {
 	case a.Port != nil && a.Port.Address.How == "pppoe":
 		return "by PPPoE, with the line's name and password"
 	case a.How == Static:
-		return "set by hand"
+		return "static"
 	case a.How == NoAddress:
 		return "it has none"
 	}

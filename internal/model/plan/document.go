@@ -85,7 +85,7 @@ type AddressDoc struct {
 	Name    string `json:"name"`
 	Segment string `json:"segment"`
 	Address string `json:"address"`
-	How     How    `json:"how"`
+	How     How    `json:"method"`
 	Gateway string `json:"gateway,omitempty"`
 	Planned bool   `json:"planned"`
 
@@ -105,6 +105,13 @@ type LeaseDoc struct {
 	Planned      bool              `json:"planned"`
 }
 
+// The kinds of NAT in a [NATDoc].
+const (
+	SourceNAT   = "source NAT"   // From is the inside network, To "wan": the WAN address
+	PortForward = "port forward" // From is the outside port, To the inside machine and port
+	OneToOneNAT = "1:1 NAT"      // From is the outside address, To the inside machine
+)
+
 // NATDoc is one translation.
 type NATDoc struct {
 	Appliance string `json:"appliance"`
@@ -118,7 +125,7 @@ type RuleDoc struct {
 	Appliance string     `json:"appliance"`
 	Number    int        `json:"number"`
 	Rule      string     `json:"rule"`
-	Why       string     `json:"why"`
+	Line      int        `json:"line"` // in the lab file; 0 for a default rule
 	Action    lab.Action `json:"action"`
 }
 
@@ -188,11 +195,11 @@ func (a *Adapter) Shown() string {
 	switch a.How {
 	case Lease:
 		if s := a.Segment.Port; s != nil && s.Leases != nil {
-			return "a lease from " + s.Leases.Pool.String()
+			return "DHCP from " + s.Leases.Pool.String()
 		}
 		return "a lease"
 	case FromAbove:
-		return "a lease from upstream"
+		return "DHCP from upstream"
 	}
 	return "none"
 }
@@ -261,17 +268,17 @@ func (p *Plan) Document() Document {
 	}
 	for _, m := range p.Appliances() {
 		for _, s := range m.Masq {
-			d.NAT = append(d.NAT, NATDoc{m.Name, "masquerade", s.Subnet.String(), "the WAN address"})
+			d.NAT = append(d.NAT, NATDoc{m.Name, SourceNAT, s.Subnet.String(), "wan"})
 		}
 		for _, v := range m.Publishes {
-			d.NAT = append(d.NAT, NATDoc{m.Name, "publish", fmt.Sprintf("%s/%d", v.Proto, v.Port),
+			d.NAT = append(d.NAT, NATDoc{m.Name, PortForward, fmt.Sprintf("%s/%d", v.Proto, v.Port),
 				fmt.Sprintf("%s %s/%d", v.To.Machine.Name, v.Proto, v.Target)})
 		}
 		for _, v := range m.OneToOne {
-			d.NAT = append(d.NAT, NATDoc{m.Name, "one-to-one", v.Outside.String(), v.To.Machine.Name})
+			d.NAT = append(d.NAT, NATDoc{m.Name, OneToOneNAT, v.Outside.String(), v.To.Machine.Name})
 		}
 		for i, r := range m.Rules {
-			d.Rules = append(d.Rules, RuleDoc{m.Name, i + 1, r.Text, r.Why, r.Action})
+			d.Rules = append(d.Rules, RuleDoc{m.Name, i + 1, r.Text, r.Line, r.Action})
 		}
 	}
 	for _, m := range p.Machines {

@@ -14,7 +14,7 @@ import (
 func (p *Plan) Pin(data []byte) ([]byte, int) {
 	e := pinner{lab.NewEditor(data)}
 	for _, s := range p.Segments {
-		if (s.Planned || s.Assumed) && s.Bridged == nil {
+		if s.Planned && s.Bridged == nil {
 			e.set(s.Lab, "subnet", s.Subnet.String())
 		}
 		if s.Reach == lab.Upstream && !s.Lab.Gateway.IsValid() && s.Gateway.IsValid() {

@@ -234,7 +234,7 @@ type How string
 const (
 	Static      How = "static"
 	Reservation How = "reservation"
-	Lease       How = "lease"
+	Lease       How = "dhcp"
 	FromAbove   How = "upstream" // a lease from upstream
 	NoAddress   How = "none"
 )

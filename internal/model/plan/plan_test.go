@@ -111,7 +111,7 @@ func normal(p *Plan) Document {
 		d.Leases[i].Planned = false
 	}
 	for i := range d.Rules {
-		d.Rules[i].Why = ""
+		d.Rules[i].Line = 0
 	}
 	for i := range d.Machines {
 		d.Machines[i].Why = nil
@@ -143,7 +143,7 @@ func TestPinnedPlansStay(t *testing.T) {
 	})
 }
 
-// Each kind of appliance is planned in its own way.
+// Each kind of appliance  in its own way.
 func TestKinds(t *testing.T) {
 	transparent := build(t, `bastion: 1
 lab: t
@@ -209,7 +209,7 @@ func TestAnswers(t *testing.T) {
 			assert.Contains(t, a.About, strconv.Itoa(a.Port.Number))
 		}
 		if a.Topic == lab.Tags {
-			assert.True(t, strings.HasPrefix(a.Note, "It asks: any tags."), a.Note, "a profile's own words")
+			assert.True(t, strings.HasPrefix(a.Note, "Prompt: any tags."), a.Note, "a profile's own words")
 		}
 	}
 	m := p.Machine("sluice")
@@ -297,7 +297,7 @@ func TestCannotPlan(t *testing.T) {
 }
 
 // anyLab draws a lab file of any size and the text of a segment and a guest
-// that could be added at its end.
+// that matches added at its end.
 func anyLab(t *rapid.T) (head string, segments, ports, guests []string) {
 	n := rapid.IntRange(1, 30).Draw(t, "segments")
 	site := rapid.SampledFrom([]string{"", "site: {networks: [172.29.64.0/24]}\n",

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"openbastion/internal/model/lab"
 )
@@ -13,11 +12,22 @@ import (
 type Rule struct {
 	Lab      *lab.Rule // nil for a default rule
 	Text     string
-	Why      string
+	Line     int // in the lab file; 0 for a default rule
 	Action   lab.Action
 	Services []lab.Service
 	From, To []Match
 	Log      bool
+}
+
+// Place returns where the rule comes from: "line 50" of the lab file, or "default".
+func (r *Rule) Place() string { return RulePlace(r.Line) }
+
+// RulePlace returns the text for the line of a rule; 0 is a default rule.
+func RulePlace(line int) string {
+	if line == 0 {
+		return "default"
+	}
+	return fmt.Sprintf("line %d", line)
 }
 
 // Match is one party of a rule.
@@ -212,7 +222,7 @@ func (b *builder) rules() {
 			for _, s := range insideSegments(m) {
 				text := "allow any from " + s.Name + " to outside"
 				m.Rules = append(m.Rules, Rule{
-					Text: text, Why: "default: the segment may go outside, nothing else", Action: lab.Allow,
+					Text: text, Action: lab.Allow,
 					Services: []lab.Service{{Proto: lab.Any}},
 					From:     []Match{{Segment: s, Prefixes: []netip.Prefix{s.Subnet}}}, To: []Match{{Outside: true}},
 				})
@@ -221,7 +231,7 @@ func (b *builder) rules() {
 		for i := range src.Rules {
 			r := &src.Rules[i]
 			m.Rules = append(m.Rules, Rule{
-				Lab: r, Text: r.String(), Why: why(r), Action: r.Action, Services: r.Services, Log: r.Log,
+				Lab: r, Text: r.String(), Line: r.Pos.Line, Action: r.Action, Services: r.Services, Log: r.Log,
 				From: b.parties(m, r.From), To: b.parties(m, r.To),
 			})
 		}
@@ -253,27 +263,6 @@ func (m *Machine) served(guest *Machine) *Adapter {
 		}
 	}
 	return guest.Adapters[0]
-}
-
-// why says in plain words what a rule is for, and where it stands.
-func why(r *lab.Rule) string {
-	verb := map[lab.Action][2]string{lab.Allow: {"lets", "reach"}, lab.Deny: {"keeps", "from"}, lab.Refuse: {"turns", "away from"}}[r.Action]
-	list := func(who []lab.Who) string {
-		var names []string
-		for _, w := range who {
-			name := w.String()
-			if w.Kind == lab.WhoAny {
-				name = "everybody"
-			}
-			names = append(names, name)
-		}
-		return strings.Join(names, " and ")
-	}
-	text := fmt.Sprintf("%s %s %s %s", verb[0], list(r.From), verb[1], list(r.To))
-	if len(r.Services) > 1 || r.Services[0].Proto != lab.Any {
-		text += " by these"
-	}
-	return fmt.Sprintf("%s (line %d)", text, r.Pos.Line)
 }
 
 // insideSegments returns the segments of the appliance's lan and dmz ports.

@@ -26,7 +26,7 @@ func (b *builder) segments() error {
 			if src.Subnet.Addr().Is6() {
 				faults = append(faults, lab.Fault{File: b.lab.File, Pos: src.At("subnet"),
 					Message: fmt.Sprintf("%s is an IPv6 network, and a segment has an IPv4 one", src.Subnet),
-					Instead: "write an IPv4 network; `ipv6: true` at the top gives each inside segment an IPv6 one as well"})
+					Instead: "write an IPv4 network; `ipv6: true` at the top also gives each inside segment an IPv6 network"})
 			}
 		}
 	}
@@ -65,7 +65,7 @@ func (b *builder) segments() error {
 				var err error
 				if s.Subnet, err = choose.next(b.need(src), src.Hosts > 0); err != nil {
 					return lab.Faults{{File: b.lab.File, Pos: src.Pos, Message: fmt.Sprintf("segment %s: %v", src.Name, err),
-						Instead: "give it a subnet, or the lab a larger space"}}
+						Instead: "set its subnet, or a larger space for the lab"}}
 				}
 			}
 		}

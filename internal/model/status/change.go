@@ -27,7 +27,7 @@ const (
 
 // Event is one thing that happened in a lab.
 type Event struct {
-	At      time.Time `json:"at"`
+	At      time.Time `json:"time"`
 	Kind    Kind      `json:"kind"`
 	Machine string    `json:"machine,omitempty"` // whose it is: the appliance that blocked, the guest that escaped
 	Segment string    `json:"segment,omitempty"`
@@ -60,7 +60,7 @@ type AdapterRate struct {
 // Change is what happened in a lab between two looks at it.
 type Change struct {
 	Lab      string        `json:"lab"`
-	At       time.Time     `json:"at"`
+	At       time.Time     `json:"time"`
 	Phase    Phase         `json:"phase"`
 	Segments []SegmentRate `json:"segments"`
 	Adapters []AdapterRate `json:"adapters"`

@@ -48,8 +48,8 @@ type Lab struct {
 // Machine is a machine of the lab.
 type Machine struct {
 	Name     string    `json:"name"`
-	Kind     string    `json:"kind"` // appliance or guest
-	How      string    `json:"how"`  // kernel, simulated or off
+	Kind     string    `json:"kind"`   // appliance or guest
+	How      string    `json:"method"` // kernel, simulated or off
 	Adapters []Adapter `json:"adapters"`
 }
 
@@ -77,7 +77,7 @@ type Traffic struct {
 // Segment is what a segment has carried.
 type Segment struct {
 	Name    string  `json:"name"`
-	How     string  `json:"how"` // bridge or switch
+	How     string  `json:"method"` // bridge or switch
 	Carried Traffic `json:"carried"`
 }
 
@@ -118,7 +118,7 @@ func (f Flow) Translated() bool { return f.AnswerTo != f.From || f.AnswerFrom !=
 
 // Logged is a packet that a rule with log was hit by.
 type Logged struct {
-	At        time.Time      `json:"at"`
+	At        time.Time      `json:"time"`
 	Appliance string         `json:"appliance"`
 	Rule      string         `json:"rule"`
 	In        string         `json:"in"`
@@ -131,7 +131,7 @@ type Logged struct {
 // Escape is a frame of a guest that was seen beyond the appliance without having gone
 // through it.
 type Escape struct {
-	At      time.Time `json:"at"`
+	At      time.Time `json:"time"`
 	Guest   string    `json:"guest"`
 	Segment string    `json:"segment"`
 	Packet  string    `json:"packet"`

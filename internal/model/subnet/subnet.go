@@ -46,7 +46,7 @@ func ParseAddr(text string) (netip.Addr, error) {
 		return addr.Unmap(), nil
 	}
 	if strings.Contains(text, ":") {
-		return netip.Addr{}, fmt.Errorf("%q is no IPv6 address", text)
+		return netip.Addr{}, fmt.Errorf("%q is not an IPv6 address", text)
 	}
 	parts := strings.Split(text, ".")
 	if len(parts) != 4 {
@@ -56,14 +56,14 @@ func ParseAddr(text string) (netip.Addr, error) {
 		n, err := strconv.Atoi(p)
 		switch {
 		case err != nil || p == "":
-			return netip.Addr{}, fmt.Errorf("%q: the part %q is no number%s", text, p, meant(text))
+			return netip.Addr{}, fmt.Errorf("%q: the part %q is not a number%s", text, p, meant(text))
 		case n < 0 || n > 255:
 			return netip.Addr{}, fmt.Errorf("%q: the part %s is over 255%s", text, p, meant(text))
 		case len(p) > 1 && p[0] == '0':
 			return netip.Addr{}, fmt.Errorf("%q: the part %s starts with a zero, which some systems read as octal; write %d", text, p, n)
 		}
 	}
-	return netip.Addr{}, fmt.Errorf("%q is no address", text)
+	return netip.Addr{}, fmt.Errorf("%q is not an address", text)
 }
 
 func addressable(parts []string) bool {
@@ -89,7 +89,7 @@ func parseLength(text string, addr netip.Addr) (int, error) {
 	if !strings.Contains(text, ".") {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < 0 || n > addr.BitLen() {
-			return 0, fmt.Errorf("/%s is no prefix length; write a number from 0 to %d", text, addr.BitLen())
+			return 0, fmt.Errorf("/%s is not a prefix length; write a number from 0 to %d", text, addr.BitLen())
 		}
 		return n, nil
 	}
@@ -102,7 +102,7 @@ func parseLength(text string, addr netip.Addr) (int, error) {
 		if len(parts) != 4 {
 			return 0, fmt.Errorf("the mask %q has %s and a mask has 4%s", text, count(len(parts), "part"), want)
 		}
-		return 0, fmt.Errorf("the mask %q has a part that is no number from 0 to 255", text)
+		return 0, fmt.Errorf("the mask %q has a part that is not a number from 0 to 255", text)
 	}
 	if !addr.Is4() {
 		return 0, fmt.Errorf("the dotted mask %q belongs to an IPv4 address", text)

@@ -56,7 +56,7 @@ func TestForward(t *testing.T) {
 	assert.Empty(t, sent(&s, desk1, frame(station(1), station(1), 0)), "to itself")
 
 	s.SetLink(desk1, false)
-	assert.Empty(t, sent(&s, desk1, frame(station(1), all, 0)), "unplugged: nothing in")
+	assert.Empty(t, sent(&s, desk1, frame(station(1), all, 0)), "unplugged: ")
 	assert.Equal(t, map[int]int{trunk: 0}, sent(&s, desk2, frame(station(2), station(1), 0)), "and forgotten")
 	s.SetLink(desk1, true)
 	assert.Contains(t, sent(&s, desk2, frame(station(2), all, 0)), desk1)

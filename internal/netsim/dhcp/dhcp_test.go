@@ -87,7 +87,7 @@ func TestFirstLease(t *testing.T) {
 }
 
 // What is handed out is listed by address for as long as it is leased; who asks only for
-// what goes beside an address gets none, and is answered where he says that he is, else
+// what goes beside an address gets none, and is answered where he : he is, else
 // everywhere.
 func TestListed(t *testing.T) {
 	b := newBench(NewServer(config()))
@@ -144,7 +144,7 @@ func TestLife(t *testing.T) {
 	assert.Equal(t, Rebinding, c.State, "asks everybody at seven eighths")
 	at(90 * time.Minute)
 	assert.Empty(t, b.held, "given up at its end")
-	assert.Equal(t, []dhcpv4.MessageType{1}, b.log, "and asked for anew")
+	assert.Equal(t, []dhcpv4.MessageType{1}, b.log, "and queried anew")
 	b.deaf = false
 	at(100 * time.Minute)
 	assert.Equal(t, addr("10.83.16.50"), b.held[c], "the same address again")
@@ -153,7 +153,7 @@ func TestLife(t *testing.T) {
 	assert.Empty(t, b.held)
 	b.log = nil
 	b.do(101*time.Minute, c, c.Restart(101*time.Minute))
-	assert.Equal(t, []dhcpv4.MessageType{3, 5}, b.log, "after a restart it asks for what it had")
+	assert.Equal(t, []dhcpv4.MessageType{3, 5}, b.log, "after a restart it queries what it had")
 
 	// The server has forgotten, and somebody else has the address: refused.
 	b.servers[0] = NewServer(config())

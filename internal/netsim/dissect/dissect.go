@@ -186,7 +186,7 @@ func icmp6(data []byte) Layer {
 	for _, o := range options {
 		switch o := o.(type) {
 		case *ndp.LinkLayerAddress:
-			l.add("hardware address", "%s", o.Addr)
+			l.add("MAC address", "%s", o.Addr)
 		case *ndp.PrefixInformation:
 			l.add("prefix", "%s/%d for %s", o.Prefix, o.PrefixLength, o.ValidLifetime)
 		}
@@ -236,7 +236,7 @@ func dhcpLayer(m *dhcpv4.DHCPv4) Layer {
 		text string
 	}{
 		{"offers", addrText(m.YourIPAddr.String())}, {"has", addrText(m.ClientIPAddr.String())},
-		{"asks for", addrText(m.RequestedIPAddress().String())}, {"server", addrText(m.ServerIdentifier().String())},
+		{"queries", addrText(m.RequestedIPAddress().String())}, {"server", addrText(m.ServerIdentifier().String())},
 	} {
 		if f.text != "" {
 			l.add(f.name, "%s", f.text)

@@ -28,7 +28,7 @@ func TestOf(t *testing.T) {
 			"Ethernet from 02:5b:00:00:00:01; to ff:ff:ff:ff:ff:ff (everybody); type 0x0806 ARP | ARP asks who has 10.83.16.1?; for 10.83.16.20 at 02:5b:00:00:00:01"},
 		{"025b00000002 025b00000001 8100 0030 0800 4500 001c 0001 0000 40 01 4626 0a531014 0a531001 0800 f7fd 0001 0001",
 			"Ethernet from 02:5b:00:00:00:01; to 02:5b:00:00:00:02; tag 48; type 0x0800 IPv4 | IPv4 source 10.83.16.20; destination 10.83.16.1; hops left 64; protocol 1 ICMP | ICMP type 8 echo request, code 0; identifier 1, sequence 1"},
-		{"025b00000002", "data length 6 bytes; not read packet: frame is shorter than its headers say"},
+		{"025b00000002", "data length 6 bytes; not read packet: frame is shorter than its headers require"},
 	} {
 		frame, err := hex.DecodeString(strings.ReplaceAll(c.frame, " ", ""))
 		require.NoError(t, err)

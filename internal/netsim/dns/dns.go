@@ -363,12 +363,11 @@ func ReadAnswer(data []byte, id uint16) (addrs []netip.Addr, rcode dnsmessage.RC
 	return addrs, m.RCode, true
 }
 
-// answerWords say a resolver's answer codes (RFC 1035, section 4.1.1) in words.
+// answerWords are the response codes (RFC 1035, section 4.1.1) as DNS tools print them.
 var answerWords = map[string]string{
-	"RCodeSuccess": "the name is known", "RCodeNameError": "there is no such name", "RCodeServerFailure": "it found nobody to ask",
-	"RCodeRefused": "it refuses to look it up", "RCodeFormatError": "it did not understand",
-	"RCodeNotImplemented": "it does not look such things up",
+	"RCodeSuccess": "NOERROR", "RCodeNameError": "NXDOMAIN (no such name)", "RCodeServerFailure": "SERVFAIL (it has no answer from upstream)",
+	"RCodeRefused": "REFUSED", "RCodeFormatError": "FORMERR", "RCodeNotImplemented": "NOTIMP",
 }
 
-// Says returns a resolver's answer code in words; what is none comes back as it is.
-func Says(code string) string { return cmp.Or(answerWords[code], code) }
+// CodeText returns a response code for people; an unknown one comes back unchanged.
+func CodeText(code string) string { return cmp.Or(answerWords[code], code) }

@@ -51,7 +51,7 @@ var (
 	router = netip.MustParseAddr("172.29.64.1")
 )
 
-// sluice is the appliance with neighbors that it knows by hardware address.
+// sluice is the appliance with neighbors that it knows by MAC address.
 type sluice struct {
 	*Appliance
 	now time.Duration
@@ -345,8 +345,8 @@ guests: {rail: veiled}
 		{"from inside to outside the rules deny it", 2, ping(in, out, 7, false), false},
 		{"from outside they let it in", 1, ping(out, in, 7, false), true},
 		{"and its answer out", 2, ping(in, out, 7, true), true},
-		{"the answer does not come from outside", 1, ping(in, out, 7, true), false},
-		{"nor does the same request come from inside", 2, ping(out, in, 7, false), false},
+		{"the answer does not is from outside", 1, ping(in, out, 7, true), false},
+		{"nor does the same request is from inside", 2, ping(out, in, 7, false), false},
 		{"a conversation of its own stays denied", 2, udp(in, 5000, out, 53), false},
 	} {
 		packet.SetLink(c.frame, mac.Address{2, 0, 0, 0, 9, 9}, mac.Address{2, 0, 0, 0, byte(c.adapter), 1})

@@ -16,6 +16,7 @@ import (
 	"openbastion/internal/model/mac"
 	"openbastion/internal/netsim/dhcp"
 	"openbastion/internal/netsim/dns"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/packet"
 )
 
@@ -118,13 +119,13 @@ func TestPingUDPNames(t *testing.T) {
 	who := a.Inquire(0, a.Ports()[0], at(b, 0).Addr())
 	c.run(20 * time.Second)
 	assert.True(t, ping.Answered && ping.TTL == 64 && ping.Frame > 0)
-	assert.Equal(t, "the next hop does not answer", nobody.Error)
+	assert.Equal(t, outcome.Of(outcome.NoNeighbor), nobody.Outcome)
 	assert.Equal(t, "you said hello", string(echo.Data))
-	assert.Equal(t, "unreachable, says 10.83.16.21", shut.Error)
+	assert.Equal(t, outcome.By(outcome.Unreachable, netip.MustParseAddr("10.83.16.21")), shut.Outcome)
 	assert.Equal(t, []netip.Addr{netip.MustParseAddr("203.0.113.80")}, name.Addrs)
 	assert.Equal(t, []mac.Address{b.Ports()[0].MAC}, who.Answers)
 	alone := New("alone")
-	assert.Equal(t, "no route", alone.Ping(0, at(a, 0).Addr(), 0, time.Second, nil).Error)
+	assert.Equal(t, outcome.Of(outcome.NoRoute), alone.Ping(0, at(a, 0).Addr(), 0, time.Second, nil).Outcome)
 	assert.True(t, alone.Dial(0, at(a, 80)).Done && alone.Ask(0, at(a, 7), nil, time.Second).Done)
 }
 
@@ -143,24 +144,24 @@ func TestForwarding(t *testing.T) {
 		edit func(p *packet.Packet)
 		want string // the frame that leaves, by adapter
 	}{
-		{"forwarded", func(*packet.Packet) {}, "2 ARP: who has 203.0.113.80? says 02:01:00:00:00:00"},
+		{"forwarded", func(*packet.Packet) {}, "2 ARP: who has 203.0.113.80? from 02:01:00:00:00:00"},
 		{"to everybody on the link", func(p *packet.Packet) { packet.SetLink(p.Bytes, mac.Broadcast, a.Ports()[0].MAC) }, ""},
 		{"to another station", func(p *packet.Packet) { packet.SetLink(p.Bytes, mac.Address{2, 9}, a.Ports()[0].MAC) }, ""},
 		{"one hop to live", func(p *packet.Packet) {
 			for p.TTL > 1 {
 				p.Hop()
 			}
-		}, "1 ARP: who has 10.83.16.20? says 02:00:00:00:00:01"},
-		{"one hop to live and no route", func(p *packet.Packet) { // it knows no way, and says that
+		}, "1 ARP: who has 10.83.16.20? from 02:00:00:00:00:01"},
+		{"one hop to live and no route", func(p *packet.Packet) { // it knows no way, and :
 			for p.TTL > 1 {
 				p.Hop()
 			}
 			p.SetDestination(netip.MustParseAddr("198.51.100.1"), 1)
-		}, "1 ARP: who has 10.83.16.20? says 02:00:00:00:00:01"},
+		}, "1 ARP: who has 10.83.16.20? from 02:00:00:00:00:01"},
 		{"from its own address", func(p *packet.Packet) { p.SetSource(r.Ports()[0].Address.Addr(), 1) }, ""},
 		{"from its own address on the other side", func(p *packet.Packet) { p.SetSource(far.Addr(), 1) }, ""},
 		{"no route", func(p *packet.Packet) { p.SetDestination(netip.MustParseAddr("198.51.100.1"), 1) },
-			"1 ARP: who has 10.83.16.20? says 02:00:00:00:00:01"},
+			"1 ARP: who has 10.83.16.20? from 02:00:00:00:00:01"},
 	} {
 		r.Ports()[0].neighbors, r.Ports()[1].neighbors = nil, nil
 		r.Ports()[0].Gateway = netip.Addr{}
@@ -232,11 +233,11 @@ func TestPages(t *testing.T) {
 	page, shut := a.Fetch(0, at(b, 80), "/"), a.Fetch(0, at(b, 81), "/")
 	c.run(10 * time.Second)
 	assert.Equal(t, []any{"HTTP/1.0 200 OK", "hello 10.83.16.20", true}, []any{page.Status, page.Body, page.Connected})
-	assert.Equal(t, "refused by 10.83.16.21", shut.Error)
+	assert.Equal(t, outcome.By(outcome.Refused, netip.MustParseAddr("10.83.16.21")), shut.Outcome)
 	b.SetLink(c.now, 1, false)
 	silent := a.Fetch(c.now, at(b, 80), "/")
 	c.run(10 * time.Minute)
-	assert.Equal(t, "no answer", silent.Error)
+	assert.Equal(t, outcome.Of(outcome.NoAnswer), silent.Outcome)
 	assert.Empty(t, a.conns)
 	assert.Empty(t, b.conns, "TIME-WAIT ends")
 }
@@ -276,8 +277,8 @@ func TestTCPDelivers(t *testing.T) {
 		c.run(time.Hour)
 		// Either end gives up when five tries in a row were lost; the other then
 		// waits for what never comes.
-		if conn.Error != "" || served != nil && served.Error != "" {
-			require.NotZero(t, loss, "%s: %v", conn.Error, c.frames)
+		if !conn.Outcome.Is(outcome.OK) || served != nil && !served.Outcome.Is(outcome.OK) {
+			require.NotZero(t, loss, "%s: %v", conn.Outcome, c.frames)
 			require.True(t, bytes.HasPrefix(up, gotUp) && bytes.HasPrefix(down, gotDown))
 			return
 		}

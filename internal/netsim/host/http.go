@@ -6,6 +6,8 @@ import (
 	"net/netip"
 	"strings"
 	"time"
+
+	"openbastion/internal/netsim/outcome"
 )
 
 // Fetch is a page asked for over HTTP/1.0 (RFC 1945).
@@ -15,7 +17,7 @@ type Fetch struct {
 	Status    string // first line of the answer
 	Body      string
 	Frame     int // of the last segment taken in
-	Error     string
+	Outcome   outcome.Outcome
 
 	conn *Conn
 	raw  []byte
@@ -28,7 +30,7 @@ func (n *Node) Fetch(now time.Duration, to netip.AddrPort, path string) *Fetch {
 	c := n.Dial(now, to)
 	f := &Fetch{conn: c}
 	finish := func() {
-		f.Done, f.Error, f.Connected, f.Frame = true, c.Error, c.Established, c.Frame
+		f.Done, f.Outcome, f.Connected, f.Frame = true, c.Outcome, c.Established, c.Frame
 		head, body, ok := bytes.Cut(f.raw, []byte("\r\n\r\n"))
 		if ok {
 			f.Status, _, _ = strings.Cut(string(head), "\r\n")

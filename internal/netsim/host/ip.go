@@ -3,6 +3,7 @@ package host
 import (
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"openbastion/internal/netsim/dhcp"
 	"openbastion/internal/netsim/dns"
 	"openbastion/internal/netsim/header"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/packet"
 )
 
@@ -299,7 +301,7 @@ func (n *Node) complain(in *Port, p *packet.Packet, build func(packet.IP) []byte
 func (n *Node) ownFailed(p *packet.Packet) {
 	if p.Ping(false) {
 		if id, _, ok := p.Ports(); ok && n.pings[id] != nil {
-			n.pings[id].end("the next hop does not answer")
+			n.pings[id].end(outcome.Of(outcome.NoNeighbor))
 		}
 	}
 }
@@ -329,7 +331,7 @@ func (n *Node) deliverICMP(port *Port, p *packet.Packet) {
 	case p.Ping(true):
 		if q := n.pings[c.Ident()]; q != nil && !q.Done {
 			q.Answered, q.From, q.Frame, q.TTL = true, p.Source, p.Number, p.TTL
-			q.end("")
+			q.end(outcome.Outcome{})
 		}
 	case p.IsError():
 		n.icmpFailed(p)
@@ -342,13 +344,13 @@ func (n *Node) icmpFailed(p *packet.Packet) {
 	if !ok || !n.Local(source) {
 		return
 	}
-	what := "unreachable, says " + p.Source.String()
+	what := outcome.By(outcome.Unreachable, p.Source)
 	expired := p.Proto == packet.ICMP && p.Data[0] == header.TimeExceeded || p.Proto == packet.ICMP6 && p.Data[0] == packet.TimeExceeded6
 	if size := p.Carries(); size > 0 {
-		what = fmt.Sprintf("too big, says %s: the way carries %d bytes", p.Source, size)
+		what.Code, what.Detail = outcome.TooBig, strconv.Itoa(size)
 	}
 	if expired {
-		what = "time exceeded, says " + p.Source.String()
+		what = outcome.By(outcome.TimeExceeded, p.Source)
 	}
 	local, remote, ok := packet.Ports(proto, append(data, make([]byte, max(0, 20-len(data)))...))
 	if !ok {
@@ -362,7 +364,7 @@ func (n *Node) icmpFailed(p *packet.Packet) {
 		}
 	case packet.UDP:
 		if fn := n.udp[local]; fn != nil {
-			fn(Datagram{Remote: netip.AddrPortFrom(destination, remote), Local: netip.AddrPortFrom(source, local), Packet: p, Error: what})
+			fn(Datagram{Remote: netip.AddrPortFrom(destination, remote), Local: netip.AddrPortFrom(source, local), Packet: p, Outcome: what})
 		}
 	case packet.TCP:
 		key := connKey{netip.AddrPortFrom(source, local), netip.AddrPortFrom(destination, remote)}
@@ -400,7 +402,7 @@ func (n *Node) resolverOut(list []dns.Out) {
 		if o.Local != dns.Port {
 			local := o.Local
 			n.udp[local] = func(d Datagram) {
-				if d.Error == "" {
+				if d.Outcome.Code == outcome.OK {
 					n.resolverOut(n.Resolver.Answer(n.now, local, d.Remote, d.Data))
 				}
 				if !n.Resolver.Waiting(local) {
@@ -430,7 +432,7 @@ func (n *Node) answerStream(o dns.Out) {
 func (n *Node) ServeNames(r *dns.Resolver) {
 	n.Resolver = r
 	n.udp[dns.Port] = func(d Datagram) {
-		if d.Error == "" {
+		if d.Outcome.Code == outcome.OK {
 			n.resolverOut(r.Query(n.now, d.Local.Addr(), d.Remote, false, d.Data))
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"openbastion/internal/model/mac"
 	"openbastion/internal/netsim/dhcp"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/packet"
 )
 
@@ -379,7 +380,7 @@ func (n *Node) inform(port *Port, left int) {
 	x := n.rand()
 	s.xid = [3]byte{byte(x), byte(x >> 8), byte(x >> 16)}
 	n.udp[clientPort6] = func(d Datagram) {
-		if d.Port == port && d.Error == "" {
+		if d.Port == port && d.Outcome.Code == outcome.OK {
 			if dns, domain, ok := dhcp.ReadInformation(d.Data, s.xid); ok {
 				s.DNS, s.Domain = dns, domain
 			}
@@ -398,7 +399,7 @@ func (n *Node) inform(port *Port, left int) {
 // ServeInformation answers what inform asks, with what the ports announce.
 func (n *Node) ServeInformation() {
 	n.udp[serverPort6] = func(d Datagram) {
-		if d.Port == nil || d.Port.IPv6 == nil || d.Port.IPv6.Announces == nil || d.Error != "" {
+		if d.Port == nil || d.Port.IPv6 == nil || d.Port.IPv6.Announces == nil || d.Outcome.Code != outcome.OK {
 			return
 		}
 		v := d.Port.IPv6.Announces

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"openbastion/internal/model/mac"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/packet"
 )
 
@@ -82,15 +83,15 @@ func TestSix(t *testing.T) {
 			p := a.Ping(50*time.Second, to, 0, time.Second, []byte("x"))
 			b.HandleUDP(9, func(d Datagram) {})
 			link(60*time.Second, nil, r, a, b)
-			assert.True(t, p.Answered, "%s: %s", to, p.Error)
+			assert.True(t, p.Answered, "%s: %s", to, p.Outcome)
 		}
 		far := a.Ping(60*time.Second, netip.MustParseAddr("2001:db8::1"), 0, time.Second, nil)
 		link(70*time.Second, nil, r, a, b)
-		assert.Contains(t, far.Error, "unreachable, says fd00:1:2:3::1")
+		assert.Equal(t, outcome.By(outcome.Unreachable, netip.MustParseAddr("fd00:1:2:3::1")), far.Outcome)
 	}
 }
 
-// Of two with the same hardware address neither takes the address, and nothing
+// Of two with the same MAC address neither takes the address, and nothing
 // from beyond the link is believed.
 func TestSixDoubt(t *testing.T) {
 	a, b := guest6(7), guest6(7)

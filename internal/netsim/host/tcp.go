@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"time"
 
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/packet"
 )
 
@@ -41,10 +42,10 @@ type connKey struct{ local, remote netip.AddrPort }
 type Conn struct {
 	Local, Remote netip.AddrPort
 	Established   bool
-	Closed        bool   // the other end has sent all it will
-	Done          bool   // nothing more will happen
-	Error         string // why it ended early
-	Frame         int    // of the last segment taken in
+	Closed        bool            // the other end has sent all it will
+	Done          bool            // nothing more will happen
+	Outcome       outcome.Outcome // why it ended early
+	Frame         int             // of the last segment taken in
 	OnData        func(data []byte)
 	OnClose       func() // the other end has sent all it will
 	OnDone        func()
@@ -92,7 +93,7 @@ func (n *Node) Dial(now time.Duration, to netip.AddrPort) *Conn {
 	c := &Conn{node: n, Remote: to, rto: firstRTO, mss: mss}
 	from, ok := n.source(to.Addr())
 	if !ok {
-		c.Done, c.Error = true, "no route"
+		c.Done, c.Outcome = true, outcome.Of(outcome.NoRoute)
 		return c
 	}
 	port := n.freePort(func(p uint16) bool { return n.conns[connKey{netip.AddrPortFrom(from, p), to}] != nil })
@@ -134,17 +135,17 @@ func (c *Conn) Close() {
 func (c *Conn) Abort() {
 	if !c.Done {
 		c.emit(packet.RST|packet.ACK, c.sendNext, nil)
-		c.end("aborted")
+		c.end(outcome.Fail("aborted"))
 	}
 }
 
-func (c *Conn) fail(why string) { c.end(why) }
+func (c *Conn) fail(why outcome.Outcome) { c.end(why) }
 
-func (c *Conn) end(why string) {
+func (c *Conn) end(why outcome.Outcome) {
 	if c.Done {
 		return
 	}
-	c.Done, c.Error, c.state = true, why, closed
+	c.Done, c.Outcome, c.state = true, why, closed
 	c.armed++
 	delete(c.node.conns, connKey{c.Local, c.Remote})
 	if c.OnDone != nil {
@@ -215,11 +216,11 @@ func (c *Conn) arm() {
 // expire sends the oldest unacknowledged segment again (RFC 6298, section 5).
 func (c *Conn) expire() {
 	if c.state == timeWait {
-		c.end("")
+		c.end(outcome.Outcome{})
 		return
 	}
 	if c.retries++; c.retries > maxRetries {
-		c.end("no answer")
+		c.end(outcome.Of(outcome.NoAnswer))
 		return
 	}
 	c.rto = min(2*c.rto, maxRTO)
@@ -314,9 +315,9 @@ func (c *Conn) receive(f packet.SegmentFields, data []byte) {
 		case f.Seq != c.receiveNext:
 			c.ack() // RFC 5961, section 3.2
 		case c.state == closing || c.state == lastAck || c.state == timeWait:
-			c.end("") // both ends have said all
+			c.end(outcome.Outcome{}) // both ends have said all
 		default:
-			c.end("reset by " + c.Remote.Addr().String())
+			c.end(outcome.By(outcome.Reset, c.Remote.Addr()))
 		}
 		return
 	}
@@ -353,7 +354,7 @@ func (c *Conn) receiveSynSent(f packet.SegmentFields) {
 	}
 	if f.Flags&packet.RST != 0 {
 		if f.Flags&packet.ACK != 0 {
-			c.end("refused by " + c.Remote.Addr().String())
+			c.end(outcome.By(outcome.Refused, c.Remote.Addr()))
 		}
 		return
 	}
@@ -402,7 +403,7 @@ func (c *Conn) acknowledge(f packet.SegmentFields) {
 	case closing:
 		c.linger()
 	case lastAck:
-		c.end("")
+		c.end(outcome.Outcome{})
 	}
 }
 

@@ -5,19 +5,20 @@ import (
 	"time"
 
 	"openbastion/internal/netsim/header"
+	"openbastion/internal/netsim/outcome"
 
 	"openbastion/internal/netsim/dns"
 	"openbastion/internal/netsim/packet"
 )
 
-// Datagram is a UDP datagram that arrived, or, with Error, what became of one
+// Datagram is a UDP datagram that arrived, or, with Outcome, what became of one
 // that was sent.
 type Datagram struct {
 	Local, Remote netip.AddrPort
 	Data          []byte
 	Packet        *packet.Packet
-	Port          *Port // where it came in; nil with Error
-	Error         string
+	Port          *Port // where it came in; nil with Outcome
+	Outcome       outcome.Outcome
 }
 
 // HandleUDP hands datagrams for a local port to fn.
@@ -27,7 +28,7 @@ func (n *Node) HandleUDP(port uint16, fn func(Datagram)) { n.udp[port] = fn }
 func (n *Node) LoseUDP(port uint16, lose func(Datagram) bool) {
 	if fn := n.udp[port]; fn != nil {
 		n.udp[port] = func(d Datagram) {
-			if d.Error != "" || !lose(d) {
+			if d.Outcome.Code != outcome.OK || !lose(d) {
 				fn(d)
 			}
 		}
@@ -73,9 +74,9 @@ type Exchange struct {
 	Answered bool
 	From     netip.AddrPort
 	Data     []byte
-	Frame    int    // of the answer or the error
-	Tries    int    // how often it was sent
-	Error    string // why there is no answer
+	Frame    int             // of the answer or the error
+	Tries    int             // how often it was sent
+	Outcome  outcome.Outcome // why there is no answer
 }
 
 // Ask sends a datagram from a fresh port and waits for an answer; it is sent
@@ -88,21 +89,21 @@ func (n *Node) ask3(now time.Duration, to netip.AddrPort, data []byte, wait time
 	n.now = now
 	x := &Exchange{}
 	local := n.freePort(func(p uint16) bool { return n.udp[p] != nil })
-	end := func(why string) {
-		x.Done, x.Error = true, why
+	end := func(why outcome.Outcome) {
+		x.Done, x.Outcome = true, why
 		delete(n.udp, local)
 	}
 	n.udp[local] = func(d Datagram) {
-		if d.Error != "" {
+		if d.Outcome.Code != outcome.OK {
 			x.Frame = d.Packet.Number
-			end(d.Error)
+			end(d.Outcome)
 			return
 		}
 		if d.Remote != to || !fits(d.Data) {
 			return
 		}
 		x.Answered, x.From, x.Data, x.Frame = true, d.Remote, d.Data, d.Packet.Number
-		end("")
+		end(outcome.Outcome{})
 	}
 	var try func(left int)
 	try = func(left int) {
@@ -110,11 +111,11 @@ func (n *Node) ask3(now time.Duration, to netip.AddrPort, data []byte, wait time
 			return
 		}
 		if left == 0 {
-			end("no answer")
+			end(outcome.Of(outcome.NoAnswer))
 			return
 		}
 		if !n.SendUDP(n.now, local, to, data) {
-			end("no route")
+			end(outcome.Of(outcome.NoRoute))
 			return
 		}
 		x.Tries++
@@ -139,7 +140,7 @@ func (n *Node) LookUp(now time.Duration, resolver netip.Addr, name string) *Look
 	l := &Lookup{Resolver: resolver, Name: name, id: uint16(n.rand())}
 	q, err := dns.Question(l.id, name)
 	if err != nil {
-		l.Exchange = &Exchange{Done: true, Error: err.Error()}
+		l.Exchange = &Exchange{Done: true, Outcome: outcome.Fail(err.Error())}
 		return l
 	}
 	l.Exchange = n.ask3(now, netip.AddrPortFrom(resolver, dns.Port), q, 3*time.Second, func(data []byte) bool {
@@ -160,10 +161,10 @@ type Ping struct {
 	From     netip.Addr // who answered, or sent the error
 	TTL      uint8      // of the answer as it arrived
 	Frame    int
-	Error    string
+	Outcome  outcome.Outcome
 }
 
-func (p *Ping) end(why string) { p.Done, p.Error = true, why }
+func (p *Ping) end(why outcome.Outcome) { p.Done, p.Outcome = true, why }
 
 // Ping sends an echo request with the given time to live (0: 64) and waits for
 // an answer; it is sent again, once.
@@ -172,7 +173,7 @@ func (n *Node) Ping(now time.Duration, to netip.Addr, ttl uint8, wait time.Durat
 	q := &Ping{}
 	from, ok := n.source(to)
 	if !ok {
-		q.end("no route")
+		q.end(outcome.Of(outcome.NoRoute))
 		return q
 	}
 	if n.pings == nil {
@@ -186,7 +187,7 @@ func (n *Node) Ping(now time.Duration, to netip.Addr, ttl uint8, wait time.Durat
 	try = func(sequence uint16) {
 		if q.Done || sequence > 2 {
 			if !q.Done {
-				q.end("no answer")
+				q.end(outcome.Of(outcome.NoAnswer))
 			}
 			delete(n.pings, ident)
 			return

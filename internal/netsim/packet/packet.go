@@ -62,7 +62,7 @@ type Packet struct {
 
 // Errors of Decode.
 var (
-	ErrShort    = errors.New("packet: frame is shorter than its headers say")
+	ErrShort    = errors.New("packet: frame is shorter than its headers require")
 	ErrChecksum = errors.New("packet: IPv4 header checksum is wrong")
 )
 
@@ -243,7 +243,7 @@ func (p *Packet) String() string {
 		a := header.ARP(p.Body)
 		target, sender := netip.AddrFrom4([4]byte(a.TargetAddr())), netip.AddrFrom4([4]byte(a.SenderAddr()))
 		if a.Op() == header.ARPRequest {
-			return fmt.Sprintf("ARP%s: who has %s? says %s", tag, target, p.From)
+			return fmt.Sprintf("ARP%s: who has %s? from %s", tag, target, p.From)
 		}
 		return fmt.Sprintf("ARP%s: %s is at %s", tag, sender, p.From)
 	case p.IPv4:

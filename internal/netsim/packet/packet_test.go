@@ -81,7 +81,7 @@ func TestARP(t *testing.T) {
 	a := mac.Address{2, 0, 0, 0, 0, 1}
 	p, err := Decode(ARP(ARPRequest, mac.Broadcast, a, here, mac.Address{}, there))
 	require.NoError(t, err)
-	require.Equal(t, "ARP: who has 203.0.113.80? says 02:00:00:00:00:01", p.String())
+	require.Equal(t, "ARP: who has 203.0.113.80? from 02:00:00:00:00:01", p.String())
 	require.Equal(t, mac.Broadcast, p.To)
 }
 

@@ -45,7 +45,7 @@ func TestDeduced(t *testing.T) {
 			[]string{"known-as: SW_LAN", "known-as: SW-LAN", "segment: sw-lan2"}, nil},
 		{"one name is one network without an address", []Source{export("box", "WAN", "in"), export("heron", "in"), export("otter", "in")},
 			[]string{"{segment: in}"}, []string{"in2"}},
-		{"a lease from someone unknown is said", []Source{paste("gate", gateShows),
+		{"DHCP from someone unknown is said", []Source{paste("gate", gateShows),
 			paste("heron", "2: eth0: <UP> mtu 1500\n    inet 10.83.16.60/24 scope global dynamic eth0\nDHCP server: 10.83.16.254\n")},
 			[]string{"segment: lan"}, nil},
 		{"what the host shows is the host's", []Source{paste("gate", gateShows), paste(Host,
@@ -72,12 +72,12 @@ func TestNotes(t *testing.T) {
 	_, notes, err := Write("found", []Source{export("box", "a", "b"), paste("box", "eth0 10.83.16.1/24\neth1 10.83.17.1/24\n")})
 	require.NoError(t, err)
 	all := strings.Join(notes, "\n")
-	assert.Contains(t, all, "box shows eth0 with 10.83.16.1/24, and nothing tells which of its adapters that is")
+	assert.Contains(t, all, "box shows eth0 with 10.83.16.1/24, but not on which of its adapters")
 	assert.Contains(t, all, "box is taken for the appliance, as it has the most adapters")
 	_, notes, err = Write("found", []Source{paste("gate", gateShows), paste("heron",
 		"eth0 10.83.16.60/24\ndefault via 10.83.16.1 dev eth0\n")})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"heron has 10.83.16.60: by DHCP, as the file says, or set by hand?"}, notes)
+	assert.Equal(t, []string{"heron has 10.83.16.60: by DHCP, as in the file, or static?"}, notes)
 }
 
 func TestSides(t *testing.T) {

@@ -44,7 +44,7 @@ func (s *site) match() {
 				continue
 			}
 			s.notes = append(s.notes,
-				fmt.Sprintf("%s shows %s with %s, and nothing tells which of its adapters that is: paste its MAC addresses too",
+				fmt.Sprintf("%s shows %s with %s, but not on which of its adapters: paste its MAC addresses too",
 					m.name, orUnnamed(a.device), a.address))
 			s.remove(a)
 		}

@@ -25,7 +25,7 @@ func Write(name string, sources []Source) (file []byte, notes []string, err erro
 		return nil, nil, fmt.Errorf("nothing of a machine is shown in what was given")
 	}
 	var w writer
-	w.line("# What was found there. What nobody showed says `later`: look, and write it in;")
+	w.line("# Adopted from the pasted output. What was not shown is `later`: fill it in.\n# `bastion check` lists what is open; verdicts that depend on it are unknown.")
 	w.line("# `bastion check` lists what is open, and verdicts that depend on it are unknown.")
 	w.line("bastion: 1")
 	w.line("lab: %s", name)
@@ -121,7 +121,7 @@ func (s *site) server(g *segment) string {
 		case g.hostOn && g.hostAddr.Addr() == a.server:
 			return "host"
 		default:
-			s.notes = append(s.notes, fmt.Sprintf("%s got its lease on %s from %s, and nobody shown has that address", a.of.name, g.name, a.server))
+			s.notes = append(s.notes, fmt.Sprintf("%s got its lease on %s from %s, which no shown machine has as its address", a.of.name, g.name, a.server))
 			return "upstream"
 		}
 	}
@@ -208,7 +208,7 @@ func (s *site) writeAppliances(w *writer) {
 		for _, a := range m.adapters {
 			s.writePort(w, m, a)
 		}
-		w.line("    rules: later            # nobody showed them; without this key each LAN may go outside, and nothing else")
+		w.line("    rules: later            # not shown; without this key each LAN may reach outside, and nothing else is allowed")
 	}
 	if !first {
 		w.line("")
@@ -323,7 +323,7 @@ func (s *site) guestAdapter(m *machine, a *adapter) string {
 			text += ", dns: [" + strings.Join(subnet.Texts(m.resolvers), ", ") + "]"
 		}
 	} else if a.address.IsValid() && a.lease == listing.LeaseUnsaid {
-		s.notes = append(s.notes, fmt.Sprintf("%s has %s: by DHCP, as the file says, or set by hand?", m.name, a.address.Addr()))
+		s.notes = append(s.notes, fmt.Sprintf("%s has %s: by DHCP, as in the file, or static?", m.name, a.address.Addr()))
 	}
 	return text + a.hardware() + "}"
 }

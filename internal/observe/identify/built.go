@@ -85,7 +85,7 @@ func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Fact {
 	for _, x := range b.Adapters {
 		if address := fold(x.MAC); address != "" {
 			if first := twins[address]; first != 0 {
-				c.wrong("duplicate-mac", "give each adapter an address of its own", "adapters %d and %d have the same MAC address %s", first,
+				c.wrong("duplicate-mac", "give each adapter its own address", "adapters %d and %d have the same MAC address %s", first,
 					x.Number, x.MAC)
 			}
 			twins[address] = x.Number
@@ -131,7 +131,7 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 	attach := "attach it to " + a.Segment.Name
 	switch {
 	case x.Network == "":
-		c.unseen(attach, "adapter %d (%s) says no network; %s is planned", x.Number, a.Name, a.Segment.Name)
+		c.unseen(attach, "adapter %d (%s) has no network; planned: %s", x.Number, a.Name, a.Segment.Name)
 	case s == a.Segment && near && a.Segment.Reach == lab.Isolated:
 		c.wrong("no-gateway", fmt.Sprintf("write it %s everywhere, letter by letter", s.Called()),
 			"adapter %d is on %q, and the segment is called %s: to the hypervisor that is another network", x.Number, x.Network, s.Called())
@@ -141,12 +141,12 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 			c.wrong("unattached-port", "disconnect it", "adapter %d is planned as unused, and it is connected to %q", x.Number, x.Network)
 		}
 	case s == nil && a.Segment.Reach == lab.Upstream:
-		c.unseen("check whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, which the lab does not name; it should lead to %s",
+		c.unseen("check whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, a network that the lab does not name; planned: %s",
 			x.Number, a.Name, x.Network, a.Segment.Name)
 	case s == nil:
-		c.wrong("no-gateway", attach, "adapter %d (%s) is on %q, which is no segment of the lab", x.Number, a.Name, x.Network)
+		c.wrong("no-gateway", attach, "adapter %d (%s) is on %q, which is not a segment of the lab", x.Number, a.Name, x.Network)
 	default:
-		message := fmt.Sprintf("adapter %d (%s) is on %s, and %s is planned", x.Number, a.Name, s.Name, a.Segment.Name)
+		message := fmt.Sprintf("adapter %d (%s) is on %s (planned: %s)", x.Number, a.Name, s.Name, a.Segment.Name)
 		for _, y := range b.Adapters {
 			if t, _ := network(p, y.Network); t == a.Segment && y.Number != x.Number {
 				message += fmt.Sprintf("; adapter %d is on it: are they the wrong way round?", y.Number)
@@ -164,14 +164,14 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 	}
 	if address, err := mac.Parse(x.MAC); err == nil && address != a.MAC {
 		c.remark("keep it: bastion map --adopt takes it into the lab; or set the planned one",
-			"adapter %d has the MAC address %s, and %s is planned", x.Number, address, a.MAC)
+			"adapter %d has the MAC address %s (planned: %s)", x.Number, address, a.MAC)
 	}
 	if needs := needsOf(a.Machine); needs != nil && len(needs.NICs) > 0 && len(x.Models) > 0 && !slices.ContainsFunc(x.Models,
 		func(m string) bool { return slices.Contains(needs.NICs, m) }) {
 		c.wrong("no-nic-driver", "choose one of "+strings.Join(needs.NICs, ", "), "adapter %d is a %s, and the image has no driver for that",
 			x.Number, strings.Join(x.Models, " or "))
 	} else if len(x.Models) > 0 && !slices.Contains(x.Models, a.NIC) && !c.mixed(b, x) {
-		c.remark("change it, or write its model into the lab", "adapter %d is a %s, and %s is planned", x.Number, strings.Join(x.Models, " or "),
+		c.remark("change it, or write its model into the lab", "adapter %d is a %s (planned: %s)", x.Number, strings.Join(x.Models, " or "),
 			a.NIC)
 	}
 }
@@ -196,9 +196,9 @@ func (c *comparison) sizes(m *plan.Machine, b Built) {
 		switch {
 		case has == 0:
 		case has < least:
-			c.wrong("undersized", "give it "+show(planned), "it has %s of %s, and the image needs %s", show(has), what, show(least))
+			c.wrong("undersized", "set it to "+show(planned), "it has %s of %s, and the image needs %s", show(has), what, show(least))
 		case has < planned:
-			c.remark("give it what is planned", "it has %s of %s, and %s is planned", show(has), what, show(planned))
+			c.remark("use the planned value", "it has %s of %s (planned: %s)", show(has), what, show(planned))
 		}
 	}
 	least := lab.Needs{}
@@ -216,12 +216,12 @@ func (c *comparison) sizes(m *plan.Machine, b Built) {
 			c.wrong("no-disk-driver", "attach it by "+strings.Join(least.DiskBuses, " or "),
 				"a disk is attached by %s, and the image has no driver for that", bus)
 		case bus != m.Spec.DiskBus:
-			c.remark("change it, or write the bus into the lab", "a disk is attached by %s, and %s is planned", bus, m.Spec.DiskBus)
+			c.remark("change it, or write the bus into the lab", "a disk is attached by %s (planned: %s)", bus, m.Spec.DiskBus)
 		}
 	}
 	if b.Firmware != "" && b.Firmware != m.Spec.Firmware {
 		c.wrong("", "set the firmware to "+m.Spec.Firmware+", or write the other into the lab",
-			"it starts by %s, and %s is planned: a disk installed under one does not start under the other", b.Firmware, m.Spec.Firmware)
+			"it starts by %s (planned: %s): a disk installed under one does not start under the other", b.Firmware, m.Spec.Firmware)
 	}
 	disk, media := slices.Index(b.Boot, "disk"), slices.Index(b.Boot, "media")
 	if media >= 0 && (disk < 0 || media < disk) && b.Media != "" {

@@ -41,14 +41,14 @@ func TestCompareBuilt(t *testing.T) {
 		{"a letter off", "heron", func(b *Built) { b.Adapters[0].Network = "reedbad" }, []string{`no-gateway adapter 1 is on "reedbad"`}},
 		{"the wrong way round", "sluice", func(b *Built) {
 			b.Adapters[0].Network, b.Adapters[1].Network = "reedbed", "causeway"
-		}, []string{"dual-homed-guest adapter 1 (wan) is on reedbed, and causeway is planned; adapter 2 is on it: are they the wrong way round?",
+		}, []string{"dual-homed-guest adapter 1 (wan) is on reedbed (planned: causeway); adapter 2 is on it: are they the wrong way round?",
 			"dual-homed-guest adapter 2 (lan) is on causeway"}},
 		{"two inside ones", "sluice", func(b *Built) { b.Adapters[1].Network = "boathouse" },
-			[]string{" adapter 2 (lan) is on boathouse, and reedbed is planned"}},
+			[]string{" adapter 2 (lan) is on boathouse (planned: reedbed)"}},
 		{"the hypervisor's name for the outside", "sluice", func(b *Built) { b.Adapters[0].Network = "Bridged" },
-			[]string{`* adapter 1 (wan) is on "Bridged", which the lab does not name`}},
+			[]string{`* adapter 1 (wan) is on "Bridged", a network that the lab does not name`}},
 		{"no network", "sluice", func(b *Built) { b.Adapters[2].Network = "" },
-			[]string{"* adapter 3 (dmz) says no network; boathouse is planned"}},
+			[]string{"* adapter 3 (dmz) has no network; planned: boathouse"}},
 		{"unknown", "ferry", func(b *Built) { b.Adapters[0].Network = "Internal 7" }, []string{`no-gateway adapter 1 (`}},
 		{"missing", "sluice", func(b *Built) { b.Adapters = b.Adapters[:2] }, []string{"unattached-port adapter 3 (dmz on boathouse) is missing"}},
 		{"a second door", "heron", func(b *Built) {
@@ -65,11 +65,11 @@ func TestCompareBuilt(t *testing.T) {
 		{"a model without a driver", "sluice", func(b *Built) { b.Adapters[0].Models = []string{"rtl8139"} },
 			[]string{"no-nic-driver adapter 1 is a rtl8139"}},
 		{"a guest's other model", "heron", func(b *Built) { b.Adapters[0].Models = []string{"e1000"} },
-			[]string{"* adapter 1 is a e1000, and virtio is planned"}},
+			[]string{"* adapter 1 is a e1000 (planned: virtio)"}},
 		{"a bus without a driver", "sluice", func(b *Built) { b.Buses = []string{"ide"} }, []string{"no-disk-driver a disk is attached by ide"}},
 		{"small", "sluice", func(b *Built) { b.Memory, b.CPUs = 256*lab.MiB, 1 },
 			[]string{"undersized it has 256MiB of memory, and the image needs 512MiB"}},
-		{"firmware", "sluice", func(b *Built) { b.Firmware = "uefi" }, []string{" it starts by uefi, and bios is planned"}},
+		{"firmware", "sluice", func(b *Built) { b.Firmware = "uefi" }, []string{" it starts by uefi (planned: bios)"}},
 		{"the medium first", "sluice", func(b *Built) { b.Boot, b.Media = []string{"media", "disk"}, "gate.iso" },
 			[]string{"boots-media it starts from the medium before the disk"}},
 	} {

@@ -86,7 +86,7 @@ func (c *comparison) on(line int, message string, args ...any) {
 		return
 	}
 	c.unseen(
-		"read it again: it is as planned only if so",
+		"check again: this value decides",
 		message+", if line %d was read rightly",
 		append(args, line)...)
 }
@@ -115,7 +115,7 @@ func Compare(p *plan.Plan, m *plan.Machine, whole listing.Listing) []Fact {
 	}
 	c.strangers(x)
 	if c.outer {
-		c.remark("", "it tells how %s is made; addresses, routes and DNS servers are seen in its own system", m.Name)
+		c.remark("", "this describes how %s is built; addresses, routes and DNS servers show on the machine itself", m.Name)
 		return c.sorted()
 	}
 	c.ways(x)
@@ -139,7 +139,7 @@ func describes(l listing.Listing) bool {
 // slips asks about what was written wrongly and names what could not be placed.
 func (c *comparison) slips() {
 	for _, s := range c.l.Slips {
-		c.unseen("read it again and say it as it is", "line %d says %s", s.Line, s.Text)
+		c.unseen("check the value, and write it as shown", "line %d: %s", s.Line, s.Text)
 	}
 	for _, u := range c.l.Unread {
 		c.remark("if it matters, copy the lines around it too", "line %d was not understood: %s", u.Line, u.Text)
@@ -182,7 +182,7 @@ func (c *comparison) adapters(x *pairing) {
 		k, found := x.taken[a]
 		if !found {
 			if a.Plugged && !(c.outer && a.Over != nil) {
-				c.unseen(c.show.addresses, "adapter %d (%s) is not shown; %s is planned", a.Number, name(a), a.Shown())
+				c.unseen(c.show.addresses, "adapter %d (%s) is not shown (planned: %s)", a.Number, name(a), a.Shown())
 			}
 			continue
 		}
@@ -233,7 +233,7 @@ func (c *comparison) hardware(a *plan.Adapter, row Row) {
 	case !a.MACGiven && whole:
 		c.remark(
 			"bastion map LAB --adopt LISTING takes it into the lab file",
-			"%s has the MAC address %s, which the lab file does not say yet",
+			"%s has the MAC address %s, which the lab file does not have yet",
 			row.Device,
 			mac.Pairs(row.listed.Tail),
 		)
@@ -241,7 +241,7 @@ func (c *comparison) hardware(a *plan.Adapter, row Row) {
 		c.wrong(
 			"",
 			"read it again, or write it into the lab file",
-			"%s has the MAC address %s, and %s is planned: one digit differs",
+			"%s has the MAC address %s (planned: %s): one digit differs",
 			row.Device,
 			mac.Pairs(row.listed.Tail),
 			a.MAC,
@@ -250,7 +250,7 @@ func (c *comparison) hardware(a *plan.Adapter, row Row) {
 		c.wrong(
 			"",
 			"set the planned one, or take this one over: bastion map LAB --adopt LISTING",
-			"%s has the MAC address %s, and %s is planned",
+			"%s has the MAC address %s (planned: %s)",
 			row.Device,
 			mac.Pairs(row.listed.Tail),
 			a.MAC,
@@ -281,7 +281,7 @@ func (c *comparison) attached(a *plan.Adapter, row Row) {
 		c.wrong(
 			"dual-homed-guest",
 			"attach it to "+a.Segment.Name,
-			"%s is on %s, and %s is planned",
+			"%s is on %s (planned: %s)",
 			row.Device,
 			s.Name,
 			a.Segment.Name,
@@ -307,12 +307,12 @@ func (c *comparison) address(a *plan.Adapter, row Row) {
 	case i.Lease == listing.IsLease && (a.How == plan.Static):
 		c.wrong(
 			"",
-			"type it in as planned: a lease can change",
-			"%s has a lease, and a static address is planned",
+			"set it as planned: a lease can change",
+			"%s uses DHCP (planned: static)",
 			row.Device,
 		)
 	case i.Lease == listing.NoLease && (a.How == plan.Lease || a.How == plan.Reservation || a.How == plan.FromAbove):
-		c.wrong("", "set it to take a lease", "%s is set by hand, and a lease is planned", row.Device)
+		c.wrong("", "set it to DHCP", "%s is static (planned: DHCP)", row.Device)
 	}
 	c.server(a, row)
 }
@@ -322,15 +322,15 @@ func (c *comparison) noAddress(a *plan.Adapter, row Row) {
 	switch {
 	case row.listed.Unanswered:
 		c.wrong("no-dhcp-server", c.show.renew(row.Device)+", once the appliance serves DHCP on "+a.Segment.Name,
-			"%s asked for a lease and nobody answered", row.Device)
+			"%s sent DHCP requests and got no answer", row.Device)
 	case a.How == plan.NoAddress:
 		c.planned("%s has no address, as planned", row.Device)
 	case row.listed.Lease == listing.IsLease && a.How == plan.Static:
-		c.wrong("", "type it in: "+a.Shown(), "%s is set to take a lease, and %s is planned", row.Device, a.Shown())
+		c.wrong("", "type it in: "+a.Shown(), "%s uses DHCP (planned: %s)", row.Device, a.Shown())
 	case a.How == plan.Lease || a.How == plan.Reservation || a.How == plan.FromAbove:
-		c.unseen(c.show.renew(row.Device), "%s shows no address yet; %s is planned", row.Device, a.Shown())
+		c.unseen(c.show.renew(row.Device), "%s shows no address yet (planned: %s)", row.Device, a.Shown())
 	default:
-		c.unseen(c.show.addresses, "%s shows no address; %s is planned", row.Device, a.Shown())
+		c.unseen(c.show.addresses, "%s shows no address (planned: %s)", row.Device, a.Shown())
 	}
 }
 
@@ -341,13 +341,13 @@ func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) boo
 	switch {
 	case selfGiven.Contains(at):
 		c.wrong("no-dhcp-server", c.show.renew(device)+", once the appliance serves DHCP on "+s.Name,
-			"%s has %s, which it gave itself because nobody answered", device, at)
+			"%s has %s, a link-local address, as no DHCP server answered", device, at)
 		return false
 	case !s.Subnet.Contains(at):
 		c.elsewhere(a, row, at)
 		return false
 	case a.How == plan.NoAddress:
-		c.wrong("", "remove it", "%s has %s, and no address is planned", device, at)
+		c.wrong("", "remove it", "%s has %s (planned: no address)", device, at)
 		return false
 	case a.Address.IsValid() && at != a.Address.Addr():
 		c.notPlanned(a, row, at)
@@ -359,9 +359,9 @@ func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) boo
 			s.Adapters,
 			func(o *plan.Adapter) bool { return o != a && o.Address.IsValid() && o.Address.Addr() == at },
 		) {
-			c.wrong("duplicate-address", "take a lease instead", "%s has %s, which is another machine's", device, at)
+			c.wrong("duplicate-address", "use DHCP instead", "%s has %s, which is another machine's", device, at)
 		} else {
-			c.wrong("two-dhcp-servers", "find who gave it: another DHCP server answers on "+s.Name,
+			c.wrong("two-dhcp-servers", "find the rogue DHCP server on "+s.Name,
 				"%s has %s, outside the pool %s", device, at, service.Pool)
 		}
 		return false
@@ -405,7 +405,7 @@ func (c *comparison) notPlanned(a *plan.Adapter, row Row, at netip.Addr) {
 			c.wrong(
 				"duplicate-address",
 				"write "+a.Address.Addr().String(),
-				"%s has %s, which is %s's; %s is planned",
+				"%s has %s, which is %s's (planned: %s)",
 				row.Device,
 				at,
 				o.Machine.Name,
@@ -415,14 +415,14 @@ func (c *comparison) notPlanned(a *plan.Adapter, row Row, at netip.Addr) {
 		}
 	}
 	if len(row.listed.Addresses) > 1 && hasPlanned(row.listed, a) {
-		c.remark("remove it unless you need it", "%s has %s beside the planned address", row.Device, at)
+		c.remark("remove it unless you need it", "%s has %s in addition to the planned address", row.Device, at)
 		return
 	}
 	fix := "write " + a.Shown()
 	if a.How == plan.Reservation {
-		fix = c.show.renew(row.Device) + "; if it stays so the reservation is for another MAC address"
+		fix = c.show.renew(row.Device) + "; if that is right, the reservation is for another MAC address"
 	}
-	c.wrong("", fix, "%s has %s, and %s is planned", row.Device, at, a.Address.Addr())
+	c.wrong("", fix, "%s has %s (planned: %s)", row.Device, at, a.Address.Addr())
 }
 
 // elsewhere judges an address that is not on the adapter's segment.
@@ -433,16 +433,16 @@ func (c *comparison) elsewhere(a *plan.Adapter, row Row, at netip.Addr) {
 	}
 	if s := c.p.Home(at); s != nil {
 		c.wrong("dual-homed-guest", fmt.Sprintf("move adapter %d to %s", a.Number, a.Segment.Name),
-			"%s has %s: it is really on %s, and %s is planned",
+			"%s has %s: it is really on %s (planned: %s)",
 			row.Device, at, s.Name, a.Segment.Name)
 		return
 	}
 	if a.How == plan.FromAbove && a.Segment.Assumed {
-		c.planned("%s has the lease %s from upstream", row.Device, at)
+		c.planned("%s has %s by DHCP from upstream", row.Device, at)
 		return
 	}
 	c.wrong("off-subnet", "look which network the adapter is attached to",
-		"%s has %s, which is on no segment of the lab; %s is planned", row.Device, at,
+		"%s has %s, which is on no segment of the lab (planned: %s)", row.Device, at,
 		a.Shown())
 }
 
@@ -455,11 +455,11 @@ func (c *comparison) server(a *plan.Adapter, row Row) {
 	}
 	if port.Address.IsValid() && by != port.Address.Addr() {
 		c.wrong("two-dhcp-servers", fmt.Sprintf("switch off the DHCP server at %s", by),
-			"%s has its lease from %s, and %s is planned", row.Device, by,
+			"%s has its lease from %s (planned: %s)", row.Device, by,
 			port.Address.Addr())
 		return
 	}
-	c.planned("its lease came from %s", by)
+	c.planned("its lease is from %s", by)
 }
 
 // strangers judges interfaces that are no adapter of the plan.
@@ -483,7 +483,7 @@ func (c *comparison) strangers(x *pairing) {
 				c.wrong(
 					"no-dhcp-server",
 					c.show.renew(what),
-					"%s has %s, which it gave itself because nobody answered",
+					"%s has %s, a link-local address, as no DHCP server answered",
 					what,
 					n.Addr(),
 				)
@@ -506,7 +506,7 @@ func (c *comparison) strangers(x *pairing) {
 				)
 			default:
 				c.remark(
-					"if it leads outside, it is a way around the appliance",
+					"if it is connected to upstream, it bypasses the appliance",
 					"%s has %s, which is on no segment of the lab",
 					what,
 					n.Addr(),

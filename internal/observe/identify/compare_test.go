@@ -14,7 +14,7 @@ import (
 
 func TestCompare(t *testing.T) {
 	p := sample(t)
-	const hop, names = "its next hop is not shown; the next hop 10.83.16.1 is planned", "its DNS server is not shown; 10.83.16.1 is planned"
+	const hop, names = "its next hop is not shown (planned: the next hop 10.83.16.1)", "its DNS server is not shown (planned: 10.83.16.1)"
 	for _, c := range []struct {
 		what, as, text string
 		want           []string // parts of each message that is not as planned, in order
@@ -23,35 +23,35 @@ func TestCompare(t *testing.T) {
 		{"BSD, no DNS server shown", "heron", "vtnet0: flags=8843<UP> metric 0 mtu 1500\n\tether 02:5b:ac:3f:e7:01\n\tinet 10.83.16.51 netmask 0xffffff00 broadcast 10.83.16.255\n\tstatus: active\ndefault            10.83.16.1         UGS      vtnet0\n", []string{names}},
 		{"as planned, desktop", "heron", "Ethernet adapter Ethernet:\n\n   Physical Address. . . . . . . . . : 02-5B-AC-3F-E7-01\n   IPv4 Address. . . . . . . . . . . : 10.83.16.52(Preferred)\n   Subnet Mask . . . . . . . . . . . : 255.255.255.0\n   Default Gateway . . . . . . . . . : 10.83.16.1\n   DHCP Server . . . . . . . . . . . : 10.83.16.1\n   DNS Servers . . . . . . . . . . . : 10.83.16.1\n", nil},
 		{"a desktop without a gateway", "heron", "Ethernet adapter Ethernet:\n\n   IPv4 Address. . . . . . . . . . . : 10.83.16.52(Preferred)\n   Subnet Mask . . . . . . . . . . . : 255.255.255.0\n   Default Gateway . . . . . . . . . : \n   DNS Servers . . . . . . . . . . . : 10.83.16.1\n",
-			[]string{"it has no path outside, and the next hop 10.83.16.1 is planned"}},
-		{"nobody answered", "heron", "2: eth0: <UP>\n    inet 169.254.7.9/16 scope link eth0\n", []string{"169.254.7.9, which it gave itself", hop, names}},
+			[]string{"it has no path outside (planned: the next hop 10.83.16.1)"}},
+		{"nobody answered", "heron", "2: eth0: <UP>\n    inet 169.254.7.9/16 scope link eth0\n", []string{"169.254.7.9, a link-local address", hop, names}},
 		{"on another segment", "heron", "2: eth0: <UP>\n    inet 172.29.64.140/24\ndefault via 172.29.64.1\n",
-			[]string{"it is really on causeway", "its next hop is 172.29.64.1, and 10.83.16.1 is planned: that leads past the appliance", names}},
+			[]string{"it is really on causeway", "its next hop is 172.29.64.1 (planned: 10.83.16.1): that bypasses the appliance", names}},
 		{"on none", "heron", "2: eth0: <UP>\n    inet 192.0.2.5/24\n", []string{"on no segment of the lab", hop, names}},
-		{"another DHCP server", "heron", "Ethernet adapter Ethernet:\n   IPv4 Address. . . : 10.83.16.60\n   Subnet Mask . . . : 255.255.255.0\n   DHCP Server . . . : 10.83.16.254\n", []string{"its lease from 10.83.16.254, and 10.83.16.1 is planned", hop, names}},
+		{"another DHCP server", "heron", "Ethernet adapter Ethernet:\n   IPv4 Address. . . : 10.83.16.60\n   Subnet Mask . . . : 255.255.255.0\n   DHCP Server . . . : 10.83.16.254\n", []string{"its lease from 10.83.16.254 (planned: 10.83.16.1)", hop, names}},
 		{"outside the pool", "heron", "2: eth0: <UP>\n    inet 10.83.16.201/24\n", []string{"outside the pool 10.83.16.50-10.83.16.199", hop, names}},
 		{"another's address", "heron", "2: eth0: <UP>\n    inet 10.83.16.1/24\n", []string{"which is another machine's", hop, names}},
-		{"not its reservation", "otter", "2: eth0: <UP>\n    inet 10.83.16.60/24\n", []string{"10.83.16.20 is planned", hop, names}},
-		{"a wrong mask", "ferry", "2: eth0: <UP>\n    inet 10.83.32.10/16\n", []string{"/16 (255.255.0.0), and boathouse has /24", "next hop 10.83.32.1 is planned", "DNS server is not shown"}},
+		{"not its reservation", "otter", "2: eth0: <UP>\n    inet 10.83.16.60/24\n", []string{"10.83.16.20)", hop, names}},
+		{"a wrong mask", "ferry", "2: eth0: <UP>\n    inet 10.83.32.10/16\n", []string{"/16 (255.255.0.0), and boathouse has /24", "next hop 10.83.32.1)", "DNS server is not shown"}},
 		{"all its bits", "ferry", "2: eth0: <UP>\n    inet 10.83.32.10/32\ndefault via 10.83.32.1\nnameserver 10.83.32.1", []string{"the mask /32"}},
 		{"no mask", "ferry", "address 10.83.32.10\ngateway 10.83.32.1\ndns 10.83.32.1\n", []string{"its mask is not shown"}},
-		{"a lease where a static address is planned", "ferry", "2: eth0: <UP>\n    inet 10.83.32.10/24 scope global dynamic eth0\ndefault via 10.83.32.1\nnameserver 10.83.32.1", []string{"has a lease, and a static address is planned"}},
-		{"typed where a lease is planned", "heron", "iface eth0 inet static\n address 10.83.16.60\n netmask 255.255.255.0\n gateway 10.83.16.1\n dns-nameservers 10.83.16.1", []string{"set by hand, and a lease is planned"}},
+		{"a lease where a static address ", "ferry", "2: eth0: <UP>\n    inet 10.83.32.10/24 scope global dynamic eth0\ndefault via 10.83.32.1\nnameserver 10.83.32.1", []string{"uses DHCP (planned: static)"}},
+		{"typed where a lease ", "heron", "iface eth0 inet static\n address 10.83.16.60\n netmask 255.255.255.0\n gateway 10.83.16.1\n dns-nameservers 10.83.16.1", []string{"is static (planned: DHCP)"}},
 		{"two paths outside", "heron", "2: eth0: <UP>\n    inet 10.83.16.50/24\n3: eth1: <UP>\n    inet 172.29.64.141/24\ndefault via 10.83.16.1 dev eth0\ndefault via 172.29.64.1 dev eth1\n", []string{"an adapter on causeway that is in no plan", "next hop is 172.29.64.1", "2 paths outside", names}},
 		{"another DNS server", "heron", "2: eth0: <UP>\n    inet 10.83.16.50/24\ndefault via 10.83.16.1\nnameserver 198.51.100.53\n",
 			[]string{"its DNS server is 198.51.100.53"}},
 		{"a DNS server of its own", "heron", "2: eth0: <UP>\n    inet 10.83.16.50/24\ndefault via 10.83.16.1\nnameserver 127.0.0.53\n",
-			[]string{"it asks itself for names"}},
+			[]string{"it is its own DNS server"}},
 		{"the appliance, WAN still waiting", "sluice",
 			"2: eth1: <UP>\n    inet 10.83.16.1/24\n3: eth2: <UP>\n    inet 10.83.32.1/24\n4: eth1.48@eth1: <UP>\n    inet 10.83.48.1/24\n",
-			[]string{"adapter 1 (wan on causeway) is not shown; a lease from upstream is planned", "its next hop is not shown"}},
+			[]string{"adapter 1 (wan on causeway) is not shown (planned: DHCP from upstream)", "its next hop is not shown"}},
 		{"the appliance as planned", "sluice", "WAN (wan) -> em0 -> IPv4 by DHCP: 172.29.64.130/24\nLAN (lan) -> em1 -> v4: 10.83.16.1/24\nDMZ (dmz) -> em2 -> v4: 10.83.32.1/24\nQUARANTINE -> em1.48 -> v4: 10.83.48.1/24\ndefault via 172.29.64.1 dev em0\n", nil},
 		{"the appliance the wrong way round", "sluice", "WAN (wan) -> em0 -> v4: 10.83.16.1/24\nLAN (lan) -> em1 -> IPv4 by DHCP: 172.29.64.130/24\n",
 			[]string{"they are the wrong way round", "next hop"}},
 		{"an inside gateway", "sluice", "lan 10.83.16.1/24 gateway 10.83.16.254\n", []string{"an inside port, has the gateway 10.83.16.254", "adapter 1", "adapter 3", "quarantine"}},
 		{"what was typed", "sluice", "Type the LAN IPv4 address: 10.83.61.1\nType the LAN bit count: 16\n",
 			[]string{`"10.83.61.1" was typed`, `"16" was typed`, "adapter 1", "adapter 2", "adapter 3", "quarantine", "next hop"}},
-		{"a slip", "ferry", "2: eth0: <UP>\n    inet 10.83.32.1O/24\ndefault via 10.83.32.1\nnameserver 10.83.32.1", []string{"line 2 says 10.83.32.1O/24; is that 10.83.32.10?", "if line 2 was read rightly"}},
+		{"a slip", "ferry", "2: eth0: <UP>\n    inet 10.83.32.1O/24\ndefault via 10.83.32.1\nnameserver 10.83.32.1", []string{"line 2: 10.83.32.1O/24; is that 10.83.32.10?", "if line 2 was read rightly"}},
 	} {
 		list := Compare(p, p.Machine(c.as), listing.Read(c.text))
 		var told []string
@@ -181,7 +181,7 @@ func TestNoTickForWhatIsNotSeen(t *testing.T) {
 	}
 }
 
-// Judgements on what people have in front of them, with hardware addresses written
+// Judgements on what people have in front of them, with MAC addresses written
 // into the lab file: each paste with its verdict and what must be said.
 func TestJudgements(t *testing.T) {
 	text, err := os.ReadFile("../../../examples/saltmarsh.yaml")
@@ -203,18 +203,18 @@ func TestJudgements(t *testing.T) {
 		{"a wrong neighbor", "heron", "2: eth0: <UP>\n    inet 10.83.16.60/24\n" + ways + names + "10.83.16.1 dev eth0 lladdr 02:99:88:77:66:55 REACHABLE\n", "broken", "is answered for by 02:99:88:77:66:55"},
 		{"the right neighbor", "heron", "2: eth0: <UP>\n    inet 10.83.16.60/24\n" + ways + names + "10.83.16.1 dev eth0 lladdr 02:5b:ac:50:c2:02 REACHABLE\n", "holds", "sluice answers for 10.83.16.1"},
 		{"another server's lease", "heron", "DHCPREQUEST for 10.83.16.60 on eth0 to 255.255.255.255 port 67\nDHCPACK of 10.83.16.60 from 10.83.16.200\nbound to 10.83.16.60 -- renewal in 1700 seconds.\n", "broken", "its lease from 10.83.16.200"},
-		{"nobody answered", "heron", "udhcpc: broadcasting discover\nudhcpc: no lease, failing\n", "broken", "nobody answered"},
+		{"nobody answered", "heron", "udhcpc: broadcasting discover\nudhcpc: no lease, failing\n", "broken", "no answer"},
 		{"no medium", "heron", "Ethernet-Adapter Ethernet:\n\n   Medienstatus. . . . . . . . . . . : Medium getrennt\n", "broken", "has no link"},
-		{"set by hand", "heron", "Carte Ethernet Ethernet0 :\n\n   DHCP activé. . . . . . : Non\n   Adresse IPv4. . . . . .: 10.83.16.60(préféré)\n   Masque de sous-réseau. : 255.255.255.0\n   Passerelle par défaut. : 10.83.16.1\n   Serveurs DNS. . .  . . : 10.83.16.1\n", "broken", "set by hand, and a lease is planned"},
-		{"a lease where none is planned", "ferry", "Adaptador Ethernet Ethernet0:\n\n   DHCP Habilitado . . . . : Sim\n   Endereço IPv4. . . . .  : 10.83.32.10(Preferencial)\n   Máscara de Sub-rede . . : 255.255.255.0\n   Gateway Padrão. . . . . : 10.83.32.1\n   Servidores DNS. . . . . : 10.83.32.1\n", "broken", "has a lease, and a static address is planned"},
-		{"an adapter on another network", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   boathouse  Connected\nNetwork adapter 3   boathouse  Connected\n", "broken", "is on boathouse, and reedbed is planned"},
+		{"static", "heron", "Carte Ethernet Ethernet0 :\n\n   DHCP activé. . . . . . : Non\n   Adresse IPv4. . . . . .: 10.83.16.60(préféré)\n   Masque de sous-réseau. : 255.255.255.0\n   Passerelle par défaut. : 10.83.16.1\n   Serveurs DNS. . .  . . : 10.83.16.1\n", "broken", "is static (planned: DHCP)"},
+		{"a lease where none ", "ferry", "Adaptador Ethernet Ethernet0:\n\n   DHCP Habilitado . . . . : Sim\n   Endereço IPv4. . . . .  : 10.83.32.10(Preferencial)\n   Máscara de Sub-rede . . : 255.255.255.0\n   Gateway Padrão. . . . . : 10.83.32.1\n   Servidores DNS. . . . . : 10.83.32.1\n", "broken", "uses DHCP (planned: static)"},
+		{"an adapter on another network", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   boathouse  Connected\nNetwork adapter 3   boathouse  Connected\n", "broken", "is on boathouse (planned: reedbed)"},
 		{"a network with another spelling", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   Reed bed   Connected\nNetwork adapter 3   boathouse  Connected\n", "broken", "the segment is called reedbed"},
 		{"an unplugged adapter", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   reedbed   Disconnected\nNetwork adapter 3   boathouse  Connected\n", "broken", "has no link"},
 		{"all on their networks", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   reedbed   Connected\nNetwork adapter 3   boathouse  Connected\n", "holds", "adapter 2 is on reedbed"},
 		{"part of a page", "sluice", "Network adapter 1   causeway   Connected\nNetwork adapter 2   reedbed   Connected\n", "unknown", "adapter 3 (dmz on boathouse) is not shown"},
 		{"the wrong device typed", "sluice", "em0 02:5b:ac:50:c2:02\nem1 02:5b:ac:50:c2:01\nem2 02:5b:ac:50:c2:03\nWhich device is the WAN? em0\n", "broken", "wan is em1, by mac"},
 		{"one device typed twice", "sluice", "Which device is the WAN? em0\nWhich device is the LAN? em0\n", "broken", "typed for wan and for lan"},
-		{"no leases typed", "sluice", "Do you want leases (DHCP) on the LAN? n\n", "broken", "lan serves DHCP"},
+		{"no leases typed", "sluice", "Do you want leases (DHCP) on the LAN? n\n", "broken", "lan "},
 		{"a typed address with five parts", "sluice", "Type the address of the LAN: 10.83.16.16.1\n", "broken", "did you mean 10.83.16.1?"},
 		{"a pool's end", "sluice", "Type the last address of the LAN's pool: 10.83.16.254\n", "broken", "ends at 10.83.16.199"},
 		{"what was typed is right, and no more is seen", "sluice", "Type the address of the LAN: 10.83.16.1\n", "unknown", "the answer 10.83.16.1 is as planned"},
@@ -249,9 +249,9 @@ appliances: {gate: {ports: [{role: wan, segment: out}, {role: lan, name: bench, 
 		{"as planned", own + "default via 172.29.70.1 dev enp1\n", "holds", "one path outside, by 172.29.70.1"},
 		{"its path outside is not shown", own, "unknown", "path outside is not shown"},
 		{"its leg is not shown", "default via 172.29.70.1 dev enp1\n", "unknown", "leg on bench is not shown"},
-		{"another address", "3: vbr0: <UP>\n    inet 10.83.18.9/24\ndefault via 172.29.70.1\n", "broken", "10.83.18.9 on bench, and 10.83.18.254 is planned"},
-		{"a leg too many", own + "4: vbr1: <UP>\n    inet 10.83.17.9/24\ndefault via 172.29.70.1\n", "broken", "it stands on fen"},
-		{"a wrong mask", "3: vbr0: <UP>\n    inet 10.83.18.254/16\ndefault via 172.29.70.1\n", "broken", "/16, and /24 is planned"},
+		{"another address", "3: vbr0: <UP>\n    inet 10.83.18.9/24\ndefault via 172.29.70.1\n", "broken", "10.83.18.9 on bench (planned: 10.83.18.254)"},
+		{"a leg too many", own + "4: vbr1: <UP>\n    inet 10.83.17.9/24\ndefault via 172.29.70.1\n", "broken", "it is on fen"},
+		{"a wrong mask", "3: vbr0: <UP>\n    inet 10.83.18.254/16\ndefault via 172.29.70.1\n", "broken", "/16 (planned: /24)"},
 		{"two paths outside", own + "default via 172.29.70.1 dev enp1\ndefault via 192.0.2.1 dev wlp2\n", "broken", "2 paths outside at once"},
 		{"through the lab", own + "default via 10.83.18.1 dev vbr0\n", "broken", "through the lab"},
 	} {

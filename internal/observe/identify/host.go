@@ -25,14 +25,14 @@ func CompareHost(p *plan.Plan, l listing.Listing) []Fact {
 			case s == nil || s.Reach == lab.Upstream:
 			case !s.HostLeg.IsValid():
 				c.wrong("dual-homed-guest", "remove the address, or write host-address into the lab file",
-					"the host has %s: it stands on %s, where the plan has no leg of it", a.Addr(), s.Name)
+					"the host has %s: it is on %s, where the plan has no host interface", a.Addr(), s.Name)
 			case a.Addr() != s.HostLeg.Addr():
-				c.wrong("", "set "+s.HostLeg.String(), "the host has %s on %s, and %s is planned", a.Addr(), s.Name, s.HostLeg.Addr())
+				c.wrong("", "set "+s.HostLeg.String(), "the host has %s on %s (planned: %s)", a.Addr(), s.Name, s.HostLeg.Addr())
 			default:
 				has[s] = a
 				if a.Masked && a.Bits() != s.HostLeg.Bits() {
 					c.wrong("narrow-mask", "set "+s.HostLeg.String(),
-						"the host's leg on %s has the mask /%d, and /%d is planned", s.Name, a.Bits(), s.HostLeg.Bits())
+						"the host's leg on %s has the mask /%d (planned: /%d)", s.Name, a.Bits(), s.HostLeg.Bits())
 					continue
 				}
 				c.on(a.Line, "the host's leg on %s has %s", s.Name, a.Addr())
@@ -41,7 +41,7 @@ func CompareHost(p *plan.Plan, l listing.Listing) []Fact {
 	}
 	for _, s := range p.Segments {
 		if _, ok := has[s]; !ok && s.HostLeg.IsValid() {
-			c.unseen(c.show.addresses, "the host's leg on %s is not shown; %s is planned", s.Name, s.HostLeg)
+			c.unseen(c.show.addresses, "the host's leg on %s is not shown (planned: %s)", s.Name, s.HostLeg)
 		}
 	}
 	c.hostWays()

@@ -42,12 +42,12 @@ func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 			if x.aside(*row) {
 				continue // a bridge's member, or an interface of the system's own
 			}
-			row.Conflict = "nothing tells which adapter it is: look for a command that shows MAC addresses"
+			row.Conflict = "there is no evidence which adapter it is: use a command that shows MAC addresses"
 		}
 		if row.How == ByOrder {
-			r.Risk = "this goes by order, which is chance: look for a command that shows MAC addresses"
+			r.Risk = "identified by order only, a guess: use a command that shows MAC addresses"
 			if i.Tail != "" {
-				r.Risk = "this goes by order, which is chance: the lab file does not say which MAC address is which; " +
+				r.Risk = "identified by order only, a guess: the lab file has no MAC addresses for them; " +
 					"copy the hypervisor's list of adapters, or what shows their roles, and take that over with --adopt"
 			}
 		}
@@ -97,7 +97,7 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 		return fmt.Sprintf("the console has it as %s, and by its address it is adapter %d, which is %s", i.Label, a.Number, a.Role)
 	}
 	if s, near := network(p, i.Network); i.Network != "" && s != nil && !near && s != a.Segment && s != a.Segment.Wire.Root() {
-		return fmt.Sprintf("it is attached to %s, and %s is planned", s.Name, a.Segment.Name)
+		return fmt.Sprintf("it is attached to %s (planned: %s)", s.Name, a.Segment.Name)
 	}
 	if i.Link == listing.LinkDown && a.Plugged {
 		return "it has no link: check whether its adapter is connected"
@@ -136,7 +136,7 @@ func Adopt(p *plan.Plan, m *plan.Machine, l listing.Listing) (Adoption, error) {
 			return out, fmt.Errorf("%s: %s", row.Device, row.Conflict)
 		case row.adapter == nil:
 			if !x.aside(row) {
-				return out, fmt.Errorf("%d interfaces are listed, and %s has %d adapters: nothing tells which %s is", len(list), m.Name,
+				return out, fmt.Errorf("%d interfaces are listed, but %s has %d adapters: which one %s is remains open", len(list), m.Name,
 					len(m.Own()), row.Device)
 			}
 			continue

@@ -262,17 +262,17 @@ func TestMappingsWithoutAddresses(t *testing.T) {
 		{"roles behind arrows", "em0 -> LAN\nem1 -> DMZ\nem2 -> WAN\n", "em0=2(name) | em1=3(name) | em2=1(name)"},
 		{"planned addresses", "em0 10.83.32.1/24\nem1 10.83.16.1/24\nem2 172.29.64.140/24\n", "em0=3(address) | em1=2(address) | em2=1(address)"},
 		{"segments of a page", "nic0.network = \"boathouse\"\nnic1.network = \"causeway\"\nnic2.network = \"reedbed\"\n",
-			"adapter 1=1(number)!it is attached to boathouse, and causeway is planned | adapter 2=2(number)!it is attached to causeway, and reedbed is planned | adapter 3=3(number)!it is attached to reedbed, and boathouse is planned"},
+			"adapter 1=1(number)!it is attached to boathouse (planned: causeway) | adapter 2=2(number)!it is attached to causeway (planned: reedbed) | adapter 3=3(number)!it is attached to reedbed (planned: boathouse)"},
 		{"MAC addresses alone", "em0 08:3c:11:22:33:44\nem1 08:3c:11:22:33:45\nem2 08:3c:11:22:33:46\n", "em0=1(order) | em1=2(order) | em2=3(order)"},
 		{"too few to go by order", "em0 08:3c:11:22:33:44\nem1 08:3c:11:22:33:45\n",
-			"em0=0()!nothing tells which adapter it is: look for a command that shows MAC addresses | em1=0()!nothing tells which adapter it is: look for a command that shows MAC addresses"},
+			"em0=0()!there is no evidence which adapter it is: use a command that shows MAC addresses | em1=0()!there is no evidence which adapter it is: use a command that shows MAC addresses"},
 		{"a table of all machines", "VMName  Adapter            SwitchName  MacAddress\nheron   network adapter 1  reedbed     08:3c:11:22:33:99\nsluice  network adapter 1  causeway    08:3c:11:22:33:45\nsluice  network adapter 2  reedbed     08:3c:11:22:33:44\nsluice  network adapter 3  boathouse   08:3c:11:22:33:46\n",
 			"adapter 1=1(number) | adapter 2=2(number) | adapter 3=3(number)"},
 		{"two with one role", "WAN em0\nWAN em1\nLAN em2\n", "em0=0()!em0 and em1 fit adapter 1 (wan) equally | em1=0()!em0 and em1 fit adapter 1 (wan) equally | em2=2(name)"},
 		{"a tag on its carrier", "em1: 08:3c:11:22:33:45 10.83.16.1/24\nem1.48: 08:3c:11:22:33:45 10.83.48.1/24\nem0: 08:3c:11:22:33:44 172.29.64.140/24\nem2: 08:3c:11:22:33:46 10.83.32.1/24\n",
 			"em1=2(address) | em1.48=2(address) | em0=1(address) | em2=3(address)"},
 		{"another machine's address among them", "em0 02:5b:ac:3f:e7:01\nem1 08:3c:11:22:33:45\nem2 08:3c:11:22:33:46\n",
-			"em0=0()!that is adapter 1 of heron: is this the console of heron? | em1=0()!nothing tells which adapter it is: look for a command that shows MAC addresses | em2=0()!nothing tells which adapter it is: look for a command that shows MAC addresses"},
+			"em0=0()!that is adapter 1 of heron: is this the console of heron? | em1=0()!there is no evidence which adapter it is: use a command that shows MAC addresses | em2=0()!there is no evidence which adapter it is: use a command that shows MAC addresses"},
 	} {
 		r := Listed(p, sluice, listing.Read(c.text))
 		assert.Equal(t, c.want, told(r), "%s\n%s", c.what, c.text)

@@ -79,7 +79,7 @@ func (p Package) machine(m *plan.Machine, out *Filled) [][2]string {
 		case !has.Has(key):
 			keys = append(keys, [2]string{key, value})
 		case is != value:
-			out.Kept = append(out.Kept, fmt.Sprintf("machine: %s stays %s; the package has %s", key, is, value))
+			out.Kept = append(out.Kept, fmt.Sprintf("machine: %s keeps %s; the package has %s", key, is, value))
 		}
 	}
 	add("cpus", fmt.Sprint(b.CPUs), fmt.Sprint(has.CPUs), b.CPUs > 0)
@@ -165,7 +165,7 @@ func (p Package) port(e *lab.Editor, w Wired, port *lab.Port, out *Filled) {
 	case !port.Has("mac"):
 		e.Set(port, "mac", fmt.Sprintf("'%s'", address))
 	case port.MAC != address:
-		out.Kept = append(out.Kept, fmt.Sprintf("the MAC address of %s stays %s; the package has %s", w.Port.Name, port.MAC, address))
+		out.Kept = append(out.Kept, fmt.Sprintf("the MAC address of %s keeps %s; the package has %s", w.Port.Name, port.MAC, address))
 	}
 	if !w.Adapter.Plugged && port.Plugged && !port.Has("connect") {
 		e.Set(port, "connect", "later")

@@ -90,7 +90,7 @@ func TestPackageKeepsWhatIsSaid(t *testing.T) {
 	m := p.Machine("sluice")
 	b := Built{CPUs: 2, Firmware: "bios", Memory: 3 * lab.GiB}
 	filled := Package{File: "gate.ova", SHA256: strings.Repeat("0f", 32), Built: b}.Fill(said, m)
-	assert.Equal(t, []string{"machine: cpus stays 7; the package has 2", "machine: firmware stays uefi; the package has bios"}, filled.Kept)
+	assert.Equal(t, []string{"machine: cpus keeps 7; the package has 2", "machine: firmware keeps uefi; the package has bios"}, filled.Kept)
 	assert.Contains(t, string(filled.Text), "cpus: 7")
 	assert.Contains(t, string(filled.Text), "memory: 3GiB")
 }

@@ -37,7 +37,7 @@ type Row struct {
 	Port     string   `json:"port"`
 	Role     lab.Role `json:"role"`
 	Segment  string   `json:"segment"`
-	How      How      `json:"how"` // empty when it is nobody's
+	How      How      `json:"method"` // empty when it is nobody's
 	Conflict string   `json:"conflict,omitempty"`
 
 	adapter *plan.Adapter

@@ -83,15 +83,15 @@ func ReplyTo(p *plan.Plan, m *plan.Machine, screen string, devices map[*plan.Ada
 			if d := devices[a]; d != "" {
 				return d, fmt.Sprintf("its link went when adapter %d was unplugged", a.Number)
 			}
-			return deviceOn(p, m, a, screen), fmt.Sprintf("%s has the hardware address %s", a.Name, a.MAC)
+			return deviceOn(p, m, a, screen), fmt.Sprintf("%s has the MAC address %s", a.Name, a.MAC)
 		})
 		if r.Text == "" && q.port != nil && asks(deviceWords...) && len(Links(screen)) >= len(m.Own()) {
-			r.Do, r.Why = Unplug, "nothing but their links tells the interfaces apart"
+			r.Do, r.Why = Unplug, "only their links distinguish the interfaces"
 			return r
 		}
 	}
 	if r.Why == "" {
-		r.Why = "no rule knows this question"
+		r.Why = "no rule covers this question"
 		return r
 	}
 	r.Do = Type
@@ -136,11 +136,11 @@ func (q asked) yesOrNo() (text, why string) {
 	}
 	switch {
 	case q.asks("hand out", "server", "serve") && q.asks("lease", "dhcp") && q.port != nil:
-		return say(q.port.Leases != nil, "whether "+q.port.Name+" hands out leases")
+		return say(q.port.Leases != nil, "whether "+q.port.Name+" runs a DHCP server")
 	case q.asks("lease", "dhcp") && q.port != nil && q.port.Role == lab.WAN:
 		return say(q.port.How == plan.FromAbove, "how "+q.port.Name+" gets its address")
 	case q.asks("lease", "dhcp") && q.port != nil && q.asks("its address", "get", "obtain", "client"):
-		return say(false, q.port.Name+" has an address that is typed in")
+		return say(false, q.port.Name+" has a static address")
 	case q.asks("vlan", "tag"):
 		for _, a := range q.m.Adapters {
 			if a.Over != nil && (q.port == nil || a.Over == q.port) {
@@ -149,7 +149,7 @@ func (q asked) yesOrNo() (text, why string) {
 		}
 		return say(false, "nothing is tagged")
 	case q.asks("is this right", "are these right", "is that right", "correct", "proceed", "continue", "go on", "apply", "save"):
-		return say(true, "what was typed is as planned")
+		return say(true, "the answer is as planned")
 	}
 	return "", ""
 }

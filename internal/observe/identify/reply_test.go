@@ -26,7 +26,7 @@ func TestReplyTo(t *testing.T) {
 		{"Which interface is wan?", Type, "net1"},
 		{"Which interface is lan? [none]", Type, "net2"},
 		{"Interface of dmz:", Type, "net0"},
-		{"Does wan get its address by a lease (y/n)?", Type, "y"},
+		{"Does wan get its address DHCP (y/n)?", Type, "y"},
 		{"Does lan get its address by DHCP? [y/n]", Type, "n"},
 		{"Address of lan:", Type, "10.83.16.1"},
 		{"Prefix length of lan, in bits?", Type, "24"},

@@ -65,7 +65,7 @@ func (c *comparison) answers(x *pairing) {
 func (c *comparison) answeredAddress(a listing.Answer, want, why string) {
 	text, _, _ := strings.Cut(a.Text, "/")
 	if _, err := subnet.ParseAddr(text); err != nil && want != "none" {
-		c.wrong("", "go back and answer "+want, "%q was typed at line %d, which is no address: %v", a.Text, a.Line, err)
+		c.wrong("", "go back and answer "+want, "%q was entered in line %d, which is not an address: %v", a.Text, a.Line, err)
 		return
 	}
 	c.answered(text == want || want == "none" && strings.EqualFold(text, "none"), want, a, why)

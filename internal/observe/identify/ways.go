@@ -57,12 +57,12 @@ func (c *comparison) ways(x *pairing) {
 		case len(hops) == 0 && c.m.Appliance != nil && (at != nil || c.p.Home(r.Gateway) == nil):
 			c.planned("its next hop is %s, from upstream", r.Gateway)
 		case len(hops) == 0:
-			c.wrong("wrong-gateway", "remove it", "its next hop is %s, and none is planned", r.Gateway)
+			c.wrong("wrong-gateway", "remove it", "its next hop is %s (planned: none)", r.Gateway)
 		case c.m.Appliance != nil && upstreamAssumed(c.m):
 			c.planned("its next hop is %s, from upstream", r.Gateway)
 		default:
 			c.wrong("wrong-gateway", "the next hop should be "+strings.Join(subnet.Texts(hops), " or "),
-				"its next hop is %s, and %s is planned%s", r.Gateway,
+				"its next hop is %s (planned: %s)%s", r.Gateway,
 				strings.Join(subnet.Texts(hops), " or "), leadsPast(c.p, r.Gateway))
 		}
 	}
@@ -79,9 +79,9 @@ func (c *comparison) ways(x *pairing) {
 	none := slices.ContainsFunc(c.l.Interfaces, func(i listing.Interface) bool { return i.NoGateway })
 	switch {
 	case c.l.RoutesHere && (c.m.Guest != nil || !none):
-		c.wrong("no-path-outside", "set "+want, "it has no path outside, and %s is planned", want)
+		c.wrong("no-path-outside", "set "+want, "it has no path outside (planned: %s)", want)
 	default:
-		c.unseen(c.show.routes, "its next hop is not shown; %s is planned", want)
+		c.unseen(c.show.routes, "its next hop is not shown (planned: %s)", want)
 	}
 }
 
@@ -94,7 +94,7 @@ func upstreamAssumed(m *plan.Machine) bool {
 func leadsPast(p *plan.Plan, hop netip.Addr) string {
 	for _, s := range p.Segments {
 		if s.Reach == lab.Upstream && (s.Gateway == hop || s.Subnet.Contains(hop)) {
-			return ": that leads past the appliance"
+			return ": that bypasses the appliance"
 		}
 	}
 	return ""
@@ -135,10 +135,10 @@ func (c *comparison) resolvers() {
 			stub = true
 			continue
 		case slices.Contains(planned, r.Address):
-			c.on(r.Line, "it asks %s for names", r.Address)
+			c.on(r.Line, "its DNS server is %s", r.Address)
 		default:
 			c.wrong("no-names", "the DNS server should be "+strings.Join(subnet.Texts(planned), " or "),
-				"its DNS server is %s, and %s is planned", r.Address,
+				"its DNS server is %s (planned: %s)", r.Address,
 				strings.Join(subnet.Texts(planned), " or "))
 		}
 		seen = true
@@ -146,11 +146,11 @@ func (c *comparison) resolvers() {
 	switch {
 	case seen || c.m.Appliance != nil:
 	case stub:
-		c.unseen("on "+c.m.Name+" type resolvectl dns", "it asks itself for names, and where that forwards to is not shown; planned: %s", strings.Join(subnet.Texts(planned), " or "))
+		c.unseen("on "+c.m.Name+" type resolvectl dns", "it is its own DNS server, and its upstream is not shown; planned: %s", strings.Join(subnet.Texts(planned), " or "))
 	case c.l.NamesHere:
 		c.wrong("no-names", "set the DNS server "+strings.Join(subnet.Texts(planned), " or "), "it has no DNS server")
 	default:
-		c.unseen(c.show.resolvers, "its DNS server is not shown; %s is planned", strings.Join(subnet.Texts(planned), " or "))
+		c.unseen(c.show.resolvers, "its DNS server is not shown (planned: %s)", strings.Join(subnet.Texts(planned), " or "))
 	}
 }
 
@@ -169,7 +169,7 @@ func (c *comparison) neighbors() {
 			case hex(a) == n.Tail:
 				c.planned("%s answers for %s", a.Machine.Name, n.Address)
 			case a.MACGiven:
-				c.wrong("duplicate-address", "find the machine with that MAC address", "%s is answered for by %s, and %s of %s is planned: another machine has that address",
+				c.wrong("duplicate-address", "find the machine with that MAC address", "%s is answered for by %s (planned: %s of %s): another machine has that address",
 					n.Address, mac.Pairs(n.Tail), a.MAC, a.Machine.Name)
 			}
 		}
@@ -210,5 +210,5 @@ func commandsOf(l listing.Listing, on string) commands {
 	return commands{"copy what " + on + " shows of its addresses (ip address, ifconfig, ipconfig /all, or its own page)",
 		"copy what " + on + " shows of its routes (ip route, netstat -rn, ipconfig /all, or its own page)",
 		"copy what " + on + " shows of its DNS servers (cat /etc/resolv.conf, ipconfig /all)",
-		"wait a little, renew the lease on " + on + ", and copy it again"}
+		"wait a moment, then renew the lease on " + on + ", and copy it again"}
 }

@@ -38,10 +38,10 @@ func Whose(p *plan.Plan, l listing.Listing) (Owner, error) {
 	case best == 0 && len(p.Machines) == 1:
 		return Owner{p.Machines[0], "the lab has no other machine"}, nil
 	case best == 0:
-		return Owner{}, fmt.Errorf("nothing in it tells whose it is: say it with --as")
+		return Owner{}, fmt.Errorf("it matches no machine: name it with --as")
 	case len(ties) > 1:
 		few := ties[:min(len(ties), 6)]
-		return Owner{}, fmt.Errorf("it could be %s: say whose it is with --as", strings.Join(few, " or "))
+		return Owner{}, fmt.Errorf("it could be %s: name the machine with --as", strings.Join(few, " or "))
 	}
 	return owner, nil
 }
@@ -54,7 +54,7 @@ func likely(p *plan.Plan, m *plan.Machine, l listing.Listing) (score int, why st
 		}
 	}
 	if named(l, m) {
-		add(40, "it says the name "+m.Name)
+		add(40, "it has the host name "+m.Name)
 	}
 	for _, a := range m.Adapters {
 		for _, i := range l.Interfaces {
@@ -71,7 +71,7 @@ func likely(p *plan.Plan, m *plan.Machine, l listing.Listing) (score int, why st
 				add(n, "it is on "+a.Segment.Name)
 			}
 			if m.Appliance != nil && roleOf(i.Label) != "" && roleOf(i.Label) == a.Role && a.Over == nil {
-				add(6, "it speaks of "+i.Label)
+				add(6, "it mentions "+i.Label)
 			}
 		}
 	}

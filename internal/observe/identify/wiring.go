@@ -100,12 +100,12 @@ func Wire(p *plan.Plan, m *plan.Machine, b Built) Wiring {
 		for _, a := range ports {
 			if !taken[a] && (r == "" || r == a.Role) {
 				out[k].Port, out[k].How, taken[a] = a, "order", true
-				out[k].Doubt = fmt.Sprintf("nothing in %q says that it is %s: this goes by order", x.Network, a.Name)
+				out[k].Doubt = fmt.Sprintf("%q does not match %s: identified by order only", x.Network, a.Name)
 				break
 			}
 		}
 		if out[k].Port == nil {
-			out[k].Doubt = "the lab has no port for it: it stays unconnected"
+			out[k].Doubt = "the lab has no port for it: it remains unconnected"
 		}
 	}
 	return out
@@ -154,11 +154,11 @@ func (w Wiring) Unconnected() []string {
 		switch n := x.Adapter.Number; {
 		case x.Port != nil:
 		case slices.ContainsFunc(w[k:], func(x Wired) bool { return x.Port != nil }):
-			said = append(said, fmt.Sprintf("adapter %d of the package (%q) is of no port and stands before others that are: "+
+			said = append(said, fmt.Sprintf("adapter %d of the package (%q) is not a port, but comes before others that are: "+
 				"the lab would count them wrong; add a port for it, such as one with role manage, as the port in place %d",
 				n, x.Adapter.Network, n))
 		default:
-			said = append(said, fmt.Sprintf("adapter %d of the package (%q) is of no port: it is written as unused, and stays unconnected", n,
+			said = append(said, fmt.Sprintf("adapter %d of the package (%q) is not a port: it is written as unused, and remains unconnected", n,
 				x.Adapter.Network))
 		}
 	}

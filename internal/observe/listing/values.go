@@ -198,7 +198,7 @@ func (r *reader) unreadable(f field, text string) bool {
 	}
 	w := word{text: strings.ReplaceAll(text, " ", "")}
 	if w.classify(); w.kind == plainWord {
-		w.slip = text + "; that is no address: read it again"
+		w.slip = text + "; that is not an address: check it"
 	} else if w.slip == "" {
 		w.slip = fmt.Sprintf("%s; is that %s?", text, w.text)
 	}

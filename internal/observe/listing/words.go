@@ -272,7 +272,7 @@ func (w *word) asSlip(text string) {
 			w.kind, w.bits, w.slip = maskWord, subnet.MaskLength(mask), fmt.Sprintf("%s; is that %s?", text, mask)
 			return
 		}
-		if w.slip = text + "; that is no address: read it again"; ok {
+		if w.slip = text + "; that is not an address: check it"; ok {
 			w.slip = fmt.Sprintf("%s; is that %s?", text, a)
 			w.kind, w.address = addressWord, a
 			if n, err := strconv.Atoi(readDigits().Replace(tail)); whole && err == nil && n <= 32 {
@@ -281,7 +281,7 @@ func (w *word) asSlip(text string) {
 		}
 	case whole && len(tail) > 0:
 		if a, err := netip.ParseAddr(head); err == nil && a.Is4() {
-			w.kind, w.address, w.slip = addressWord, a, text+"; what stands behind the / is no mask: read it again"
+			w.kind, w.address, w.slip = addressWord, a, text+"; what follows the / is not a mask: check it"
 		}
 	case grouped.MatchString(text):
 		digits := strings.ToLower(readDigits().Replace(strings.NewReplacer(":", "", ";", "", ".", "", "-", "").Replace(text)))
@@ -290,7 +290,7 @@ func (w *word) asSlip(text string) {
 			w.kind, w.digits = macWord, digits
 			w.slip = fmt.Sprintf("%s; is that %s?", text, mac.Pairs(digits))
 		} else if n := len(strings.FieldsFunc(text, func(c rune) bool { return strings.ContainsRune(":;-", c) })); n == 5 || n == 7 {
-			w.slip = fmt.Sprintf("%s; a hardware address has six pairs: read it again", text)
+			w.slip = fmt.Sprintf("%s; a MAC address has six pairs: check it", text)
 		}
 	}
 }

@@ -458,7 +458,7 @@ func TestInks(t *testing.T) {
 	}
 }
 
-// A verdict may come from anybody; whatever it says, the diagram can be drawn.
+// A verdict may is from anybody; whatever it says, the diagram can be drawn.
 func FuzzVerdict(f *testing.F) {
 	f.Add([]byte(`{"schema":"openbastion.verdict/1","lab":"saltmarsh","claims":[{"id":"heron.no-bypass","kind":"cut","guest":"heron",
 		"verdict":"broken","escapes":[{"path":["heron","fen","gannet"]}]}]}`))

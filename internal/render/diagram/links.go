@@ -297,7 +297,7 @@ func (l *layout) foot() {
 			}
 			l.sign(margin+2, y+2, string(r.Verdict))
 			w := l.label(margin+18, y, style{11, true, TextInk}, r.ID, 0)
-			l.label(margin+18+w+10, y, body, r.Saw, l.W-2*margin-28-w)
+			l.label(margin+18+w+10, y, body, r.Observed, l.W-2*margin-28-w)
 			y += 16
 		}
 		if shown > 4 {
@@ -322,7 +322,7 @@ func (l *layout) foot() {
 	stroke := func(ink Ink, width float64, dashed bool) func(x, y float64) {
 		return func(x, y float64) { l.line(ink, width, dashed, Point{x, y}, Point{x + 22, y}) }
 	}
-	key("leads outside", 22, stroke(Outside, 2.4, false))
+	key("upstream", 22, stroke(Outside, 2.4, false))
 	key("inside", 22, stroke(Inside, 2.4, false))
 	key("a guest", 22, stroke(Faint, 1.2, false))
 	tagged, leg := false, false
@@ -344,7 +344,7 @@ func (l *layout) foot() {
 		for _, v := range []struct {
 			verdict claims.Verdict
 			text    string
-		}{{claims.Holds, "all of it holds"}, {claims.Broken, "something of it is broken"}, {claims.Unknown, "something of it is unknown"}} {
+		}{{claims.Holds, "all ok"}, {claims.Broken, "broken"}, {claims.Unknown, "unknown"}} {
 			if l.judged.doc.Count()[v.verdict] > 0 {
 				key(v.text, 14, func(x, y float64) { l.sign(x, y-5, string(v.verdict)) })
 			}

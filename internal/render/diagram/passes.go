@@ -58,7 +58,7 @@ func reached(cells []reachability.Cell, beside []*plan.Machine) []string {
 		to[words] = append(to[words], c.To)
 	}
 	if len(order) == 0 {
-		return []string{"→ nobody"}
+		return []string{"→ none"}
 	}
 	var out []string
 	for i, words := range order {

@@ -282,7 +282,7 @@ func gather(list []*entry) []*entry {
 			return append(out, group)
 		}
 	}
-	group.lines = append(group.lines, "a lease each")
+	group.lines = append(group.lines, "DHCP")
 	return append(out, group)
 }
 
@@ -298,7 +298,7 @@ func address(a *plan.Adapter) string {
 			return a.Address.String()
 		}
 	case plan.FromAbove:
-		return "a lease from upstream"
+		return "DHCP from upstream"
 	}
 	return a.Shown()
 }

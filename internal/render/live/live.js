@@ -64,7 +64,7 @@ function entry(list, e, most) {
   const li = document.createElement('li');
   li.className = e.kind;
   const t = document.createElement('time');
-  t.textContent = new Date(e.at).toLocaleTimeString([], {hour12: false});
+  t.textContent = new Date(e.time).toLocaleTimeString([], {hour12: false});
   li.append(t, e.text);
   list.prepend(li);
   while (list.children.length > most) list.lastChild.remove();
@@ -117,7 +117,7 @@ function escaped(e) {
 }
 
 function change(c) {
-  byId('state').textContent = c.phase + ', ' + new Date(c.at).toLocaleTimeString([], {hour12: false});
+  byId('state').textContent = c.phase + ', ' + new Date(c.time).toLocaleTimeString([], {hour12: false});
   rates(c.segments);
   const sums = new Map();
   for (const a of c.adapters) {

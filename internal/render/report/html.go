@@ -85,7 +85,7 @@ func (w *writer) banner() g.Node {
 			link("plan", "Plan"), link("evidence", "Evidence"), g.If(len(w.shown) > 0, link("frames", "Frames"))),
 		h.Div(h.Class("banner "+string(w.doc.Verdict)), g.Text(signs[w.doc.Verdict]+" "+w.doc.Summary())),
 		h.P(h.Class("faint"), g.Text(w.doc.Introduction())),
-		h.P(h.Class("faint"), g.Text("The proof speaks of "+w.doc.Proof.Covers+". Taken for granted: "+strings.Join(w.doc.Proof.Assumes, " "))),
+		h.P(h.Class("faint"), g.Text("Covered: "+w.doc.Proof.Covers+". Taken for granted: "+strings.Join(w.doc.Proof.Assumes, " "))),
 	}
 }
 
@@ -112,9 +112,9 @@ func (w *writer) broken() g.Node {
 		switch {
 		case r.Verdict == claims.Holds:
 		case r.Follows != "":
-			rest = append(rest, h.P(verdictBlock(r), g.Text(" follows from "), link(r.Follows, r.Follows), g.Text(": "+r.Saw)))
+			rest = append(rest, h.P(verdictBlock(r), g.Text(" follows from "), link(r.Follows, r.Follows), g.Text(": "+r.Observed)))
 		default:
-			causes = append(causes, h.Div(h.Class("card"), verdictBlock(r), g.If(len(r.Escapes) == 0, h.P(g.Text(r.Saw))),
+			causes = append(causes, h.Div(h.Class("card"), verdictBlock(r), g.If(len(r.Escapes) == 0, h.P(g.Text(r.Observed))),
 				g.Map(r.Escapes, func(e claims.Way) g.Node {
 					return g.Group{h.P(h.Class("way"), g.Text(strings.Join(e.Path, " → "))), h.P(g.Text(e.Tried))}
 				}),
@@ -143,13 +143,13 @@ func (w *writer) matrix() g.Node {
 		if r == nil {
 			return nil
 		}
-		return h.A(h.Class("sign "+string(r.Verdict)), h.Href("#"+r.ID), h.Title(r.Saw), g.Text(signs[r.Verdict]))
+		return h.A(h.Class("sign "+string(r.Verdict)), h.Href("#"+r.ID), h.Title(r.Observed), g.Text(signs[r.Verdict]))
 	}
 	for i := range w.doc.Claims {
 		r := &w.doc.Claims[i]
 		k := slices.Index(claims.GuestKinds, r.Kind)
 		if k < 0 {
-			others = append(others, []g.Node{cell(r), h.Span(h.Class("faint"), g.Text(string(r.Kind))), g.Text(r.Subject()), g.Text(r.Saw)})
+			others = append(others, []g.Node{cell(r), h.Span(h.Class("faint"), g.Text(string(r.Kind))), g.Text(r.Subject()), g.Text(r.Observed)})
 			continue
 		}
 		if rows[r.Guest] == nil {
@@ -205,18 +205,18 @@ func (w *writer) plan() g.Node {
 	for _, v := range d.NAT {
 		add(text(v.Appliance), text(v.Kind), page.Mono(v.From), page.Mono(v.To))
 	}
-	table("Translation", "appliance", "what", "from", "to")
+	table("NAT", "appliance", "kind", "from", "to")
 	for _, r := range d.Rules {
-		add(text(r.Appliance), text(r.Number), page.Mono(r.Rule), text(r.Why))
+		add(text(r.Appliance), text(r.Number), page.Mono(r.Rule), text(plan.RulePlace(r.Line)))
 	}
-	table("Rules", "appliance", "no.", "rule", "what for")
+	table("Rules", "appliance", "no.", "rule", "from")
 	return append(out, h.P(h.Class("faint"), g.Text("The first rule that matches decides; replies to what was allowed pass; what no rule matches is denied.")))
 }
 
 func (w *writer) evidence() g.Node {
 	return g.Group{h.H2(h.ID("evidence"), g.Text("Evidence")), g.Map(w.doc.Claims, func(r claims.Result) g.Node {
 		return h.Details(h.ID(r.ID), g.If(r.Verdict != claims.Holds, g.Attr("open")),
-			h.Summary(h.Span(h.Class(string(r.Verdict)), g.Text(signs[r.Verdict])), g.Text(" "+r.ID+" "), h.Span(h.Class("faint"), g.Text(r.Saw))),
+			h.Summary(h.Span(h.Class(string(r.Verdict)), g.Text(signs[r.Verdict])), g.Text(" "+r.ID+" "), h.Span(h.Class("faint"), g.Text(r.Observed))),
 			h.Div(w.list(r.Evidence)))
 	})}
 }

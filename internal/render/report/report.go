@@ -42,7 +42,7 @@ func Markdown(p *plan.Plan, doc verdict.Document) []byte {
 			}
 			fmt.Fprintf(&b, "\n### %s\n", r.ID)
 			if len(r.Escapes) == 0 { // else the ways say it
-				fmt.Fprintf(&b, "\n%s\n", plain(r.Saw))
+				fmt.Fprintf(&b, "\n%s\n", plain(r.Observed))
 			}
 			for _, w := range r.Escapes {
 				fmt.Fprintf(&b, "\n- %s → %s by `%s`: %s\n", w.From, w.To, strings.Join(w.Path, " → "), plain(w.Tried))
@@ -61,14 +61,14 @@ func Markdown(p *plan.Plan, doc verdict.Document) []byte {
 		}
 		fmt.Fprintf(&b, "- **%s** %s (line %d): %s. Remedy: %s.\n", plain(f.Code), plain(f.Subject), f.Line, plain(f.Message), plain(f.Remedy))
 	}
-	fmt.Fprintf(&b, "\n## What the proof speaks of\n\nIt covers %s. It takes for granted:\n\n", plain(doc.Proof.Covers))
+	fmt.Fprintf(&b, "\n## Scope of the proof\n\nIt covers %s. It assumes:\n\n", plain(doc.Proof.Covers))
 	for _, text := range doc.Proof.Assumes {
 		fmt.Fprintf(&b, "- %s\n", plain(text))
 	}
 	for _, text := range doc.Proof.Disagree {
 		fmt.Fprintf(&b, "- ✗ %s: %s\n", doc.Differs(), plain(text))
 	}
-	b.WriteString("\n## All claims\n\n| claim | verdict | what is seen | evidence |\n| --- | --- | --- | --- |\n")
+	b.WriteString("\n## All claims\n\n| claim | verdict | observed | evidence |\n| --- | --- | --- | --- |\n")
 	for _, r := range doc.Claims {
 		var evidence []string
 		for _, e := range r.Evidence[:min(len(r.Evidence), maxEvidence)] {
@@ -78,7 +78,7 @@ func Markdown(p *plan.Plan, doc verdict.Document) []byte {
 		if len(r.Evidence) > maxEvidence {
 			more = fmt.Sprintf("; and %d more", len(r.Evidence)-maxEvidence)
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s%s |\n", plain(r.ID), sign[r.Verdict], plain(r.Saw), plain(strings.Join(evidence, "; ")), more)
+		fmt.Fprintf(&b, "| %s | %s | %s | %s%s |\n", plain(r.ID), sign[r.Verdict], plain(r.Observed), plain(strings.Join(evidence, "; ")), more)
 	}
 	return b.Bytes()
 }
@@ -140,16 +140,16 @@ func JUnit(doc verdict.Document) ([]byte, error) {
 			all.Suites = append(all.Suites, junitSuite{Name: doc.Lab + "." + string(r.Kind)})
 		}
 		s := &all.Suites[at[r.Kind]]
-		c := junitCase{Class: doc.Lab + "." + string(r.Kind), Name: r.ID, Out: r.Saw}
+		c := junitCase{Class: doc.Lab + "." + string(r.Kind), Name: r.ID, Out: r.Observed}
 		for _, e := range r.Evidence {
 			c.Out += "\n" + e.String()
 		}
 		switch r.Verdict {
 		case claims.Broken:
-			c.Failure = &junitText{r.Saw, r.Remedy}
+			c.Failure = &junitText{r.Observed, r.Remedy}
 			s.Failures, all.Failures = s.Failures+1, all.Failures+1
 		case claims.Unknown:
-			c.Skipped = &junitText{Message: r.Saw}
+			c.Skipped = &junitText{Message: r.Observed}
 			s.Skipped, all.Skipped = s.Skipped+1, all.Skipped+1
 		}
 		s.Tests, all.Tests = s.Tests+1, all.Tests+1

@@ -94,10 +94,10 @@ func Of(p *plan.Plan, w *lab.Wording) Book {
 	}
 	n := len(book.Parts)
 	if add("Guests", guests...); len(book.Parts) > n {
-		last().Now, last().Unproved = b.online(), "that there is no way around the appliance, and that nobody gets in from outside"
+		last().Now, last().Unproved = b.online(), "there is no bypass, and nothing is reachable from outside"
 	}
 	add("Try it", b.tries()...)
-	last().Unproved = "packets that nobody thinks of: `bastion prove LAB` speaks for all of them, of the plan and not of what is built"
+	last().Unproved = "all other packets: `bastion prove LAB` covers them, for the plan and not for the built lab"
 	add("When it works", b.keep(), b.coming(), b.autostart(), b.trial(), b.again())
 	book.sayOnce()
 	return book
@@ -108,7 +108,7 @@ func (b *writer) appliance(m *plan.Machine, add func(string, ...Step), last func
 	add("Build "+m.Name, b.create(m), b.adapters(m), b.disconnect(m), b.boot(m), b.ready(m))
 	last().NotYet, last().Unproved = b.notYet(m), "everything: nothing has run yet"
 	add("Set up "+m.Name+" at its console", b.first(m), b.which(m), b.console(m), b.restart(m))
-	last().Unproved = "that anybody reaches anything through it"
+	last().Unproved = "traffic through the appliance"
 	if m.Profile.InFiles() {
 		add("Set up "+m.Name+" by files", b.files(m))
 	} else {
@@ -156,7 +156,7 @@ func (b *writer) attach(a *plan.Adapter) string {
 	word := b.w.Isolated
 	switch {
 	case a.Role == lab.Unused:
-		return "nothing: it stays unplugged"
+		return "nothing: leave it unplugged"
 	case a.Segment.Nowhere(), a.Port != nil && a.Role == "":
 		return "nothing yet: it is not decided"
 	case root.Reach == lab.Upstream && root.Lab.Join == "nat":
@@ -204,18 +204,18 @@ func (b *writer) images() Step {
 			remark = fmt.Sprintf("may be tried for %d days from %s", e.Days, e.From.Format("2006-01-02"))
 		}
 		t.Rows = append(t.Rows, []string{m.Name, cmp.Or(file, "its install medium or disk image"),
-			cmp.Or(image.SHA256, "as its publisher says"), remark})
+			cmp.Or(image.SHA256, "as published"), remark})
 	}
 	if len(t.Rows) == 0 {
 		return Step{}
 	}
 	s.Table = t
 	s.Do = []string{"Fetch each file from where its publisher offers it.",
-		"`bastion image verify FILE` compares it with the sum; `bastion image inspect FILE` says what it is and whether it boots.",
+		"`bastion image verify FILE` compares it with the sum; `bastion image inspect FILE` shows its kind and whether it boots.",
 		"`bastion image unpack FILE` where it is packed."}
 	s.See = "Each sum is the same, and each image is of the kind that the machine needs."
-	s.Mistakes = []Mistake{{"the packed file is given to the machine", "it says that there is nothing to boot"},
-		{"an image for another processor", "the screen stays black after the first line"}}
+	s.Mistakes = []Mistake{{"the packed file is given to the machine", "it reports that there is nothing to boot"},
+		{"an image for another processor", "the screen is black after the first line"}}
 	return s
 }
 
@@ -249,8 +249,8 @@ func (b *writer) segments() Step {
 	s.Do = append(s.Do,
 		"Where the host keeps changes to its networks until they are applied or saved, apply them now, and see that your own way to it still works.")
 	s.See = "Each is in the list that an adapter can be attached to."
-	s.Mistakes = []Mistake{{"two networks whose names differ by a letter", "a guest gets no lease, and nothing answers it"},
-		{"an inside network made with an uplink", "`bastion rehearse` says cut, and a guest reaches outside with the appliance off"}}
+	s.Mistakes = []Mistake{{"two networks whose names differ by one letter", "a guest gets no DHCP lease"},
+		{"an inside network made with an uplink", "`bastion rehearse` reports no-bypass, and a guest reaches outside with the appliance off"}}
 	return s
 }
 
@@ -262,8 +262,8 @@ func networks(s *plan.Segment) string {
 }
 
 func (b *writer) strangers() Step {
-	s := Step{ID: "strangers", Title: "Switch off what serves DHCP beside the appliance",
-		Why: "Two DHCP servers on a segment race, and guests that hear the wrong one have no path outside, or one around the appliance."}
+	s := Step{ID: "strangers", Title: "Disable other DHCP servers",
+		Why: "With two DHCP servers on a segment, guests that take the wrong offer have no path outside, or one that bypasses the appliance."}
 	for _, seg := range b.p.Segments {
 		if seg.Inside() && seg.Bridged == nil && seg.Tag == 0 {
 			s.Do = append(s.Do, b.w.Say(b.w.Leases, "name", seg.Called())+": off.")
@@ -272,9 +272,9 @@ func (b *writer) strangers() Step {
 	if s.Do == nil {
 		return Step{}
 	}
-	s.See = "The networks' settings say that nothing serves DHCP."
+	s.See = "The networks' settings show no DHCP server."
 	s.Mistakes = []Mistake{{"it is switched off for one network only", "a guest has an address outside the pool"},
-		{"it comes back after an update", "leases that were right turn wrong a day later"}}
+		{"it comes back after an update", "addresses that were right are wrong a day later"}}
 	return s
 }
 
@@ -295,10 +295,10 @@ func (b *writer) create(m *plan.Machine) Step {
 	}
 	add("disk space", "taken as it fills, or all at once", "either will do; it has no bearing on memory")
 	add("place", "a folder of its own, with room for "+spec.Disk.String(), "what belongs to it is found and saved together")
-	add("not needed", "floppy drive, sound, USB, shared folders", "remove them: each is one thing less to get in by")
+	add("not needed", "floppy drive, sound, USB, shared folders", "remove them: an unused device is one more risk")
 	add("pointing device", "the plain one", "where the pointer does not move in its screen, choose the other kind")
 	add("processor", "the host's own, with its ciphers passed through", "tunnels are several times as fast")
-	add("hardware level", "the newest that the program offers", "an older one is for hosts that it must move to")
+	add("hardware level", "the newest that the program offers", "an older one only for hosts it must move to")
 	if m.Profile.SystemVersion != "" {
 		add("its system", m.Profile.SystemVersion, "what it is built on")
 	}
@@ -306,7 +306,7 @@ func (b *writer) create(m *plan.Machine) Step {
 		add("queues of each adapter", fmt.Sprint(spec.Queues), "one for each processor")
 	}
 	if spec.Autostart {
-		add("start", "with the host, before its guests", "guests ask it for a lease when they start")
+		add("start", "with the host, before its guests", "guests get their addresses from it when they start")
 	}
 	s.Do = []string{"Create it with these settings, and do not start it yet."}
 	s.See = "The settings page shows the same values."
@@ -336,17 +336,17 @@ func reason(m *plan.Machine, about string) string {
 
 func (b *writer) adapters(m *plan.Machine) Step {
 	s := Step{ID: "adapters." + m.Name, Title: "Attach the adapters of " + m.Name + ", in this order", Check: Mapped, Machine: m.Name,
-		Why:   "The order and the MAC address are how the console tells them apart.",
+		Why:   "The console shows the interfaces by order and MAC address.",
 		Table: &Table{Head: []string{"adapter", "for", "attach it to", "MAC address", "model"}, Tick: true}}
 	for _, a := range m.Own() {
 		s.Table.Rows = append(s.Table.Rows, []string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), cmp.Or(a.Name, "the guest"),
 			b.attach(a), a.MAC.String(), a.NIC})
 	}
-	s.Do = []string{"Set each MAC address by hand where the program lets you.",
+	s.Do = []string{"Set each MAC address yourself where the program allows it.",
 		fmt.Sprintf("Where it does not: let it make its own, then `bastion map LAB --as %s --adopt LISTING` writes them into the lab file.",
 			m.Name)}
 	s.See = "As many adapters as rows, each with the address of its row."
-	s.Mistakes = []Mistake{{"WAN and LAN swapped", "guests get leases from upstream, or none at all"},
+	s.Mistakes = []Mistake{{"WAN and LAN swapped", "guests get addresses from upstream, or none"},
 		{"an adapter left on the default network", "a guest reaches outside with the appliance off"}}
 	return s
 }
@@ -359,8 +359,8 @@ func (b *writer) which(m *plan.Machine) Step {
 		s.Table.Rows = append(s.Table.Rows, []string{a.Name, "…" + a.MAC.Tail(2), strings.Join(a.Devices, " or "), fmt.Sprint(a.Number),
 			shown(a)})
 	}
-	s.Do = []string{fmt.Sprintf("Copy the list of interfaces from the console: `bastion map LAB --as %s --listing FILE` says which is which, in whatever form it stands.", m.Name)}
-	s.See = "Every port has one interface whose address ends as in its row."
+	s.Do = []string{fmt.Sprintf("Copy the list of interfaces from the console, in any form: `bastion map LAB --as %s --listing FILE` identifies them.", m.Name)}
+	s.See = "Every port has one interface whose MAC address ends as in its row."
 	s.Mistakes = []Mistake{{"only the first digits are compared", "WAN and LAN swapped: they differ in the last digit only"},
 		{"taken in the order of the list", "right on this machine, wrong on the next"}}
 	return s
@@ -411,9 +411,9 @@ func (b *writer) console(m *plan.Machine) Step {
 	}
 	return Step{ID: "console." + m.Name, Title: "Answer the console's questions", Table: t, Check: Matches, Machine: m.Name,
 		Do: []string{"Where a device's name differs from the likely one, put in what the step before found.",
-			"Where it asks whether its page may fall back to plain HTTP: no.",
-			"Asked the same again, or after a slip: give the answers of this table again, from the first; it keeps the last."},
+			"If asked whether its web page may fall back to plain HTTP: no.",
+			"After a mistake, or if the questions start over: answer from the first row again; the last answers count."},
 		See: "It lists each port with the address that was planned.",
-		Mistakes: []Mistake{{"an upstream gateway set by hand on an inside port", "guests reach the appliance and nothing behind it"},
+		Mistakes: []Mistake{{"a static upstream gateway on an inside port", "guests reach the appliance and nothing behind it"},
 			{"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"}}}
 }

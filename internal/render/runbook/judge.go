@@ -64,7 +64,7 @@ func mapped(p *plan.Plan, m *plan.Machine, l listing.Listing) []Seen {
 		case row.Conflict != "":
 			seen = append(seen, Seen{Amiss, row.Device + ": " + row.Conflict})
 		case row.How == identify.ByOrder:
-			seen = append(seen, Seen{Lacking, fmt.Sprintf("%s would be %s of %s by its place in the list, which is chance", row.Device, row.Port,
+			seen = append(seen, Seen{Lacking, fmt.Sprintf("%s would be %s of %s by its position in the list, a guess", row.Device, row.Port,
 				row.Machine)})
 		default:
 			seen = append(seen, Seen{AsPlanned, fmt.Sprintf("%s is %s of %s, by %s", row.Device, row.Port, row.Machine, row.How)})

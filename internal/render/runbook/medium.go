@@ -58,9 +58,9 @@ func (b *writer) boot(m *plan.Machine) Step {
 	case s.imported():
 		step.Title = "Import the package"
 		step.Do = append(step.Do,
-			fmt.Sprintf("Import %s instead of making the machine by hand, then set what the steps before say where it differs.", s.inner))
+			fmt.Sprintf("Import %s instead of creating the machine by hand, then apply the settings of the steps before where it differs.", s.inner))
 		step.See = fmt.Sprintf("`bastion compare LAB --as %s --built FILE` on the machine's export finds no difference.", m.Name)
-		step.Mistakes = []Mistake{{"the package's own networks are kept",
+		step.Mistakes = []Mistake{{"the package's own networks remain",
 			"an adapter is on the default network, and a guest reaches outside with the appliance off"},
 			{"it is imported twice", "two machines have one MAC address"}}
 	case s.kind == image.VirtDisk:
@@ -73,18 +73,18 @@ func (b *writer) boot(m *plan.Machine) Step {
 			{"the fetched file itself is attached, not a copy", "the next lab begins with this one's settings"}}
 	case s.kind == image.RawDisk:
 		step.Title = "Attach the disk image and set the start order"
-		step.Do = append(step.Do, fmt.Sprintf("`bastion image inspect %s` says whether it is an installed disk or a stick that installs.",
+		step.Do = append(step.Do, fmt.Sprintf("`bastion image inspect %s` shows whether it is an installed disk or an installer.",
 			s.inner),
 			"An installed disk: attach it as the machine's disk, in place of an empty one. A stick: attach it as a second disk, and start from that one once.", order)
 		step.See = "It starts from what you attached."
-		step.Mistakes = []Mistake{{"it is put into the optical drive", "it says that there is nothing to boot"},
-			{"the stick stands first in the start order", "after the installation it begins to install again"}}
+		step.Mistakes = []Mistake{{"it is put into the optical drive", "it reports that there is nothing to boot"},
+			{"the stick is first in the boot order", "after the installation it begins to install again"}}
 	default:
 		step.Title = "Put the medium in and set the start order"
 		step.Do = append(step.Do, fmt.Sprintf("Put %s into %s; the file itself will do, nothing need be burnt.", s.inner, b.w.Medium), order)
 		step.See = "With an empty disk it starts from the medium; once installed, from the disk."
-		step.Mistakes = []Mistake{{"the medium stands first", "after the installation it begins to install again"},
-			{"the medium was not connected at power-on", "it says that there is nothing to boot"}}
+		step.Mistakes = []Mistake{{"the medium is first", "after the installation it begins to install again"},
+			{"the medium was not connected at power-on", "it reports that there is nothing to boot"}}
 	}
 	return step
 }
@@ -93,13 +93,13 @@ func (b *writer) first(m *plan.Machine) Step {
 	s := Step{ID: "start." + m.Name, Title: "Start " + m.Name, Do: []string{"Start it and open its console."}}
 	if src := sourceOf(m); src.file == "" || src.installs() {
 		s.Title += " and install it"
-		s.Do = append(s.Do, "Install it onto its disk where it asks. Only the machine's own disk is erased by that.",
-			"File system: the plain one will do where the host keeps its disks safe already; firmware as the machine's settings say.",
+		s.Do = append(s.Do, "Install it to its disk. This erases only the machine's own disk.",
+			"File system: the default is enough where the host's disks are reliable; firmware as in the machine's settings.",
 			"Its terms: note the period and what ends with it before you accept.")
-		s.Mistakes = append(s.Mistakes, Mistake{"what is set up still runs from the medium, not from the disk",
-			"after the restart nothing of it is there"})
+		s.Mistakes = append(s.Mistakes, Mistake{"it still runs from the medium, not from the disk",
+			"after the restart the settings are lost"})
 	}
-	s.Do = append(s.Do, "A start menu that counts down goes on by itself; a line that asks for a key waits for it without end.")
+	s.Do = append(s.Do, "A boot menu with a countdown continues by itself; one that asks for a key waits.")
 	if len(m.Profile.Waits) == 0 {
 		s.Do = append(s.Do,
 			"A first start takes some minutes, and several times as long on a host without acceleration. Nothing new on the screen for a quarter of an hour: it waits for a key, or has no memory.")
@@ -130,15 +130,15 @@ func (b *writer) restart(m *plan.Machine) Step {
 // files returns an appliance that is set up in files what an export writes.
 func (b *writer) files(m *plan.Machine) Step {
 	return Step{ID: "files." + m.Name, Title: "Give " + m.Name + " its files",
-		Why: "It has no pages: addresses, packet filter, translation and leases are files that the program writes from the plan.",
+		Why: "It has no web pages: addresses, packet filter, NAT and DHCP are files that the program writes from the plan.",
 		Do: []string{
 			"`bastion export LAB --kind seed --to files` writes a first-start seed: attach files/" + m.Name +
 				".iso as a medium, and the machine sets itself up when it first starts.",
-			"Where the machine is installed already: `bastion export LAB --kind nft --to files` writes its packet filter and kernel settings, `bastion export LAB --kind leases --to files` its DHCP server's configuration; copy them to where each file's first lines say.",
+			"If the machine is installed already: `bastion export LAB --kind nft --to files` writes its packet filter and kernel settings, `bastion export LAB --kind leases --to files` its DHCP server's configuration; copy them to the paths in their first lines.",
 		},
-		See: "`nft list ruleset` on it shows the rules of the plan, and `sysctl net.ipv4.ip_forward` says 1.",
+		See: "`nft list ruleset` on it shows the planned rules, and `sysctl net.ipv4.ip_forward` shows 1.",
 		Mistakes: []Mistake{{"an interface has another name than in the files",
-			"the packet filter does not load, or lets nothing pass; --device says the real name"},
-			{"the files are loaded and not kept for the next start",
+			"the packet filter does not load, or passes nothing; --device sets the real name"},
+			{"the files are loaded but not kept for the next start",
 				"everything is gone after a restart"}}}
 }

@@ -20,7 +20,7 @@ func (b *writer) secondLine(m *plan.Machine) Step {
 			first.Segment.Name,
 			second.Name, second.Segment.Name),
 		Do: []string{fmt.Sprintf("Unplug adapter %d of %s (%s).", first.Number, m.Name, first.Name),
-			"Wait a minute: the appliance has to notice.", "In a guest fetch a page again, and let a page say which address it saw.",
+			"Wait a minute: the appliance has to notice.", "In a guest load a web page, and one that shows the sender's address.",
 			"Plug it in again, and do the same."},
 		See: fmt.Sprintf("Guests reach outside by %s while %s is out, and by %s again afterwards. Conversations that were open break once.",
 			second.Name, first.Name, first.Name),
@@ -48,8 +48,8 @@ func (b *writer) bridged(m *plan.Machine) Step {
 		}
 	}
 	s.Do = []string{"Its two sides must be two adapters of the host on two switches; with both on one switch frames go round for ever."}
-	s.See = "All rows as they say, and the lights of the switches calm."
-	s.Mistakes = []Mistake{{"the switch holds frames back whose address is not its machine's",
+	s.See = "All rows match, and the switches' link lights are steady."
+	s.Mistakes = []Mistake{{"the switch drops frames whose MAC address is not its machine's",
 		"it shows packets coming in, and none arrive behind it"},
 		{"the host has an address on one of its sides", "the host is reached past the filter"}}
 	return s
@@ -60,14 +60,14 @@ func (b *writer) armed(m *plan.Machine) Step {
 	if m.Appliance.Kind != "one-armed" {
 		return Step{}
 	}
-	s := Step{ID: "point." + m.Name, Title: "Point what it shall see at " + m.Name,
-		Why: "It stands beside the router, not before it: who names the router as next hop goes past it, and it cannot hold that back.",
-		Do: []string{"Leases: let them name it as router, as the part before says, and switch the router's own DHCP server off.",
-			"Addresses that are set by hand: its address as the gateway.",
+	s := Step{ID: "point." + m.Name, Title: "Direct the traffic it must see to " + m.Name,
+		Why: "It is next to the router, not before it: a guest that uses the router as gateway bypasses it, and it cannot prevent that.",
+		Do: []string{"DHCP: distribute its address as router, as in the part before, and disable the router's own DHCP server.",
+			"Static guests: set its address as the gateway.",
 			"Mail and pages that must be looked at: a forward at the router to it, or its address as the proxy in each program; nothing else brings them here.",
 			"What must not be avoided belongs behind a routed or transparent appliance."},
 		See:      "A guest's first hop is its address: the tests of the guest's segment show it.",
-		Mistakes: []Mistake{{"a guest keeps the router as its gateway", "it works, and nothing of it is in the appliance's records"}}}
+		Mistakes: []Mistake{{"a guest keeps the router as its gateway", "it works, but the appliance's logs are empty"}}}
 	return s
 }
 
@@ -102,9 +102,9 @@ func (b *writer) sockets() Step {
 	}
 	return Step{ID: "sockets", Title: "Plug the host's adapters in, and label both ends", Table: t,
 		Do: []string{"Bind each network to the adapter by its name or MAC address; a choice made by itself can change at the next start.",
-			"Is the host's own management on one of them? Then the lab's switch settings reach it too: give it an adapter of its own, or know the way in at the screen."},
-		See: "The link is up on each, and pulling one takes down just what its row says.",
+			"Is the host's own management on one of them? Then the lab's switch settings affect it too: use a separate adapter, or have access to its screen."},
+		See: "The link is up on each, and unplugging one affects only what its row lists.",
 		Mistakes: []Mistake{{"two cables into one switch without tags",
 			"outside and inside are one network, and guests get addresses from upstream"},
-			{"the socket passes no tags", "the untagged network works, and tagged guests get no lease"}}}
+			{"the socket passes no tags", "the untagged network works, but tagged guests get no DHCP lease"}}}
 }

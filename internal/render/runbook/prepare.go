@@ -20,7 +20,7 @@ func (b *writer) room() Step {
 		}
 		what := "its disk"
 		if f := sourceOf(m).file; f != "" {
-			what = "its disk; beside it " + f + ", which can be fetched again"
+			what = "its disk; in addition " + f + ", which can be fetched again"
 		}
 		t.Rows = append(t.Rows, []string{m.Name, m.Spec.Disk.String(), what})
 	}
@@ -33,7 +33,7 @@ func (b *writer) room() Step {
 			"A disk that is taken as it fills starts small and grows up to its size; one taken at once is there from the start. Neither has to do with memory.",
 			"Where the host keeps its disks twice already, the appliance needs no mirror of its own: one plain disk will do.",
 			"Does the host have to format a volume for this? That erases all that is on it: look twice at which one it is."},
-		See: "More room is free than the table asks for.",
+		See: "More space is free than the table requires.",
 		Mistakes: []Mistake{{"the volume fills up while a machine runs", "the machine stops, or its disk is damaged"},
 			{"an image lies on a stick that is pulled later", "the machine does not start, as its medium is missing"}}}
 	return s
@@ -60,12 +60,12 @@ func (b *writer) ready(m *plan.Machine) Step {
 		add("for the installation", installing[need])
 	}
 	return Step{ID: "ready." + m.Name, Title: "Stop before the first start of " + m.Name, Table: t,
-		Why: "What is missing now is asked for by the installer, or guessed.",
+		Why: "A missing value is asked for by the installer, or guessed.",
 		Do:  []string{"Read the values back from the machine's settings: a form can drop one without a word."},
-		See: "Every row is as it must be.",
+		See: "Every row matches.",
 		Mistakes: []Mistake{{"it is started with one adapter, the others are added later",
 			"the system numbers them again, and WAN has become LAN"},
-			{"the machine was copied, and the program asks whether it was moved or copied",
+			{"the machine was copied",
 				"copied: it gets new MAC addresses; moved: it keeps those of the first, and both must not be on one network"}}}
 }
 
@@ -89,7 +89,7 @@ func (b *writer) renew(m *plan.Machine) Step {
 	if g == nil || len(b.replaced(m)) > 0 || g.How == plan.Static || g.Segment.Port == nil || g.Segment.Port.Leases == nil {
 		return Step{}
 	}
-	s := Step{ID: "renew." + m.Name, Title: "Ask for a lease again, and open the page again",
+	s := Step{ID: "renew." + m.Name, Title: "Renew the lease, and open the page again",
 		Why: fmt.Sprintf("The session to its page breaks when the address inside changes: %s still has an address of before.", g.Machine.Name),
 		Do: []string{fmt.Sprintf("In %s: %s. Starting it again does the same.", g.Machine.Name,
 			renewals[cmp.Or(g.Machine.Guest.System, "linux")])}}
@@ -100,7 +100,7 @@ func (b *writer) renew(m *plan.Machine) Step {
 	}
 	for _, p := range b.p.Pages {
 		if p.Appliance == m && !p.Factory && strings.HasPrefix(p.URL, "http") {
-			s.Do = append(s.Do, "Open "+p.URL+" with scheme and port as they stand here.")
+			s.Do = append(s.Do, "Open "+p.URL+" with scheme and port as shown.")
 			break
 		}
 	}
@@ -117,12 +117,12 @@ func (b *writer) alone(m *plan.Machine) Step {
 		return Step{}
 	}
 	return Step{ID: "alone." + m.Name, Title: "Set " + m.Name + " up without a client",
-		Why: "No machine of the lab stands where its page answers.",
+		Why: "No machine of the lab is on a segment where its page answers.",
 		Do: []string{"Set it up at its console, or with a utility of its own on its screen.",
 			"Where it must be a page: put a machine on that segment for as long as it takes, and remove it again."},
 		See: "The console shows the ports with their planned addresses.",
-		Mistakes: []Mistake{{"the page is opened from the WAN side for once", "it stays open there, for everybody"},
-			{"the helper stays where it was put", "it is a guest that is not planned"}}}
+		Mistakes: []Mistake{{"the page is opened from the WAN side for once", "it stays open there, for everyone"},
+			{"the helper stays there", "it is a guest that is not planned"}}}
 }
 
 // update brings an appliance up to date before guests depend on it.
@@ -134,8 +134,8 @@ func (b *writer) update(m *plan.Machine) Step {
 		Do: []string{"Look for updates on its page or at its console, once its WAN works; take a " + b.w.Snapshot + " first.",
 			"The hypervisor's guest agent, where you want one: install it in the machine, switch it on in the machine's settings, shut the machine down and start it; a restart is not enough.",
 			"Add-ons: their repository first, then the package."},
-		See: "It says that it is up to date, and its WAN address is as before.",
-		Mistakes: []Mistake{{"a notice is closed unread", "the next update, or the trial's end, comes as a surprise: write down what it said"},
+		See: "It reports that it is up to date, and its WAN address is unchanged.",
+		Mistakes: []Mistake{{"a notice is closed unread", "the next update, or the end of the licence, is a surprise: note its date"},
 			{"updated without a way back", "an update that fails is an installation from the start"}}}
 }
 
@@ -165,7 +165,7 @@ func (b *writer) cables() Step {
 	return Step{ID: "cables", Title: "Cable the real computers", Table: t,
 		Do: []string{"Write down the computer's present settings first, to put them back later.",
 			"A session to it over the network breaks when its cable moves: sit at it, or come in by another adapter."},
-		See: "The link is up at both ends, and the address is as its row says.",
+		See: "The link is up at both ends, and the address matches its row.",
 		Mistakes: []Mistake{{"the cable is in a socket of the local network",
 			"it has an address of the local network, and reaches outside with the appliance off"},
 			{"its wireless is still on", "it has two default routes, and goes out by the wrong one"}}}
@@ -182,7 +182,7 @@ func (b *writer) coming() Step {
 			}
 			what := ""
 			if a.Segment.Lab.Leases == m.Name {
-				what, serves = "leases on "+a.Segment.Name, true
+				what, serves = "DHCP on "+a.Segment.Name, true
 			}
 			t.Rows = append(t.Rows, []string{m.Name, b.attach(a), a.MAC.String(), a.Shown(), what})
 		}
@@ -190,14 +190,14 @@ func (b *writer) coming() Step {
 	if len(t.Rows) == 0 {
 		return Step{}
 	}
-	s := Step{ID: "coming", Title: "When what is off now comes on", Table: t,
+	s := Step{ID: "coming", Title: "When the machines that are off are started", Table: t,
 		Do:       []string{"Build it, start it, write `running: true` into the lab file, and rehearse again."},
-		See:      "`bastion check` does not say any more that it is off.",
-		Mistakes: []Mistake{{"it comes up with an address of its own choice", "who was told its planned one does not find it"}}}
+		See:      "`bastion check` no longer reports that it is off.",
+		Mistakes: []Mistake{{"it comes up with an address of its own choice", "machines that were given its planned address do not find it"}}}
 	if serves {
 		s.Do = append(s.Do,
-			"Then take the typed-in addresses out of the guests one by one, start each again, and see that its lease comes from there.",
-			"Let exactly one machine serve DHCP: the appliance's own service stays off.")
+			"Then remove the static addresses from the guests one by one, restart each, and check that its lease is from there.",
+			"Exactly one machine runs the DHCP server: the appliance's own stays disabled.")
 	}
 	return s
 }
@@ -219,8 +219,8 @@ func (b *writer) autostart() Step {
 	return Step{ID: "autostart", Title: "Let it start with the host", Table: t,
 		Why: "While it is built, a machine that starts by itself starts with half its adapters.",
 		Do:  []string{"Set the start with the host now, appliances first, with a wait before their guests."},
-		See: "After a restart of the host every guest has its lease.",
-		Mistakes: []Mistake{{"guests start before the appliance", "they have no lease until they ask again"},
+		See: "After a restart of the host every guest has an address.",
+		Mistakes: []Mistake{{"guests start before the appliance", "they have no address until they renew it"},
 			{"it was set before the adapters were right", "a restart of the host puts a half-built appliance online"}}}
 }
 
@@ -241,6 +241,6 @@ func (b *writer) trial() Step {
 		"To go on: a licence, or a new installation from this runbook with the saved configuration."}
 	s.See = "A restore point from before the end, and a date in your calendar."
 	s.Mistakes = []Mistake{{"the licence is accepted without its period being noted", "one morning nothing passes"},
-		{"the clock of the machine is set back", "leases, certificates and records are wrong"}}
+		{"the clock of the machine is set back", "leases, certificates and logs have the wrong time"}}
 	return s
 }

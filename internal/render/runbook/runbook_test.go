@@ -177,9 +177,9 @@ func TestPromisesHold(t *testing.T) {
 				var saw string
 				switch got := claims.AskOne(t.Context(), stage, ask).Got.(type) {
 				case claims.GotReach:
-					answered, saw = got.Answered, got.Saw
+					answered, saw = got.Answered, got.Outcome.String()
 				case claims.GotName:
-					answered, saw = got.Answered, got.Saw
+					answered, saw = got.Answered, got.Outcome.String()
 				}
 				assert.Equal(t, !nothing, answered, "%s: %s in %s: %q, and the rehearsal saw %q", name, row[0], s.Machine, row[1], saw)
 			}
@@ -225,7 +225,7 @@ func TestWalk(t *testing.T) {
 	w.Add(Entry{Step: steps[0].ID, Outcome: Proved, At: at, Seen: []string{"eth0 is wan"}})
 	assert.Equal(t, 2, w.Next(steps))
 	record := string(w.Record(b))
-	assert.Contains(t, record, "1 steps said to be done, 1 seen to be")
+	assert.Contains(t, record, "1 steps reported done, 1 seen done")
 	assert.Contains(t, record, "| 1.1 "+steps[0].Title+" | seen | 2026-11-23T09:00:00Z | eth0 is wan |")
 	assert.Contains(t, record, "| 1.3 "+steps[2].Title+" | open | | |")
 }

@@ -33,16 +33,16 @@ func (b *writer) page(m *plan.Machine) Step {
 		s.Do = append([]string{"Open it from the one machine on the network " + building + ", which has an address there from " + m.Name + "."},
 			s.Do...)
 	} else if g := near(m); g != nil {
-		s.Do = append([]string{fmt.Sprintf("You need one machine on the inside: move %s to %s first, as the part Guests says.", g.Machine.Name,
+		s.Do = append([]string{fmt.Sprintf("You need one machine inside: move %s to %s first, as in the part Guests.", g.Machine.Name,
 			g.Segment.Name)}, s.Do...)
 	}
 	if len(m.Profile.Change) > 0 {
 		s.Do = append(s.Do, "Change at once: "+strings.Join(m.Profile.Change,
-			", ")+". The lab file holds no password; keep it where you keep others.")
+			", ")+". The lab file has no password; keep it with your others.")
 	}
-	s.See = "The browser warns once that it does not know the certificate: the appliance made its own. Compare its fingerprint with the console's where it shows one, and go on."
+	s.See = "The browser warns once about the certificate: the appliance made its own. Compare its fingerprint with the console's where it is shown, and continue."
 	s.Mistakes = []Mistake{{"opened from the WAN side", "it does not answer there, and must not"},
-		{"http typed for https", "nothing answers, or a page that asks to reload"}}
+		{"http typed for https", "nothing answers, or the page asks to reload"}}
 	return s
 }
 
@@ -74,7 +74,7 @@ func (b *writer) settings(m *plan.Machine) Step {
 				a.Segment.Subnet)
 		}
 	}
-	s.Mistakes = []Mistake{{"private sources are dropped on a WAN that is itself private", "no lease on WAN, or nothing published answers"},
+	s.Mistakes = []Mistake{{"private sources are dropped on a WAN that is itself private", "no DHCP lease on the WAN, or no port forward answers"},
 		{"a time zone or time that is off", "certificates are refused, and records do not match"}}
 	return s
 }
@@ -87,11 +87,11 @@ func factory(m *plan.Machine, key string, on bool, is, what string) []string {
 	case on:
 		return []string{"From the factory " + is + "."}
 	}
-	return []string{"From the factory it has nothing of it: " + what + " must be added, or nothing passes."}
+	return []string{"Its factory settings have none of it: " + what + " must be added, or nothing passes."}
 }
 
 func (b *writer) translation(m *plan.Machine) Step {
-	s := Step{ID: "translation." + m.Name, Title: "Set translation and what is published",
+	s := Step{ID: "translation." + m.Name, Title: "Set NAT and port forwards",
 		Table: &Table{Head: []string{"what", "from", "to"}, Tick: true}}
 	for _, seg := range m.Masq {
 		s.Table.Rows = append(s.Table.Rows, []string{"translate outward", seg.Subnet.String() + " (" + seg.Name + ")", "the WAN address"})
@@ -124,16 +124,15 @@ func target(a *plan.Adapter) string {
 func (b *writer) rules(m *plan.Machine) Step {
 	s := Step{ID: "rules." + m.Name, Title: "Enter the rules, in this order",
 		Why:   "The first that matches decides; answers to what was allowed pass; the rest is denied.",
-		Table: &Table{Head: []string{"no.", "rule", "what for"}, Tick: true}}
+		Table: &Table{Head: []string{"no.", "rule"}, Tick: true}}
 	for i, r := range m.Rules {
-		why, _, _ := strings.Cut(r.Why, " (line ") // the place in the file is nothing to type
-		s.Table.Rows = append(s.Table.Rows, []string{fmt.Sprint(i + 1), r.Text, why})
+		s.Table.Rows = append(s.Table.Rows, []string{fmt.Sprint(i + 1), r.Text})
 	}
 	s.Do = append(factory(m, "outbound", m.Profile.Factory.Outbound, "it lets the inside go outside, and nothing in",
 		"the rule that lets the inside out"),
 		"Take away what rules it has from the factory that are not in this list.")
 	s.See = "The list on its page reads as this one, from top to bottom."
-	s.Mistakes = []Mistake{{"a rule for all stands above one for a few", "what should be denied passes"},
+	s.Mistakes = []Mistake{{"a rule for all is above one for a few", "what should be denied passes"},
 		{"a rule entered on the wrong port", "it counts nothing, and what it should let pass does not"}}
 	return s
 }
@@ -156,9 +155,9 @@ func (b *writer) leases(m *plan.Machine) Step {
 	}
 	s.Do = append(s.Do, factory(m, "dhcp", m.Profile.Factory.Leases, "it serves DHCP inside, from a pool of its own: change the pool",
 		"the DHCP server")...)
-	s.See = "Its page lists these pools, and leases once guests have asked."
-	s.Mistakes = []Mistake{{"the pool holds the gateway or a fixed address", "now and then a guest gets an address that is taken"},
-		{"the service is on for the wrong port", "no guest on the segment gets a lease"}}
+	s.See = "Its page lists these pools, and the leases of guests that run."
+	s.Mistakes = []Mistake{{"the pool contains the gateway or a static address", "now and then a guest gets an address that is taken"},
+		{"the service is on for the wrong port", "no guest on the segment gets an address"}}
 	return s
 }
 
@@ -175,9 +174,9 @@ func texts(list []netip.Addr) string {
 
 func (b *writer) backup(m *plan.Machine) Step {
 	return Step{ID: "backup." + m.Name, Title: "Save the settings of " + m.Name,
-		Do: []string{"Save its configuration from its page, beside the lab file."}, See: "A file that is not empty, with today's date.",
+		Do: []string{"Save its configuration from its page, in the folder of the lab file."}, See: "A file that is not empty, with today's date.",
 		Mistakes: []Mistake{{"it is saved inside the lab only", "it is gone with the machine that it was meant to restore"},
-			{"it holds passwords and is kept in the open", "whoever reads it has the appliance"}},
+			{"it contains passwords and is readable by others", "whoever reads it has the appliance"}},
 		Keep: "Take a " + b.w.Snapshot + " called \"set up\", and keep the saved configuration."}
 }
 
@@ -191,7 +190,7 @@ func (b *writer) move(seg *plan.Segment) Step {
 		}
 		address := a.Shown()
 		if a.How == plan.Static {
-			address = fmt.Sprintf("set by hand: %s, gateway %s, DNS servers %s", a.Address, text(a.Gateway), texts(a.DNS))
+			address = fmt.Sprintf("static: %s, gateway %s, DNS servers %s", a.Address, text(a.Gateway), texts(a.DNS))
 		}
 		if a.Address6.IsValid() {
 			address += ", and by IPv6 " + a.Address6.String() + " of its own making"
@@ -199,10 +198,10 @@ func (b *writer) move(seg *plan.Segment) Step {
 		s.Table.Rows = append(s.Table.Rows, []string{a.Machine.Name, b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), b.attach(a),
 			a.MAC.String(), address})
 		if n := len(a.Machine.Own()); n == 1 && s.Do == nil {
-			s.Do = []string{"Shut the guest down, attach its adapter as its row says, and remove every other adapter it has.",
-				"Start it again: a guest that only wakes up keeps its old lease."}
+			s.Do = []string{"Shut the guest down, attach its adapter as in its row, and remove every other adapter.",
+				"Start it again: a guest that only resumes keeps its old lease."}
 		} else if n > 1 {
-			s.Do = append(s.Do, fmt.Sprintf("%s has %d adapters on purpose; remove only what is in no table. Connected to it by the network, "+
+			s.Do = append(s.Do, fmt.Sprintf("%s has %d adapters on purpose; remove only those that are in no table. Connected to it over the network, "+
 				"leave the adapter that your session comes in by for last.", a.Machine.Name, n))
 		}
 		if s.Machine == "" {
@@ -213,8 +212,8 @@ func (b *writer) move(seg *plan.Segment) Step {
 		return Step{}
 	}
 	s.See = "`bastion compare LAB LISTING --as GUEST` finds no difference in what the guest shows of its addresses and routes."
-	s.Mistakes = []Mistake{{"a second adapter stays behind", "the guest has two default routes, or reaches outside with the appliance off"},
-		{"the adapter is on a network with a like name", "no lease, and an address that the guest gave itself"}}
+	s.Mistakes = []Mistake{{"a second adapter remains", "the guest has two default routes, or reaches outside with the appliance off"},
+		{"the adapter is on a network with a like name", "no address, or a link-local one"}}
 	return s
 }
 
@@ -253,15 +252,15 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 		address += ": often its first address, of some servers its last"
 	}
 	add(c.Addresses, address,
-		"an address of 169.254: nobody given out a lease, so the adapter is on the wrong network; another network: another machine did")
+		"an address of 169.254: no DHCP server answered, so the adapter is on the wrong network; of another network: another server answered")
 	hop := seg.Gateway
-	add(c.Routes, "one default route, by "+text(hop), "none: the lease named no router; two: a second adapter is attached")
+	add(c.Routes, "one default route, by "+text(hop), "none: DHCP named no router; two: a second adapter is attached")
 	if hop.IsValid() {
 		if answers(m, sourceAddress(a), hop, lab.ICMP, 0) {
 			add(c.Ping(hop.String()), "answers", "the wrong segment, or the appliance's port is not the one you think")
 		} else {
 			add(c.Ping(hop.String()), "nothing: the rules keep "+seg.Name+" from the appliance too",
-				"an answer: the rule that denies it is missing or stands too low")
+				"an answer: the rule that denies it is missing or too far down")
 		}
 	}
 	allowed := claims.AllowedServices(m, seg, sourceAddress(a), witness)
@@ -277,7 +276,7 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 		}
 		if answers(m, sourceAddress(a), hop, lab.UDP, 53) {
 			add(c.Name(beyond), "an address",
-				"addresses answer but names do not: the DNS server that the lease names does not answer, or has none upstream")
+				"addresses answer but names do not: the DNS server does not answer, or has no upstream")
 		}
 		if hop.IsValid() {
 			add(c.Hop(beyond), "the first hop is "+hop.String(), "another first hop: a way around the appliance")
@@ -288,9 +287,9 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 			}
 		}
 	}
-	s.See = "Every line as its row says. Begin at the top: what fails further down has its cause there."
+	s.See = "Every line matches its row. Begin at the top: a failure often has its cause above."
 	s.Mistakes = []Mistake{{"tried before the guest was started again", "the old address, and yesterday's answers"},
-		{"tried from the host instead of the guest", "all works, and says nothing"}}
+		{"tried from the host instead of the guest", "it works, but proves nothing"}}
 	return s
 }
 
@@ -348,7 +347,7 @@ func has(list []lab.Service, p lab.Proto) bool {
 }
 
 func (b *writer) inbound() Step {
-	s := Step{ID: "try.outside", Title: "From outside, beside the WAN",
+	s := Step{ID: "try.outside", Title: "From outside, on the WAN segment",
 		Table: &Table{Head: []string{"try", "must come back", "when not, it means"}, Tick: true}}
 	add := func(row ...string) { s.Table.Rows = append(s.Table.Rows, row) }
 	for _, m := range b.p.Running() {
@@ -363,15 +362,15 @@ func (b *writer) inbound() Step {
 	if len(s.Table.Rows) == 0 {
 		return Step{}
 	}
-	s.See = "Only what is published answers."
+	s.See = "Only port forwards answer."
 	s.Mistakes = []Mistake{{"tried from inside instead", "translation answers differently there"},
-		{"the router upstream does not pass it on", "it answers beside the WAN, and not from further away"}}
+		{"the router upstream does not pass it on", "it answers on the WAN segment, but not from further away"}}
 	return s
 }
 
 func (b *writer) unplug() Step {
 	return Step{ID: "try.no-bypass", Title: "Unplug the WAN and try again",
-		Why: "This is what the lab is for: with the appliance's path outside gone, nothing may leave.", Do: []string{
+		Why: "The purpose of the lab: with the appliance's path outside disconnected, nothing may reach outside.", Do: []string{
 			"Unplug the WAN adapter of " + names(b.p.Running()) + " in the settings.",
 			"In a guest of each inside segment try the address and the name from before.", "Plug it in again.",
 		}, See: "Nothing outside answers any guest, and all answers again once it is plugged in.",
@@ -390,16 +389,16 @@ func names(list []*plan.Machine) string {
 func (b *writer) keep() Step {
 	return Step{ID: "keep", Title: "Keep what works", Do: []string{
 		"Keep the lab file, this runbook and its record, and each appliance's saved configuration together.",
-		"`bastion plan --write` pins what was planned, so that the plan stays as you built it.",
-	}, See: "`bastion rehearse` still says that every claim holds.",
-		Mistakes: []Mistake{{"the lab was changed by hand and not in the file", "the next runbook undoes the change"},
-			{"guests were saved while running", "a restored guest has a lease that is another machine's"}},
+		"`bastion plan --write` writes the chosen values into the file, so that the plan stays as built.",
+	}, See: "`bastion rehearse` still reports every check as ok.",
+		Mistakes: []Mistake{{"the lab was changed but the file was not", "the next runbook undoes the change"},
+			{"guests were saved while running", "a restored guest has another machine's lease"}},
 		Keep: "Take a " + b.w.Snapshot + " of every machine, shut down, called \"works\"."}
 }
 
 func (b *writer) again() Step {
-	return Step{ID: "again", Title: "When one thing changes", Table: &Table{Head: []string{"what changes", "do again"}, Rows: [][]string{
-		{"an address or pool", "console, leases, the guests of that segment, their tests"},
+	return Step{ID: "again", Title: "When something changes", Table: &Table{Head: []string{"what changes", "do again"}, Rows: [][]string{
+		{"an address or pool", "console, DHCP, the guests of that segment, their tests"},
 		{"a rule or a publish", "rules or translation, the tests of both segments, from outside"},
 		{"an adapter or a network", "adapters, which interface is which, the guests there, unplugging the WAN"},
 		{"the appliance's image or version", "images, its whole part, every test"},

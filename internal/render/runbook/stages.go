@@ -153,7 +153,7 @@ func (b *writer) open() Step {
 	for _, o := range b.p.Lab.Open {
 		s.Table.Rows = append(s.Table.Rows, []string{o.Subject, o.Question + "?", fmt.Sprint(o.Pos.Line)})
 	}
-	s.Do = []string{"Write each into the lab file once it is decided; `bastion runbook LAB --since OLD.yaml` then says what is new."}
+	s.Do = []string{"Write each into the lab file once it is decided; `bastion runbook LAB --since OLD.yaml` then shows what is new."}
 	s.Mistakes = []Mistake{{"something is built meanwhile as it happens to be", "the lab is another than the file"}}
 	return s
 }

@@ -88,7 +88,7 @@ func (b *writer) connect(m *plan.Machine) Step {
 	return Step{ID: "connect." + m.Name, Title: "Connect what was left off of " + m.Name, Table: b.plugTable(list),
 		Do:  []string{"Set both marks again: connected now, and connected when the machine starts. Leave every other adapter as it is."},
 		See: "Its overview shows a link on each, and an address where one was planned.",
-		Mistakes: []Mistake{{"one is still off", "the port shows no link, and what is behind it gets nowhere"},
+		Mistakes: []Mistake{{"one is still off", "the port has no link, and machines behind it reach nothing"},
 			{"an unused one is connected as well", "an unplanned machine is on the appliance"}}}
 }
 
@@ -110,27 +110,27 @@ func (b *writer) swap(m *plan.Machine) []Step {
 	for _, old := range olds {
 		before := Step{ID: "before." + old.Name, Title: "Keep what " + old.Name + " has",
 			Do: []string{"Save its configuration, and a " + b.w.Snapshot + " of it, shut down.",
-				"Write down what its DHCP server has given out: guests keep those addresses until they ask again."},
+				"Note the leases its DHCP server has assigned: guests keep those addresses until they renew them."},
 			See:      "A saved configuration that is not empty, with today's date.",
 			Mistakes: []Mistake{{"it is saved on the machine itself", "it cannot be had back when it is needed"}}}
-		clash := "Nothing of it is the successor's, so far as the file says."
+		clash := "The successor takes over none of it, according to the file."
 		if list := check.Conflicts(b.p, old); len(list) > 0 {
 			clash = "Both must never be on together: " + strings.Join(list, "; ") + "."
 		}
 		over := Step{ID: "swap." + old.Name, Title: "Switch over from " + old.Name + " to " + m.Name, Why: clash,
 			Do: []string{fmt.Sprintf("Shut %s down, not suspended, and take its start with the host away.", old.Name),
 				fmt.Sprintf("Connect the adapters of %s in the table: both marks, now and at power-on.", m.Name),
-				"Start each guest again, or have it renew its lease.",
+				"Restart each guest, or renew its lease.",
 				"Where the site's router remembers the old MAC address, wait some minutes or restart it."},
 			Table: b.plugTable(b.later(m)),
 			See:   fmt.Sprintf("A guest's next hop has the MAC address of %s: `bastion compare LAB LISTING --as GUEST`.", m.Name),
-			Mistakes: []Mistake{{"the old one is only suspended", "it wakes up with the same addresses, and both lose connections, alternately"},
+			Mistakes: []Mistake{{"the old one is only suspended", "it resumes with the same addresses, and both lose connections, alternately"},
 				{"guests keep their old lease", "some reach outside and some do not, until their leases end"}}}
 		back := Step{ID: "back." + old.Name, Title: "The way back, should it be needed",
 			Do: []string{fmt.Sprintf("Disconnect the same adapters of %s, or shut it down.", m.Name), fmt.Sprintf("Start %s.", old.Name),
-				"Start each guest again, or have it renew its lease."},
-			See:      "All is as it was before.",
-			Mistakes: []Mistake{{"both run for a moment", "guests have taken leases from both"}}}
+				"Restart each guest, or renew its lease."},
+			See:      "Everything is as before.",
+			Mistakes: []Mistake{{"both run for a moment", "guests have leases from both"}}}
 		steps = append(steps, before, over, back)
 	}
 	return steps

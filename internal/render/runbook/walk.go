@@ -26,7 +26,7 @@ type Entry struct {
 	Step    string    `json:"step"`
 	Title   string    `json:"title"`
 	Outcome Outcome   `json:"outcome"`
-	At      time.Time `json:"at"`
+	At      time.Time `json:"time"`
 	Seen    []string  `json:"seen,omitempty"` // what a check said
 	Note    string    `json:"note,omitempty"`
 }
@@ -122,7 +122,7 @@ func (w *Walk) Record(b Book) []byte {
 		}
 	}
 	fmt.Fprintf(&out,
-		"\n%d steps said to be done, %d seen to be, %d gone past a check that did not hold, %d skipped, %d open.\n\n| step | outcome | when | seen |\n| --- | --- | --- | --- |\n", n[Done], n[Proved], n[Forced], n[Skipped], open)
+		"\n%d steps reported done, %d seen done, %d continued past a failed check, %d skipped, %d open.\n\n| step | outcome | time | seen |\n| --- | --- | --- | --- |\n", n[Done], n[Proved], n[Forced], n[Skipped], open)
 	for i, p := range b.Parts {
 		for j, s := range p.Steps {
 			e, ok := by[s.ID]

@@ -26,6 +26,7 @@ import (
 	"openbastion/internal/model/mac"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/netsim/dhcp"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/probemsg"
 	"openbastion/internal/simulator"
 	"openbastion/internal/verify/claims"
@@ -92,7 +93,7 @@ func (s *realGuest) Ask(_ context.Context, questions []claims.Question, tell fun
 			if w.At == ref {
 				_, _ = s.sh("ping", "-c", "1", "-W", "2", leased["router"])
 				text, _ = s.sh("ip", "neigh", "show", leased["router"])
-				got := claims.GotNeighbor{Saw: "it has no gateway"}
+				got := claims.GotNeighbor{Outcome: outcome.Of(outcome.NoGateway)}
 				if hop, err := netip.ParseAddr(leased["router"]); err == nil {
 					got = claims.GotNeighbor{Hop: hop}
 					if m := hardware.FindStringSubmatch(text); m != nil {
@@ -109,7 +110,7 @@ func (s *realGuest) Ask(_ context.Context, questions []claims.Question, tell fun
 		case claims.AskHop:
 			if w.At == ref {
 				text, _ = s.sh("ping", "-c", "1", "-W", "3", "-t", "1", s.witness())
-				got := claims.GotHop{Saw: strings.TrimSpace(text)}
+				got := claims.GotHop{Outcome: outcome.Fail(strings.TrimSpace(text))}
 				if m := regexp.MustCompile(`From ([0-9.]+)`).FindStringSubmatch(text); m != nil {
 					got.Router, _ = netip.ParseAddr(m[1])
 				}
@@ -121,7 +122,7 @@ func (s *realGuest) Ask(_ context.Context, questions []claims.Question, tell fun
 			}
 		}
 		if a.Got != nil && len(a.Evidence) == 0 {
-			a.Evidence = []claims.Evidence{{Reading: "set by hand the guest", At: time.Now(), Text: strings.TrimSpace(text)}}
+			a.Evidence = []claims.Evidence{{Reading: "static the guest", At: time.Now(), Text: strings.TrimSpace(text)}}
 		}
 		tell(a)
 	}
@@ -131,10 +132,10 @@ func (s *realGuest) Ask(_ context.Context, questions []claims.Question, tell fun
 func (s *realGuest) witness() string { return s.lab.Facts().Witness.Address.String() }
 
 func (s *realGuest) resolve(resolver string, text *string) claims.GotName {
-	got := claims.GotName{Saw: "none was named"}
+	got := claims.GotName{Outcome: outcome.Of(outcome.NoServer)}
 	if at, err := netip.ParseAddr(resolver); err == nil {
 		*text, _ = s.sh("dig", "+time=3", "+tries=2", "@"+resolver, s.lab.Facts().Witness.Name)
-		got = claims.GotName{Resolver: at, Answered: strings.Contains(*text, "status: NOERROR"), Saw: "dig"}
+		got = claims.GotName{Resolver: at, Answered: strings.Contains(*text, "status: NOERROR")}
 		if m := regexp.MustCompile(`IN\s+A\s+([0-9.]+)`).FindStringSubmatch(*text); m != nil {
 			a, _ := netip.ParseAddr(m[1])
 			got.Addresses = []netip.Addr{a}
@@ -167,13 +168,13 @@ func (s *realGuest) reach(to *plan.Adapter, service lab.Service, text *string) c
 		*text, got.Answered = string(out), err == nil
 		got.Who, got.Source = probemsg.Introduced(out)
 	}
-	if got.Saw = strings.TrimSpace(*text); !got.Answered && got.Saw == "" {
-		got.Saw = "no answer"
+	if got.Outcome = outcome.Fail(strings.TrimSpace(*text)); !got.Answered && got.Outcome.Detail == "" {
+		got.Outcome = outcome.Of(outcome.NoAnswer)
 	}
 	return got
 }
 
-// hardware finds the hardware address in a list of neighbors.
+// hardware finds the MAC address in a list of neighbors.
 var hardware = regexp.MustCompile(`lladdr ([0-9a-f:]+)`)
 
 func udp(address string, question []byte) ([]byte, error) {
@@ -302,7 +303,7 @@ func TestRealGuest(t *testing.T) {
 					continue
 				}
 				spoken++
-				assert.Equal(t, rehearsed[r.ID], r.Verdict, "%s: %s", r.ID, r.Saw)
+				assert.Equal(t, rehearsed[r.ID], r.Verdict, "%s: %s", r.ID, r.Observed)
 			}
 			assert.GreaterOrEqual(t, spoken, least, "claims that the real guest speaks of")
 		})

@@ -28,7 +28,7 @@ type Tunnel struct {
 // segment's number; the far end may be there later.
 func OpenTunnel(near, far netip.AddrPort, segment uint32, number int) (*Tunnel, error) {
 	if segment > vxlan.MaxSegment {
-		return nil, fmt.Errorf("tunnel: %d is no number of a segment: it has 24 bits", segment)
+		return nil, fmt.Errorf("tunnel: %d is not a segment number: it has 24 bits", segment)
 	}
 	if !near.Addr().Is4() || !far.Addr().Is4() {
 		return nil, fmt.Errorf("tunnel: from %s to %s: addresses of IPv4 are needed", near, far)

@@ -36,7 +36,7 @@ func Answer(p *plan.Plan, self string, facts claims.Facts) (*Answering, error) {
 		a.close = append(a.close, c)
 	}
 	if len(a.Open)+len(a.Taken) == 0 {
-		return nil, fmt.Errorf("no claim has anybody ask %s", self)
+		return nil, fmt.Errorf("no check involves %s", self)
 	}
 	return a, nil
 }

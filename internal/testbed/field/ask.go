@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"openbastion/internal/classroom/witness"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/testbed/stage"
 )
 
@@ -63,7 +64,7 @@ func (g *Guest) Ask(ctx context.Context, way witness.Way, to netip.AddrPort, fro
 			return r, bytes.Clone(data), nil
 		}
 	}
-	return witness.Report{}, nil, errors.New("the test server only ever asks to ask again")
+	return witness.Report{}, nil, errors.New("the test server only keeps asking to repeat")
 }
 
 // exchanger returns what sends a message and gives what comes back.
@@ -165,14 +166,14 @@ func overDatagrams(ctx context.Context, c net.Conn, way witness.Way, m []byte) (
 	return nil, err
 }
 
-// saw says in few words why a question got nothing.
-func saw(err error) string {
+// outcomeOf returns why a request got no answer.
+func outcomeOf(err error) outcome.Outcome {
 	var op *net.OpError
 	switch {
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
-		return "closed without an answer"
+		return outcome.Of(outcome.Closed)
 	case errors.As(err, &op) && op.Timeout():
-		return "no answer"
+		return outcome.Of(outcome.NoAnswer)
 	}
-	return stage.Saw(err)
+	return stage.Outcome(err)
 }

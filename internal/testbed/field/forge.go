@@ -121,7 +121,7 @@ func (s *Probe) Settle(ctx context.Context, answers []claims.Answer) (runs []evi
 		}
 		switch {
 		case !r.Told:
-			a.Evidence = append(a.Evidence, s.reading("%d forged packets were sent as well: what came of them tells the record of the test server "+
+			a.Evidence = append(a.Evidence, s.reading("%d forged packets were sent as well: the test server's record shows what became of them "+
 				"(verify --from)", r.Sent)...)
 		case r.cut:
 			a.Evidence = append(a.Evidence, claims.Evidence{Reading: "the test server", At: time.Now(), Text: said})

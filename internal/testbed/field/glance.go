@@ -11,7 +11,7 @@ import (
 type Glance struct {
 	Schema   string          `json:"schema"`
 	Adapters []GlanceAdapter `json:"adapters"`
-	Says     []Said          `json:"says"`
+	Says     []Said          `json:"statements"`
 }
 
 // GlanceAdapter is an adapter of it.
@@ -19,7 +19,7 @@ type GlanceAdapter struct {
 	Name      string   `json:"name"`
 	MAC       string   `json:"mac"`
 	Addresses []string `json:"addresses"`
-	How       string   `json:"how"` // leased, typed in, self-given
+	How       string   `json:"method"` // leased, typed in, self-given
 }
 
 // Said is a sentence of it.
@@ -52,11 +52,11 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 		}
 		switch four := a.Four(); {
 		case four.IsValid() && four.Addr().IsLinkLocalUnicast():
-			g.How = "self-given: nobody handed it a lease"
+			g.How = "link-local: no DHCP server answered"
 		case a.Leased:
 			g.How = "leased"
 		case four.IsValid():
-			g.How = "set by hand"
+			g.How = "static"
 		}
 		v.Adapters = append(v.Adapters, g)
 		if !a.Gateway.IsValid() {
@@ -73,10 +73,10 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 	}
 	switch hops {
 	case 0:
-		say(false, "There is no next hop: this machine reaches its own segment only.")
+		say(false, "No default gateway: this machine reaches only its own segment.")
 	case 1:
 	default:
-		say(false, "There are %d next hops: one of them may lead around the firewall.", hops)
+		say(false, "%d default gateways: one of them may bypass the firewall.", hops)
 	}
 	if servers {
 		s.glanceServers(ctx, say)
@@ -87,16 +87,16 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 
 func (s System) glanceNames(ctx context.Context, say func(good bool, format string, args ...any)) {
 	if len(s.Resolvers) == 0 {
-		say(false, "It knows no DNS server: names lead nowhere.")
+		say(false, "No DNS server is set: names do not resolve.")
 		return
 	}
 	got := lookUp(ctx, s.Resolvers[0], "example.com")
 	switch {
 	case !got.Answered:
-		say(false, "The DNS server %s: %s.", got.Resolver, got.Saw)
+		say(false, "DNS server %s: %s.", got.Resolver, got.Text())
 		return
 	case len(got.Addresses) == 0:
-		say(false, "The DNS server %s says: %s.", got.Resolver, got.Saw)
+		say(false, "DNS server %s returned %s.", got.Resolver, got.Text())
 		return
 	}
 	say(true, "The DNS server %s answers.", got.Resolver)
@@ -105,6 +105,6 @@ func (s System) glanceNames(ctx context.Context, say func(good bool, format stri
 		_ = c.Close()
 		say(true, "It gets outside: %s answers by tcp/80.", to.Addr())
 	} else {
-		say(false, "It does not get outside by tcp/80: %s.", saw(err))
+		say(false, "It does not get outside by tcp/80: %s.", outcomeOf(err))
 	}
 }

@@ -2,7 +2,6 @@ package field
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -52,18 +51,18 @@ func (s *Probe) fromOutside(ctx context.Context, q claims.Question) claims.Answe
 		}
 		got := s.introduced(ctx, what.Service, at)
 		if got.Answered && got.Who == "" {
-			return claims.Answer{Missing: fmt.Sprintf("%s at %s answers, and does not say who it is", what.Service, at)}
+			return claims.Answer{Missing: fmt.Sprintf("%s at %s answers without a name", what.Service, at)}
 		}
-		return claims.Answer{Got: got, Evidence: s.reading("%s at %s: %s", what.Service, at, cmp.Or(got.Saw, got.Who+" answered"))}
+		return claims.Answer{Got: got, Evidence: s.reading("%s at %s: %s", what.Service, at, got.Outcome.Or(got.Who+" answered"))}
 	}
-	return claims.Answer{Missing: "only a guest can tell"}
+	return claims.Answer{Missing: "only a guest can check that"}
 }
 
 // wanOf returns the address of an appliance's WAN: the one that was told, else the planned one.
 func (s *Probe) wanOf(ref claims.Ref) (netip.Addr, string) {
 	a, err := ref.In(s.plan)
 	if err != nil || a == nil {
-		return netip.Addr{}, "nobody knows where that is"
+		return netip.Addr{}, "its address is unknown"
 	}
 	if at, ok := s.At[a.Machine.Name]; ok {
 		return at, ""
@@ -107,16 +106,16 @@ func (s *Probe) introduced(ctx context.Context, service lab.Service, at netip.Ad
 	}
 	c, err := (&net.Dialer{Timeout: tries * tryTime}).DialContext(ctx, "tcp", netip.AddrPortFrom(at, service.From).String())
 	if err != nil {
-		return claims.GotReach{Saw: saw(err)}
+		return claims.GotReach{Outcome: outcomeOf(err)}
 	}
 	defer c.Close()
 	_ = c.SetDeadline(time.Now().Add(tries * tryTime))
 	if _, err := io.WriteString(c, "GET / HTTP/1.0\r\n\r\n"); err != nil {
-		return claims.GotReach{Answered: true, Saw: saw(err)}
+		return claims.GotReach{Answered: true, Outcome: outcomeOf(err)}
 	}
 	page, err := io.ReadAll(io.LimitReader(c, 64<<10))
 	if err != nil && !errors.Is(err, io.EOF) && len(page) == 0 {
-		return claims.GotReach{Answered: true, Saw: saw(err)}
+		return claims.GotReach{Answered: true, Outcome: outcomeOf(err)}
 	}
 	if _, body, ok := bytes.Cut(page, []byte("\r\n\r\n")); ok {
 		page = body
@@ -175,11 +174,11 @@ func (s *Probe) handed(ctx context.Context, wan *plan.Adapter, at netip.Addr, kn
 	}
 	x, own := s.system.beside(at)
 	if !own.IsValid() {
-		return fmt.Sprintf("this machine is not beside %s: nothing was handed to it for inside addresses", at)
+		return fmt.Sprintf("this machine is not on the segment of %s: no packets for inside addresses were sent", at)
 	}
 	next, ok, err := x.hardware(ctx, at)
 	if err != nil || !ok {
-		return fmt.Sprintf("who has %s does not answer: nothing was handed to it for inside addresses", at)
+		return fmt.Sprintf("the machine with %s does not answer: no packets for inside addresses were sent", at)
 	}
 	known.Witness = own
 	list := attack.Intrude(s.plan, wan, x.MAC, known)

@@ -1,7 +1,6 @@
 package field
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,7 +17,7 @@ import (
 	"openbastion/internal/model/mac"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/netsim/dhcp"
-	"openbastion/internal/netsim/dns"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/testbed/stage"
 	"openbastion/internal/verify/claims"
 )
@@ -105,7 +104,7 @@ func (s *Probe) Set(ctx context.Context, c claims.Condition) error {
 		return nil
 	}
 	if s.Cut == nil {
-		return errors.New("nobody was asked to unplug the appliance's WAN (--cut)")
+		return errors.New("the WAN was not unplugged (--cut)")
 	}
 	err := s.Cut(ctx, !wanted)
 	if err == nil {
@@ -185,13 +184,13 @@ func (s *Probe) mine(what claims.Asking) (*plan.Adapter, string) {
 	}
 	switch {
 	case !ok:
-		return nil, "from within a guest nobody can tell"
+		return nil, "a guest cannot check that"
 	case ref.Machine == "":
-		return nil, "only the test server outside can tell"
+		return nil, "only the test server outside can check that"
 	case ref.Machine != s.Self && isAddress(what):
-		return nil, fmt.Sprintf("which address %s has, only it can tell (--at %s=ADDRESS)", ref.Machine, ref.Machine)
+		return nil, fmt.Sprintf("only %s itself can show its address (--at %s=ADDRESS)", ref.Machine, ref.Machine)
 	case ref.Machine != s.Self:
-		return nil, fmt.Sprintf("only %s can tell", ref.Machine)
+		return nil, fmt.Sprintf("only %s can check that", ref.Machine)
 	}
 	if _, is := what.(claims.AskAttack); is {
 		return nil, ""
@@ -264,7 +263,7 @@ func (s *Probe) answer(ctx context.Context, q claims.Question, a *plan.Adapter) 
 	case claims.AskAttack:
 		return s.attack(ctx, q.ID)
 	}
-	return claims.Answer{Missing: fmt.Sprintf("a system is not asked for %s", q.KindOf())}
+	return claims.Answer{Missing: fmt.Sprintf("a system cannot be asked for %s", q.KindOf())}
 }
 
 func global6(list []netip.Prefix) []netip.Prefix {
@@ -281,9 +280,9 @@ func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
 	}
 	if !x.Leased {
 		if slices.Contains(s.system.Unseen, unseenLease) {
-			return claims.Answer{Missing: "this system does not tell whether an address is leased"}
+			return claims.Answer{Missing: "this system does not show whether an address is from DHCP"}
 		}
-		return claims.Answer{Got: claims.GotLease{}, Evidence: s.reading("%s of %s was set by hand: it does not run out", at, x.Name)}
+		return claims.Answer{Got: claims.GotLease{}, Evidence: s.reading("%s of %s is static: it has no lease time", at, x.Name)}
 	}
 	offers, why := s.offers(ctx, a)
 	if why != "" && x.Server.IsValid() {
@@ -303,7 +302,7 @@ func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
 		b.Server, b.ServerMAC = o.Server, o.ServerMAC
 	}
 	if len(offers) > 1 && !x.Server.IsValid() {
-		return claims.Answer{Missing: "several serve DHCP there, and this system does not tell whose it took"}
+		return claims.Answer{Missing: "several DHCP servers answer there, and this system does not show which one it used"}
 	}
 	return claims.Answer{Got: claims.GotLease{Lease: b}, Evidence: s.reading("%s has leased %s, next hop %s", x.Name, at, x.Gateway)}
 }
@@ -330,7 +329,7 @@ func (s *Probe) toldBy(a *plan.Adapter) []netip.Addr {
 // offers asks who hands out leases on an adapter's segment.
 func (s *Probe) offers(ctx context.Context, a *plan.Adapter) (offers []dhcp.Offer, why string) {
 	if s.packets == nil {
-		return nil, "who gave it the lease: " + s.why
+		return nil, "which DHCP server it used: " + s.why
 	}
 	s.packets.ask(ctx, []claims.Question{{ID: "offers", Ask: claims.AskServers{At: claims.RefTo(a)}}}, func(got claims.Answer) {
 		if g, ok := got.Got.(claims.GotServers); ok {
@@ -344,7 +343,7 @@ func (s *Probe) offers(ctx context.Context, a *plan.Adapter) (offers []dhcp.Offe
 func (s *Probe) neighbor(ctx context.Context, a *plan.Adapter) claims.Answer {
 	x := s.adapter(a)
 	if !x.Gateway.IsValid() {
-		return claims.Answer{Got: claims.GotNeighbor{Saw: "it has no gateway"}, Evidence: s.reading("%s has no gateway", x.Name)}
+		return claims.Answer{Got: claims.GotNeighbor{Outcome: outcome.Of(outcome.NoGateway)}, Evidence: s.reading("%s has no gateway", x.Name)}
 	}
 	got := claims.GotNeighbor{Hop: x.Gateway}
 	if s.packets != nil {
@@ -357,7 +356,7 @@ func (s *Probe) neighbor(ctx context.Context, a *plan.Adapter) claims.Answer {
 	} else {
 		m, ok, err := x.hardware(ctx, x.Gateway)
 		if err != nil {
-			return claims.Answer{Missing: "this system does not tell its neighbors' MAC addresses: " + err.Error()}
+			return claims.Answer{Missing: "this system does not show its neighbors' MAC addresses: " + err.Error()}
 		}
 		if ok {
 			got.Hardware = []mac.Address{m}
@@ -391,19 +390,18 @@ func poke(at netip.Addr) {
 // name asks the system's first resolver.
 func (s *Probe) name(ctx context.Context) claims.Answer {
 	if s.Witness.Name == "" {
-		return claims.Answer{Missing: "no name was given that leads to the test server (--name)"}
+		return claims.Answer{Missing: "no name for the test server was given (--name)"}
 	}
 	if len(s.system.Resolvers) == 0 {
-		return claims.Answer{Got: claims.GotName{Saw: "none was named"}, Evidence: s.reading("it knows no DNS server")}
+		return claims.Answer{Got: claims.GotName{Outcome: outcome.Of(outcome.NoServer)}, Evidence: s.reading("it has no DNS server")}
 	}
 	got := lookUp(ctx, s.system.Resolvers[0], s.Witness.Name)
-	return claims.Answer{Got: got, Evidence: s.reading("%s says of %s: %s %v", got.Resolver, s.Witness.Name, got.Saw, got.Addresses)}
+	return claims.Answer{Got: got, Evidence: s.reading("DNS server %s, %s: %s %v", got.Resolver, s.Witness.Name, got.Text(), got.Addresses)}
 }
 
 // lookUp asks a resolver for a name.
 func lookUp(ctx context.Context, resolver netip.Addr, name string) claims.GotName {
-	got := stage.LookUp(resolver, name, func(to netip.AddrPort, q []byte) ([]byte, error) { return exchangeDatagram(ctx, to, q) }, saw)
-	got.Saw = dns.Says(got.Saw)
+	got := stage.LookUp(resolver, name, func(to netip.AddrPort, q []byte) ([]byte, error) { return exchangeDatagram(ctx, to, q) }, outcomeOf)
 	return got
 }
 
@@ -424,11 +422,11 @@ func (s *Probe) hop(ctx context.Context) claims.Answer {
 	}
 	at, err := firstHop(ctx, netip.AddrPortFrom(to, hopPort))
 	if errors.Is(err, errPermission) {
-		return claims.Answer{Missing: "to hear who ended a packet takes rights on this system (root)"}
+		return claims.Answer{Missing: "receiving ICMP errors needs root on this system"}
 	}
-	got := claims.GotHop{Router: at, Saw: saw(err)}
+	got := claims.GotHop{Router: at, Outcome: outcomeOf(err)}
 	return claims.Answer{Got: got, Evidence: s.reading("a packet with one hop to live: %s",
-		cmp.Or(got.Saw, "its time was over at "+at.String()))}
+		got.Outcome.Or("time exceeded at "+at.String()))}
 }
 
 // anywhere is an address outside every lab (RFC 5737): a packet with one hop to live does not
@@ -438,4 +436,4 @@ var anywhere = netip.AddrFrom4([4]byte{192, 0, 2, 1})
 // hopPort is where packets go that are to end on the way.
 const hopPort = 33434
 
-const noWitness = "there is no witness outside (--witness)"
+const noWitness = "no test server outside was given (--witness)"

@@ -1,7 +1,6 @@
 package field
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,8 +13,8 @@ import (
 	"openbastion/internal/classroom/witness"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/probemsg"
-	"openbastion/internal/testbed/stage"
 	"openbastion/internal/verify/claims"
 )
 
@@ -35,23 +34,23 @@ func (s *Probe) reach(ctx context.Context, q claims.AskReach, a *plan.Adapter) c
 		}
 		switch {
 		case q.IPv6:
-			return claims.Answer{Missing: "which IPv6 address " + q.To.Machine + " has, only it can tell"}
+			return claims.Answer{Missing: "which IPv6 address " + q.To.Machine + " can only be seen on it"}
 		case s.At[q.To.Machine].IsValid():
 			to = s.At[q.To.Machine]
 		case !other.Address.IsValid():
-			return claims.Answer{Missing: fmt.Sprintf("which address %s has leased, only it can tell (--at %s=ADDRESS)", q.To.Machine, q.To.Machine)}
+			return claims.Answer{Missing: fmt.Sprintf("only %s itself can show its leased address (--at %s=ADDRESS)", q.To.Machine, q.To.Machine)}
 		default:
 			to = other.Address.Addr()
 		}
 	}
 	got := s.try(ctx, q.Service, to)
-	if q.Service.Proto == lab.ICMP && got.Saw == stage.Prohibited {
+	if q.Service.Proto == lab.ICMP && got.Outcome.Is(outcome.Prohibited) {
 		return claims.Answer{Missing: noPings}
 	}
 	if !got.Answered && !s.Answers && q.Service.Proto != lab.ICMP {
-		return claims.Answer{Missing: fmt.Sprintf("%s does not answer at %s; whether anybody listens there nobody knows (--others-answer)", to, q.Service)}
+		return claims.Answer{Missing: fmt.Sprintf("%s does not answer at %s: closed port or blocked? (--others-answer)", to, q.Service)}
 	}
-	return claims.Answer{Got: got, Evidence: s.reading("%s at %s: %s", q.Service, to, cmp.Or(got.Saw, "answered"))}
+	return claims.Answer{Got: got, Evidence: s.reading("%s at %s: %s", q.Service, to, got.Outcome)}
 }
 
 // try reaches a service by this system's own sockets.
@@ -60,15 +59,15 @@ func (s *Probe) try(ctx context.Context, service lab.Service, to netip.Addr) cla
 	switch service.Proto {
 	case lab.ICMP:
 		err := ping(ctx, to)
-		return claims.GotReach{Answered: err == nil, Saw: saw(err)}
+		return claims.GotReach{Answered: err == nil, Outcome: outcomeOf(err)}
 	case lab.UDP:
 		data, err := exchangeDatagram(ctx, at, probemsg.Question(service.From))
 		who, source := probemsg.Introduced(data)
-		return claims.GotReach{Answered: err == nil, Saw: saw(err), Who: who, Source: source}
+		return claims.GotReach{Answered: err == nil, Outcome: outcomeOf(err), Who: who, Source: source}
 	}
 	c, err := (&net.Dialer{Timeout: tries * tryTime}).DialContext(ctx, "tcp", at.String())
 	if err != nil {
-		return claims.GotReach{Saw: saw(err)}
+		return claims.GotReach{Outcome: outcomeOf(err)}
 	}
 	_ = c.Close()
 	return claims.GotReach{Answered: true}
@@ -88,19 +87,19 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 		if errors.Is(err, errPermission) {
 			return claims.Answer{Missing: noPings}
 		}
-		got = claims.GotReach{Answered: err == nil, Unseen: err == nil, Saw: saw(err)}
+		got = claims.GotReach{Answered: err == nil, Unseen: err == nil, Outcome: outcomeOf(err)}
 	} else {
 		way := witness.UDP
 		if q.Service.Proto == lab.TCP {
 			way = witness.TCP
 		}
 		r, signed, err := s.askWitness(ctx, way, q.Service.From, netip.Addr{})
-		got = claims.GotReach{Answered: err == nil, Saw: saw(err)}
+		got = claims.GotReach{Answered: err == nil, Outcome: outcomeOf(err)}
 		if err == nil {
 			got.Source, got.Who = r.Source.Addr(), shortName(s.Witness.Name)
 			s.keep(signed)
 		} else if !s.listened(ctx, way, q.Service.From) {
-			return claims.Answer{Missing: fmt.Sprintf("the test server does not answer at %s; whether it listens there nobody knows "+
+			return claims.Answer{Missing: fmt.Sprintf("the test server does not answer at %s; it may not listen there "+
 				"(name it the lab file: bastion witness LAB)", q.Service)}
 		}
 	}
@@ -112,7 +111,7 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 		s.mu.Unlock()
 	}
 	return claims.Answer{Got: got, Evidence: s.reading("the test server by %s: %s", q.Service,
-		cmp.Or(got.Saw, fmt.Sprintf("it saw %s", got.Source)))}
+		got.Outcome.Or(fmt.Sprintf("it saw %s", got.Source)))}
 }
 
 // listened reports whether the witness listens on a port: on those that it always does, and on all

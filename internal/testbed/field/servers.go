@@ -40,14 +40,14 @@ func (s System) ownPlan() (*plan.Plan, error) {
 func (s System) glanceServers(ctx context.Context, say func(good bool, format string, args ...any)) {
 	p, err := s.ownPlan()
 	if err != nil {
-		say(false, "Nobody is asked who serves DHCP: %v.", err)
+		say(false, "DHCP servers are not listed: %v.", err)
 		return
 	}
 	ctx, end := context.WithCancel(ctx)
 	defer end()
 	own, err := openPackets(ctx, p, p.Guests()[0], s)
 	if err != nil {
-		say(false, "Nobody is asked who serves DHCP: %v.", err)
+		say(false, "DHCP servers are not listed: %v.", err)
 		return
 	}
 	var questions []claims.Question
@@ -73,9 +73,9 @@ func (s System) glanceServers(ctx context.Context, say func(good bool, format st
 		switch {
 		case !asked || on == nil:
 		case len(list) > 1:
-			say(false, "On %s %d serve DHCP: %s. Whom this machine listens to is chance.", on.Name, len(list), strings.Join(list, ", "))
+			say(false, "On %s, %d DHCP servers answer: %s. This machine takes whichever offer arrives first.", on.Name, len(list), strings.Join(list, ", "))
 		case len(list) == 1:
-			say(true, "On %s leases are given out by %s.", on.Name, list[0])
+			say(true, "On %s the DHCP server is %s.", on.Name, list[0])
 		default:
 			say(true, "On %s nothing serves DHCP.", on.Name)
 		}

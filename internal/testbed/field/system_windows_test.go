@@ -31,7 +31,7 @@ func TestHelperHere(t *testing.T) {
 		got := list[n]
 		n++
 		assert.Equal(t, int(one.IfIndex), got.index)
-		var gateways, resolvers []netip.Addr
+		var gateways, DNS []netip.Addr
 		for g := one.FirstGatewayAddress; g != nil; g = g.Next {
 			at, _ := netip.AddrFromSlice(g.Address.IP())
 			gateways = append(gateways, at.Unmap())
@@ -41,7 +41,7 @@ func TestHelperHere(t *testing.T) {
 			resolvers = append(resolvers, at.Unmap())
 		}
 		assert.Equal(t, gateways, got.gateways)
-		assert.Equal(t, resolvers, got.resolvers)
+		assert.Equal(t, DNS, got.resolvers)
 	}
 	assert.Len(t, list, n)
 	if *capture == "" {

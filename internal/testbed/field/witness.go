@@ -382,7 +382,7 @@ func ParsePorts(text string) (out []uint16, err error) {
 			continue
 		}
 		if _, err := fmt.Sscanf(f, "%d", &n); err != nil || fmt.Sprint(n) != f || n == 0 {
-			return nil, fmt.Errorf("%q is no port: write numbers from 1 to 65535 with commas between them", f)
+			return nil, fmt.Errorf("%q is not a port; write numbers from 1 to 65535 with commas between them", f)
 		}
 		if !slices.Contains(out, n) {
 			out = append(out, n)

@@ -1,7 +1,6 @@
 package kernel
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -12,8 +11,8 @@ import (
 
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/subnet"
-	"openbastion/internal/netsim/dns"
 	"openbastion/internal/netsim/host"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/testbed/stage"
 	"openbastion/internal/verify/claims"
 )
@@ -128,7 +127,7 @@ func (l *Stacks) routers(now time.Duration, x *machine, a *plan.Adapter) func() 
 			out.Evidence = append(out.Evidence, stage.Reading(a.Machine, "%s at %s announces %s", h.Router, h.MAC, h.Prefix)...)
 		}
 		if len(got.Routers) == 0 {
-			out.Evidence = stage.Reading(a.Machine, "%s asked who announces IPv6, and nobody answered", a.Machine.Name)
+			out.Evidence = stage.Reading(a.Machine, "%s sent a router solicitation and got no answer", a.Machine.Name)
 		}
 		if mute {
 			port.IPv6 = nil
@@ -143,7 +142,7 @@ func (l *Stacks) routers(now time.Duration, x *machine, a *plan.Adapter) func() 
 func (l *Stacks) gotSix(x *machine, a *plan.Adapter) claims.Answer {
 	six := x.ports[a].IPv6
 	if six == nil {
-		return claims.Answer{Missing: a.Machine.Name + " speaks no IPv6 there"}
+		return claims.Answer{Missing: a.Machine.Name + " has no IPv6 there"}
 	}
 	got := claims.GotIPv6{Address: claims.Telling(l.six(a), a.Segment.Subnet6), Router: six.Router, Resolvers: slices.Clone(six.DNS)}
 	return claims.Answer{Got: got, Evidence: stage.Reading(a.Machine, "%s has the IPv6 address %s, router %s, %s", a.Machine.Name,
@@ -153,12 +152,12 @@ func (l *Stacks) gotSix(x *machine, a *plan.Adapter) claims.Answer {
 func neighbor(now time.Duration, x *machine, a *plan.Adapter) func() claims.Answer {
 	s := x.now(a)
 	if !s.Gateway.IsValid() {
-		why := "it has no gateway"
+		why := outcome.Of(outcome.NoGateway)
 		if !s.Address.IsValid() {
-			why = "it has no address"
+			why = outcome.Of(outcome.NoAddress)
 		}
 		return func() claims.Answer {
-			return claims.Answer{Got: claims.GotNeighbor{Saw: why}, Evidence: stage.Reading(a.Machine, "%s: %s", a.Machine.Name, why)}
+			return claims.Answer{Got: claims.GotNeighbor{Outcome: why}, Evidence: stage.Reading(a.Machine, "%s: %s", a.Machine.Name, why)}
 		}
 	}
 	inquiry := x.shadow.Inquire(now, x.ports[a], s.Gateway)
@@ -187,7 +186,7 @@ func owners(now time.Duration, x *machine, a *plan.Adapter, addresses []netip.Ad
 			got.Owners = append(got.Owners, owners)
 			n += len(owners)
 		}
-		return claims.Answer{Got: got, Evidence: stage.Reading(a.Machine, "%s asked for %d addresses, and %d MAC addresses answered",
+		return claims.Answer{Got: got, Evidence: stage.Reading(a.Machine, "%s queried %d addresses, and %d MAC addresses answered",
 			a.Machine.Name, len(list), n)}
 	}
 }
@@ -201,34 +200,33 @@ func (l *Stacks) probe(ctx context.Context, w claims.Witness, r stage.Request, a
 		return claims.Answer{Got: claims.GotAddress{Address: s.Address}, Evidence: stage.Reading(a.Machine, "port %s has %s", a.Name, s.Address)}
 	case claims.AskLease:
 		if x.ports[a].Client == nil {
-			return claims.Answer{Missing: a.Machine.Name + " asks for no lease"}
+			return claims.Answer{Missing: a.Machine.Name + " does not use DHCP"}
 		}
-		text := a.Machine.Name + " asked for a lease and got none"
+		text := a.Machine.Name + " sent a DHCP request and got no lease"
 		if b := s.Lease; b != nil {
 			text = fmt.Sprintf("%s acknowledges %s, for %s", b.ServerMAC, b.Address, plan.Lasting(b.Duration))
 		}
 		return claims.Answer{Got: claims.GotLease{Lease: s.Lease}, Evidence: stage.Reading(a.Machine, "%s", text)}
 	case claims.AskName:
 		if len(s.DNS) == 0 {
-			return claims.Answer{Got: claims.GotName{Saw: "none was named"}, Evidence: stage.Reading(a.Machine, "%s knows no DNS server",
+			return claims.Answer{Got: claims.GotName{Outcome: outcome.Of(outcome.NoServer)}, Evidence: stage.Reading(a.Machine, "%s has no DNS server",
 				a.Machine.Name)}
 		}
 		got := x.space.lookUp(ctx, s.DNS[0], w.Name)
-		got.Saw = dns.Says(got.Saw)
-		return claims.Answer{Got: got, Evidence: stage.Reading(a.Machine, "%s says of %s: %s, %s", s.DNS[0], w.Name, got.Saw,
+		return claims.Answer{Got: got, Evidence: stage.Reading(a.Machine, "DNS server %s, %s: %s, %s", s.DNS[0], w.Name, got.Text(),
 			strings.Join(subnet.Texts(got.Addresses), ", "))}
 	case claims.AskHop:
 		e, err := x.space.ping(ctx, w.Address, 1, r.Payload)
-		got := claims.GotHop{Saw: stage.Saw(err)}
+		got := claims.GotHop{Outcome: stage.Outcome(err)}
 		if e.expired {
 			got.Router = e.from
 		}
 		return claims.Answer{Got: got, Evidence: stage.Reading(a.Machine, "a packet with one hop to live: %s",
-			cmp.Or(got.Saw, "its time was over at "+e.from.String()))}
+			got.Outcome.Or("time exceeded at "+e.from.String()))}
 	case claims.AskReach:
 		return l.askReach(ctx, q, r.Payload, a)
 	}
-	return claims.Answer{Missing: fmt.Sprintf("a kernel is not asked for %T", r.Question.Ask)}
+	return claims.Answer{Missing: fmt.Sprintf("a kernel cannot be asked for %T", r.Question.Ask)}
 }
 
 // askReach asks whether a service at an address reaches an adapter.

@@ -44,7 +44,7 @@ func HostChanges(p *plan.Plan) (out []string) {
 		switch {
 		case s.Reach != lab.Upstream:
 		case bridges(s):
-			out = append(out, fmt.Sprintf("a socket on adapter %s, which takes and gives whole frames there for %s; the adapter stays as it is",
+			out = append(out, fmt.Sprintf("a socket on adapter %s that receives and sends whole frames there for %s; the adapter is unchanged",
 				s.Lab.Uplink, s.Name))
 		default:
 			translated = true

@@ -69,7 +69,7 @@ func (l *Lab) command(ctx context.Context, x *machine) error {
 	select {
 	case status := <-ended:
 		if status != 0 {
-			return fmt.Errorf("%s: its command ended with status %d: %s", x.plan.Name, status, cmp.Or(said.Last(lastLines), "it said nothing"))
+			return fmt.Errorf("%s: its command ended with status %d: %s", x.plan.Name, status, cmp.Or(said.Last(lastLines), "it printed nothing"))
 		}
 	case <-time.After(commandTime):
 		go func() {
@@ -135,7 +135,7 @@ func (o Options) wanted(p *plan.Plan) error {
 	for name := range o.Commands {
 		m := p.Machine(name)
 		if m == nil || m.Appliance == nil {
-			all = append(all, fmt.Errorf("there is no appliance %q for a command", name))
+			all = append(all, fmt.Errorf("no appliance %q for a command", name))
 		} else if is, why := Carries(m); !is {
 			all = append(all, errors.New(cmp.Or(why, name+" is switched off")))
 		}

@@ -34,7 +34,7 @@ guests:
   heron: {segment: reedbed, static: 10.83.16.10/24, gateway: 10.83.16.1}
 `
 
-// A command finds the devices, up and bare, with what is planned in its environment; what
+// A command finds the devices, up and bare, with what  in its environment; what
 // it sets up is what the lab knows from then on, and what it fails of is told.
 func TestCommands(t *testing.T) {
 	if os.Getuid() != 0 {
@@ -49,7 +49,7 @@ func TestCommands(t *testing.T) {
 			"", "", ""},
 		{`ip addr add 172.29.64.77/24 dev eth0; sleep 30 & sleep 30`, "", "172.29.64.77/24", ""}, // it stays, and the lab goes on
 		{`echo one; echo two >&2; echo three; echo four; exit 9`, "its command ended with status 9: two; three; four", "", ""},
-		{`exit 1`, "its command ended with status 1: it said nothing", "", ""},
+		{`exit 1`, "its command ended with status 1: it printed nothing", "", ""},
 		{`kill -KILL $$`, "its command ended with status 137", "", ""},
 	} {
 		l, err := Up(t.Context(), p, Options{Commands: map[string]string{"sluice": c.command}})
@@ -87,17 +87,17 @@ func TestTail(t *testing.T) {
 }
 
 // A probe that got nothing says why in few words.
-func TestSaw(t *testing.T) {
+func TestOutcome(t *testing.T) {
 	for want, err := range map[string]error{
-		"": nil, "no answer": os.ErrDeadlineExceeded, "refused": &net.OpError{Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)},
+		"answered": nil, "no answer": os.ErrDeadlineExceeded, "refused": &net.OpError{Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)},
 		"no route": fmt.Errorf("dial: %w", syscall.ENETUNREACH), "unreachable": syscall.EHOSTUNREACH, "prohibited": syscall.EACCES,
 		"odd": &net.OpError{Op: "dial", Err: errors.New("odd")}, "plain": errors.New("plain"),
 	} {
-		assert.Equal(t, want, stage.Saw(err))
+		assert.Equal(t, want, stage.Outcome(err).String())
 	}
 }
 
-// Machines are waited for where somebody is planned to hand out leases, and a moment
+// Machines are waited for where somebody  to hand out leases, and a moment
 // elsewhere.
 func TestPatience(t *testing.T) {
 	for _, c := range []struct {
@@ -139,7 +139,7 @@ func TestChangesAreTold(t *testing.T) {
 	assert.Equal(t, len(p.Guests()), count("for guest "))
 	assert.Equal(t, len(p.Appliances()), count("for appliance "))
 	assert.Equal(t, len(p.Adapters), count("a cable from"))
-	assert.Equal(t, []string{"a socket on adapter enp1, which takes and gives whole frames there for causeway; the adapter stays as it is"}, HostChanges(p))
+	assert.Equal(t, []string{"a socket on adapter enp1that receives and sends whole frames there for causeway; the adapter is unchanged"}, HostChanges(p))
 	assert.Len(t, HostChanges(planned(t, commanded)), 3)
 	assert.LessOrEqual(t, len(HostLink(strings.Repeat("x", 60))), 15, "a device's name is no longer (IFNAMSIZ)")
 	assert.NotEqual(t, HostLink("a"), HostLink("b"))

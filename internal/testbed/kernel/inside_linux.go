@@ -16,7 +16,6 @@ import (
 	"openbastion/internal/model/mac"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/subnet"
-	"openbastion/internal/netsim/dns"
 	"openbastion/internal/testbed/drive"
 	"openbastion/internal/testbed/stage"
 )
@@ -118,7 +117,7 @@ func nameDevices(space *Space, m *plan.Machine) error {
 			return rename(space, m, by)
 		}
 		if time.Since(began) > deviceTime {
-			return fmt.Errorf("%s: there is no adapter with %s", m.Name, missing)
+			return fmt.Errorf("%s: no adapter with %s", m.Name, missing)
 		}
 	}
 }
@@ -165,7 +164,7 @@ func (l *Stacks) Ping(ctx context.Context, m *plan.Machine, to netip.Addr) strin
 	began := time.Now()
 	e, err := l.machines[m].space.ping(ctx, to, 0, "asked by hand")
 	if err != nil {
-		return fmt.Sprintf("%s: %s", to, stage.Saw(err))
+		return fmt.Sprintf("%s: %s", to, stage.Outcome(err))
 	}
 	return fmt.Sprintf("%s answers in %s", e.from, time.Since(began).Round(100*time.Microsecond))
 }
@@ -176,17 +175,17 @@ func (l *Stacks) Name(ctx context.Context, m *plan.Machine, name string) string 
 	var resolvers []netip.Addr
 	l.shadows.Do(l.ctx, func(time.Duration) { resolvers = x.resolvers() })
 	if len(resolvers) == 0 {
-		return "it knows no DNS server"
+		return "it has no DNS server"
 	}
 	got := x.space.lookUp(ctx, resolvers[0], name)
-	return fmt.Sprintf("%s says of %s: %s %s", resolvers[0], name, dns.Says(got.Saw), strings.Join(subnet.Texts(got.Addresses), ", "))
+	return fmt.Sprintf("DNS server %s, %s: %s %s", resolvers[0], name, got.Text(), strings.Join(subnet.Texts(got.Addresses), ", "))
 }
 
 // Fetch gets a page by HTTP and gives its text, or what went wrong.
 func (l *Stacks) Fetch(ctx context.Context, m *plan.Machine, from netip.AddrPort) string {
 	body, connected, err := l.machines[m].space.fetch(ctx, from)
 	if !connected {
-		return fmt.Sprintf("%s: %s", from, stage.Saw(err))
+		return fmt.Sprintf("%s: %s", from, stage.Outcome(err))
 	}
 	return strings.TrimSpace(string(body))
 }

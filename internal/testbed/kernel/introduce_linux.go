@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net/netip"
+
 	"openbastion/internal/netsim/probemsg"
 
 	"github.com/google/nftables"

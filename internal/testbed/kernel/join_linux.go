@@ -77,7 +77,7 @@ func (l *Lab) onAdapter(s *plan.Segment) error {
 	}
 	l.ends = append(l.ends, end)
 	l.Away = s.Lab.Uplink
-	l.Notes = append(l.Notes, fmt.Sprintf("%s is on adapter %s of this machine; nobody there reports what arrives, so that is unknown", s.Name,
+	l.Notes = append(l.Notes, fmt.Sprintf("%s is on adapter %s of this machine; there is no observer there, so that is unknown", s.Name,
 		s.Lab.Uplink))
 	return nil
 }

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/net/ipv6"
 
 	"openbastion/internal/model/lab"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/probemsg"
 	"openbastion/internal/testbed/stage"
 	"openbastion/internal/verify/claims"
@@ -35,17 +36,17 @@ func (s *Space) reach(ctx context.Context, service lab.Service, to netip.Addr, p
 	case lab.ICMP:
 		e, err := s.ping(ctx, to, 0, payload)
 		if err == nil && e.expired {
-			return claims.GotReach{Saw: "its time was over at " + e.from.String()}, nil
+			return claims.GotReach{Outcome: outcome.By(outcome.TimeExceeded, e.from)}, nil
 		}
-		return claims.GotReach{Answered: err == nil, Saw: stage.Saw(err)}, nil
+		return claims.GotReach{Answered: err == nil, Outcome: stage.Outcome(err)}, nil
 	case lab.UDP:
 		data, err := s.exchange(ctx, "udp", netip.AddrPortFrom(to, service.From), probemsg.Question(service.From))
 		who, source := probemsg.Introduced(data)
-		return claims.GotReach{Answered: err == nil, Saw: stage.Saw(err), Who: who, Source: source}, nil
+		return claims.GotReach{Answered: err == nil, Outcome: stage.Outcome(err), Who: who, Source: source}, nil
 	}
 	body, connected, err := s.fetch(ctx, netip.AddrPortFrom(to, service.From))
 	who, source := probemsg.Introduced(body)
-	return claims.GotReach{Answered: connected, Saw: stage.Saw(err), Who: who, Source: source}, nil
+	return claims.GotReach{Answered: connected, Outcome: stage.Outcome(err), Who: who, Source: source}, nil
 }
 
 // dial connects from within the namespace.
@@ -205,5 +206,5 @@ func quotes(b []byte, to netip.Addr, id int) bool {
 
 // lookUp asks a resolver for a name.
 func (s *Space) lookUp(ctx context.Context, resolver netip.Addr, name string) claims.GotName {
-	return stage.LookUp(resolver, name, func(to netip.AddrPort, q []byte) ([]byte, error) { return s.exchange(ctx, "udp", to, q) }, stage.Saw)
+	return stage.LookUp(resolver, name, func(to netip.AddrPort, q []byte) ([]byte, error) { return s.exchange(ctx, "udp", to, q) }, stage.Outcome)
 }

@@ -88,10 +88,10 @@ func (l *Lab) byName(name string) (*machine, error) {
 		case m.Name == name && m.Off:
 			return nil, fmt.Errorf("%s is switched off in this lab", name)
 		case m.Name == name:
-			return nil, fmt.Errorf("%s is no machine of this kernel here: it is simulated", name)
+			return nil, fmt.Errorf("%s does not run on this kernel: it is simulated", name)
 		}
 	}
-	return nil, fmt.Errorf("there is no machine %q in the lab", name)
+	return nil, fmt.Errorf("no machine %q in the lab", name)
 }
 
 // lookUp finds a program on the PATH of an environment; what is not found is left
@@ -203,7 +203,7 @@ func (x *machine) tellResolvers() {
 		return
 	}
 	var text bytes.Buffer
-	fmt.Fprintf(&text, "# what %s was told, in the lab\n", x.plan.Name)
+	fmt.Fprintf(&text, "# commands given to %s, in the lab\n", x.plan.Name)
 	for _, r := range x.resolvers() {
 		fmt.Fprintf(&text, "nameserver %s\n", r)
 	}

@@ -116,7 +116,7 @@ func settingName(name string) bool {
 // setting that this kernel does not have is no error: it has not what it governs.
 func set(name, value string) error {
 	if !settingName(name) {
-		return fmt.Errorf("%q is no name of a kernel setting", name)
+		return fmt.Errorf("%q is not a kernel setting", name)
 	}
 	err := os.WriteFile("/proc/sys/"+strings.ReplaceAll(name, ".", "/"), []byte(value), 0)
 	if errors.Is(err, os.ErrNotExist) {
@@ -128,7 +128,7 @@ func set(name, value string) error {
 // setFor returns a device's setting a value: its name may hold dots.
 func setFor(family, device, setting, value string) error {
 	if strings.ContainsAny(device, "/\x00") || device == "" || device == "." || device == ".." {
-		return fmt.Errorf("%q is no name of a device", device)
+		return fmt.Errorf("%q is not a device name", device)
 	}
 	err := os.WriteFile("/proc/sys/net/"+family+"/conf/"+device+"/"+setting, []byte(value), 0)
 	if errors.Is(err, os.ErrNotExist) {

@@ -81,7 +81,7 @@ func (l *Stacks) servers(a *plan.Adapter) claims.Answer {
 		}
 	}
 	if len(got.Offers) == 0 {
-		out.Evidence = stage.Reading(a.Machine, "%s asked who serves DHCP, and nobody answered", a.Machine.Name)
+		out.Evidence = stage.Reading(a.Machine, "%s sent a DHCP request and got no answer", a.Machine.Name)
 	}
 	out.Got = got
 	return out

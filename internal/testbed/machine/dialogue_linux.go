@@ -102,7 +102,7 @@ func (l *Lab) enter(ctx context.Context, machine string) error {
 			return err
 		}
 		if time.Since(began) > settledMost || ctx.Err() != nil {
-			return fmt.Errorf("the screen of %s stays as it was although Enter was pressed", machine)
+			return fmt.Errorf("the screen of %s did not change after Enter", machine)
 		}
 	}
 	return err

@@ -32,7 +32,7 @@ func router(t *testing.T, p *plan.Plan, o Options, change string) string {
 	to := filepath.Join(o.Beside, "router.iso")
 	out, err := exec.Command("sh", "testdata/router.sh", to, o.Kernel, dir, change).CombinedOutput()
 	if err != nil {
-		t.Skipf("no router could be made of Debian's parts: %s", out)
+		t.Skipf("no router matches made of Debian's parts: %s", out)
 	}
 	return to
 }

@@ -147,7 +147,7 @@ func (l *Lab) content(m *plan.Machine, name string) (optical bool, file string, 
 	case c.Kind == image.VirtDisk:
 		format := diskFormats[c.Virtual.Format]
 		if c.Virtual.Backing != "" || c.Virtual.Data != "" || format == "" {
-			return false, "", fmt.Errorf("%s is a disk that stands on other files: make one file of it first", name)
+			return false, "", fmt.Errorf("%s is a disk with a backing file: merge it into one file first", name)
 		}
 		return false, format + ":" + name, nil
 	case len(c.Inside) > 0:
@@ -213,6 +213,6 @@ func firmware(m *plan.Machine, s *Setup, folder string) error {
 		}
 		return errors.Join(os.MkdirAll(folder, 0o700), os.WriteFile(own, vars, 0o600))
 	}
-	return lacking{fmt.Errorf("%s starts by UEFI, whose firmware for virtual machines is not on this machine (on Debian: the package ovmf)",
+	return lacking{fmt.Errorf("%s starts by UEFI, whose firmware for virtual machines is not installed (on Debian: the package ovmf)",
 		m.Name)}
 }

@@ -65,7 +65,7 @@ func (l *Lab) onDevice(s *plan.Segment) (bool, error) {
 	l.ports = append(l.ports, port)
 	l.live.JoinSegment(s)
 	l.Away = device
-	l.note(fmt.Sprintf("%s is on %s of this machine; nobody there reports what arrives, so that is unknown", s.Name, device))
+	l.note(fmt.Sprintf("%s is on %s of this machine; there is no observer there, so that is unknown", s.Name, device))
 	return true, nil
 }
 
@@ -112,18 +112,18 @@ func ParseSpan(text string) (s Span, err error) {
 	segment, rest, ok := strings.Cut(text, "=")
 	f := strings.Split(rest, ",")
 	if !ok || len(f) != 3 {
-		return s, fmt.Errorf("%q is no span: write SEGMENT=NUMBER,NEAR,FAR, as reedbed=48,192.0.2.1,192.0.2.2", text)
+		return s, fmt.Errorf("%q is not a span; write SEGMENT=NUMBER,NEAR,FAR, such as reedbed=48,192.0.2.1,192.0.2.2", text)
 	}
 	number, err := strconv.ParseUint(f[0], 10, 32)
 	if err != nil || number > vxlan.MaxSegment {
-		return s, fmt.Errorf("%q is no number of a segment: one has 24 bits", f[0])
+		return s, fmt.Errorf("%q is not a segment number; it has 24 bits", f[0])
 	}
 	s = Span{Segment: segment, Number: uint32(number)}
 	for i, at := range []*netip.AddrPort{&s.Near, &s.Far} {
 		if a, err := netip.ParseAddr(f[i+1]); err == nil {
 			*at = netip.AddrPortFrom(a, vxlan.Port)
 		} else if *at, err = netip.ParseAddrPort(f[i+1]); err != nil {
-			return s, fmt.Errorf("%q is no address, nor one with a port: %w", f[i+1], err)
+			return s, fmt.Errorf("%q is not an address, with or without a port: %w", f[i+1], err)
 		}
 	}
 	return s, nil
@@ -134,7 +134,7 @@ func (l *Lab) span() error {
 	for _, s := range l.options.Spans {
 		segment := l.plan.Segment(s.Segment)
 		if segment == nil {
-			return fmt.Errorf("there is no segment %q to span", s.Segment)
+			return fmt.Errorf("no segment %q to span", s.Segment)
 		}
 		tunnel, err := drive.OpenTunnel(s.Near, s.Far, s.Number, l.live.Extend(segment))
 		if err != nil {

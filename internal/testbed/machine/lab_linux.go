@@ -170,7 +170,7 @@ func (o Options) wanted(p *plan.Plan) error {
 	var all []error
 	for _, name := range o.Only {
 		if m := p.Machine(name); m == nil {
-			all = append(all, fmt.Errorf("there is no machine %q in the lab", name))
+			all = append(all, fmt.Errorf("no machine %q in the lab", name))
 		} else if m.Off || m.Physical {
 			all = append(all, fmt.Errorf("%s is switched off or a computer on a cable: it is not a virtual machine", name))
 		} else if !o.virtual(m) {
@@ -330,7 +330,7 @@ func (l *Lab) startOne(ctx context.Context, m *plan.Machine, s Setup) error {
 		}
 	}
 	if !x.reference && m.Guest != nil {
-		l.note(m.Name + " runs a system of its own: what is asked of it is asked in its place, by the program")
+		l.note(m.Name + " runs its own system: the program asks in its place")
 	}
 	if x.reference {
 		l.tell("%s: waiting for its system, and for its addresses", m.Name)

@@ -98,6 +98,6 @@ func agree(t *testing.T, p *plan.Plan, up *Lab) {
 	want, _, err := claims.Run(t.Context(), p, simulator.New(p))
 	require.NoError(t, err)
 	for i, r := range doc.Claims {
-		assert.Equal(t, want.Claims[i].Verdict, r.Verdict, "%s: %s; rehearsal: %s", r.ID, r.Saw, want.Claims[i].Saw)
+		assert.Equal(t, want.Claims[i].Verdict, r.Verdict, "%s: %s; rehearsal: %s", r.ID, r.Observed, want.Claims[i].Observed)
 	}
 }

@@ -22,7 +22,7 @@ func (l *Lab) byName(name string) (*vm, error) {
 	m := l.plan.Machine(name)
 	switch {
 	case m == nil:
-		return nil, fmt.Errorf("there is no machine %q in the lab", name)
+		return nil, fmt.Errorf("no machine %q in the lab", name)
 	case l.of(m) == nil:
 		return nil, fmt.Errorf("%s is not a virtual machine here", name)
 	}
@@ -279,7 +279,7 @@ func (l *Lab) savePicture(ctx context.Context, o supervisor.Operation) error {
 // with a plus.
 func (l *Lab) typed(ctx context.Context, machine string, args []string) error {
 	if len(args) == 0 {
-		return errors.New("no keyboard layout was said")
+		return errors.New("no keyboard layout was given")
 	}
 	board, err := keys.Of(args[0])
 	if err != nil {

@@ -123,7 +123,7 @@ func (s Setup) disks() (args []string, err error) {
 			args = append(args, "-device", "ich9-ahci,id=sata0", "-device", "ide-hd,id=disk0,drive=disk,bus=sata0.0"+index)
 		case "ide":
 			if !s.old() {
-				return nil, fmt.Errorf("%s: a machine that starts by UEFI has no disk on the bus ide: say sata", s.Machine.Name)
+				return nil, fmt.Errorf("%s: a machine with UEFI cannot have its disk on the ide bus; write sata", s.Machine.Name)
 			}
 			args = append(args, "-device", "ide-hd,id=disk0,drive=disk,bus=ide.0"+index)
 		case "nvme":
@@ -149,7 +149,7 @@ func (s Setup) adapters() (args []string, err error) {
 		model := cmp.Or(a.NIC, "virtio")
 		device := cmp.Or(adapterDevices[model], model)
 		if !deviceName(device) {
-			all = append(all, fmt.Errorf("%s: adapter %d: %q is no adapter model", s.Machine.Name, a.Number, model))
+			all = append(all, fmt.Errorf("%s: adapter %d: %q is not an adapter model", s.Machine.Name, a.Number, model))
 			continue
 		}
 		id, index := fmt.Sprint("adapter", a.Number), ""

@@ -66,7 +66,7 @@ func TestQEMUTakesAll(t *testing.T) {
 	}{
 		{"disk-bus: virtio", nil, ""}, {"disk-bus: scsi", nil, ""}, {"disk-bus: sata", nil, ""}, {"disk-bus: ide", nil, ""}, {"disk-bus: nvme", nil, ""},
 		{"disk-bus: floppy", nil, "floppy"}, {"nic: e1000", nil, ""}, {"nic: e1000e", nil, ""}, {"nic: virtio, cpus: 4", nil, ""},
-		{"nic: 'x,y'", nil, "is no adapter model"}, {"disk-bus: ide", []string{"/code", "/vars"}, "say sata"},
+		{"nic: 'x,y'", nil, "is not an adapter model"}, {"disk-bus: ide", []string{"/code", "/vars"}, "say sata"},
 	} {
 		m := gate(t, c.settings)
 		dir := t.TempDir()

@@ -13,7 +13,7 @@ import (
 // Snapshot is the whole lab as it was once.
 type Snapshot struct {
 	Name string       `json:"name"`
-	At   time.Time    `json:"at"`
+	At   time.Time    `json:"time"`
 	off  map[*vm]bool // machines that were off
 }
 
@@ -26,7 +26,7 @@ func snapshotName(name string) bool {
 // Take takes a snapshot of all machines, which stand still meanwhile.
 func (l *Lab) Take(ctx context.Context, name string) error {
 	if !snapshotName(name) {
-		return fmt.Errorf("%q is no name for a snapshot: small letters, digits, and . _ - within", name)
+		return fmt.Errorf("%q is not a snapshot name; use lower-case letters, digits, and . _ - inside", name)
 	}
 	l.snapping.Lock()
 	defer l.snapping.Unlock()
@@ -57,7 +57,7 @@ func (l *Lab) Back(ctx context.Context, name string) error {
 	defer l.snapping.Unlock()
 	at := slices.IndexFunc(l.snapshots, func(s Snapshot) bool { return s.Name == name })
 	if at < 0 {
-		return fmt.Errorf("there is no snapshot %q", name)
+		return fmt.Errorf("no snapshot %q", name)
 	}
 	off := l.snapshots[at].off
 	return l.still(ctx, func(x *vm) bool { return !off[x] }, func(x *vm) error {

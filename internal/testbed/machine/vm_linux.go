@@ -327,7 +327,7 @@ func (x *vm) wait(ctx context.Context, most time.Duration) error {
 		if _, why := x.state(); why != "" {
 			return errors.New(why)
 		}
-		return fmt.Errorf("%s was not ready after %s; its console said: %s", x.plan.Name, most, x.console.last())
+		return fmt.Errorf("%s was not ready after %s; its console's last lines: %s", x.plan.Name, most, x.console.last())
 	case <-ctx.Done():
 		return ctx.Err()
 	}
@@ -375,7 +375,7 @@ const maxSaid = 8 << 10
 
 // lastOf returns the last line of what was said.
 func lastOf(t *supervisor.Tail) string {
-	return cmp.Or(strings.TrimSpace(t.Last(1)), "it said nothing")
+	return cmp.Or(strings.TrimSpace(t.Last(1)), "it printed nothing")
 }
 
 // console is a machine's serial line: its end is kept for whoever looks later.

@@ -41,7 +41,7 @@ func (s *Stage) assault(ctx context.Context, questions []claims.Question, tell f
 		for _, a := range answers {
 			a = check(a)
 			if lost > 0 && !escaped(a.Got) { // what was seen stays seen
-				a = claims.Answer{ID: a.ID, Missing: fmt.Sprintf("%d frames were lost in this machine's buffers while it was asked", lost)}
+				a = claims.Answer{ID: a.ID, Missing: fmt.Sprintf("%d frames were lost in this machine's buffers", lost)}
 			}
 			tell(a)
 		}

@@ -13,6 +13,7 @@ import (
 
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/probemsg"
 	"openbastion/internal/simulator"
 	"openbastion/internal/verify/claims"
@@ -71,7 +72,7 @@ func Servable(p *plan.Plan, segments []string) error {
 	var all []error
 	for _, name := range segments {
 		if s := p.Segment(name); s == nil || !s.Subnet.IsValid() {
-			all = append(all, fmt.Errorf("there is no segment %q for a DHCP server", name))
+			all = append(all, fmt.Errorf("no segment %q for a DHCP server", name))
 		}
 	}
 	return errors.Join(all...)
@@ -150,7 +151,7 @@ func (s *Stage) Ask(ctx context.Context, questions []claims.Question, tell func(
 	for _, q := range questions {
 		switch k := q.KindOf(); {
 		case s.Away != "" && ofWitness(q.Ask):
-			tell(claims.Answer{ID: q.ID, Missing: "the lab's outside is what is on " + s.Away + ", and nobody there reports what arrives"})
+			tell(claims.Answer{ID: q.ID, Missing: "the lab's outside is whatever is on " + s.Away + ", and there is no observer there"})
 		case s.NoGuests.Load() && s.ofGuest(q.Ask):
 			tell(claims.Answer{ID: q.ID, Missing: "no guest was started yet"})
 		case s.ofMachines(q.Ask):
@@ -257,7 +258,7 @@ func (s *Stage) askMachines(ctx context.Context, questions []claims.Question,
 			to, why := s.target(what)
 			if why != "" {
 				from, _ := what.From.In(s.Plan)
-				tell(claims.Answer{ID: q.ID, Got: claims.GotReach{Saw: why}, Evidence: Reading(from.Machine, "%s", why)})
+				tell(claims.Answer{ID: q.ID, Got: claims.GotReach{Outcome: outcome.Outcome{Code: outcome.NoAddress, Detail: why}}, Evidence: Reading(from.Machine, "%s", why)})
 				continue
 			}
 			what.Address = to
@@ -301,7 +302,7 @@ func (s *Stage) reach(r Request, witness claims.Witness, a claims.Answer) claims
 	case got.Answered:
 		text += " answered"
 	default:
-		text += ": " + got.Saw
+		text += ": " + got.Outcome.String()
 	}
 	a.Got, a.Evidence = got, Reading(from.Machine, "%s", text)
 	return a

@@ -239,9 +239,9 @@ func End(ctx context.Context, f Folder, now bool) (said string, err error) {
 		if err := hostnet.Undo(r.Changes); err != nil {
 			return "", err
 		}
-		said = "its process had ended without being told to; nothing of the lab was left but its record"
+		said = "its process had ended unexpectedly; only the lab's record was left"
 		if len(r.Changes) > 0 {
-			said = fmt.Sprintf("its process had ended without being told to; what it had changed on this machine was taken back (%v)", r.Changes)
+			said = fmt.Sprintf("its process had ended unexpectedly; its changes to this machine were undone (%v)", r.Changes)
 		}
 		return said, f.Remove()
 	}

@@ -83,7 +83,7 @@ func (l *pretend) Status() status.Lab { return status.Lab{Notes: []string{"all i
 
 func (l *pretend) Start(machine string, p Program) (Process, error) {
 	if machine != "heron" {
-		return nil, fmt.Errorf("there is no machine %q in the lab", machine)
+		return nil, fmt.Errorf("no machine %q in the lab", machine)
 	}
 	line, _ := bufio.NewReader(p.Files[0]).ReadString('\n')
 	l.mu.Lock()

@@ -40,7 +40,7 @@ func (a *attacker) malformed(ad *plan.Adapter) {
 		what string
 	}{
 		{netip.AddrFrom4([4]byte{169, 254, 7, 7}), "the self-given address"}, {netip.AddrFrom4([4]byte{192, 168, 199, 9}), "the private address"},
-		{netip.AddrFrom4([4]byte{127, 0, 0, 1}), "the loopback address"}, {netip.AddrFrom4([4]byte{}), "nobody's address"},
+		{netip.AddrFrom4([4]byte{127, 0, 0, 1}), "the loopback address"}, {netip.AddrFrom4([4]byte{}), "unassigned address"},
 		{netip.AddrFrom4([4]byte{224, 0, 0, 5}), "the multicast address"}, {a.known.Witness, "the test server's own address"},
 	} {
 		add("udp/7 from "+v.what+" "+v.from.String(), gates, udp(v.from))
@@ -91,7 +91,7 @@ func (a *attacker) malformed(ad *plan.Adapter) {
 		{4, "IPv4 in IPv4", func(word string) []byte { return udp(own)(word)[14:] }},
 		{41, "IPv6 in IPv4", func(word string) []byte { return datagram6(ad.MAC.LinkLocal(), far, []byte(word))[14:] }},
 		{47, "a GRE tunnel", func(word string) []byte { return append([]byte{0, 0, 8, 0}, udp(own)(word)[14:]...) }},
-		{253, "a protocol that nobody knows", func(word string) []byte { return []byte(word) }},
+		{253, "an unknown protocol", func(word string) []byte { return []byte(word) }},
 	} {
 		add(t.what+" to the test server", gates, func(word string) []byte { return packet.Other(to, t.proto, t.data(word)) })
 	}

@@ -72,7 +72,7 @@ func addresses() []Entry {
 		{
 			Code: "wrong-gateway", Severity: Error, Title: "The default gateway is not an appliance",
 			See:    "Neighbors answer, but nothing beyond the segment does.",
-			Why:    "A machine sends what is not for its segment to its default gateway; where that is not the appliance, traffic goes nowhere or bypasses it.",
+			Why:    "A machine sends what is not for its segment to its default gateway; if that is not the appliance, traffic is lost or bypasses it.",
 			Remedy: "Set the default gateway to the appliance's port.",
 			Old:    "gateway: 10.83.16.1, dns",
 			Bad:    "gateway: 10.83.16.254, dns",
@@ -108,7 +108,7 @@ func addresses() []Entry {
 		{
 			Code: "wan-in-pool", Severity: Warning, Title: "A static WAN address inside the site's DHCP pool",
 			See:    "It works for days, until another machine gets the same address and both lose connections alternately.",
-			Why:    "The site's DHCP server does not know that the address is taken.",
+			Why:    "The site's DHCP server does not know that the address is in use.",
 			Remedy: "Let the site reserve the address for the WAN's MAC address, or use one outside the pool.",
 			Old:    "address: 203.0.113.7/24",
 			Bad:    "address: 203.0.113.60/24",
@@ -413,7 +413,7 @@ func (c *checker) wanInPool() {
 			from, to := a.Segment.Lab.PoolFrom, a.Segment.Lab.PoolTo
 			if at := a.Address.Addr(); a.How == plan.Static && from.IsValid() && to.IsValid() && !at.Less(from) && !to.Less(at) {
 				c.find(portName(a), a.Port.At("address"), "have it reserved there, or choose one outside the pool",
-					"port %s of %s has %s set by hand, and the site gives out %s-%s on %s", a.Name, m.Name, at, from, to, a.Segment.Name)
+					"port %s of %s has the static address %s, and the site's DHCP pool is %s-%s on %s", a.Name, m.Name, at, from, to, a.Segment.Name)
 			}
 		}
 	}

@@ -36,11 +36,11 @@ type Finding struct {
 	Severity Severity `json:"severity"`
 	Subject  string   `json:"subject"`
 	Message  string   `json:"message"`
-	See      string   `json:"see"`                // what one would see if it were built so
+	See      string   `json:"symptom"`            // what one would see if it were built so
 	Remedy   string   `json:"remedy"`             // what to do about it
 	Lines    []string `json:"lines"`              // what to write, where that is mechanical
 	Accepted string   `json:"accepted,omitempty"` // why it is right here
-	At       Place    `json:"at"`
+	At       Place    `json:"place"`
 
 	mends []mend
 }
@@ -164,7 +164,7 @@ func (f *Finding) set(o lab.Object, key, value string) *Finding {
 	case *lab.Port:
 		line += "   # port " + o.Name
 	case *lab.PortLeases:
-		line += "   # under leases"
+		line += "   # under dhcp"
 	case *lab.Machine:
 		line += "   # under machine"
 	case *lab.Segment:
@@ -196,7 +196,7 @@ func (c *checker) accept() {
 		}
 		if !used {
 			c.now = &Entry{Code: "accepted-in-vain", Severity: Note}
-			c.find(a.Code, a.Pos, "take the entry out of accept", "the file accepts %s, and there is no such finding", a.Code)
+			c.find(a.Code, a.Pos, "take the entry out of accept", "the file accepts %s, which is not a finding", a.Code)
 		}
 	}
 }

@@ -23,7 +23,7 @@ var unfelt = map[string]string{
 	"open-inbound":       "what a rule lets in is what its author wants",
 	"wan-no-gateway":     "the plan takes the segment's gateway, and says so",
 	"narrow-mask":        "only neighbors are out of reach, and no claim is about neighbors",
-	"reserved-address":   "the reference DHCP server gives out what it is told to",
+	"reserved-address":   "the reference DHCP server distributes what it is told to",
 	"no-cable":           "every computer of a rehearsal has its cable",
 	"host-behind":        "what the host itself does is not rehearsed",
 	"wrong-return-route": "replies to what is translated need no route",
@@ -56,7 +56,7 @@ func TestFindingsAndClaimsAgree(t *testing.T) {
 			}
 			broken++
 			if c.Verdict == claims.Broken && (c.Kind == claims.NoBypass || c.Kind == claims.Blocked || c.Kind == claims.Inbound) {
-				assert.NotEmpty(t, failing, "%s: %s is broken, and check has no error: %s", what, c.ID, c.Saw)
+				assert.NotEmpty(t, failing, "%s: %s is broken, and check has no error: %s", what, c.ID, c.Observed)
 			}
 		}
 		if broken > 0 {

@@ -43,7 +43,7 @@ func doors() []Entry {
 		{
 			Code: "dual-homed-guest", Severity: Error, Title: "A guest is dual-homed",
 			See:    "The guest reaches outside with the appliance off; traceroute does not show the appliance.",
-			Why:    "A guest with one adapter inside and another that leads outside can bypass the appliance, for itself and for its neighbors.",
+			Why:    "A guest with one adapter inside and another one upstream can bypass the appliance, for itself and for its neighbors.",
 			Remedy: "Remove the other adapter, or move it to an inside segment.",
 			Old:    "  heron: desks",
 			Bad:    "  heron: {adapters: [{segment: desks}, {segment: road}]}",
@@ -52,7 +52,7 @@ func doors() []Entry {
 		{
 			Code: "guest-on-wan", Severity: Error, Title: "A guest on the WAN segment",
 			See:    "The guest reaches outside with the appliance off, and outside reaches it.",
-			Why:    "Its segment leads outside by itself: no appliance is in between.",
+			Why:    "Its segment is upstream: no appliance is in between.",
 			Remedy: "Move it to a segment behind an appliance, or write outside: true if it is meant to be there.",
 			Old:    "  newt: {segment: pool, autostart: true}",
 			Bad:    "  newt: {segment: road, autostart: true}",
@@ -61,7 +61,7 @@ func doors() []Entry {
 		{
 			Code: "host-forwards", Severity: Error, Title: "The host is a path outside",
 			See:    "Guests get an address from the host and reach outside with the appliance off.",
-			Why:    "A segment that leads upstream, or on which the host forwards, has a path outside besides the appliance.",
+			Why:    "A segment that is upstream, or on which the host forwards, has a path outside besides the appliance.",
 			Remedy: "Make the segment isolated.",
 			Old:    "  desks: {reach: isolated,",
 			Bad:    "  desks: {reach: host, host-forwards: true,",
@@ -70,7 +70,7 @@ func doors() []Entry {
 		{
 			Code: "no-gateway", Severity: Error, Title: "No appliance serves these guests",
 			See:    "Guests have a self-assigned address (169.254…) and reach nothing beyond their segment.",
-			Why:    "Nothing leads out of a segment on which no appliance has a port.",
+			Why:    "A segment without a port of an appliance has no gateway.",
 			Remedy: "Give an appliance a port there.",
 			Old:    "      - {role: lan, name: attic, segment: attic, mac: '02:00:00:00:01:04'}\n",
 			find:   (*checker).deadSegment,
@@ -86,7 +86,7 @@ func doors() []Entry {
 		},
 		{
 			Code: "duplicate-mac", Severity: Error, Title: "One MAC address twice",
-			See:    "Both machines lose packets alternately, and the switch shows the address on changing ports.",
+			See:    "Both machines lose packets alternately, and the switch learns the address on changing ports.",
 			Why:    "A switch sends frames to where it last saw an address. A multicast address belongs to no machine.",
 			Remedy: "Let the plan choose one of them.",
 			Old:    "  heron: desks",
@@ -124,7 +124,7 @@ func doors() []Entry {
 }
 
 func (c *checker) noWAN() {
-	c.lacking(func(r lab.Role) bool { return r == lab.WAN }, "add a port with role: wan", "%s has no WAN port: nothing leads outside")
+	c.lacking(func(r lab.Role) bool { return r == lab.WAN }, "add a port with role: wan", "%s has no WAN port: nothing reaches outside through it")
 }
 
 func (c *checker) noLAN() {
@@ -175,7 +175,7 @@ func (c *checker) sameWire() {
 func leadsOut(s *plan.Segment) string {
 	switch {
 	case s.Reach == lab.Upstream:
-		return s.Name + ", which leads upstream"
+		return s.Name + ", which is upstream"
 	case s.Reach == lab.Host && s.Lab.HostForwards:
 		return s.Name + ", where the host forwards"
 	}
@@ -241,7 +241,7 @@ func (c *checker) hostDoor() {
 		}
 		switch {
 		case s.Reach == lab.Upstream:
-			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated", "%s is behind %s and leads upstream as well", s.Name,
+			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated", "%s is behind %s and also upstream", s.Name,
 				s.Port.Machine.Name).set(s.Lab, "reach", "isolated")
 		case s.Lab.HostForwards:
 			c.find(s.Name, s.Lab.At("host-forwards"), "write reach: isolated, or host-forwards: false", "the host forwards for %s, past %s",
@@ -272,7 +272,7 @@ func (c *checker) deadSegment() {
 			f := c.find(s.Name, s.Lab.Pos, "give an appliance a port on "+s.Name, "%s on %s, and no appliance is",
 				crowd(first.Machine.Name, guests), s.Name)
 			if !slices.ContainsFunc(s.Adapters, asks) {
-				f.as(Warning).see("Guests there reach each other and nobody else.")
+				f.as(Warning).see("Guests there reach only each other.")
 			}
 		}
 	}

@@ -41,7 +41,7 @@ func leases() []Entry {
 		{
 			Code: "pool-overlap", Severity: Error, Title: "A pool with a fixed address in it",
 			See:    "One day a guest gets the gateway's or a server's address, and both fail.",
-			Why:    "The DHCP server gives out every address of its pool.",
+			Why:    "The DHCP server assigns every address of its pool.",
 			Remedy: "Start the pool after the fixed addresses.",
 			Old:    "{role: lan, segment: desks, address: 10.83.16.1/24,",
 			Bad:    "{role: lan, segment: desks, dhcp: {pool: 10.83.16.5-10.83.16.99}, address: 10.83.16.1/24,",
@@ -106,7 +106,7 @@ func (c *checker) noLeaseServer() {
 		}
 		for _, a := range s.Adapters {
 			if a.How == plan.Lease || a.How == plan.Reservation {
-				f := c.find(s.Name, s.Lab.Pos, "let the appliance serve DHCP there", "%s expects a lease on %s, and nobody hands any out",
+				f := c.find(s.Name, s.Lab.Pos, "let the appliance serve DHCP there", "%s uses DHCP on %s, but there is no DHCP server",
 					a.Machine.Name, s.Name)
 				if s.Port.Port.Leases.Off {
 					f.set(s.Port.Port, "dhcp", fmt.Sprintf("{pool: %s}", spare(s)))
@@ -148,7 +148,7 @@ func (c *checker) poolOverlap() {
 		}
 		pool, pos := a.Leases.Pool, leasesAt(a, "pool")
 		tell := func(what string) {
-			c.find(portName(a), pos, "let the pool begin behind it", "the pool %s of %s holds %s", pool, a.Segment.Name, what)
+			c.find(portName(a), pos, "let the pool begin behind it", "the pool %s of %s contains %s", pool, a.Segment.Name, what)
 		}
 		if h := a.Segment.HostLeg; h.IsValid() && pool.Contains(h.Addr()) {
 			tell("the host's " + h.Addr().String())
@@ -204,7 +204,7 @@ func (c *checker) leaseNoRouter() {
 				found = found || other.Address.IsValid() && other.Address.Addr() == d
 			}
 			if !found {
-				f := c.find(portName(a), leasesAt(a, "dns"), "write dns: [self]", "leases on %s name the DNS server %s, and nobody there has it",
+				f := c.find(portName(a), leasesAt(a, "dns"), "write dns: [self]", "DHCP on %s distributes the DNS server %s, and no machine there has that address",
 					a.Segment.Name, d)
 				if a.Port != nil {
 					f.set(&a.Port.Leases, "dns", "[self]")

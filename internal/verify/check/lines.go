@@ -19,7 +19,7 @@ func lines() []Entry {
 	return []Entry{
 		{
 			Code: "native-vlan", Severity: Error, Title: "The native VLAN is written as a tag",
-			See:    "Guests of the tagged segment get no lease, or one of the untagged segment.",
+			See:    "Guests of the tagged segment get no address, or one of the untagged segment.",
 			Why:    "The native VLAN is untagged on its cable: the switch removes the tag from its frames and misplaces tagged ones.",
 			Remedy: "Put its machines on the untagged segment, or choose another native VLAN on the switch.",
 			Old:    "native: 20", Bad: "native: 64",
@@ -35,7 +35,7 @@ func lines() []Entry {
 		},
 		{
 			Code: "nested-bridge", Severity: Warning, Title: "Bridged from inside a virtual machine",
-			See:    "The WAN gets no lease, although the link is up.",
+			See:    "The WAN gets no address, although the link is up.",
 			Why:    "The site is a virtual machine itself, and its switch may pass frames only from the machine's own MAC address.",
 			Remedy: "Let that switch pass foreign MAC addresses (foreign-macs: allow), or use join: nat.",
 			Old:    "  cpus: 8", Bad: "  virtual: true\n  cpus: 8",
@@ -50,8 +50,8 @@ func lines() []Entry {
 			find: (*checker).needlessRelaxation,
 		},
 		{
-			Code: "host-on-bridge", Severity: Warning, Title: "The host is beside the filter",
-			See:    "Guests reach the host, and it reaches them, whatever the rules say.",
+			Code: "host-on-bridge", Severity: Warning, Title: "The host bypasses the filter",
+			See:    "Guests reach the host, and the host reaches them, regardless of the rules.",
 			Why:    "A transparent appliance filters between its sides, but not between a guest and the host on the same side.",
 			Remedy: "Remove the host's address from both sides; manage the appliance through a port of its own.",
 			Old:    "desks: {reach: isolated, foreign-macs: allow}", Bad: "desks: {reach: host, foreign-macs: allow}",
@@ -82,7 +82,7 @@ func lines() []Entry {
 			find: (*checker).houseInReach,
 		},
 		{
-			Code: "wrong-return-route", Severity: Error, Title: "A return route that leads nowhere",
+			Code: "wrong-return-route", Severity: Error, Title: "Wrong return route",
 			See:    "Packets leave, but no reply comes back.",
 			Why:    "The upstream router sends replies to the next hop of its route; the appliance has to have that address.",
 			Remedy: "Set the route's next hop to the appliance's WAN address, and make that address static.",
@@ -121,7 +121,7 @@ func (c *checker) oneLine() {
 				continue
 			}
 			if old := first[u]; old != nil {
-				f := c.find(portName(a), a.Segment.Lab.At("uplink"), "give the second line an uplink of its own",
+				f := c.find(portName(a), a.Segment.Lab.At("uplink"), "give the second line its own uplink",
 					"ports %s and %s of %s both go out by %s", old.Name, a.Name, m.Name, u)
 				if old.Segment.Tag != a.Segment.Tag {
 					f.as(Warning) // two lines, one cable
@@ -192,7 +192,7 @@ func (c *checker) hostBehind() {
 				"the host's gateway on %s is %s, and no appliance has that address", s.Name, g)
 		case len(c.p.Lab.Site.Uplinks) > 0 || len(c.p.Lab.Site.Networks) > 0:
 			c.find(s.Name, s.Lab.At("host-gateway"), "leave host-gateway out, or take the host's other gateway away",
-				"the host has a gateway on %s, %s of %s, beside the one of its own network", s.Name, g, s.Adapters[i].Machine.Name).as(Warning)
+				"the host has a gateway on %s, %s of %s, in addition to its own network's", s.Name, g, s.Adapters[i].Machine.Name).as(Warning)
 		default:
 			c.find(s.Name, s.Lab.At("host-gateway"), "keep a console that does not need the network",
 				"the host goes outside through %s of %s alone", g, s.Adapters[i].Machine.Name).as(Note)
@@ -265,11 +265,11 @@ func (c *checker) borrowedName() {
 		}
 		if _, public := publicsuffix.PublicSuffix(d); under("local") {
 			c.find(portName(a), at, "write a domain under .internal or home.arpa",
-				"leases on %s name the domain %s, and names under .local are asked for on the link",
+				"DHCP on %s distributes the domain %s, but names under .local are resolved by multicast DNS",
 				a.Segment.Name, d)
 		} else if public && !under(reservedDomains...) {
 			c.find(portName(a), at, "keep it where it is yours, else write a domain under .internal",
-				"leases on %s name the domain %s, which is a public one",
+				"DHCP on %s distributes the domain %s, which is a public one",
 				a.Segment.Name, d).as(Note).see("Names of the real domain cannot be reached from inside, where it is another machine's.")
 		}
 	}

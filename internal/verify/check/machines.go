@@ -60,7 +60,7 @@ func machines() []Entry {
 		},
 		{
 			Code: "late-appliance", Severity: Warning, Title: "Guests start before their appliance",
-			See:    "After the host starts, guests have no lease until the appliance is started.",
+			See:    "After the host starts, guests have no address until the appliance is started.",
 			Why:    "The guests start with the host but the appliance does not.",
 			Remedy: "Start the appliance with the host: autostart: true.",
 			Old:    "autostart: true",
@@ -69,7 +69,7 @@ func machines() []Entry {
 		},
 		{
 			Code: "wireless-bridge", Severity: Warning, Title: "Bridged on a wireless uplink",
-			See:    "The WAN gets no lease.",
+			See:    "The WAN gets no address.",
 			Why:    "Most access points accept frames from one MAC address only.",
 			Remedy: "Use join: nat.",
 			Old:    "uplinks: {enp1: wired}",

@@ -61,7 +61,7 @@ func Picture(p *plan.Plan, marked map[string]bool) []string {
 	}
 	for _, s := range p.Segments {
 		if !drawn[s] {
-			lines = append(lines, "", "  "+onSegment(s)+"  (nothing leads here)")
+			lines = append(lines, "", "  "+onSegment(s)+"  (no path)")
 		}
 	}
 	return lines
@@ -150,7 +150,7 @@ func Markdown() (string, error) {
 		}
 		fmt.Fprintf(&b, "\n## %s\n\n**%s** (%s). %s\n\n", e.Code, e.Title, e.Severity, e.Why)
 		fmt.Fprintf(&b, "```text\n%s\n```\n\n", strings.Join(page.Picture, "\n"))
-		fmt.Fprintf(&b, "- You would see: %s\n- What check says: %s.\n- Remedy: %s\n\n", e.See, page.Message, e.Remedy)
+		fmt.Fprintf(&b, "- Symptom: %s\n- Message: %s.\n- Remedy: %s\n\n", e.See, page.Message, e.Remedy)
 		for _, part := range page.Parts() {
 			fmt.Fprintf(&b, "%s:\n\n```yaml\n%s\n```\n\n", part.Title, strings.Join(part.Lines, "\n"))
 		}

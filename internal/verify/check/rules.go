@@ -34,7 +34,7 @@ func rules() []Entry {
 		{
 			Code: "private-wan-blocked", Severity: Error, Title: "Private sources are blocked on a private WAN",
 			See:    "The appliance gets no replies from the local network: names do not resolve, and port forwards do not answer there.",
-			Why:    "The option drops packets from private addresses; on a private WAN there are no others.",
+			Why:    "The option drops packets from private addresses; a private WAN has only such packets.",
 			Remedy: "Disable the option.",
 			Old:    "{role: wan, segment: road,",
 			Bad:    "{role: wan, drop-private: true, segment: road,",
@@ -52,7 +52,7 @@ func rules() []Entry {
 		{
 			Code: "forward-to-changing-address", Severity: Warning, Title: "A port forward to a changing address",
 			See:    "After some days the published page is another guest's.",
-			Why:    "A port forward leads to an address; DHCP may give the guest another.",
+			Why:    "A port forward has a fixed target address; DHCP may give the guest another.",
 			Remedy: "Reserve an address for the guest.",
 			Old:    "to: ferry, at",
 			Bad:    "to: heron, at",
@@ -61,7 +61,7 @@ func rules() []Entry {
 		{
 			Code: "forward-clash", Severity: Error, Title: "Two port forwards on one port",
 			See:    "One of the two never answers.",
-			Why:    "An outside port can lead to one place only.",
+			Why:    "An outside port can be forwarded to one target only.",
 			Remedy: "Choose another outside port for one.",
 			Old:    "- {port: tcp/8443, to: ferry, at: tcp/443}",
 			Bad:    "- {port: tcp/8443, to: ferry, at: tcp/443}\n        - {port: tcp/8443, to: ferry, at: tcp/80}",
@@ -171,7 +171,7 @@ func (c *checker) nestedNAT() {
 		for _, a := range m.WAN() {
 			if a.Segment.Reach == lab.Upstream && subnet.Private(a.Segment.Subnet.Addr()) && !a.Segment.Assumed {
 				c.find(portName(a), a.Pos, "to publish beyond the site, forward there as well",
-					"the WAN of %s is on %s: another translation stands above it", m.Name, a.Segment.Subnet)
+					"the WAN of %s is on %s: it is behind another NAT", m.Name, a.Segment.Subnet)
 			}
 		}
 	}
@@ -181,7 +181,7 @@ func (c *checker) publishMoving() {
 	for _, m := range c.p.Running() {
 		for i := range m.Publishes {
 			if v := &m.Publishes[i]; !v.To.Address.IsValid() {
-				c.find(v.To.Machine.Name, v.Lab.Pos, "reserve an address for "+v.To.Machine.Name, "%s/%d is published to %s, whose lease may change",
+				c.find(v.To.Machine.Name, v.Lab.Pos, "reserve an address for "+v.To.Machine.Name, "%s/%d is forwarded to %s, whose lease may change",
 					v.Proto, v.Port, v.To.Machine.Name)
 			}
 		}

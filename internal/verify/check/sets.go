@@ -155,7 +155,7 @@ func (c *checker) deadAmong(m *plan.Machine, i int, sets []packetset.Packets, ca
 		names = append(names[:4], fmt.Sprintf("and %d more", len(by)-4))
 	}
 	if len(names) == 0 {
-		names = []string{"nothing: it speaks of no packet"}
+		names = []string{"nothing: it matches no packet"}
 	}
 	c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), m.Rules[i].Lab.Pos, "remove it, or move it up",
 		"%q never decides: earlier ones do, %s", m.Rules[i].Text, strings.Join(names, ", "))

@@ -17,8 +17,8 @@ func sizing() []Entry {
 		{
 			Code: "underpowered", Severity: Warning, Title: "Too small for its services",
 			See:    "It works, but slows down or drops connections under load.",
-			Why:    "The services and the rate that are asked for need processors, memory and disk.",
-			Remedy: "Leave the size out so that the plan chooses one, or ask for less.",
+			Why:    "The services and the throughput need processors, memory and disk.",
+			Remedy: "Omit the size so that the plan chooses one, or reduce the services.",
 			Old:    "    needs: {",
 			Bad:    "    throughput: 2Gbit\n    needs: {",
 			find:   (*checker).underpowered,
@@ -26,7 +26,7 @@ func sizing() []Entry {
 		{
 			Code: "oversized", Severity: Note, Title: "Much larger than needed",
 			See:    "Nothing: the host has less left for guests.",
-			Why:    "A lab's appliance seldom needs more than its services ask for.",
+			Why:    "A lab's appliance seldom needs more than its services require.",
 			Remedy: "Leave the size out so that the plan chooses one.",
 			Old:    "memory: 2GiB, disk: 16GiB",
 			Bad:    "memory: 13GiB, disk: 16GiB",
@@ -85,7 +85,7 @@ func (c *checker) underpowered() {
 		s, want, src := m.Spec, m.Spec.Wanted, &m.Appliance.Machine
 		floor := m.Appliance.Needs // below that it is another finding
 		tell := func(key string, has, needs any) {
-			c.find(m.Name, src.At(key), "leave "+key+" out, or write "+fmt.Sprint(needs), "%s has %s %v, and its duties ask for %v", m.Name,
+			c.find(m.Name, src.At(key), "leave "+key+" out, or write "+fmt.Sprint(needs), "%s has %s %v, but its services need %v", m.Name,
 				key, has, needs).set(src, key, fmt.Sprint(needs))
 		}
 		if src.Has("cpus") && s.CPUs < want.CPUs && s.CPUs >= floor.CPUs {
@@ -110,10 +110,10 @@ func (c *checker) oversized() {
 	for _, m := range c.p.Running() {
 		s, want, src := m.Spec, m.Spec.Wanted, &m.Appliance.Machine
 		if src.Has("memory") && want.Memory > 0 && s.Memory >= manyTimes*want.Memory {
-			c.find(m.Name, src.At("memory"), "leave memory out", "%s has %s of memory, and its duties ask for %s", m.Name, s.Memory, want.Memory)
+			c.find(m.Name, src.At("memory"), "leave memory out", "%s has %s of memory, but its services need %s", m.Name, s.Memory, want.Memory)
 		}
 		if src.Has("cpus") && s.CPUs > manyCPUs*max(want.CPUs, 1) {
-			c.find(m.Name, src.At("cpus"), "leave cpus out", "%s has %d processors, and its duties ask for %d", m.Name, s.CPUs, want.CPUs)
+			c.find(m.Name, src.At("cpus"), "leave cpus out", "%s has %d processors, but its services need %d", m.Name, s.CPUs, want.CPUs)
 		}
 	}
 }
@@ -209,13 +209,13 @@ func (c *checker) oddDevice() {
 			case device == "":
 			case a.Over != nil:
 				if want := a.TaggedName(); a.Over.Port.Device != "" && want != device {
-					c.find(portName(a), a.Port.At("device"), "write device: "+want, "port %s of %s rides on %s with tag %d, and %s is no name for that",
+					c.find(portName(a), a.Port.At("device"), "write device: "+want, "port %s of %s is on %s with tag %d, so %s is not a valid name for it",
 						a.Name, m.Name, a.Over.Port.Device, a.Segment.Tag, device).set(a.Port, "device", want)
 				}
 			default:
 				if model := modelOf(m.Profile, device); model != "" && !slices.Contains(strings.Split(model, " or "), a.NIC) {
 					c.find(portName(a), a.Port.At("device"), "set the adapter's model to "+a.NIC+", or write nic: "+model,
-						"%s of %s is what its system calls an adapter of model %s, and %s is planned", device, portName(a), model, a.NIC)
+						"%s of %s is what its system calls an adapter of model %s (planned: %s)", device, portName(a), model, a.NIC)
 				}
 			}
 		}

@@ -19,7 +19,7 @@ func whySubnet(s *plan.Segment) string {
 func useOf(s *plan.Segment) string {
 	text := "use an address of " + s.Subnet.String()
 	if s.By != "" {
-		text += ", or give " + s.Name + " the right subnet"
+		text += ", or set " + s.Name + " the right subnet"
 	}
 	return text
 }

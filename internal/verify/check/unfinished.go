@@ -19,7 +19,7 @@ func unfinished() []Entry {
 		{
 			Code: undecidedCode, Severity: Note, Title: "Not decided yet",
 			See:    "Nothing is wrong; what depends on it can be neither built nor judged.",
-			Why:    "The file says later, or leaves out what no plan can choose. Verdicts that it can change are unknown until then.",
+			Why:    "The file has later, or omits what a plan cannot choose. Verdicts that depend on it are unknown.",
 			Remedy: "Write it once it is decided.",
 			Old:    "  heron: desks",
 			Bad:    "  heron: later",
@@ -27,9 +27,9 @@ func unfinished() []Entry {
 		},
 		{
 			Code: "switched-off", Severity: Note, Title: "A machine that is switched off",
-			See:    "Once it is on together with its successor, both lose connections alternately.",
+			See:    "If it runs together with its successor, both lose connections alternately.",
 			Why:    "A replaced machine still has its addresses and its DHCP server. While it is off they do no harm.",
-			Remedy: "Switch the successor off before it comes on again; remove it from the file when it is no longer needed.",
+			Remedy: "Switch the successor off before starting it; remove it from the file when it is no longer needed.",
 			Old:    "guests:",
 			Bad:    "  spare: {running: false, ports: [{role: wan, segment: road}, {role: lan, segment: desks, address: 10.83.16.1/24}]}\nguests:",
 			find:   (*checker).switchedOff,
@@ -78,11 +78,11 @@ func meanwhile(o lab.Open) string {
 		case o.Key == "role":
 			return "Until then: it is taken for unplugged; what other ports serve works."
 		case of.Role == lab.WAN && o.Key != "gateway":
-			return "Until then: guests get leases and the admin page opens from inside; nothing outside answers, and must not."
+			return "Until then: guests get addresses and the admin page opens from inside; nothing outside answers, and must not."
 		case of.Role == lab.WAN:
 			return "Until then: the WAN's neighbors answer, and nothing beyond them."
 		case o.Key == "segment":
-			return "Until then: nobody is behind this port; what other ports serve works."
+			return "Until then: nothing is behind this port; the other ports work."
 		}
 		return "Until then: the plan goes by a choice of its own there."
 	case *lab.Segment:
@@ -95,9 +95,9 @@ func meanwhile(o lab.Open) string {
 		return "Until then: it is judged as if each LAN may go outside, and nothing else."
 	}
 	if o.Key == "segment" {
-		return "Until then: it has no address and reaches nobody; all others work without it."
+		return "Until then: it has no address and reaches nothing; the others work without it."
 	}
-	return "Until then: it gets a lease."
+	return "Until then: it gets an address by DHCP."
 }
 
 // Conflicts returns what a machine that is switched off would fight over with those
@@ -138,7 +138,7 @@ func (c *checker) switchedOff() {
 		text := fmt.Sprintf("%s is switched off", m.Name)
 		remedy := "write running: true once it runs"
 		if clash := Conflicts(c.p, m); len(clash) > 0 {
-			text += ", and must stay so while " + strings.Join(clash, ", and ")
+			text += ", and must stay off while " + strings.Join(clash, ", and ")
 			remedy = "switch its successor off first, should it come back"
 		}
 		c.find(m.Name, at, remedy, "%s", text)
@@ -162,7 +162,7 @@ func (c *checker) leaseGap() {
 	for _, s := range c.p.Segments {
 		if m := c.p.Machine(s.Lab.Leases); m != nil && m.Off {
 			c.find(s.Name, s.Lab.At("dhcp"), "type addresses in there until it runs, or let the appliance serve DHCP so long",
-				"leases on %s come from %s, which is switched off", s.Name, m.Name)
+				"DHCP on %s is from %s, which is switched off", s.Name, m.Name)
 		}
 	}
 	for _, a := range c.adapters() {

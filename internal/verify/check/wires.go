@@ -21,7 +21,7 @@ func wires() []Entry {
 		},
 		{
 			Code: "vlan-not-carried", Severity: Error, Title: "A VLAN that the appliance does not receive",
-			See:    "Guests of the tagged segment get no lease; the appliance never sees their frames.",
+			See:    "Guests of the tagged segment get no address; the appliance never receives their frames.",
 			Why:    "A tagged segment reaches the appliance over the port that carries it, or over its own adapter.",
 			Remedy: "Add over: with the carrying port.",
 			Old:    "      - {role: lan, name: loft, segment: loft, over: lan}\n",
@@ -116,7 +116,7 @@ func (c *checker) tagUnheard() {
 		}
 		if guests > 0 && !heard {
 			c.find(s.Name, s.Lab.At("within"), fmt.Sprintf("add a port {role: lan, segment: %s, over: …} to the appliance on %s", s.Name,
-				s.Lab.Within), "%s on %s, tag %d of %s, and no appliance has a port that hears it", crowd(first, guests), s.Name, s.Tag, s.Wire.Name)
+				s.Lab.Within), "%s on %s, tag %d of %s, and no appliance has a port for it", crowd(first, guests), s.Name, s.Tag, s.Wire.Name)
 		}
 	}
 }
@@ -129,7 +129,7 @@ func (c *checker) refusingSwitch() {
 		for _, a := range m.Adapters {
 			if s := a.Segment; a.Role != lab.Manage && s.Lab.ForeignMACs == "refuse" {
 				c.find(s.Name, s.Lab.At("foreign-macs"), "write foreign-macs: allow",
-					"%s bridges %s, whose switch refuses frames from its guests' addresses", m.Name, s.Name).set(s.Lab, "foreign-macs", "allow")
+					"%s bridges %s, whose switch drops frames with its guests' MAC addresses", m.Name, s.Name).set(s.Lab, "foreign-macs", "allow")
 			}
 		}
 	}
@@ -157,16 +157,16 @@ func (c *checker) sharedRoles() {
 				}
 				for _, g := range a.Segment.Adapters {
 					if g.Guest != nil {
-						c.find(portName(a), a.Pos, "give the manage port a segment of its own", "port %s of %s is for managing, and %s is on its segment",
+						c.find(portName(a), a.Pos, "give the manage port its own segment", "port %s of %s is the management port, and %s is on its segment",
 							a.Name, m.Name, g.Machine.Name)
 						break
 					}
 				}
 			case old.Role == lab.Manage || a.Role == lab.Manage:
-				c.find(portName(a), a.Pos, "give the manage port a segment of its own", "ports %s and %s of %s share %s, and one is for managing",
+				c.find(portName(a), a.Pos, "give the manage port its own segment", "ports %s and %s of %s share %s, and one is the management port",
 					old.Name, a.Name, m.Name, a.Segment.Name)
 			case old.Role == a.Role && a.Role.Inside() && a.Port.Joins == "":
-				c.find(portName(a), a.Pos, "write joins: "+old.Name+", or give it another segment", "ports %s and %s of %s are both on %s", old.Name,
+				c.find(portName(a), a.Pos, "write joins: "+old.Name+", or set another segment", "ports %s and %s of %s are both on %s", old.Name,
 					a.Name, m.Name, a.Segment.Name).set(a.Port, "joins", old.Name)
 			}
 		}

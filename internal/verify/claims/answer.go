@@ -11,6 +11,8 @@ import (
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/mac"
 	"openbastion/internal/netsim/dhcp"
+	"openbastion/internal/netsim/dns"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/verify/reachability"
 )
 
@@ -29,7 +31,7 @@ type Evidence struct {
 	Capture string    `json:"capture,omitempty"` // the file; empty: the one of the run
 	Frame   int       `json:"frame,omitempty"`   // its number in the capture, from 1
 	Last    int       `json:"last,omitempty"`    // of a run of frames that begins with Frame
-	At      time.Time `json:"at,omitzero"`       // when it was seen
+	At      time.Time `json:"time,omitzero"`     // when it was seen
 	Reading string    `json:"reading,omitempty"` // what was read, where it is no frame
 	Text    string    `json:"text"`
 }
@@ -72,34 +74,35 @@ type (
 		Router    netip.Addr   `json:"router"`
 		Resolvers []netip.Addr `json:"resolvers"`
 	}
-	// GotNeighbor is which hardware addresses answered for the next hop; Saw says
-	// why there is no next hop.
+	// GotNeighbor is which hardware addresses answered for the next hop, or why
+	// there is no next hop.
 	GotNeighbor struct {
-		Hop      netip.Addr    `json:"hop"`
-		Hardware []mac.Address `json:"hardware"`
-		Saw      string        `json:"saw,omitempty"`
+		Hop      netip.Addr      `json:"hop"`
+		Hardware []mac.Address   `json:"hardware"`
+		Outcome  outcome.Outcome `json:"outcome,omitzero"`
 	}
-	// GotName is what the resolver said; Saw says how, or why not.
+	// GotName is what the DNS server returned, or why it returned nothing.
 	GotName struct {
-		Answered  bool         `json:"answered"`
-		Resolver  netip.Addr   `json:"resolver"`
-		Addresses []netip.Addr `json:"addresses"`
-		Tries     int          `json:"tries,omitempty"` // how often it was asked; 0: nobody tells
-		Saw       string       `json:"saw,omitempty"`
+		Answered  bool            `json:"answered"`
+		Resolver  netip.Addr      `json:"resolver"`
+		Addresses []netip.Addr    `json:"addresses"`
+		Code      string          `json:"code,omitempty"`  // of the reply, such as RCodeServerFailure
+		Tries     int             `json:"tries,omitempty"` // how often it was asked; 0: nobody tells
+		Outcome   outcome.Outcome `json:"outcome,omitzero"`
 	}
 	// GotHop is the router that said it was the first; invalid when none did.
 	GotHop struct {
-		Router netip.Addr `json:"router"`
-		Saw    string     `json:"saw,omitempty"`
+		Router  netip.Addr      `json:"router"`
+		Outcome outcome.Outcome `json:"outcome,omitzero"`
 	}
 	// GotReach is whether an answer came, who gave it by its own word, and which
 	// source it saw.
 	GotReach struct {
-		Answered bool       `json:"answered"`
-		Who      string     `json:"who,omitempty"`
-		Source   netip.Addr `json:"source"`
-		Unseen   bool       `json:"unseen,omitempty"` // nobody tells which source it had
-		Saw      string     `json:"saw,omitempty"`
+		Answered bool            `json:"answered"`
+		Who      string          `json:"who,omitempty"`
+		Source   netip.Addr      `json:"source"`
+		Unseen   bool            `json:"unseen,omitempty"` // nobody tells which source it had
+		Outcome  outcome.Outcome `json:"outcome,omitzero"`
 	}
 	// GotAttack is how much was tried and what got outside.
 	GotAttack struct {
@@ -124,6 +127,14 @@ type (
 		Ways     []Way         `json:"ways"`
 	}
 )
+
+// Text returns what the DNS server returned, or why it returned nothing.
+func (g GotName) Text() string {
+	if g.Answered {
+		return dns.CodeText(g.Code)
+	}
+	return g.Outcome.String()
+}
 
 func (GotAddress) kind() AskKind  { return "address" }
 func (GotLease) kind() AskKind    { return "lease" }

@@ -90,7 +90,7 @@ func (k Kind) Title() string {
 		Outside:      "reaches outside, and arrives from the appliance's WAN address",
 		FirstHop:     "the first hop is the appliance",
 		NoBypass:     "with the WAN unplugged nothing gets out",
-		Blocked:      "may not go outside, and does not",
+		Blocked:      "must not reach outside, and does not",
 		Behind:       "attached behind an appliance",
 		Separated:    "the appliance's sides are separate broadcast domains",
 		NoDuplicates: "no IP or MAC address twice",
@@ -116,7 +116,7 @@ type Result struct {
 	Kind      Kind       `json:"kind"`
 	Verdict   Verdict    `json:"verdict"`
 	Reason    *Reason    `json:"reason,omitempty"` // why it is broken; Saw and Remedy are made from it
-	Saw       string     `json:"saw"`
+	Observed  string     `json:"observed"`
 	Evidence  []Evidence `json:"evidence"`
 	Escapes   []Way      `json:"escapes,omitempty"`
 	Remedy    string     `json:"remedy,omitempty"`  // what to do about it, when broken
@@ -360,16 +360,16 @@ func (c *claim) decide(ids [][]string, by map[string]Answer) {
 	case r.Verdict == Broken && len(r.Evidence) > 0:
 	case r.Verdict == Unknown:
 	case missing != "":
-		r.Verdict, r.Reason, r.Saw, r.Remedy = Unknown, nil, missing, ""
+		r.Verdict, r.Reason, r.Observed, r.Remedy = Unknown, nil, missing, ""
 	case len(r.Evidence) == 0:
-		r.Verdict, r.Reason, r.Saw, r.Remedy = Unknown, nil, "nothing was observed that shows it", ""
+		r.Verdict, r.Reason, r.Observed, r.Remedy = Unknown, nil, "nothing was observed that shows it", ""
 	}
 }
 
 // fail breaks the claim, for the first reason that comes.
 func (r *Result) fail(why Reason) {
 	if r.Verdict != Broken {
-		r.Verdict, r.Reason, r.Saw, r.Remedy = Broken, &why, why.Text(), why.Remedy()
+		r.Verdict, r.Reason, r.Observed, r.Remedy = Broken, &why, why.Text(), why.Remedy()
 	}
 }
 

@@ -184,15 +184,15 @@ func TestJudgements(t *testing.T) {
 		doc, _ := run(t, &fake{change: c.change})
 		for _, r := range doc.Claims {
 			if r.ID != c.id {
-				assert.Equal(t, Holds, r.Verdict, "%s: %s: %s", c.what, r.ID, r.Saw)
+				assert.Equal(t, Holds, r.Verdict, "%s: %s: %s", c.what, r.ID, r.Observed)
 				continue
 			}
 			assert.Equal(t, c.verdict, r.Verdict, c.what)
-			assert.Contains(t, r.Saw, c.saw, c.what)
+			assert.Contains(t, r.Observed, c.saw, c.what)
 			assert.Equal(t, c.verdict == Broken, r.Remedy != "", "%s: what to do", c.what)
 			if assert.Equal(t, c.verdict == Broken, r.Reason != nil, c.what) && r.Reason != nil {
-				assert.NotContains(t, r.Saw+r.Remedy, "{", "%s: a field that its reason does not have", c.what)
-				assert.NotRegexp(t, `(^|\s)[,;.:](\s|$)|  |\(\)`, r.Saw+" "+r.Remedy, "%s: a field that is empty", c.what)
+				assert.NotContains(t, r.Observed+r.Remedy, "{", "%s: a field that its reason does not have", c.what)
+				assert.NotRegexp(t, `(^|\s)[,;.:](\s|$)|  |\(\)`, r.Observed+" "+r.Remedy, "%s: a field that is empty", c.what)
 			}
 		}
 		assert.Equal(t, c.verdict, doc.Verdict, c.what)
@@ -218,9 +218,9 @@ func TestWhatAStageCannot(t *testing.T) {
 		for _, r := range doc.Claims {
 			if r.Kind == NoBypass {
 				assert.Equal(t, Unknown, r.Verdict)
-				assert.Contains(t, r.Saw, why)
+				assert.Contains(t, r.Observed, why)
 			} else {
-				assert.Equal(t, Holds, r.Verdict, "%s: %s", r.ID, r.Saw)
+				assert.Equal(t, Holds, r.Verdict, "%s: %s", r.ID, r.Observed)
 			}
 		}
 		assert.Equal(t, Unknown, doc.Verdict)
@@ -252,7 +252,7 @@ func TestMonotone(t *testing.T) {
 		for i, c := range some.Claims {
 			all := whole.Claims[i].Verdict
 			if c.Verdict != Unknown {
-				assert.Equal(t, all, c.Verdict, "%s: %s", c.ID, c.Saw)
+				assert.Equal(t, all, c.Verdict, "%s: %s", c.ID, c.Observed)
 			}
 			if c.Verdict == Broken {
 				assert.NotEmpty(t, c.Evidence, c.ID)

@@ -64,18 +64,18 @@ func expectClaim(m *reachability.Model, p *plan.Plan, w Witness, i int) claim {
 			before := r.Verdict
 			missing := judge(r, got)
 			if e.Never && before != Broken && r.Verdict == Broken && ways == nil && !partial {
-				r.disagree = "the proof says that nothing gets through, but something did: " + r.Saw
+				r.disagree = "the proof finds no path, but a packet got through: " + r.Observed
 			}
 			return missing
 		}})
 		// Else the sentence speaks of its protocol and port alone.
 		if g := p.Machine(pair.from); e.Never && e.To.Kind == lab.WhoOutside && g != nil && g.Guest != nil && e.Service.Proto == lab.Any {
 			c.parts = append(c.parts, part{asks: asking(AskAttack{g.Name}), judge: func(r *Result, got []Got) {
-				was, before := r.Saw, r.Verdict
+				was, before := r.Observed, r.Verdict
 				if judgeAttack(r, got); r.Verdict == Holds {
-					r.Saw = was
+					r.Observed = was
 				} else if before != Broken && ways == nil && !partial {
-					r.disagree = "the proof finds no path outside, but one was found: " + r.Saw
+					r.disagree = "the proof finds no path outside, but one was found: " + r.Observed
 				}
 			}})
 		}
@@ -165,9 +165,9 @@ func expected(never bool, pair, to string, aside map[int]bool, known func(string
 		}
 		if r.Verdict == Holds && !missing {
 			if *said++; *said == 1 {
-				r.Saw = "as the sentence says: " + pair
+				r.Observed = "sentence holds: " + pair
 			} else if *said <= 3 {
-				r.Saw += ", " + pair
+				r.Observed += ", " + pair
 			}
 		}
 		return missing

@@ -34,17 +34,17 @@ func TestJudgeIPv6(t *testing.T) {
 		want    string
 	}{
 		{"as planned", s, []Router{ours}, ""},
-		{"a stranger beside it", s, []Router{ours, theirs}, "announces 2001:db8::/64 over IPv6 on desks; this is not planned"},
+		{"a stranger in its folder", s, []Router{ours, theirs}, "announces 2001:db8::/64 over IPv6 on desks; this is not planned"},
 		{"the wrong prefix", s, []Router{{ours.Address, ours.MAC, theirs.Prefix}}, "announces 2001:db8::/64"},
 		{"nobody", s, nil, "no router announces " + s.Subnet6.String() + " on desks; gate.lan should"},
 		{"a router without a prefix", s, []Router{ours, {theirs.Address, theirs.MAC, netip.Prefix{}}}, "announces itself as a router"},
-		{"none where none is planned", build("").Segment("desks"), nil, ""},
-		{"one where none is planned", build("").Segment("desks"), []Router{theirs}, "this is not planned"},
+		{"none where none ", build("").Segment("desks"), nil, ""},
+		{"one where none ", build("").Segment("desks"), []Router{theirs}, "this is not planned"},
 	} {
 		r := &Result{Verdict: Holds}
 		judgeRouters(r, c.s, GotRouters{c.routers})
 		assert.Equal(t, c.want == "", r.Verdict == Holds, c.what)
-		assert.Contains(t, r.Saw, c.want, c.what)
+		assert.Contains(t, r.Observed, c.want, c.what)
 		assert.Equal(t, c.want != "", r.Remedy != "", c.what)
 	}
 	good := GotIPv6{Address: home.Address6, Router: port.MAC.LinkLocal(), Resolvers: []netip.Addr{port.Address6.Addr()}}
@@ -62,12 +62,12 @@ func TestJudgeIPv6(t *testing.T) {
 	} {
 		o := good
 		c.change(&o)
-		r := &Result{Verdict: Holds, Saw: "by IPv4"}
+		r := &Result{Verdict: Holds, Observed: "by IPv4"}
 		judgeIPv6(r, home, port, o)
 		assert.Equal(t, c.want == "", r.Verdict == Holds, c.what)
-		assert.Contains(t, r.Saw, c.want, c.what)
+		assert.Contains(t, r.Observed, c.want, c.what)
 	}
-	already := &Result{Verdict: Broken, Saw: "worse"}
+	already := &Result{Verdict: Broken, Observed: "worse"}
 	judgeIPv6(already, home, port, GotIPv6{})
-	assert.Equal(t, "worse", already.Saw)
+	assert.Equal(t, "worse", already.Observed)
 }

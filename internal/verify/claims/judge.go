@@ -56,7 +56,7 @@ func judgeLease(r *Result, a *plan.Adapter, o GotLease) {
 	case !slices.Equal(b.DNS, want.DNS):
 		why.Code, why.Observed, why.Expected = "wrong-dhcp-dns", subnet.Named("DNS server", b.DNS), subnet.Named("DNS server", want.DNS)
 	default:
-		r.Saw = b.Address.String() + " from " + why.By
+		r.Observed = b.Address.String() + " from " + why.By
 		return
 	}
 	r.fail(why)
@@ -98,9 +98,9 @@ func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
 	case planned && !found:
 		r.fail(Reason{Code: "dhcp-server-silent", Subject: s.Name, Segment: s.Name, Expected: server.Machine.Name, Port: portOf(server)})
 	case planned, len(known) > 0:
-		r.Saw = "only " + strings.Join(known, ", ") + " answers"
+		r.Observed = "only " + strings.Join(known, ", ") + " answers"
 	default:
-		r.Saw = "no DHCP server answers, as planned"
+		r.Observed = "no DHCP server answers, as planned"
 	}
 }
 
@@ -124,7 +124,7 @@ func judgeRouters(r *Result, s *plan.Segment, o GotRouters) {
 	case planned && !found:
 		r.fail(Reason{Code: "router-silent", Subject: s.Name, Segment: s.Name, Expected: s.Subnet6.String(), Port: portOf(s.Port)})
 	case planned:
-		r.Saw += fmt.Sprintf("; it alone announces %s", s.Subnet6)
+		r.Observed += fmt.Sprintf("; it alone announces %s", s.Subnet6)
 	}
 }
 
@@ -145,14 +145,14 @@ func judgeIPv6(r *Result, home, port *plan.Adapter, o GotIPv6) {
 	case !slices.Contains(o.Resolvers, port.Address6.Addr()):
 		why.Code, why.Observed, why.Expected = "wrong-ipv6-dns", subnet.Named("DNS server", o.Resolvers), port.Address6.Addr().String()
 	default:
-		r.Saw += fmt.Sprintf("; over IPv6 %s, router %s", o.Address, o.Router)
+		r.Observed += fmt.Sprintf("; over IPv6 %s, router %s", o.Address, o.Router)
 		return
 	}
 	r.fail(why)
 }
 
 func judgeGateway(r *Result, home, port *plan.Adapter, o GotNeighbor) {
-	why := Reason{Subject: home.Machine.Name, Segment: home.Segment.Name, Detail: o.Saw}
+	why := Reason{Subject: home.Machine.Name, Segment: home.Segment.Name, Detail: o.Outcome.String()}
 	if port == nil {
 		why.Code = "no-inside-port"
 		r.fail(why)
@@ -167,19 +167,19 @@ func judgeGateway(r *Result, home, port *plan.Adapter, o GotNeighbor) {
 	case len(o.Hardware) > 1:
 		why.Code, why.Expected, why.Observed = "gateway-twice", o.Hop.String(), fmt.Sprintf("%s and %s", o.Hardware[0], o.Hardware[1])
 	case Transparent(port) && !slices.ContainsFunc(home.Segment.Adapters, func(a *plan.Adapter) bool { return a.MAC == o.Hardware[0] }):
-		r.Saw = fmt.Sprintf("%s is at %s, beyond %s", o.Hop, o.Hardware[0], port.Machine.Name)
+		r.Observed = fmt.Sprintf("%s is at %s, beyond %s", o.Hop, o.Hardware[0], port.Machine.Name)
 		return
 	case o.Hardware[0] != port.MAC:
 		why.Code, why.Observed, why.Detail = "wrong-gateway", o.Hardware[0].String(), o.Hop.String()
 	default:
-		r.Saw = fmt.Sprintf("%s is at %s, %s", o.Hop, o.Hardware[0], portOf(port))
+		r.Observed = fmt.Sprintf("%s is at %s, %s", o.Hop, o.Hardware[0], portOf(port))
 		return
 	}
 	r.fail(why)
 }
 
 func judgeNames(r *Result, home *plan.Adapter, w Witness, o GotName) {
-	why := Reason{Subject: home.Machine.Name, Segment: home.Segment.Name, By: addressText(o.Resolver), Detail: o.Saw}
+	why := Reason{Subject: home.Machine.Name, Segment: home.Segment.Name, By: addressText(o.Resolver), Detail: o.Text()}
 	switch {
 	case !o.Resolver.IsValid():
 		why.Code = "no-dns-server"
@@ -188,7 +188,7 @@ func judgeNames(r *Result, home *plan.Adapter, w Witness, o GotName) {
 	case !slices.Contains(o.Addresses, w.Address):
 		why.Code, why.Service, why.Observed, why.Expected = "wrong-name", w.Name, subnet.Named("address", o.Addresses), addressText(w.Address)
 	default:
-		r.Saw = fmt.Sprintf("%s is %s, from DNS server %s", w.Name, w.Address, o.Resolver)
+		r.Observed = fmt.Sprintf("%s is %s, from DNS server %s", w.Name, w.Address, o.Resolver)
 		return
 	}
 	r.fail(why)
@@ -227,40 +227,40 @@ func expectedSource(home *plan.Adapter, wans []*plan.Adapter, addresses []Got) s
 
 func judgeReached(r *Result, home *plan.Adapter, service lab.Service, o GotReach) {
 	if !o.Answered {
-		r.fail(Reason{Code: "outside-unreachable", Subject: home.Machine.Name, Segment: home.Segment.Name, Service: service.String(), Detail: o.Saw})
+		r.fail(Reason{Code: "outside-unreachable", Subject: home.Machine.Name, Segment: home.Segment.Name, Service: service.String(), Detail: o.Outcome.String()})
 	}
 }
 
 func judgeSource(r *Result, home *plan.Adapter, service lab.Service, s seenAs, o GotReach) {
 	switch {
 	case !o.Answered:
-	case o.Unseen && r.Verdict == Holds && r.Saw == "":
-		r.Saw = "the test server answers " + service.String()
+	case o.Unseen && r.Verdict == Holds && r.Observed == "":
+		r.Observed = "the test server answers " + service.String()
 	case o.Unseen:
-		r.Saw += ", " + service.String()
+		r.Observed += ", " + service.String()
 	case s.again && home.Segment.Subnet.Contains(o.Source):
 		r.fail(Reason{Code: "not-translated", Subject: home.Machine.Name, Segment: home.Segment.Name, Observed: o.Source.String()})
 	case s.translated && !s.again && !slices.Contains(s.own, o.Source.String()):
 		r.around = true
 		r.fail(Reason{Code: "wrong-source", Subject: home.Machine.Name, Segment: home.Segment.Name, Service: service.String(),
 			Observed: o.Source.String(), Expected: strings.Join(s.own, ", "), By: s.wans[0].Machine.Name})
-	case r.Verdict == Holds && r.Saw == "":
-		r.Saw = fmt.Sprintf("the test server saw %s: %s", o.Source, service)
+	case r.Verdict == Holds && r.Observed == "":
+		r.Observed = fmt.Sprintf("the test server saw %s: %s", o.Source, service)
 	case r.Verdict == Holds:
-		r.Saw += ", " + service.String()
+		r.Observed += ", " + service.String()
 	}
 }
 
 func judgePath(r *Result, port *plan.Adapter, o GotHop) {
 	switch {
 	case !o.Router.IsValid():
-		r.fail(Reason{Code: "no-hop", Subject: r.Guest, Port: portOf(port), Detail: o.Saw})
+		r.fail(Reason{Code: "no-hop", Subject: r.Guest, Port: portOf(port), Detail: o.Outcome.String()})
 	case o.Router != port.Address.Addr():
 		r.around = true
 		r.fail(Reason{Code: "wrong-hop", Subject: r.Guest, Port: portOf(port), Observed: o.Router.String(),
 			Expected: port.Address.Addr().String()})
 	default:
-		r.Saw = fmt.Sprintf("the first hop is %s, %s", o.Router, portOf(port))
+		r.Observed = fmt.Sprintf("the first hop is %s, %s", o.Router, portOf(port))
 	}
 }
 
@@ -278,9 +278,9 @@ func judgeWays(r *Result, attempts int, ways []Way, holds string) {
 	switch {
 	case r.Verdict == Broken:
 	case attempts == 0:
-		r.Verdict, r.Saw = Unknown, "nothing could be tried"
+		r.Verdict, r.Observed = Unknown, "nothing could be tried"
 	default:
-		r.Saw = fmt.Sprintf(holds, attempts)
+		r.Observed = fmt.Sprintf(holds, attempts)
 	}
 }
 
@@ -313,14 +313,14 @@ func judgeBetween(r *Result, a, b *plan.Adapter, s lab.Service, allowed bool, ho
 	switch {
 	case allowed && !o.Answered:
 		r.fail(Reason{Code: "allowed-blocked", Subject: a.Segment.Name, Segment: b.Segment.Name, Service: s.String() + how,
-			By: a.Machine.Name, Expected: b.Machine.Name, Detail: o.Saw})
+			By: a.Machine.Name, Expected: b.Machine.Name, Detail: o.Outcome.String()})
 	case !allowed && o.Answered:
 		r.fail(Reason{Code: "denied-passes", Subject: a.Segment.Name, Segment: b.Segment.Name, Service: s.String() + how,
 			By: a.Machine.Name, Observed: b.Machine.Name})
 	default:
 		seen.add(s.String(), how, o.Answered)
 		if r.Verdict == Holds {
-			r.Saw = seen.String()
+			r.Observed = seen.String()
 		}
 	}
 }
@@ -332,9 +332,9 @@ type between struct {
 }
 
 func (b *between) add(service, how string, passed bool) {
-	head := how + " blocked as the rules say"
+	head := how + " blocked by the rules"
 	if passed {
-		head = how + " allowed as the rules say"
+		head = how + " allowed by the rules"
 	}
 	if b.by == nil {
 		b.by = map[string][]string{}

@@ -145,7 +145,7 @@ func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w W
 		parts := attacked(m, Running, g, way, partial)
 		add(Blocked, append(parts, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) {
 			if names := got[0].(GotName); r.Verdict == Holds && names.Answered && slices.Contains(names.Addresses, w.Address) {
-				r.Saw += fmt.Sprintf("; but %s looks names up outside for it: what words a DNS server carries out and back, no rule on addresses closes", names.Resolver)
+				r.Observed += fmt.Sprintf("; but %s looks names up outside for it: what words a DNS server carries out and back, no rule on addresses closes", names.Resolver)
 			}
 		}})...)
 	}
@@ -170,9 +170,9 @@ func elsewherePart(home *plan.Adapter, p reachability.Packet) part {
 	return part{asks: asking(AskReach{From: RefTo(home), Service: s, Address: p.Destination}), judge: func(r *Result, got []Got) {
 		if o := got[0].(GotReach); !o.Answered {
 			r.fail(Reason{Code: "destination-unreachable", Subject: home.Machine.Name, Segment: home.Segment.Name, Service: s.String(),
-				Observed: p.Destination.String(), Detail: o.Saw})
+				Observed: p.Destination.String(), Detail: o.Outcome.String()})
 		} else {
-			r.Saw = fmt.Sprintf("%s answers %s, as far as the rules allow", p.Destination, s)
+			r.Observed = fmt.Sprintf("%s answers %s, as far as the rules allow", p.Destination, s)
 		}
 	}}
 }
@@ -314,11 +314,11 @@ func publishedClaim(model *reachability.Model, m *plan.Machine, wan *plan.Adapte
 		parts: []part{{asks: asking(ask), judge: func(r *Result, got []Got) {
 			switch o := got[0].(GotReach); {
 			case !o.Answered:
-				r.fail(Reason{Code: "forward-silent", Subject: m.Name, By: from, Service: s.String(), Expected: guest, Detail: o.Saw})
+				r.fail(Reason{Code: "forward-silent", Subject: m.Name, By: from, Service: s.String(), Expected: guest, Detail: o.Outcome.String()})
 			case o.Who != guest:
 				r.fail(Reason{Code: "forward-elsewhere", Subject: m.Name, Service: s.String(), Observed: o.Who, Expected: guest})
 			default:
-				r.Saw = fmt.Sprintf("%s at %s reaches %s", s, m.Name, o.Who)
+				r.Observed = fmt.Sprintf("%s at %s reaches %s", s, m.Name, o.Who)
 			}
 		}}},
 	}, true

@@ -40,8 +40,8 @@ func stated(why Reason) part {
 // shows lets a claim hold by what the plan alone shows.
 func shows(saw string) part {
 	return part{judge: func(r *Result, _ []Got) {
-		if r.Verdict == Holds && r.Saw == "" {
-			r.Saw = saw
+		if r.Verdict == Holds && r.Observed == "" {
+			r.Observed = saw
 		}
 		r.Evidence = append(r.Evidence, planReading(saw))
 	}}
@@ -153,7 +153,7 @@ func escaped(p *plan.Plan, c Condition, e *reachability.Escape, do Remedy) part 
 		published := e.Public && c == Unplugged // with its WAN down it may have lost the address at which it publishes
 		if took := got[0].(GotPacket); !e.Maybe && !published && !took.TakenBy(e.To) {
 			r.disagree = fmt.Sprintf(
-				"the proof says that %s gets to %s by %s, and it did not; it went %s",
+				"the proof finds a path for %s to %s by %s, but the packet did not arrive; it went %s",
 				e.Packet,
 				e.To,
 				strings.Join(e.Path, " → "),
@@ -174,7 +174,7 @@ func attacked(m *reachability.Model, c Condition, g *plan.Machine, way *reachabi
 			r.Evidence = nil
 			return
 		case by != g && len(o.Ways) == 0 && o.Attempts > 0:
-			r.Saw = fmt.Sprintf(
+			r.Observed = fmt.Sprintf(
 				"covered by %s (same segment, same settings): %d attempts, none got out",
 				by.Name,
 				o.Attempts,
@@ -183,7 +183,7 @@ func attacked(m *reachability.Model, c Condition, g *plan.Machine, way *reachabi
 			judgeAttack(r, got)
 		}
 		if r.Verdict == Broken && way == nil && !partial {
-			r.disagree = "the proof finds no path outside, but one was found: " + r.Saw
+			r.disagree = "the proof finds no path outside, but one was found: " + r.Observed
 		}
 	}}}
 	switch {
@@ -199,7 +199,7 @@ func attacked(m *reachability.Model, c Condition, g *plan.Machine, way *reachabi
 func undecided() part {
 	return part{judge: func(r *Result, _ []Got) {
 		if r.Verdict == Holds {
-			r.Verdict, r.Saw = Unknown, "the rules are too many for a proof over all packets"
+			r.Verdict, r.Observed = Unknown, "the rules are too many for a proof over all packets"
 		}
 	}}
 }
@@ -221,19 +221,19 @@ func behindClaim(m *reachability.Model, g *plan.Machine) claim {
 	stands, way := m.Standing(g)
 	switch {
 	case g.Off:
-		c.parts = []part{{judge: func(r *Result, _ []Got) { r.Verdict, r.Saw = Unknown, "the guest is switched off" }}}
+		c.parts = []part{{judge: func(r *Result, _ []Got) { r.Verdict, r.Observed = Unknown, "the guest is switched off" }}}
 	case g.Guest.Outside:
-		c.parts = []part{shows("it is meant to stand outside")}
+		c.parts = []part{shows("outside on purpose")}
 	case stands == reachability.Exposed:
 		c.parts = []part{escaped(m.Plan(), Unplugged, way, moveInside)}
 	case stands == reachability.Lost:
 		c.parts = []part{stated(Reason{Code: "no-appliance", Subject: g.Name, Segment: g.Adapters[0].Segment.Name})}
 	case stands == reachability.Beside:
-		c.parts = []part{shows("it stands beside a one-armed appliance, which it can avoid, by design")}
+		c.parts = []part{shows("next to a one-armed appliance, which it can bypass by design")}
 	case stands == reachability.Closed:
-		c.parts = []part{shows("no path leads outside from its segment")}
+		c.parts = []part{shows("no path outside from its segment")}
 	default:
-		c.parts = []part{shows("every path outside leads through an appliance")}
+		c.parts = []part{shows("every path outside is through an appliance")}
 	}
 	return c
 }
@@ -311,7 +311,7 @@ func soleClaim(m *reachability.Model, s *plan.Segment) (claim, bool) {
 			}
 		}
 		if r.Verdict == Holds {
-			r.Saw = fmt.Sprintf("%d fixed addresses, each at one MAC address", len(owners))
+			r.Observed = fmt.Sprintf("%d fixed addresses, each at one MAC address", len(owners))
 		}
 	}})
 	return c, true

@@ -46,35 +46,35 @@ type AskKind string
 type (
 	// AskAddress: which address does the adapter have? [GotAddress]
 	AskAddress struct {
-		At Ref `json:"at"`
+		At Ref `json:"adapter"`
 	}
 	// AskLease: which lease did the adapter get? [GotLease]
 	AskLease struct {
-		At Ref `json:"at"`
+		At Ref `json:"adapter"`
 	}
 	// AskServers: who answers a request for a lease on the adapter's segment? [GotServers]
 	AskServers struct {
-		At Ref `json:"at"`
+		At Ref `json:"adapter"`
 	}
 	// AskRouters: who announces IPv6 on the adapter's segment? [GotRouters]
 	AskRouters struct {
-		At Ref `json:"at"`
+		At Ref `json:"adapter"`
 	}
 	// AskIPv6: which IPv6 address, router and resolvers has the adapter? [GotIPv6]
 	AskIPv6 struct {
-		At Ref `json:"at"`
+		At Ref `json:"adapter"`
 	}
 	// AskNeighbor: which hardware address has the adapter's next hop? [GotNeighbor]
 	AskNeighbor struct {
-		At Ref `json:"at"`
+		At Ref `json:"adapter"`
 	}
 	// AskName: does the witness's name resolve, by the adapter's resolver? [GotName]
 	AskName struct {
-		At Ref `json:"at"`
+		At Ref `json:"adapter"`
 	}
 	// AskHop: which router is the first on the way to the witness? [GotHop]
 	AskHop struct {
-		At Ref `json:"at"`
+		At Ref `json:"adapter"`
 	}
 	// AskReach: does the service reach one adapter from another? [GotReach]
 	AskReach struct {
@@ -101,7 +101,7 @@ type (
 	}
 	// AskOwners: who answers for addresses on the adapter's segment? [GotOwners]
 	AskOwners struct {
-		At        Ref          `json:"at"`
+		At        Ref          `json:"adapter"`
 		Addresses []netip.Addr `json:"addresses"`
 	}
 	// AskScan: from outside, what answers at a WAN, and what passes it? [GotScan]
@@ -185,7 +185,7 @@ func (q *Question) UnmarshalJSON(data []byte) error {
 func readKind(makers map[AskKind]func() any, kind AskKind, data []byte) (any, error) {
 	maker, ok := makers[kind]
 	if !ok {
-		return nil, fmt.Errorf("there is no kind of question %q", kind)
+		return nil, fmt.Errorf("no kind of question %q", kind)
 	}
 	v := maker()
 	if err := json.Unmarshal(data, v); err != nil {

@@ -96,7 +96,7 @@ func codes(c Code) wording {
 		return wording{"the default gateway {detail} of {subject} is {observed}; planned: {expected} ({port})", "set the gateway to {service}"}
 	// names
 	case "no-dns-server":
-		return wording{"{subject} has no DNS server: {detail}", "let DHCP name one, or set it by hand"}
+		return wording{"{subject} has no DNS server: {detail}", "let DHCP distribute one, or set a static one"}
 	case "dns-silent":
 		return wording{"the DNS server {by} does not answer {subject}: {detail}", "check that the appliance's DNS server has an upstream one"}
 	case "wrong-name":
@@ -112,7 +112,7 @@ func codes(c Code) wording {
 		return wording{"the test server saw {subject}'s own address {observed}: its source was not translated", "find the path that it took"}
 	case "wrong-source":
 		return wording{"the test server saw {subject} ({service}) come from {observed}, not from the WAN address {expected} of {by}",
-			"find the path that avoids the appliance: another adapter, or a segment that leads outside"}
+			"find the path that bypasses the appliance: another adapter, or a segment that is upstream"}
 	case "denied-service-passes":
 		return wording{"the rules deny {service} from {subject} to outside, but it reaches the test server",
 			"find the rule that allows it, or the path around the appliance"}
@@ -120,14 +120,14 @@ func codes(c Code) wording {
 	case "no-hop":
 		return wording{"no router on the path reports itself: {detail}", "check the guest's default gateway first"}
 	case "wrong-hop":
-		return wording{"the first hop is {observed}; planned: {expected} ({port})", "find the adapter or gateway that leads there, and remove it"}
+		return wording{"the first hop is {observed}; planned: {expected} ({port})", "find the adapter or gateway with that path, and remove it"}
 	// bypass, inbound
 	case "bypass":
 		return wording{"{subject} reaches {observed}: {detail}", ""}
 	case "inbound-open":
 		return wording{"from outside, {service} answers at {port}; it is not published", ""}
 	case "admin-outside":
-		return wording{"the admin page of {subject} can be reached on {segment}, which leads outside",
+		return wording{"the admin page of {subject} can be reached on {segment}, which is upstream",
 			"disable the admin page on {port}, or move it to an inside segment"}
 	// segments, port forwards
 	case "allowed-blocked":
@@ -150,12 +150,12 @@ func codes(c Code) wording {
 		return wording{"the sentence names no machine that is connected", "connect one, or remove the sentence"}
 	// layout
 	case "no-appliance":
-		return wording{"no appliance has a port on {segment}, and no guest there leads to one",
+		return wording{"no appliance has a port on {segment}, and no guest there forwards to one",
 			"give an appliance a port there, or move the guest to a segment that has one"}
 	case "sides-joined":
-		return wording{"{port} and {by} are one broadcast domain: {detail}", "give each side its own segment and wire"}
+		return wording{"{port} and {by} are one broadcast domain: {detail}", "give each side its own segment and switch"}
 	case "side-outside":
-		return wording{"{port} is not separated from outside: {detail}", "give each side its own segment and wire"}
+		return wording{"{port} is not separated from outside: {detail}", "give each side its own segment and switch"}
 	// duplicates
 	case "duplicate":
 		return wording{"{observed} is used more than once on {segment}: {by}", "give each its own address"}
@@ -183,7 +183,7 @@ func remedies(r Remedy) string {
 	case findRule:
 		return "find the rule that allows it"
 	case moveInside:
-		return "move it to a segment behind an appliance, or write `outside: true` where it is meant to stand outside"
+		return "move it to a segment behind an appliance, or write `outside: true` if it is meant to be outside"
 	case unjoinGuest:
 		return "remove the guest between them from one of the two segments, or allow everything by a rule"
 	case openPath:

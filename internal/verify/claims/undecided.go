@@ -175,7 +175,7 @@ func (c *claim) leave(doubts []doubt) {
 				d.ruled[name] && slices.Contains(ruledKinds, r.Kind) || d.lacking[name] && r.Verdict == Broken
 		}
 		if touched {
-			r.Verdict, r.Saw, r.Remedy = Unknown, d.text, ""
+			r.Verdict, r.Observed, r.Remedy = Unknown, d.text, ""
 			return
 		}
 	}

@@ -16,9 +16,9 @@ package reachability
 
 // Assumptions are what a proof takes for granted, each in a sentence.
 var Assumptions = []string{
-	"The appliance does what its rules say, and its own software has no hole.",
+	"The appliance enforces its rules, and its own software has no vulnerability.",
 	"Switches keep segments and tags apart; on one segment everybody reaches everybody.",
-	"A guest that may go outside can do so in another's name: what a neighbor asks of it, no rule on addresses sees.",
+	"A guest that may reach outside can relay for another one: no rule on addresses prevents that.",
 	"Names that a DNS server looks up outside can carry words out and back.",
-	"A guest on a segment without an appliance is kept by the guest between: that one passes packets on only where the file says so, or where it stands outside itself.",
+	"A guest on a segment without an appliance is limited by the guest in between: that one forwards packets only where the file says so, or where it is outside itself.",
 }

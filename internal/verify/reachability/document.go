@@ -113,7 +113,7 @@ func (m *Model) Prove() Document {
 			ways, part := m.Never(e.From, e.To, e.Service)
 			add(nil, false, part)
 			for _, w := range ways {
-				w.Reason = fmt.Sprintf("the file says that %s", e)
+				w.Reason = fmt.Sprintf("the file: %s", e)
 				add(w, false, false)
 			}
 		}

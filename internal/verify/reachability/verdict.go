@@ -30,7 +30,7 @@ func (m *Model) Around(g *plan.Machine) (e *Escape, partial bool) {
 
 // Outward returns a way by which a guest gets outside at all.
 func (m *Model) Outward(g *plan.Machine) (e *Escape, partial bool) {
-	return m.escape(Running, g, "the file says that it may not go outside")
+	return m.escape(Running, g, "it may not reach outside")
 }
 
 func (m *Model) escape(c Condition, g *plan.Machine, reason string) (*Escape, bool) {
@@ -138,7 +138,7 @@ func (m *Model) Sides(a *plan.Machine) []Shared {
 		}
 		root := x.Segment.Wire.Root()
 		if x.Role != lab.WAN && x.Segment.Reach == lab.Isolated && root != x.Segment && root.Wire.LeavesHost() {
-			out = append(out, Shared{x, x, x.Segment.Name + " is a tag on the wire of " + root.Name + ", which leads upstream"})
+			out = append(out, Shared{x, x, x.Segment.Name + " is a tag on the wire of " + root.Name + ", which is upstream"})
 		}
 	}
 	return out
@@ -186,7 +186,7 @@ func (m *Model) Twins(s *plan.Segment) []Twin {
 		}
 		for _, a := range members {
 			if a.Address.IsValid() && a.How == plan.Static && server.Leases.Pool.Contains(a.Address.Addr()) {
-				add(addresses, a.Address.Addr().String(), "whoever leases it from "+server.Machine.Name)
+				add(addresses, a.Address.Addr().String(), "any machine that gets it from "+server.Machine.Name)
 			}
 		}
 	}
@@ -380,7 +380,7 @@ func (m *Model) Never(from, to lab.Who, service lab.Service) (ways []*Escape, pa
 		if i == most {
 			break
 		}
-		ways = append(ways, m.escapeBy(p, p.Path[0], p.Path[len(p.Path)-1], "a sentence says that it never gets there"))
+		ways = append(ways, m.escapeBy(p, p.Path[0], p.Path[len(p.Path)-1], "a sentence: it must never get there"))
 	}
 	return ways, a.Partial
 }

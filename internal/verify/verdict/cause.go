@@ -42,7 +42,7 @@ func causes(list []claims.Result, found []check.Finding) []Cause {
 		if r.Verdict == claims.Holds || r.Follows != "" || taken[r.ID] {
 			continue
 		}
-		c := Cause{Code: string(r.Verdict), Subject: r.ID, Message: r.Saw, Remedy: r.Remedy, Explains: []string{}}
+		c := Cause{Code: string(r.Verdict), Subject: r.ID, Message: r.Observed, Remedy: r.Remedy, Explains: []string{}}
 		if r.Reason != nil {
 			c.Code = string(r.Reason.Code)
 		}

@@ -7,10 +7,10 @@ import (
 
 // Change is a claim whose verdict differs between two rehearsals.
 type Change struct {
-	ID     string         `json:"id"`
-	Before claims.Verdict `json:"before"` // empty: there was no such claim
-	After  claims.Verdict `json:"after"`  // empty: there is none any more
-	Saw    string         `json:"saw"`    // after, or before when there is none any more
+	ID       string         `json:"id"`
+	Before   claims.Verdict `json:"before"`   // empty: there was no such claim
+	After    claims.Verdict `json:"after"`    // empty: there is none any more
+	Observed string         `json:"observed"` // after, or before when there is none any more
 
 	Follows string `json:"follows,omitempty"` // the claim whose change explains it
 }
@@ -26,7 +26,7 @@ func Changes(before, after Document) (changes []Change, same int) {
 	for _, r := range after.Claims {
 		old, there := was[r.ID]
 		delete(was, r.ID)
-		c := Change{r.ID, old.Verdict, r.Verdict, r.Saw, r.Follows}
+		c := Change{r.ID, old.Verdict, r.Verdict, r.Observed, r.Follows}
 		switch {
 		case there && old.Verdict == r.Verdict:
 			same++
@@ -42,7 +42,7 @@ func Changes(before, after Document) (changes []Change, same int) {
 	}
 	for _, r := range before.Claims {
 		if _, gone := was[r.ID]; gone {
-			other = append(other, Change{r.ID, r.Verdict, "", r.Saw, ""})
+			other = append(other, Change{r.ID, r.Verdict, "", r.Observed, ""})
 		}
 	}
 	return slices.Concat(changes, following, better, other), same

@@ -36,10 +36,10 @@ func TestChanges(t *testing.T) {
 }
 
 // What the proof says of a file and a rehearsal of it does not show is our mistake; what a lab
-// that runs shows is not what was planned.
+// that runs shows does not match was planned.
 func TestWhoDiffers(t *testing.T) {
-	for stage, want := range map[string]string{claims.Rehearsed: "this is a fault of the program", "kernel": "what runs is not what the file says",
-		claims.FieldStage: "what runs is not what the file says"} {
+	for stage, want := range map[string]string{claims.Rehearsed: "this is a fault of the program", "kernel": "the running lab differs from the file",
+		claims.FieldStage: "the running lab differs from the file"} {
 		d := Document{Stage: stage, Claims: []claims.Result{{Verdict: claims.Broken}}, Proof: claims.Proof{Disagree: []string{"newt.blocked: it got out"}}}
 		assert.Contains(t, d.Summary(), want, stage)
 	}

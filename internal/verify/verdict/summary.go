@@ -41,7 +41,7 @@ func (d Document) Differs() string {
 	if d.Stage == claims.Rehearsed {
 		return "this is a fault of the program"
 	}
-	return "what runs is not what the file says"
+	return "the running lab differs from the file"
 }
 
 // checks returns what became of the claims, and what a bypass among them means.

@@ -286,7 +286,7 @@ func (e *expressions) state(list []string) error {
 	for _, s := range list {
 		n, ok := states[s]
 		if !ok {
-			return fmt.Errorf("there is no connection state %q", s)
+			return fmt.Errorf("no connection state %q", s)
 		}
 		bits |= n
 	}

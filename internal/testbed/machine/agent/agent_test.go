@@ -70,7 +70,7 @@ func question(id string) stage.Request {
 	return stage.Request{Question: claims.Question{ID: id, Ask: claims.AskAddress{At: claims.Ref{Machine: "heron", Adapter: 1}}}, Payload: id}
 }
 
-// What comes early is told at once and what comes late when it is asked for; what does not
+// What comes early is told at once and what comes late when it is queried; what does not
 // come, is not asked, or comes twice is told as that or not at all.
 func TestQuestions(t *testing.T) {
 	c, _ := far(t, func(q request) []reply {

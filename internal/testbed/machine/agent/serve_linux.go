@@ -50,7 +50,7 @@ func Serve(ctx context.Context, channel io.ReadWriter, became func(*Machine)) er
 	for in.Scan() {
 		var q request
 		if err := json.Unmarshal(in.Bytes(), &q); err != nil {
-			s.done(q, fmt.Errorf("what it was told cannot be read: %w", err)) // the number comes first
+			s.done(q, fmt.Errorf("its instructions cannot be read: %w", err)) // the number comes first
 			continue
 		}
 		if q.Do == "become" {
@@ -92,7 +92,7 @@ func (s *server) done(q request, err error) {
 func (s *server) become(ctx context.Context, r *Role) error {
 	switch {
 	case r == nil:
-		return fmt.Errorf("it was not told what to become")
+		return fmt.Errorf("it got no role")
 	case s.self != nil && s.self.Self.Name == r.Machine:
 		return nil // it is told whenever it asks, and may have asked twice
 	case s.self != nil:
@@ -109,7 +109,7 @@ func (s *server) become(ctx context.Context, r *Role) error {
 	}
 	m := p.Machine(r.Machine)
 	if m == nil {
-		return fmt.Errorf("there is no machine %q in the lab", r.Machine)
+		return fmt.Errorf("no machine %q in the lab", r.Machine)
 	}
 	stacks, err := kernel.Inside(ctx, p, m)
 	if err != nil {
@@ -157,7 +157,7 @@ func (s *server) addresses() []Address {
 
 func (s *server) do(ctx context.Context, q request) error {
 	if s.self == nil {
-		return fmt.Errorf("it was not told what to become")
+		return fmt.Errorf("it got no role")
 	}
 	stacks := s.self.Stacks
 	switch q.Do {
@@ -180,5 +180,5 @@ func (s *server) do(ctx context.Context, q request) error {
 		late(tell)
 		return nil
 	}
-	return fmt.Errorf("it does not know how to %q", q.Do)
+	return fmt.Errorf("it cannot %q", q.Do)
 }

@@ -21,11 +21,11 @@ const (
 func Alone(program []byte) error {
 	f, err := elf.NewFile(bytes.NewReader(program))
 	if err != nil {
-		return fmt.Errorf("it is no program of Linux: %w", err)
+		return fmt.Errorf("not a Linux program: %w", err)
 	}
 	for _, p := range f.Progs {
 		if p.Type == elf.PT_INTERP {
-			return errors.New("this build of it needs libraries of this machine; one that was linked statically (CGO_ENABLED=0) is needed")
+			return errors.New("this build needs libraries of this machine; use one that is linked statically (CGO_ENABLED=0)")
 		}
 	}
 	return nil

@@ -167,10 +167,10 @@ func inPackage(f *os.File, keep func(string) bool) (*Kernel, error) {
 	for {
 		h, err := members.Next()
 		if errors.Is(err, io.EOF) {
-			return nil, fmt.Errorf("%w in it: it is no package of one", ErrNoKernel)
+			return nil, fmt.Errorf("%w in it: not a kernel package", ErrNoKernel)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("it is no Debian package: %w", err)
+			return nil, fmt.Errorf("not a Debian package: %w", err)
 		}
 		if !strings.HasPrefix(h.Name, "data.tar") {
 			continue

@@ -41,7 +41,7 @@ func (c *console) become(m *agent.Machine) {
 	c.mu.Lock()
 	c.self = m
 	c.mu.Unlock()
-	c.say("\r\n%s, a machine of the lab %s. Say help for what it can be asked.\r\n", m.Self.Name, m.Plan.Name)
+	c.say("\r\n%s, a machine of the lab %s. Type help for its commands.\r\n", m.Self.Name, m.Plan.Name)
 	c.prompt()
 }
 
@@ -84,7 +84,7 @@ func answer(m *agent.Machine, words []string) string {
 	case words[0] == "ping" && len(words) == 2:
 		at, err := netip.ParseAddr(words[1])
 		if err != nil {
-			return words[1] + " is no address\n"
+			return words[1] + " is not an address\n"
 		}
 		return m.Stacks.Ping(ctx, m.Self, at) + "\n"
 	case words[0] == "name" && len(words) == 2:
@@ -92,7 +92,7 @@ func answer(m *agent.Machine, words []string) string {
 	case words[0] == "fetch" && len(words) == 2:
 		at, err := netip.ParseAddrPort(words[1])
 		if err != nil {
-			return words[1] + " is no address and port, as 203.0.113.80:80\n"
+			return words[1] + " is not an address and port, as in 203.0.113.80:80\n"
 		}
 		return m.Stacks.Fetch(ctx, m.Self, at) + "\n"
 	case words[0] == "off" && len(words) == 1:

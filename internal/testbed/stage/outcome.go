@@ -9,55 +9,53 @@ import (
 	"syscall"
 
 	"openbastion/internal/netsim/dns"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/verify/claims"
 )
 
-// Prohibited is what a system says of what it does not let somebody do.
-const Prohibited = "prohibited"
-
-// Saw says in few words why a question got nothing; nothing of no error.
-func Saw(err error) string {
+// Outcome returns why a request got no answer.
+func Outcome(err error) outcome.Outcome {
 	switch {
 	case err == nil:
-		return ""
+		return outcome.Outcome{}
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
-		return "no answer"
+		return outcome.Of(outcome.NoAnswer)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return "refused"
+		return outcome.Of(outcome.Refused)
 	case errors.Is(err, syscall.ENETUNREACH):
-		return "no route"
+		return outcome.Of(outcome.NoRoute)
 	case errors.Is(err, syscall.EHOSTUNREACH):
-		return "unreachable"
+		return outcome.Of(outcome.Unreachable)
 	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
-		return Prohibited
+		return outcome.Of(outcome.Prohibited)
 	}
 	var op *net.OpError
 	if errors.As(err, &op) {
-		return op.Err.Error()
+		return outcome.Fail(op.Err.Error())
 	}
-	return err.Error()
+	return outcome.Fail(err.Error())
 }
 
 // LookUp asks a resolver for a name by what exchanges a datagram with it.
 func LookUp(resolver netip.Addr, name string, exchange func(to netip.AddrPort, question []byte) ([]byte, error),
-	saw func(error) string) claims.GotName {
+	why func(error) outcome.Outcome) claims.GotName {
 	got := claims.GotName{Resolver: resolver}
 	const id = 0x0b57
 	q, err := dns.Question(id, name)
 	if err != nil {
-		got.Saw = err.Error()
+		got.Outcome = outcome.Fail(err.Error())
 		return got
 	}
 	data, err := exchange(netip.AddrPortFrom(resolver, dns.Port), q)
 	if err != nil {
-		got.Saw = saw(err)
+		got.Outcome = why(err)
 		return got
 	}
 	addresses, code, ok := dns.ReadAnswer(data, id)
 	if !ok {
-		got.Saw = "what it said is no answer"
+		got.Outcome = outcome.Fail("the reply is not a valid DNS message")
 		return got
 	}
-	got.Answered, got.Addresses, got.Saw = true, addresses, code.String()
+	got.Answered, got.Addresses, got.Code = true, addresses, code.String()
 	return got
 }
