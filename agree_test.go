@@ -79,7 +79,14 @@ func (d dice) lab() string {
 		case strings.Contains(reaches[s], "within"):
 			over = ", over: p0"
 		}
-		line("      - {role: %s, name: p%d, segment: %s%s%s}", d.one("lan", "lan", "dmz"), i, s, over, d.one("", "", ", admin: true"))
+		line(
+			"      - {role: %s, name: p%d, segment: %s%s%s}",
+			d.one("lan", "lan", "dmz"),
+			i,
+			s,
+			over,
+			d.one("", "", ", admin: true"),
+		)
 	}
 	segments := append([]string(nil), inside...)
 	if chain {
@@ -89,12 +96,19 @@ func (d dice) lab() string {
 		line("      - {role: wan, name: spare, segment: mere}")
 	}
 	if d.often(10) {
-		line("      - {role: manage, name: desk, segment: %s, address: %s/24, admin: true}", inside[0], d.address(inside[0], 9))
+		line(
+			"      - {role: manage, name: desk, segment: %s, address: %s/24, admin: true}",
+			inside[0],
+			d.address(inside[0], 9),
+		)
 	}
 	d.policy(line, guests, segments)
 	veil := d.often(20)
 	if veil {
-		line("  veil:\n    kind: transparent\n    ports: [{role: wan, segment: %s}, {role: lan, segment: veiled}]", d.one("moor", inside[0]))
+		line(
+			"  veil:\n    kind: transparent\n    ports: [{role: wan, segment: %s}, {role: lan, segment: veiled}]",
+			d.one("moor", inside[0]),
+		)
 		segments = append(segments, "veiled")
 		text := b.String()
 		b.Reset()
@@ -130,8 +144,14 @@ func (d dice) lab() string {
 	}
 	line("expect:")
 	for range 1 + d.IntN(3) {
-		line("  - %s %s %s%s", d.one(append(guests, "outside", inside[0])...), d.one("never reaches", "never reaches", "reaches"),
-			d.one(append(guests, "outside", "weir", inside[0])...), d.one("", "", " tcp/80", " icmp", " udp/53", " tcp/443"))
+		line(
+			"  - %s %s %s%s",
+			d.one(append(guests, "outside", inside[0])...),
+			d.one("never reaches", "never reaches", "reaches"),
+			d.one(
+				append(guests, "outside", "weir", inside[0])...),
+			d.one("", "", " tcp/80", " icmp", " udp/53", " tcp/443"),
+		)
 	}
 	return b.String()
 }
@@ -158,8 +178,23 @@ func (d dice) policy(line func(string, ...any), guests, segments []string) {
 		return d.one(list...)
 	}
 	for range 1 + d.IntN(6) {
-		line("      - %s %s from %s to %s", d.one("allow", "allow", "deny", "refuse"),
-			d.one("any", "any", "tcp", "tcp/80", "tcp/443", "udp", "udp/53", "icmp", "tcp/1000-2000"), who(), who("weir"))
+		line(
+			"      - %s %s from %s to %s",
+			d.one("allow", "allow", "deny", "refuse"),
+			d.one(
+				"any",
+				"any",
+				"tcp",
+				"tcp/80",
+				"tcp/443",
+				"udp",
+				"udp/53",
+				"icmp",
+				"tcp/1000-2000",
+			),
+			who(),
+			who("weir"),
+		)
 	}
 }
 
@@ -261,7 +296,17 @@ func TestTracesAgreeWithSentences(t *testing.T) {
 			}
 			asked++
 			trace := simulator.New(p).Trace(again(f[0]), again(f[1]), service)
-			assert.Equal(t, r.Verdict == claims.Holds, trace.Passed, "seed %d, %v: %s; traced: %s\n%s", seed, f, r.Observed, trace.Died, text)
+			assert.Equal(
+				t,
+				r.Verdict == claims.Holds,
+				trace.Passed,
+				"seed %d, %v: %s; traced: %s\n%s",
+				seed,
+				f,
+				r.Observed,
+				trace.Died,
+				text,
+			)
 		}
 	}
 	require.NotZero(t, asked)

@@ -41,21 +41,67 @@ var layers = map[string][]string{
 	"export":     {"model", "filter", "format", "atomicfile"},
 	"hostinfo":   {"model"},
 	"render":     {"model", "netsim", "verify", "observe", "classroom", "image", "format"},
-	"testbed":    {"model", "netsim", "filter", "verify", "simulator", "classroom", "export", "image", "format", "atomicfile"},
-	"api":        {"model", "verify", "simulator", "observe", "diagnose", "classroom", "image", "hostinfo", "testbed"},
-	"cli": {"api", "model", "netsim", "filter", "verify", "simulator", "observe", "diagnose", "classroom", "atomicfile", "format", "image",
-		"export", "hostinfo", "render", "testbed"},
+	"testbed": {
+		"model",
+		"netsim",
+		"filter",
+		"verify",
+		"simulator",
+		"classroom",
+		"export",
+		"image",
+		"format",
+		"atomicfile",
+	},
+	"api": {"model", "verify", "simulator", "observe", "diagnose", "classroom", "image", "hostinfo", "testbed"},
+	"cli": {
+		"api",
+		"model",
+		"netsim",
+		"filter",
+		"verify",
+		"simulator",
+		"observe",
+		"diagnose",
+		"classroom",
+		"atomicfile",
+		"format",
+		"image",
+		"export",
+		"hostinfo",
+		"render",
+		"testbed",
+	},
 }
 
 // impure is what a pure package may not import.
-var impure = []string{"os", "os/exec", "net/http", "syscall", "math/rand", "crypto/rand", "log", "github.com/spf13/cobra", "golang.org/x/term"}
+var impure = []string{
+	"os",
+	"os/exec",
+	"net/http",
+	"syscall",
+	"math/rand",
+	"crypto/rand",
+	"log",
+	"github.com/spf13/cobra",
+	"golang.org/x/term",
+}
 
 // Of net only the plain types are used, as the DHCP library speaks in them.
 var netTypes = map[string]bool{"IP": true, "IPMask": true, "HardwareAddr": true, "CIDRMask": true, "IPv4zero": true}
 
 // Of time only what does not read the clock.
-var clock = map[string]bool{"Now": true, "Since": true, "Until": true, "Sleep": true, "After": true, "Tick": true, "NewTimer": true,
-	"NewTicker": true, "AfterFunc": true}
+var clock = map[string]bool{
+	"Now":       true,
+	"Since":     true,
+	"Until":     true,
+	"Sleep":     true,
+	"After":     true,
+	"Tick":      true,
+	"NewTimer":  true,
+	"NewTicker": true,
+	"AfterFunc": true,
+}
 
 // sources calls fn with every Go file of the program below a folder, tests left out.
 func sources(t *testing.T, dir string, fn func(path string, f *ast.File)) {
@@ -83,12 +129,25 @@ func TestLayers(t *testing.T) {
 			name, _ := strconv.Unquote(i.Path.Value)
 			other, inside := strings.CutPrefix(name, "openbastion/internal/")
 			if !inside {
-				assert.False(t, strings.HasPrefix(name, "openbastion/") && slices.Contains(pure, layer), "%s imports %s", path, name)
+				assert.False(
+					t,
+					strings.HasPrefix(name, "openbastion/") && slices.Contains(pure, layer),
+					"%s imports %s",
+					path,
+					name,
+				)
 				continue
 			}
 			other, _, _ = strings.Cut(other, "/")
-			assert.True(t, other == layer || slices.Contains(allowed, other), "%s imports %s: internal/%s may not import internal/%s",
-				path, name, layer, other)
+			assert.True(
+				t,
+				other == layer || slices.Contains(allowed, other),
+				"%s imports %s: internal/%s may not import internal/%s",
+				path,
+				name,
+				layer,
+				other,
+			)
 		}
 	})
 	for layer := range layers {

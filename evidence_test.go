@@ -44,8 +44,18 @@ func TestEvidenceAgreesWithItsStage(t *testing.T) {
 			case claims.Unknown:
 				open++
 			default:
-				assert.Fail(t, "it says another thing", "%s %s: stage %s %q, evidence %s %q\n%s", fmt.Sprint("drawn ", seed), r.ID, w.Verdict, w.Observed,
-					r.Verdict, r.Observed, text)
+				assert.Fail(
+					t,
+					"it says another thing",
+					"%s %s: stage %s %q, evidence %s %q\n%s",
+					fmt.Sprint("drawn ", seed),
+					r.ID,
+					w.Verdict,
+					w.Observed,
+					r.Verdict,
+					r.Observed,
+					text,
+				)
 			}
 		}
 	}
@@ -64,7 +74,15 @@ func handedIn(t *testing.T, p *plan.Plan, got claims.Answers, token witness.Toke
 		names = append(names, m.Name)
 	}
 	for _, name := range names {
-		e := evidence.Evidence{Lab: p.Name, Guest: name, Print: p.Fingerprint(), Asks: claims.Digest(p), Made: time.Unix(1e9, 0).UTC(), Facts: got.Facts, Answers: []claims.Answer{}}
+		e := evidence.Evidence{
+			Lab:     p.Name,
+			Guest:   name,
+			Print:   p.Fingerprint(),
+			Asks:    claims.Digest(p),
+			Made:    time.Unix(1e9, 0).UTC(),
+			Facts:   got.Facts,
+			Answers: []claims.Answer{},
+		}
 		for _, a := range got.Answers {
 			if evidence.Of(name, asked[a.ID]) {
 				e.Answers = append(e.Answers, a)

@@ -82,7 +82,10 @@ func TestHolesAreFound(t *testing.T) {
 			return out
 		}
 		sound, holed := verdicts(p), verdicts(q)
-		if slices.ContainsFunc(slices.Collect(maps.Values(sound)), func(r claims.Result) bool { return r.Verdict == claims.Broken }) {
+		if slices.ContainsFunc(
+			slices.Collect(maps.Values(sound)),
+			func(r claims.Result) bool { return r.Verdict == claims.Broken },
+		) {
 			continue
 		}
 		tried++

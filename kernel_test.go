@@ -44,7 +44,17 @@ func differing(t *testing.T, p *plan.Plan) (claimed int, differ []string) {
 	for id, want := range run(simulator.New(p)) {
 		claimed++
 		if got := real[id]; got.Verdict != want.Verdict {
-			differ = append(differ, fmt.Sprintf("%s: rehearsal %s %q, kernel %s %q", id, want.Verdict, want.Observed, got.Verdict, got.Observed))
+			differ = append(
+				differ,
+				fmt.Sprintf(
+					"%s: rehearsal %s %q, kernel %s %q",
+					id,
+					want.Verdict,
+					want.Observed,
+					got.Verdict,
+					got.Observed,
+				),
+			)
 		}
 	}
 	return claimed, differ

@@ -59,7 +59,10 @@ func (m *labMaker) address() string {
 // values returns a value for a key by its name; empty: by its form.
 func (m *labMaker) value(key string) string {
 	who := func() string {
-		return m.pick(append([]string{"any", "outside", "10.83.16.0/24", "10.83.16.20", "fd00::/8"}, append(segments, machines...)...)...)
+		return m.pick(
+			append(
+				[]string{"any", "outside", "10.83.16.0/24", "10.83.16.20", "fd00::/8"},
+				append(segments, machines...)...)...)
 	}
 	service := func() string {
 		return m.pick("any", "icmp", "tcp", "udp", "tcp/80", "tcp/443,udp/53", "tcp/1000-2000", "udp/7")
@@ -68,7 +71,15 @@ func (m *labMaker) value(key string) string {
 	case "segment", "within":
 		return m.pick(segments...)
 	case "subnet", "space":
-		return m.pick("10.83.16.0/24", "10.83.17.0/24", "172.29.64.0/24", "10.83.0.0/16", "203.0.113.0/24", "10.83.16.0/30", "10.83.18.0/31")
+		return m.pick(
+			"10.83.16.0/24",
+			"10.83.17.0/24",
+			"172.29.64.0/24",
+			"10.83.0.0/16",
+			"203.0.113.0/24",
+			"10.83.16.0/30",
+			"10.83.18.0/31",
+		)
 	case "host-address", "static":
 		return m.address() + m.pick("/24", "/24", "/16", "/32", "/31")
 	case "gateway", "reserve", "outside", "host-gateway":
@@ -88,10 +99,22 @@ func (m *labMaker) value(key string) string {
 	case "profile":
 		return m.pick(profiles.Names()...)
 	case "rules":
-		return fmt.Sprintf("[%s %s from %s to %s, allow any from %s to outside]", m.pick("allow", "deny", "refuse"), service(), who(), who(),
-			m.pick(segments...))
+		return fmt.Sprintf(
+			"[%s %s from %s to %s, allow any from %s to outside]",
+			m.pick("allow", "deny", "refuse"),
+			service(),
+			who(),
+			who(),
+			m.pick(segments...),
+		)
 	case "expect":
-		return fmt.Sprintf("[%s %s %s %s]", who(), m.pick("reaches", "never reaches"), who(), m.pick("", "tcp/80", "icmp", "udp"))
+		return fmt.Sprintf(
+			"[%s %s %s %s]",
+			who(),
+			m.pick("reaches", "never reaches"),
+			who(),
+			m.pick("", "tcp/80", "icmp", "udp"),
+		)
 	case "masquerade":
 		return "[" + m.pick(segments...) + "]"
 	case "dns":
@@ -119,7 +142,16 @@ func (m *labMaker) value(key string) string {
 	case "routes":
 		return "[" + m.pick("10.83.16.0/24", "10.83.17.0/24") + " via " + m.address() + "]"
 	case "admin-services":
-		return "[" + m.pick("https", "https/8443", "http", "ssh", "telnet/2323") + ", " + m.pick("ssh", "ssh/2222") + "]"
+		return "[" + m.pick(
+			"https",
+			"https/8443",
+			"http",
+			"ssh",
+			"telnet/2323",
+		) + ", " + m.pick(
+			"ssh",
+			"ssh/2222",
+		) + "]"
 	case "running", "physical", "virtual":
 		return m.pick("true", "true", "true", "false")
 	case "throughput":
@@ -231,7 +263,14 @@ func (m *labMaker) lab() []byte {
 		if m.without = append(m.without, "within", "vlan"); i > 1 && m.next()%4 == 1 {
 			tag = fmt.Sprintf(", within: %s, vlan: %d", segments[i-1], 40+i)
 		}
-		fmt.Fprintf(&m.out, "  %s: {reach: %s%s, %s\n", s, reach, tag, strings.TrimPrefix(m.object(item("segments")), "{"))
+		fmt.Fprintf(
+			&m.out,
+			"  %s: {reach: %s%s, %s\n",
+			s,
+			reach,
+			tag,
+			strings.TrimPrefix(m.object(item("segments")), "{"),
+		)
 	}
 	m.without = nil
 	m.out.WriteString("appliances:\n")
@@ -325,7 +364,10 @@ func edited(t *testing.T, p *plan.Plan, text []byte, findings []check.Finding) {
 	addresses := map[*plan.Adapter]plan.Real{}
 	for i, a := range p.Adapters {
 		if a.Over == nil {
-			addresses[a] = plan.Real{MAC: mac.Address{2, 9, 9, 9, byte(i >> 8), byte(i)}, Device: []string{"em0", "it's \"1\": #2", ""}[i%3]}
+			addresses[a] = plan.Real{
+				MAC:    mac.Address{2, 9, 9, 9, byte(i >> 8), byte(i)},
+				Device: []string{"em0", "it's \"1\": #2", ""}[i%3],
+			}
 		}
 	}
 	check.Offer(p, text, time.Time{}, findings, findings)
@@ -335,7 +377,11 @@ func edited(t *testing.T, p *plan.Plan, text []byte, findings []check.Finding) {
 	written := map[string][]byte{"pinned": pinned, "mended": mended, "adopted": adopted}
 	if len(p.Appliances()) > 0 {
 		m := p.Appliances()[0]
-		wiring := identify.Wire(p, m, identify.Built{Adapters: []identify.BuiltAdapter{{Number: 1, Network: "s2"}, {Number: 2, Network: "s1"}}})
+		wiring := identify.Wire(
+			p,
+			m,
+			identify.Built{Adapters: []identify.BuiltAdapter{{Number: 1, Network: "s2"}, {Number: 2, Network: "s1"}}},
+		)
 		written["filled"] = identify.Package{File: "x.ova", SHA256: strings.Repeat("0f", 32), Needs: lab.Needs{CPUs: 2},
 			Wiring: wiring}.Fill(text, m).Text
 	}

@@ -47,8 +47,18 @@ func TestMachinesAndRehearsalAgree(t *testing.T) {
 		}
 		made++
 		dir := t.TempDir()
-		o := machine.Options{Folder: dir, Disks: dir, Beside: dir, Program: qemu, Inner: os.Getenv("INSIDE"), Kernel: boot.Cached(),
-			Lab: []byte(text), File: "lab.yaml", Profiles: l.Profiles, Reference: true}
+		o := machine.Options{
+			Folder:    dir,
+			Disks:     dir,
+			Beside:    dir,
+			Program:   qemu,
+			Inner:     os.Getenv("INSIDE"),
+			Kernel:    boot.Cached(),
+			Lab:       []byte(text),
+			File:      "lab.yaml",
+			Profiles:  l.Profiles,
+			Reference: true,
+		}
 		claimed += differingMachines(t, p, o, fmt.Sprint("drawn ", seed), text)
 	}
 	t.Logf("%d labs, %d claims", made, claimed)
@@ -69,7 +79,10 @@ func differingMachines(t *testing.T, p *plan.Plan, o machine.Options, name, text
 	var differ []string
 	for i, r := range want.Claims {
 		if g := got.Claims[i]; g.Verdict != r.Verdict {
-			differ = append(differ, fmt.Sprintf("%s: rehearsal %s %q, machines %s %q", r.ID, r.Verdict, r.Observed, g.Verdict, g.Observed))
+			differ = append(
+				differ,
+				fmt.Sprintf("%s: rehearsal %s %q, machines %s %q", r.ID, r.Verdict, r.Observed, g.Verdict, g.Observed),
+			)
 		}
 	}
 	assert.Empty(t, differ, "%s\n%s", name, text)

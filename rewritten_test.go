@@ -63,13 +63,19 @@ var rewritings = []rewriting{
 	}},
 	{"rules in halves", true, func(text string, _ dice) string {
 		return strings.NewReplacer("tcp/1000-2000", "tcp/1000-1499,tcp/1500-2000", " from 10.83.17.0/25", " from 10.83.17.64/26,10.83.17.0/26",
-			" to 10.83.17.0/25", " to 10.83.17.0/26,10.83.17.64/26", " any from ", " icmp,udp,tcp,any from ").Replace(text)
+			" to 10.83.17.0/25", " to 10.83.17.0/26,10.83.17.64/26", " any from ", " icmp,udp,tcp,any from ").
+			Replace(text)
 	}},
 	{"each rule twice", true, func(text string, _ dice) string {
 		return regexp.MustCompile(`(?m)^(      - (?:allow|deny|refuse) .*\n)`).ReplaceAllString(text, "$1$1")
 	}},
 	{"a segment with no machine on it", true, func(text string, _ dice) string {
-		return strings.Replace(text, "appliances:\n", "  void: {reach: isolated, subnet: 10.83.200.0/24}\nappliances:\n", 1)
+		return strings.Replace(
+			text,
+			"appliances:\n",
+			"  void: {reach: isolated, subnet: 10.83.200.0/24}\nappliances:\n",
+			1,
+		)
 	}},
 	{"nothing is allowed", false, func(text string, _ dice) string {
 		return strings.ReplaceAll(text, "    rules:\n", "    rules:\n      - deny any from any to any\n")
@@ -92,7 +98,8 @@ var rewritings = []rewriting{
 		return regexp.MustCompile(`(?m)^    nat: \{.*\n`).ReplaceAllString(text, "")
 	}},
 	{"a guest is unplugged", false, func(text string, _ dice) string {
-		return regexp.MustCompile(`(?m)^  (tern|newt): (\w+)$`).ReplaceAllString(text, "  $1: {segment: $2, plugged: false}")
+		return regexp.MustCompile(`(?m)^  (tern|newt): (\w+)$`).
+			ReplaceAllString(text, "  $1: {segment: $2, plugged: false}")
 	}},
 }
 
@@ -127,7 +134,8 @@ func made(d dice) string {
 func ambiguous(p *plan.Plan) bool {
 	for i, s := range p.Segments {
 		for _, x := range p.Segments[:i] {
-			if s.Reach == lab.Upstream && x.Reach == lab.Upstream && (s.Subnet.Overlaps(x.Subnet) || s.Gateway == x.Gateway) {
+			if s.Reach == lab.Upstream && x.Reach == lab.Upstream &&
+				(s.Subnet.Overlaps(x.Subnet) || s.Gateway == x.Gateway) {
 				return true
 			}
 		}
@@ -167,8 +175,19 @@ func TestRewrittenLabs(t *testing.T) {
 				before, known := was[back(id)]
 				switch {
 				case !known:
-				case r.same && before.Verdict != now.Verdict, !r.same && slices.Contains(never, now.Kind) && before.Verdict == claims.Holds && now.Verdict == claims.Broken:
-					differ = append(differ, fmt.Sprintf("%s: %s %q; rewritten %s %q", id, before.Verdict, before.Observed, now.Verdict, now.Observed))
+				case r.same && before.Verdict != now.Verdict,
+					!r.same && slices.Contains(never, now.Kind) && before.Verdict == claims.Holds && now.Verdict == claims.Broken:
+					differ = append(
+						differ,
+						fmt.Sprintf(
+							"%s: %s %q; rewritten %s %q",
+							id,
+							before.Verdict,
+							before.Observed,
+							now.Verdict,
+							now.Observed,
+						),
+					)
 				}
 			}
 			if len(differ) > 0 {

@@ -63,12 +63,32 @@ func TestUndecidedIsUnknown(t *testing.T) {
 					unknown++
 				}
 				if same && r.Verdict == claims.Holds {
-					assert.NotEqual(t, claims.Broken, was.Verdict, "%s with %q open: %s holds (%s); decided: %s\n%s", file, text[at[0]:to], id, r.Observed,
-						was.Observed, left)
+					assert.NotEqual(
+						t,
+						claims.Broken,
+						was.Verdict,
+						"%s with %q open: %s holds (%s); decided: %s\n%s",
+						file,
+						text[at[0]:to],
+						id,
+						r.Observed,
+						was.Observed,
+						left,
+					)
 				}
 				if same && r.Verdict == claims.Broken {
-					assert.Equal(t, claims.Broken, was.Verdict, "%s with %q open: %s is broken (%s); decided: %s\n%s", file, text[at[0]:to], id,
-						r.Observed, was.Observed, left)
+					assert.Equal(
+						t,
+						claims.Broken,
+						was.Verdict,
+						"%s with %q open: %s is broken (%s); decided: %s\n%s",
+						file,
+						text[at[0]:to],
+						id,
+						r.Observed,
+						was.Observed,
+						left,
+					)
 				}
 			}
 		}

@@ -31,7 +31,13 @@ func main() {
 		}
 		a, b, ratios = append(a, x), append(b, y), append(ratios, x/y)
 	}
-	fmt.Printf("A %.2f ms, B %.2f ms, A/B %.2f (medians of %d pairs)\n", 1e3*median(a), 1e3*median(b), median(ratios), runs)
+	fmt.Printf(
+		"A %.2f ms, B %.2f ms, A/B %.2f (medians of %d pairs)\n",
+		1e3*median(a),
+		1e3*median(b),
+		median(ratios),
+		runs,
+	)
 }
 
 func run(command string) float64 {

@@ -29,5 +29,9 @@ func write(args []string) error {
 	}
 	root := cli.Commands()
 	root.DisableAutoGenTag = true
-	return doc.GenManTree(root, &doc.GenManHeader{Section: "1", Date: &date, Source: "bastion " + args[1], Manual: "Open Bastion"}, args[0])
+	return doc.GenManTree(
+		root,
+		&doc.GenManHeader{Section: "1", Date: &date, Source: "bastion " + args[1], Manual: "Open Bastion"},
+		args[0],
+	)
 }

@@ -219,7 +219,8 @@ func cause(err error) error {
 	case errors.As(err, &l):
 		err = l.Err
 	}
-	if errors.Is(err, ErrThere) || errors.Is(err, ErrInput) || errors.Is(err, ErrFolder) || strings.HasPrefix(err.Error(), "is a ") {
+	if errors.Is(err, ErrThere) || errors.Is(err, ErrInput) || errors.Is(err, ErrFolder) ||
+		strings.HasPrefix(err.Error(), "is a ") {
 		return err
 	}
 	return fmt.Errorf("cannot be written: %w", err)

@@ -60,7 +60,14 @@ and "bastion prove" judge what is there.`,
 			if err := a.writeNew(to, data, replace); err != nil {
 				return err
 			}
-			a.note(fmt.Sprintf("%s written, with %s. Next: bastion check %s", to, count(len(l.Open), "open question", "open questions"), to))
+			a.note(
+				fmt.Sprintf(
+					"%s written, with %s. Next: bastion check %s",
+					to,
+					count(len(l.Open), "open question", "open questions"),
+					to,
+				),
+			)
 			return nil
 		},
 	}

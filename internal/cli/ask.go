@@ -178,8 +178,11 @@ func (d *dialogue) profile(o *draft.Options) error {
 	for _, n := range names {
 		fmt.Fprintf(d.t, "  %-14s %s\n", n, profiles.Title(n))
 	}
-	return d.ask("Which kind of appliance", cmp.Or(o.Profile, profiles.Default),
-		"Sets how its system names interfaces, what its console asks and its factory settings. `bastion schema --of profile` describes a profile of your own.", func(line string) error {
+	return d.ask(
+		"Which kind of appliance",
+		cmp.Or(o.Profile, profiles.Default),
+		"Sets how its system names interfaces, what its console asks and its factory settings. `bastion schema --of profile` describes a profile of your own.",
+		func(line string) error {
 			if _, shipped := profiles.Profile(line); !shipped && !strings.ContainsAny(line, "./") {
 				return fmt.Errorf("one of %s, or a file", strings.Join(names, ", "))
 			}
@@ -187,14 +190,18 @@ func (d *dialogue) profile(o *draft.Options) error {
 				o.Profile = ""
 			}
 			return nil
-		})
+		},
+	)
 }
 
 // hypervisor asks whose words a runbook shall speak.
 func (d *dialogue) hypervisor(o *draft.Options) error {
 	names := profiles.WordingNames()
-	return d.ask("Which hypervisor ("+strings.Join(names, ", ")+", or none)", cmp.Or(o.Hypervisor, "none"),
-		"Desktop: a program on your own machine. Server: a hypervisor managed remotely. Kernel: Linux bridges and taps. The runbook uses its terms.", func(line string) error {
+	return d.ask(
+		"Which hypervisor ("+strings.Join(names, ", ")+", or none)",
+		cmp.Or(o.Hypervisor, "none"),
+		"Desktop: a program on your own machine. Server: a hypervisor managed remotely. Kernel: Linux bridges and taps. The runbook uses its terms.",
+		func(line string) error {
 			if line == "none" {
 				o.Hypervisor = ""
 				return nil
@@ -204,7 +211,8 @@ func (d *dialogue) hypervisor(o *draft.Options) error {
 			}
 			o.Hypervisor = line
 			return nil
-		})
+		},
+	)
 }
 
 // withoutLAN are the shapes whose inside network is upstream's, or many.

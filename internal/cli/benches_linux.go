@@ -87,7 +87,10 @@ func running() (map[string]bool, error) {
 }
 
 func (a *app) oneBench(own, verb, name string, arguments []string) remote.Answer {
-	c := exec.CommandContext(a.ctx, own, append([]string{verb, remote.BenchFile(name), "--format", "json"}, arguments...)...)
+	c := exec.CommandContext(
+		a.ctx,
+		own,
+		append([]string{verb, remote.BenchFile(name), "--format", "json"}, arguments...)...)
 	var out, said bytes.Buffer
 	c.Stdout, c.Stderr = &out, &said
 	err := c.Run()

@@ -42,7 +42,12 @@ system than this one, name a program for it: --program.`,
 				system = "windows"
 			}
 			if program == "" && system != runtime.GOOS {
-				return usage("%s runs %s, but this program is for %s: pass one for it with --program FILE", o.guest, system, runtime.GOOS)
+				return usage(
+					"%s runs %s, but this program is for %s: pass one for it with --program FILE",
+					o.guest,
+					system,
+					runtime.GOOS,
+				)
 			}
 			files, err := disc(program, system, line, o)
 			if err != nil {
@@ -55,7 +60,14 @@ system than this one, name a program for it: --program.`,
 			if err := a.writeNew(o.to, image, o.replace); err != nil {
 				return err
 			}
-			a.note(fmt.Sprintf("%s, %s: insert it into %s's drive; README.TXT on it explains the rest.", o.to, size1024(int64(len(image))), o.guest))
+			a.note(
+				fmt.Sprintf(
+					"%s, %s: insert it into %s's drive; README.TXT on it explains the rest.",
+					o.to,
+					size1024(int64(len(image))),
+					o.guest,
+				),
+			)
 			return nil
 		},
 	}
@@ -103,5 +115,8 @@ What comes of it is evidence.json: carry it back, or copy the line that
 "bastion probe --plan plan.txt --line" writes.
 `, o.guest, mount, start)
 	return []iso.File{{Name: name, Data: data}, {Name: "plan.txt", Data: []byte(line + "\n")},
-		{Name: "README.TXT", Data: []byte(strings.ReplaceAll(strings.ReplaceAll(readme, "\r\n", "\n"), "\n", "\r\n"))}}, nil
+		{
+			Name: "README.TXT",
+			Data: []byte(strings.ReplaceAll(strings.ReplaceAll(readme, "\r\n", "\n"), "\n", "\r\n")),
+		}}, nil
 }

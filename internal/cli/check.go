@@ -157,7 +157,13 @@ func showOpen(s *screen, open []check.Finding) {
 	}
 	s.line(s.paint(strong, "Open questions"))
 	for _, f := range open {
-		s.line(signUnknown, " ", f.Message, "  ", s.paint(faint, fmt.Sprintf("%s:%d:%d", f.At.File, f.At.Line, f.At.Column)))
+		s.line(
+			signUnknown,
+			" ",
+			f.Message,
+			"  ",
+			s.paint(faint, fmt.Sprintf("%s:%d:%d", f.At.File, f.At.Line, f.At.Column)),
+		)
 		s.para(4, 0, faint, f.See)
 	}
 	s.line()

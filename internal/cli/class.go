@@ -137,7 +137,13 @@ func eachHost(hosts []class.RecordHost, do func(i int, h class.RecordHost) error
 
 // answers has something done to all benches where they are, and gives what became of each by
 // its name, and of each host why it said nothing.
-func (a *app) answers(ctx context.Context, r class.Record, verb string, arguments []string, each func(done int)) (map[string]remote.Answer,
+func (a *app) answers(
+	ctx context.Context,
+	r class.Record,
+	verb string,
+	arguments []string,
+	each func(done int),
+) (map[string]remote.Answer,
 	map[string]error) {
 	var lock sync.Mutex
 	out, silent := map[string]remote.Answer{}, map[string]error{}

@@ -66,8 +66,15 @@ func (a *app) showPlaced(p *plan.Plan, o startOptions, hosts *lab.Class, benches
 		a.placedText(p, need, list, len(benches)-len(without))
 	}
 	if len(without) > 0 {
-		return failure{exitBroken, fmt.Sprintf("%s could not be placed: each needs %s", count(len(without), "bench finds", "benches find"), needText(need)),
-			"Add hosts or memory, reduce the machines' memory, or raise share: in the hosts file."}
+		return failure{
+			exitBroken,
+			fmt.Sprintf(
+				"%s could not be placed: each needs %s",
+				count(len(without), "bench finds", "benches find"),
+				needText(need),
+			),
+			"Add hosts or memory, reduce the machines' memory, or raise share: in the hosts file.",
+		}
 	}
 	return nil
 }
@@ -82,15 +89,34 @@ func needText(n class.Need) string {
 
 func (a *app) placedText(p *plan.Plan, need class.Need, list []api.PlacedHost, placed int) {
 	s := a.screen()
-	showTitle(s, p, fmt.Sprintf("%s on %s, each of %s", count(placed, "bench", "benches"), count(len(list), "host", "hosts"), needText(need)))
+	showTitle(
+		s,
+		p,
+		fmt.Sprintf(
+			"%s on %s, each of %s",
+			count(placed, "bench", "benches"),
+			count(len(list), "host", "hosts"),
+			needText(need),
+		),
+	)
 	t := table{head: []string{"host", "benches", "room for", "processors", "memory", "which"}}
 	for _, h := range list {
 		most := cell{grouped(h.BenchesMost), plain}
 		if h.BenchesMost == 0 {
 			most = cell{signBroken + " none", broken}
 		}
-		t.add(cell{h.Name, strong}, grouped(len(h.Benches)), most, fmt.Sprintf("%d of %d", h.CPUs, h.CPUsMost),
-			fmt.Sprintf("%s of %s", size(uint64(h.Memory)), size(uint64(h.MemoryMost))), cell{benchRange(h.Benches), faint})
+		t.add(
+			cell{h.Name, strong},
+			grouped(len(h.Benches)),
+			most,
+			fmt.Sprintf("%d of %d", h.CPUs, h.CPUsMost),
+			fmt.Sprintf(
+				"%s of %s",
+				size(uint64(h.Memory)),
+				size(uint64(h.MemoryMost)),
+			),
+			cell{benchRange(h.Benches), faint},
+		)
 	}
 	s.below(t)
 	s.line()
@@ -185,8 +211,14 @@ func (a *app) classText(r class.Record, st class.Status, title string) {
 		if !h.Answers {
 			sign = cell{signBroken + " silent", broken}
 		}
-		t.add(cell{h.Name, strong}, sign, fmt.Sprintf("%d of %d", running, len(names)), grouped(machines), grouped(leases),
-			cell{benchRange(names), faint})
+		t.add(
+			cell{h.Name, strong},
+			sign,
+			fmt.Sprintf("%d of %d", running, len(names)),
+			grouped(machines),
+			grouped(leases),
+			cell{benchRange(names), faint},
+		)
 	}
 	s.below(t)
 	shown := 0
@@ -255,8 +287,12 @@ func (a *app) verifyClass(r class.Record) error {
 
 func (a *app) classVerdict(v class.Verdict, r class.Record, took time.Duration) {
 	s := a.screen()
-	s.line(s.paint(strong, v.Lab), "  ", s.paint(faint, fmt.Sprintf("%s on %s, checked in %s", count(len(v.Benches), "bench", "benches"),
-		count(len(r.Hosts), "host", "hosts"), took.Round(10*time.Millisecond))))
+	s.line(
+		s.paint(strong, v.Lab),
+		"  ",
+		s.paint(faint, fmt.Sprintf("%s on %s, checked in %s", count(len(v.Benches), "bench", "benches"),
+			count(len(r.Hosts), "host", "hosts"), took.Round(10*time.Millisecond))),
+	)
 	t := table{head: []string{"host", "hold", "broken", "unknown", "which"}}
 	for _, h := range r.Hosts {
 		n := map[claims.Verdict]int{}
@@ -271,7 +307,8 @@ func (a *app) classVerdict(v class.Verdict, r class.Record, took time.Duration) 
 	s.below(t)
 	total := map[claims.Verdict]int{}
 	for _, b := range v.Benches {
-		if total[b.Verdict]++; b.Verdict != claims.Holds && (a.verbose || total[claims.Broken]+total[claims.Unknown] <= maxShown) {
+		if total[b.Verdict]++; b.Verdict != claims.Holds &&
+			(a.verbose || total[claims.Broken]+total[claims.Unknown] <= maxShown) {
 			showBench(s, b)
 		}
 	}
@@ -293,8 +330,13 @@ func showBench(s *screen, b class.Judged) {
 		s.para(2, 4, plain, signUnknown+" "+b.Name+" on "+where+": unknown: "+b.Why)
 		return
 	}
-	s.para(2, 4, plain, fmt.Sprintf("%s %s on %s: %d hold, %d broken, %d unknown", s.paint(broken, signBroken), b.Name, where,
-		b.Counts.Holds, b.Counts.Broken, b.Counts.Unknown))
+	s.para(
+		2,
+		4,
+		plain,
+		fmt.Sprintf("%s %s on %s: %d hold, %d broken, %d unknown", s.paint(broken, signBroken), b.Name, where,
+			b.Counts.Holds, b.Counts.Broken, b.Counts.Unknown),
+	)
 	for i, c := range b.Open {
 		if i == maxShown {
 			s.line("    … and ", count(len(b.Open)-i, "claim more", "claims more"))
@@ -341,8 +383,11 @@ func (a *app) endClass(r class.Record, o stopOptions) error {
 		if err := writeClass(left); err != nil {
 			return failure{exitUsage, err.Error(), ""}
 		}
-		return failure{exitBroken, fmt.Sprintf("%s was not stopped on %s", r.Lab, count(len(left.Hosts), "host", "hosts")),
-			"bastion stop " + r.Lab + " again stops the rest, once they answer."}
+		return failure{
+			exitBroken,
+			fmt.Sprintf("%s was not stopped on %s", r.Lab, count(len(left.Hosts), "host", "hosts")),
+			"bastion stop " + r.Lab + " again stops the rest, once they answer.",
+		}
 	}
 	if err := removeClass(r); err != nil {
 		return failure{exitUsage, err.Error(), ""}
@@ -362,7 +407,8 @@ func (a *app) unended(r class.Record, came map[string]remote.Answer, silent map[
 	var open []class.Bench
 	for _, b := range r.Benches {
 		answer, ok := came[b.Name]
-		if ok && (answer.Status == 0 || strings.Contains(answer.Said, "was not started")) || b.Host == "" || !ok && silent[b.Host] == nil {
+		if ok && (answer.Status == 0 || strings.Contains(answer.Said, "was not started")) || b.Host == "" ||
+			!ok && silent[b.Host] == nil {
 			continue
 		}
 		open = append(open, b)

@@ -34,7 +34,8 @@ func benchNeed(p *plan.Plan, o startOptions) class.Need {
 		return n
 	}
 	for _, m := range p.Machines {
-		if m.Off || m.Physical || o.appliances && m.Appliance == nil || len(o.only) > 0 && !slices.Contains(o.only, m.Name) {
+		if m.Off || m.Physical || o.appliances && m.Appliance == nil ||
+			len(o.only) > 0 && !slices.Contains(o.only, m.Name) {
 			continue
 		}
 		n.CPUs += m.Spec.CPUs
@@ -67,7 +68,9 @@ func (a *app) startClass(file string, o startOptions) error {
 		return err
 	}
 	if file == "-" || len(a.named) > 0 {
-		return usage("on several hosts the lab must be a file with its files in the same folder: no standard input, no --profile")
+		return usage(
+			"on several hosts the lab must be a file with its files in the same folder: no standard input, no --profile",
+		)
 	}
 	p, err := a.load(file)
 	if err != nil {
@@ -105,7 +108,13 @@ func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Cl
 	if err := lab.CheckName(benchName(p.Name, hosts.Benches, hosts.Benches)); err != nil {
 		return class.Record{}, false, usage("with its number a bench of %s has no valid lab name: %v", p.Name, err)
 	}
-	now := class.Record{Lab: p.Name, File: abs, Digest: p.Fingerprint(), Stage: o.stage, Started: time.Now().UTC().Truncate(time.Second)}
+	now := class.Record{
+		Lab:     p.Name,
+		File:    abs,
+		Digest:  p.Fingerprint(),
+		Stage:   o.stage,
+		Started: time.Now().UTC().Truncate(time.Second),
+	}
 	all, err := classes()
 	if err != nil {
 		return now, false, err
@@ -115,14 +124,24 @@ func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Cl
 		return now, false, nil
 	}
 	if was.File != now.File || was.Digest != now.Digest || was.Stage != now.Stage {
-		return now, true, failure{exitUsage, fmt.Sprintf("%s already runs on hosts, since %s, from another file, another text of it or on another stage",
-			p.Name, was.Started.Local().Format("15:04")), "bastion stop " + p.Name + " stops that one first."}
+		return now, true, failure{
+			exitUsage,
+			fmt.Sprintf("%s already runs on hosts, since %s, from another file, another text of it or on another stage",
+				p.Name, was.Started.Local().Format("15:04")),
+			"bastion stop " + p.Name + " stops that one first.",
+		}
 	}
 	return was, true, nil
 }
 
 // placeBenches returns which host carries which bench; silent hosts carry none.
-func placeBenches(r class.Record, p *plan.Plan, o startOptions, hosts *lab.Class, silent map[string]error) []class.Bench {
+func placeBenches(
+	r class.Record,
+	p *plan.Plan,
+	o startOptions,
+	hosts *lab.Class,
+	silent map[string]error,
+) []class.Bench {
 	var open []class.Host
 	for _, h := range hosts.Hosts {
 		if silent[h.Name] == nil {
@@ -188,10 +207,16 @@ func (a *app) benchFiles(p *plan.Plan, file string, o startOptions) ([]remote.Fi
 	delete(named, "")
 	for _, name := range slices.Sorted(maps.Keys(named)) {
 		if !filepath.IsLocal(name) {
-			return nil, failure{exitUsage, fmt.Sprintf("%s names %s, which is not in its folder or below: it cannot be sent to hosts", file, name),
-				"Put it into the folder of the lab file, and name it without a path."}
+			return nil, failure{
+				exitUsage,
+				fmt.Sprintf("%s names %s, which is not in its folder or below: it cannot be sent to hosts", file, name),
+				"Put it into the folder of the lab file, and name it without a path.",
+			}
 		}
-		files = append(files, remote.File{Path: filepath.ToSlash(filepath.Clean(name)), From: filepath.Join(filepath.Dir(file), name)})
+		files = append(
+			files,
+			remote.File{Path: filepath.ToSlash(filepath.Clean(name)), From: filepath.Join(filepath.Dir(file), name)},
+		)
 	}
 	if err := remote.Digest(files); err != nil {
 		return nil, failure{exitUsage, fmt.Sprintf("cannot read what is sent to the hosts: %v", err), ""}
@@ -210,7 +235,15 @@ func (a *app) benchText(p *plan.Plan, file, bench string) []byte {
 }
 
 // putUp sends what the hosts need and starts the benches there.
-func (a *app) putUp(p *plan.Plan, file string, o startOptions, hosts *lab.Class, r class.Record, files []remote.File, again bool) error {
+func (a *app) putUp(
+	p *plan.Plan,
+	file string,
+	o startOptions,
+	hosts *lab.Class,
+	r class.Record,
+	files []remote.File,
+	again bool,
+) error {
 	if err := alreadyHere(p.Name); err != nil {
 		return err
 	}
@@ -382,7 +415,11 @@ func alreadyOver(name string) error {
 		return err
 	}
 	if _, ok := all[name]; ok {
-		return failure{exitUsage, name + " already runs on several hosts", "bastion stop " + name + " stops that one first."}
+		return failure{
+			exitUsage,
+			name + " already runs on several hosts",
+			"bastion stop " + name + " stops that one first.",
+		}
 	}
 	return nil
 }
@@ -394,7 +431,11 @@ func alreadyHere(name string) error {
 		return failure{exitLacking, err.Error(), ""}
 	}
 	if _, err := supervisor.Of(home, name).Read(); err == nil {
-		return failure{exitUsage, "a lab named " + name + " was started on this machine", "bastion stop " + name + " stops that one first."}
+		return failure{
+			exitUsage,
+			"a lab named " + name + " was started on this machine",
+			"bastion stop " + name + " stops that one first.",
+		}
 	}
 	return nil
 }

@@ -124,7 +124,11 @@ func (h *sshHost) run(channel ssh.Channel, command string) {
 		}()
 		_ = c.Run()
 	}
-	_, _ = channel.SendRequest("exit-status", false, binary.BigEndian.AppendUint32(nil, uint32(max(c.ProcessState.ExitCode(), 0))))
+	_, _ = channel.SendRequest(
+		"exit-status",
+		false,
+		binary.BigEndian.AppendUint32(nil, uint32(max(c.ProcessState.ExitCode(), 0))),
+	)
 	_ = channel.Close()
 }
 
@@ -145,12 +149,24 @@ func classroom(t *testing.T, names ...string) (map[string]*sshHost, func(args ..
 	hosts, config := map[string]*sshHost{}, ""
 	for _, name := range names {
 		hosts[name] = newSSHHost(t, user)
-		config += fmt.Sprintf("Host %s\n HostName 127.0.0.1\n Port %d\n IdentityFile %s/key\n StrictHostKeyChecking no\n"+
-			" UserKnownHostsFile /dev/null\n LogLevel ERROR\n", name, hosts[name].port, b.dir)
+		config += fmt.Sprintf(
+			"Host %s\n HostName 127.0.0.1\n Port %d\n IdentityFile %s/key\n StrictHostKeyChecking no\n"+
+				" UserKnownHostsFile /dev/null\n LogLevel ERROR\n",
+			name,
+			hosts[name].port,
+			b.dir,
+		)
 	}
 	require.NoError(t, os.WriteFile(b.dir+"/config", []byte(config), 0o600))
 	require.NoError(t, os.Mkdir(b.dir+"/bin", 0o700))
-	require.NoError(t, os.WriteFile(b.dir+"/bin/ssh", fmt.Appendf(nil, "#!/bin/sh\nexec %s -F %s/config \"$@\"\n", client, b.dir), 0o700))
+	require.NoError(
+		t,
+		os.WriteFile(
+			b.dir+"/bin/ssh",
+			fmt.Appendf(nil, "#!/bin/sh\nexec %s -F %s/config \"$@\"\n", client, b.dir),
+			0o700,
+		),
+	)
 	t.Cleanup(func() { _ = b.bastion("stop", "--all").Run() })
 	return hosts, func(args ...string) *exec.Cmd {
 		c := b.bastion(args...)
@@ -191,8 +207,11 @@ func TestClassOverHosts(t *testing.T) {
 	hosts, bastion := classroom(t, "kiln", "loft")
 	dir := bastion().Dir
 	file := func(memory string) {
-		require.NoError(t, os.WriteFile(dir+"/hosts.yaml", fmt.Appendf(nil,
-			"bastion-hosts: 1\nbenches: 3\nhosts:\n  kiln: {cpus: 4, memory: %s}\n  loft: {cpus: 2, memory: 1GiB}\n", memory), 0o600))
+		require.NoError(t, os.WriteFile(dir+"/hosts.yaml", fmt.Appendf(
+			nil,
+			"bastion-hosts: 1\nbenches: 3\nhosts:\n  kiln: {cpus: 4, memory: %s}\n  loft: {cpus: 2, memory: 1GiB}\n",
+			memory,
+		), 0o600))
 	}
 	file("1GiB")
 	placed := map[string]string{"saltmarsh-1": "kiln", "saltmarsh-2": "kiln", "saltmarsh-3": "loft"}

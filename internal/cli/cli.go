@@ -244,7 +244,12 @@ func (a *app) root(args []string) *cobra.Command {
 	f := root.PersistentFlags()
 	f.StringVar(&a.format, "format", "text", "output format: text or json (default text)")
 	f.StringVar(&a.color, "color", "auto", "colour: auto, always or never (default auto)")
-	f.StringArrayVar(&a.named, "profile", nil, "profile outside the lab's folder that the lab file may name, repeatable")
+	f.StringArrayVar(
+		&a.named,
+		"profile",
+		nil,
+		"profile outside the lab's folder that the lab file may name, repeatable",
+	)
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "print only the verdict")
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "show evidence and assumptions")
 	cobra.EnableCommandSorting = false

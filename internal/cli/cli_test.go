@@ -59,7 +59,9 @@ func TestScripts(t *testing.T) {
 		Dir: "testdata",
 		// UPDATE=1 go test ./cli writes what the program says now into the scripts.
 		UpdateScripts: os.Getenv("UPDATE") != "",
-		Cmds:          map[string]func(*testscript.TestScript, bool, []string){"picture": picture},
+		// ALL=1 goes on after a failure, to show them all.
+		ContinueOnError: os.Getenv("ALL") != "",
+		Cmds:            map[string]func(*testscript.TestScript, bool, []string){"picture": picture},
 		Condition: func(name string) (bool, error) {
 			if name == "root" {
 				return runtime.GOOS == "linux" && os.Getuid() == 0, nil
@@ -86,7 +88,10 @@ func TestScripts(t *testing.T) {
 			e.Defer(func() {                        // also when the script fails
 				if _, err := os.Stat(filepath.Join(e.WorkDir, "state")); err == nil {
 					c := exec.Command(os.Args[0], "stop", "--all")
-					c.Args[0], c.Env = "bastion", append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(e.WorkDir, "state"))
+					c.Args[0], c.Env = "bastion", append(
+						os.Environ(),
+						"XDG_STATE_HOME="+filepath.Join(e.WorkDir, "state"),
+					)
 					_ = c.Run()
 				}
 			})
@@ -94,7 +99,10 @@ func TestScripts(t *testing.T) {
 			if cache, err := os.UserCacheDir(); err == nil {
 				e.Setenv("REALCACHE", cache)
 			}
-			e.Setenv("ROUTER", filepath.Join(filepath.Dir(examples), "internal", "testbed", "machine", "testdata", "router.sh"))
+			e.Setenv(
+				"ROUTER",
+				filepath.Join(filepath.Dir(examples), "internal", "testbed", "machine", "testdata", "router.sh"),
+			)
 			if kernelPackage() != "" {
 				e.Setenv("INSIDE", insideProgram())
 			}
@@ -131,7 +139,8 @@ func TestStartFillsNoTables(t *testing.T) {
 		var at, took float64
 		var name string
 		var bytes int
-		if n, _ := fmt.Sscanf(line, "init %s @%f ms, %f ms clock, %d bytes", &name, &at, &took, &bytes); n == 4 && strings.HasPrefix(name, "openbastion/") &&
+		if n, _ := fmt.Sscanf(line, "init %s @%f ms, %f ms clock, %d bytes", &name, &at, &took, &bytes); n == 4 &&
+			strings.HasPrefix(name, "openbastion/") &&
 			name != "openbastion/internal/cli" { // which holds these tests too
 			seen++
 			assert.LessOrEqual(t, bytes, 4<<10, name)

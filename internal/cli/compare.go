@@ -41,7 +41,8 @@ sizes, media. Says what differs from the plan, worst first.`,
 			return a.compareListing(p, args[0], args[1], as)
 		},
 	}
-	c.Flags().StringVar(&as, "as", "", "which machine the listing is from: a machine of the lab, or host (default: detected)")
+	c.Flags().
+		StringVar(&as, "as", "", "which machine the listing is from: a machine of the lab, or host (default: detected)")
 	c.Flags().StringVar(&built, "built", "", "a machine that was exported: an .ovf or .ova file")
 	c.Flags().StringVar(&machine, "machine", "", "which machine of the export, when it has several")
 	return c
@@ -55,7 +56,11 @@ func (a *app) compareListing(p *plan.Plan, file, from, as string) error {
 	}
 	l := listing.Read(string(data), p.Names()...)
 	if l.Empty() {
-		return failure{exitUsage, "no addresses found in " + from, "copy the whole output: addresses, then routes, then DNS servers"}
+		return failure{
+			exitUsage,
+			"no addresses found in " + from,
+			"copy the whole output: addresses, then routes, then DNS servers",
+		}
 	}
 	if as == identify.Host {
 		return a.showFacts(p, identify.Host, "the host's listing, compared with the plan", identify.CompareHost(p, l))
@@ -64,7 +69,7 @@ func (a *app) compareListing(p *plan.Plan, file, from, as string) error {
 	if err != nil {
 		return err
 	}
-	return a.showFacts(p, m.Name, "what "+m.Name+" 's listing, compared with the plan"+why, identify.Compare(p, m, l))
+	return a.showFacts(p, m.Name, m.Name+"'s listing, compared with the plan"+why, identify.Compare(p, m, l))
 }
 
 // whose returns the machine that a listing is of: the one named, else the one that it
@@ -102,13 +107,26 @@ func (a *app) compareBuilt(p *plan.Plan, as, file, machine string) error {
 	if err != nil {
 		return err
 	}
-	return a.showFacts(p, m.Name, "how "+m.Name+" 's definition, compared with the plan", identify.CompareBuilt(p, m, image.Built(*s)))
+	return a.showFacts(
+		p,
+		m.Name,
+		m.Name+"'s definition, compared with the plan",
+		identify.CompareBuilt(p, m, image.Built(*s)),
+	)
 }
 
 func (a *app) showFacts(p *plan.Plan, name, title string, facts []identify.Fact) error {
 	verdict := identify.Verdict(facts)
 	if a.format == "json" {
-		err := a.json(api.Comparison{Schema: api.ComparisonSchema, Lab: p.Name, Machine: name, Verdict: claims.Verdict(verdict), Facts: facts})
+		err := a.json(
+			api.Comparison{
+				Schema:  api.ComparisonSchema,
+				Lab:     p.Name,
+				Machine: name,
+				Verdict: claims.Verdict(verdict),
+				Facts:   facts,
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -134,7 +152,12 @@ func (a *app) tellFacts(p *plan.Plan, title string, facts []identify.Fact) {
 	case "broken":
 		s.line(s.paint(broken, signBroken), " Differences: ", differs(sights), ".")
 	default:
-		s.line(s.paint(strong, signUnknown), " No differences so far; ", count(sights[identify.Unseen], "value is", "values are"), " missing.")
+		s.line(
+			s.paint(strong, signUnknown),
+			" No differences so far; ",
+			count(sights[identify.Unseen], "value is", "values are"),
+			" missing.",
+		)
 	}
 	if a.quiet {
 		return

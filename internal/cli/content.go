@@ -199,7 +199,13 @@ func packageFacts(fact func(name, text string), p *ovf.Package) {
 			case d.Optical && d.File != "":
 				fact("optical drive", d.File)
 			case !d.Optical:
-				fact("disk", strings.TrimSuffix(strings.TrimSpace(fmt.Sprintf("%s %s %s", size1024(d.Size), d.Bus, d.File)), " "))
+				fact(
+					"disk",
+					strings.TrimSuffix(
+						strings.TrimSpace(fmt.Sprintf("%s %s %s", size1024(d.Size), d.Bus, d.File)),
+						" ",
+					),
+				)
 			}
 		}
 	}
@@ -248,7 +254,15 @@ func (a *app) meter(what string, total int64, done func() int64) (stop func()) {
 					continue
 				}
 				left := time.Duration(float64(spent) * float64(total-n) / float64(n)).Round(time.Second)
-				line(fmt.Sprintf("%s: %d %%, %s/s, %v left", what, n*100/total, size1024(int64(float64(n)/spent.Seconds())), left))
+				line(
+					fmt.Sprintf(
+						"%s: %d %%, %s/s, %v left",
+						what,
+						n*100/total,
+						size1024(int64(float64(n)/spent.Seconds())),
+						left,
+					),
+				)
 			}
 		}
 	}()

@@ -102,7 +102,9 @@ func (a *app) saveCourse(folder string, state courseState) error {
 	if err != nil {
 		return err
 	}
-	return notWritten(atomicfile.Write(filepath.Join(folder, courseFile), append(data, '\n'), atomicfile.Options{Replace: true}))
+	return notWritten(
+		atomicfile.Write(filepath.Join(folder, courseFile), append(data, '\n'), atomicfile.Options{Replace: true}),
+	)
 }
 
 func (a *app) listCourse(state courseState) {
@@ -188,7 +190,13 @@ func (a *app) judgeExercise(folder, file string, e course.Exercise, state course
 	}
 	s.line()
 	next := course.Exercises[len(state.Done)]
-	return a.beginExercise(folder, filepath.Join(folder, fmt.Sprintf("exercise-%d.yaml", next.Number)), next, state, false)
+	return a.beginExercise(
+		folder,
+		filepath.Join(folder, fmt.Sprintf("exercise-%d.yaml", next.Number)),
+		next,
+		state,
+		false,
+	)
 }
 
 // sayNext names the first thing that check finds, or the first claim that is broken.

@@ -48,7 +48,11 @@ func TestPastesNeverCrash(t *testing.T) {
 					}
 				}
 			}
-			assert.LessOrEqual(t, quietly(t, "adopt", "gate="+paste, "--to", filepath.Join(dir, fmt.Sprintf("%d-%d.yaml", n, damage))), exitLacking)
+			assert.LessOrEqual(
+				t,
+				quietly(t, "adopt", "gate="+paste, "--to", filepath.Join(dir, fmt.Sprintf("%d-%d.yaml", n, damage))),
+				exitLacking,
+			)
 		}
 	}
 }

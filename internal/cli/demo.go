@@ -20,7 +20,11 @@ var demoLabs = []struct {
 	want       claims.Verdict
 }{
 	{"saltmarsh.yaml", "The sample lab: a WAN, three segments behind one appliance, four guests.", claims.Holds},
-	{"saltmarsh-leaky.yaml", "The leaky variant: a second adapter was left plugged in, and the host's DHCP server is on.", claims.Broken},
+	{
+		"saltmarsh-leaky.yaml",
+		"The leaky variant: a second adapter was left plugged in, and the host's DHCP server is on.",
+		claims.Broken,
+	},
 }
 
 func (a *app) demo() *cobra.Command {

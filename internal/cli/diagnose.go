@@ -72,7 +72,12 @@ HOW is holds, broken, none, refused, late, other, open, an address and the like.
 	}
 	f := c.Flags()
 	f.StringArrayVar(&seen, "seen", nil, "a symptom: WHAT=VALUE, such as heron.dhcp=none; repeatable; ? lists them")
-	f.StringArrayVar(&pastes, "listing", nil, "pasted output of a machine, with pings, names and pages tried on it: MACHINE=FILE; repeatable")
+	f.StringArrayVar(
+		&pastes,
+		"listing",
+		nil,
+		"pasted output of a machine, with pings, names and pages tried on it: MACHINE=FILE; repeatable",
+	)
 	f.StringArrayVar(&from, "evidence", nil, "a verdict (JSON), saved answers, or a probe's evidence; repeatable")
 	f.StringVar(&said, "token", "", "the token of the evidence's test server")
 	f.BoolVar(&table, "table", false, "instead list each mistake's symptoms in this lab")
@@ -149,7 +154,11 @@ func (a *app) diagnosis(p *plan.Plan, file string, x sources) error {
 	in, terminal := a.in.(*os.File)
 	terminal = terminal && term.IsTerminal(int(in.Fd()))
 	if x.none() && (!terminal || a.format == "json") {
-		return failure{exitUsage, "no symptoms given", "pass --seen WHAT=VALUE, --listing MACHINE=FILE or --evidence FILE; on a terminal you are asked"}
+		return failure{
+			exitUsage,
+			"no symptoms given",
+			"pass --seen WHAT=VALUE, --listing MACHINE=FILE or --evidence FILE; on a terminal you are asked",
+		}
 	}
 	began := time.Now()
 	s, err := a.study(p)
@@ -252,7 +261,8 @@ func (a *app) evidenceSeen(s *diagnose.Study, p *plan.Plan, file, from, said str
 			Lab    string `json:"lab"`
 		}
 		_ = json.Unmarshal(bytes.TrimSpace(data), &head) // what is neither is told so below
-		if head.Lab != "" && head.Lab != p.Name && (head.Schema == claims.AnswersSchema || head.Schema == verdict.Schema) {
+		if head.Lab != "" && head.Lab != p.Name &&
+			(head.Schema == claims.AnswersSchema || head.Schema == verdict.Schema) {
 			return nil, usage("%s is for the lab %s, not %s", from, head.Lab, p.Name)
 		}
 		switch head.Schema {
@@ -332,7 +342,7 @@ func (a *app) showCause(s *screen, n int, c diagnose.Told) {
 	lead := fmt.Sprintf("%d. ", n)
 	likely := ""
 	if c.Explains && !c.Pair {
-		likely = "  " + s.paint(faint, fmt.Sprintf("%.0f %%", c.Likely*100))
+		likely = "  " + s.paint(faint, "fits all")
 	}
 	if c.AsFile {
 		s.para(2, 3, strong, lead+"nothing but what the lab file itself plans: it looks as planned"+likely)
@@ -359,7 +369,7 @@ func (a *app) showCause(s *screen, n int, c diagnose.Told) {
 		s.para(5, 2, plain, fix)
 	}
 	if c.Check != "" && !c.Pair {
-		s.para(5, 2, faint, "distinguishes it: "+c.Check)
+		s.para(5, 2, faint, "to confirm: "+c.Check)
 	}
 	if also := c.Also; c.Explains && !c.Pair && len(also) > 0 {
 		more := ""

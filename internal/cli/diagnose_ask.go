@@ -22,11 +22,15 @@ const (
 // askSeen asks on a terminal what is seen, until one cause is left.
 func (a *app) askSeen(in *os.File, s *diagnose.Study) (seen []diagnose.Seen, err error) {
 	err = a.dialogue(in, func(d *dialogue) error {
-		fmt.Fprintln(d.t, "What do you see? Enter: not checked. ?: how to check. p: paste output. end: show the result now. Ctrl-C quits.")
+		fmt.Fprintln(
+			d.t,
+			"What do you see? Enter: not checked. ?: how to check. p: paste output. end: show the result now. Ctrl-C quits.",
+		)
 		questions, asked := s.Questions(), map[string]bool{}
 		for n := 1; n <= mostQuestions; n++ {
 			causes := s.Causes(seen)
-			if len(causes) == 0 || diagnose.Abnormal(seen) && causes[0].Explains() && diagnose.Sure(causes) >= sureEnough {
+			if len(causes) == 0 ||
+				diagnose.Abnormal(seen) && causes[0].Explains() && diagnose.Sure(causes) >= sureEnough {
 				return nil
 			}
 			q := s.Next(causes, questions, asked)

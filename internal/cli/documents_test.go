@@ -20,13 +20,32 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 	t.Setenv("XDG_CACHE_HOME", dir)
 	lab := "../../examples/saltmarsh.yaml"
 	listing := filepath.Join(dir, "console.txt")
-	require.NoError(t, os.WriteFile(listing, []byte("wan  eth0  02:5b:ac:50:c2:01  172.29.64.7/24\nlan  eth1  02:5b:ac:50:c2:02  10.83.16.1/24\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			listing,
+			[]byte("wan  eth0  02:5b:ac:50:c2:01  172.29.64.7/24\nlan  eth1  02:5b:ac:50:c2:02  10.83.16.1/24\n"),
+			0o600,
+		),
+	)
 	sums := filepath.Join(dir, "console.txt.sha256")
 	require.NoError(t, os.WriteFile(sums, []byte(strings.Repeat("0", 64)+"  console.txt\n"), 0o600))
 	calls := [][]string{
-		{"version"}, {"survey"}, {"demo"}, {"status"}, {"profile", "list"}, {"profile", "check", "reference"}, {"explain", "nat"}, {"explain", "dual-homed-guest"},
-		{"image", "inspect", listing}, {"image", "verify", listing, "--sums", sums}, {"map", lab, "--listing", listing, "--as", "sluice"},
-		{"compare", lab, listing, "--as", "sluice"}, {"diagnose", lab, "--listing", "sluice=" + listing}, {"start", lab, "--dry-run"},
+		{
+			"version",
+		}, {"survey"}, {"demo"}, {"status"}, {"profile", "list"}, {"profile", "check", "reference"}, {"explain", "nat"}, {"explain", "dual-homed-guest"},
+		{
+			"image",
+			"inspect",
+			listing,
+		}, {"image", "verify", listing, "--sums", sums}, {"map", lab, "--listing", listing, "--as", "sluice"},
+		{
+			"compare",
+			lab,
+			listing,
+			"--as",
+			"sluice",
+		}, {"diagnose", lab, "--listing", "sluice=" + listing}, {"start", lab, "--dry-run"},
 	}
 	for _, file := range []string{lab, "../../examples/saltmarsh-leaky.yaml"} {
 		for _, c := range [][]string{{"plan"}, {"check"}, {"rehearse"}, {"prove"}, {"prove", "--matrix"}, {"prove", "--any-one-fault"},
@@ -43,7 +62,13 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 			continue
 		}
 		assert.NoError(t, api.Validate(out.Bytes()), "%v", call)
-		assert.NotRegexp(t, `"(claims|findings|evidence|adapters|names|rules|notes|changes|replays|bypasses)": null`, out.String(), "%v", call)
+		assert.NotRegexp(
+			t,
+			`"(claims|findings|evidence|adapters|names|rules|notes|changes|replays|bypasses)": null`,
+			out.String(),
+			"%v",
+			call,
+		)
 		_, name, _ := strings.Cut(out.String(), `"schema": "`)
 		name, _, _ = strings.Cut(name, `"`)
 		seen[name] = true

@@ -312,9 +312,16 @@ func (x *examination) end() error {
 		points = x.d.Points(x.looks, x.wrong)
 	}
 	x.s.line()
-	x.s.line(fmt.Sprintf("%s, %s; %d would do: %d points of 100.", count(x.looks, "look", "looks"), count(x.wrong, "wrong answer",
-		"wrong answers"),
-		x.d.Fewest(), points))
+	x.s.line(
+		fmt.Sprintf(
+			"%s, %s; %d would do: %d points of 100.",
+			count(x.looks, "look", "looks"),
+			count(x.wrong, "wrong answer",
+				"wrong answers"),
+			x.d.Fewest(),
+			points,
+		),
+	)
 	if x.code != "" {
 		x.s.para(0, 2, plain, "Hand this in: "+resultLine(x.code, solved, x.looks, x.wrong, points))
 	}

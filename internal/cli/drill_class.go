@@ -132,8 +132,15 @@ func (a *app) drillsForClass(p *plan.Plan, o drillOptions) error {
 			one.Mistakes, one.Says = append(one.Mistakes, m.ID()), append(one.Says, m.String())
 		}
 		sheet.Drills = append(sheet.Drills, one)
-		text := fmt.Sprintf("Drill %d, lab %s, level %d\n\nReported: %s.\n\nFind the mistake:\n\n  bastion drill %s --code %s\n", n, p.Name, o.level,
-			strings.Join(d.Complaint(), "; "), p.Lab.File, code)
+		text := fmt.Sprintf(
+			"Drill %d, lab %s, level %d\n\nReported: %s.\n\nFind the mistake:\n\n  bastion drill %s --code %s\n",
+			n,
+			p.Name,
+			o.level,
+			strings.Join(d.Complaint(), "; "),
+			p.Lab.File,
+			code,
+		)
 		files[fmt.Sprintf("drill-%03d.txt", n)] = []byte(text)
 	}
 	plainText, err := json.MarshalIndent(sheet, "", "  ")

@@ -19,8 +19,12 @@ func (a *app) drillOn(p *plan.Plan, file string, o drillOptions) error {
 	s := a.screen()
 	showTitle(s, p, fmt.Sprintf("drill, level %d, on %s", o.level, o.on))
 	a.sayComplaint(s, d)
-	s.para(0, 0, faint,
-		"Look with your own tools. `bastion drill "+file+" --answer WORDS` checks your answer; `bastion stop "+file+"` ends it.")
+	s.para(
+		0,
+		0,
+		faint,
+		"Look with your own tools. `bastion drill "+file+" --answer WORDS` checks your answer; `bastion stop "+file+"` ends it.",
+	)
 	t := table{}
 	if o.on == onKernel {
 		t.add("bastion shell "+file+" GUEST", cell{"a shell inside a machine, with ip and ping", faint})

@@ -38,7 +38,9 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 	j.Remarks = append(remarks, j.Remarks...)
 	doc := j.JudgeWith(p, briefs)
 	if a.format == "json" {
-		err = a.json(api.Joined{Document: doc, Bench: j.Bench, Guests: j.Guests, Silent: j.Missing(p), Remarks: j.Remarks})
+		err = a.json(
+			api.Joined{Document: doc, Bench: j.Bench, Guests: j.Guests, Silent: j.Missing(p), Remarks: j.Remarks},
+		)
 	} else {
 		a.showJoined(p, j, doc, func() { a.likeliest(p, file, doc, claims.Answers{}) })
 	}
@@ -47,7 +49,8 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 			err = a.report(to, p, doc, nil, replace)
 		}
 	}
-	if err == nil && (doc.Verdict != claims.Holds || slices.ContainsFunc(j.Remarks, func(r evidence.Remark) bool { return r.Refused })) {
+	if err == nil &&
+		(doc.Verdict != claims.Holds || slices.ContainsFunc(j.Remarks, func(r evidence.Remark) bool { return r.Refused })) {
 		err = failure{status: exitBroken}
 	}
 	return err

@@ -93,8 +93,11 @@ func (a *app) explainJSON(words []explain.Word, entries []check.Entry) error {
 		if err != nil {
 			return err
 		}
-		doc.Findings = append(doc.Findings, api.FindingPage{Code: e.Code, Severity: e.Severity, Title: e.Title, See: e.See,
-			Why: e.Why, Remedy: e.Remedy, Before: page.Before, After: page.After})
+		doc.Findings = append(
+			doc.Findings,
+			api.FindingPage{Code: e.Code, Severity: e.Severity, Title: e.Title, See: e.See,
+				Why: e.Why, Remedy: e.Remedy, Before: page.Before, After: page.After},
+		)
 	}
 	return a.json(doc)
 }

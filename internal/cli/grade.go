@@ -101,7 +101,9 @@ func (a *app) gradeWork(rubric string, from []string, o gradeOptions) error {
 		}
 	}
 	if a.format == "json" {
-		return a.json(api.Grades{Schema: api.GradesSchema, Lab: m.plan.Name, Title: m.rubric.Title, Cards: cards, Notes: notes})
+		return a.json(
+			api.Grades{Schema: api.GradesSchema, Lab: m.plan.Name, Title: m.rubric.Title, Cards: cards, Notes: notes},
+		)
 	}
 	a.showCards(m, cards, o.self)
 	return nil
@@ -225,8 +227,12 @@ func (m marking) cards(works map[string]*handed) []grade.Card {
 			w := works[b]
 			j := m.joiner.Join(w.files)
 			doc := j.JudgeWith(m.plan, w.briefs)
-			out[i] = grade.Points(m.rubric, m.plan, grade.Work{Bench: b, Verdict: doc, Findings: m.findings, Guests: j.Guests,
-				Remarks: j.Remarks, Record: w.record})
+			out[i] = grade.Points(
+				m.rubric,
+				m.plan,
+				grade.Work{Bench: b, Verdict: doc, Findings: m.findings, Guests: j.Guests,
+					Remarks: j.Remarks, Record: w.record},
+			)
 			return nil
 		})
 	}
@@ -274,7 +280,12 @@ func (a *app) showCards(m marking, cards []grade.Card, self bool) {
 				missing = append(missing, i.Text)
 			}
 		}
-		t.add(cell{cmp.Or(c.Bench, m.plan.Name), strong}, fmt.Sprintf("%s of %d", report.Points(c.Points), c.Of), sign, listed(missing))
+		t.add(
+			cell{cmp.Or(c.Bench, m.plan.Name), strong},
+			fmt.Sprintf("%s of %d", report.Points(c.Points), c.Of),
+			sign,
+			listed(missing),
+		)
 	}
 	s.below(t)
 	if !self && !a.verbose {

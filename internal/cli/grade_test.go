@@ -44,8 +44,17 @@ func classWork(t testing.TB, benches int) (folder string, args []string) {
 			if i == 5 && b%3 == 0 {
 				continue
 			}
-			e := evidence.Evidence{Lab: p.Name, Bench: bench, Guest: who, Print: p.Fingerprint(), Asks: claims.Digest(p), Made: time.Unix(1e9, 0), Facts: got.Facts,
-				Reports: [][]byte{}, Answers: seenBy(p, who, got)}
+			e := evidence.Evidence{
+				Lab:     p.Name,
+				Bench:   bench,
+				Guest:   who,
+				Print:   p.Fingerprint(),
+				Asks:    claims.Digest(p),
+				Made:    time.Unix(1e9, 0),
+				Facts:   got.Facts,
+				Reports: [][]byte{},
+				Answers: seenBy(p, who, got),
+			}
 			data, err := e.Sign(token.Bench(bench).Evidence())
 			require.NoError(t, err)
 			file := filepath.Join(folder, bench+"-"+who+".ev")
@@ -57,8 +66,15 @@ func classWork(t testing.TB, benches int) (folder string, args []string) {
 		require.Zero(t, Main(pack, nil, &out, &errs), errs.String())
 		args = append(args, filepath.Join(folder, bench+".zip"))
 	}
-	require.NoError(t, os.WriteFile(folder+"/rubric.yaml", []byte("bastion-rubric: 1\npass: 10\npoints:\n  - {claim: dhcp, worth: 3}\n"+
-		"  - {claim: outside, worth: 3}\n  - {check: clean, worth: 1}\n  - {evidence: all, worth: 4}\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			folder+"/rubric.yaml",
+			[]byte("bastion-rubric: 1\npass: 10\npoints:\n  - {claim: dhcp, worth: 3}\n"+
+				"  - {claim: outside, worth: 3}\n  - {check: clean, worth: 1}\n  - {evidence: all, worth: 4}\n"),
+			0o600,
+		),
+	)
 	return folder, append([]string{"grade", folder + "/rubric.yaml", "--lab", lab, "--token", token.String()}, args...)
 }
 
@@ -107,7 +123,15 @@ func TestGradeClass(t *testing.T) {
 	require.NoError(t, err)
 	whole, got, err := verdict.Run(t.Context(), p, simulator.New(p))
 	require.NoError(t, err)
-	e := evidence.Evidence{Lab: p.Name, Bench: "saltmarsh-001", Guest: "newt", Print: p.Fingerprint(), Asks: claims.Digest(p), Made: time.Unix(1e9, 0), Facts: got.Facts}
+	e := evidence.Evidence{
+		Lab:   p.Name,
+		Bench: "saltmarsh-001",
+		Guest: "newt",
+		Print: p.Fingerprint(),
+		Asks:  claims.Digest(p),
+		Made:  time.Unix(1e9, 0),
+		Facts: got.Facts,
+	}
 	brief := e.Brief(p, whole, witness.Token{7}.Bench(e.Bench).Evidence())
 	out.Reset()
 	require.Zero(t, Main(append(args, brief, "--format", "json"), nil, &out, &errs), errs.String())

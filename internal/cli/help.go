@@ -37,7 +37,11 @@ func (a *app) voice(root *cobra.Command) {
 	root.SetHelpFunc(func(c *cobra.Command, _ []string) { a.showHelp(c) })
 	root.SetHelpCommand(a.helpCommand(root))
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return failure{exitUsage, fmt.Sprintf("%s: %v", c.CommandPath(), err), "its options: " + c.CommandPath() + " --help"}
+		return failure{
+			exitUsage,
+			fmt.Sprintf("%s: %v", c.CommandPath(), err),
+			"its options: " + c.CommandPath() + " --help",
+		}
 	})
 	var each func(*cobra.Command)
 	each = func(c *cobra.Command) {

@@ -33,8 +33,10 @@ func TestNothingRaw(t *testing.T) {
 	write("profile.yaml", "bastion-profile: 1\nname: "+quoted+"\nconsole: ["+quoted+"]\nasks: {side: "+quoted+"}\n")
 	write("wording.yaml", "bastion-wording: 1\nname: w\nbridged: "+quoted+"\n")
 	write("listing.txt", "eth0 "+payload+" 02:5b:ac:50:c2:01\n"+payload+"\n")
-	write("verdict.json",
-		`{"schema":"openbastion.verdict/1","lab":"saltmarsh","verdict":"broken","claims":[{"id":"x.no-bypass","guest":"heron","kind":"cut","verdict":"broken","observed":"\u001b[2J\u202e","evidence":[],"escapes":[{"from":"\u001b[2J","to":"b","path":["heron","reedbed"],"packet":{"text":""},"tried":"\u202e"}]}]}`)
+	write(
+		"verdict.json",
+		`{"schema":"openbastion.verdict/1","lab":"saltmarsh","verdict":"broken","claims":[{"id":"x.no-bypass","guest":"heron","kind":"cut","verdict":"broken","observed":"\u001b[2J\u202e","evidence":[],"escapes":[{"from":"\u001b[2J","to":"b","path":["heron","reedbed"],"packet":{"text":""},"tried":"\u202e"}]}]}`,
+	)
 	odd := "file " + strings.ReplaceAll(payload, "/", "-")
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)

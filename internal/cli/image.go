@@ -91,7 +91,8 @@ and how to go on with it.`,
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&whole, "whole", false, "read compressed files completely: verifies every checksum, and takes longer")
+	c.Flags().
+		BoolVar(&whole, "whole", false, "read compressed files completely: verifies every checksum, and takes longer")
 	return c
 }
 
@@ -126,8 +127,16 @@ func (a *app) imageUnpack() *cobra.Command {
 				return err
 			}
 			if free, ok := image.Free(filepath.Dir(to)); ok && choice.Content.Size > free {
-				return failure{exitLacking, fmt.Sprintf("%s needs %s, but only %s are free there", to, size1024(choice.Content.Size), size1024(free)),
-					"make room, or unpack to another folder with --to"}
+				return failure{
+					exitLacking,
+					fmt.Sprintf(
+						"%s needs %s, but only %s are free there",
+						to,
+						size1024(choice.Content.Size),
+						size1024(free),
+					),
+					"make room, or unpack to another folder with --to",
+				}
 			}
 			counted := &image.Counted{ReaderAt: f}
 			r, err := choice.Open(counted, size, !huge)
@@ -190,7 +199,10 @@ func unpackTo(packed, to, name string) (string, error) {
 	case packed == "-" && strings.HasPrefix(name, stdinName):
 		return "", usage("standard input has no file name: use --to FILE")
 	case !sanitize.Clean(name):
-		return "", usage("the name of its content, %s, contains invisible characters: use --to NAME", sanitize.Line(name))
+		return "", usage(
+			"the name of its content, %s, contains invisible characters: use --to NAME",
+			sanitize.Line(name),
+		)
 	case folder:
 		return filepath.Join(to, name), nil
 	}
@@ -266,7 +278,8 @@ which is not checked here: how to check it is said.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&list, "sums", "", "a list of checksums, as makers publish them: a file, or - for standard input")
+	c.Flags().
+		StringVar(&list, "sums", "", "a list of checksums, as makers publish them: a file, or - for standard input")
 	c.Flags().StringVar(&sha256, "sha256", "", "the SHA-256 digest, 64 hexadecimal digits")
 	c.Flags().StringVar(&sha512, "sha512", "", "the SHA-512 digest, 128 hexadecimal digits")
 	c.Flags().StringVar(&digest, "digest", "", "a digest as published: ALGORITHM:DIGITS, hexadecimal or base64")
@@ -310,11 +323,17 @@ func (a *app) wanted(file, list string, typed map[string]string) ([]image.Wanted
 		return want, nil
 	}
 	if file == "-" {
-		return nil, usage("standard input has no list of checksums: pass the digest with --sha256, or a list with --sums")
+		return nil, usage(
+			"standard input has no list of checksums: pass the digest with --sha256, or a list with --sums",
+		)
 	}
 	w, err := image.Beside(image.Folder(filepath.Dir(file)), filepath.Base(file))
 	if err != nil {
-		return nil, failure{exitUsage, fmt.Sprintf("%s: %v", file, err), "pass the publisher's list with --sums, or the digest with --sha256 or --digest"}
+		return nil, failure{
+			exitUsage,
+			fmt.Sprintf("%s: %v", file, err),
+			"pass the publisher's list with --sums, or the digest with --sha256 or --digest",
+		}
 	}
 	return []image.Wanted{w}, nil
 }
@@ -330,7 +349,11 @@ func (a *app) pack(file, machine string) (*ovf.System, *image.Content, error) {
 		if len(c.Faults) > 0 {
 			why = ": " + c.Faults[0]
 		}
-		return nil, nil, failure{exitUsage, fmt.Sprintf("%s is not a package of virtual machines, but %s%s", file, c.Kind, why), c.Next}
+		return nil, nil, failure{
+			exitUsage,
+			fmt.Sprintf("%s is not a package of virtual machines, but %s%s", file, c.Kind, why),
+			c.Next,
+		}
 	}
 	var names []string
 	for k := range c.Package.Systems {
@@ -343,6 +366,9 @@ func (a *app) pack(file, machine string) (*ovf.System, *image.Content, error) {
 	if near := lab.Nearest(machine, names); machine != "" && near != "" {
 		return nil, nil, usage("%s has no machine %s; did you mean %s?", file, machine, near)
 	}
-	return nil, nil, failure{exitUsage, fmt.Sprintf("%s has %d machines: %s", file, len(names), strings.Join(names, ", ")),
-		"name it with --machine NAME"}
+	return nil, nil, failure{
+		exitUsage,
+		fmt.Sprintf("%s has %d machines: %s", file, len(names), strings.Join(names, ", ")),
+		"name it with --machine NAME",
+	}
 }

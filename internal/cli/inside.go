@@ -6,5 +6,10 @@ import "github.com/spf13/cobra"
 const insideName = "inside"
 
 func (a *app) firstProcess() *cobra.Command {
-	return &cobra.Command{Use: insideName, Hidden: true, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error { return runInside() }}
+	return &cobra.Command{
+		Use:    insideName,
+		Hidden: true,
+		Args:   cobra.NoArgs,
+		RunE:   func(*cobra.Command, []string) error { return runInside() },
+	}
 }

@@ -68,7 +68,11 @@ func (in installer) running() error {
 	r, err := supervisor.Of(home, in.p.Name).Read()
 	switch {
 	case err == nil && r.Alive() && r.Stage != onMachines:
-		return failure{exitUsage, in.p.Name + " runs already, on the " + r.Stage, "bastion stop " + in.p.Name + " ends it."}
+		return failure{
+			exitUsage,
+			in.p.Name + " runs already, on the " + r.Stage,
+			"bastion stop " + in.p.Name + " ends it.",
+		}
 	case err == nil && r.Alive():
 		return nil
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
@@ -98,11 +102,16 @@ func (in installer) lead(m *plan.Machine) error {
 		}
 		r := identify.ReplyTo(in.p, m, t.String(), in.devices)
 		if r.Question == "" {
-			if up, err := in.a.operate(in.file, supervisor.Operation{Verb: "up", Machine: m.Name}); err != nil || up == "true" {
+			if up, err := in.a.operate(in.file, supervisor.Operation{Verb: "up", Machine: m.Name}); err != nil ||
+				up == "true" {
 				return err
 			}
 			if time.Since(quiet) > silentMost {
-				return in.stuck(m, t, "has not asked anything for "+silentMost.String()+" and does not answer on its inside")
+				return in.stuck(
+					m,
+					t,
+					"has not asked anything for "+silentMost.String()+" and does not answer on its inside",
+				)
 			}
 			select {
 			case <-time.After(lookEach):
@@ -121,8 +130,12 @@ func (in installer) lead(m *plan.Machine) error {
 // stuck says that a person must look, and shows the screen.
 func (in installer) stuck(m *plan.Machine, t display.Text, why string) error {
 	in.show(t)
-	return failure{exitBroken, m.Name + ": " + why, "Answer it yourself (bastion machine type " + in.file + " " + m.Name +
-		" …, or a viewer: bastion machine display), and call this again: it goes on from there."}
+	return failure{
+		exitBroken,
+		m.Name + ": " + why,
+		"Answer it yourself (bastion machine type " + in.file + " " + m.Name +
+			" …, or a viewer: bastion machine display), and call this again: it goes on from there.",
+	}
 }
 
 // show shows a screen, a little aside.
@@ -157,7 +170,11 @@ func (in installer) answer(m *plan.Machine, t display.Text, r identify.Reply) er
 		word, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
 		switch {
 		case !ok || word == "q":
-			return failure{exitInterrupted, "stopped at " + r.Question, "The lab goes on; call this again to go on from there."}
+			return failure{
+				exitInterrupted,
+				"stopped at " + r.Question,
+				"The lab goes on; call this again to go on from there.",
+			}
 		case word == "" && r.Do != identify.Stop:
 			return in.give(m, r)
 		case word == "t":
@@ -185,7 +202,10 @@ func (in installer) give(m *plan.Machine, r identify.Reply) error {
 
 // press types an answer and Enter.
 func (in installer) press(m *plan.Machine, text string) error {
-	_, err := in.a.operate(in.file, supervisor.Operation{Verb: "answer", Machine: m.Name, Args: []string{in.o.layout, text}})
+	_, err := in.a.operate(
+		in.file,
+		supervisor.Operation{Verb: "answer", Machine: m.Name, Args: []string{in.o.layout, text}},
+	)
 	return err
 }
 
@@ -234,7 +254,10 @@ func (in installer) unplugEach(m *plan.Machine, r identify.Reply) error {
 // without returns the interfaces that a console shows while an adapter is unplugged.
 func (in installer) without(m *plan.Machine, a *plan.Adapter, r identify.Reply) (list []listing.Interface, err error) {
 	plug := func(verb string) error {
-		_, err := in.a.operate(in.file, supervisor.Operation{Verb: verb, Machine: m.Name, Args: []string{fmt.Sprint(a.Number)}})
+		_, err := in.a.operate(
+			in.file,
+			supervisor.Operation{Verb: verb, Machine: m.Name, Args: []string{fmt.Sprint(a.Number)}},
+		)
 		return err
 	}
 	if err := plug("unplug"); err != nil {

@@ -38,7 +38,15 @@ func TestOneVerdict(t *testing.T) {
 			} {
 				var out, text, errs bytes.Buffer
 				status := Main(append(args, "--format", "json"), nil, &out, &errs)
-				assert.Equal(t, status, Main(append(args, "--color", "never"), nil, &text, &errs), "%s %v: %s", e.Code, args, &errs)
+				assert.Equal(
+					t,
+					status,
+					Main(append(args, "--color", "never"), nil, &text, &errs),
+					"%s %v: %s",
+					e.Code,
+					args,
+					&errs,
+				)
 				var doc struct {
 					Verdict claims.Verdict `json:"verdict"`
 				}

@@ -51,7 +51,12 @@ func (a *app) likeliest(p *plan.Plan, file string, doc verdict.Document, answers
 		out.para(0, 2, strong, "Likely cause of most failures: "+c.Mistakes[0].String()+".")
 		out.para(2, 2, plain, "look: "+diagnose.Confirm(c.Mistakes[0]))
 	}
-	out.para(2, 2, faint, "more: bastion verify --format json > verdict.json; bastion diagnose "+file+" --evidence verdict.json")
+	out.para(
+		2,
+		2,
+		faint,
+		"more: bastion verify --format json > verdict.json; bastion diagnose "+file+" --evidence verdict.json",
+	)
 }
 
 // likeliestInFile ends what a rehearsal shows to be broken: what is wrong is in the file,
@@ -67,7 +72,12 @@ func (a *app) likeliestInFile(p *plan.Plan, remedies bool) {
 			continue
 		}
 		told++
-		out.para(0, 2, strong, fmt.Sprintf("Likely cause: %s, %s: %s.", f.Code, f.Subject, strings.TrimSuffix(f.Message, ".")))
+		out.para(
+			0,
+			2,
+			strong,
+			fmt.Sprintf("Likely cause: %s, %s: %s.", f.Code, f.Subject, strings.TrimSuffix(f.Message, ".")),
+		)
 		if remedies {
 			out.para(2, 2, plain, "remedy: "+f.Remedy)
 		}

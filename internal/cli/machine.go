@@ -22,10 +22,21 @@ func (a *app) machine() *cobra.Command {
 		Long: `What one does at a machine that stands on a desk, with a virtual machine of a lab that
 was started with --on machines.`,
 	}
-	c.AddCommand(a.machineConsole(), a.machineScreen(), a.machineType(), a.machineMedia(), a.machinePlug("plug",
-		"Plug the cable of an adapter in"),
-		a.machinePlug("unplug", "Pull the cable of an adapter"), a.machineDisplay(), a.machinePower("on", "Turn a machine on that is off"),
-		a.machinePower("off", "Ask the machine's system to power down, and wait until it has"))
+	c.AddCommand(
+		a.machineConsole(),
+		a.machineScreen(),
+		a.machineType(),
+		a.machineMedia(),
+		a.machinePlug("plug",
+			"Plug the cable of an adapter in"),
+		a.machinePlug(
+			"unplug",
+			"Pull the cable of an adapter",
+		),
+		a.machineDisplay(),
+		a.machinePower("on", "Turn a machine on that is off"),
+		a.machinePower("off", "Ask the machine's system to power down, and wait until it has"),
+	)
 	return c
 }
 
@@ -135,10 +146,15 @@ up.`,
 			if enter {
 				texts = append(texts, "+enter")
 			}
-			return a.done(args[0], supervisor.Operation{Verb: "type", Machine: args[1], Args: append([]string{layout}, texts...)}, "typed")
+			return a.done(
+				args[0],
+				supervisor.Operation{Verb: "type", Machine: args[1], Args: append([]string{layout}, texts...)},
+				"typed",
+			)
 		},
 	}
-	c.Flags().StringVar(&layout, "layout", "us", "the keyboard that its system is set up for: "+strings.Join(keyboard.Layouts(), ", "))
+	c.Flags().
+		StringVar(&layout, "layout", "us", "the keyboard that its system is set up for: "+strings.Join(keyboard.Layouts(), ", "))
 	c.Flags().BoolVar(&enter, "enter", false, "press Enter after it")
 	return c
 }
@@ -168,8 +184,12 @@ func (a *app) machinePlug(verb, short string) *cobra.Command {
 link come and go, as with a real cable.`,
 		Args: cobra.ExactArgs(3),
 		RunE: func(_ *cobra.Command, args []string) error {
-			return a.done(args[0], supervisor.Operation{Verb: verb, Machine: args[1], Args: args[2:]}, fmt.Sprintf("%s of %s: %sged", args[2],
-				args[1], verb))
+			return a.done(
+				args[0],
+				supervisor.Operation{Verb: verb, Machine: args[1], Args: args[2:]},
+				fmt.Sprintf("%s of %s: %sged", args[2],
+					args[1], verb),
+			)
 		},
 	}
 }
@@ -199,7 +219,9 @@ a port of 127.0.0.1, under a password that is made again each time.`,
 			}
 			address, password, _ := strings.Cut(said, " ")
 			if a.format == "json" {
-				return a.json(api.Display{Schema: api.DisplaySchema, Machine: args[1], Address: address, Password: password})
+				return a.json(
+					api.Display{Schema: api.DisplaySchema, Machine: args[1], Address: address, Password: password},
+				)
 			}
 			a.screen().line(address, "  password ", password)
 			return nil

@@ -53,7 +53,13 @@ func (a *app) keptDisks(lab string, discard bool) error {
 }
 
 // buildMachines returns what builds a lab as virtual machines.
-func (a *app) buildMachines(p *plan.Plan, file string, o startOptions, k kernel.Options, tell func(supervisor.Report)) (supervisor.Build,
+func (a *app) buildMachines(
+	p *plan.Plan,
+	file string,
+	o startOptions,
+	k kernel.Options,
+	tell func(supervisor.Report),
+) (supervisor.Build,
 	error) {
 	disks, err := diskFolder(p.Name)
 	if err != nil {
@@ -142,7 +148,10 @@ func (a *app) atConsole(named, machine string) error {
 		}
 		defer func() { _ = term.Restore(in, was) }()
 	}
-	_, err := a.operate(named, supervisor.Operation{Verb: "console", Machine: machine, Files: []*os.File{os.Stdin, os.Stdout}})
+	_, err := a.operate(
+		named,
+		supervisor.Operation{Verb: "console", Machine: machine, Files: []*os.File{os.Stdin, os.Stdout}},
+	)
 	return err
 }
 

@@ -37,7 +37,9 @@ device is which port, what to answer, and what does not fit.`,
 				return usage("only one of the lab and the listing can be standard input")
 			}
 			if len(files) > 1 && !byLink {
-				return usage("several listings are read with --by-link: the first with all connected, then with one adapter unplugged at a time")
+				return usage(
+					"several listings are read with --by-link: the first with all connected, then with one adapter unplugged at a time",
+				)
 			}
 			p, err := a.load(labArg(args))
 			if err != nil {
@@ -74,8 +76,10 @@ device is which port, what to answer, and what does not fit.`,
 			return a.showMapping(p, m, identify.Listed(p, m, l), labArg(args), file)
 		},
 	}
-	c.Flags().BoolVar(&yes, "yes", false, "with --adopt: accept the order where there is no other evidence, without asking")
-	c.Flags().StringArrayVar(&files, "listing", nil, "what the console shows: a file, or - for standard input; several with --by-link")
+	c.Flags().
+		BoolVar(&yes, "yes", false, "with --adopt: accept the order where there is no other evidence, without asking")
+	c.Flags().
+		StringArrayVar(&files, "listing", nil, "what the console shows: a file, or - for standard input; several with --by-link")
 	c.Flags().BoolVar(&byLink, "by-link", false,
 		"identify devices by unplugging one adapter after another; asks on a terminal when there are no listings")
 	c.Flags().StringVar(&adopt, "adopt", "",
@@ -205,8 +209,18 @@ func (a *app) showTails(p *plan.Plan, m *plan.Machine) error {
 	if a.format == "json" {
 		rows := []identify.Row{}
 		for _, ad := range m.Adapters {
-			rows = append(rows, identify.Row{Device: ad.Device(), MAC: ad.MAC.String(), Machine: m.Name, Number: ad.Number, Port: ad.Name,
-				Role: ad.Role, Segment: ad.Segment.Name})
+			rows = append(
+				rows,
+				identify.Row{
+					Device:  ad.Device(),
+					MAC:     ad.MAC.String(),
+					Machine: m.Name,
+					Number:  ad.Number,
+					Port:    ad.Name,
+					Role:    ad.Role,
+					Segment: ad.Segment.Name,
+				},
+			)
 		}
 		return a.mapJSON(p, rows)
 	}
@@ -215,14 +229,26 @@ func (a *app) showTails(p *plan.Plan, m *plan.Machine) error {
 	t := table{head: []string{"no.", "port", "role", "segment", "MAC address", "tail", "likely device"}}
 	n := m.TailLength()
 	for _, ad := range m.Adapters {
-		t.add(fmt.Sprint(ad.Number), ad.Name, cell{string(ad.Role), roleStyle(ad.Role)}, segmentCell(ad.Segment), cell{ad.MAC.String(), faint},
-			cell{ad.MAC.Tail(n), strong}, strings.Join(ad.Devices, " or "))
+		t.add(
+			fmt.Sprint(ad.Number),
+			ad.Name,
+			cell{string(ad.Role), roleStyle(ad.Role)},
+			segmentCell(ad.Segment),
+			cell{ad.MAC.String(), faint},
+			cell{ad.MAC.Tail(n), strong},
+			strings.Join(ad.Devices, " or "),
+		)
 	}
 	s.line()
 	s.table(t)
 	s.line()
-	s.para(2, 0, faint, fmt.Sprintf("The last %s distinguish them. Copy the console's list and run: bastion map --listing FILE",
-		count(n, "byte", "bytes")))
+	s.para(
+		2,
+		0,
+		faint,
+		fmt.Sprintf("The last %s distinguish them. Copy the console's list and run: bastion map --listing FILE",
+			count(n, "byte", "bytes")),
+	)
 	return nil
 }
 
@@ -237,7 +263,7 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result, file
 		}
 	} else {
 		s := a.screen()
-		showTitle(s, p, "what "+m.Name+" lists")
+		showTitle(s, p, m.Name+"'s list, compared with the plan")
 		t := table{head: []string{"", "device", "MAC address", "no.", "port", "role", "segment", "by"}}
 		for _, row := range r.Rows {
 			c, number := cell{signHolds, plain}, fmt.Sprint(row.Number)
@@ -294,8 +320,9 @@ func nextOf(r identify.Result, file, from string) string {
 		return ""
 	}
 	for _, row := range r.Rows {
-		if ad := row.Adapter(); ad != nil && row.Conflict == "" && (!ad.MACGiven && len(row.MAC) == 17 || ad.Seen() == "" &&
-			row.Device != ad.Name) {
+		if ad := row.Adapter(); ad != nil && row.Conflict == "" &&
+			(!ad.MACGiven && len(row.MAC) == 17 || ad.Seen() == "" &&
+				row.Device != ad.Name) {
 			return fmt.Sprintf("bastion map %s --adopt %s", file, from)
 		}
 	}

@@ -29,14 +29,17 @@ const memorable = 90 * 24 * time.Hour
 // remember keeps the verdict of a rehearsal for check. Where it cannot be kept
 // the rehearsal is none the worse.
 func remember(p *plan.Plan, v claims.Verdict) {
-	data, _ := json.Marshal(api.Rehearsed{Verdict: v, At: time.Now().UTC().Truncate(time.Second)}) // a plain struct: it cannot fail
+	data, _ := json.Marshal(
+		api.Rehearsed{Verdict: v, At: time.Now().UTC().Truncate(time.Second)},
+	) // a plain struct: it cannot fail
 	keepInCache(remembered(p), data)
 }
 
 // keepInCache writes a file into a folder of the user's cache, and takes out of it what is
 // too old. An empty path keeps nothing.
 func keepInCache(path string, data []byte) {
-	if path == "" || os.MkdirAll(filepath.Dir(path), 0o700) != nil || atomicfile.Write(path, data, atomicfile.Options{Replace: true}) != nil {
+	if path == "" || os.MkdirAll(filepath.Dir(path), 0o700) != nil ||
+		atomicfile.Write(path, data, atomicfile.Options{Replace: true}) != nil {
 		return
 	}
 	now := time.Now()

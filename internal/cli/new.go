@@ -100,8 +100,18 @@ Shapes:
 	f.StringVar(&o.Uplink, "uplink", "", "the host's adapter that the WAN is bridged to")
 	f.StringVar(&join, "join", "", "how the WAN leaves the host: bridged or nat (default: as this machine allows)")
 	f.StringVar(&o.LANUplink, "second-uplink", "enp2", "shapes sockets and lines-and-tags: the host's second adapter")
-	f.StringVar(&o.Hypervisor, "hypervisor", "", "the hypervisor's terms in the runbook: "+strings.Join(profiles.WordingNames(), ", ")+", or a file")
-	f.StringVar(&lan, "lan-address", "", "the appliance's address on the first LAN, such as 10.83.16.1/24 (default: planned)")
+	f.StringVar(
+		&o.Hypervisor,
+		"hypervisor",
+		"",
+		"the hypervisor's terms in the runbook: "+strings.Join(profiles.WordingNames(), ", ")+", or a file",
+	)
+	f.StringVar(
+		&lan,
+		"lan-address",
+		"",
+		"the appliance's address on the first LAN, such as 10.83.16.1/24 (default: planned)",
+	)
 	f.StringVar(&o.Pool, "pool", "", "DHCP pool there, such as 10.83.16.50-10.83.16.199 (default: planned)")
 	return c
 }

@@ -113,7 +113,9 @@ func archived(list []archivedFile) ([]byte, error) {
 	sums := ""
 	w := zip.NewWriter(&out)
 	write := func(name string, data []byte) error {
-		f, err := w.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: time.Now().UTC().Truncate(time.Second)})
+		f, err := w.CreateHeader(
+			&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: time.Now().UTC().Truncate(time.Second)},
+		)
 		if err == nil {
 			_, err = f.Write(data)
 		}

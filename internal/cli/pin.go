@@ -45,7 +45,11 @@ func (a *app) replan(file string, changed []byte) error {
 		}
 	}
 	if err != nil {
-		return failure{exitUsage, fmt.Sprintf("%s is unchanged: the change would make it invalid: %v", file, err), "edit it yourself"}
+		return failure{
+			exitUsage,
+			fmt.Sprintf("%s is unchanged: the change would make it invalid: %v", file, err),
+			"edit it yourself",
+		}
 	}
 	return nil
 }

@@ -80,9 +80,11 @@ they are put into the file, so that they stay whatever is added later.`,
 			return a.showPlan(p, only, form)
 		},
 	}
-	c.Flags().StringVar(&only, "part", "overview", "overview, all, segments, adapters, addresses, dhcp, nat, rules, machines or answers")
+	c.Flags().
+		StringVar(&only, "part", "overview", "overview, all, segments, adapters, addresses, dhcp, nat, rules, machines or answers")
 	c.Flags().StringVar(&form, "form", "text", "text, markdown, or csv (the addresses)")
-	c.Flags().StringVar(&carry.guest, "for", "", "write what this guest needs for \"bastion probe\", as a line to paste or a file")
+	c.Flags().
+		StringVar(&carry.guest, "for", "", "write what this guest needs for \"bastion probe\", as a line to paste or a file")
 	c.Flags().StringVar(&carry.bench, "bench", "", "with --for: the guest's bench, if there are several")
 	c.Flags().StringVar(&carry.witness, "witness", "", "with --for: the address of the test server outside")
 	c.Flags().StringVar(&carry.name, "name", "", "with --for: a name that resolves to the test server")
@@ -120,7 +122,14 @@ func (a *app) showPlan(p *plan.Plan, only, form string) error {
 	}
 	if only == "overview" && form == "text" {
 		s.line()
-		s.para(2, 2, faint, planLegend(p)+"More with --part: segments, machines (sizes, start order), answers (what the appliance asks), all.")
+		s.para(
+			2,
+			2,
+			faint,
+			planLegend(
+				p,
+			)+"More with --part: segments, machines (sizes, start order), answers (what the appliance asks), all.",
+		)
 	}
 	return nil
 }
@@ -263,8 +272,15 @@ func adapterTables(p *plan.Plan) []section {
 		if ad.Guest != nil {
 			port = ""
 		}
-		list.add(ad.Machine.Name, fmt.Sprint(ad.Number), cell{port, roleStyle(ad.Role)}, starred(ad.MAC.String(), !ad.MACGiven),
-			segmentCell(ad.Segment), strings.Join(ad.Devices, " or "), ad.NIC)
+		list.add(
+			ad.Machine.Name,
+			fmt.Sprint(ad.Number),
+			cell{port, roleStyle(ad.Role)},
+			starred(ad.MAC.String(), !ad.MACGiven),
+			segmentCell(ad.Segment),
+			strings.Join(ad.Devices, " or "),
+			ad.NIC,
+		)
 		attach.add(ad.Machine.Name, fmt.Sprint(ad.Number), attachment(ad))
 	}
 	return []section{{"Adapters", list}, {"Attachment", attach}}
@@ -291,7 +307,13 @@ func addressTables(p *plan.Plan) []section {
 	sixes := table{head: []string{"segment", "IPv6 network"}}
 	for _, seg := range p.Segments {
 		if seg.HostLeg.IsValid() {
-			book.add("host", segmentCell(seg), starred(seg.HostLeg.String(), !seg.Lab.HostAddress.IsValid()), string(plan.Static), "")
+			book.add(
+				"host",
+				segmentCell(seg),
+				starred(seg.HostLeg.String(), !seg.Lab.HostAddress.IsValid()),
+				string(plan.Static),
+				"",
+			)
 		}
 		pool := ""
 		if seg.Port != nil && seg.Port.Leases != nil {
@@ -302,7 +324,14 @@ func addressTables(p *plan.Plan) []section {
 			continue
 		}
 		nets.add(segmentCell(seg), subnetText(seg), subnet.Mask(n.Bits()), subnet.Wildcard(n.Bits()))
-		ranges.add(segmentCell(seg), subnet.First(n).String(), subnet.Last(n).String(), subnet.Broadcast(n).String(), pool, grouped(seg.Free()))
+		ranges.add(
+			segmentCell(seg),
+			subnet.First(n).String(),
+			subnet.Last(n).String(),
+			subnet.Broadcast(n).String(),
+			pool,
+			grouped(seg.Free()),
+		)
 		if seg.Subnet6.IsValid() {
 			sixes.add(segmentCell(seg), starred(seg.Subnet6.String(), true))
 		}
@@ -321,8 +350,15 @@ func leaseTables(p *plan.Plan) []section {
 		for _, d := range v.DNS {
 			dns = append(dns, d.String())
 		}
-		t.add(segmentCell(ad.Segment), ad.Machine.Name, starred(v.Pool.String(), v.Planned), v.Router.String(), strings.Join(dns, " "),
-			v.Domain, plan.Lasting(v.Time))
+		t.add(
+			segmentCell(ad.Segment),
+			ad.Machine.Name,
+			starred(v.Pool.String(), v.Planned),
+			v.Router.String(),
+			strings.Join(dns, " "),
+			v.Domain,
+			plan.Lasting(v.Time),
+		)
 	}
 	for _, seg := range p.Segments {
 		if seg.HostPool != nil {
@@ -380,8 +416,17 @@ func machineTables(p *plan.Plan) []section {
 		if v.MemoryFloor < v.Memory {
 			memory += " to " + v.MemoryFloor.String()
 		}
-		t.add(m.Name, fmt.Sprint(v.CPUs), memory, v.Disk.String(), v.DiskBus, v.NIC, fmt.Sprint(v.Queues), strings.Join(v.Boot, ", "),
-			cell{strings.Join(v.Why, "; "), faint})
+		t.add(
+			m.Name,
+			fmt.Sprint(v.CPUs),
+			memory,
+			v.Disk.String(),
+			v.DiskBus,
+			v.NIC,
+			fmt.Sprint(v.Queues),
+			strings.Join(v.Boot, ", "),
+			cell{strings.Join(v.Why, "; "), faint},
+		)
 	}
 	order := table{head: []string{"start order"}}
 	order.add(strings.Join(names, ", "))
@@ -394,7 +439,13 @@ func answerTables(p *plan.Plan) []section {
 		out = append(out, assumedTable(m))
 		for _, stage := range []struct{ name, title string }{{"console", "Answers for the console of %s (profile %s)"},
 			{"pages", "Answers for the web page of %s (profile %s)"}} {
-			out = append(out, section{fmt.Sprintf(stage.title, m.Name, orNone(m.Profile.Name)), answerTable(p.Answers, m, stage.name)})
+			out = append(
+				out,
+				section{
+					fmt.Sprintf(stage.title, m.Name, orNone(m.Profile.Name)),
+					answerTable(p.Answers, m, stage.name),
+				},
+			)
 		}
 	}
 	t := table{head: []string{"admin page", "of", "when"}}
@@ -436,8 +487,12 @@ func assumedTable(m *plan.Machine) section {
 	t := table{head: []string{"adapter", "taken for", "planned as", ""}}
 	for _, a := range m.Adapters {
 		if role := a.Assumed(); role != "" && role != a.Role {
-			t.add(fmt.Sprintf("%d (…%s)", a.Number, a.MAC.Tail(2)), cell{string(role), broken}, cell{string(a.Role), roleStyle(a.Role)},
-				cell{"answer by MAC address, not by order", faint})
+			t.add(
+				fmt.Sprintf("%d (…%s)", a.Number, a.MAC.Tail(2)),
+				cell{string(role), broken},
+				cell{string(a.Role), roleStyle(a.Role)},
+				cell{"answer by MAC address, not by order", faint},
+			)
 		}
 	}
 	return section{fmt.Sprintf("Default interface assignment of %s", m.Name), t}

@@ -29,7 +29,10 @@ func alikeGuests(p *plan.Plan) (first map[*plan.Adapter][]*plan.Adapter, rest ma
 			continue
 		}
 		a := m.Adapters[0]
-		key := strings.Join([]string{a.Segment.Name, string(a.How), a.Attach, fmt.Sprint(a.Plugged, a.MACGiven, a.Gateway)}, "|")
+		key := strings.Join(
+			[]string{a.Segment.Name, string(a.How), a.Attach, fmt.Sprint(a.Plugged, a.MACGiven, a.Gateway)},
+			"|",
+		)
 		if groups[key] == nil {
 			order = append(order, key)
 		}

@@ -63,7 +63,9 @@ the appliance, tries what must not be reached from there.`,
 				return a.probeAlone(o)
 			}
 			if o.servers {
-				return usage("--servers is for a probe without --plan: with a plan, DHCP servers are checked as far as needed")
+				return usage(
+					"--servers is for a probe without --plan: with a plan, DHCP servers are checked as far as needed",
+				)
 			}
 			return a.probeGuest(o)
 		},
@@ -104,7 +106,8 @@ the appliance, tries what must not be reached from there.`,
 		"the other machines of the lab run probe --answer: their silence counts",
 	)
 	c.Flags().BoolVar(&o.cut, "cut", false, "also check no-bypass: wait until you have unplugged the appliance's WAN")
-	c.Flags().StringVar(&o.to, "to", "", "write the evidence to this file (default: MACHINE.evidence.json, unless --line)")
+	c.Flags().
+		StringVar(&o.to, "to", "", "write the evidence to this file (default: MACHINE.evidence.json, unless --line)")
 	c.Flags().BoolVar(
 		&o.servers,
 		"servers",

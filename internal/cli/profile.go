@@ -94,8 +94,16 @@ func (a *app) profileCheck() *cobra.Command {
 				s.line(signHolds, " It is complete.")
 				return nil
 			}
-			s.para(0, 2, plain,
-				fmt.Sprintf("%s It can be used. %s missing: there the plan uses the usual values, and the sheet refers to the label or the console.", signHolds, count(left, "key is", "keys are")))
+			s.para(
+				0,
+				2,
+				plain,
+				fmt.Sprintf(
+					"%s It can be used. %s missing: there the plan uses the usual values, and the sheet refers to the label or the console.",
+					signHolds,
+					count(left, "key is", "keys are"),
+				),
+			)
 			return nil
 		},
 	}
@@ -203,7 +211,11 @@ func (a *app) profileOf(name, folder string) (*lab.Profile, error) {
 	}
 	a.inputs = append(a.inputs, path)
 	if !bytes.Contains(data, []byte("bastion-profile:")) {
-		return nil, failure{exitUsage, fmt.Sprintf("profile: %s is not a valid profile", name), "bastion profile start NAME writes one to fill in"}
+		return nil, failure{
+			exitUsage,
+			fmt.Sprintf("profile: %s is not a valid profile", name),
+			"bastion profile start NAME writes one to fill in",
+		}
 	}
 	return lab.ReadProfile(path, data)
 }

@@ -60,11 +60,26 @@ through or stops that the first did not.`,
 		},
 	}
 	f := c.Flags()
-	f.BoolVar(&replay, "replay", false, "also send each bypassing packet in a simulation, and show which machine receives it")
+	f.BoolVar(
+		&replay,
+		"replay",
+		false,
+		"also send each bypassing packet in a simulation, and show which machine receives it",
+	)
 	f.StringVar(&ask, "ask", "", "exactly what passes, such as \"newt to outside\" or \"outside to ferry tcp\"")
 	f.BoolVar(&matrix, "matrix", false, "what each segment reaches")
-	f.StringVar(&whatIf, "what-if", "", "what one change would let through: \"unplug sluice.wan\", \"gannet forwards\" or \"host forwards\"")
-	f.BoolVar(&anyFault, "any-one-fault", false, "try each adapter on each wrong segment: does it open a bypass, and which checks notice?")
+	f.StringVar(
+		&whatIf,
+		"what-if",
+		"",
+		"what one change would let through: \"unplug sluice.wan\", \"gannet forwards\" or \"host forwards\"",
+	)
+	f.BoolVar(
+		&anyFault,
+		"any-one-fault",
+		false,
+		"try each adapter on each wrong segment: does it open a bypass, and which checks notice?",
+	)
 	return c
 }
 
@@ -142,7 +157,10 @@ func (a *app) tellProof(p *plan.Plan, doc reachability.Document, sent []api.Repl
 		if sent != nil {
 			text := "in the rehearsal it arrives: " + strings.Join(sent[i].Path, " ")
 			if !sent[i].Arrived {
-				text = "in the simulation it does not arrive, which is a bug of the program: " + strings.Join(sent[i].Path, " ") + sent[i].Missing
+				text = "in the simulation it does not arrive, which is a bug of the program: " + strings.Join(
+					sent[i].Path,
+					" ",
+				) + sent[i].Missing
 			}
 			s.para(6, 2, faint, text)
 		}
@@ -160,7 +178,12 @@ func (a *app) tellProof(p *plan.Plan, doc reachability.Document, sent []api.Repl
 		s.table(t)
 	}
 	s.line()
-	s.para(2, 2, faint, "Exhaustive: "+doc.Covered+". Not covered: DNS tunnels, relays, leaking switches (bastion explain scope).")
+	s.para(
+		2,
+		2,
+		faint,
+		"Exhaustive: "+doc.Covered+". Not covered: DNS tunnels, relays, leaking switches (bastion explain scope).",
+	)
 	for _, text := range doc.Assumes {
 		if a.verbose {
 			s.para(2, 2, faint, signNote+" "+text)
@@ -213,7 +236,10 @@ func ruleText(l reachability.PassageOf) string {
 func (a *app) askProof(p *plan.Plan, text string) error {
 	e, err := lab.ParseExpectation(strings.Replace(text, " to ", " reaches ", 1))
 	if err != nil {
-		return usage("--ask takes SOURCE to DESTINATION [PROTO[/PORT]], such as \"newt to outside tcp/443\", not %q", text)
+		return usage(
+			"--ask takes SOURCE to DESTINATION [PROTO[/PORT]], such as \"newt to outside tcp/443\", not %q",
+			text,
+		)
 	}
 	for _, w := range []*lab.Who{&e.From, &e.To} {
 		if err := resolve(p, w); err != nil {
@@ -227,7 +253,9 @@ func (a *app) askProof(p *plan.Plan, text string) error {
 		list = append(list, m.Told(x, x.Path[0], x.Path[len(x.Path)-1]))
 	}
 	if a.format == "json" {
-		return a.json(api.Passages{Schema: api.PassagesSchema, Lab: p.Name, Asked: text, Passages: list, Partial: answer.Partial})
+		return a.json(
+			api.Passages{Schema: api.PassagesSchema, Lab: p.Name, Asked: text, Passages: list, Partial: answer.Partial},
+		)
 	}
 	s := a.screen()
 	showTitle(s, p, "what passes: "+text)
@@ -253,7 +281,12 @@ func (a *app) askProof(p *plan.Plan, text string) error {
 	case len(list) == 0:
 		s.line(signNote, " Nothing passes.")
 	default:
-		s.line(signNote, " ", count(len(list), "way", "ways"), ". Whoever sends is taken to be hostile, and may forge its source.")
+		s.line(
+			signNote,
+			" ",
+			count(len(list), "way", "ways"),
+			". Whoever sends is taken to be hostile, and may forge its source.",
+		)
 	}
 	return nil
 }

@@ -51,7 +51,10 @@ func (a *app) showChanges(p *plan.Plan, title string, changes []reachability.Cha
 		c, is, err = cell{signBroken, broken}, claims.Broken, failure{status: exitBroken}
 	}
 	if a.format == "json" {
-		return errors.Join(a.json(api.Passes{Schema: api.PassesSchema, Lab: p.Name, Verdict: is, Changes: changes}), err)
+		return errors.Join(
+			a.json(api.Passes{Schema: api.PassesSchema, Lab: p.Name, Verdict: is, Changes: changes}),
+			err,
+		)
 	}
 	s := a.screen()
 	a.title(s, p, title)

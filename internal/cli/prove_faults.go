@@ -33,14 +33,21 @@ func (a *app) anyOneFault(p *plan.Plan) error {
 		if err != nil {
 			continue
 		}
-		f := api.FaultRow{Machine: m.Adapter.Machine.Name, Adapter: m.Adapter.Name, Segment: m.Segment, Escape: []string{}, Noticed: []string{},
-			Found: []string{}}
+		f := api.FaultRow{
+			Machine: m.Adapter.Machine.Name,
+			Adapter: m.Adapter.Name,
+			Segment: m.Segment,
+			Escape:  []string{},
+			Noticed: []string{},
+			Found:   []string{},
+		}
 		if doc := reachability.New(changed, netip.Addr{}).Prove(); len(doc.Escapes) > len(before.Escapes) {
 			f.Escape = doc.Escapes[0].Path
 		}
 		if len(list) <= maxRehearsed {
 			for _, r := range simulator.New(changed).Outcome().Claims {
-				if r.Verdict == claims.Broken && slices.Contains([]claims.Kind{claims.DHCP, claims.Gateway, claims.DNS, claims.Outside}, r.Kind) &&
+				if r.Verdict == claims.Broken &&
+					slices.Contains([]claims.Kind{claims.DHCP, claims.Gateway, claims.DNS, claims.Outside}, r.Kind) &&
 					r.Follows == "" {
 					f.Noticed = append(f.Noticed, r.ID)
 				}

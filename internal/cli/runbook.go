@@ -124,12 +124,16 @@ Enter is pressed. A question that no rule knows is left to you.`,
 	c.Flags().StringVar(&form, "form", "", "text, markdown or html")
 	c.Flags().StringVar(&to, "to", "", "the file to write (default: standard output)")
 	c.Flags().BoolVar(&replace, "replace", false, "replace an existing file")
-	c.Flags().StringVar(&wording, "wording", "", "hypervisor terms: desktop, server, kernel, or a file (default: the lab file's, else desktop)")
+	c.Flags().
+		StringVar(&wording, "wording", "", "hypervisor terms: desktop, server, kernel, or a file (default: the lab file's, else desktop)")
 	c.Flags().StringVar(&since, "since", "", "only the steps that differ from those of this lab file")
 	c.Flags().BoolVar(&walk, "walk", false, "one step at a time, remembered")
-	c.Flags().StringVar(&on, "on", "", "with --walk: machines, to build the lab as virtual machines and go through their consoles' questions")
-	c.Flags().BoolVar(&install.yes, "yes", false, "with --on machines: type every planned answer without asking; stop at an unknown question")
-	c.Flags().StringVar(&install.layout, "layout", "us", "with --on machines: the keyboard that the console is set up for")
+	c.Flags().
+		StringVar(&on, "on", "", "with --walk: machines, to build the lab as virtual machines and go through their consoles' questions")
+	c.Flags().
+		BoolVar(&install.yes, "yes", false, "with --on machines: type every planned answer without asking; stop at an unknown question")
+	c.Flags().
+		StringVar(&install.layout, "layout", "us", "with --on machines: the keyboard that the console is set up for")
 	c.Flags().StringVar(&install.start.kernel, "kernel", "", "with --on machines: as of start")
 	c.Flags().StringVar(&install.start.inside, "inside", "", "with --on machines: as of start")
 	c.Flags().StringArrayVar(&install.start.only, "only", nil, "with --on machines: as of start")

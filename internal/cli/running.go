@@ -56,11 +56,14 @@ func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 	c.Flags().StringVar(&o.kernel, "kernel", "",
 		"on machines: the Linux kernel of reference machines, as a Debian package or a folder with boot and lib/modules; "+
 			"(default: a package in the cache folder openbastion, else this machine's own)")
-	c.Flags().StringVar(&o.inside, "inside", "", "on machines: the program for reference machines, linked statically (default: this one)")
+	c.Flags().
+		StringVar(&o.inside, "inside", "", "on machines: the program for reference machines, linked statically (default: this one)")
 	c.Flags().StringArrayVar(&o.only, "only", nil,
 		"on machines: only this one is a virtual machine, the rest is simulated; repeatable")
-	c.Flags().BoolVar(&o.appliances, "appliance-only", false, "on machines: no guest is started, as while an appliance is installed")
-	c.Flags().BoolVar(&o.reference, "reference", false, "on machines: reference machines also where the lab names an image")
+	c.Flags().
+		BoolVar(&o.appliances, "appliance-only", false, "on machines: no guest is started, as while an appliance is installed")
+	c.Flags().
+		BoolVar(&o.reference, "reference", false, "on machines: reference machines also where the lab names an image")
 	c.Flags().StringArrayVar(&o.allow, "join-only", nil,
 		"on machines, with --join: nothing but this network is let out to, as 192.0.2.0/24; repeatable")
 	c.Flags().StringArrayVar(&o.spans, "span", nil,
@@ -68,9 +71,12 @@ func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 	c.Flags().StringArrayVar(&o.taps, "tap", nil,
 		"on machines, with --join: this upstream segment is on a tap or macvtap device of this machine that you may open, SEGMENT=DEVICE; "+
 			"repeatable")
-	c.Flags().StringVar(&o.accel, "accelerate", "auto", "on machines: auto, yes or no: whether the processor does the work, where it can")
-	c.Flags().BoolVar(&o.asUser, "as-user", false, "without root: inside a user namespace of its own, where the system allows that")
-	c.Flags().BoolVar(&o.join, "join", false, "connect the lab to this machine's own network, as its upstream segments specify")
+	c.Flags().
+		StringVar(&o.accel, "accelerate", "auto", "on machines: auto, yes or no: whether the processor does the work, where it can")
+	c.Flags().
+		BoolVar(&o.asUser, "as-user", false, "without root: inside a user namespace of its own, where the system allows that")
+	c.Flags().
+		BoolVar(&o.join, "join", false, "connect the lab to this machine's own network, as its upstream segments specify")
 	c.Flags().StringVar(&o.capture, "capture", "", "capture each segment to its own file in this folder (pcapng)")
 	c.Flags().StringVar(&o.size, "capture-size", "64MiB", "how large each of those files may become")
 	c.Flags().StringArrayVar(&o.commands, "appliance-command", nil,
@@ -203,7 +209,8 @@ bypasses, as they happen; where nobody looks at a terminal, a line for each.`,
 	}
 	c.Flags().BoolVar(&o.watch, "watch", false, "continue and show events, until interrupted")
 	c.Flags().BoolVar(&o.page, "page", false, "the same as a page for a browser on this machine; prints its address")
-	c.Flags().StringVar(&o.at, "at", "127.0.0.1:0", "where the page is served: an address of this machine itself, and a port, 0 for any")
+	c.Flags().
+		StringVar(&o.at, "at", "127.0.0.1:0", "where the page is served: an address of this machine itself, and a port, 0 for any")
 	return c
 }
 

@@ -39,9 +39,12 @@ func traced(t *testing.T, state string) (out traces) {
 		return strings.Split(string(data), "\n")
 	}
 	out.Mounts, out.Routes = read("/proc/self/mountinfo"), read("/proc/net/route")
-	out.Mounts = slices.DeleteFunc(out.Mounts, func(line string) bool { // named spaces of tests that run beside this one
-		return strings.Contains(line, " /run/netns")
-	})
+	out.Mounts = slices.DeleteFunc(
+		out.Mounts,
+		func(line string) bool { // named spaces of tests that run beside this one
+			return strings.Contains(line, " /run/netns")
+		},
+	)
 	rules, _ := exec.Command("nft", "list", "ruleset").Output()
 	out.Rules = strings.Split(string(rules), "\n")
 	own, err := os.Readlink("/proc/self/ns/net")
@@ -169,7 +172,19 @@ func TestMachinesKilledAtAnyMoment(t *testing.T) {
 	b := newBench(t)
 	random := rand.New(rand.NewPCG(uint64(kills), 8))
 	for i := range kills {
-		c := b.bastion("start", "--on", "machines", "--kernel", kernelPackage(), "--inside", insideProgram(), "--only", "sluice", "--only", "heron")
+		c := b.bastion(
+			"start",
+			"--on",
+			"machines",
+			"--kernel",
+			kernelPackage(),
+			"--inside",
+			insideProgram(),
+			"--only",
+			"sluice",
+			"--only",
+			"heron",
+		)
 		require.NoError(t, c.Start())
 		after := time.Duration(random.Int64N(int64(8 * time.Second)))
 		time.Sleep(after)

@@ -36,7 +36,12 @@ func (a *app) runShell(named, machine string, command []string) error {
 	if err != nil {
 		dir = "/"
 	}
-	p := supervisor.Program{Args: command, Env: os.Environ(), Dir: dir, Files: [3]*os.File{os.Stdin, os.Stdout, os.Stderr}}
+	p := supervisor.Program{
+		Args:  command,
+		Env:   os.Environ(),
+		Dir:   dir,
+		Files: [3]*os.File{os.Stdin, os.Stdout, os.Stderr},
+	}
 	a.leaveSignals()
 	exit, err := throughTerminal(c, machine, p)
 	if err != nil {

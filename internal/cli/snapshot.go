@@ -26,9 +26,17 @@ with the lab.`,
 			case args[1] == "list" && name == "":
 				return a.listSnapshots(args[0])
 			case args[1] == "take" && name != "":
-				return a.done(args[0], supervisor.Operation{Verb: "take", Args: []string{name}}, "snapshot "+name+" taken")
+				return a.done(
+					args[0],
+					supervisor.Operation{Verb: "take", Args: []string{name}},
+					"snapshot "+name+" taken",
+				)
 			case args[1] == "back" && name != "":
-				return a.done(args[0], supervisor.Operation{Verb: "back", Args: []string{name}}, "all machines are back at "+name)
+				return a.done(
+					args[0],
+					supervisor.Operation{Verb: "back", Args: []string{name}},
+					"all machines are back at "+name,
+				)
 			}
 			return usage("usage: snapshot LAB take NAME, snapshot LAB back NAME, or snapshot LAB list")
 		},

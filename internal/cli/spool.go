@@ -76,7 +76,11 @@ func (a *app) spoolFile() (*os.File, error) {
 	}
 	n, err := io.Copy(f, io.LimitReader(a.in, room+1))
 	if err == nil && n > room {
-		err = fmt.Errorf("it has more than %s, and there is no more space for it in %s: save it to a file first", size1024(room), os.TempDir())
+		err = fmt.Errorf(
+			"it has more than %s, and there is no more space for it in %s: save it to a file first",
+			size1024(room),
+			os.TempDir(),
+		)
 	}
 	return f, err
 }

@@ -94,7 +94,11 @@ func (a *app) dial(l started) (*supervisor.Client, error) {
 	}
 	c, err := l.folder.Dial()
 	if err != nil {
-		return nil, failure{exitBroken, fmt.Sprintf("the process of %s does not answer: %v", l.record.Lab, cause(err)), ""}
+		return nil, failure{
+			exitBroken,
+			fmt.Sprintf("the process of %s does not answer: %v", l.record.Lab, cause(err)),
+			"",
+		}
 	}
 	return c, nil
 }

@@ -121,8 +121,12 @@ func (a *app) statusText(s status.Lab, l started) {
 	if s.Stage == onMachines {
 		where = "as virtual machines"
 	}
-	out.line(out.paint(strong, s.Lab), "  ", out.paint(faint, fmt.Sprintf("%s %s since %s (%s), process %d", s.Phase, where,
-		s.Since.Local().Format("15:04:05"), time.Since(s.Since).Round(time.Second), s.Process)))
+	out.line(
+		out.paint(strong, s.Lab),
+		"  ",
+		out.paint(faint, fmt.Sprintf("%s %s since %s (%s), process %d", s.Phase, where,
+			s.Since.Local().Format("15:04:05"), time.Since(s.Since).Round(time.Second), s.Process)),
+	)
 	if l.changed != "" {
 		out.para(2, 2, plain, signNote+" it runs as it was started; "+l.changed+".")
 	}
@@ -136,8 +140,13 @@ func (a *app) statusText(s status.Lab, l started) {
 		return
 	}
 	for _, e := range s.Escapes {
-		out.para(2, 2, plain, out.paint(broken, fmt.Sprintf("%s escape: %s on %s, %s", signBroken, e.Guest, e.Segment, e.Packet))+
-			"  "+e.At.Local().Format("15:04:05"))
+		out.para(
+			2,
+			2,
+			plain,
+			out.paint(broken, fmt.Sprintf("%s escape: %s on %s, %s", signBroken, e.Guest, e.Segment, e.Packet))+
+				"  "+e.At.Local().Format("15:04:05"),
+		)
 	}
 	showMachines(out, s)
 	showSegments(out, s)
@@ -165,7 +174,15 @@ func showMachines(s *screen, l status.Lab) {
 			for _, six := range x.IPv6 {
 				address.text += " " + six.String()
 			}
-			t.add(name, strings.TrimSpace(x.Name+" "+x.Device), x.Segment, address, addressCell(x.Gateway), size(x.Received.Bytes), size(x.Sent.Bytes))
+			t.add(
+				name,
+				strings.TrimSpace(x.Name+" "+x.Device),
+				x.Segment,
+				address,
+				addressCell(x.Gateway),
+				size(x.Received.Bytes),
+				size(x.Sent.Bytes),
+			)
 			name = ""
 		}
 	}
@@ -225,7 +242,15 @@ func showFlows(s *screen, l status.Lab, verbose bool) {
 		case x.AnswerFrom != x.To:
 			seen = cell{"for " + status.End(x.AnswerFrom), plain}
 		}
-		t.add(x.Protocol, x.Appliance, status.End(x.From), status.End(x.To), seen, grouped(int(x.Packets)), size(x.Bytes))
+		t.add(
+			x.Protocol,
+			x.Appliance,
+			status.End(x.From),
+			status.End(x.To),
+			seen,
+			grouped(int(x.Packets)),
+			size(x.Bytes),
+		)
 	}
 	if len(t.rows) == 0 {
 		return

@@ -116,8 +116,18 @@ func symptomMarkdown(p *plan.Plan, rows []diagnose.Row) []byte {
 
 func symptomPage(p *plan.Plan, rows []diagnose.Row) ([]byte, error) {
 	var body []g.Node
-	body = append(body, h.H1(g.Text(p.Name+": from the sign to the mistake")),
-		h.P(g.Text(fmt.Sprintf("What %d mistakes would look like in this lab, each rehearsed at its place.", mistakesIn(rows)))))
+	body = append(
+		body,
+		h.H1(g.Text(p.Name+": from the sign to the mistake")),
+		h.P(
+			g.Text(
+				fmt.Sprintf(
+					"What %d mistakes would look like in this lab, each rehearsed at its place.",
+					mistakesIn(rows),
+				),
+			),
+		),
+	)
 	for _, f := range families(rows) {
 		var cells [][]g.Node
 		for _, r := range rows {
@@ -134,7 +144,11 @@ func symptomPage(p *plan.Plan, rows []diagnose.Row) ([]byte, error) {
 func symptomDocument(p *plan.Plan, rows []diagnose.Row) any {
 	list := []api.Symptom{}
 	for _, r := range rows {
-		x := api.Symptom{Mistakes: []diagnose.Named{}, Like: append([]string{}, r.Like...), See: append([]string{}, r.See...)}
+		x := api.Symptom{
+			Mistakes: []diagnose.Named{},
+			Like:     append([]string{}, r.Like...),
+			See:      append([]string{}, r.See...),
+		}
 		for _, m := range r.Mistakes {
 			x.Mistakes = append(x.Mistakes, diagnose.Describe(m))
 		}

@@ -206,7 +206,12 @@ func (s *screen) records(t table) {
 				if n > 0 {
 					name = ""
 				}
-				s.line(strings.Repeat(" ", pad), s.paint(faint, name), strings.Repeat(" ", lead-width(name)+gap), s.paint(c.st, l))
+				s.line(
+					strings.Repeat(" ", pad),
+					s.paint(faint, name),
+					strings.Repeat(" ", lead-width(name)+gap),
+					s.paint(c.st, l),
+				)
 			}
 			pad = 2*gap + t.indent
 		}

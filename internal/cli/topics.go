@@ -17,7 +17,10 @@ func topic(name, short, long string) *cobra.Command {
 }
 
 func (a *app) labTopic() *cobra.Command {
-	return topic("lab-file", "Every key of the lab file", `The lab file is YAML. All that it does not say is planned. The shortest whole
+	return topic(
+		"lab-file",
+		"Every key of the lab file",
+		`The lab file is YAML. All that it does not say is planned. The shortest whole
 lab:
 
   bastion: 1
@@ -38,7 +41,8 @@ another is a tagged interface of that one's adapter. "bastion schema" gives the
 same for an editor; "bastion demo --dir DIR" leaves a commented lab.
 
 Keys:
-`+strings.TrimRight(keys(lab.Schema(), 1), "\n"))
+`+strings.TrimRight(keys(lab.Schema(), 1), "\n"),
+	)
 }
 
 // keys lists the keys of a schema with what each says, an inner one further in.
@@ -136,11 +140,11 @@ An expectation, checked beside what every lab must hold:
 }
 
 func (a *app) exitTopic() *cobra.Command {
-	return topic("exit-status", "Exit status", `  0    it holds, or was done
-  1    something is broken: a finding of severity error, a claim that is broken
+	return topic("exit-status", "Exit status", `  0    ok, or done
+  1    broken: a finding of severity error, a claim that is broken
        or unknown, a path outside
-  2    the call or an input is wrong
-  3    this machine lacks something that the command needs; it says what
+  2    wrong usage or input
+  3    this machine lacks something the command needs (see the message)
   130  interrupted, with everything cleaned up
 
 Results go to standard output, messages and progress to standard error. A file

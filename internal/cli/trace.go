@@ -35,7 +35,8 @@ pass. FROM and TO are guests, appliances or outside.`,
 			if err != nil {
 				return usage("%v", err)
 			}
-			if service.Proto == lab.Any || service.Proto != lab.ICMP && (service.AllPorts() || service.From != service.To) {
+			if service.Proto == lab.Any ||
+				service.Proto != lab.ICMP && (service.AllPorts() || service.From != service.To) {
 				return usage("a flow has one protocol and one port, such as tcp/443 or icmp, not %s", args[2])
 			}
 			p, err := a.load(file)
@@ -101,8 +102,17 @@ func party(p *plan.Plan, name string) (*plan.Adapter, error) {
 }
 
 // stepStyle gives how a step of a kind is told.
-var stepStyle = map[string]style{"arp": faint, "name": plain, "packet": plain, "error": broken, "route": faint, "conversation": faint,
-	"rule": inside, "translation": outside, "lost": broken}
+var stepStyle = map[string]style{
+	"arp":          faint,
+	"name":         plain,
+	"packet":       plain,
+	"error":        broken,
+	"route":        faint,
+	"conversation": faint,
+	"rule":         inside,
+	"translation":  outside,
+	"lost":         broken,
+}
 
 // showTraced shows whether a flow passes, and where it does not, why and what to change.
 func showTraced(s *screen, t simulator.Trace) {
@@ -129,7 +139,8 @@ func showSteps(s *screen, file string, t simulator.Trace, verbose bool) {
 	rows := table{head: []string{"frame", "at", "machine", "on", "what"}}
 	hidden := 0
 	for _, x := range t.Steps {
-		if t.Passed && !verbose && !slices.Contains([]string{"packet", "error", "rule", "translation", "lost"}, x.Kind) {
+		if t.Passed && !verbose &&
+			!slices.Contains([]string{"packet", "error", "rule", "translation", "lost"}, x.Kind) {
 			hidden++
 			continue
 		}

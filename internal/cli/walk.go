@@ -77,7 +77,9 @@ func (w *walker) save() error {
 	if err != nil {
 		return err
 	}
-	return notWritten(atomicfile.Write(w.file, append(data, '\n'), atomicfile.Options{Replace: true, Inputs: w.a.inputs}))
+	return notWritten(
+		atomicfile.Write(w.file, append(data, '\n'), atomicfile.Options{Replace: true, Inputs: w.a.inputs}),
+	)
 }
 
 // call has the plan go by what interfaces are really called, by machine and port.
@@ -162,8 +164,16 @@ func (w *walker) answer(step runbook.Step) (next int, stop bool, err error) {
 	}
 	var judged judgement
 	finish := func(o runbook.Outcome, note string) (int, bool, error) {
-		w.walk.Add(runbook.Entry{Step: step.ID, Title: step.Title, Outcome: o, At: time.Now().UTC().Truncate(time.Second), Seen: judged.said,
-			Note: note})
+		w.walk.Add(
+			runbook.Entry{
+				Step:    step.ID,
+				Title:   step.Title,
+				Outcome: o,
+				At:      time.Now().UTC().Truncate(time.Second),
+				Seen:    judged.said,
+				Note:    note,
+			},
+		)
 		return 1, false, w.save()
 	}
 	for {

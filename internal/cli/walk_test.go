@@ -43,8 +43,12 @@ var walkJobs = []job{
 		devices: func(a *plan.Adapter) string { return fmt.Sprintf("vtnet%d", a.Number-1) },
 		page: func(m *plan.Machine) (out string) {
 			for _, a := range m.Own() {
-				out += fmt.Sprintf("Adapter %d:\n  Attached to:     isolated network '%s'\n  MAC address:     %s\n  Plugged in:      yes\n", a.Number,
-					a.Segment.Name, strings.ToUpper(strings.ReplaceAll(a.MAC.String(), ":", "")))
+				out += fmt.Sprintf(
+					"Adapter %d:\n  Attached to:     isolated network '%s'\n  MAC address:     %s\n  Plugged in:      yes\n",
+					a.Number,
+					a.Segment.Name,
+					strings.ToUpper(strings.ReplaceAll(a.MAC.String(), ":", "")),
+				)
 			}
 			return out
 		},
@@ -56,13 +60,24 @@ var walkJobs = []job{
 		},
 		status: func(m *plan.Machine, device func(*plan.Adapter) string) (out string) {
 			for _, a := range m.Adapters {
-				out += fmt.Sprintf(" %s => %s => IPv4 %s/%d\n", strings.ToUpper(a.Name), device(a), leased(a), a.Segment.Subnet.Bits())
+				out += fmt.Sprintf(
+					" %s => %s => IPv4 %s/%d\n",
+					strings.ToUpper(a.Name),
+					device(a),
+					leased(a),
+					a.Segment.Subnet.Bits(),
+				)
 			}
 			return out + "default            172.29.64.1        UGS      vtnet0\n"
 		},
 		guest: func(a *plan.Adapter, address string) string {
-			return fmt.Sprintf("Ethernet-Adapter Ethernet:\n   IPv4-Adresse  . . . . : %s(Bevorzugt)\n   Subnetzmaske  . . . . : 255.255.255.0\n"+
-				"   Standardgateway . . . : %s\n   DNS-Server  . . . . . : %s\n", address, hop(a), hop(a))
+			return fmt.Sprintf(
+				"Ethernet-Adapter Ethernet:\n   IPv4-Adresse  . . . . : %s(Bevorzugt)\n   Subnetzmaske  . . . . : 255.255.255.0\n"+
+					"   Standardgateway . . . : %s\n   DNS-Server  . . . . . : %s\n",
+				address,
+				hop(a),
+				hop(a),
+			)
 		},
 	},
 	{
@@ -89,8 +104,12 @@ var walkJobs = []job{
 			return out + "\nDefault gateway: 172.29.64.1\n"
 		},
 		guest: func(a *plan.Adapter, address string) string {
-			return fmt.Sprintf("IPAddress         : %s\nInterfaceAlias    : Ethernet\nPrefixLength      : 24\nIPv4DefaultGateway   : %s\nDNSServer            : %s\n",
-				address, hop(a), hop(a))
+			return fmt.Sprintf(
+				"IPAddress         : %s\nInterfaceAlias    : Ethernet\nPrefixLength      : 24\nIPv4DefaultGateway   : %s\nDNSServer            : %s\n",
+				address,
+				hop(a),
+				hop(a),
+			)
 		},
 	},
 	{
@@ -98,7 +117,13 @@ var walkJobs = []job{
 		devices: func(a *plan.Adapter) string { return fmt.Sprintf("port%d", a.Number) },
 		page: func(m *plan.Machine) (out string) {
 			for _, a := range m.Own() {
-				out += fmt.Sprintf("nic%d.network = \"%s\"\nnic%d.mac = \"%s\"\n", a.Number-1, a.Segment.Name, a.Number-1, a.MAC)
+				out += fmt.Sprintf(
+					"nic%d.network = \"%s\"\nnic%d.mac = \"%s\"\n",
+					a.Number-1,
+					a.Segment.Name,
+					a.Number-1,
+					a.MAC,
+				)
 			}
 			return out
 		},
@@ -116,8 +141,12 @@ var walkJobs = []job{
 			return out + "S     0.0.0.0/0 via 172.29.64.1\n"
 		},
 		guest: func(a *plan.Adapter, address string) string {
-			return fmt.Sprintf("GENERAL.DEVICE:    enp1s0\nIP4.ADDRESS[1]:    %s/24\nIP4.GATEWAY:       %s\nIP4.DNS[1]:        %s\n", address,
-				hop(a), hop(a))
+			return fmt.Sprintf(
+				"GENERAL.DEVICE:    enp1s0\nIP4.ADDRESS[1]:    %s/24\nIP4.GATEWAY:       %s\nIP4.DNS[1]:        %s\n",
+				address,
+				hop(a),
+				hop(a),
+			)
 		},
 	},
 	{
@@ -125,25 +154,43 @@ var walkJobs = []job{
 		devices: func(a *plan.Adapter) string { return fmt.Sprintf("ens%d", a.Number+2) },
 		page: func(m *plan.Machine) (out string) {
 			for _, a := range m.Own() {
-				out += fmt.Sprintf("<interface type='network'><mac address='%s'/><source network='%s'/></interface>", a.MAC, a.Segment.Name)
+				out += fmt.Sprintf(
+					"<interface type='network'><mac address='%s'/><source network='%s'/></interface>",
+					a.MAC,
+					a.Segment.Name,
+				)
 			}
 			return "<domain><name>" + m.Name + "</name><devices>" + out + "</devices></domain>\n"
 		},
 		list: func(m *plan.Machine, device func(*plan.Adapter) string) (out string) {
 			for i, a := range m.Own() {
-				out += fmt.Sprintf("%d: %s: <BROADCAST,UP,LOWER_UP> mtu 1500\n    link/ether %s brd ff:ff:ff:ff:ff:ff\n", i+2, device(a), a.MAC)
+				out += fmt.Sprintf(
+					"%d: %s: <BROADCAST,UP,LOWER_UP> mtu 1500\n    link/ether %s brd ff:ff:ff:ff:ff:ff\n",
+					i+2,
+					device(a),
+					a.MAC,
+				)
 			}
 			return out
 		},
 		status: func(m *plan.Machine, device func(*plan.Adapter) string) (out string) {
 			for _, a := range m.Adapters {
-				out += fmt.Sprintf("%-16s UP             %s/%d fe80::1/64\n", device(a), leased(a), a.Segment.Subnet.Bits())
+				out += fmt.Sprintf(
+					"%-16s UP             %s/%d fe80::1/64\n",
+					device(a),
+					leased(a),
+					a.Segment.Subnet.Bits(),
+				)
 			}
 			return out + "default via 172.29.64.1 dev ens3\n"
 		},
 		guest: func(a *plan.Adapter, address string) string {
-			return fmt.Sprintf("2: eth0: <BROADCAST,UP,LOWER_UP> mtu 1500\n    inet %s/24 scope global eth0\ndefault via %s dev eth0\nnameserver %s\n",
-				address, hop(a), hop(a))
+			return fmt.Sprintf(
+				"2: eth0: <BROADCAST,UP,LOWER_UP> mtu 1500\n    inet %s/24 scope global eth0\ndefault via %s dev eth0\nnameserver %s\n",
+				address,
+				hop(a),
+				hop(a),
+			)
 		},
 	},
 }
@@ -202,7 +249,9 @@ func (j job) write(folder string) error {
 			keys.WriteString("\n")
 			continue
 		}
-		keys.WriteString("p\n" + paste + map[bool]string{true: "\x04", false: ".\n"}[j.wording == "desktop"]) // Ctrl-D, or a dot
+		keys.WriteString(
+			"p\n" + paste + map[bool]string{true: "\x04", false: ".\n"}[j.wording == "desktop"],
+		) // Ctrl-D, or a dot
 	}
 	for name, data := range map[string]string{"lab-" + j.name + ".yaml": text, "keys-" + j.name + ".txt": keys.String()} {
 		if err := os.WriteFile(filepath.Join(folder, name), []byte(data), 0o644); err != nil {

@@ -153,8 +153,19 @@ func (a *app) drawView(v *view, now status.Lab, c status.Change, height int) {
 	}
 	s := newScreen(&b, color)
 	s.width = a.screen().width
-	s.para(0, 2, plain, s.paint(strong, now.Lab)+"  "+s.paint(faint, fmt.Sprintf("%s, %s; Ctrl-C quits, the lab keeps running", now.Phase,
-		c.At.Local().Format("15:04:05"))))
+	s.para(
+		0,
+		2,
+		plain,
+		s.paint(
+			strong,
+			now.Lab,
+		)+"  "+s.paint(
+			faint,
+			fmt.Sprintf("%s, %s; Ctrl-C quits, the lab keeps running", now.Phase,
+				c.At.Local().Format("15:04:05")),
+		),
+	)
 	s.line()
 	v.rates(s, c)
 	stops := table{head: []string{"stopped by", "rule", "", "packets"}}
@@ -187,7 +198,10 @@ func (a *app) drawView(v *view, now status.Lab, c status.Change, height int) {
 		}
 	}
 	lines := strings.SplitAfter(b.String(), "\n")
-	fmt.Fprint(a.out, "\x1b[H\x1b[2J"+strings.TrimSuffix(strings.Join(lines[:min(len(lines), max(height-1, 1))], ""), "\n"))
+	fmt.Fprint(
+		a.out,
+		"\x1b[H\x1b[2J"+strings.TrimSuffix(strings.Join(lines[:min(len(lines), max(height-1, 1))], ""), "\n"),
+	)
 }
 
 // rates shows what each segment carries.
@@ -207,8 +221,12 @@ func (v *view) rates(s *screen, c status.Change) {
 		if r.Bytes > 0 {
 			n = max(n, 1)
 		}
-		t.add(cell{r.Name, st}, cell{strings.Repeat("█", n) + strings.Repeat(" ", longest-n) + "│", st}, fmt.Sprintf("%.0f", r.Packets),
-			size(uint64(r.Bytes)))
+		t.add(
+			cell{r.Name, st},
+			cell{strings.Repeat("█", n) + strings.Repeat(" ", longest-n) + "│", st},
+			fmt.Sprintf("%.0f", r.Packets),
+			size(uint64(r.Bytes)),
+		)
 	}
 	s.table(t)
 }
@@ -246,7 +264,11 @@ func (a *app) serveLive(p *plan.Plan, at string, watch live.Watch) error {
 	if err != nil {
 		return err
 	}
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: pageTime, BaseContext: func(net.Listener) context.Context { return a.ctx }}
+	server := &http.Server{
+		Handler:           handler,
+		ReadHeaderTimeout: pageTime,
+		BaseContext:       func(net.Listener) context.Context { return a.ctx },
+	}
 	stop := context.AfterFunc(a.ctx, func() { server.Close() })
 	defer stop()
 	fmt.Fprintln(a.out, live.Address(in.Addr().String(), token))

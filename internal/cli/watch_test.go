@@ -18,11 +18,30 @@ import (
 // what is stopped, leases, and the latest events.
 func TestDrawView(t *testing.T) {
 	now := status.Lab{Lab: "saltmarsh", Stage: "kernel", Phase: status.Running,
-		Rules: []status.Rule{{Appliance: "sluice", Number: 1, Text: "deny any from tidepool to any", Blocks: true, Hits: status.Traffic{Packets: 12345}},
-			{Appliance: "sluice", Number: 2, Text: "allow any from reedbed to outside", Hits: status.Traffic{Packets: 7}}, {Appliance: "sluice", Blocks: true}},
-		Leases: []status.Lease{{Segment: "reedbed", Server: "sluice", Hostname: "heron", Address: netip.MustParseAddr("10.83.16.50")}}}
-	c := status.Change{At: time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC), Segments: []status.SegmentRate{{Name: "causeway", Rate: status.Rate{Packets: 3, Bytes: 1}},
-		{Name: "reedbed", Rate: status.Rate{Packets: 1000, Bytes: 5 << 20}}, {Name: "tidepool"}}}
+		Rules: []status.Rule{
+			{
+				Appliance: "sluice",
+				Number:    1,
+				Text:      "deny any from tidepool to any",
+				Blocks:    true,
+				Hits:      status.Traffic{Packets: 12345},
+			},
+			{
+				Appliance: "sluice",
+				Number:    2,
+				Text:      "allow any from reedbed to outside",
+				Hits:      status.Traffic{Packets: 7},
+			},
+			{Appliance: "sluice", Blocks: true},
+		},
+		Leases: []status.Lease{
+			{Segment: "reedbed", Server: "sluice", Hostname: "heron", Address: netip.MustParseAddr("10.83.16.50")},
+		}}
+	c := status.Change{
+		At: time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC),
+		Segments: []status.SegmentRate{{Name: "causeway", Rate: status.Rate{Packets: 3, Bytes: 1}},
+			{Name: "reedbed", Rate: status.Rate{Packets: 1000, Bytes: 5 << 20}}, {Name: "tidepool"}},
+	}
 	for i := range 300 {
 		kind, text := status.FlowBegun, "a flow, and then what it is about at some length, so that it has to be cut at the edge of a narrow terminal: \x1b[31mnot red"
 		if i == 299 {

@@ -52,9 +52,11 @@ guests whose rules let only known services out then do not get through.`,
 	}
 	c.Flags().StringVar(&o.token, "token", "", "the lab's token (default: this machine's)")
 	c.Flags().StringVar(&o.at, "at", "", "the address to listen on (default: all)")
-	c.Flags().StringVar(&o.udp, "udp", field.FormatPorts(field.Usual.UDP), "UDP ports, plain or with DNS; with a lab file also those of its checks")
+	c.Flags().
+		StringVar(&o.udp, "udp", field.FormatPorts(field.Usual.UDP), "UDP ports, plain or with DNS; with a lab file also those of its checks")
 	c.Flags().StringVar(&o.tcp, "tcp", field.FormatPorts(field.Usual.TCP), "UDP ports to listen on")
-	c.Flags().StringVar(&o.record, "record", "", "add each question that was answered to this file, a line of JSON for each")
+	c.Flags().
+		StringVar(&o.record, "record", "", "add each question that was answered to this file, a line of JSON for each")
 	c.Flags().Float64Var(&o.rate, "rate", 500, "allowed requests per second and bench, on average")
 	return c
 }
@@ -79,7 +81,11 @@ func (a *app) labName(args []string) (string, *plan.Plan, error) {
 		return "", nil, err
 	}
 	if _, err := os.Stat(kept); err != nil {
-		return "", nil, failure{exitUsage, "this machine keeps no token of a lab " + named, "name the lab file, or pass --token."}
+		return "", nil, failure{
+			exitUsage,
+			"this machine keeps no token of a lab " + named,
+			"name the lab file, or pass --token.",
+		}
 	}
 	return named, nil, nil
 }
@@ -134,7 +140,11 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 		if errors.Is(err, fs.ErrPermission) {
 			hint = "Ports below 1024 need root; or use others: --udp 7007 --tcp 8080."
 		}
-		return failure{exitLacking, "the test server cannot listen: " + strings.ReplaceAll(err.Error(), "\n", "; "), hint}
+		return failure{
+			exitLacking,
+			"the test server cannot listen: " + strings.ReplaceAll(err.Error(), "\n", "; "),
+			hint,
+		}
 	}
 	w.Heard = r.heard
 	deaf := w.Hear(a.ctx, at)
@@ -145,12 +155,25 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 	if a.format == "text" && !a.quiet {
 		s.line(s.paint(strong, "witness"), " of ", name, "  ", s.paint(faint, "until interrupted"))
 		t := table{}
-		t.add("its code", cell{witness.Code(key.Public().(ed25519.PublicKey)), strong}, cell{"probes show the same", faint})
+		t.add(
+			"its code",
+			cell{witness.Code(key.Public().(ed25519.PublicKey)), strong},
+			cell{"probes show the same", faint},
+		)
 		t.add("listens at", o.atText(), cell{w.Ports.String(), faint})
-		t.add("the token", cell{token.String(), plain}, cell{"a secret of this lab: for --token on other machines", faint})
+		t.add(
+			"the token",
+			cell{token.String(), plain},
+			cell{"a secret of this lab: for --token on other machines", faint},
+		)
 		s.below(t)
 		if wanted != nil {
-			s.para(2, 4, plain, signNote+" not on all ports that the lab's checks use: "+strings.ReplaceAll(wanted.Error(), "\n", "; "))
+			s.para(
+				2,
+				4,
+				plain,
+				signNote+" not on all ports that the lab's checks use: "+strings.ReplaceAll(wanted.Error(), "\n", "; "),
+			)
 		}
 		if deaf != nil {
 			s.para(2, 4, plain, signNote+" forged packets are heard on its ports alone: "+why(deaf))
@@ -163,7 +186,13 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 
 // openWitness listens on ports and, where the lab is known, on those that its claims ask the
 // witness on; wanted says why not on these.
-func openWitness(at netip.Addr, ports field.Ports, p *plan.Plan, server *witness.Server, seen func(witness.Seen)) (w *field.Witness,
+func openWitness(
+	at netip.Addr,
+	ports field.Ports,
+	p *plan.Plan,
+	server *witness.Server,
+	seen func(witness.Seen),
+) (w *field.Witness,
 	wanted, err error) {
 	if p != nil {
 		server.Opens = true
@@ -229,8 +258,17 @@ func (r *witnessRecord) seen(q witness.Seen) {
 		bench = "a guest"
 	}
 	s := r.a.screen()
-	s.line("  ", line.At.Local().Format("15:04:05"), "  ", sanitize.Line(bench), " from ", s.paint(outside, q.Source.Addr().String()),
-		" by ", line.Way, s.paint(faint, hopsText(q.Hops)))
+	s.line(
+		"  ",
+		line.At.Local().Format("15:04:05"),
+		"  ",
+		sanitize.Line(bench),
+		" from ",
+		s.paint(outside, q.Source.Addr().String()),
+		" by ",
+		line.Way,
+		s.paint(faint, hopsText(q.Hops)),
+	)
 }
 
 // heard notes a forged packet that came.

@@ -39,7 +39,20 @@ func exampleLabs(t *testing.T) []string {
 	for i, s := range draft.Shapes {
 		file := s.Name + ".yaml"
 		kind := profiles.Names()[i%len(profiles.Names())]
-		run("new", "bench", "--shape", s.Name, "--profile", kind, "--benches", "3", "--no-survey", "--yes", "--to", file)
+		run(
+			"new",
+			"bench",
+			"--shape",
+			s.Name,
+			"--profile",
+			kind,
+			"--benches",
+			"3",
+			"--no-survey",
+			"--yes",
+			"--to",
+			file,
+		)
 		require.FileExists(t, file)
 		files = append(files, file)
 	}
@@ -78,10 +91,12 @@ func helps() map[string]string {
 
 // retired are words that one thing was called by before it had one name, and
 // forms of the program's own that say nothing to a person.
-var retired = regexp.MustCompile(`(?i)to mend it|\bbuilt so\b|what you see|it shows:|\btry: |to let it pass|\b0 unknown|\(Success\)|h0m0s|m0s\b|` +
-	`internal network|internal switch|first-run|[0-9]{7,}KiB|none to none|Available Commands|for more information about|` +
-	`MAC addresse?s?\b|lease servers?\b|lease services?\b|hands? out leases|\bwhom\b|\banew\b|is luck\b|\bamiss\b|` +
-	`may be said again|when absent|called otherwise|Called as|Such as$|past every appliance|\b1 (rules|guests|errors|checks)\b`)
+var retired = regexp.MustCompile(
+	`(?i)to mend it|\bbuilt so\b|what you see|it shows:|\btry: |to let it pass|\b0 unknown|\(Success\)|h0m0s|m0s\b|` +
+		`internal network|internal switch|first-run|[0-9]{7,}KiB|none to none|Available Commands|for more information about|` +
+		`hardware addresse?s?\b|lease servers?\b|lease services?\b|hands? out leases|\bwhom\b|\banew\b|is luck\b|\bamiss\b|` +
+		`may be said again|when absent|called otherwise|Called as|Such as$|past every appliance|\b1 (rules|guests|errors|checks)\b`,
+)
 
 // inner are values as the program's language writes them.
 var inner = regexp.MustCompile(`%!|<nil>|\[\]|\[[0-9]+\.[0-9.]+\]|map\[`)
@@ -121,9 +136,35 @@ func TestOneVocabulary(t *testing.T) {
 		require.NoError(t, err)
 		look(page, string(data))
 	}
-	known := append([]string{"buoy", "lighthouse", "leg", "uplink", "reach", "claim", "profile", "wording", "*", "?", "✓", "✗", "tail",
-		"dashed line", "remedy", "you would see"},
-		"witness", "beyond", "evidence", "verdict", "finding", "escape", "stage", "device", "listing")
+	known := append(
+		[]string{
+			"buoy",
+			"lighthouse",
+			"leg",
+			"uplink",
+			"reach",
+			"claim",
+			"profile",
+			"wording",
+			"*",
+			"?",
+			"✓",
+			"✗",
+			"tail",
+			"dashed line",
+			"remedy",
+			"you would see",
+		},
+		"witness",
+		"beyond",
+		"evidence",
+		"verdict",
+		"finding",
+		"escape",
+		"stage",
+		"device",
+		"listing",
+	)
 	for _, k := range claims.Kinds {
 		known = append(known, string(k))
 	}

@@ -102,7 +102,11 @@ func (r *paste) lease(at *plan.Adapter, got claims.GotLease) {
 		return
 	}
 	for _, i := range r.s.of(r.m, Lease) {
-		r.see(i, addressValue(r.s.Plan, at.Segment, r.s.Looks[i].planned, got.Lease.Address), got.Lease.Address.String())
+		r.see(
+			i,
+			addressValue(r.s.Plan, at.Segment, r.s.Looks[i].planned, got.Lease.Address),
+			got.Lease.Address.String(),
+		)
 	}
 	r.at(maskValue(at.Segment, got.Lease.Address), "", Mask)
 	for _, i := range r.s.of(r.m, Router) {

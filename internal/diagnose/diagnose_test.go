@@ -46,7 +46,9 @@ func crowd(t testing.TB, guests int) *plan.Plan {
 		b.WriteString("      - {role: lan, name: " + s + ", segment: " + s + "}\n")
 	}
 	b.WriteString("    nat: {publish: [{port: tcp/8443, to: g3, at: tcp/443}]}\n")
-	b.WriteString("    rules: [deny any from tidepool to any, allow any from reedbed to any, \"allow tcp/443,icmp from boathouse,jetty to outside\"]\nguests:\n")
+	b.WriteString(
+		"    rules: [deny any from tidepool to any, allow any from reedbed to any, \"allow tcp/443,icmp from boathouse,jetty to outside\"]\nguests:\n",
+	)
 	for i := range guests {
 		fmt.Fprintf(&b, "  g%d: %s\n", i, names[i%len(names)])
 	}
@@ -135,8 +137,16 @@ func TestSymptomsBringTheirMistakeBack(t *testing.T) {
 			}
 		}
 	}
-	t.Logf("%d mistakes: first %d, among three %d, alone there %d; one look misread, among five %d of %d; %d show nothing",
-		total, first, third, alone, fifth, misread, silent)
+	t.Logf(
+		"%d mistakes: first %d, among three %d, alone there %d; one look misread, among five %d of %d; %d show nothing",
+		total,
+		first,
+		third,
+		alone,
+		fifth,
+		misread,
+		silent,
+	)
 	assert.GreaterOrEqual(t, float64(first), 0.9*float64(total))
 	assert.GreaterOrEqual(t, float64(third), 0.99*float64(total))
 	assert.GreaterOrEqual(t, float64(fifth), 0.9*float64(misread))
@@ -184,8 +194,16 @@ func TestQuestionsLeadToTheMistake(t *testing.T) {
 	slices.Sort(counts)
 	best := treeBound(len(classes), widest)
 	mean := float64(sum) / float64(len(counts))
-	t.Logf("%d mistakes in %d classes: median %d questions, mean %.2f, most %d; no tree of questions with %d answers needs fewer than %.2f",
-		len(counts), len(classes), counts[len(counts)/2], mean, counts[len(counts)-1], widest, best)
+	t.Logf(
+		"%d mistakes in %d classes: median %d questions, mean %.2f, most %d; no tree of questions with %d answers needs fewer than %.2f",
+		len(counts),
+		len(classes),
+		counts[len(counts)/2],
+		mean,
+		counts[len(counts)-1],
+		widest,
+		best,
+	)
 	assert.LessOrEqual(t, counts[len(counts)/2], 5)
 }
 
@@ -256,7 +274,11 @@ func TestPairs(t *testing.T) {
 	require.NotEmpty(t, pairs)
 	kinds := []string{pairs[0].Mistakes[0].Name, pairs[0].Mistakes[1].Name}
 	assert.Contains(t, kinds, "guest-unplugged")
-	assert.True(t, slices.Contains(kinds, "published-service-down") || slices.Contains(kinds, "publish-wrong-port"), kinds)
+	assert.True(
+		t,
+		slices.Contains(kinds, "published-service-down") || slices.Contains(kinds, "publish-wrong-port"),
+		kinds,
+	)
 	odd, err := s.ParseSeen("newt.no-bypass=open")
 	require.NoError(t, err)
 	assert.Empty(t, Unexplained([]Seen{odd}, causes), "a mistake explains it")

@@ -59,8 +59,14 @@ func (s *Study) Document(seen []Seen, causes []Cause, most int) Document {
 		}
 	}
 	for i, c := range causes[:min(len(causes), most)] {
-		t := Told{Explains: c.Explains(), Pair: c.Pair, AsFile: len(c.Mistakes) == 0, Mistakes: []Named{}, Misses: s.heard(c.Misses),
-			Beside: []Heard{}}
+		t := Told{
+			Explains: c.Explains(),
+			Pair:     c.Pair,
+			AsFile:   len(c.Mistakes) == 0,
+			Mistakes: []Named{},
+			Misses:   s.heard(c.Misses),
+			Beside:   []Heard{},
+		}
 		t.Check = s.Tells(c, causes)
 		if sum > 0 {
 			t.Likely = float64(int(weights[i]/sum*1000+0.5)) / 1000
@@ -70,7 +76,10 @@ func (s *Study) Document(seen []Seen, causes []Cause, most int) Document {
 		}
 		for _, n := range c.Beside {
 			l := s.Looks[n]
-			t.Beside = append(t.Beside, Heard{l.ID + "=" + c.Vector[n].Word(s.Plan), []string{l.ID}, c.Vector[n].Word(s.Plan)})
+			t.Beside = append(
+				t.Beside,
+				Heard{l.ID + "=" + c.Vector[n].Word(s.Plan), []string{l.ID}, c.Vector[n].Word(s.Plan)},
+			)
 		}
 		t.Also = append([]string{}, s.Symptoms(c.Vector, looked)...)
 		d.Causes = append(d.Causes, t)

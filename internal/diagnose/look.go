@@ -228,7 +228,11 @@ func (k *looker) around(home, gate *plan.Adapter, look func(Kind, int, ...Value)
 	for _, a := range gate.Machine.Adapters {
 		if a == gate && len(a.Admin) > 0 && a.Address.IsValid() {
 			l := look(Admin, 2, reachable...)
-			l.service, l.allowed, l.To = lab.Service{Proto: lab.TCP, From: a.Admin[0].Port, To: a.Admin[0].Port}, true, a
+			l.service, l.allowed, l.To = lab.Service{
+				Proto: lab.TCP,
+				From:  a.Admin[0].Port,
+				To:    a.Admin[0].Port,
+			}, true, a
 		}
 		if !a.Role.Inside() || a.Segment == home.Segment || !a.Plugged {
 			continue
@@ -258,7 +262,9 @@ func (k *looker) stopped(home, gate *plan.Adapter, look func(Kind, int, ...Value
 			if r.Action == lab.Allow || s.From == 0 || s.Proto != lab.TCP && s.Proto != lab.UDP {
 				continue
 			}
-			by, _ := gate.Machine.Decide(plan.Flow{Source: claims.Likely(home), Destination: k.witness, Proto: s.Proto, Port: s.From})
+			by, _ := gate.Machine.Decide(
+				plan.Flow{Source: claims.Likely(home), Destination: k.witness, Proto: s.Proto, Port: s.From},
+			)
 			id := fmt.Sprintf("%s.%s-%d", home.Machine.Name, s.Proto, s.From)
 			if by == nil || by.Text != r.Text || slices.ContainsFunc(k.out, func(l *Look) bool { return l.ID == id }) {
 				continue
@@ -302,21 +308,64 @@ func (k *looker) appliance(m *plan.Machine) {
 	}
 	if m.Appliance.Kind != "transparent" {
 		if wans[0].How != plan.Static || wans[0].Gateway.IsValid() {
-			k.add(&Look{ID: m.Name + ".gateway", Kind: Gateway, Cost: 2, Machine: m, At: wans[0], service: lab.Service{Proto: lab.ICMP},
-				allowed: true, values: reachable})
+			k.add(
+				&Look{
+					ID:      m.Name + ".gateway",
+					Kind:    Gateway,
+					Cost:    2,
+					Machine: m,
+					At:      wans[0],
+					service: lab.Service{Proto: lab.ICMP},
+					allowed: true,
+					values:  reachable,
+				},
+			)
 		}
-		k.add(&Look{ID: m.Name + ".number", Kind: Number, Cost: 2, Machine: m, At: wans[0], service: lab.Service{Proto: lab.ICMP},
-			allowed: true, values: reachable})
-		k.add(&Look{ID: m.Name + ".name", Kind: Name, Cost: 2, Machine: m, At: wans[0], values: []Value{Holds, None, Refused, Failed, NoRoute, Other, Late}})
+		k.add(
+			&Look{
+				ID:      m.Name + ".number",
+				Kind:    Number,
+				Cost:    2,
+				Machine: m,
+				At:      wans[0],
+				service: lab.Service{Proto: lab.ICMP},
+				allowed: true,
+				values:  reachable,
+			},
+		)
+		k.add(
+			&Look{
+				ID:      m.Name + ".name",
+				Kind:    Name,
+				Cost:    2,
+				Machine: m,
+				At:      wans[0],
+				values:  []Value{Holds, None, Refused, Failed, NoRoute, Other, Late},
+			},
+		)
 	}
 	if !k.model.OuterWAN(wans[0]) {
 		return
 	}
 	for i := range m.Publishes {
 		v := &m.Publishes[i]
-		k.add(&Look{ID: fmt.Sprintf("%s-%s-%d.published", v.To.Machine.Name, v.Proto, v.Port), Kind: Published, Cost: 3, At: wans[0], To: v.To,
-			service: lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}, allowed: true, values: []Value{Holds, None, Refused,
-				Unreached, NoRoute, Other}})
+		k.add(
+			&Look{
+				ID:   fmt.Sprintf("%s-%s-%d.published", v.To.Machine.Name, v.Proto, v.Port),
+				Kind: Published,
+				Cost: 3,
+				At:   wans[0],
+				To:   v.To,
+				service: lab.Service{
+					Proto: v.Proto,
+					From:  v.Port,
+					To:    v.Port,
+				},
+				allowed: true,
+				values: []Value{Holds, None, Refused,
+					Unreached, NoRoute, Other},
+			},
+		)
 	}
 	for i := range m.Publishes {
 		k.inside(m, &m.Publishes[i])
@@ -324,10 +373,21 @@ func (k *looker) appliance(m *plan.Machine) {
 	for _, a := range m.Adapters {
 		if len(a.Admin) > 0 && m.Appliance.Kind != "transparent" {
 			port := a.Admin[0].Port
-			published := slices.ContainsFunc(m.Publishes, func(v plan.Publish) bool { return v.Proto == lab.TCP && v.Port == port })
+			published := slices.ContainsFunc(
+				m.Publishes,
+				func(v plan.Publish) bool { return v.Proto == lab.TCP && v.Port == port },
+			)
 			if !published {
-				k.add(&Look{ID: m.Name + ".inbound", Kind: Inbound, Cost: 3, At: wans[0], service: lab.Service{Proto: lab.TCP, From: port, To: port},
-					values: []Value{Holds, Open}})
+				k.add(
+					&Look{
+						ID:      m.Name + ".inbound",
+						Kind:    Inbound,
+						Cost:    3,
+						At:      wans[0],
+						service: lab.Service{Proto: lab.TCP, From: port, To: port},
+						values:  []Value{Holds, Open},
+					},
+				)
 			}
 			break
 		}
@@ -342,10 +402,23 @@ func (k *looker) inside(m *plan.Machine, v *plan.Publish) {
 		if from == nil || from == v.To || !v.To.Address.IsValid() {
 			continue
 		}
-		_, action := m.Decide(plan.Flow{Source: claims.Likely(from), Destination: v.To.Address.Addr(), Proto: v.Proto, Port: v.Target})
+		_, action := m.Decide(
+			plan.Flow{Source: claims.Likely(from), Destination: v.To.Address.Addr(), Proto: v.Proto, Port: v.Target},
+		)
 		if from.Segment == v.To.Segment || from.Gate() != nil && from.Gate().Machine == m && action == lab.Allow {
-			k.add(&Look{ID: fmt.Sprintf("%s-%s-%d.inside", v.To.Machine.Name, v.Proto, v.Port), Kind: Inside, Cost: 2, Machine: g, At: from, To: v.To,
-				service: service, allowed: true, values: []Value{Holds, None, Refused, Unreached, NoRoute, Other}})
+			k.add(
+				&Look{
+					ID:      fmt.Sprintf("%s-%s-%d.inside", v.To.Machine.Name, v.Proto, v.Port),
+					Kind:    Inside,
+					Cost:    2,
+					Machine: g,
+					At:      from,
+					To:      v.To,
+					service: service,
+					allowed: true,
+					values:  []Value{Holds, None, Refused, Unreached, NoRoute, Other},
+				},
+			)
 			return
 		}
 	}

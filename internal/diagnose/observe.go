@@ -48,7 +48,8 @@ func (s *Study) observe(b mistakes.Built, kept func(string) bool, wanted func(in
 	o.lab.World().Budget = enough
 	model := o.lab.Model()
 	for i, l := range s.Looks {
-		if l.Machine != nil && l.Machine.Guest != nil && kept != nil && !kept(l.Machine.Name) || wanted != nil && !wanted(i) {
+		if l.Machine != nil && l.Machine.Guest != nil && kept != nil && !kept(l.Machine.Name) ||
+			wanted != nil && !wanted(i) {
 			continue
 		}
 		o.look(i, l, model)
@@ -195,7 +196,8 @@ func (o *observer) settings(i int, l *Look, at *plan.Adapter) {
 	case Renew:
 		o.out[i] = renewing
 	default:
-		if o.out[i] = addressValue(o.s.Plan, l.home, l.planned, h.Address); o.out[i] == Holds && h.Since > prompt && l.Machine.Guest != nil {
+		if o.out[i] = addressValue(o.s.Plan, l.home, l.planned, h.Address); o.out[i] == Holds && h.Since > prompt &&
+			l.Machine.Guest != nil {
 			o.out[i] = Late
 		}
 	}
@@ -235,7 +237,12 @@ func (o *observer) service(i int, l *Look, at *plan.Adapter) {
 			return Holds
 		})
 	case Name:
-		o.put(i, claims.Running, claims.AskName{At: ref}, func(a claims.Answer) Value { return nameValue(a, o.s.witness) })
+		o.put(
+			i,
+			claims.Running,
+			claims.AskName{At: ref},
+			func(a claims.Answer) Value { return nameValue(a, o.s.witness) },
+		)
 	case Servers:
 		o.putOnce(i, at, claims.AskServers{At: ref}, func(a claims.Answer) Value { return o.s.serversValue(l.At, a) })
 	default:
@@ -323,12 +330,17 @@ func (o *observer) cut(i int, at *plan.Adapter, model *reachability.Model) {
 	}
 	o.out[i] = Holds
 	for _, service := range []lab.Service{{Proto: lab.ICMP}, {Proto: lab.TCP, From: 80, To: 80}} {
-		o.put(i, claims.Unplugged, claims.AskReach{From: claims.RefTo(at), Service: service}, func(a claims.Answer) Value {
-			if got, ok := a.Got.(claims.GotReach); ok && got.Answered || o.out[i] == Open {
-				return Open
-			}
-			return Holds
-		})
+		o.put(
+			i,
+			claims.Unplugged,
+			claims.AskReach{From: claims.RefTo(at), Service: service},
+			func(a claims.Answer) Value {
+				if got, ok := a.Got.(claims.GotReach); ok && got.Answered || o.out[i] == Open {
+					return Open
+				}
+				return Holds
+			},
+		)
 	}
 }
 
@@ -431,7 +443,8 @@ func (o *observer) settled(l *Look, at *plan.Adapter) Value {
 	case Hardware:
 		same = at.MAC == l.At.MAC
 	default:
-		same = (at.How == plan.Static) == (l.At.How == plan.Static) && (at.How == plan.NoAddress) == (l.At.How == plan.NoAddress)
+		same = (at.How == plan.Static) == (l.At.How == plan.Static) &&
+			(at.How == plan.NoAddress) == (l.At.How == plan.NoAddress)
 	}
 	if same {
 		return Holds
@@ -455,8 +468,10 @@ func (o *observer) readLogs() {
 		if !ok {
 			continue
 		}
-		_, action := gate.Machine.Decide(plan.Flow{Source: held.Address.Addr(), Destination: o.s.witness, Proto: service.Proto,
-			Port: service.From})
+		_, action := gate.Machine.Decide(
+			plan.Flow{Source: held.Address.Addr(), Destination: o.s.witness, Proto: service.Proto,
+				Port: service.From},
+		)
 		if o.out[i] = Holds; action != lab.Allow {
 			o.out[i] = Refused
 		}

@@ -62,11 +62,26 @@ const mostChoices = 16
 // whichQuestions ask which of several things is not as it should be: what opens, what
 // does not answer, what a console shows.
 func (s *Study) whichQuestions() []*Question {
-	opens := &Question{ID: "which.opens", Text: "Does one of these answer that must not? The first that does", Do: "try them in this order", cost: 2.5}
+	opens := &Question{
+		ID:   "which.opens",
+		Text: "Does one of these answer that must not? The first that does",
+		Do:   "try them in this order",
+		cost: 2.5,
+	}
 	answers := &Question{ID: "which.answers", Text: "Does one of these not answer? The first that does not",
 		Do: "try them in this order", cost: 2}
-	shows := &Question{ID: "which.shows", Text: "Is one of these on a console not as planned? The first that is not", Do: "check the consoles of the appliances", cost: 1.5}
-	odd := &Question{ID: "which.odd", Text: "Is one of these on a guest not as planned? The first that is not", Do: "check the guests' settings and adapters", cost: 1.5}
+	shows := &Question{
+		ID:   "which.shows",
+		Text: "Is one of these on a console not as planned? The first that is not",
+		Do:   "check the consoles of the appliances",
+		cost: 1.5,
+	}
+	odd := &Question{
+		ID:   "which.odd",
+		Text: "Is one of these on a guest not as planned? The first that is not",
+		Do:   "check the guests' settings and adapters",
+		cost: 1.5,
+	}
 	for i, l := range s.Looks {
 		switch l.Kind {
 		case Inbound, Host, Stopped, Cut:
@@ -101,7 +116,11 @@ func (s *Study) whichQuestions() []*Question {
 // choose has a question offer each of its looks, and none of them.
 func (s *Study) choose(q *Question) {
 	for n, i := range q.looks {
-		o := Option{Text: s.Looks[i].brief(), when: n, Seen: []Seen{{Text: s.Looks[i].ID + "=broken", Looks: []int{i}, Value: Broken}}}
+		o := Option{
+			Text: s.Looks[i].brief(),
+			when: n,
+			Seen: []Seen{{Text: s.Looks[i].ID + "=broken", Looks: []int{i}, Value: Broken}},
+		}
 		if n > 0 {
 			o.Seen = append(o.Seen, Seen{Text: "what stands before", Looks: q.looks[:n], Value: Holds})
 		}
@@ -211,7 +230,11 @@ func (s *Study) ladder(home *plan.Adapter) *Question {
 	g, name := home.Machine, home.Machine.Name
 	c := commandsOf(g)
 	q := &Question{ID: name + ".far", Machine: g, cost: 1.5, Text: "How far does " + name + " get?",
-		Do: fmt.Sprintf("on %s, in this order: %s, then ping its next hop, an IP address outside, a name outside", name, c.Addresses)}
+		Do: fmt.Sprintf(
+			"on %s, in this order: %s, then ping its next hop, an IP address outside, a name outside",
+			name,
+			c.Addresses,
+		)}
 	rung := func(text string, holds []Kind, is Value, kinds ...Kind) {
 		looks := s.of(g, kinds...)
 		if len(looks) == 0 {

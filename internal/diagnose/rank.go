@@ -65,10 +65,16 @@ func (s *Study) Causes(seen []Seen) []Cause {
 		}
 	}
 	for i := range out {
-		slices.SortStableFunc(out[i].Mistakes, func(a, b mistakes.Mistake) int { return cmp.Compare(b.Weight, a.Weight) })
+		slices.SortStableFunc(
+			out[i].Mistakes,
+			func(a, b mistakes.Mistake) int { return cmp.Compare(b.Weight, a.Weight) },
+		)
 	}
 	if Abnormal(seen) {
-		out = slices.DeleteFunc(out, func(c Cause) bool { return len(c.Mistakes) > 0 && !c.Explains() && !s.helps(c, seen) })
+		out = slices.DeleteFunc(
+			out,
+			func(c Cause) bool { return len(c.Mistakes) > 0 && !c.Explains() && !s.helps(c, seen) },
+		)
 	}
 	slices.SortStableFunc(out, func(a, b Cause) int {
 		return cmp.Or(-cmp.Compare(one(a.Explains()), one(b.Explains())), cmp.Compare(b.score, a.score))
@@ -202,7 +208,8 @@ func (s *Study) promising(seen []Seen, causes []Cause) []promise {
 	var out []promise
 	for i, a := range causes {
 		for k := i + 1; k < len(causes); k++ {
-			if b := causes[k]; len(a.Mistakes) > 0 && len(b.Mistakes) > 0 && sets[i].adds(sets[k]) && sets[k].adds(sets[i]) {
+			if b := causes[k]; len(a.Mistakes) > 0 && len(b.Mistakes) > 0 && sets[i].adds(sets[k]) &&
+				sets[k].adds(sets[i]) {
 				weight := math.Log(a.Mistakes[0].Weight*b.Mistakes[0].Weight) - a.surprise - b.surprise
 				out = append(out, promise{i, k, sets[i].missesWith(sets[k]), weight})
 			}

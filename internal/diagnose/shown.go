@@ -124,7 +124,8 @@ func sameOr(same bool) Value {
 // address, else the only one, else the first with an address or a link.
 func (r *paste) interfaceOf(l listing.Listing, home *plan.Adapter) *listing.Interface {
 	for i := range l.Interfaces {
-		if tail := l.Interfaces[i].Tail; tail != "" && strings.HasSuffix(strings.ReplaceAll(home.MAC.String(), ":", ""), tail) {
+		if tail := l.Interfaces[i].Tail; tail != "" &&
+			strings.HasSuffix(strings.ReplaceAll(home.MAC.String(), ":", ""), tail) {
 			return &l.Interfaces[i]
 		}
 	}
@@ -163,7 +164,8 @@ func (r *paste) routes(l listing.Listing) {
 	}
 	gate := Home(r.m).Gate()
 	for _, n := range l.Neighbors {
-		if gate != nil && gate.Address.IsValid() && n.Address == gate.Address.Addr() && len(n.Tail) == 12 && !claims.Transparent(gate) {
+		if gate != nil && gate.Address.IsValid() && n.Address == gate.Address.Addr() && len(n.Tail) == 12 &&
+			!claims.Transparent(gate) {
 			r.at(sameOr(n.Tail == strings.ReplaceAll(gate.MAC.String(), ":", "")), "", Gateway)
 		}
 	}
@@ -192,7 +194,11 @@ func (r *paste) ports(l listing.Listing) {
 			case look.Kind == Cable && x.Link == listing.LinkUp:
 				r.see(i, Holds, "")
 			case look.Kind == Address && len(x.Addresses) > 0:
-				r.see(i, addressValue(r.s.Plan, look.home, look.planned, x.Addresses[0].Prefix), x.Addresses[0].Addr().String())
+				r.see(
+					i,
+					addressValue(r.s.Plan, look.home, look.planned, x.Addresses[0].Prefix),
+					x.Addresses[0].Addr().String(),
+				)
 			case look.Kind == Address:
 				r.see(i, None, "")
 			}
@@ -255,7 +261,8 @@ func (r *paste) ping(to netip.Addr, v Value, large bool) {
 		return
 	}
 	for i, l := range r.s.Looks {
-		if l.Machine == r.m && (l.Kind == Neighbor || l.Kind == Across && l.service.Proto == "icmp") && l.To.Address.IsValid() &&
+		if l.Machine == r.m && (l.Kind == Neighbor || l.Kind == Across && l.service.Proto == "icmp") &&
+			l.To.Address.IsValid() &&
 			l.To.Address.Addr() == to {
 			r.see(i, allowedValue(l, v), "")
 			return
@@ -270,7 +277,9 @@ func (r *paste) ping(to netip.Addr, v Value, large bool) {
 
 // denied reports whether a rule keeps a guest from pinging its next hop.
 func (r *paste) denied(gate, home *plan.Adapter) bool {
-	rule, action := gate.Machine.Decide(plan.Flow{Source: claims.Likely(home), Destination: gate.Address.Addr(), Proto: lab.ICMP, Own: true})
+	rule, action := gate.Machine.Decide(
+		plan.Flow{Source: claims.Likely(home), Destination: gate.Address.Addr(), Proto: lab.ICMP, Own: true},
+	)
 	return rule != nil && action != lab.Allow
 }
 
@@ -327,8 +336,10 @@ type toolPatterns struct{ ping, name, page, received, lost, url *regexp.Regexp }
 
 var tools = sync.OnceValue(func() toolPatterns {
 	return toolPatterns{
-		ping:     regexp.MustCompile(`(?i)(?:^|[\s$#>])ping6?\s+(.*)$`),
-		name:     regexp.MustCompile(`(?i)(?:^|[\s$#>])(?:dig|host|nslookup|getent\s+(?:a?hosts\w*)|resolvectl\s+query)\s+(.*)$`),
+		ping: regexp.MustCompile(`(?i)(?:^|[\s$#>])ping6?\s+(.*)$`),
+		name: regexp.MustCompile(
+			`(?i)(?:^|[\s$#>])(?:dig|host|nslookup|getent\s+(?:a?hosts\w*)|resolvectl\s+query)\s+(.*)$`,
+		),
 		page:     regexp.MustCompile(`(?i)(?:^|[\s$#>])(?:curl|wget|fetch)\s+(.*)$`),
 		received: regexp.MustCompile(`(?i)(\d+)\s+(?:packets\s+)?received|received\s*=\s*(\d+)`),
 		lost:     regexp.MustCompile(`(?i)\b100(?:\.0)?% (?:packet )?loss`),
@@ -342,8 +353,13 @@ func (t *try) begins(line string) bool {
 		return false // the heading of the ping whose command stands above
 	}
 	p, line := tools(), strings.TrimRight(line, "\r\n")
-	if m := p.ping.FindStringSubmatch(line); m != nil && !strings.Contains(line, "statistics") && !strings.HasPrefix(line, "---") {
-		*t = try{what: "ping", to: target(m[1]), large: strings.Contains(m[1], "1472") || strings.Contains(m[1], "1473")}
+	if m := p.ping.FindStringSubmatch(line); m != nil && !strings.Contains(line, "statistics") &&
+		!strings.HasPrefix(line, "---") {
+		*t = try{
+			what:  "ping",
+			to:    target(m[1]),
+			large: strings.Contains(m[1], "1472") || strings.Contains(m[1], "1473"),
+		}
 		return true
 	}
 	if m := p.name.FindStringSubmatch(line); m != nil && !strings.Contains(line, "DiG") {
@@ -353,7 +369,8 @@ func (t *try) begins(line string) bool {
 	if m := p.page.FindStringSubmatch(line); m != nil {
 		*t = try{what: "page"}
 		for _, w := range strings.Fields(m[1]) {
-			if u := p.url.FindStringSubmatch(w); u != nil && !strings.HasPrefix(w, "-") && strings.ContainsAny(w, "./") {
+			if u := p.url.FindStringSubmatch(w); u != nil && !strings.HasPrefix(w, "-") &&
+				strings.ContainsAny(w, "./") {
 				t.to = u[1]
 			}
 		}
@@ -383,15 +400,47 @@ var verdicts = []struct {
 	what, words string
 	value       Value
 }{
-	{"ping", "network is unreachable", NoRoute}, {"ping", "no route to host", NoRoute}, {"ping", "transmit failed", NoRoute},
-	{"ping", "general failure", NoRoute}, {"ping", "packet filtered", Refused}, {"ping", "communication administratively", Refused},
+	{
+		"ping",
+		"network is unreachable",
+		NoRoute,
+	}, {"ping", "no route to host", NoRoute}, {"ping", "transmit failed", NoRoute},
+	{
+		"ping",
+		"general failure",
+		NoRoute,
+	}, {"ping", "packet filtered", Refused}, {"ping", "communication administratively", Refused},
 	{"ping", "communication prohibited", Refused},
-	{"ping", "destination net unreachable", Unreached}, {"ping", "message too long", None}, {"ping", "frag needed", None},
-	{"name", "servfail", Failed}, {"name", "server failure", Failed}, {"name", "nxdomain", Failed}, {"name", "non-existent domain", Failed},
-	{"name", "no servers could be reached", None}, {"name", "timed out", None}, {"name", "no response from server", None},
-	{"name", "connection refused", Refused}, {"name", "network unreachable", NoRoute}, {"name", "temporary failure in name resolution", None},
-	{"page", "could not resolve", Failed}, {"page", "connection refused", Refused}, {"page", "no route to host", Unreached},
-	{"page", "network is unreachable", NoRoute}, {"page", "timed out", None}, {"page", "timeout", None}, {"page", "connection reset", Refused},
+	{
+		"ping",
+		"destination net unreachable",
+		Unreached,
+	}, {"ping", "message too long", None}, {"ping", "frag needed", None},
+	{
+		"name",
+		"servfail",
+		Failed,
+	}, {"name", "server failure", Failed}, {"name", "nxdomain", Failed}, {"name", "non-existent domain", Failed},
+	{
+		"name",
+		"no servers could be reached",
+		None,
+	}, {"name", "timed out", None}, {"name", "no response from server", None},
+	{
+		"name",
+		"connection refused",
+		Refused,
+	}, {"name", "network unreachable", NoRoute}, {"name", "temporary failure in name resolution", None},
+	{
+		"page",
+		"could not resolve",
+		Failed,
+	}, {"page", "connection refused", Refused}, {"page", "no route to host", Unreached},
+	{
+		"page",
+		"network is unreachable",
+		NoRoute,
+	}, {"page", "timed out", None}, {"page", "timeout", None}, {"page", "connection reset", Refused},
 }
 
 // reads takes what a line says of the try.

@@ -10,26 +10,46 @@ import (
 var signs = sync.OnceValue(func() map[Kind]map[Value]string {
 	return map[Kind]map[Value]string{
 		Cable: {None: "no link"}, Mask: {Narrow: "a mask too long", Wide: "a mask too short"},
-		Router:   {None: "no default route is set", Other: "another default route is set", Astray: "its default gateway is not in its network"},
+		Router: {
+			None:   "no default route is set",
+			Other:  "another default route is set",
+			Astray: "its default gateway is not in its network",
+		},
 		Resolver: {None: "no DNS server is set", Other: "another DNS server is set"},
-		Gateway: {None: "its next hop does not answer", Other: "another machine answers for its next hop", NoRoute: "it has no next hop",
-			Astray: "its next hop answers only ARP"},
+		Gateway: {
+			None:    "its next hop does not answer",
+			Other:   "another machine answers for its next hop",
+			NoRoute: "it has no next hop",
+			Astray:  "its next hop answers only ARP",
+		},
 		Number: {Open: "it reaches outside by ping", Refused: "pings to outside are refused",
 			Unreached: "the appliance reports that it cannot reach outside"},
 		Page: {Open: "it reaches outside over HTTP"}, Datagram: {Open: "it reaches outside over UDP"},
-		Name: {Failed: "the DNS server resolves no names", None: "DNS times out", Refused: "its DNS server does not listen",
-			NoRoute: "it reaches no DNS server", Late: "the first name fails, the second is found", Other: "names resolve to other addresses"},
+		Name: {
+			Failed:  "the DNS server resolves no names",
+			None:    "DNS times out",
+			Refused: "its DNS server does not listen",
+			NoRoute: "it reaches no DNS server",
+			Late:    "the first name fails, the second is found",
+			Other:   "names resolve to other addresses",
+		},
 		Large: {None: "large pings are lost"}, Path: {Other: "another first hop", None: "no first hop"},
-		Source:   {Other: "seen outside under another address"},
-		Cut:      {Open: "it reaches outside with the WAN unplugged"},
-		Servers:  {None: "nothing serves DHCP to it", Two: "two serve DHCP to it", Other: "another machine serves DHCP to it"},
+		Source: {Other: "seen outside under another address"},
+		Cut:    {Open: "it reaches outside with the WAN unplugged"},
+		Servers: {
+			None:  "nothing serves DHCP to it",
+			Two:   "two serve DHCP to it",
+			Other: "another machine serves DHCP to it",
+		},
 		Admin:    {None: "the admin page does not open", Refused: "the admin page is refused"},
 		IPv6:     {Other: "an IPv6 router"},
 		Adapters: {Other: "an extra adapter"},
 		Hardware: {Other: "another MAC address"},
 		How:      {Other: "its address is not obtained as planned"},
 		Log:      {Refused: "the log shows that a rule drops it", None: "the log does not show it"},
-		Console:  {None: "the console is dark"}, Inbound: {Open: "the admin page opens from outside"}, Host: {Open: "the host is on its segment"},
+		Console: {
+			None: "the console is dark",
+		}, Inbound: {Open: "the admin page opens from outside"}, Host: {Open: "the host is on its segment"},
 	}
 })
 

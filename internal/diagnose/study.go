@@ -306,7 +306,10 @@ func (s *Study) Fewest(v Vector) int {
 		if best < 0 {
 			break
 		}
-		left = slices.DeleteFunc(slices.Clone(left), func(o Vector) bool { return o[best] != v[best] && o[best] != Unseen })
+		left = slices.DeleteFunc(
+			slices.Clone(left),
+			func(o Vector) bool { return o[best] != v[best] && o[best] != Unseen },
+		)
 		taken++
 	}
 	return max(taken, mostFewest+1)

@@ -35,9 +35,24 @@ const (
 	networks        // the first that is a segment's
 )
 
-var valueWords = [...]string{"unseen", "holds", "none", "refused", "unreachable", "no-route", "failed", "other", "late", "open",
-	"narrow", "wide", "two", "foreign",
-	"astray", "broken"}
+var valueWords = [...]string{
+	"unseen",
+	"holds",
+	"none",
+	"refused",
+	"unreachable",
+	"no-route",
+	"failed",
+	"other",
+	"late",
+	"open",
+	"narrow",
+	"wide",
+	"two",
+	"foreign",
+	"astray",
+	"broken",
+}
 
 // InNetwork is the value of an address that is of the i-th segment's network.
 func InNetwork(i int) Value { return networks + Value(min(i, 255-int(networks))) }

@@ -47,19 +47,29 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 	case Resolver:
 		return "Is the DNS server of " + who + " as planned" + asPlanned(l.single) + "?", on + c.Resolvers
 	case Adapters:
-		return "Does " + who + " have as many adapters as planned, " + number(len(l.Machine.Adapters)) + "?", on + c.Addresses
+		return "Does " + who + " have as many adapters as planned, " + number(
+			len(l.Machine.Adapters),
+		) + "?", on + c.Addresses
 	case Hardware:
 		return fmt.Sprintf("Is the MAC address of %s %s?", who, l.At.MAC), on + c.Addresses
 	case How:
-		return "Is the address of " + who + " obtained as planned: " + gotBy(l.At) + "?", "in the network settings of " + who
+		return "Is the address of " + who + " obtained as planned: " + gotBy(
+			l.At,
+		) + "?", "in the network settings of " + who
 	case Gateway:
-		return "Does the next hop of " + who + " answer, and is it the appliance?", on + c.Ping(gatewayOf(l.At)) + ", then the neighbor table"
+		return "Does the next hop of " + who + " answer, and is it the appliance?", on + c.Ping(
+			gatewayOf(l.At),
+		) + ", then the neighbor table"
 	case Number:
 		return "Does " + who + " reach an IP address outside by ping?", on + c.Ping("NUMBER")
 	case Page:
 		return fmt.Sprintf("Does %s open a page outside by IP address, %s?", who, l.service), on + c.Fetch("NUMBER")
 	case Datagram:
-		return fmt.Sprintf("Does %s get a reply from outside over %s?", who, l.service), on + "query a time or DNS server outside by address"
+		return fmt.Sprintf(
+			"Does %s get a reply from outside over %s?",
+			who,
+			l.service,
+		), on + "query a time or DNS server outside by address"
 	case Name:
 		return "Does a name outside resolve on " + who + "?", on + c.Name(nameOutside)
 	case Large:
@@ -73,7 +83,9 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 			"on the appliance, read the log while " + who + " pings outside"
 	case Cut:
 		return "With the appliance's WAN unplugged, does " + who + " still reach anything outside?", "unplug the WAN, then " + on +
-			c.Ping("NUMBER")
+			c.Ping(
+				"NUMBER",
+			)
 	case Servers:
 		return "Which machine answers when " + who + " sees which DHCP servers?", on + "`bastion probe`, or check which server the lease is from"
 	case Neighbor:
@@ -82,21 +94,47 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 		return fmt.Sprintf("Does %s reach %s, on %s, by %s?", who, l.To.Machine.Name, l.To.Segment.Name, l.service),
 			on + c.Ping(targetOf(l.To))
 	case Admin:
-		return "Does the admin page open from " + who + "?", fmt.Sprintf("on %s: open https://%s:%d/", who, l.To.Address.Addr(), l.service.From)
+		return "Does the admin page open from " + who + "?", fmt.Sprintf(
+			"on %s: open https://%s:%d/",
+			who,
+			l.To.Address.Addr(),
+			l.service.From,
+		)
 	case IPv6:
 		return "Has " + who + " an IPv6 router?", on + c.Routes
 	case Renew:
 		return "Which address has " + who + " after a renewal?", on + c.Renew
 	case Stopped:
-		return fmt.Sprintf("Does %s reach outside over %s, which a rule denies?", who, l.service), on + "try it with any client"
+		return fmt.Sprintf(
+			"Does %s reach outside over %s, which a rule denies?",
+			who,
+			l.service,
+		), on + "try it with any client"
 	case Inside:
-		return fmt.Sprintf("From inside, on %s: does %s of %s answer?", who, l.service, l.To.Machine.Name), on + "open it at " + targetOf(l.To)
+		return fmt.Sprintf(
+				"From inside, on %s: does %s of %s answer?",
+				who,
+				l.service,
+				l.To.Machine.Name,
+			), on + "open it at " + targetOf(
+				l.To,
+			)
 	case Published:
-		return fmt.Sprintf("From outside: does %s at the WAN address reach %s?", l.service, l.To.Machine.Name), "from a machine outside, open it"
+		return fmt.Sprintf(
+			"From outside: does %s at the WAN address reach %s?",
+			l.service,
+			l.To.Machine.Name,
+		), "from a machine outside, open it"
 	case Inbound:
-		return fmt.Sprintf("From outside: does the admin page (%s) open at the WAN address?", l.service), "from a machine outside, open it"
+		return fmt.Sprintf(
+			"From outside: does the admin page (%s) open at the WAN address?",
+			l.service,
+		), "from a machine outside, open it"
 	}
-	return fmt.Sprintf("Does the host have an address on %s?", l.Segment.Name), "on the host: ip -br address, or its own list"
+	return fmt.Sprintf(
+		"Does the host have an address on %s?",
+		l.Segment.Name,
+	), "on the host: ip -br address, or its own list"
 }
 
 // askConsole is ask for what one looks at on an appliance.
@@ -110,7 +148,12 @@ func (l *Look) askConsole(who string) (text, do string) {
 	case Address:
 		return fmt.Sprintf("Which address does port %s of %s have?", l.At.Name, who), at + ", list the interfaces"
 	case How:
-		return fmt.Sprintf("Does port %s of %s get its address as planned: %s?", l.At.Name, who, gotBy(l.At)), at + ", read its settings"
+		return fmt.Sprintf(
+			"Does port %s of %s get its address as planned: %s?",
+			l.At.Name,
+			who,
+			gotBy(l.At),
+		), at + ", read its settings"
 	case Gateway:
 		return "Does the router upstream answer the console of " + who + "?", at + ", ping its gateway"
 	case Number:
@@ -315,9 +358,39 @@ func (s *Study) Tells(c Cause, causes []Cause) string {
 }
 
 // complained are the looks by what people come with first.
-var complained = []Kind{Page, Name, Published, Inside, Across, Admin, Neighbor, Number, Datagram, Large, Inbound, Stopped, Host,
-	Cut, Lease, Address,
-	IPv6, Servers, Source, Path, Adapters, Hardware, How, Mask, Router, Resolver, Renew, Gateway, Cable, Log, Console}
+var complained = []Kind{
+	Page,
+	Name,
+	Published,
+	Inside,
+	Across,
+	Admin,
+	Neighbor,
+	Number,
+	Datagram,
+	Large,
+	Inbound,
+	Stopped,
+	Host,
+	Cut,
+	Lease,
+	Address,
+	IPv6,
+	Servers,
+	Source,
+	Path,
+	Adapters,
+	Hardware,
+	How,
+	Mask,
+	Router,
+	Resolver,
+	Renew,
+	Gateway,
+	Cable,
+	Log,
+	Console,
+}
 
 // Complaints returns what people would come with who sit before a lab that shows a vector:
 // at most so many things, those first that one meets without looking for them.
@@ -388,8 +461,16 @@ func (l *Look) complaint(v Value) string {
 
 // complaints are those that say the same whatever a look shows; {} is who it is.
 var complaints = sync.OnceValue(func() map[Kind]string {
-	return map[Kind]string{Cable: "{} has no link", Gateway: "the next hop of {} does not answer, or another machine does",
-		Large: "large pages hang on {}", Admin: "the admin page does not open on {}", Inbound: "the admin page of {} opens from outside",
-		Cut: "{} still reaches outside when the appliance's WAN is unplugged", Servers: "more than one DHCP server on the segment of {}, or another one than planned",
-		IPv6: "{} has an IPv6 router", Console: "the console of {} is dark", Adapters: "{} has an extra adapter"}
+	return map[Kind]string{
+		Cable:    "{} has no link",
+		Gateway:  "the next hop of {} does not answer, or another machine does",
+		Large:    "large pages hang on {}",
+		Admin:    "the admin page does not open on {}",
+		Inbound:  "the admin page of {} opens from outside",
+		Cut:      "{} still reaches outside when the appliance's WAN is unplugged",
+		Servers:  "more than one DHCP server on the segment of {}, or another one than planned",
+		IPv6:     "{} has an IPv6 router",
+		Console:  "the console of {} is dark",
+		Adapters: "{} has an extra adapter",
+	}
 })

@@ -54,7 +54,14 @@ func Kinds() []Kind {
 
 // machine returns a machine of the plan as a package's system.
 func machine(m *plan.Machine) ovf.System {
-	s := ovf.System{ID: m.Name, Name: m.Name, CPUs: m.Spec.CPUs, Memory: int64(m.Spec.Memory), Firmware: m.Spec.Firmware, About: about(m)}
+	s := ovf.System{
+		ID:       m.Name,
+		Name:     m.Name,
+		CPUs:     m.Spec.CPUs,
+		Memory:   int64(m.Spec.Memory),
+		Firmware: m.Spec.Firmware,
+		About:    about(m),
+	}
 	if m.Appliance != nil {
 		s.Family = m.Profile.System
 	} else if s.Family = m.Guest.System; s.Family == "" {
@@ -65,8 +72,11 @@ func machine(m *plan.Machine) ovf.System {
 		if a.Segment.Nowhere() {
 			network = ""
 		}
-		s.Adapters = append(s.Adapters, ovf.Adapter{Number: a.Number, Name: a.Name + ": " + a.Attach, Network: network, Model: a.NIC,
-			MAC: a.MAC.String(), Plugged: a.Plugged && !a.Later()})
+		s.Adapters = append(
+			s.Adapters,
+			ovf.Adapter{Number: a.Number, Name: a.Name + ": " + a.Attach, Network: network, Model: a.NIC,
+				MAC: a.MAC.String(), Plugged: a.Plugged && !a.Later()},
+		)
 	}
 	if m.Spec.Disk > 0 {
 		s.Drives = append(s.Drives, ovf.Drive{Disk: "disk-" + m.Name, Size: int64(m.Spec.Disk), Bus: m.Spec.DiskBus})

@@ -82,7 +82,11 @@ func TestExports(t *testing.T) {
 				assert.Equal(t, files, again, "%s: the same plan gives the same files", k.Name)
 				dir := t.TempDir()
 				require.NoError(t, fileset.Write(dir, files, false), k.Name)
-				assert.ErrorIs(t, fileset.Write(dir, files[:min(1, len(files))], false), map[bool]error{true: atomicfile.ErrThere}[len(files) > 0])
+				assert.ErrorIs(
+					t,
+					fileset.Write(dir, files[:min(1, len(files))], false),
+					map[bool]error{true: atomicfile.ErrThere}[len(files) > 0],
+				)
 				for _, f := range files {
 					checkFile(t, p, k.Name, filepath.Join(dir, f.Name), f)
 				}
@@ -183,7 +187,12 @@ func checkDescriptor(t *testing.T, p *plan.Plan, f fileset.File) {
 		m := p.Machine(s.Name)
 		require.NotNil(t, m, s.Name)
 		assert.Contains(t, []string{"Linux, 64 bits", "BSD, 64 bits", ""}, s.Guest)
-		assert.NotEqual(t, m.Guest != nil && m.Guest.System == "" || m.Appliance != nil && m.Profile.System != "", s.Guest == "", s.Name)
+		assert.NotEqual(
+			t,
+			m.Guest != nil && m.Guest.System == "" || m.Appliance != nil && m.Profile.System != "",
+			s.Guest == "",
+			s.Name,
+		)
 		assert.Equal(t, m.Spec.CPUs, s.CPUs)
 		assert.Equal(t, int64(m.Spec.Memory), s.Memory)
 		require.Len(t, s.Adapters, len(m.Own()))
@@ -196,7 +205,10 @@ func checkDescriptor(t *testing.T, p *plan.Plan, f fileset.File) {
 			assert.Equal(t, a.MAC.String(), s.Adapters[i].MAC)
 			assert.Equal(t, a.NIC, s.Adapters[i].Model)
 			assert.Equal(t, a.Plugged && !a.Later(), s.Adapters[i].Plugged)
-			assert.True(t, slices.ContainsFunc(got.Networks, func(n ovf.Network) bool { return n.Name == a.Segment.Name }))
+			assert.True(
+				t,
+				slices.ContainsFunc(got.Networks, func(n ovf.Network) bool { return n.Name == a.Segment.Name }),
+			)
 		}
 		if m.Spec.Disk > 0 {
 			assert.Equal(t, int64(m.Spec.Disk), s.Drives[0].Size)
@@ -215,7 +227,9 @@ func checkYang(t *testing.T, path string, f fileset.File) {
 		t.Log("the models are not here to judge")
 		return
 	}
-	part, err := json.Marshal(map[string]json.RawMessage{"ietf-interfaces:interfaces": all["ietf-interfaces:interfaces"]})
+	part, err := json.Marshal(
+		map[string]json.RawMessage{"ietf-interfaces:interfaces": all["ietf-interfaces:interfaces"]},
+	)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, part, 0o600))
 	judge(t, "yanglint", "-p", models+"nmda-modules/ietf", "-p", models+"modules/ietf",

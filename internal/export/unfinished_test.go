@@ -64,8 +64,12 @@ guests:
 		plugged = append(plugged, a.Plugged)
 	}
 	assert.Equal(t, []bool{false, true, true, false}, plugged)
-	assert.Equal(t, []string{"causeway", "backup", "SW 2", ""}, []string{s.Adapters[0].Network, s.Adapters[1].Network, s.Adapters[2].Network,
-		s.Adapters[3].Network})
+	assert.Equal(
+		t,
+		[]string{"causeway", "backup", "SW 2", ""},
+		[]string{s.Adapters[0].Network, s.Adapters[1].Network, s.Adapters[2].Network,
+			s.Adapters[3].Network},
+	)
 	text := string(files["sluice.ovf"].Data)
 	for _, want := range []string{"Starts from disk, then media.", "Starts with the host.", "are connected once it is set up",
 		"its memory is reserved"} {

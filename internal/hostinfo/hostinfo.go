@@ -67,7 +67,8 @@ func (r *Report) Networks() []netip.Prefix {
 	var list []netip.Prefix
 	add := func(p netip.Prefix) {
 		p = p.Masked()
-		if !p.Addr().Is4() || p.Bits() == 0 || p.Addr().IsLoopback() || p.Addr().IsLinkLocalUnicast() || p.Addr().IsMulticast() {
+		if !p.Addr().Is4() || p.Bits() == 0 || p.Addr().IsLoopback() || p.Addr().IsLinkLocalUnicast() ||
+			p.Addr().IsMulticast() {
 			return
 		}
 		for _, q := range list {
@@ -75,7 +76,10 @@ func (r *Report) Networks() []netip.Prefix {
 				return
 			}
 		}
-		list = append(slices.DeleteFunc(list, func(q netip.Prefix) bool { return p.Bits() <= q.Bits() && p.Contains(q.Addr()) }), p)
+		list = append(
+			slices.DeleteFunc(list, func(q netip.Prefix) bool { return p.Bits() <= q.Bits() && p.Contains(q.Addr()) }),
+			p,
+		)
 	}
 	for _, a := range r.Adapters {
 		for _, p := range a.Addresses {
@@ -114,7 +118,10 @@ const reserve = 2 * lab.GiB
 func (r *Report) Follows() []string {
 	var out []string
 	if up, ok := r.Uplink(); !ok {
-		out = append(out, "No adapter is connected to a network: use NAT by the host for the WAN (join: nat), or plug in a cable.")
+		out = append(
+			out,
+			"No adapter is connected to a network: use NAT by the host for the WAN (join: nat), or plug in a cable.",
+		)
 	} else {
 		switch up.Kind {
 		case Wired:
@@ -129,16 +136,29 @@ func (r *Report) Follows() []string {
 	switch {
 	case r.Available == 0:
 	case r.Available <= reserve:
-		out = append(out, fmt.Sprintf("Only %s of memory is free: too little for an appliance and a guest. Close something first.",
-			about(r.Available)))
+		out = append(
+			out,
+			fmt.Sprintf("Only %s of memory is free: too little for an appliance and a guest. Close something first.",
+				about(r.Available)),
+		)
 	default:
 		n := int((r.Available - reserve) / lab.GiB)
-		out = append(out, fmt.Sprintf("About %s of memory is left for machines when the host keeps %s: an appliance and %d guests of 1GiB.",
-			about(r.Available-reserve), reserve, max(n-1, 0)))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"About %s of memory is left for machines when the host keeps %s: an appliance and %d guests of 1GiB.",
+				about(r.Available-reserve),
+				reserve,
+				max(n-1, 0),
+			),
+		)
 	}
 	switch r.Accelerated {
 	case No:
-		out = append(out, "Virtual machines cannot be accelerated here ("+r.Why+"): they run, several times slower, and waits grow.")
+		out = append(
+			out,
+			"Virtual machines cannot be accelerated here ("+r.Why+"): they run, several times slower, and waits grow.",
+		)
 	case Yes:
 		out = append(out, "Virtual machines can be accelerated here.")
 	}

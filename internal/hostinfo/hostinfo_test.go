@@ -67,7 +67,11 @@ func TestLookInNamespace(t *testing.T) {
 			names[a.Name] = a
 		}
 		require.Contains(t, names, "made0")
-		assert.Equal(t, []any{Virtual, true, "02:0b:00:00:00:07"}, []any{names["made0"].Kind, names["made0"].Up, names["made0"].MAC})
+		assert.Equal(
+			t,
+			[]any{Virtual, true, "02:0b:00:00:00:07"},
+			[]any{names["made0"].Kind, names["made0"].Up, names["made0"].MAC},
+		)
 		assert.False(t, names["made1"].Up)
 		assert.NotContains(t, names, "lo")
 		assert.Equal(t, []any{"made0", "172.29.64.1"}, []any{r.Default, r.Gateway.String()})

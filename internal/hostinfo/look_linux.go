@@ -56,7 +56,8 @@ func (r *Report) links() error {
 			a.Kind = Wired
 			// A bus of a hypervisor, or none: this machine is a guest itself.
 			bus, _ := os.Readlink(filepath.Join(sys, "device/subsystem"))
-			if target, err := os.Readlink(sys); filepath.Base(bus) == "virtio" || err == nil && strings.Contains(target, "/virtual/") {
+			if target, err := os.Readlink(sys); filepath.Base(bus) == "virtio" ||
+				err == nil && strings.Contains(target, "/virtual/") {
 				a.Kind = Virtual
 			}
 		}

@@ -11,7 +11,14 @@ import (
 // system, and says what that leaves unseen.
 func Look(path string) *Report {
 	r := base()
-	r.Unseen = append(r.Unseen, "routes and the default path outside", "resolvers", "memory", "disk space", "which adapters are wireless")
+	r.Unseen = append(
+		r.Unseen,
+		"routes and the default path outside",
+		"resolvers",
+		"memory",
+		"disk space",
+		"which adapters are wireless",
+	)
 	list, err := net.Interfaces()
 	if err != nil {
 		r.Unseen = append(r.Unseen, "network adapters: "+err.Error())
@@ -21,7 +28,13 @@ func Look(path string) *Report {
 		if i.Flags&net.FlagLoopback != 0 {
 			continue
 		}
-		a := Adapter{Name: i.Name, Kind: Wired, Up: i.Flags&net.FlagUp != 0, MAC: i.HardwareAddr.String(), Addresses: []netip.Prefix{}}
+		a := Adapter{
+			Name:      i.Name,
+			Kind:      Wired,
+			Up:        i.Flags&net.FlagUp != 0,
+			MAC:       i.HardwareAddr.String(),
+			Addresses: []netip.Prefix{},
+		}
 		if len(i.HardwareAddr) == 0 {
 			a.Kind = Virtual
 		}

@@ -100,7 +100,21 @@ cp d.vdi x.qcow2; head -c 100000 d.qcow2 > cut.qcow2; : > nil.iso; sha256sum gat
 
 func TestInspectRealFiles(t *testing.T) {
 	dir := t.TempDir()
-	tools(t, dir, makeImages, "genisoimage", "xorriso", "qemu-img", "zstd", "xz", "bzip2", "zip", "mcopy", "/sbin/mkfs.vfat", "/sbin/sfdisk")
+	tools(
+		t,
+		dir,
+		makeImages,
+		"genisoimage",
+		"xorriso",
+		"qemu-img",
+		"zstd",
+		"xz",
+		"bzip2",
+		"zip",
+		"mcopy",
+		"/sbin/mkfs.vfat",
+		"/sbin/sfdisk",
+	)
 	const gate, hybrid = "optical image, GATE, boots uefi, for ARM, 64 bits+x86, 64 bits",
 		"optical image, HYBRID, boots uefi, for ARM, 64 bits+x86, 64 bits, and stick"
 	for name, want := range map[string]string{
@@ -259,7 +273,11 @@ cp zeros.zst n1.zst; for k in 1 2 3 4 5 6; do zstd -q n$k.zst -o n$((k+1)).zst; 
 	require.NoError(t, err)
 	defer f.Close()
 	info, _ := f.Stat()
-	assert.Contains(t, fmt.Sprint(deepest(Inspect("n7.zst", f, info.Size(), Options{})).Notes), "compressed more than 4 times")
+	assert.Contains(
+		t,
+		fmt.Sprint(deepest(Inspect("n7.zst", f, info.Size(), Options{})).Notes),
+		"compressed more than 4 times",
+	)
 	runtime.ReadMemStats(&after)
 	assert.Less(t, after.Sys-before.Sys, uint64(200<<20))
 }

@@ -200,7 +200,8 @@ func (c *Content) tell(head []byte, r io.ReaderAt, o Options) Kind {
 		c.Is, c.what = "file system", "a FAT volume without a loader: no machine starts from it; attach it as a drive with files"
 		return Unknown
 	}
-	if text := bytes.TrimSpace(head); bytes.HasPrefix(text, []byte("<?xml")) || bytes.HasPrefix(text, []byte("<Envelope")) {
+	if text := bytes.TrimSpace(head); bytes.HasPrefix(text, []byte("<?xml")) ||
+		bytes.HasPrefix(text, []byte("<Envelope")) {
 		return Descriptor
 	}
 	if list, err := sums.Read("", head[:bytes.LastIndexByte(head, '\n')+1]); err == nil && len(list.Sums) > 0 {
@@ -384,7 +385,8 @@ func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
 			continue
 		}
 		w := newWindow(Guard(m, o.packed(int64(min(f.CompressedSize64, math.MaxInt64)))), o.budget())
-		if at, err := f.DataOffset(); err == nil && f.Method == zip.Store && depth == 0 { // where it lies, to be read anywhere
+		if at, err := f.DataOffset(); err == nil && f.Method == zip.Store &&
+			depth == 0 { // where it lies, to be read anywhere
 			inspect(inner, io.NewSectionReader(r, at, inner.Size), Options{Whole: o.Whole, file: o.file}, depth+1)
 		} else {
 			inspect(inner, w, Options{Whole: o.Whole, file: o.file}, depth+1)
@@ -406,7 +408,16 @@ func (c *Content) inspectZip(r io.ReaderAt, o Options, depth int) {
 
 // methods names what zips pack with that is not unpacked here (APPNOTE, section 4.4.5).
 var methods = sync.OnceValue(func() map[uint16]string {
-	return map[uint16]string{9: "deflate64", 12: "bzip2", 14: "lzma", 93: "zstd", 95: "xz", 97: "wavpack", 98: "PPMd", 99: "AES"}
+	return map[uint16]string{
+		9:  "deflate64",
+		12: "bzip2",
+		14: "lzma",
+		93: "zstd",
+		95: "xz",
+		97: "wavpack",
+		98: "PPMd",
+		99: "AES",
+	}
 })
 
 // unreadable returns why a zip's member is not unpacked here, whole as it may be.

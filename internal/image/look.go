@@ -76,13 +76,19 @@ func (c *Content) lookInto(r io.ReaderAt, o Options) {
 	}
 	switch {
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		c.fault("it is cut short: %s", strings.TrimSuffix(plainly(err), ": "+io.ErrUnexpectedEOF.Error())+" lies beyond its end")
+		c.fault(
+			"it is cut short: %s",
+			strings.TrimSuffix(plainly(err), ": "+io.ErrUnexpectedEOF.Error())+" lies beyond its end",
+		)
 		return
 	case err != nil && known(v.Format):
 		c.fault("%s", plainly(err))
 		return
 	case err != nil:
-		c.Unsupported = fmt.Sprintf("a virtual disk of the format %s is not looked into here: convert it, as with qemu-img convert", v.Format)
+		c.Unsupported = fmt.Sprintf(
+			"a virtual disk of the format %s is not looked into here: convert it, as with qemu-img convert",
+			v.Format,
+		)
 		return
 	}
 	c.companions(v, w, o)

@@ -25,7 +25,8 @@ const maxManifest = 1 << 20
 func (c *Content) inspectPackage(file *io.SectionReader, anywhere bool) {
 	var descriptor *Content
 	for _, x := range c.Inside {
-		if x.Kind == Descriptor && strings.EqualFold(path.Ext(x.Name), ".ovf") && !strings.Contains(within(x.Name), "/") {
+		if x.Kind == Descriptor && strings.EqualFold(path.Ext(x.Name), ".ovf") &&
+			!strings.Contains(within(x.Name), "/") {
 			if descriptor != nil {
 				return
 			}
@@ -37,8 +38,10 @@ func (c *Content) inspectPackage(file *io.SectionReader, anywhere bool) {
 	}
 	c.Kind, c.Package = Archive, descriptor.Package
 	if descriptor != c.Inside[0] {
-		c.note("its descriptor %s is not its first member, as the standard wants: some importers refuse that; unpack it and import the descriptor",
-			descriptor.Name)
+		c.note(
+			"its descriptor %s is not its first member, as the standard wants: some importers refuse that; unpack it and import the descriptor",
+			descriptor.Name,
+		)
 	}
 	if !anywhere {
 		c.note("the manifest is proven when the package is unpacked")
@@ -250,7 +253,13 @@ func (c *Content) judge(list []sums.Sum, saw map[string]string) {
 			c.fault("its manifest names %s, which is not there", s.Name)
 		case !d.Holds:
 			d.Saw = saw[s.Name]
-			c.fault("%s does not match the manifest: its %s is %s…, expected %s…", s.Name, s.Algorithm, d.Saw[:12], s.Digest[:12])
+			c.fault(
+				"%s does not match the manifest: its %s is %s…, expected %s…",
+				s.Name,
+				s.Algorithm,
+				d.Saw[:12],
+				s.Digest[:12],
+			)
 		}
 		c.Manifest = append(c.Manifest, d)
 	}

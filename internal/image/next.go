@@ -21,7 +21,10 @@ func (c *Content) next() string {
 		if len(c.Inside) > 0 && c.Inside[0].Kind != Unknown {
 			what = string(c.Inside[0].Kind)
 		}
-		return fmt.Sprintf("a compressed %s: unpack it first, no machine starts from it as it is: bastion image unpack", what)
+		return fmt.Sprintf(
+			"a compressed %s: unpack it first, no machine starts from it as it is: bastion image unpack",
+			what,
+		)
 	case c.Kind == Zip, c.Kind == Tar:
 		return "an archive: unpack the image in it first: bastion image unpack"
 	case c.Kind == Optical && c.Bootable() == "":

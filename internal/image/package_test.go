@@ -20,10 +20,16 @@ type member struct {
 
 // descriptor makes one for a disk in one file.
 func descriptor(file, attributes string, capacity int64) []byte {
-	return fmt.Appendf(nil, `<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1" xmlns:ovf="http://schemas.dmtf.org/ovf/envelope/1">
+	return fmt.Appendf(
+		nil,
+		`<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1" xmlns:ovf="http://schemas.dmtf.org/ovf/envelope/1">
 <References><File ovf:id="f" ovf:href="%s" %s/></References>
 <DiskSection><Disk ovf:diskId="d" ovf:fileRef="f" ovf:capacity="%d"/></DiskSection>
-<VirtualSystem ovf:id="gate"/></Envelope>`, file, attributes, capacity)
+<VirtualSystem ovf:id="gate"/></Envelope>`,
+		file,
+		attributes,
+		capacity,
+	)
 }
 
 func manifest(of ...member) []byte {
@@ -110,8 +116,17 @@ func TestPackages(t *testing.T) {
 		for _, m := range c.members {
 			dir[m.name] = &fstest.MapFile{Data: m.data}
 		}
-		got = Inspect("g.ovf", bytes.NewReader(c.members[0].data), int64(len(c.members[0].data)), Options{Siblings: dir})
-		faults := strings.ReplaceAll(strings.Join(got.Faults, "|"), "d.vhd belongs to it and is not in its folder", "names d.vhd, which is not in it")
+		got = Inspect(
+			"g.ovf",
+			bytes.NewReader(c.members[0].data),
+			int64(len(c.members[0].data)),
+			Options{Siblings: dir},
+		)
+		faults := strings.ReplaceAll(
+			strings.Join(got.Faults, "|"),
+			"d.vhd belongs to it and is not in its folder",
+			"names d.vhd, which is not in it",
+		)
 		judged(t, c.what, c.fault, strings.ReplaceAll(c.note, "it has no manifest", "no manifest"),
 			[]string{strings.ReplaceAll(faults, "not in its folder", "not in it")}, got.Notes)
 	}

@@ -123,8 +123,12 @@ func inspectParts(name string, file io.ReaderAt, o Options, list []part, missing
 		own.fault("%s, a part of it, is missing from its folder", m)
 	}
 	if own.Next = own.next(); len(missing) == 0 {
-		own.Next = fmt.Sprintf("one of %d parts: join them first, as with cat %s… > %s", len(list), strings.TrimRight(list[0].name, "0123456789"),
-			wholeName(name))
+		own.Next = fmt.Sprintf(
+			"one of %d parts: join them first, as with cat %s… > %s",
+			len(list),
+			strings.TrimRight(list[0].name, "0123456789"),
+			wholeName(name),
+		)
 	}
 	return &own
 }

@@ -39,9 +39,18 @@ func TestParts(t *testing.T) {
 			assert.ErrorContains(t, err, "join them first")
 		}
 		delete(dir, fmt.Sprintf(form, 2))
-		assert.Contains(t, strings.Join(look(1).Faults, " "), fmt.Sprintf(form, 2)+", a part of it, is missing from its folder")
+		assert.Contains(
+			t,
+			strings.Join(look(1).Faults, " "),
+			fmt.Sprintf(form, 2)+", a part of it, is missing from its folder",
+		)
 	}
-	alone := Inspect("notes.7", strings.NewReader("words"), 5, Options{Siblings: fstest.MapFS{"notes.7": {Data: []byte("words")}}})
+	alone := Inspect(
+		"notes.7",
+		strings.NewReader("words"),
+		5,
+		Options{Siblings: fstest.MapFS{"notes.7": {Data: []byte("words")}}},
+	)
 	assert.Empty(t, alone.Companions)
 }
 

@@ -13,17 +13,37 @@ var others = []struct {
 	is   string
 	next string
 }{
-	{0, "7z\xbc\xaf\x27\x1c", "7z", "packed by 7z, which is not unpacked here: unpack it with 7z, then look at what comes out"},
-	{0, "\x04\x22\x4d\x18", "lz4", "packed by lz4, which is not unpacked here: unpack it with lz4, then look at what comes out"},
+	{
+		0,
+		"7z\xbc\xaf\x27\x1c",
+		"7z",
+		"packed by 7z, which is not unpacked here: unpack it with 7z, then look at what comes out",
+	},
+	{
+		0,
+		"\x04\x22\x4d\x18",
+		"lz4",
+		"packed by lz4, which is not unpacked here: unpack it with lz4, then look at what comes out",
+	},
 	{0, "LZIP", "lzip", "packed by lzip, which is not unpacked here: unpack it with lzip, then look at what comes out"},
 	{0, "Rar!\x1a\x07", "rar", "packed by rar, which is not unpacked here: unpack it, then look at what comes out"},
-	{0, "\x89LZO\x00", "lzop", "packed by lzop, which is not unpacked here: unpack it with lzop, then look at what comes out"},
+	{
+		0,
+		"\x89LZO\x00",
+		"lzop",
+		"packed by lzop, which is not unpacked here: unpack it with lzop, then look at what comes out",
+	},
 	{0, "070701", "cpio", "a cpio archive, as systems start from in memory: no machine starts from it alone"},
 	{0, "070702", "cpio", "a cpio archive, as systems start from in memory: no machine starts from it alone"},
 	{0, "070707", "cpio", "a cpio archive: no machine starts from it alone"},
 	{0, "MSCF", "cabinet", "a cabinet archive, which is not unpacked here"},
 	{0, "!<arch>\n", "package of a system", "a package that a running system installs: no machine starts from it"},
-	{0, "\xed\xab\xee\xdb", "package of a system", "a package that a running system installs: no machine starts from it"},
+	{
+		0,
+		"\xed\xab\xee\xdb",
+		"package of a system",
+		"a package that a running system installs: no machine starts from it",
+	},
 	{514, "HdrS", "kernel", "a kernel: it needs a loader, or a machine that starts it directly"},
 	{0, "\x7fELF", "program", "a program, no image"},
 	{0, "%PDF", "document", "a document, no image: look at its maker's page for the image"},
@@ -39,7 +59,12 @@ var others = []struct {
 	{65536 + 1372, "\x19\x54\x01\x19", "file system", fileSystem}, // UFS2
 	{0, "\xd0\x0d\xfe\xed", "device tree", "a description of hardware, no image"},
 	{0, "SQLite format 3", "database", "a database, no image"},
-	{0, "\x89PNG", "picture", "a picture, no image of a disk"}, {0, "\xff\xd8\xff", "picture", "a picture, no image of a disk"},
+	{
+		0,
+		"\x89PNG",
+		"picture",
+		"a picture, no image of a disk",
+	}, {0, "\xff\xd8\xff", "picture", "a picture, no image of a disk"},
 	{0, "\x55\xaa", "ROM", "a ROM for an adapter or for firmware: no machine starts from it as a disk"},
 }
 
@@ -56,7 +81,8 @@ func recognise(head []byte) (is, next string) {
 		}
 	}
 	if len(head) > 64 && head[0] == 'M' && head[1] == 'Z' {
-		if at := int(binary.LittleEndian.Uint32(head[60:])); at > 0 && at+96 < len(head) && string(head[at:at+4]) == "PE\x00\x00" {
+		if at := int(binary.LittleEndian.Uint32(head[60:])); at > 0 && at+96 < len(head) &&
+			string(head[at:at+4]) == "PE\x00\x00" {
 			if subsystem := binary.LittleEndian.Uint16(head[at+92:]); subsystem >= 10 && subsystem <= 13 {
 				return "UEFI program",
 					"a program that UEFI starts: it belongs on a FAT volume as \\EFI\\BOOT\\BOOTX64.EFI, or what its processor's name there is"

@@ -51,7 +51,12 @@ func TestTruth(t *testing.T) {
 		assert.Equal(t, verdict == "ready", ready, "%s is %s: %v %v", name, verdict, got.Faults, got.Notes)
 		short := map[string]string{"gz": "gzip", "bz2": "bzip2", "zst": "zstd"}[kind]
 		if kind != "-" && verdict != "broken" {
-			assert.Contains(t, []string{string(got.Kind), got.Is}, strings.TrimSpace(map[bool]string{true: short, false: kind}[short != ""]), name)
+			assert.Contains(
+				t,
+				[]string{string(got.Kind), got.Is},
+				strings.TrimSpace(map[bool]string{true: short, false: kind}[short != ""]),
+				name,
+			)
 		}
 		if boots != "-" {
 			assert.Equal(t, strings.ReplaceAll(boots, "none", ""), got.Boots, name)
@@ -64,7 +69,14 @@ func TestTruth(t *testing.T) {
 			}
 			cuts++
 			cut := Inspect(filepath.Base(name), io.NewSectionReader(f, 0, n), n, o)
-			assert.True(t, cut.Broken() || cut.Unknown() || cut.partly(), "%s cut at %d %% is told as ready: %v", name, percent, cut.Notes)
+			assert.True(
+				t,
+				cut.Broken() || cut.Unknown() || cut.partly(),
+				"%s cut at %d %% is told as ready: %v",
+				name,
+				percent,
+				cut.Notes,
+			)
 		}
 		if verdict == "ready" {
 			flips += flipped(t, f, name, info.Size(), o, got)
@@ -109,7 +121,8 @@ func flipped(t *testing.T, f *os.File, name string, size int64, o Options, whole
 			at += size / 512
 		}
 		_, err := f.ReadAt(b, at*512)
-		if err != nil || len(bytes.Trim(b, "\x00")) == 0 || whole.Kind == Optical && at <= 72 && string(b[1:6]) != "CD001" {
+		if err != nil || len(bytes.Trim(b, "\x00")) == 0 ||
+			whole.Kind == Optical && at <= 72 && string(b[1:6]) != "CD001" {
 			continue
 		}
 		for i := range b {

@@ -104,7 +104,10 @@ func (w Wanted) judge(name string, saw map[string]string) (Verdict, error) {
 		a := s.Algorithm
 		if s.Guessed && saw[a] != s.Digest && saw[sums.Twin(a)] == s.Digest {
 			a = sums.Twin(a)
-			v.Notes = append(v.Notes, fmt.Sprintf("%s does not name its digests: this one is %s", w.From, sums.Title(a)))
+			v.Notes = append(
+				v.Notes,
+				fmt.Sprintf("%s does not name its digests: this one is %s", w.From, sums.Title(a)),
+			)
 		}
 		if v.Holds = saw[a] == s.Digest; v.Holds || v.Want == "" {
 			v.Algorithm, v.Want, v.Saw, v.From = a, s.Digest, saw[a], w.from(s)
@@ -113,24 +116,45 @@ func (w Wanted) judge(name string, saw map[string]string) (Verdict, error) {
 			continue
 		}
 		if len(w.Lines) == 0 {
-			v.Notes = append(v.Notes, fmt.Sprintf("%s has no line for %s, and calls the file with this digest %s: it was renamed", w.From, name,
-				s.Name))
+			v.Notes = append(
+				v.Notes,
+				fmt.Sprintf(
+					"%s has no line for %s, and calls the file with this digest %s: it was renamed",
+					w.From,
+					name,
+					s.Name,
+				),
+			)
 		} else if s.Name != "" && s.Name != name {
 			v.Notes = append(v.Notes, fmt.Sprintf("it is the one that %s has as %s", w.From, s.Name))
 		}
 		break
 	}
 	if len(w.Lines) == 0 && !v.Holds {
-		return v, fmt.Errorf("%s has no line for %s, and none of its %d digests is the file's: it is not in that list", w.From, name, len(lines))
+		return v, fmt.Errorf(
+			"%s has no line for %s, and none of its %d digests is the file's: it is not in that list",
+			w.From,
+			name,
+			len(lines),
+		)
 	}
 	w.contradictions(&v)
 	if v.Algorithm == "sha1" {
-		v.Notes = append(v.Notes, "SHA-1 can be forged by whoever made both files: it detects only transmission errors; "+
-			"look for SHA-256 or SHA-512")
+		v.Notes = append(
+			v.Notes,
+			"SHA-1 can be forged by whoever made both files: it detects only transmission errors; "+
+				"look for SHA-256 or SHA-512",
+		)
 	}
 	if w.Signed != "" {
-		v.Notes = append(v.Notes, fmt.Sprintf("%s is signed; its signature was not checked here. It alone shows that the list is its maker's: %s",
-			w.From, w.Signed))
+		v.Notes = append(
+			v.Notes,
+			fmt.Sprintf(
+				"%s is signed; its signature was not checked here. It alone shows that the list is its maker's: %s",
+				w.From,
+				w.Signed,
+			),
+		)
 	}
 	return v, nil
 }
@@ -153,12 +177,18 @@ func (w Wanted) contradictions(v *Verdict) {
 			first[s.Name] = s
 		case f.Digest != s.Digest:
 			v.Holds = false
-			v.Notes = append(v.Notes, fmt.Sprintf("lines %d and %d of %s contradict each other: do not rely on it", f.Line, s.Line, w.From))
+			v.Notes = append(
+				v.Notes,
+				fmt.Sprintf("lines %d and %d of %s contradict each other: do not rely on it", f.Line, s.Line, w.From),
+			)
 			return
 		}
 	}
 	if len(first) > 1 && !v.Holds {
-		v.Notes = append(v.Notes, fmt.Sprintf("%s has the name in %d folders, and the file is none of them", w.From, len(first)))
+		v.Notes = append(
+			v.Notes,
+			fmt.Sprintf("%s has the name in %d folders, and the file is none of them", w.From, len(first)),
+		)
 	}
 }
 

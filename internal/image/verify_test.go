@@ -68,7 +68,10 @@ func TestVerify(t *testing.T) {
 		if err == nil {
 			var v []Verdict
 			if v, err = Verify("x.iso", bytes.NewReader(data), []Wanted{w}); err == nil {
-				got = map[bool]string{true: "holds", false: "broken"}[v[0].Holds] + " by " + strings.Join(append([]string{v[0].From}, v[0].Notes...), "; ")
+				got = map[bool]string{true: "holds", false: "broken"}[v[0].Holds] + " by " + strings.Join(
+					append([]string{v[0].From}, v[0].Notes...),
+					"; ",
+				)
 			}
 		}
 		if err != nil {
@@ -93,7 +96,9 @@ func TestVerify(t *testing.T) {
 // A package in its folders files: what is missing, altered or of another size is said.
 func TestSiblings(t *testing.T) {
 	disk := []byte("a disk")
-	ovf := []byte(`<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/2"><References><File id="f" href="d.img" size="6"/></References><VirtualSystem id="gate"/></Envelope>`)
+	ovf := []byte(
+		`<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/2"><References><File id="f" href="d.img" size="6"/></References><VirtualSystem id="gate"/></Envelope>`,
+	)
 	sum := func(b []byte) string { s := sha256.Sum256(b); return hex.EncodeToString(s[:]) }
 	whole := fstest.MapFS{"g.ovf": {Data: ovf}, "d.img": {Data: disk},
 		"g.mf": {Data: fmt.Appendf(nil, "SHA256(g.ovf)= %s\nSHA256(d.img)= %s\n", sum(ovf), sum(disk))}}

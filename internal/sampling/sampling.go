@@ -34,6 +34,11 @@ func Some[T any](t testing.TB, list []T, n int) []T {
 	for i := Day() % min(n, len(list)); i < len(list); i += n {
 		out = append(out, list[i])
 	}
-	t.Logf("%d of %d cases (TEST_DAY=%s)", len(out), len(list), time.Unix(int64(Day())*24*60*60, 0).UTC().Format(time.DateOnly))
+	t.Logf(
+		"%d of %d cases (TEST_DAY=%s)",
+		len(out),
+		len(list),
+		time.Unix(int64(Day())*24*60*60, 0).UTC().Format(time.DateOnly),
+	)
 	return out
 }

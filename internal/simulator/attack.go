@@ -28,8 +28,15 @@ type round struct {
 }
 
 func (l *Lab) newRound(from *station, attempts attack.Attempts, targets map[*station]bool) *round {
-	return &round{attempts: attempts, from: from, caught: map[int]map[int]bool{}, arrived: map[int]*station{}, targets: targets,
-		last: l.buoy, lies: map[claims.Ref]func(){}}
+	return &round{
+		attempts: attempts,
+		from:     from,
+		caught:   map[int]map[int]bool{},
+		arrived:  map[int]*station{},
+		targets:  targets,
+		last:     l.buoy,
+		lies:     map[claims.Ref]func(){},
+	}
 }
 
 func (r *round) catch(token, hop int) {
@@ -141,7 +148,11 @@ func (l *Lab) escape(m *plan.Machine) answer {
 	}
 	l.world.watch = nil
 	got.Ways = l.explainWays(r, m.Name)
-	out := answer{evidence: []claims.Evidence{{Frame: first, Last: l.world.number, Text: fmt.Sprintf("%d packets tried", got.Attempts)}}}
+	out := answer{
+		evidence: []claims.Evidence{
+			{Frame: first, Last: l.world.number, Text: fmt.Sprintf("%d packets tried", got.Attempts)},
+		},
+	}
 	for _, w := range got.Ways {
 		out.evidence = append(out.evidence, w.Packet)
 	}
@@ -175,7 +186,11 @@ func (l *Lab) deceive(r *round, ad *plan.Adapter) (attempts int, notes []claims.
 		_, p := l.portOf(port)
 		if m, ok := p.Neighbor(address); ok && m == ad.MAC {
 			notes = append(notes, claims.Evidence{Frame: at, Last: l.world.number,
-				Text: fmt.Sprintf("can ARP-spoof %[1]s towards %[2]s (any plain switch allows it); opens no path", victim.Machine.Name, port.Machine.Name)})
+				Text: fmt.Sprintf(
+					"can ARP-spoof %[1]s towards %[2]s (any plain switch allows it); opens no path",
+					victim.Machine.Name,
+					port.Machine.Name,
+				)})
 		}
 	}
 	attempts += l.fire(r, func(t *attack.Attempt) bool { return t.AfterLies && t.From == ref })
@@ -315,7 +330,8 @@ func (l *Lab) follow(r *round, token, h int, from string) claims.Way {
 			return // asking for neighbors is no way
 		}
 		seg := l.plan.Segment(l.world.Segments[segment])
-		if over = over || s == l.buoy || l.outside[s] && seg != nil && s != r.from; over || attack.TokenOnWire(p) != token {
+		if over = over || s == l.buoy || l.outside[s] && seg != nil && s != r.from; over ||
+			attack.TokenOnWire(p) != token {
 			return // it has arrived; what follows is the way back
 		}
 		way.Path = append(way.Path, s.name, l.world.Segments[segment])

@@ -200,7 +200,9 @@ func guest(m *plan.Machine) *host.Node {
 	n := host.New(m.Name)
 	n.Forwards = m.Guest.Forwards
 	for _, a := range m.Adapters {
-		p := n.AddPort(host.Port{Name: a.Name, Adapter: a.Number, MAC: a.MAC, Address: a.Address, Gateway: a.Gateway, DNS: a.DNS})
+		p := n.AddPort(
+			host.Port{Name: a.Name, Adapter: a.Number, MAC: a.MAC, Address: a.Address, Gateway: a.Gateway, DNS: a.DNS},
+		)
 		if a.How != plan.Static {
 			p.Address = netip.Prefix{}
 			p.Client = &dhcp.Client{MAC: a.MAC, Hostname: m.Name}

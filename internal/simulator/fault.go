@@ -83,7 +83,10 @@ func ParseFault(p *plan.Plan, text string) (Fault, error) {
 			return f, fmt.Errorf("%q: a delay is 1ms to 10s, a loss 1%% to 100%%", amount)
 		}
 	default:
-		return f, fmt.Errorf("a fault is unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%%] or reorder=SEGMENT, not %q", text)
+		return f, fmt.Errorf(
+			"a fault is unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%%] or reorder=SEGMENT, not %q",
+			text,
+		)
 	}
 	return f, nil
 }

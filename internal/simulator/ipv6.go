@@ -26,15 +26,27 @@ func (l *Lab) addAnnouncers(cables map[*plan.Wire]*cable) {
 		if !s.Lab.RouterAdvertisements {
 			continue
 		}
-		near := netip.PrefixFrom(netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0, byte((i + 1) >> 8), 0, byte(i + 1)}), 64)
-		far := netip.PrefixFrom(netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0xff, 0xff, 14: byte(i >> 8), 15: byte(i + 129)}), 64)
+		near := netip.PrefixFrom(
+			netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0, byte((i + 1) >> 8), 0, byte(i + 1)}),
+			64,
+		)
+		far := netip.PrefixFrom(
+			netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0xff, 0xff, 14: byte(i >> 8), 15: byte(i + 129)}),
+			64,
+		)
 		n := host.New("announcer on " + s.Name)
 		n.Forwards = true
 		one := netip.PrefixFrom(near.Addr().Next(), 64)
 		n.AddPort(host.Port{Adapter: 1, MAC: standIn(kindAnnouncer, 2*i+1),
 			IPv6: &host.IPv6{Addresses: []netip.Prefix{one},
-				Announces: &host.Announcement{Prefix: near, Lifetime: 30 * time.Minute, DNS: []netip.Addr{one.Addr()}}}})
-		n.AddPort(host.Port{Adapter: 2, MAC: standIn(kindAnnouncer, 2*i+2), IPv6: &host.IPv6{Addresses: []netip.Prefix{far}}})
+				Announces: &host.Announcement{
+					Prefix:   near,
+					Lifetime: 30 * time.Minute,
+					DNS:      []netip.Addr{one.Addr()},
+				}}})
+		n.AddPort(
+			host.Port{Adapter: 2, MAC: standIn(kindAnnouncer, 2*i+2), IPv6: &host.IPv6{Addresses: []netip.Prefix{far}}},
+		)
 		n.ServeInformation()
 		st := l.world.addStation(n)
 		l.world.attach(st, 1, cables[s.Wire], bridge.Port{Native: s.Tag})
@@ -65,10 +77,15 @@ func (l *Lab) askRouters(a *plan.Adapter) func() answer {
 		got, out := claims.GotRouters{}, answer{}
 		for _, h := range six.Heard {
 			got.Routers = append(got.Routers, claims.Router{Address: h.Router, MAC: h.MAC, Prefix: h.Prefix})
-			out.evidence = append(out.evidence, l.frame(h.Frame, "%s at %s announces %s", h.Router, h.MAC, shown(h.Prefix)))
+			out.evidence = append(
+				out.evidence,
+				l.frame(h.Frame, "%s at %s announces %s", h.Router, h.MAC, shown(h.Prefix)),
+			)
 		}
 		if len(got.Routers) == 0 {
-			out.evidence = []claims.Evidence{l.frame(0, "%s sent a router solicitation and got no answer", a.Machine.Name)}
+			out.evidence = []claims.Evidence{
+				l.frame(0, "%s sent a router solicitation and got no answer", a.Machine.Name),
+			}
 		}
 		if mute {
 			port.IPv6 = nil
@@ -86,11 +103,18 @@ func (l *Lab) askIPv6(a *plan.Adapter) func() answer {
 		if s == nil {
 			return answer{missing: a.Machine.Name + " has no IPv6 there"}
 		}
-		got, frame := claims.GotIPv6{Address: claims.Telling(s.Addresses, a.Segment.Subnet6), Router: s.Router, Resolvers: s.DNS}, 0
+		got, frame := claims.GotIPv6{
+			Address:   claims.Telling(s.Addresses, a.Segment.Subnet6),
+			Router:    s.Router,
+			Resolvers: s.DNS,
+		}, 0
 		if len(s.Heard) > 0 {
 			frame = s.Heard[0].Frame
 		}
-		return answer{got: got, evidence: []claims.Evidence{l.frame(frame, "%s has the IPv6 address %s, router %s, %s", a.Machine.Name,
-			shown(got.Address), orNone(s.Router), subnet.Named("resolver", s.DNS))}}
+		return answer{
+			got: got,
+			evidence: []claims.Evidence{l.frame(frame, "%s has the IPv6 address %s, router %s, %s", a.Machine.Name,
+				shown(got.Address), orNone(s.Router), subnet.Named("resolver", s.DNS))},
+		}
 	}
 }

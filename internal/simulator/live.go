@@ -52,10 +52,24 @@ type place struct {
 // Timing of a lab whose machines are real: they need moments where simulated ones
 // need none, and nobody waits a minute for what is not coming.
 var (
-	virtual = timing{pace: 5 * latency, settle: 10 * time.Millisecond, answer: answerTime, step: 100 * time.Microsecond, link: time.Second,
-		back: answerTime, scan: answerTime}
-	realish = timing{pace: time.Millisecond, settle: 20 * time.Millisecond, answer: 1200 * time.Millisecond, step: time.Millisecond,
-		scan: 200 * time.Millisecond, link: 15 * time.Millisecond, back: 50 * time.Millisecond}
+	virtual = timing{
+		pace:   5 * latency,
+		settle: 10 * time.Millisecond,
+		answer: answerTime,
+		step:   100 * time.Microsecond,
+		link:   time.Second,
+		back:   answerTime,
+		scan:   answerTime,
+	}
+	realish = timing{
+		pace:   time.Millisecond,
+		settle: 20 * time.Millisecond,
+		answer: 1200 * time.Millisecond,
+		step:   time.Millisecond,
+		scan:   200 * time.Millisecond,
+		link:   15 * time.Millisecond,
+		back:   50 * time.Millisecond,
+	}
 )
 
 // timing is how long the stage gives things.
@@ -210,7 +224,8 @@ func (v *Live) Settled() bool {
 		}
 		for _, a := range m.Adapters {
 			_, port := v.portOf(a)
-			if by, _ := a.Segment.LeaseService(); by != nil && a.Plugged && port.Client != nil && !port.Address.IsValid() {
+			if by, _ := a.Segment.LeaseService(); by != nil && a.Plugged && port.Client != nil &&
+				!port.Address.IsValid() {
 				return false
 			}
 		}
@@ -272,7 +287,8 @@ func (v *Live) Say(a *plan.Adapter, frame []byte) {
 // arrive is what a real machine is sent.
 func (v *Live) arrive(e *end, p *packet.Packet) {
 	s := e.station
-	if port := s.node.PortFor(e.adapter, p); port != nil && s.node.Seen != nil && (p.IPv4 || p.IPv6 && port.IPv6 != nil) {
+	if port := s.node.PortFor(e.adapter, p); port != nil && s.node.Seen != nil &&
+		(p.IPv4 || p.IPv6 && port.IPv6 != nil) {
 		s.node.Seen(p)
 	}
 	if at := slices.Index(v.joined, s); at >= 0 {

@@ -72,7 +72,11 @@ func (b *bench) run(until time.Duration) {
 		}
 		sent := b.n.Drain()
 		for _, e := range sent {
-			b.v.Receive(b.now, 1+slices.IndexFunc(b.v.Adapters, func(a *plan.Adapter) bool { return a.Number == e.Adapter }), e.Frame)
+			b.v.Receive(
+				b.now,
+				1+slices.IndexFunc(b.v.Adapters, func(a *plan.Adapter) bool { return a.Number == e.Adapter }),
+				e.Frame,
+			)
 		}
 		if len(sent) > 0 {
 			continue
@@ -162,8 +166,14 @@ func TestHostileInItsPlace(t *testing.T) {
 		forgot := 0
 		b.v.Forget = func(*plan.Machine) { forgot++ }
 		var got claims.GotAttack
-		require.NoError(t, b.v.Ask(t.Context(), []claims.Question{{ID: "a", When: claims.Unplugged, Ask: claims.AskAttack{By: c.name}}},
-			func(a claims.Answer) { got, _ = a.Got.(claims.GotAttack) }))
+		require.NoError(
+			t,
+			b.v.Ask(
+				t.Context(),
+				[]claims.Question{{ID: "a", When: claims.Unplugged, Ask: claims.AskAttack{By: c.name}}},
+				func(a claims.Answer) { got, _ = a.Got.(claims.GotAttack) },
+			),
+		)
 		assert.Greater(t, got.Attempts, 50, c.name)
 		assert.Equal(t, c.escapes, len(got.Ways) > 0, "%s in %d guests", c.name, len(b.p.Guests()))
 		require.NoError(t, b.v.Set(t.Context(), claims.Running))
@@ -188,7 +198,11 @@ func TestAddedAndJoined(t *testing.T) {
 
 	// The lease may be the stranger's: the way out is static.
 	port := b.n.Ports()[0]
-	port.Client, port.Address, port.Gateway = nil, netip.MustParsePrefix("10.83.16.77/24"), netip.MustParseAddr("10.83.16.1")
+	port.Client, port.Address, port.Gateway = nil, netip.MustParsePrefix(
+		"10.83.16.77/24",
+	), netip.MustParseAddr(
+		"10.83.16.1",
+	)
 	port.Changed()
 	b.out = nil
 	p := b.n.Ping(b.now, far, 0, 5*time.Second, []byte("x"))
@@ -198,20 +212,33 @@ func TestAddedAndJoined(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, packet.TypeARP, asked.Type, "the router asks who has the gate's address")
 	own := mac.Address{2, 7, 7, 7, 7, 7}
-	b.v.Receive(b.now, len(b.v.Adapters)+1, packet.ARP(packet.ARPReply, asked.From, own, gate.Addr(), asked.From, netip.MustParseAddr("203.0.113.1")))
+	b.v.Receive(
+		b.now,
+		len(b.v.Adapters)+1,
+		packet.ARP(packet.ARPReply, asked.From, own, gate.Addr(), asked.From, netip.MustParseAddr("203.0.113.1")),
+	)
 	b.run(b.now + 100*time.Millisecond)
 	sent, err := packet.Decode(b.out[len(b.out)-1])
 	require.NoError(t, err)
 	require.True(t, sent.Ping(false), "%s", sent)
 	assert.Equal(t, far, sent.Destination)
 	assert.Equal(t, "172.29.64.9", sent.Source.String(), "translated by the appliance")
-	back := packet.Echo(packet.IP{Source: far, Destination: sent.Source, TTL: 60}, true, uint16(sent.Data[4])<<8|uint16(sent.Data[5]),
-		uint16(sent.Data[6])<<8|uint16(sent.Data[7]), sent.Data[8:])
+	back := packet.Echo(
+		packet.IP{Source: far, Destination: sent.Source, TTL: 60},
+		true,
+		uint16(sent.Data[4])<<8|uint16(sent.Data[5]),
+		uint16(sent.Data[6])<<8|uint16(sent.Data[7]),
+		sent.Data[8:],
+	)
 	packet.SetLink(back, sent.From, own)
 	b.v.Receive(b.now, len(b.v.Adapters)+1, back)
 	b.run(b.now + time.Second)
 	assert.True(t, p.Answered)
-	assert.Equal(t, map[netip.Prefix]netip.Addr{netip.MustParsePrefix("172.29.64.0/24"): netip.MustParseAddr("203.0.113.1")}, b.v.BehindRouters())
+	assert.Equal(
+		t,
+		map[netip.Prefix]netip.Addr{netip.MustParsePrefix("172.29.64.0/24"): netip.MustParseAddr("203.0.113.1")},
+		b.v.BehindRouters(),
+	)
 	reached, _ := b.pings(b.v.Facts().Witness.Address)
 	assert.True(t, reached, "the test server is where it was")
 }
@@ -245,12 +272,17 @@ guests:
 		want   int
 	}{{2, "10.83.16.10", 1}, {3, "10.83.48.10", 1}, {2, "10.83.48.10", 0}, {3, "10.83.16.10", 0}} {
 		v.Drain()
-		v.Receive(time.Second, c.number, packet.ARP(packet.ARPRequest, mac.Broadcast, own, netip.MustParseAddr("10.83.99.1"), mac.Address{},
-			netip.MustParseAddr(c.who)))
+		v.Receive(
+			time.Second,
+			c.number,
+			packet.ARP(packet.ARPRequest, mac.Broadcast, own, netip.MustParseAddr("10.83.99.1"), mac.Address{},
+				netip.MustParseAddr(c.who)),
+		)
 		v.Advance(2 * time.Second)
 		n := 0
 		for _, e := range v.Drain() {
-			if q, err := packet.Decode(e.Frame); err == nil && q.Type == packet.TypeARP && len(q.Body) >= 8 && q.Body[7] == packet.ARPReply {
+			if q, err := packet.Decode(e.Frame); err == nil && q.Type == packet.TypeARP && len(q.Body) >= 8 &&
+				q.Body[7] == packet.ARPReply {
 				n++
 				assert.Equal(t, c.number, e.Adapter)
 				assert.Zero(t, q.Tag, "it comes without its tag")

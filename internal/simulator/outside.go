@@ -172,7 +172,12 @@ func (l *Lab) addStrangers() {
 // addStranger makes somebody who hands out leases on a segment, and names himself as
 // the way out.
 func (l *Lab) addStranger(s *plan.Segment, number int) {
-	l.addServer(s, netip.PrefixFrom(attack.Free(s), s.Subnet.Bits()), "stranger on "+s.Name, standIn(kindStranger, number))
+	l.addServer(
+		s,
+		netip.PrefixFrom(attack.Free(s), s.Subnet.Bits()),
+		"stranger on "+s.Name,
+		standIn(kindStranger, number),
+	)
 }
 
 // addServer makes a machine with an address of its own that hands out leases of the last
@@ -196,7 +201,13 @@ func (l *Lab) addStrays(cables map[*plan.Wire]*cable) {
 			continue
 		}
 		n := host.New("beyond " + root.Name + " with tag " + fmt.Sprint(s.Tag))
-		n.AddPort(host.Port{Adapter: 1, MAC: standIn(kindStray, i+1), Address: netip.PrefixFrom(subnet.Add(attack.Free(s), -1), s.Subnet.Bits())})
+		n.AddPort(
+			host.Port{
+				Adapter: 1,
+				MAC:     standIn(kindStray, i+1),
+				Address: netip.PrefixFrom(subnet.Add(attack.Free(s), -1), s.Subnet.Bits()),
+			},
+		)
 		st := l.world.addStation(n)
 		l.world.attach(st, 1, cables[s.Wire], bridge.Port{Native: s.Tag})
 		l.strays[s], l.outside[st] = st, true
@@ -220,8 +231,12 @@ func router(name string, s *plan.Segment, count int, far netip.Prefix) *host.Nod
 		inner := &plan.Adapter{Number: 1, MAC: near.MAC, Address: own, Segment: s, Role: lab.LAN}
 		outer := &plan.Adapter{Number: 2, MAC: away.MAC, Address: far, Segment: s, Role: lab.WAN}
 		if serves {
-			inner.Leases = &plan.Service{Pool: plan.Pool{From: leases.From, To: leases.To}, Router: leases.Router, DNS: leases.DNS,
-				Time: leases.Time}
+			inner.Leases = &plan.Service{
+				Pool:   plan.Pool{From: leases.From, To: leases.To},
+				Router: leases.Router,
+				DNS:    leases.DNS,
+				Time:   leases.Time,
+			}
 		}
 		m := plan.NewTranslator(name, inner, outer)
 		// What the appliance publishes must be passed on here as well: a step that
@@ -272,8 +287,15 @@ func access(s *plan.Segment, near *host.Port) *pppoe.Server {
 		return nil
 	}
 	own := upstreamLeases(s, near.Address)
-	return &pppoe.Server{MAC: near.MAC, Address: near.Address.Addr(), From: subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)/4),
-		To: own.From.Prev(), DNS: own.DNS, CHAP: true, Secrets: secrets}
+	return &pppoe.Server{
+		MAC:     near.MAC,
+		Address: near.Address.Addr(),
+		From:    subnet.Add(s.Subnet.Addr(), subnet.Size(s.Subnet)/4),
+		To:      own.From.Prev(),
+		DNS:     own.DNS,
+		CHAP:    true,
+		Secrets: secrets,
+	}
 }
 
 // upstreamLeases returns what an upstream router hands out: the upper half of

@@ -86,7 +86,16 @@ func TestBehindAPipe(t *testing.T) {
 					unknown++
 					continue
 				}
-				assert.Equal(t, direct.Claims[i].Verdict, r.Verdict, "%s, seed %d: %s: %s", name, seed, r.ID, r.Observed)
+				assert.Equal(
+					t,
+					direct.Claims[i].Verdict,
+					r.Verdict,
+					"%s, seed %d: %s: %s",
+					name,
+					seed,
+					r.ID,
+					r.Observed,
+				)
 			}
 			if s.loss == 0 {
 				assert.Equal(t, direct.Verdict, doc.Verdict)

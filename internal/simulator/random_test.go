@@ -38,7 +38,11 @@ func randomLab(t *rapid.T) string {
 	coin := func(what string) bool { return rapid.Bool().Draw(t, what) }
 	one := func(what string, of ...string) string { return rapid.SampledFrom(of).Draw(t, what) }
 
-	line("bastion: 1\nlab: %s\nipv6: %t\nsegments:", "x"+rapid.StringMatching(`[a-z]{1,7}`).Draw(t, "lab"), coin("ipv6"))
+	line(
+		"bastion: 1\nlab: %s\nipv6: %t\nsegments:",
+		"x"+rapid.StringMatching(`[a-z]{1,7}`).Draw(t, "lab"),
+		coin("ipv6"),
+	)
 	join := one("join", "bridged", "nat")
 	subnet := one("upstream", "172.29.64", "203.0.113", "192.168.77")
 	line("  road: {reach: upstream, join: %s, subnet: %s.0/24, gateway: %s.1}", join, subnet, subnet)
@@ -90,7 +94,10 @@ func randomLab(t *rapid.T) string {
 				}
 				guests = append(guests, fmt.Sprintf("%s: {segment: s%d, %s}", name, i, at))
 				if coin("publish") {
-					publishes = append(publishes, fmt.Sprintf("{port: %s/%d, to: %s, at: tcp/443}", "tcp", 9000+10*i+k, name))
+					publishes = append(
+						publishes,
+						fmt.Sprintf("{port: %s/%d, to: %s, at: tcp/443}", "tcp", 9000+10*i+k, name),
+					)
 				} else if subnet == "172.29.64" && join == "bridged" && !strings.Contains(ports[0], "pppoe") && coin("outside address") {
 					addresses = append(addresses, fmt.Sprintf("{outside: 172.29.64.%d, inside: %s}", 20+4*i+k, name))
 				}
@@ -106,7 +113,10 @@ func randomLab(t *rapid.T) string {
 				rules = append(rules, fmt.Sprintf("refuse any from s%d to any", i))
 			}
 			if other := rapid.IntRange(1, n).Draw(t, "other"); other != i && coin("between") {
-				rules = append(rules, fmt.Sprintf("allow %s from s%d to s%d", one("service", "any", "icmp", "tcp/80", "udp/7"), i, other))
+				rules = append(
+					rules,
+					fmt.Sprintf("allow %s from s%d to s%d", one("service", "any", "icmp", "tcp/80", "udp/7"), i, other),
+				)
 			}
 		}
 	}

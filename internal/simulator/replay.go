@@ -118,7 +118,8 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 	}
 	var last *packet.Packet
 	l.world.watch = func(s *station, segment int, p *packet.Packet) {
-		if p.Type != packet.TypeARP && !p.Discovery() && !p.IsError() && !p.Ping(true) && attack.TokenOnWire(p) == 0 && len(got.Path) < 64 {
+		if p.Type != packet.TypeARP && !p.Discovery() && !p.IsError() && !p.Ping(true) && attack.TokenOnWire(p) == 0 &&
+			len(got.Path) < 64 {
 			got.Path = append(got.Path, s.name, l.world.Segments[segment])
 			last = p
 		}
@@ -152,7 +153,8 @@ func (l *Lab) replay(q claims.AskPacket) answer {
 // standsOutside reports whether it is a guest on a segment that leads outside.
 func (l *Lab) standsOutside(s *station) bool {
 	m := l.machineOf(s)
-	return m != nil && m.Guest != nil && slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool { return l.model.OuterWAN(a) })
+	return m != nil && m.Guest != nil &&
+		slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool { return l.model.OuterWAN(a) })
 }
 
 // sourceFor returns the hardware address to send from to a hop. Of two who have one address
@@ -171,7 +173,14 @@ func (l *Lab) sourceFor(own mac.Address, hop attack.Hop, on string) mac.Address 
 	}
 	for _, a := range m.Adapters {
 		if twins > 1 && a.Plugged && a.MAC == hop.MAC && a.Segment == s && a.Over == nil {
-			word := packet.ARP(packet.ARPRequest, mac.Broadcast, a.MAC, netip.IPv4Unspecified(), mac.Address{}, s.Subnet.Addr())
+			word := packet.ARP(
+				packet.ARPRequest,
+				mac.Broadcast,
+				a.MAC,
+				netip.IPv4Unspecified(),
+				mac.Address{},
+				s.Subnet.Addr(),
+			)
 			l.world.transmit(l.members[m], a.Number, word)
 			l.world.settle(l.timing.settle)
 		}
@@ -186,7 +195,10 @@ func (l *Lab) sourceFor(own mac.Address, hop attack.Hop, on string) mac.Address 
 // network, or of that which an adapter there is set to, rightly or not.
 func (l *Lab) sentOn(s *plan.Segment, a netip.Addr) bool {
 	return s.Subnet.Contains(a) ||
-		slices.ContainsFunc(s.Adapters, func(x *plan.Adapter) bool { return x.Address.IsValid() && x.Address.Contains(a) })
+		slices.ContainsFunc(
+			s.Adapters,
+			func(x *plan.Adapter) bool { return x.Address.IsValid() && x.Address.Contains(a) },
+		)
 }
 
 // standIn has the router of an upstream segment answer at an address that is looked
@@ -197,7 +209,8 @@ func (l *Lab) standIn(a netip.Addr) (back func()) {
 		if r == nil {
 			r = l.strays[s]
 		}
-		if r == nil || !l.sentOn(s, a) || slices.ContainsFunc(l.plan.Adapters, func(x *plan.Adapter) bool { return l.addressOf(x) == a }) {
+		if r == nil || !l.sentOn(s, a) ||
+			slices.ContainsFunc(l.plan.Adapters, func(x *plan.Adapter) bool { return l.addressOf(x) == a }) {
 			continue
 		}
 		port := r.node.Ports()[0]
@@ -229,7 +242,10 @@ func (l *Lab) askOwners(a *plan.Adapter, q claims.AskOwners) func() answer {
 			got.Owners = append(got.Owners, owners)
 			n += len(owners)
 		}
-		return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s queried %d addresses, and %d MAC addresses answered",
-			a.Machine.Name, len(list), n)}}
+		return answer{
+			got: got,
+			evidence: []claims.Evidence{l.frame(0, "%s queried %d addresses, and %d MAC addresses answered",
+				a.Machine.Name, len(list), n)},
+		}
 	}
 }

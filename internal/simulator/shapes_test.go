@@ -156,8 +156,12 @@ func TestMoreMistakes(t *testing.T) {
 func TestOneToOne(t *testing.T) {
 	text := strings.Replace(twoWays, "publish: [{port: tcp/8080, to: heron, at: tcp/80}]",
 		"one-to-one: [{outside: 172.29.64.9, inside: heron}]", 1)
-	text = strings.Replace(text, "    nat:", "    rules: [allow any from inner to outside, allow tcp/443 from outside to heron]\n    nat:",
-		1) + "  otter: inner\n"
+	text = strings.Replace(
+		text,
+		"    nat:",
+		"    rules: [allow any from inner to outside, allow tcp/443 from outside to heron]\n    nat:",
+		1,
+	) + "  otter: inner\n"
 	l := build(t, []byte(text))
 	heron, otter := l.plan.Machine("heron").Adapters[0], l.plan.Machine("otter").Adapters[0]
 	assert.Equal(t, "172.29.64.9", reached(l, heron, nil, udp(7)).Source.String())
@@ -194,15 +198,29 @@ guests:
 			assert.Contains(t, r.Observed, "only keeper")
 		}
 	}
-	doc = run(t, []byte(strings.Replace(text, "address: 10.83.16.1/24}", "address: 10.83.16.1/24, dhcp: {pool: 10.83.16.50-10.83.16.60}}",
-		1)))
+	doc = run(
+		t,
+		[]byte(
+			strings.Replace(
+				text,
+				"address: 10.83.16.1/24}",
+				"address: 10.83.16.1/24, dhcp: {pool: 10.83.16.50-10.83.16.60}}",
+				1,
+			),
+		),
+	)
 	assert.Contains(t, verdicts(doc), "inner.one-dhcp")
 }
 
 // A WAN that takes its address from a PPPoE session carries everything: the
 // claims hold, segments are clamped to what fits, and a cut session comes back.
 func TestSessionOnWAN(t *testing.T) {
-	text := strings.Replace(string(example(t, "saltmarsh.yaml")), "segment: causeway, address: dhcp", "segment: causeway, address: pppoe", 1)
+	text := strings.Replace(
+		string(example(t, "saltmarsh.yaml")),
+		"segment: causeway, address: dhcp",
+		"segment: causeway, address: pppoe",
+		1,
+	)
 	l := build(t, []byte(text))
 	l.start()
 	sluice := l.plan.Machine("sluice")
@@ -341,7 +359,9 @@ func TestSix(t *testing.T) {
 		}
 	}
 	for name, text := range map[string]string{"with": six, "without": sample} {
-		broken := verdicts(run(t, []byte(strings.Replace(text, "  reedbed:", "  reedbed:\n    router-advertisements: true", 1))))
+		broken := verdicts(
+			run(t, []byte(strings.Replace(text, "  reedbed:", "  reedbed:\n    router-advertisements: true", 1))),
+		)
 		for _, id := range []string{"reedbed.one-dhcp", "heron.no-bypass", "otter.no-bypass"} {
 			assert.Contains(t, broken, id, name)
 		}

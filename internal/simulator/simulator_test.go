@@ -68,8 +68,17 @@ func TestLeakyTwin(t *testing.T) {
 	cut := broken["otter.no-bypass"]
 	assert.Contains(t, cut.Observed, "otter → causeway → lighthouse → beyond → buoy")
 	assert.Contains(t, cut.Remedy, "remove otter adapter 2 from causeway")
-	assert.Contains(t, broken["heron.no-bypass"].Observed, "heron → reedbed → otter → causeway", "a neighbor with a second door is everybody's door")
-	assert.Contains(t, broken["reedbed.one-dhcp"].Observed, "the host's DHCP server (10.83.16.254, 02:0b:00:13:00:01) answers on reedbed as well")
+	assert.Contains(
+		t,
+		broken["heron.no-bypass"].Observed,
+		"heron → reedbed → otter → causeway",
+		"a neighbor with a second door is everybody's door",
+	)
+	assert.Contains(
+		t,
+		broken["reedbed.one-dhcp"].Observed,
+		"the host's DHCP server (10.83.16.254, 02:0b:00:13:00:01) answers on reedbed as well",
+	)
 	assert.Equal(t, "reedbed.one-dhcp", broken["heron.dhcp"].Follows)
 	assert.NotContains(t, broken, "newt.blocked")
 	assert.NotContains(t, broken, "ferry.no-bypass")
@@ -114,7 +123,13 @@ func TestMistakes(t *testing.T) {
 			}
 		}
 		for id := range broken {
-			assert.False(t, strings.HasPrefix(id, "otter.") && c.mistake != "nothing is translated", "%s breaks %s", c.mistake, id)
+			assert.False(
+				t,
+				strings.HasPrefix(id, "otter.") && c.mistake != "nothing is translated",
+				"%s breaks %s",
+				c.mistake,
+				id,
+			)
 		}
 	}
 }
@@ -214,5 +229,9 @@ guests: {buoy: beyond, everybody: beyond, announcer: beyond, witness: {adapters:
 	}
 	require.NotEmpty(t, broken["buoy.no-bypass"].Escapes)
 	way := broken["buoy.no-bypass"].Escapes[0]
-	assert.Equal(t, []string{"buoy", "beyond", "witness", "lighthouse", "lighthouse-outside", "beyond-outside", "buoy-outside"}, way.Path)
+	assert.Equal(
+		t,
+		[]string{"buoy", "beyond", "witness", "lighthouse", "lighthouse-outside", "beyond-outside", "buoy-outside"},
+		way.Path,
+	)
 }

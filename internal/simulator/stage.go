@@ -55,7 +55,11 @@ func (l *Lab) Set(ctx context.Context, c claims.Condition) error {
 
 // Outcome asks the lab everything that its claims need and judges the answers.
 func (l *Lab) Outcome() claims.Outcome {
-	out, _, _ := claims.Run(context.Background(), l.plan, l) // which nothing ends, and a rehearsal of its own plan opens
+	out, _, _ := claims.Run(
+		context.Background(),
+		l.plan,
+		l,
+	) // which nothing ends, and a rehearsal of its own plan opens
 	return out
 }
 
@@ -156,7 +160,9 @@ func (l *Lab) target(fromAdapter, toAdapter *plan.Adapter, six bool) (from *stat
 		return from, to, toAdapter.Machine.Name + " has no address"
 	}
 	to = port.Address.Addr()
-	if r := l.routers[toAdapter.Segment]; fromAdapter == nil && toAdapter.Role == lab.WAN && toAdapter.Segment.Lab.Join == "nat" && r != nil {
+	if r := l.routers[toAdapter.Segment]; fromAdapter == nil && toAdapter.Role == lab.WAN &&
+		toAdapter.Segment.Lab.Join == "nat" &&
+		r != nil {
 		to = r.node.Ports()[1].Address.Addr() // the host passes on what is published, see router
 	}
 	return from, to, ""
@@ -231,7 +237,10 @@ func (l *Lab) askHop(s *station) func() answer {
 		out := answer{got: claims.GotHop{Outcome: p.Outcome},
 			evidence: []claims.Evidence{l.frame(0, "no router answered a packet with one hop to live: %s", p.Outcome)}}
 		if p.Expired {
-			out = answer{got: claims.GotHop{Router: p.From}, evidence: []claims.Evidence{l.frame(p.Frame, "time exceeded from %s", p.From)}}
+			out = answer{
+				got:      claims.GotHop{Router: p.From},
+				evidence: []claims.Evidence{l.frame(p.Frame, "time exceeded from %s", p.From)},
+			}
 		}
 		return out
 	}
@@ -255,11 +264,17 @@ func (l *Lab) leaseSeen(a *plan.Adapter, port *host.Port) answer {
 	}
 	b := port.Client.Binding
 	if b == nil {
-		return answer{got: claims.GotLease{}, evidence: []claims.Evidence{l.frame(0, "%s sent a DHCP request and got %d offers", a.Machine.Name,
-			len(port.Client.Offers))}}
+		return answer{
+			got: claims.GotLease{},
+			evidence: []claims.Evidence{l.frame(0, "%s sent a DHCP request and got %d offers", a.Machine.Name,
+				len(port.Client.Offers))},
+		}
 	}
-	return answer{got: claims.GotLease{Lease: b}, evidence: []claims.Evidence{l.frame(b.Frame, "%s acknowledges %s, router %s, %s, for %s",
-		b.ServerMAC, b.Address, orNone(b.Router), subnet.Named("resolver", b.DNS), plan.Lasting(b.Duration))}}
+	return answer{
+		got: claims.GotLease{Lease: b},
+		evidence: []claims.Evidence{l.frame(b.Frame, "%s acknowledges %s, router %s, %s, for %s",
+			b.ServerMAC, b.Address, orNone(b.Router), subnet.Named("resolver", b.DNS), plan.Lasting(b.Duration))},
+	}
 }
 
 func orNone(a netip.Addr) string {
@@ -272,8 +287,11 @@ func orNone(a netip.Addr) string {
 func (l *Lab) serversSeen(a *plan.Adapter, survey *dhcp.Client) answer {
 	out := answer{got: claims.GotServers{Offers: survey.Offers}}
 	for _, offer := range survey.Offers {
-		out.evidence = append(out.evidence, l.frame(offer.Frame, "%s at %s offers %s to %s", offer.Server, offer.ServerMAC, offer.Address,
-			a.Machine.Name))
+		out.evidence = append(
+			out.evidence,
+			l.frame(offer.Frame, "%s at %s offers %s to %s", offer.Server, offer.ServerMAC, offer.Address,
+				a.Machine.Name),
+		)
 	}
 	if len(survey.Offers) == 0 {
 		out.evidence = []claims.Evidence{l.frame(0, "%s sent a DHCP request and got no answer", a.Machine.Name)}
@@ -289,7 +307,10 @@ func (l *Lab) askNeighbor(a *plan.Adapter) func() answer {
 			why = outcome.Of(outcome.NoAddress)
 		}
 		return func() answer {
-			return answer{got: claims.GotNeighbor{Outcome: why}, evidence: []claims.Evidence{l.frame(0, "%s: %s", a.Machine.Name, why)}}
+			return answer{
+				got:      claims.GotNeighbor{Outcome: why},
+				evidence: []claims.Evidence{l.frame(0, "%s: %s", a.Machine.Name, why)},
+			}
 		}
 	}
 	hop := port.Gateway
@@ -316,17 +337,31 @@ func (l *Lab) askName(a *plan.Adapter) func() answer {
 	look := s.node.LookUp(l.world.now, port.DNS[0], witnessName)
 	l.world.pump(s)
 	return func() answer {
-		got := claims.GotName{Answered: look.Answered, Resolver: look.Resolver, Addresses: look.Addrs, Tries: look.Tries, Outcome: look.Outcome}
+		got := claims.GotName{
+			Answered:  look.Answered,
+			Resolver:  look.Resolver,
+			Addresses: look.Addrs,
+			Tries:     look.Tries,
+			Outcome:   look.Outcome,
+		}
 		if !look.Answered {
-			return answer{got: got, evidence: []claims.Evidence{l.frame(0, "%s did not answer for %s: %s", look.Resolver, look.Name, look.Outcome)}}
+			return answer{
+				got: got,
+				evidence: []claims.Evidence{
+					l.frame(0, "%s did not answer for %s: %s", look.Resolver, look.Name, look.Outcome),
+				},
+			}
 		}
 		got.Code = look.Code
 		what := "is " + strings.Join(subnet.Texts(look.Addrs), ", ")
 		if len(look.Addrs) == 0 {
 			what = "has no address"
 		}
-		return answer{got: got, evidence: []claims.Evidence{l.frame(look.Frame, "DNS server %s: %s %s: %s", look.Resolver, look.Name, what,
-			dns.CodeText(got.Code))}}
+		return answer{
+			got: got,
+			evidence: []claims.Evidence{l.frame(look.Frame, "DNS server %s: %s %s: %s", look.Resolver, look.Name, what,
+				dns.CodeText(got.Code))},
+		}
 	}
 }
 
@@ -337,7 +372,10 @@ func (l *Lab) askReach(q claims.AskReach) (func() answer, error) {
 	}
 	if why != "" {
 		return func() answer {
-			return answer{got: claims.GotReach{Outcome: outcome.Outcome{Code: outcome.NoAddress, Detail: why}}, evidence: []claims.Evidence{l.frame(0, "%s", why)}}
+			return answer{
+				got:      claims.GotReach{Outcome: outcome.Outcome{Code: outcome.NoAddress, Detail: why}},
+				evidence: []claims.Evidence{l.frame(0, "%s", why)},
+			}
 		}, nil
 	}
 	return l.reach(from, to, q.Service), nil

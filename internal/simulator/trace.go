@@ -112,7 +112,8 @@ func (t *tracer) frame(s *station, segment int, p *packet.Packet) {
 	}
 	t.add(Step{Machine: s.name, Segment: t.world.Segments[segment], Kind: kind, Text: text}, p.Number)
 	if t.phase == "packet" && kind != "arp" && p.To == t.home {
-		t.done = p.Proto != packet.TCP || len(p.Data) < header.TCPSize || header.TCP(p.Data).Flags()&(header.SYN|header.RST) != 0
+		t.done = p.Proto != packet.TCP || len(p.Data) < header.TCPSize ||
+			header.TCP(p.Data).Flags()&(header.SYN|header.RST) != 0
 	}
 }
 
@@ -123,7 +124,10 @@ func (t *tracer) follow() func() {
 	for _, s := range t.world.stations {
 		s.node.Noted = func(n host.Note) {
 			if !t.done {
-				t.add(Step{Machine: s.name, Kind: string(n.Kind), Text: n.Text, Line: n.Line, why: n.Why, hop: n.Hop}, 0)
+				t.add(
+					Step{Machine: s.name, Kind: string(n.Kind), Text: n.Text, Line: n.Line, why: n.Why, hop: n.Hop},
+					0,
+				)
 			}
 		}
 	}
@@ -163,8 +167,15 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 			}
 		}
 		if !slices.Contains(look.Addrs, l.witness) {
-			t.add(Step{Machine: st.name, Kind: "name", Text: fmt.Sprintf("%s did not resolve %s; continued by address", port.DNS[0],
-				witnessName)}, 0)
+			t.add(
+				Step{
+					Machine: st.name,
+					Kind:    "name",
+					Text: fmt.Sprintf("%s did not resolve %s; continued by address", port.DNS[0],
+						witnessName),
+				},
+				0,
+			)
 		}
 	}
 	named := len(t.steps)
@@ -181,7 +192,10 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	out.Address, out.Passed, out.Observed, out.More = target.String(), o.Answered, o.Outcome.String(), t.more
 	out.Steps = append(out.Steps, t.steps...)
 	out.Beyond = slices.ContainsFunc(out.Steps, func(s Step) bool {
-		return slices.ContainsFunc(l.world.stations, func(st *station) bool { return l.outside[st] && st.name == s.Machine })
+		return slices.ContainsFunc(
+			l.world.stations,
+			func(st *station) bool { return l.outside[st] && st.name == s.Machine },
+		)
 	})
 	switch {
 	case !o.Answered:
@@ -225,8 +239,12 @@ func (l *Lab) blame(out *Trace, steps []Step, from, to *plan.Adapter, service la
 func addressRemedy(ends ...*plan.Adapter) string {
 	for _, a := range ends {
 		if a != nil && (a.How == plan.Lease || a.How == plan.Reservation) {
-			return fmt.Sprintf("provide a DHCP server on %s, and check that adapter %d of %s is plugged in there", a.Segment.Name, a.Number,
-				a.Machine.Name)
+			return fmt.Sprintf(
+				"provide a DHCP server on %s, and check that adapter %d of %s is plugged in there",
+				a.Segment.Name,
+				a.Number,
+				a.Machine.Name,
+			)
 		}
 	}
 	return "give it an address, and check that its adapter is plugged in"
@@ -248,14 +266,29 @@ func (l *Lab) routeRemedy(s Step) string {
 		port := a.Segment.Port
 		switch {
 		case a.Guest != nil && silent && a.Gateway == s.hop && port != nil && port.Address.IsValid():
-			return fmt.Sprintf("set the gateway of %s to %s, which is %s of %s", m.Name, port.Address.Addr(), portWords(port), port.Machine.Name)
+			return fmt.Sprintf(
+				"set the gateway of %s to %s, which is %s of %s",
+				m.Name,
+				port.Address.Addr(),
+				portWords(port),
+				port.Machine.Name,
+			)
 		case a.Guest != nil && !silent && port != nil && port.Address.IsValid():
-			return fmt.Sprintf("give %s a next hop: the gateway %s, which is %s of %s", m.Name, port.Address.Addr(), portWords(port),
-				port.Machine.Name)
+			return fmt.Sprintf(
+				"give %s a next hop: the gateway %s, which is %s of %s",
+				m.Name,
+				port.Address.Addr(),
+				portWords(port),
+				port.Machine.Name,
+			)
 		}
 	}
 	if silent {
-		return fmt.Sprintf("check that the machine with %s is plugged in, on the segment where %s sends ARP for it", s.hop, m.Name)
+		return fmt.Sprintf(
+			"check that the machine with %s is plugged in, on the segment where %s sends ARP for it",
+			s.hop,
+			m.Name,
+		)
 	}
 	return fmt.Sprintf("give %s a WAN address and gateway there", m.Name)
 }
@@ -274,7 +307,12 @@ func (l *Lab) mend(out *Trace, m *plan.Machine, s Step, from, to *plan.Adapter, 
 	if s.why != host.ByRules {
 		return
 	}
-	rule := lab.Rule{Action: lab.Allow, Services: []lab.Service{service}, From: []lab.Who{who(from)}, To: []lab.Who{who(to)}}
+	rule := lab.Rule{
+		Action:   lab.Allow,
+		Services: []lab.Service{service},
+		From:     []lab.Who{who(from)},
+		To:       []lab.Who{who(to)},
+	}
 	out.Change = fmt.Sprintf("write `%s` %s", rule, place)
 	changed := l.plan.Lab.Clone()
 	twin := changed.Appliance(m.Name)
@@ -289,9 +327,18 @@ func (l *Lab) publish(out *Trace, to *plan.Adapter, service lab.Service) {
 		return
 	}
 	changed := l.plan.Lab.Clone()
-	out.Change = fmt.Sprintf("publish it: `{port: %s, to: %s}` under nat: publish: of %s", service, to.Machine.Name, port.Machine.Name)
+	out.Change = fmt.Sprintf(
+		"publish it: `{port: %s, to: %s}` under nat: publish: of %s",
+		service,
+		to.Machine.Name,
+		port.Machine.Name,
+	)
 	if _, p := l.portOf(to); to.How == plan.Lease && p.Address.IsValid() { // a lease may move
-		out.Change = fmt.Sprintf("give %s a fixed address (`reserve: %s`), and ", to.Machine.Name, p.Address.Addr()) + out.Change
+		out.Change = fmt.Sprintf(
+			"give %s a fixed address (`reserve: %s`), and ",
+			to.Machine.Name,
+			p.Address.Addr(),
+		) + out.Change
 		changed.Guest(to.Machine.Name).Adapters[to.Number-1].Reserve = p.Address.Addr()
 	}
 	nat := &changed.Appliance(port.Machine.Name).NAT

@@ -79,7 +79,10 @@ func NewTroubled(p *plan.Plan, t Trouble) *Lab {
 	for _, s := range t.Unserved {
 		for _, a := range s.Adapters {
 			if a.Port != nil {
-				l.members[a.Machine].node.LoseUDP(dns.Port, func(d host.Datagram) bool { return s.Subnet.Contains(d.Remote.Addr()) })
+				l.members[a.Machine].node.LoseUDP(
+					dns.Port,
+					func(d host.Datagram) bool { return s.Subnet.Contains(d.Remote.Addr()) },
+				)
 			}
 		}
 	}

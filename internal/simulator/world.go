@@ -223,7 +223,11 @@ func (w *World) transmit(s *station, adapter int, frame []byte) {
 			return
 		}
 		if f.at += later; later > 0 {
-			at, _ := slices.BinarySearchFunc(w.late, f.at+1, func(x inflight, at time.Duration) int { return cmp.Compare(x.at, at) })
+			at, _ := slices.BinarySearchFunc(
+				w.late,
+				f.at+1,
+				func(x inflight, at time.Duration) int { return cmp.Compare(x.at, at) },
+			)
 			w.late = slices.Insert(w.late, at, f)
 			return
 		}

@@ -14,8 +14,16 @@ import (
 func sample(t testing.TB) Plan {
 	text, err := examples.Labs.ReadFile("saltmarsh.yaml")
 	require.NoError(t, err)
-	return Plan{Schema: Schema, Lab: "saltmarsh", Guest: "heron", Bench: "saltmarsh-07", File: "lab.yaml", Text: string(text),
-		Token: witness.Token{1, 2}.String(), Profiles: map[string]string{}}
+	return Plan{
+		Schema:   Schema,
+		Lab:      "saltmarsh",
+		Guest:    "heron",
+		Bench:    "saltmarsh-07",
+		File:     "lab.yaml",
+		Text:     string(text),
+		Token:    witness.Token{1, 2}.String(),
+		Profiles: map[string]string{},
+	}
 }
 
 // A line gives back what went into it, also broken by a terminal; one that lost or changed a

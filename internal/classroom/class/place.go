@@ -67,7 +67,8 @@ func shares(n int, hosts []Host, fits []int, room map[string]int) []int {
 	for range n {
 		best := -1
 		for i, h := range hosts {
-			if room[h.Name] > 0 && (best < 0 || emptier(room[h.Name], fits[i], room[hosts[best].Name], fits[best]) > 0) {
+			if room[h.Name] > 0 &&
+				(best < 0 || emptier(room[h.Name], fits[i], room[hosts[best].Name], fits[best]) > 0) {
 				best = i
 			}
 		}

@@ -14,7 +14,10 @@ import (
 // stay stays, and nobody is left out while there is room.
 func TestPlace(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		need := Need{rapid.IntRange(0, 4).Draw(t, "processors"), lab.Bytes(rapid.IntRange(1, 4).Draw(t, "memory")) * lab.GiB}
+		need := Need{
+			rapid.IntRange(0, 4).Draw(t, "processors"),
+			lab.Bytes(rapid.IntRange(1, 4).Draw(t, "memory")) * lab.GiB,
+		}
 		var hosts []Host
 		total := 0
 		for i := range rapid.IntRange(1, 8).Draw(t, "hosts") {

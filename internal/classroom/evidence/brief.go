@@ -111,11 +111,17 @@ func ReadBrief(data []byte, p *plan.Plan, tokenOf func(bench string) witness.Tok
 		return b, errors.New("not a valid brief, or incomplete")
 	}
 	b.Bench = string(raw[head : head+length])
-	if !ed25519.Verify(tokenOf(b.Bench).Evidence().Public().(ed25519.PublicKey), append([]byte(briefSigns), signed...), signature) {
+	if !ed25519.Verify(
+		tokenOf(b.Bench).Evidence().Public().(ed25519.PublicKey),
+		append([]byte(briefSigns), signed...),
+		signature,
+	) {
 		return b, ErrAltered
 	}
 	if string(raw[1:1+printSize]) != string(printOf(p.Fingerprint()+claims.Digest(p))) {
-		return b, errors.New("it is for another plan (the lab file has changed since), or from a program version with other questions")
+		return b, errors.New(
+			"it is for another plan (the lab file has changed since), or from a program version with other questions",
+		)
 	}
 	switch index := int(binary.BigEndian.Uint16(raw[1+printSize:])); {
 	case index == outsideIndex:

@@ -85,7 +85,11 @@ func Read(data []byte, tokenOf func(bench string) witness.Token) (e Evidence, er
 	if e.Schema != Schema {
 		return e, fmt.Errorf("its schema is %q, but that of evidence is %q", e.Schema, Schema)
 	}
-	if !ed25519.Verify(tokenOf(e.Bench).Evidence().Public().(ed25519.PublicKey), append([]byte(signs), s.Evidence...), s.Signature) {
+	if !ed25519.Verify(
+		tokenOf(e.Bench).Evidence().Public().(ed25519.PublicKey),
+		append([]byte(signs), s.Evidence...),
+		s.Signature,
+	) {
 		return e, ErrAltered
 	}
 	for _, r := range e.Reports {

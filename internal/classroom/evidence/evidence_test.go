@@ -46,8 +46,23 @@ func told(t testing.TB, file string) (*plan.Plan, verdict.Document, []File) {
 	}
 	var files []File
 	for who, answers := range by {
-		files = append(files, File{who + ".ev", Evidence{Schema: Schema, Lab: p.Name, Guest: who, Print: p.Fingerprint(), Asks: claims.Digest(p), Made: made, Facts: got.Facts,
-			Reports: [][]byte{}, Answers: answers}})
+		files = append(
+			files,
+			File{
+				who + ".ev",
+				Evidence{
+					Schema:  Schema,
+					Lab:     p.Name,
+					Guest:   who,
+					Print:   p.Fingerprint(),
+					Asks:    claims.Digest(p),
+					Made:    made,
+					Facts:   got.Facts,
+					Reports: [][]byte{},
+					Answers: answers,
+				},
+			},
+		)
 	}
 	return p, doc, files
 }
@@ -71,7 +86,16 @@ func TestJoined(t *testing.T) {
 		assert.Empty(t, got.Remarks, file)
 		whole := got.Judge(p)
 		for i, r := range want.Claims {
-			assert.Equal(t, r.Verdict, whole.Claims[i].Verdict, "%s %s: %s, %s", file, r.ID, r.Observed, whole.Claims[i].Observed)
+			assert.Equal(
+				t,
+				r.Verdict,
+				whole.Claims[i].Verdict,
+				"%s %s: %s, %s",
+				file,
+				r.ID,
+				r.Observed,
+				whole.Claims[i].Observed,
+			)
 		}
 		for i := range files {
 			part := For(p).Join(files[i : i+1]).Judge(p)
@@ -186,7 +210,12 @@ func TestSigned(t *testing.T) {
 
 // FuzzRead: whatever is handed in, reading it ends well, and nothing counts that is not signed.
 func FuzzRead(f *testing.F) {
-	e := Evidence{Lab: "saltmarsh", Guest: "heron", Reports: [][]byte{}, Answers: []claims.Answer{{ID: "x", Missing: "y"}}}
+	e := Evidence{
+		Lab:     "saltmarsh",
+		Guest:   "heron",
+		Reports: [][]byte{},
+		Answers: []claims.Answer{{ID: "x", Missing: "y"}},
+	}
 	data, err := e.Sign(master.Evidence())
 	require.NoError(f, err)
 	f.Add(data)
@@ -264,8 +293,14 @@ func TestRecordOfForged(t *testing.T) {
 	} {
 		r, is := ReadRecord([]byte(c.record))
 		require.True(t, is, name)
-		e := Evidence{Guest: "newt", Made: at, Answers: []claims.Answer{{ID: "newt.held/1", Got: claims.GotAttack{Attempts: 20}}},
-			Runs: []Run{{Number: 9, Question: "newt.held/1", Forged: []Forged{{"ping", by}, {"udp/7", by}}, Sent: 2}}}
+		e := Evidence{
+			Guest:   "newt",
+			Made:    at,
+			Answers: []claims.Answer{{ID: "newt.held/1", Got: claims.GotAttack{Attempts: 20}}},
+			Runs: []Run{
+				{Number: 9, Question: "newt.held/1", Forged: []Forged{{"ping", by}, {"udp/7", by}}, Sent: 2},
+			},
+		}
 		r.Add(p, &e)
 		r.Add(p, &e) // once is enough
 		got := e.Answers[0].Got.(claims.GotAttack)

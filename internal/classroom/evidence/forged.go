@@ -49,8 +49,11 @@ func (r Run) Heard(p *plan.Plan, a *claims.Answer, attempts []int, listening boo
 		if ad, err := f.By.In(p); err == nil && ad != nil {
 			on = ad.Segment.Name
 		}
-		got.Ways = append(got.Ways, claims.Way{From: f.By.Machine, To: Outside, Path: []string{f.By.Machine, on, Outside},
-			Tried: f.Tried, Door: f.By, Packet: evidence("it heard %s", f.Tried)})
+		got.Ways = append(
+			got.Ways,
+			claims.Way{From: f.By.Machine, To: Outside, Path: []string{f.By.Machine, on, Outside},
+				Tried: f.Tried, Door: f.By, Packet: evidence("it heard %s", f.Tried)},
+		)
 	}
 	a.Got = got
 	a.Evidence = append(a.Evidence, evidence("it received %d of %d forged packets", len(attempts), r.Sent))

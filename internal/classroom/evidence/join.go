@@ -103,7 +103,13 @@ func (x *Joiner) Join(files []File) (j Joined) {
 		case f.Print != print:
 			j.refuse(f, "it is for another plan: the lab file has changed since, or is a different one")
 		case f.Asks != x.asks:
-			j.refuse(f, fmt.Sprintf("bastion %s asked other questions than this version: run the probe again with this version", f.Program))
+			j.refuse(
+				f,
+				fmt.Sprintf(
+					"bastion %s asked other questions than this version: run the probe again with this version",
+					f.Program,
+				),
+			)
 		case p.Machine(f.Guest) == nil && f.Guest != Outside:
 			j.refuse(f, fmt.Sprintf("the lab has no machine %q", f.Guest))
 		case seen[f.Guest] != "":
@@ -111,7 +117,15 @@ func (x *Joiner) Join(files []File) (j Joined) {
 		case f.Bench != j.Bench:
 			j.refuse(f, fmt.Sprintf("it is from %s, but the first is from %s", benchText(f.Bench), benchText(j.Bench)))
 		case differ(j.Facts.Witness, f.Facts.Witness):
-			j.refuse(f, fmt.Sprintf("it asked test server %s, but %s asked %s", witnessText(f.Facts.Witness), counted[0].Name, witnessText(j.Facts.Witness)))
+			j.refuse(
+				f,
+				fmt.Sprintf(
+					"it asked test server %s, but %s asked %s",
+					witnessText(f.Facts.Witness),
+					counted[0].Name,
+					witnessText(j.Facts.Witness),
+				),
+			)
 		default:
 			seen[f.Guest] = f.Name
 			j.Facts.Name = f.Facts.Name
@@ -134,7 +148,8 @@ func (x *Joiner) Join(files []File) (j Joined) {
 
 // differ tells two witnesses: what one does not say does not count.
 func differ(a, b claims.Witness) bool {
-	return a.Address.IsValid() && b.Address.IsValid() && a.Address != b.Address || a.Name != "" && b.Name != "" && a.Name != b.Name
+	return a.Address.IsValid() && b.Address.IsValid() && a.Address != b.Address ||
+		a.Name != "" && b.Name != "" && a.Name != b.Name
 }
 
 func witnessText(w claims.Witness) string {
@@ -169,7 +184,10 @@ func (j *Joined) answers(asked map[string]claims.Asking, files []File, spoke boo
 					continue
 				}
 				if g, is := a.Got.(claims.GotAttack); is && len(g.Ways) == 0 && !spoke {
-					a = claims.Answer{ID: a.ID, Missing: "nothing has reached the test server, so it may be down: silence proves nothing"}
+					a = claims.Answer{
+						ID:      a.ID,
+						Missing: "nothing has reached the test server, so it may be down: silence proves nothing",
+					}
 				}
 				said[a.ID] = said[a.ID] || a.Missing == ""
 				j.Answers = append(j.Answers, a)
@@ -193,8 +211,12 @@ func (j *Joined) contradictions(p *plan.Plan, files []File) {
 				continue
 			}
 			for _, ad := range m.Adapters {
-				if ad.Segment.Subnet.IsValid() && ad.Segment.Subnet.Contains(g.Lease.Address.Addr()) || len(m.Own()) == 1 {
-					by[ad.Segment] = append(by[ad.Segment], saw{f.Guest, g.Lease.Server.String() + " (" + g.Lease.ServerMAC.String() + ")"})
+				if ad.Segment.Subnet.IsValid() && ad.Segment.Subnet.Contains(g.Lease.Address.Addr()) ||
+					len(m.Own()) == 1 {
+					by[ad.Segment] = append(
+						by[ad.Segment],
+						saw{f.Guest, g.Lease.Server.String() + " (" + g.Lease.ServerMAC.String() + ")"},
+					)
 					break
 				}
 			}
@@ -204,8 +226,11 @@ func (j *Joined) contradictions(p *plan.Plan, files []File) {
 		list := by[s]
 		for _, x := range list[min(1, len(list)):] {
 			if x.servers != list[0].servers {
-				j.Remarks = append(j.Remarks, Remark{"", x.guest, fmt.Sprintf("on %s, %s has its lease from %s, and %s from %s", s.Name,
-					list[0].guest, list[0].servers, x.guest, x.servers), false})
+				j.Remarks = append(
+					j.Remarks,
+					Remark{"", x.guest, fmt.Sprintf("on %s, %s has its lease from %s, and %s from %s", s.Name,
+						list[0].guest, list[0].servers, x.guest, x.servers), false},
+				)
 			}
 		}
 	}

@@ -17,7 +17,11 @@ type Client struct {
 // is the key that its report must be signed with; nil takes the key that a witness shows who
 // has the token too. nonce is random.
 func NewClient(t Token, bench string, witness ed25519.PublicKey, way Way, nonce Nonce) *Client {
-	return &Client{key: t.asking(), Witness: witness, ask: ask{Nonce: nonce, Way: way, Bench: bench[:min(len(bench), maxBench)]}}
+	return &Client{
+		key:     t.asking(),
+		Witness: witness,
+		ask:     ask{Nonce: nonce, Way: way, Bench: bench[:min(len(bench), maxBench)]},
+	}
 }
 
 // AskOf has the question ask what was heard of a run too, from one place on.

@@ -192,11 +192,15 @@ func ReadReport(data []byte, key ed25519.PublicKey) (r Report, err error) {
 	if kindOf(data) != kindReport {
 		return r, ErrOther
 	}
-	if len(key) != ed25519.PublicKeySize || !ed25519.Verify(key, append([]byte(signedBy), data[:signedAt]...), data[signedAt:]) {
+	if len(key) != ed25519.PublicKeySize ||
+		!ed25519.Verify(key, append([]byte(signedBy), data[:signedAt]...), data[signedAt:]) {
 		return r, ErrSigned
 	}
 	r.Nonce, r.Cookie = Nonce(data[nonceAt:cookieAt]), Cookie(data[cookieAt:bodyAt])
-	r.Source = netip.AddrPortFrom(netip.AddrFrom16([16]byte(data[sourceAt:portAt])).Unmap(), binary.BigEndian.Uint16(data[portAt:hopsAt]))
+	r.Source = netip.AddrPortFrom(
+		netip.AddrFrom16([16]byte(data[sourceAt:portAt])).Unmap(),
+		binary.BigEndian.Uint16(data[portAt:hopsAt]),
+	)
 	r.Hops, r.Way = int(data[hopsAt]), Way(data[wayAt])
 	r.Time = int64(binary.BigEndian.Uint64(data[timeAt:heardAt]))
 	r.Heard, r.Opens = readHeard(data)

@@ -47,7 +47,14 @@ type pace struct {
 // secret is random, and of this run alone. A bench at one address that puts more questions than
 // rate a second on average, and more than ten times that at once, is not answered.
 func NewServer(key ed25519.PrivateKey, token Token, secret [32]byte, rate float64) *Server {
-	return &Server{key: key, token: token, secret: secret, rate: rate, keys: map[string][]byte{}, sources: map[source]*pace{}}
+	return &Server{
+		key:     key,
+		token:   token,
+		secret:  secret,
+		rate:    rate,
+		keys:    map[string][]byte{},
+		sources: map[source]*pace{},
+	}
 }
 
 // Seen is a question that was answered with a report.

@@ -91,7 +91,13 @@ func TestNobodyElse(t *testing.T) {
 		_, seen := s.Handle(time.Second, clock, home, UDP, 0, altered)
 		assert.Nil(t, seen, "byte %d", i)
 	}
-	_, _, err = NewClient(token.Bench("a"), "a", make(ed25519.PublicKey, ed25519.PublicKeySize), UDP, Nonce{2}).Take(report)
+	_, _, err = NewClient(
+		token.Bench("a"),
+		"a",
+		make(ed25519.PublicKey, ed25519.PublicKeySize),
+		UDP,
+		Nonce{2},
+	).Take(report)
 	assert.ErrorIs(t, err, ErrSigned, "another witness was named")
 }
 
@@ -115,7 +121,14 @@ func TestBounds(t *testing.T) {
 	}
 	assert.Len(t, s.sources, mostSources)
 	assert.LessOrEqual(t, len(s.keys), mostBenches)
-	a, _ = s.Handle(time.Minute, clock, netip.MustParseAddrPort("[2001:db8::9]:5"), UDP, 0, NewClient(token, "", nil, UDP, Nonce{}).Question())
+	a, _ = s.Handle(
+		time.Minute,
+		clock,
+		netip.MustParseAddrPort("[2001:db8::9]:5"),
+		UDP,
+		0,
+		NewClient(token, "", nil, UDP, Nonce{}).Question(),
+	)
 	assert.NotNil(t, a, "those that were silent are forgotten")
 }
 
@@ -192,8 +205,16 @@ func TestVectors(t *testing.T) {
 	s, token, public := pair(10)
 	bench := token.Bench("saltmarsh-07")
 	c := NewClient(bench, "saltmarsh-07", public, UDP, Nonce{0xaa, 0xbb})
-	out := fmt.Sprintf("token %s\nbench saltmarsh-07\nbench-token %s\nwitness-key %x\nwitness-code %s\nevidence-key %x\nsource %s\nhops 61\ntime %d\n", token,
-		bench, []byte(public), Code(public), []byte(bench.Evidence().Public().(ed25519.PublicKey)), home, clock.Unix())
+	out := fmt.Sprintf(
+		"token %s\nbench saltmarsh-07\nbench-token %s\nwitness-key %x\nwitness-code %s\nevidence-key %x\nsource %s\nhops 61\ntime %d\n",
+		token,
+		bench,
+		[]byte(public),
+		Code(public),
+		[]byte(bench.Evidence().Public().(ed25519.PublicKey)),
+		home,
+		clock.Unix(),
+	)
 	for _, name := range []string{"ask", "again", "ask-with-cookie", "report"} {
 		question := c.Question()
 		answer, _ := s.Handle(0, clock, home, UDP, 61, question)

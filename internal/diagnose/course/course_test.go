@@ -16,15 +16,24 @@ import (
 
 // mends is what somebody who understood it changes in each exercise.
 var mends = [][]string{
-	{"      # here something is missing: nothing answers on reedbed", "      - {role: lan, segment: reedbed, address: 10.83.16.1/24}"},
+	{
+		"      # here something is missing: nothing answers on reedbed",
+		"      - {role: lan, segment: reedbed, address: 10.83.16.1/24}",
+	},
 	{"otter: reedbed ", "otter: {segment: reedbed, reserve: 10.83.16.20} "},
-	{"static: 10.83.32.130/25, gateway: 10.83.32.1, dns: [10.83.32.11]", "static: 10.83.32.10/24, gateway: 10.83.32.1, dns: [10.83.32.1]"},
+	{
+		"static: 10.83.32.130/25, gateway: 10.83.32.1, dns: [10.83.32.11]",
+		"static: 10.83.32.10/24, gateway: 10.83.32.1, dns: [10.83.32.1]",
+	},
 	{"causeway, admin: true}", "causeway}", "address: 10.83.16.1/24}", "address: 10.83.16.1/24, admin: true}",
 		"guests:", "    nat: {publish: [{port: tcp/8443, to: ferry, at: tcp/443}]}\nguests:"},
 	{"      - allow any from tidepool to outside,reedbed\n", ""},
 	{"{reach: host, dhcp: host,", "{reach: isolated,"},
 	{"dns: [10.83.16.2]", "dns: [self]", "dns: [172.29.64.1]", "dns: [10.83.32.1]"},
-	{"{adapters: [{segment: reedbed, reserve: 10.83.16.20}, {segment: causeway}]}", "{segment: reedbed, reserve: 10.83.16.20}"},
+	{
+		"{adapters: [{segment: reedbed, reserve: 10.83.16.20}, {segment: causeway}]}",
+		"{segment: reedbed, reserve: 10.83.16.20}",
+	},
 }
 
 func judge(t *testing.T, e Exercise, text string) ([]Goal, bool) {

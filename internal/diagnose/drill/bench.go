@@ -50,7 +50,17 @@ fewest, hint, give up, quit`
 var errNotUnderstood = errors.New("unknown question; help lists them")
 
 // fillers are words that change nothing.
-var fillers = map[string]bool{"from": true, "to": true, "of": true, "on": true, "the": true, "in": true, "at": true, "by": true, "a": true}
+var fillers = map[string]bool{
+	"from": true,
+	"to":   true,
+	"of":   true,
+	"on":   true,
+	"the":  true,
+	"in":   true,
+	"at":   true,
+	"by":   true,
+	"a":    true,
+}
 
 // Do answers a question.
 func (b *Bench) Do(line string) (Reply, error) {
@@ -201,7 +211,15 @@ func (b *Bench) ping(m *plan.Machine, large bool, rest []string) (Reply, error) 
 	}
 	at := b.here(m)
 	if large {
-		return Reply{pingText(m, to, 1472, claims.GotReach{Answered: b.lab.Large([]*plan.Adapter{at})[0], Outcome: outcome.Of(outcome.NoAnswer)}), 1}, nil
+		return Reply{
+			pingText(
+				m,
+				to,
+				1472,
+				claims.GotReach{Answered: b.lab.Large([]*plan.Adapter{at})[0], Outcome: outcome.Of(outcome.NoAnswer)},
+			),
+			1,
+		}, nil
 	}
 	a := b.put(claims.AskReach{From: claims.RefTo(at), Service: lab.Service{Proto: lab.ICMP}, Address: to})
 	got, _ := a.Got.(claims.GotReach)
@@ -238,7 +256,13 @@ func (b *Bench) page(m *plan.Machine, rest []string) (Reply, error) {
 			port = l.Service().From
 		}
 	}
-	a := b.put(claims.AskReach{From: claims.RefTo(b.here(m)), Service: lab.Service{Proto: lab.TCP, From: port, To: port}, Address: to})
+	a := b.put(
+		claims.AskReach{
+			From:    claims.RefTo(b.here(m)),
+			Service: lab.Service{Proto: lab.TCP, From: port, To: port},
+			Address: to,
+		},
+	)
 	got, _ := a.Got.(claims.GotReach)
 	return Reply{pageText(m.Name, netip.AddrPortFrom(to, port), got), 1}, nil
 }

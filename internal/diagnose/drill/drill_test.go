@@ -91,7 +91,10 @@ func TestBenchIsReadAsRealMachinesAre(t *testing.T) {
 				ask("name on "+m.Name, "$ host buoy.example")
 				ask("page on "+m.Name, "$ curl http://203.0.113.80/")
 				for _, port := range m.Adapters[0].Segment.Adapters[:1] {
-					ask("ping from "+m.Name+" to "+port.Address.Addr().String(), "$ ping -c 1 "+port.Address.Addr().String())
+					ask(
+						"ping from "+m.Name+" to "+port.Address.Addr().String(),
+						"$ ping -c 1 "+port.Address.Addr().String(),
+					)
 				}
 			} else {
 				ask("console of "+m.Name, "")
@@ -101,13 +104,22 @@ func TestBenchIsReadAsRealMachinesAre(t *testing.T) {
 		for _, x := range all {
 			if len(x.Looks) == 1 && d.Vector[x.Looks[0]] != x.Value {
 				// who pings what is out of reach does not see more than that nothing comes
-				assert.Contains(t, []string{"none, no-route", "none, astray"}, x.Value.Word(s.Plan)+", "+d.Vector[x.Looks[0]].Word(s.Plan),
-					"%s: %s", d.Mistakes[0].ID(), x.Text)
+				assert.Contains(
+					t,
+					[]string{"none, no-route", "none, astray"},
+					x.Value.Word(s.Plan)+", "+d.Vector[x.Looks[0]].Word(s.Plan),
+					"%s: %s",
+					d.Mistakes[0].ID(),
+					x.Text,
+				)
 			}
 		}
 		tried++
 		causes := s.Causes(all)
-		ok := slices.ContainsFunc(causes[:min(len(causes), 3)], func(c diagnose.Cause) bool { return slices.ContainsFunc(c.Mistakes, d.Right) })
+		ok := slices.ContainsFunc(
+			causes[:min(len(causes), 3)],
+			func(c diagnose.Cause) bool { return slices.ContainsFunc(c.Mistakes, d.Right) },
+		)
 		if ok {
 			found++
 		} else {

@@ -82,7 +82,15 @@ func linuxInterface(out *strings.Builder, a *plan.Adapter, address netip.Prefix,
 	if !up {
 		state, flags = "DOWN", "NO-CARRIER,BROADCAST,MULTICAST,UP"
 	}
-	fmt.Fprintf(out, "%d: %s: <%s> mtu 1500 state %s\n    link/ether %s\n", a.Number+1, deviceOf(a), flags, state, a.MAC)
+	fmt.Fprintf(
+		out,
+		"%d: %s: <%s> mtu 1500 state %s\n    link/ether %s\n",
+		a.Number+1,
+		deviceOf(a),
+		flags,
+		state,
+		a.MAC,
+	)
 	if address.IsValid() {
 		dynamic := ""
 		if a.How != plan.Static && !address.Addr().IsLinkLocalUnicast() {
@@ -97,14 +105,32 @@ func bsdInterface(out *strings.Builder, a *plan.Adapter, address netip.Prefix, u
 	if !up {
 		status = "no carrier"
 	}
-	fmt.Fprintf(out, "%s: flags=8843<UP,BROADCAST,RUNNING,SIMPLEX,MULTICAST> metric 0 mtu 1500\n\tether %s\n", deviceOf(a), a.MAC)
+	fmt.Fprintf(
+		out,
+		"%s: flags=8843<UP,BROADCAST,RUNNING,SIMPLEX,MULTICAST> metric 0 mtu 1500\n\tether %s\n",
+		deviceOf(a),
+		a.MAC,
+	)
 	if address.IsValid() {
-		fmt.Fprintf(out, "\tinet %s netmask %s broadcast %s\n", address.Addr(), subnet.Mask(address.Bits()), subnet.Broadcast(address))
+		fmt.Fprintf(
+			out,
+			"\tinet %s netmask %s broadcast %s\n",
+			address.Addr(),
+			subnet.Mask(address.Bits()),
+			subnet.Broadcast(address),
+		)
 	}
 	fmt.Fprintf(out, "\tstatus: %s\n", status)
 }
 
-func desktopAdapter(out *strings.Builder, a *plan.Adapter, address netip.Prefix, gateway netip.Addr, dns []netip.Addr, up bool) {
+func desktopAdapter(
+	out *strings.Builder,
+	a *plan.Adapter,
+	address netip.Prefix,
+	gateway netip.Addr,
+	dns []netip.Addr,
+	up bool,
+) {
 	fmt.Fprintf(out, "Ethernet adapter %s:\n\n", deviceOf(a))
 	line := func(key, value string) {
 		fmt.Fprintf(out, "   %s : %s\n", key+strings.Repeat(" .", max(0, (34-len(key))/2)), value)
@@ -149,14 +175,26 @@ func pingText(m *plan.Machine, to netip.Addr, size int, got claims.GotReach) str
 	head := fmt.Sprintf("PING %s (%s) %d(%d) bytes of data.\n", to, to, size, size+28)
 	switch {
 	case got.Answered:
-		return head + fmt.Sprintf("%d bytes from %s: icmp_seq=1 ttl=63 time=0.4 ms\n\n--- %s ping statistics ---\n1 packets transmitted, 1 received, 0%% packet loss", size+8, to, to)
+		return head + fmt.Sprintf(
+			"%d bytes from %s: icmp_seq=1 ttl=63 time=0.4 ms\n\n--- %s ping statistics ---\n1 packets transmitted, 1 received, 0%% packet loss",
+			size+8,
+			to,
+			to,
+		)
 	case got.Outcome.Is(outcome.NoRoute, outcome.NoAddress):
 		return "ping: connect: Network is unreachable"
 	case got.Outcome.Is(outcome.Unreachable, outcome.TimeExceeded, outcome.TooBig):
 		who := got.Outcome.By.String()
-		return head + fmt.Sprintf("From %s icmp_seq=1 Destination Host Unreachable\n\n--- %s ping statistics ---\n1 packets transmitted, 0 received, +1 errors, 100%% packet loss", who, to)
+		return head + fmt.Sprintf(
+			"From %s icmp_seq=1 Destination Host Unreachable\n\n--- %s ping statistics ---\n1 packets transmitted, 0 received, +1 errors, 100%% packet loss",
+			who,
+			to,
+		)
 	case got.Outcome.Is(outcome.NoNeighbor):
-		return head + fmt.Sprintf("Destination Host Unreachable\n\n--- %s ping statistics ---\n1 packets transmitted, 0 received, +1 errors, 100%% packet loss", to)
+		return head + fmt.Sprintf(
+			"Destination Host Unreachable\n\n--- %s ping statistics ---\n1 packets transmitted, 0 received, +1 errors, 100%% packet loss",
+			to,
+		)
 	}
 	return head + fmt.Sprintf("\n--- %s ping statistics ---\n3 packets transmitted, 0 received, 100%% packet loss", to)
 }
@@ -166,7 +204,11 @@ func desktopPing(to netip.Addr, got claims.GotReach) string {
 	tail := fmt.Sprintf("\nPing statistics for %s:\n    Packets: Sent = 4, Received = 0, Lost = 4 (100%% loss),", to)
 	switch {
 	case got.Answered:
-		return head + fmt.Sprintf("Reply from %s: bytes=32 time<1ms TTL=63\n\nPing statistics for %s:\n    Packets: Sent = 4, Received = 4, Lost = 0 (0%% loss),", to, to)
+		return head + fmt.Sprintf(
+			"Reply from %s: bytes=32 time<1ms TTL=63\n\nPing statistics for %s:\n    Packets: Sent = 4, Received = 4, Lost = 0 (0%% loss),",
+			to,
+			to,
+		)
 	case got.Outcome.Is(outcome.NoRoute, outcome.NoAddress):
 		return head + "PING: transmit failed. General failure." + tail
 	case got.Outcome.Is(outcome.Unreachable, outcome.TimeExceeded, outcome.TooBig):
@@ -200,7 +242,12 @@ func nameText(m *plan.Machine, name string, got claims.GotName) string {
 func pageText(from string, at netip.AddrPort, got claims.GotReach) string {
 	switch {
 	case got.Answered && got.Who != "":
-		return fmt.Sprintf("HTTP/1.1 200 OK\n\n%s (it saw %s come from %s)", got.Who, from, cmp.Or(addressText(got.Source), "nobody"))
+		return fmt.Sprintf(
+			"HTTP/1.1 200 OK\n\n%s (it saw %s come from %s)",
+			got.Who,
+			from,
+			cmp.Or(addressText(got.Source), "nobody"),
+		)
 	case got.Answered:
 		return "HTTP/1.1 200 OK"
 	case got.Outcome.Is(outcome.Refused, outcome.Reset):
@@ -210,7 +257,11 @@ func pageText(from string, at netip.AddrPort, got claims.GotReach) string {
 	case got.Outcome.Is(outcome.Unreachable, outcome.TimeExceeded, outcome.TooBig):
 		return fmt.Sprintf("curl: (7) Failed to connect to %s port %d: No route to host", at.Addr(), at.Port())
 	}
-	return fmt.Sprintf("curl: (28) Failed to connect to %s port %d after 75000 ms: Connection timed out", at.Addr(), at.Port())
+	return fmt.Sprintf(
+		"curl: (28) Failed to connect to %s port %d after 75000 ms: Connection timed out",
+		at.Addr(),
+		at.Port(),
+	)
 }
 
 func addressText(a netip.Addr) string {
@@ -245,7 +296,13 @@ func (b *Bench) console(m *plan.Machine) Reply {
 		}
 		fmt.Fprintf(&out, "%-12s %-8s %s  %-8s %-20s %s\n", a.Name, deviceOf(a), a.MAC, link, address, how)
 		if h.Gateway.IsValid() {
-			fmt.Fprintf(&out, "%-12s default via %s, resolvers %s\n", "", h.Gateway, cmp.Or(strings.Join(subnet.Texts(h.DNS), " "), "none"))
+			fmt.Fprintf(
+				&out,
+				"%-12s default via %s, resolvers %s\n",
+				"",
+				h.Gateway,
+				cmp.Or(strings.Join(subnet.Texts(h.DNS), " "), "none"),
+			)
 		}
 	}
 	return Reply{strings.TrimRight(out.String(), "\n"), 1}
@@ -266,8 +323,15 @@ func (b *Bench) rules(m *plan.Machine) Reply {
 	}
 	for _, a := range is.Adapters {
 		if v := a.Leases; v != nil {
-			fmt.Fprintf(&out, "dhcp     %s: %s, router %s, DNS %s, %d reserved\n", a.Name, v.Pool, cmp.Or(addressText(v.Router), "none"),
-				cmp.Or(strings.Join(subnet.Texts(v.DNS), " "), "none"), len(v.Reservations))
+			fmt.Fprintf(
+				&out,
+				"dhcp     %s: %s, router %s, DNS %s, %d reserved\n",
+				a.Name,
+				v.Pool,
+				cmp.Or(addressText(v.Router), "none"),
+				cmp.Or(strings.Join(subnet.Texts(v.DNS), " "), "none"),
+				len(v.Reservations),
+			)
 		} else if a.Role.Inside() {
 			fmt.Fprintf(&out, "dhcp     %s: off\n", a.Name)
 		}

@@ -24,13 +24,17 @@ var addressKinds = []*Kind{
 		Why:    "it is in another network than the guests of {home}: DHCP does not fit its address",
 		Look:   "on the console of {machine}, check the address of {adapter}: it must be {planned}",
 		Remedy: "give {adapter} the address {planned}",
-		places: ports(faces), settings: func(b *Built, at Place) { readdress(b.here(at.Adapter), shifted(at.Adapter.Address)) }},
+		places: ports(
+			faces,
+		), settings: func(b *Built, at Place) { readdress(b.here(at.Adapter), shifted(at.Adapter.Address)) }},
 	{Name: "port-mask-narrow", Family: Addressing, Weight: 3, Finding: "narrow-mask",
 		Says:   "the mask of {adapter} is too long",
 		Why:    "the appliance treats part of {subnet} as outside, and DHCP distributes the wrong mask on",
 		Look:   "on the console of {machine}, check the mask of {adapter}: it must be that of {planned}",
 		Remedy: "give {adapter} the mask of {planned}",
-		places: ports(func(a *plan.Adapter) bool { return faces(a) && a.Address.Bits() < 29 }), settings: func(b *Built, at Place) {
+		places: ports(
+			func(a *plan.Adapter) bool { return faces(a) && a.Address.Bits() < 29 },
+		), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
 			a.Address = narrow(a.Address, guestOn(at.Adapter))
 		}},
@@ -39,7 +43,9 @@ var addressKinds = []*Kind{
 		Why:    "the appliance treats other networks as its own segment {home}, and DHCP distributes the wrong mask on",
 		Look:   "on the console of {machine}, check the mask of {adapter}: it must be that of {planned}",
 		Remedy: "give {adapter} the mask of {planned}",
-		places: ports(func(a *plan.Adapter) bool { return faces(a) && a.Address.Bits() > 16 }), settings: func(b *Built, at Place) {
+		places: ports(
+			func(a *plan.Adapter) bool { return faces(a) && a.Address.Bits() > 16 },
+		), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
 			a.Address = netip.PrefixFrom(a.Address.Addr(), max(a.Address.Bits()-8, 8))
 		}},
@@ -57,7 +63,9 @@ var addressKinds = []*Kind{
 		Why:    "the appliance has the same network on both sides and cannot route outside",
 		Look:   "on the console of {machine}, compare the networks of {adapter} and the WAN: they must differ",
 		Remedy: "give {adapter} the address {planned}, and its DHCP server the planned pool",
-		places: ports(func(a *plan.Adapter) bool { return faces(a) && wanNetwork(a.Machine).IsValid() }), settings: func(b *Built, at Place) {
+		places: ports(
+			func(a *plan.Adapter) bool { return faces(a) && wanNetwork(a.Machine).IsValid() },
+		), settings: func(b *Built, at Place) {
 			a, network := b.here(at.Adapter), wanNetwork(at.Adapter.Machine)
 			at3 := func(n int) netip.Addr { return subnet.Add(network.Addr(), subnet.Size(network)*n/8) }
 			readdress(a, netip.PrefixFrom(at3(3), network.Bits()))
@@ -80,7 +88,9 @@ var addressKinds = []*Kind{
 		Why:    "without a WAN address nothing gets out, neither from the appliance nor from guests",
 		Look:   "on the console of {machine}, check how {adapter} gets its address: it must be {planned}",
 		Remedy: "set {adapter} to get its address as planned: {planned}",
-		places: ports(func(a *plan.Adapter) bool { return wan(a) && a.How == plan.FromAbove }), settings: func(b *Built, at Place) {
+		places: ports(
+			func(a *plan.Adapter) bool { return wan(a) && a.How == plan.FromAbove },
+		), settings: func(b *Built, at Place) {
 			b.here(at.Adapter).How = plan.NoAddress
 		}},
 	{Name: "wan-asking", Family: Addressing, Weight: 3, Finding: "",
@@ -111,13 +121,17 @@ var addressKinds = []*Kind{
 		Why:    "its gateway is not in its network",
 		Look:   "on the console of {machine}, check the address of {adapter}: it must be {planned}",
 		Remedy: "type in {planned} at {adapter}",
-		places: ports(typedWAN), settings: func(b *Built, at Place) { b.here(at.Adapter).Address = shifted(at.Adapter.Address) }},
+		places: ports(
+			typedWAN,
+		), settings: func(b *Built, at Place) { b.here(at.Adapter).Address = shifted(at.Adapter.Address) }},
 	{Name: "wan-mask-narrow", Family: Addressing, Weight: 2, Finding: "narrow-mask",
 		Says:   "the mask of {adapter} is too long",
 		Why:    "its gateway is outside its network",
 		Look:   "on the console of {machine}, check the mask of {adapter}: it must be that of {planned}",
 		Remedy: "type in {planned} at {adapter}",
-		places: ports(func(a *plan.Adapter) bool { return typedWAN(a) && a.Gateway.IsValid() && a.Address.Bits() < 29 }),
+		places: ports(
+			func(a *plan.Adapter) bool { return typedWAN(a) && a.Gateway.IsValid() && a.Address.Bits() < 29 },
+		),
 		settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
 			a.Address = narrow(a.Address, a.Gateway)
@@ -184,7 +198,9 @@ var guestKinds = []*Kind{
 		Says: "{machine} has an address of another network than {subnet}",
 		Why:  "its gateway is not in its network, and replies to it get lost",
 		Look: "on {machine} check the address: it must be {planned}", Remedy: "type in {planned} on {machine}",
-		places: homes(typed), settings: func(b *Built, at Place) { b.here(at.Adapter).Address = shifted(at.Adapter.Address) }},
+		places: homes(
+			typed,
+		), settings: func(b *Built, at Place) { b.here(at.Adapter).Address = shifted(at.Adapter.Address) }},
 	{Name: "guest-has-neighbors-address", Family: Addressing, Weight: 4, Finding: "duplicate-address",
 		Says: "{machine} has the address of {other}",
 		Why:  "answers to both go to whichever spoke last",
@@ -193,7 +209,8 @@ var guestKinds = []*Kind{
 			var out []Place
 			for _, at := range homes(nil)(p) {
 				for _, x := range at.Adapter.Segment.Adapters {
-					if x.Guest != nil && x.Machine != at.Adapter.Machine && x.Address.IsValid() && x.Plugged && at.Other == nil {
+					if x.Guest != nil && x.Machine != at.Adapter.Machine && x.Address.IsValid() && x.Plugged &&
+						at.Other == nil {
 						at.Other = x
 						out = append(out, at)
 					}
@@ -250,7 +267,10 @@ var guestKinds = []*Kind{
 		places: homes(served), settings: func(b *Built, at Place) {
 			b.typeIn(at.Adapter, leased(at.Adapter))
 			a := b.here(at.Adapter)
-			a.Gateway, a.DNS = subnet.Add(subnet.Last(at.Adapter.Segment.Subnet), -1), at.Adapter.Segment.Port.Leases.DNS
+			a.Gateway, a.DNS = subnet.Add(
+				subnet.Last(at.Adapter.Segment.Subnet),
+				-1,
+			), at.Adapter.Segment.Port.Leases.DNS
 		}},
 	{Name: "guest-resolver-typed", Family: Naming, Weight: 5, Finding: "no-names",
 		Says: "{machine} has a static DNS server that does not answer, in addition to DHCP",
@@ -259,7 +279,9 @@ var guestKinds = []*Kind{
 		places: homes(served), settings: func(b *Built, at Place) {
 			b.typeIn(at.Adapter, leased(at.Adapter))
 			a := b.here(at.Adapter)
-			a.Gateway, a.DNS = at.Adapter.Segment.Port.Leases.Router, []netip.Addr{subnet.Add(subnet.Last(at.Adapter.Segment.Subnet), -1)}
+			a.Gateway, a.DNS = at.Adapter.Segment.Port.Leases.Router, []netip.Addr{
+				subnet.Add(subnet.Last(at.Adapter.Segment.Subnet), -1),
+			}
 		}},
 	{Name: "guest-stale-lease", Family: Operating, Weight: 6, Finding: "",
 		Says: "{machine} still has the lease of its former network",
@@ -270,8 +292,14 @@ var guestKinds = []*Kind{
 			if s := otherSegment(at.Adapter); s != nil {
 				network = s.Subnet
 			}
-			b.hold(at.Adapter, simulator.Held{Address: netip.PrefixFrom(subnet.Add(network.Addr(), subnet.Size(network)/2), network.Bits()),
-				Gateway: subnet.First(network), DNS: []netip.Addr{subnet.First(network)}})
+			b.hold(
+				at.Adapter,
+				simulator.Held{
+					Address: netip.PrefixFrom(subnet.Add(network.Addr(), subnet.Size(network)/2), network.Bits()),
+					Gateway: subnet.First(network),
+					DNS:     []netip.Addr{subnet.First(network)},
+				},
+			)
 		}},
 	{Name: "guest-old-view", Family: Operating, Weight: 2, Finding: "",
 		Says: "what {machine} shows is older than its lease: the view was not refreshed",

@@ -69,7 +69,16 @@ type Built struct {
 func Kinds() []*Kind { return kinds() }
 
 var kinds = sync.OnceValue(func() []*Kind {
-	return slices.Concat(wiringKinds, addressKinds, guestKinds, leaseKinds, nameKinds, ruleKinds, natKinds, operateKinds)
+	return slices.Concat(
+		wiringKinds,
+		addressKinds,
+		guestKinds,
+		leaseKinds,
+		nameKinds,
+		ruleKinds,
+		natKinds,
+		operateKinds,
+	)
 })
 
 // All returns every mistake at every place of a plan.
@@ -227,7 +236,7 @@ func (m Mistake) Fill(text string) string {
 func adapterWords(a *plan.Adapter) string {
 	switch {
 	case a.Port != nil:
-		return fmt.Sprintf("port %s of %s", a.Name, a.Machine.Name)
+		return a.Machine.Name + "." + a.Name
 	case len(a.Machine.Adapters) == 1:
 		return "the adapter of " + a.Machine.Name
 	}

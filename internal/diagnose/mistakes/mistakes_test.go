@@ -139,19 +139,36 @@ func TestMistakenLabsAreJudgedAlike(t *testing.T) {
 				kinds[m.Name] = &tally{}
 			}
 			kinds[m.Name].tried++
-			if slices.ContainsFunc(check.Run(built, time.Time{}), func(f check.Finding) bool { return f.Code == m.Finding }) {
+			if slices.ContainsFunc(
+				check.Run(built, time.Time{}),
+				func(f check.Finding) bool { return f.Code == m.Finding },
+			) {
 				kinds[m.Name].found++
 			}
 		}
 	}
 	assert.Greater(t, labs, 200)
-	planned := []string{"twin-mac-guests", "twin-mac-port", "old-appliance-on", "wan-behind-host"} // the plan chooses what a file does not say
+	planned := []string{
+		"twin-mac-guests",
+		"twin-mac-port",
+		"old-appliance-on",
+		"wan-behind-host",
+	} // the plan chooses what a file does not say
 	for _, k := range mistakes.Kinds() {
 		if c := kinds[k.Name]; c != nil && k.Finding != "" && !slices.Contains(planned, k.Name) {
 			if c.tried < 6 && !sampling.All() {
 				continue // too few of it today
 			}
-			assert.GreaterOrEqual(t, c.found*2, c.tried, "%s: %s is found in %d of %d", k.Name, k.Finding, c.found, c.tried)
+			assert.GreaterOrEqual(
+				t,
+				c.found*2,
+				c.tried,
+				"%s: %s is found in %d of %d",
+				k.Name,
+				k.Finding,
+				c.found,
+				c.tried,
+			)
 		}
 	}
 }

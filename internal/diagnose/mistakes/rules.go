@@ -51,7 +51,9 @@ var ruleKinds = []*Kind{
 		Why:    "another segment is allowed what this one should be, and this one is not",
 		Look:   "on the admin page of {machine}, check the source of the rule",
 		Remedy: "write the rule \"{rule}\" as planned, and apply the change",
-		places: rules(func(m *plan.Machine, i int) bool { return m.Rules[i].Action == lab.Allow && wrongSource(m, i) != nil }),
+		places: rules(
+			func(m *plan.Machine, i int) bool { return m.Rules[i].Action == lab.Allow && wrongSource(m, i) != nil },
+		),
 		settings: func(b *Built, at Place) {
 			s := b.segment(wrongSource(at.Machine, at.Index-1))
 			b.rule(at).From = []plan.Match{{Segment: s, Prefixes: []netip.Prefix{s.Subnet}}}
@@ -63,8 +65,12 @@ var ruleKinds = []*Kind{
 		Remedy: "remove the rule that allows everything, and apply the change",
 		places: machines(func(m *plan.Machine) bool { return len(m.Rules) > 0 }), settings: func(b *Built, at Place) {
 			m := b.machine(at.Machine)
-			m.Rules = append([]plan.Rule{{Text: "allow any from any to any", Action: lab.Allow, Services: []lab.Service{{Proto: lab.Any}},
-				From: []plan.Match{{Any: true}}, To: []plan.Match{{Any: true}}}}, m.Rules...)
+			m.Rules = append(
+				[]plan.Rule{
+					{Text: "allow any from any to any", Action: lab.Allow, Services: []lab.Service{{Proto: lab.Any}},
+						From: []plan.Match{{Any: true}}, To: []plan.Match{{Any: true}}},
+				},
+				m.Rules...)
 		}},
 	{Name: "rules-missing", Family: Filtering, Weight: 5, Finding: "no-path-outside",
 		Says:   "{machine} has no rules",
@@ -80,11 +86,22 @@ var ruleKinds = []*Kind{
 		Why:    "the first inside segment reaches outside, all others do not, and there are no port forwards",
 		Look:   "on the admin page of {machine}, look for changes that are not applied yet",
 		Remedy: "apply the changes on {machine}",
-		places: machines(func(m *plan.Machine) bool { return m.Appliance.Has("rules") && insideOf(m) != nil }), settings: func(b *Built, at Place) {
+		places: machines(
+			func(m *plan.Machine) bool { return m.Appliance.Has("rules") && insideOf(m) != nil },
+		), settings: func(b *Built, at Place) {
 			m, s := b.machine(at.Machine), b.segment(insideOf(at.Machine))
 			m.Publishes, m.OneToOne = nil, nil
-			m.Rules = []plan.Rule{{Text: "allow any from " + s.Name + " to outside", Action: lab.Allow, Services: []lab.Service{{Proto: lab.Any}},
-				From: []plan.Match{{Segment: s, Prefixes: []netip.Prefix{s.Subnet}}}, To: []plan.Match{{Outside: true}}}}
+			m.Rules = []plan.Rule{
+				{
+					Text:     "allow any from " + s.Name + " to outside",
+					Action:   lab.Allow,
+					Services: []lab.Service{{Proto: lab.Any}},
+					From: []plan.Match{
+						{Segment: s, Prefixes: []netip.Prefix{s.Subnet}},
+					},
+					To: []plan.Match{{Outside: true}},
+				},
+			}
 		}},
 	{Name: "admin-outside", Family: Filtering, Weight: 3, Finding: "admin-outside",
 		Says:   "the admin page of {machine} answers at {adapter}",
@@ -100,7 +117,9 @@ var ruleKinds = []*Kind{
 		Why:    "everything else works, but {machine} cannot be managed from {home}",
 		Look:   "on the console of {machine}, check on which ports the admin page listens",
 		Remedy: "have the admin page of {machine} listen at {adapter}",
-		places: ports(func(a *plan.Adapter) bool { return len(a.Admin) > 0 && a.Role != lab.WAN && guests(a.Segment) > 0 }),
+		places: ports(
+			func(a *plan.Adapter) bool { return len(a.Admin) > 0 && a.Role != lab.WAN && guests(a.Segment) > 0 },
+		),
 		settings: func(b *Built, at Place) {
 			b.here(at.Adapter).Admin = nil
 		}},
@@ -174,7 +193,8 @@ var natKinds = []*Kind{
 			for _, at := range publishes(p) {
 				to := at.Machine.Publishes[at.Index-1].To
 				for _, x := range p.Guests() {
-					if x != to.Machine && len(x.Adapters) > 0 && x.Adapters[0].Segment.Inside() && x.Adapters[0].Address.IsValid() {
+					if x != to.Machine && len(x.Adapters) > 0 && x.Adapters[0].Segment.Inside() &&
+						x.Adapters[0].Address.IsValid() {
 						at.Other = x.Adapters[0]
 						out = append(out, at)
 						break
@@ -306,7 +326,8 @@ func (b *Built) service(a *plan.Adapter) *plan.Service {
 // anyAllowed reports whether it is a rule that allows every protocol.
 func anyAllowed(m *plan.Machine, i int) bool {
 	r := m.Rules[i]
-	return r.Action == lab.Allow && slices.ContainsFunc(r.Services, func(s lab.Service) bool { return s.Proto == lab.Any })
+	return r.Action == lab.Allow &&
+		slices.ContainsFunc(r.Services, func(s lab.Service) bool { return s.Proto == lab.Any })
 }
 
 // wrongSource returns a segment of the appliance that a rule is not for, or nil.

@@ -53,7 +53,9 @@ var leaseKinds = []*Kind{
 		Why:    "the first guest of {home} gets an address, the others get none",
 		Look:   "on the admin page of {machine}, count the leases of {adapter} and the addresses in its pool",
 		Remedy: "set the pool of {adapter} to {pool}",
-		places: ports(func(a *plan.Adapter) bool { return serves(a) && plain(a.Segment) > 1 }), settings: func(b *Built, at Place) {
+		places: ports(
+			func(a *plan.Adapter) bool { return serves(a) && plain(a.Segment) > 1 },
+		), settings: func(b *Built, at Place) {
 			v := b.service(at.Adapter)
 			v.Pool.To = v.Pool.From
 		}},
@@ -90,11 +92,16 @@ var leaseKinds = []*Kind{
 		Why:    "it gets an address from the pool, and what rules and others call {machine} does not exist",
 		Look:   "check the MAC address in the reservation: it must be {mac}",
 		Remedy: "enter the reservation of {address} for {mac}",
-		places: homes(func(a *plan.Adapter) bool { return a.How == plan.Reservation && served(a) }), settings: func(b *Built, at Place) {
+		places: homes(
+			func(a *plan.Adapter) bool { return a.How == plan.Reservation && served(a) },
+		), settings: func(b *Built, at Place) {
 			a := b.here(at.Adapter)
 			for _, x := range b.Plan.Adapters {
 				if x.Leases != nil {
-					x.Leases.Reservations = slices.DeleteFunc(x.Leases.Reservations, func(r *plan.Adapter) bool { return r == a })
+					x.Leases.Reservations = slices.DeleteFunc(
+						x.Leases.Reservations,
+						func(r *plan.Adapter) bool { return r == a },
+					)
 				}
 			}
 		}},
@@ -103,7 +110,9 @@ var leaseKinds = []*Kind{
 		Why:    "guests get a plausible address with a router that forwards nothing",
 		Look:   "on a guest of {segment}, check which server its lease is from",
 		Remedy: "find the server by the MAC address of its offers, and disable its DHCP server",
-		places: segments(leasesHere), settings: func(b *Built, at Place) { b.serve(at.Segment, simulator.Foreign{First: true}) }},
+		places: segments(
+			leasesHere,
+		), settings: func(b *Built, at Place) { b.serve(at.Segment, simulator.Foreign{First: true}) }},
 	{Name: "foreign-server", Family: Leasing, Weight: 5, Finding: "two-dhcp-servers",
 		Says:   "a router that was plugged in serves DHCP for its own network on {segment}, and answers first",
 		Why:    "guests get an address of a network that is not in this lab",
@@ -154,13 +163,17 @@ var nameKinds = []*Kind{
 		Why:    "names fail after a while, IP addresses answer",
 		Look:   "from the console of {machine}, query the upstream DNS server that it uses",
 		Remedy: "give the DNS server of {machine} an upstream server that answers",
-		places: machines(resolves), settings: func(b *Built, at Place) { b.Trouble.Deaf = append(b.Trouble.Deaf, b.machine(at.Machine)) }},
+		places: machines(
+			resolves,
+		), settings: func(b *Built, at Place) { b.Trouble.Deaf = append(b.Trouble.Deaf, b.machine(at.Machine)) }},
 	{Name: "resolver-slow", Family: Naming, Weight: 4, Finding: "",
 		Says:   "the first of {machine}'s upstream DNS servers is dead, the second answers",
 		Why:    "each guest's first query times out: the first page fails, the second opens",
 		Look:   "from the console of {machine}, query each of its upstream DNS servers",
 		Remedy: "remove the dead DNS server from the list of {machine}",
-		places: machines(resolves), settings: func(b *Built, at Place) { b.Trouble.Slow = append(b.Trouble.Slow, b.machine(at.Machine)) }},
+		places: machines(
+			resolves,
+		), settings: func(b *Built, at Place) { b.Trouble.Slow = append(b.Trouble.Slow, b.machine(at.Machine)) }},
 }
 
 var operateKinds = []*Kind{
@@ -201,7 +214,10 @@ var operateKinds = []*Kind{
 			if a.Leases != nil {
 				a.Leases.Reservations = nil
 				if a.Leases.Pool = (plan.Pool{From: f.From, To: f.To}); !f.From.IsValid() {
-					a.Leases.Pool = plan.Pool{From: subnet.Add(f.LAN.Masked().Addr(), 100), To: subnet.Add(f.LAN.Masked().Addr(), 150)}
+					a.Leases.Pool = plan.Pool{
+						From: subnet.Add(f.LAN.Masked().Addr(), 100),
+						To:   subnet.Add(f.LAN.Masked().Addr(), 150),
+					}
 				}
 			}
 		}},
@@ -210,14 +226,17 @@ var operateKinds = []*Kind{
 		Why:    "inside everything works, but the appliance itself reaches nothing outside",
 		Look:   "on the console of an appliance on {segment}, ping {segment}'s router",
 		Remedy: "check which of the host's adapters the WAN is bridged to, and whether that has a link",
-		places: segments(wanHere), settings: func(b *Built, at Place) { b.Trouble.Dead = append(b.Trouble.Dead, b.segment(at.Segment)) }},
+		places: segments(
+			wanHere,
+		), settings: func(b *Built, at Place) { b.Trouble.Dead = append(b.Trouble.Dead, b.segment(at.Segment)) }},
 	{Name: "upstream-without-leases", Family: Operating, Weight: 3, Finding: "",
 		Says:   "there is no DHCP server on {segment}",
 		Why:    "the appliance requests a WAN address and gets none",
 		Look:   "attach another machine to {segment} and check whether it gets an address",
 		Remedy: "provide a DHCP server on {segment}, or set a static address on the WAN port",
 		places: segments(func(s *plan.Segment) bool {
-			return upstream(s) && s.Lab.Join != "nat" && slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool { return a.Port != nil && leasedWAN(a) })
+			return upstream(s) && s.Lab.Join != "nat" &&
+				slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool { return a.Port != nil && leasedWAN(a) })
 		}),
 		wiring: func(l *lab.Lab, at Place) { l.Segment(at.Segment.Name).Leases = "none" }},
 	{Name: "mtu-small-outside", Family: Operating, Weight: 3, Finding: "",
@@ -249,12 +268,14 @@ func plain(s *plan.Segment) (n int) {
 
 // leasesHere reports whether it is a segment inside on which somebody asks for a lease.
 func leasesHere(s *plan.Segment) bool {
-	return s.Inside() && slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool { return a.Guest != nil && leasing(a) && a.Plugged })
+	return s.Inside() &&
+		slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool { return a.Guest != nil && leasing(a) && a.Plugged })
 }
 
 // wanHere reports whether it is an upstream segment that an appliance leads out by.
 func wanHere(s *plan.Segment) bool {
-	return upstream(s) && slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool { return a.Port != nil && a.Plugged })
+	return upstream(s) &&
+		slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool { return a.Port != nil && a.Plugged })
 }
 
 // firstInside reports whether it is the first port of its appliance that faces guests.

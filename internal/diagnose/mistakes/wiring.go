@@ -25,8 +25,12 @@ var wiringKinds = []*Kind{
 		Why:    "everything works as planned, but the guest also reaches outside without the appliance, even with it off",
 		Look:   "count the adapters in the settings of {machine}: there must be {number}",
 		Remedy: "remove the second adapter of {machine}, or unplug it",
-		places: onto(homes(func(a *plan.Adapter) bool { return a.Segment.Reach != lab.Upstream && len(a.Machine.Adapters) == 1 }),
-			func(s, home *plan.Segment) bool { return s.Reach == lab.Upstream }), wiring: secondDoor},
+		places: onto(
+			homes(
+				func(a *plan.Adapter) bool { return a.Segment.Reach != lab.Upstream && len(a.Machine.Adapters) == 1 },
+			),
+			func(s, home *plan.Segment) bool { return s.Reach == lab.Upstream },
+		), wiring: secondDoor},
 	{Name: "guest-unplugged", Family: Wiring, Weight: 4, Finding: "unattached-port",
 		Says:   "{adapter} is not plugged in",
 		Why:    "without a link it has no address and sends nothing",
@@ -71,7 +75,9 @@ var wiringKinds = []*Kind{
 		Why:    "guests of {segment} are upstream: the site's router serves them, without the appliance",
 		Look:   "on the host, list the ports of the switch of {segment-called}: it must not contain a physical adapter",
 		Remedy: "remove the uplink from the switch of {segment-called}",
-		places: pairs(func(a, b *plan.Segment) bool { return closed(a) && a.Tag == 0 && upstream(b) && a.Bridged == nil }), wiring: join},
+		places: pairs(
+			func(a, b *plan.Segment) bool { return closed(a) && a.Tag == 0 && upstream(b) && a.Bridged == nil },
+		), wiring: join},
 	{Name: "host-leg", Family: Wiring, Weight: 3, Finding: "host-forwards",
 		Says:   "the host has an interface on {segment}",
 		Why:    "guests of {segment} reach the host and its services, and the host reaches them",
@@ -104,7 +110,9 @@ var wiringKinds = []*Kind{
 		Why:    "tagged frames of {segment} do not reach the appliance",
 		Look:   "on the host, check the tags that the switch of {segment-called} passes: {tag} must be among them",
 		Remedy: "let the switch pass tag {tag} to the port of the appliance",
-		places: segments(func(s *plan.Segment) bool { return s.Inside() && s.Tag != 0 && guests(s) > 0 }), wiring: dropTag},
+		places: segments(
+			func(s *plan.Segment) bool { return s.Inside() && s.Tag != 0 && guests(s) > 0 },
+		), wiring: dropTag},
 	{Name: "switch-refuses-foreign", Family: Wiring, Weight: 3, Finding: "refusing-switch",
 		Says:   "the switch of {segment} drops frames with MAC addresses that it did not assign",
 		Why:    "a bridging appliance forwards its guests' frames with their own MAC addresses, and the switch drops them",
@@ -135,14 +143,18 @@ var wiringKinds = []*Kind{
 		Why:    "guests get IPv6 addresses and a path outside that bypasses the appliance",
 		Look:   "on a guest of {segment}, list its IPv6 addresses and routes: no router may be among them",
 		Remedy: "find the router by its MAC address, and remove it from {segment-called}",
-		places: segments(func(s *plan.Segment) bool { return closed(s) && !s.Lab.RouterAdvertisements && !s.Subnet6.IsValid() }),
+		places: segments(
+			func(s *plan.Segment) bool { return closed(s) && !s.Lab.RouterAdvertisements && !s.Subnet6.IsValid() },
+		),
 		wiring: func(l *lab.Lab, at Place) { l.Segment(at.Segment.Name).RouterAdvertisements = true }},
 	{Name: "wan-behind-host", Family: Wiring, Weight: 3, Finding: "double-nat",
 		Says:   "the host uses NAT for {segment} instead of bridging it",
 		Why:    "the appliance is behind another NAT: its address is from the host's network, and port forwards get no traffic from outside",
 		Look:   "in the settings of the appliance's WAN adapter, check how it is attached: it must be bridged to the host's uplink",
 		Remedy: "bridge {segment-called} to the host's uplink",
-		places: segments(func(s *plan.Segment) bool { return upstream(s) && s.Lab.Join != "nat" }), wiring: hostTranslates},
+		places: segments(
+			func(s *plan.Segment) bool { return upstream(s) && s.Lab.Join != "nat" },
+		), wiring: hostTranslates},
 }
 
 // move puts an adapter on another segment.
@@ -260,7 +272,15 @@ func astray(l *lab.Lab, s *plan.Segment) string {
 		tag++
 	}
 	name := unusedName(l, "astray")
-	l.AddSegment(&lab.Segment{Name: name, Reach: lab.Isolated, Within: s.Wire.Name, VLAN: tag, Subnet: netip.MustParsePrefix("192.0.2.0/24")})
+	l.AddSegment(
+		&lab.Segment{
+			Name:   name,
+			Reach:  lab.Isolated,
+			Within: s.Wire.Name,
+			VLAN:   tag,
+			Subnet: netip.MustParsePrefix("192.0.2.0/24"),
+		},
+	)
 	return name
 }
 

@@ -16,7 +16,11 @@ import (
 func Graph(p *plan.Plan) fileset.File {
 	var b bytes.Buffer
 	q := strconv.Quote
-	fmt.Fprintf(&b, "graph %s {\n  graph [rankdir=TB]\n  node [fontname=\"sans-serif\", shape=box]\n  outside [label=\"outside\", style=rounded, color=\"#0a62c0\"]\n", q(p.Name))
+	fmt.Fprintf(
+		&b,
+		"graph %s {\n  graph [rankdir=TB]\n  node [fontname=\"sans-serif\", shape=box]\n  outside [label=\"outside\", style=rounded, color=\"#0a62c0\"]\n",
+		q(p.Name),
+	)
 	for _, s := range p.Segments {
 		color := "#8a5a00"
 		if s.Reach == lab.Upstream {

@@ -35,12 +35,23 @@ func services(m *plan.Machine) []service {
 func (s service) taken() error {
 	net, where := s.at.Segment.Subnet, s.at.Segment.Name
 	if p := s.v.Pool; p.From.IsValid() && (!net.Contains(p.From) || !net.Contains(p.To) || p.To.Less(p.From)) {
-		return fmt.Errorf("the pool %s-%s is not within %s (%s), which no server accepts; see bastion check", p.From, p.To, where, net)
+		return fmt.Errorf(
+			"the pool %s-%s is not within %s (%s), which no server accepts; see bastion check",
+			p.From,
+			p.To,
+			where,
+			net,
+		)
 	}
 	for _, r := range s.v.Reservations {
 		if !net.Contains(r.Address.Addr()) {
-			return fmt.Errorf("the reservation %s of %s is not within %s (%s), which no server accepts; see bastion check",
-				r.Address.Addr(), r.Machine.Name, where, net)
+			return fmt.Errorf(
+				"the reservation %s of %s is not within %s (%s), which no server accepts; see bastion check",
+				r.Address.Addr(),
+				r.Machine.Name,
+				where,
+				net,
+			)
 		}
 	}
 	return nil
@@ -82,10 +93,21 @@ func where(a *plan.Adapter) string {
 // Text writes the older server's configuration.
 func Text(m *plan.Machine, list []service) []byte {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "# DHCP of %s. The server listens on the interfaces that have these\n# networks; name them in its defaults file.\nauthoritative;\n", m.Name)
+	fmt.Fprintf(
+		&b,
+		"# DHCP of %s. The server listens on the interfaces that have these\n# networks; name them in its defaults file.\nauthoritative;\n",
+		m.Name,
+	)
 	for _, s := range list {
 		seg := s.at.Segment
-		fmt.Fprintf(&b, "\n# %s: %s\nsubnet %s netmask %s {\n", seg.Name, where(s.at), seg.Subnet.Addr(), subnet.Mask(seg.Subnet.Bits()))
+		fmt.Fprintf(
+			&b,
+			"\n# %s: %s\nsubnet %s netmask %s {\n",
+			seg.Name,
+			where(s.at),
+			seg.Subnet.Addr(),
+			subnet.Mask(seg.Subnet.Bits()),
+		)
 		fmt.Fprintf(&b, "  range %s %s;\n", s.v.Pool.From, s.v.Pool.To)
 		if s.v.Router.IsValid() {
 			fmt.Fprintf(&b, "  option routers %s;\n", s.v.Router)
@@ -96,9 +118,21 @@ func Text(m *plan.Machine, list []service) []byte {
 		if s.v.Domain != "" {
 			fmt.Fprintf(&b, "  option domain-name \"%s\";\n", s.v.Domain)
 		}
-		fmt.Fprintf(&b, "  default-lease-time %d;\n  max-lease-time %d;\n}\n", int(s.v.Time.Seconds()), int(s.v.Time.Seconds()))
+		fmt.Fprintf(
+			&b,
+			"  default-lease-time %d;\n  max-lease-time %d;\n}\n",
+			int(s.v.Time.Seconds()),
+			int(s.v.Time.Seconds()),
+		)
 		for _, r := range s.v.Reservations {
-			fmt.Fprintf(&b, "host %s-%s {\n  hardware ethernet %s;\n  fixed-address %s;\n}\n", r.Machine.Name, seg.Name, r.MAC, r.Address.Addr())
+			fmt.Fprintf(
+				&b,
+				"host %s-%s {\n  hardware ethernet %s;\n  fixed-address %s;\n}\n",
+				r.Machine.Name,
+				seg.Name,
+				r.MAC,
+				r.Address.Addr(),
+			)
 		}
 	}
 	return b.Bytes()
@@ -148,8 +182,14 @@ func JSON(m *plan.Machine, list []service) ([]byte, error) {
 	c := config{Interfaces: interfaces{[]string{}}, Database: database{"memfile"}, Authoritative: true}
 	for i, s := range list {
 		c.Interfaces.Interfaces = append(c.Interfaces.Interfaces, s.at.Linux())
-		n := network{ID: i + 1, Subnet: s.at.Segment.Subnet.String(), Pools: []pool{{s.v.Pool.From.String() + " - " + s.v.Pool.To.String()}},
-			Lifetime: int(s.v.Time.Seconds()), Options: []option{}, Reservations: []reservation{}}
+		n := network{
+			ID:           i + 1,
+			Subnet:       s.at.Segment.Subnet.String(),
+			Pools:        []pool{{s.v.Pool.From.String() + " - " + s.v.Pool.To.String()}},
+			Lifetime:     int(s.v.Time.Seconds()),
+			Options:      []option{},
+			Reservations: []reservation{},
+		}
 		if s.v.Router.IsValid() {
 			n.Options = append(n.Options, option{"routers", s.v.Router.String()})
 		}
@@ -160,7 +200,10 @@ func JSON(m *plan.Machine, list []service) ([]byte, error) {
 			n.Options = append(n.Options, option{"domain-name", s.v.Domain})
 		}
 		for _, r := range s.v.Reservations {
-			n.Reservations = append(n.Reservations, reservation{r.MAC.String(), r.Address.Addr().String(), r.Machine.Name})
+			n.Reservations = append(
+				n.Reservations,
+				reservation{r.MAC.String(), r.Address.Addr().String(), r.Machine.Name},
+			)
 		}
 		c.Subnets = append(c.Subnets, n)
 	}

@@ -24,8 +24,13 @@ func TestRefused(t *testing.T) {
 		{"{pool: 10.80.0.250-10.80.1.9}", "s", "is not within s"},
 		{"{pool: 10.80.0.50-10.80.0.60}", "{segment: s, reserve: 10.81.0.9}", "the reservation 10.81.0.9 of g is not within s (10.80.0.0/24)"},
 	} {
-		l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: x\nsegments:\n  road: {reach: upstream}\n  s: {reach: isolated, subnet: 10.80.0.0/24}\n"+
-			"appliances:\n  gate: {ports: [{role: wan, segment: road}, {role: lan, segment: s, dhcp: "+c.leases+"}]}\nguests:\n  g: "+c.guest+"\n"))
+		l, err := lab.Read(
+			"lab.yaml",
+			[]byte(
+				"bastion: 1\nlab: x\nsegments:\n  road: {reach: upstream}\n  s: {reach: isolated, subnet: 10.80.0.0/24}\n"+
+					"appliances:\n  gate: {ports: [{role: wan, segment: road}, {role: lan, segment: s, dhcp: "+c.leases+"}]}\nguests:\n  g: "+c.guest+"\n",
+			),
+		)
 		require.NoError(t, err, c.leases)
 		p, err := plan.Build(l)
 		require.NoError(t, err, c.leases)
@@ -56,17 +61,29 @@ func TestFiles(t *testing.T) {
 			case "none":
 				leases = ", dhcp: none"
 			case "given":
-				leases = fmt.Sprintf(", dhcp: {pool: 10.%d.0.30-10.%d.0.40, dns: [10.9.9.9, self], domain: s%d.example, time: 90m}", 80+i, 80+i, i)
+				leases = fmt.Sprintf(
+					", dhcp: {pool: 10.%d.0.30-10.%d.0.40, dns: [10.9.9.9, self], domain: s%d.example, time: 90m}",
+					80+i,
+					80+i,
+					i,
+				)
 			}
 			ports = append(ports, fmt.Sprintf("{role: lan, name: p%d, segment: s%d%s}", i, i, leases))
 			for k := range rapid.IntRange(0, 2).Draw(t, "guests") {
 				if leases != ", dhcp: none" {
-					guests = append(guests, fmt.Sprintf("  g%d-%d: {segment: s%d, reserve: 10.%d.0.%d}\n", i, k, i, 80+i, 10+k))
+					guests = append(
+						guests,
+						fmt.Sprintf("  g%d-%d: {segment: s%d, reserve: 10.%d.0.%d}\n", i, k, i, 80+i, 10+k),
+					)
 				}
 			}
 		}
-		fmt.Fprintf(&b, "appliances:\n  gate: {ports: [{role: wan, segment: road}, %s]}\nguests:\n  last: s0\n%s", strings.Join(ports, ", "),
-			strings.Join(guests, ""))
+		fmt.Fprintf(
+			&b,
+			"appliances:\n  gate: {ports: [{role: wan, segment: road}, %s]}\nguests:\n  last: s0\n%s",
+			strings.Join(ports, ", "),
+			strings.Join(guests, ""),
+		)
 		l, err := lab.Read("lab.yaml", []byte(b.String()))
 		require.NoError(t, err, b.String())
 		p, err := plan.Build(l)
@@ -85,8 +102,17 @@ func TestFiles(t *testing.T) {
 		require.Len(t, c.Dhcp4.Subnets, len(list))
 		for i, s := range list {
 			net := s.at.Segment.Subnet
-			assert.Contains(t, text, fmt.Sprintf("subnet %s netmask %s {\n  range %s %s;\n", net.Addr(), subnet.Mask(net.Bits()), s.v.Pool.From,
-				s.v.Pool.To))
+			assert.Contains(
+				t,
+				text,
+				fmt.Sprintf(
+					"subnet %s netmask %s {\n  range %s %s;\n",
+					net.Addr(),
+					subnet.Mask(net.Bits()),
+					s.v.Pool.From,
+					s.v.Pool.To,
+				),
+			)
 			got := c.Dhcp4.Subnets[i]
 			assert.Equal(t, net.String(), got.Subnet)
 			assert.Equal(t, s.v.Pool.From.String()+" - "+s.v.Pool.To.String(), got.Pools[0].Pool)
@@ -100,8 +126,16 @@ func TestFiles(t *testing.T) {
 			assert.Equal(t, s.v.Domain, options["domain-name"])
 			require.Len(t, got.Reservations, len(s.v.Reservations))
 			for k, r := range s.v.Reservations {
-				assert.Equal(t, reservation{r.MAC.String(), r.Address.Addr().String(), r.Machine.Name}, got.Reservations[k])
-				assert.Contains(t, text, fmt.Sprintf("hardware ethernet %s;\n  fixed-address %s;", r.MAC, r.Address.Addr()))
+				assert.Equal(
+					t,
+					reservation{r.MAC.String(), r.Address.Addr().String(), r.Machine.Name},
+					got.Reservations[k],
+				)
+				assert.Contains(
+					t,
+					text,
+					fmt.Sprintf("hardware ethernet %s;\n  fixed-address %s;", r.MAC, r.Address.Addr()),
+				)
 				assert.True(t, net.Contains(netip.MustParseAddr(got.Reservations[k].Address)))
 			}
 		}

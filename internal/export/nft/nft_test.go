@@ -140,7 +140,9 @@ func TestAccepted(t *testing.T) {
 				probe := exec.Command("nft", "-c", "-f", "-")
 				probe.Stdin = strings.NewReader("table bridge probe {\n chain c {\n ct state new\n }\n}\n")
 				if probe.Run() != nil {
-					t.Log("this kernel does not track conversations on bridges: the transparent appliance's rules are not checked")
+					t.Log(
+						"this kernel does not track conversations on bridges: the transparent appliance's rules are not checked",
+					)
 					continue
 				}
 			}
@@ -300,10 +302,20 @@ func TestKernelAgrees(t *testing.T) {
 	if out, err := exec.Command("ip", "netns", "exec", probe, "nft", "list", "ruleset").CombinedOutput(); err != nil {
 		t.Skipf("no packet filter in a network namespace: %s", out)
 	}
-	untagged := strings.NewReplacer("segment: causeway, address: dhcp", "segment: causeway, address: 172.29.64.7/24",
-		"    within: reedbed\n    vlan: 48\n", "", ", over: lan", "", "  heron: reedbed\n",
-		"  heron: {segment: reedbed, static: 10.83.16.10/24}\n", "newt: tidepool", "newt: {segment: tidepool, static: 10.83.48.10/24}",
-		"reserve: 10.83.16.20", "static: 10.83.16.20/24").Replace(sample(t))
+	untagged := strings.NewReplacer(
+		"segment: causeway, address: dhcp",
+		"segment: causeway, address: 172.29.64.7/24",
+		"    within: reedbed\n    vlan: 48\n",
+		"",
+		", over: lan",
+		"",
+		"  heron: reedbed\n",
+		"  heron: {segment: reedbed, static: 10.83.16.10/24}\n",
+		"newt: tidepool",
+		"newt: {segment: tidepool, static: 10.83.48.10/24}",
+		"reserve: 10.83.16.20",
+		"static: 10.83.16.20/24",
+	).Replace(sample(t))
 	for i, text := range []string{untagged, strings.Replace(manyRules, "DROP", "false", 1),
 		strings.NewReplacer("DROP", "true", "\nsegments:", "\nipv6: true\nsegments:").Replace(manyRules)} {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
@@ -320,7 +332,22 @@ func TestKernelAgrees(t *testing.T) {
 				w.run("ip", "-n", w.space(switchName), "link", "add", "name", "middle", "type", "bridge")
 				w.run("ip", "-n", w.space(switchName), "link", "set", "middle", "up")
 				plug := func(space, device, far string, address netip.Prefix, gateway netip.Addr) {
-					w.run("ip", "link", "add", "name", device, "netns", w.space(space), "type", "veth", "peer", "name", far, "netns", w.space(switchName))
+					w.run(
+						"ip",
+						"link",
+						"add",
+						"name",
+						device,
+						"netns",
+						w.space(space),
+						"type",
+						"veth",
+						"peer",
+						"name",
+						far,
+						"netns",
+						w.space(switchName),
+					)
 					w.run("ip", "-n", w.space(switchName), "link", "set", far, "master", "middle", "up")
 					w.run("ip", "-n", w.space(space), "link", "set", device, "up")
 					w.run("ip", "-n", w.space(space), "addr", "add", address.String(), "dev", device)
@@ -341,9 +368,26 @@ func TestKernelAgrees(t *testing.T) {
 				six(m.Name, device, a.Address6, netip.Addr{})
 				if a.Role == lab.WAN {
 					wan = a
-					plug("outside", "p0", "out", netip.PrefixFrom(a.Segment.Gateway, a.Segment.Subnet.Bits()), netip.Addr{})
+					plug(
+						"outside",
+						"p0",
+						"out",
+						netip.PrefixFrom(a.Segment.Gateway, a.Segment.Subnet.Bits()),
+						netip.Addr{},
+					)
 					w.run("ip", "-n", w.space("outside"), "addr", "add", "203.0.113.80/32", "dev", "lo")
-					w.run("ip", "-n", w.space("outside"), "route", "replace", a.Segment.Subnet.String(), "dev", "p0", "src", "203.0.113.80")
+					w.run(
+						"ip",
+						"-n",
+						w.space("outside"),
+						"route",
+						"replace",
+						a.Segment.Subnet.String(),
+						"dev",
+						"p0",
+						"src",
+						"203.0.113.80",
+					)
 					for _, o := range m.OneToOne {
 						w.run("ip", "-n", w.space(m.Name), "addr", "add", o.Outside.String()+"/32", "dev", device)
 					}
@@ -374,8 +418,15 @@ func TestKernelAgrees(t *testing.T) {
 			out, err := load.CombinedOutput()
 			require.NoError(t, err, string(out))
 
-			services := []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7}, {Proto: lab.UDP, From: 123}, {Proto: lab.TCP, From: 25},
-				{Proto: lab.TCP, From: 80}, {Proto: lab.TCP, From: 443}, {Proto: lab.TCP, From: 8443}}
+			services := []lab.Service{
+				{Proto: lab.ICMP},
+				{Proto: lab.UDP, From: 7},
+				{Proto: lab.UDP, From: 123},
+				{Proto: lab.TCP, From: 25},
+				{Proto: lab.TCP, From: 80},
+				{Proto: lab.TCP, From: 443},
+				{Proto: lab.TCP, From: 8443},
+			}
 			tcp, udp := []int{25, 80, 443, 8443}, []int{7, 123}
 			w.serve("outside", "203.0.113.80", tcp, udp)
 			w.serve(m.Name, "", []int{443}, []int{53})
@@ -387,10 +438,16 @@ func TestKernelAgrees(t *testing.T) {
 					probes = append(probes, claims.AskReach{From: claims.RefTo(from), Service: s})
 					for _, to := range p.Adapters {
 						if to.Machine != g && to.Machine.Guest != nil && to.Address6.IsValid() {
-							probes = append(probes, claims.AskReach{From: claims.RefTo(from), To: claims.RefTo(to), Service: s, IPv6: true})
+							probes = append(
+								probes,
+								claims.AskReach{From: claims.RefTo(from), To: claims.RefTo(to), Service: s, IPv6: true},
+							)
 						}
 						if to.Machine != g {
-							probes = append(probes, claims.AskReach{From: claims.RefTo(from), To: claims.RefTo(to), Service: s})
+							probes = append(
+								probes,
+								claims.AskReach{From: claims.RefTo(from), To: claims.RefTo(to), Service: s},
+							)
 						}
 					}
 				}
@@ -442,7 +499,16 @@ func TestKernelAgrees(t *testing.T) {
 					if real {
 						passed++
 					}
-					assert.Equal(t, said[i].Answered, real, "%s to %s by %s: the rehearsal saw %q", from, to, q.Service, said[i].Outcome)
+					assert.Equal(
+						t,
+						said[i].Answered,
+						real,
+						"%s to %s by %s: the rehearsal saw %q",
+						from,
+						to,
+						q.Service,
+						said[i].Outcome,
+					)
 				}()
 			}
 			all.Wait()

@@ -145,7 +145,10 @@ func networkConfig(m *plan.Machine) netplan {
 		if a.Segment.Nowhere() && a.Over != nil {
 			continue
 		}
-		d := device{Optional: !a.Plugged, DHCP4: a.How == plan.Lease || a.How == plan.Reservation || a.How == plan.FromAbove}
+		d := device{
+			Optional: !a.Plugged,
+			DHCP4:    a.How == plan.Lease || a.How == plan.Reservation || a.How == plan.FromAbove,
+		}
 		if a.How == plan.Static && a.Address.IsValid() {
 			d.Addresses = append(d.Addresses, a.Address.String())
 			if a.Gateway.IsValid() {
@@ -241,8 +244,14 @@ func leases(a *plan.Adapter) string {
 	v := a.Leases
 	var b bytes.Buffer
 	offset, size := subnet.Distance(a.Segment.Subnet.Addr(), v.Pool.From), subnet.Distance(v.Pool.From, v.Pool.To)+1
-	fmt.Fprintf(&b, "[Network]\nDHCPServer=yes\n\n[DHCPServer]\nPoolOffset=%d\nPoolSize=%d\nDefaultLeaseTimeSec=%d\nMaxLeaseTimeSec=%d\n",
-		offset, size, int(v.Time.Seconds()), int(v.Time.Seconds()))
+	fmt.Fprintf(
+		&b,
+		"[Network]\nDHCPServer=yes\n\n[DHCPServer]\nPoolOffset=%d\nPoolSize=%d\nDefaultLeaseTimeSec=%d\nMaxLeaseTimeSec=%d\n",
+		offset,
+		size,
+		int(v.Time.Seconds()),
+		int(v.Time.Seconds()),
+	)
 	if len(v.DNS) > 0 {
 		fmt.Fprintf(&b, "EmitDNS=yes\nDNS=%s\n", strings.Join(subnet.Texts(v.DNS), " "))
 	}
@@ -255,14 +264,24 @@ func leases(a *plan.Adapter) string {
 		fmt.Fprintf(&b, "SendOption=15:string:%s\n", v.Domain)
 	}
 	for _, r := range v.Reservations {
-		fmt.Fprintf(&b, "\n# %s\n[DHCPServerStaticLease]\nMACAddress=%s\nAddress=%s\n", r.Machine.Name, r.MAC, r.Address.Addr())
+		fmt.Fprintf(
+			&b,
+			"\n# %s\n[DHCPServerStaticLease]\nMACAddress=%s\nAddress=%s\n",
+			r.Machine.Name,
+			r.MAC,
+			r.Address.Addr(),
+		)
 	}
 	return b.String()
 }
 
 // announce writes what a port says of itself as an IPv6 router.
 func announce(a *plan.Adapter) string {
-	return fmt.Sprintf("[Network]\nIPv6SendRA=yes\n\n[IPv6SendRA]\nDNS=%s\n\n[IPv6Prefix]\nPrefix=%s\n", a.Address6.Addr(), a.Segment.Subnet6)
+	return fmt.Sprintf(
+		"[Network]\nIPv6SendRA=yes\n\n[IPv6SendRA]\nDNS=%s\n\n[IPv6Prefix]\nPrefix=%s\n",
+		a.Address6.Addr(),
+		a.Segment.Subnet6,
+	)
 }
 
 // resolver lets the machine's resolver answer on the inside addresses. It reads

@@ -80,7 +80,11 @@ func TestMachine(t *testing.T) {
 		"SendOption=15:string:desks.example", fmt.Sprintf("MACAddress=%s\nAddress=10.83.16.20\n", p.Machine("ferry").Adapters[0].MAC)} {
 		assert.Contains(t, leases, want)
 	}
-	assert.Contains(t, files["/etc/systemd/network/10-netplan-lan.network.d/announce.conf"], "Prefix="+p.Segment("desks").Subnet6.String())
+	assert.Contains(
+		t,
+		files["/etc/systemd/network/10-netplan-lan.network.d/announce.conf"],
+		"Prefix="+p.Segment("desks").Subnet6.String(),
+	)
 	assert.Contains(t, files["/etc/systemd/resolved.conf.d/lab.conf"], "DNSStubListenerExtra=10.83.16.1\n")
 	assert.Contains(t, files["/etc/hosts"], "10.83.16.20\tferry.desks.example ferry\n")
 	assert.Contains(t, files["/etc/nftables.conf"], `define port_lan = "lan"`)

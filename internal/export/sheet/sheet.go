@@ -28,8 +28,10 @@ func Book(p *plan.Plan) fileset.File {
 		if i < len(p.Adapters) {
 			hardware = p.Adapters[i].MAC.String()
 		}
-		_ = w.Write([]string{d.Name, d.Segment, d.Address, mask, string(d.How), d.Gateway, strings.Join(d.DNS, " "), hardware,
-			fmt.Sprint(d.Planned)})
+		_ = w.Write(
+			[]string{d.Name, d.Segment, d.Address, mask, string(d.How), d.Gateway, strings.Join(d.DNS, " "), hardware,
+				fmt.Sprint(d.Planned)},
+		)
 	}
 	w.Flush()
 	return fileset.File{Name: p.Name + ".csv", Data: b.Bytes()}

@@ -224,8 +224,14 @@ func translation(m *plan.Machine) instance {
 		if !v.To.Address.IsValid() {
 			continue
 		}
-		e := mapping{Index: len(t.Entries) + 1, Type: "static", Proto: protocol(v.Proto), Internal: v.To.Address.Addr().String() + "/32",
-			InternalPort: &portRange{Start: v.Target}, ExternalPort: &portRange{Start: v.Port}}
+		e := mapping{
+			Index:        len(t.Entries) + 1,
+			Type:         "static",
+			Proto:        protocol(v.Proto),
+			Internal:     v.To.Address.Addr().String() + "/32",
+			InternalPort: &portRange{Start: v.Target},
+			ExternalPort: &portRange{Start: v.Port},
+		}
 		if wan.IsValid() {
 			e.External = wan.String()
 		}
@@ -233,8 +239,11 @@ func translation(m *plan.Machine) instance {
 	}
 	for _, v := range m.OneToOne {
 		if v.To.Address.IsValid() {
-			t.Entries = append(t.Entries, mapping{Index: len(t.Entries) + 1, Type: "static", Internal: v.To.Address.Addr().String() + "/32",
-				External: v.Outside.String() + "/32"})
+			t.Entries = append(
+				t.Entries,
+				mapping{Index: len(t.Entries) + 1, Type: "static", Internal: v.To.Address.Addr().String() + "/32",
+					External: v.Outside.String() + "/32"},
+			)
 		}
 	}
 	if t.Entries != nil {
@@ -253,8 +262,10 @@ func entries(m *plan.Machine) []entry {
 	var out []entry
 	for i := range m.Rules {
 		r := &m.Rules[i]
-		act := actions{Forwarding: "ietf-access-control-list:" + map[lab.Action]string{lab.Allow: "accept", lab.Deny: "drop",
-			lab.Refuse: "reject"}[r.Action]}
+		act := actions{
+			Forwarding: "ietf-access-control-list:" + map[lab.Action]string{lab.Allow: "accept", lab.Deny: "drop",
+				lab.Refuse: "reject"}[r.Action],
+		}
 		if r.Log {
 			act.Logging = "ietf-access-control-list:log-syslog"
 		}

@@ -28,8 +28,9 @@ func decide(list []entry, f plan.Flow) string {
 		if ip := m.IPv6; ip != nil {
 			continue // the flows are of IPv4
 		}
-		if ip := m.IPv4; ip != nil && (ip.Protocol != 0 && ip.Protocol != protocol(f.Proto) || !in(ip.From4, f.Source) || !in(ip.To4,
-			f.Destination)) {
+		if ip := m.IPv4; ip != nil &&
+			(ip.Protocol != 0 && ip.Protocol != protocol(f.Proto) || !in(ip.From4, f.Source) || !in(ip.To4,
+				f.Destination)) {
 			continue
 		}
 		at := map[lab.Proto]*transport{lab.TCP: m.TCP, lab.UDP: m.UDP}
@@ -38,7 +39,8 @@ func decide(list []entry, f plan.Flow) string {
 			if x == nil {
 				continue
 			}
-			ok := x.Ports.Operator == "eq" && x.Ports.Port == f.Port || x.Ports.Operator == "" && x.Ports.Lower <= f.Port && f.Port <= x.Ports.Upper
+			ok := x.Ports.Operator == "eq" && x.Ports.Port == f.Port ||
+				x.Ports.Operator == "" && x.Ports.Lower <= f.Port && f.Port <= x.Ports.Upper
 			fits = fits && p == f.Proto && ok
 		}
 		if fits {
@@ -51,12 +53,31 @@ func decide(list []entry, f plan.Flow) string {
 // Access list entries decide on every flow as the rules they were made from.
 func TestEntriesDecideAsRules(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		who := []string{"any", "outside", "desks", "tills", "heron", "10.83.16.0/28", "172.29.64.9", "desks,outside", "heron,tills"}
+		who := []string{
+			"any",
+			"outside",
+			"desks",
+			"tills",
+			"heron",
+			"10.83.16.0/28",
+			"172.29.64.9",
+			"desks,outside",
+			"heron,tills",
+		}
 		what := []string{"any", "icmp", "tcp", "udp", "tcp/80", "tcp/80-443", "udp/53,tcp/25", "icmp,udp/7"}
 		var rules []string
 		for range rapid.IntRange(0, 6).Draw(t, "rules") {
-			rules = append(rules, fmt.Sprintf("%s %s from %s to %s", rapid.SampledFrom([]string{"allow", "deny", "refuse"}).Draw(t, "action"),
-				rapid.SampledFrom(what).Draw(t, "what"), rapid.SampledFrom(who).Draw(t, "from"), rapid.SampledFrom(who).Draw(t, "to")))
+			rules = append(
+				rules,
+				fmt.Sprintf(
+					"%s %s from %s to %s",
+					rapid.SampledFrom([]string{"allow", "deny", "refuse"}).Draw(t, "action"),
+					rapid.SampledFrom(what).
+						Draw(t, "what"),
+					rapid.SampledFrom(who).Draw(t, "from"),
+					rapid.SampledFrom(who).Draw(t, "to"),
+				),
+			)
 		}
 		list := "[]"
 		if rules != nil {
@@ -79,8 +100,10 @@ guests: {heron: {segment: desks, static: 10.83.16.9/24}, owl: tills}
 		require.NoError(t, err)
 		m := p.Appliances()[0]
 		all := entries(m)
-		address := rapid.SampledFrom([]string{"10.83.16.9", "10.83.16.200", "10.83.17.130", "10.83.17.3", "172.29.64.9", "8.8.8.8", "0.0.0.1",
-			"255.255.255.254"})
+		address := rapid.SampledFrom(
+			[]string{"10.83.16.9", "10.83.16.200", "10.83.17.130", "10.83.17.3", "172.29.64.9", "8.8.8.8", "0.0.0.1",
+				"255.255.255.254"},
+		)
 		for range 20 {
 			f := plan.Flow{Source: netip.MustParseAddr(address.Draw(t, "source")),
 				Destination: netip.MustParseAddr(address.Draw(t, "destination")),

@@ -59,7 +59,13 @@ func Zones(p *plan.Plan) []fileset.File {
 	add := func(origin string, records []string, server string) {
 		var b bytes.Buffer
 		fmt.Fprintf(&b, "; %s of the lab %s\n$ORIGIN %s.\n$TTL 3600\n", origin, p.Name, origin)
-		fmt.Fprintf(&b, "@ IN SOA %s. hostmaster.%s. (\n\t1 ; serial: increase it with every change\n\t7200 ; refresh\n\t900 ; retry\n\t1209600 ; expire\n\t300 ) ; negative cache time\n@ IN NS %s.\n", server, strings.TrimPrefix(server[strings.IndexByte(server, '.'):], "."), server)
+		fmt.Fprintf(
+			&b,
+			"@ IN SOA %s. hostmaster.%s. (\n\t1 ; serial: increase it with every change\n\t7200 ; refresh\n\t900 ; retry\n\t1209600 ; expire\n\t300 ) ; negative cache time\n@ IN NS %s.\n",
+			server,
+			strings.TrimPrefix(server[strings.IndexByte(server, '.'):], "."),
+			server,
+		)
 		for _, r := range records {
 			b.WriteString(r + "\n")
 		}

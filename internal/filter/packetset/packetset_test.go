@@ -113,8 +113,18 @@ func TestCovered(t *testing.T) {
 func TestPlaces(t *testing.T) {
 	all := Services([]lab.Service{{Proto: lab.ICMP}, {Proto: lab.TCP}, {Proto: lab.UDP}})
 	require.Equal(t, Line{{other, other}}, AllServices.Minus(all), "any is more than the three")
-	require.True(t, Service(lab.Service{Proto: lab.TCP, From: 80, To: 90}).Meets(Service(lab.Service{Proto: lab.TCP, From: 90, To: 99})))
-	require.False(t, Service(lab.Service{Proto: lab.TCP, From: 80, To: 80}).Meets(Service(lab.Service{Proto: lab.UDP, From: 80, To: 80})))
+	require.True(
+		t,
+		Service(
+			lab.Service{Proto: lab.TCP, From: 80, To: 90},
+		).Meets(Service(lab.Service{Proto: lab.TCP, From: 90, To: 99})),
+	)
+	require.False(
+		t,
+		Service(
+			lab.Service{Proto: lab.TCP, From: 80, To: 80},
+		).Meets(Service(lab.Service{Proto: lab.UDP, From: 80, To: 80})),
+	)
 }
 
 // A space tells apart exactly what its prefixes tell apart, in both IP versions.
@@ -161,8 +171,15 @@ func TestServicesAreListed(t *testing.T) {
 		var l Line
 		for range rapid.IntRange(0, 5).Draw(t, "services") {
 			from := uint16(rapid.IntRange(1, 65535).Draw(t, "from"))
-			l = l.Union(Service(lab.Service{Proto: rapid.SampledFrom([]lab.Proto{lab.Any, lab.ICMP, lab.TCP, lab.UDP}).Draw(t, "proto"), From: from,
-				To: from + uint16(rapid.IntRange(0, 65535-int(from)).Draw(t, "more"))}))
+			l = l.Union(
+				Service(
+					lab.Service{
+						Proto: rapid.SampledFrom([]lab.Proto{lab.Any, lab.ICMP, lab.TCP, lab.UDP}).Draw(t, "proto"),
+						From:  from,
+						To:    from + uint16(rapid.IntRange(0, 65535-int(from)).Draw(t, "more")),
+					},
+				),
+			)
 		}
 		list, others := Listed(l)
 		again := Services(list)

@@ -109,7 +109,10 @@ func itself(list []plan.Match, fromWAN bool) []plan.Match {
 			return []plan.Match{{Any: true}}
 		case m.Outside:
 		case fromWAN:
-			m.Prefixes = slices.DeleteFunc(slices.Clone(m.Prefixes), func(p netip.Prefix) bool { return !p.IsSingleIP() })
+			m.Prefixes = slices.DeleteFunc(
+				slices.Clone(m.Prefixes),
+				func(p netip.Prefix) bool { return !p.IsSingleIP() },
+			)
 			if len(m.Prefixes) > 0 {
 				out = append(out, m)
 			}
@@ -127,7 +130,10 @@ func (b *builder) rule(c *Chain, i int, r *plan.Rule, side plan.Side) {
 	if r.Log {
 		actions = append(actions, Log(fmt.Sprintf("bastion %s rule %d: ", b.machine.Name, i+1)))
 	}
-	actions = append(actions, map[lab.Action]Action{lab.Allow: Accept{}, lab.Deny: Drop{}, lab.Refuse: Goto("refused")}[r.Action])
+	actions = append(
+		actions,
+		map[lab.Action]Action{lab.Allow: Accept{}, lab.Deny: Drop{}, lab.Refuse: Goto("refused")}[r.Action],
+	)
 	title := fmt.Sprintf("%d: %s", i+1, r.Text)
 	before := len(c.Rules)
 	for _, from := range b.parties(r.From, Source, side) {
@@ -136,7 +142,10 @@ func (b *builder) rule(c *Chain, i int, r *plan.Rule, side plan.Side) {
 				continue
 			}
 			for _, s := range r.Services {
-				c.Rules = append(c.Rules, Rule{Title: title, Matches: slices.Concat(from.matches, to.matches, service(s)), Actions: actions})
+				c.Rules = append(
+					c.Rules,
+					Rule{Title: title, Matches: slices.Concat(from.matches, to.matches, service(s)), Actions: actions},
+				)
 			}
 		}
 	}
@@ -219,8 +228,12 @@ var linkLocal6 = netip.MustParsePrefix("fe80::/10")
 
 // private is where addresses live that are not routed on the Internet (RFC 1918, RFC 6598, RFC 3927, RFC 1122).
 var private = []netip.Prefix{
-	netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16"),
-	netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("169.254.0.0/16"), netip.MustParsePrefix("127.0.0.0/8"),
+	netip.MustParsePrefix(
+		"10.0.0.0/8",
+	), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16"),
+	netip.MustParsePrefix(
+		"100.64.0.0/10",
+	), netip.MustParsePrefix("169.254.0.0/16"), netip.MustParsePrefix("127.0.0.0/8"),
 }
 
 // early writes what is looked at before anything else.
@@ -229,7 +242,11 @@ func (b *builder) early() {
 		&Hook{"filter", "prerouting", -450, false})
 	c.add(discard, Fragment{})
 	c.add(discard, Fragment6{})
-	c = b.chain("origin", "Packets must come from where their source lives.", &Hook{"filter", "prerouting", -250, false})
+	c = b.chain(
+		"origin",
+		"Packets must come from where their source lives.",
+		&Hook{"filter", "prerouting", -250, false},
+	)
 	c.add(accept, udp(Source, 68), udp(Destination, 67))
 	c.add(accept, Address{Source, false, []netip.Prefix{netip.PrefixFrom(netip.IPv6Unspecified(), 128), linkLocal6}})
 	if len(b.wans) > 1 {
@@ -277,7 +294,10 @@ func (b *builder) forward() {
 
 // sessions reports whether a WAN is a PPPoE session, with its smaller packets.
 func (b *builder) sessions() bool {
-	return slices.ContainsFunc(b.machine.WAN(), func(a *plan.Adapter) bool { return a.Port != nil && a.Port.Address.How == "pppoe" })
+	return slices.ContainsFunc(
+		b.machine.WAN(),
+		func(a *plan.Adapter) bool { return a.Port != nil && a.Port.Address.How == "pppoe" },
+	)
 }
 
 // input writes what reaches the appliance itself.
@@ -289,8 +309,14 @@ func (b *builder) input() {
 			c.add(accept, In{name(a)}, udp(Source, 68), udp(Destination, 67))
 		}
 	}
-	c.add(accept, Message{IPv6: true, Types: []string{"nd-router-solicit", "nd-router-advert", "nd-neighbor-solicit", "nd-neighbor-advert"}},
-		HopLimit(255))
+	c.add(
+		accept,
+		Message{
+			IPv6:  true,
+			Types: []string{"nd-router-solicit", "nd-router-advert", "nd-neighbor-solicit", "nd-neighbor-advert"},
+		},
+		HopLimit(255),
+	)
 	c.add(accept, Address{Source, false, []netip.Prefix{linkLocal6}}, udp(Destination, 547))
 	c.opening()
 	if len(b.inside) > 0 {
@@ -323,7 +349,12 @@ func (b *builder) admin(c *Chain) {
 			}
 			for _, s := range a.Admin {
 				at := netip.PrefixFrom(own.Addr(), own.Addr().BitLen())
-				c.add(accept, In(from), Address{Destination, false, []netip.Prefix{at}}, Ports{lab.TCP, Destination, s.Port, s.Port})
+				c.add(
+					accept,
+					In(from),
+					Address{Destination, false, []netip.Prefix{at}},
+					Ports{lab.TCP, Destination, s.Port, s.Port},
+				)
 				c.note("admin page")
 			}
 		}
@@ -342,7 +373,9 @@ func (b *builder) incoming() {
 	for _, v := range b.machine.Publishes {
 		to := b.address(v.To)
 		if !to.IsValid() {
-			c.remark(fmt.Sprintf("%s/%d cannot be published: %s has no fixed address", v.Proto, v.Port, v.To.Machine.Name))
+			c.remark(
+				fmt.Sprintf("%s/%d cannot be published: %s has no fixed address", v.Proto, v.Port, v.To.Machine.Name),
+			)
 			continue
 		}
 		matches := []Match{ToSelf{}, Ports{v.Proto, Destination, v.Port, v.Port}}
@@ -374,7 +407,11 @@ func (b *builder) outgoing() {
 	}
 	for _, v := range b.machine.OneToOne {
 		if to := b.address(v.To); to.IsValid() {
-			c.add(do(SNAT(v.Outside)), Out(b.wans), Address{Source, false, []netip.Prefix{netip.PrefixFrom(to, to.BitLen())}})
+			c.add(
+				do(SNAT(v.Outside)),
+				Out(b.wans),
+				Address{Source, false, []netip.Prefix{netip.PrefixFrom(to, to.BitLen())}},
+			)
 		}
 	}
 	var nets []netip.Prefix
@@ -410,7 +447,13 @@ func (b *builder) bridge() {
 	c.add(discard, EtherType{Not: true, Name: "ip"})
 	c.add(discard, Fragment{})
 	everybody := netip.PrefixFrom(netip.AddrFrom4([4]byte{255, 255, 255, 255}), 32)
-	c.add(accept, Out(b.wans), udp(Source, 68), udp(Destination, 67), Address{Destination, false, []netip.Prefix{everybody}})
+	c.add(
+		accept,
+		Out(b.wans),
+		udp(Source, 68),
+		udp(Destination, 67),
+		Address{Destination, false, []netip.Prefix{everybody}},
+	)
 	c.add(accept, In(b.wans), udp(Source, 67), udp(Destination, 68))
 	c.opening()
 	c.add(do(Jump("outward")), In(inside), Out(b.wans))

@@ -17,7 +17,15 @@ func openVDI(r io.ReaderAt, _ int64) (*View, error) {
 		return nil, err
 	}
 	le := binary.LittleEndian
-	at, data, block, count := int64(le.Uint32(h[340:])), int64(le.Uint32(h[344:])), int64(le.Uint32(h[376:])), int64(le.Uint32(h[384:]))
+	at, data, block, count := int64(
+		le.Uint32(h[340:]),
+	), int64(
+		le.Uint32(h[344:]),
+	), int64(
+		le.Uint32(h[376:]),
+	), int64(
+		le.Uint32(h[384:]),
+	)
 	if block < 512 || block > 64<<20 || count*4 > maxMap {
 		return nil, errors.New("disk: vdi: its map has no sound size")
 	}
@@ -91,11 +99,29 @@ func openVHD(r io.ReaderAt, size int64, v *Virtual) (*View, error) {
 	return w, nil
 }
 
-var vhdxBlocks = [16]byte{0x66, 0x77, 0xc2, 0x2d, 0x23, 0xf6, 0x00, 0x42, 0x9d, 0x64, 0x11, 0x5e, 0x9b, 0xfd, 0x4a, 0x08}
+var vhdxBlocks = [16]byte{
+	0x66,
+	0x77,
+	0xc2,
+	0x2d,
+	0x23,
+	0xf6,
+	0x00,
+	0x42,
+	0x9d,
+	0x64,
+	0x11,
+	0x5e,
+	0x9b,
+	0xfd,
+	0x4a,
+	0x08,
+}
 
 // openVHDX follows the table of blocks.
 func openVHDX(r io.ReaderAt, _ int64, v *Virtual) (*View, error) {
-	if v.table == 0 || v.block < 1<<20 || v.block > 256<<20 || v.block&(v.block-1) != 0 || v.sector != 512 && v.sector != 4096 {
+	if v.table == 0 || v.block < 1<<20 || v.block > 256<<20 || v.block&(v.block-1) != 0 ||
+		v.sector != 512 && v.sector != 4096 {
 		return nil, errors.New("disk: vhdx: its table has no sound size")
 	}
 	le := binary.LittleEndian

@@ -13,8 +13,20 @@ import (
 
 // starters are texts in boot code that starts a system by itself: it knows where the rest
 // of it lies.
-var starters = []string{"GRUB", "LILO", "SYSLINUX", "EXTLINUX", "ISOLINUX", "BOOTMGR", "NTLDR", "iPXE", "BTX", "Boot loader too large",
-	"FreeBSD", "OpenBSD"}
+var starters = []string{
+	"GRUB",
+	"LILO",
+	"SYSLINUX",
+	"EXTLINUX",
+	"ISOLINUX",
+	"BOOTMGR",
+	"NTLDR",
+	"iPXE",
+	"BTX",
+	"Boot loader too large",
+	"FreeBSD",
+	"OpenBSD",
+}
 
 // chains are texts in boot code that goes on to the active partition's first sector.
 var chains = []string{"Missing operating system", "Operating system load error", "Invalid partition table",
@@ -30,7 +42,8 @@ func holds(b []byte, texts []string) bool {
 
 // startsItself reports whether a first sector holds code that starts a system.
 func startsItself(sector []byte) bool {
-	return len(sector) >= 512 && sector[510] == 0x55 && sector[511] == 0xaa && holds(sector, starters) && !holds(sector, refusals)
+	return len(sector) >= 512 && sector[510] == 0x55 && sector[511] == 0xaa && holds(sector, starters) &&
+		!holds(sector, refusals)
 }
 
 // codeOf returns what is known of the code in a record: whether there is any, whether it
@@ -59,12 +72,19 @@ func (t *Table) judge(r io.ReaderAt, size int64, record []byte) {
 		v, err := fat.Open(io.NewSectionReader(r, p.Start, p.Size))
 		if err != nil {
 			if p.Kind == efiSystem {
-				t.Remark = fmt.Sprintf("partition %d is an EFI system partition without a readable FAT volume", p.Number)
+				t.Remark = fmt.Sprintf(
+					"partition %d is an EFI system partition without a readable FAT volume",
+					p.Number,
+				)
 			}
 			continue
 		}
 		if fault := v.Check(); fault != nil && t.Fault == "" {
-			t.Fault = fmt.Sprintf("the volume of partition %d is damaged: %s", p.Number, strings.TrimPrefix(fault.Error(), "fat: "))
+			t.Fault = fmt.Sprintf(
+				"the volume of partition %d is damaged: %s",
+				p.Number,
+				strings.TrimPrefix(fault.Error(), "fat: "),
+			)
 		}
 		for _, l := range v.Loaders() {
 			uefi = true
@@ -110,9 +130,13 @@ func (t *Table) logical(r io.ReaderAt, base int64) {
 		if _, err := r.ReadAt(b, at*512); err != nil || b[510] != 0x55 || b[511] != 0xaa {
 			return
 		}
-		if start, size := int64(binary.LittleEndian.Uint32(b[446+8:])), int64(binary.LittleEndian.Uint32(b[446+12:])); b[446+4] != 0 && size > 0 {
-			t.Partitions = append(t.Partitions, Partition{Number: n, Kind: kindOf(b[446+4]), Start: (at + start) * 512, Size: size * 512,
-				Active: b[446] == 0x80})
+		if start, size := int64(binary.LittleEndian.Uint32(b[446+8:])), int64(binary.LittleEndian.Uint32(b[446+12:])); b[446+4] != 0 &&
+			size > 0 {
+			t.Partitions = append(
+				t.Partitions,
+				Partition{Number: n, Kind: kindOf(b[446+4]), Start: (at + start) * 512, Size: size * 512,
+					Active: b[446] == 0x80},
+			)
 			t.End = max(t.End, (at+start+size)*512)
 		}
 		next := int64(binary.LittleEndian.Uint32(b[462+8:]))

@@ -31,7 +31,11 @@ func qcow2() []byte {
 func TestCraftedHeaders(t *testing.T) {
 	v, err := ReadVirtual(bytes.NewReader(qcow2()), 4*65536)
 	require.NoError(t, err)
-	assert.Equal(t, []any{int64(1 << 30), "growing", false, int64(3*65536 + 512)}, []any{v.Size, v.Layout, v.Compressed, v.End})
+	assert.Equal(
+		t,
+		[]any{int64(1 << 30), "growing", false, int64(3*65536 + 512)},
+		[]any{v.Size, v.Layout, v.Compressed, v.End},
+	)
 	for _, c := range []struct {
 		what   string
 		change func(b []byte) []byte
@@ -121,7 +125,14 @@ func TestCraftedTables(t *testing.T) {
 	} {
 		got := "none"
 		if table, err := ReadTable(bytes.NewReader(c.b), int64(len(c.b))); err == nil {
-			got = fmt.Sprintf("%s %d end %d boots %s fault %s", table.Scheme, len(table.Partitions), table.End, table.Boots, table.Fault)
+			got = fmt.Sprintf(
+				"%s %d end %d boots %s fault %s",
+				table.Scheme,
+				len(table.Partitions),
+				table.End,
+				table.Boots,
+				table.Fault,
+			)
 		}
 		assert.Equal(t, c.want, got, c.what)
 	}

@@ -84,7 +84,14 @@ func openQcow2(r io.ReaderAt, size int64, v *Virtual, open Opener) (*View, error
 	if err := full(r, h, 0); err != nil {
 		return nil, err
 	}
-	q := &qcow{r: r, data: r, bits: uint(binary.BigEndian.Uint32(h[20:])), wide: v.wide, zstd: v.zstd, l2: map[int64][]byte{}}
+	q := &qcow{
+		r:    r,
+		data: r,
+		bits: uint(binary.BigEndian.Uint32(h[20:])),
+		wide: v.wide,
+		zstd: v.zstd,
+		l2:   map[int64][]byte{},
+	}
 	entries, at := int64(binary.BigEndian.Uint32(h[36:])), int64(binary.BigEndian.Uint64(h[40:]))
 	w := &View{block: 1 << q.bits, find: q.find}
 	reach := q.entries() << q.bits
@@ -233,7 +240,11 @@ func (q *qcow) unpack(e uint64) ([]byte, error) {
 	}
 	var in io.Reader = flate.NewReader(bytes.NewReader(b[:n]))
 	if q.zstd {
-		z, err := zstd.NewReader(bytes.NewReader(b[:n]), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20))
+		z, err := zstd.NewReader(
+			bytes.NewReader(b[:n]),
+			zstd.WithDecoderConcurrency(1),
+			zstd.WithDecoderMaxMemory(64<<20),
+		)
 		if err != nil {
 			return nil, err
 		}

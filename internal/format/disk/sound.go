@@ -102,7 +102,8 @@ func described(r io.ReaderAt, h []byte) bool {
 	}
 	const mark = "# Disk DescriptorFile"
 	b := make([]byte, len(mark))
-	return full(r, b, at*512) == nil && (string(b) == mark || bytes.Count(b, []byte{0}) == len(b)) // one of several extents has none
+	return full(r, b, at*512) == nil &&
+		(string(b) == mark || bytes.Count(b, []byte{0}) == len(b)) // one of several extents has none
 }
 
 // vhdxTwice returns which of the two headers or region tables of a VHDX is damaged;

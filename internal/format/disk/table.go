@@ -74,7 +74,14 @@ func typeName(id [16]byte) string {
 	case 0x516e7cb4, 0x516e7cb5, 0x516e7cb6, 0x516e7cba:
 		return "BSD"
 	default:
-		return fmt.Sprintf("%08x-%04x-%04x-%x-%x", d, binary.LittleEndian.Uint16(id[4:]), binary.LittleEndian.Uint16(id[6:]), id[8:10], id[10:])
+		return fmt.Sprintf(
+			"%08x-%04x-%04x-%x-%x",
+			d,
+			binary.LittleEndian.Uint16(id[4:]),
+			binary.LittleEndian.Uint16(id[6:]),
+			id[8:10],
+			id[10:],
+		)
 	}
 }
 
@@ -108,7 +115,10 @@ func ReadTable(r io.ReaderAt, size int64) (*Table, error) {
 			return readGPT(r, size, b)
 		}
 		kind := kindOf(e[4])
-		t.Partitions = append(t.Partitions, Partition{Number: k + 1, Kind: kind, Start: start * 512, Size: length * 512, Active: e[0] == 0x80})
+		t.Partitions = append(
+			t.Partitions,
+			Partition{Number: k + 1, Kind: kind, Start: start * 512, Size: length * 512, Active: e[0] == 0x80},
+		)
 		t.End = max(t.End, (start+length)*512)
 		if kind == "extended" && size >= 0 {
 			t.logical(r, start)
@@ -198,8 +208,14 @@ func readGPT(r io.ReaderAt, whole int64, record []byte) (*Table, error) {
 			t.Fault = fmt.Sprintf("partition %d ends before it begins", k+1)
 			continue
 		}
-		p := Partition{Number: int(k) + 1, Kind: typeName([16]byte(e[:16])), Name: utf16Text(e[56:128]), Start: first * sector,
-			Size: (end - first + 1) * sector, Active: e[48]&4 != 0}
+		p := Partition{
+			Number: int(k) + 1,
+			Kind:   typeName([16]byte(e[:16])),
+			Name:   utf16Text(e[56:128]),
+			Start:  first * sector,
+			Size:   (end - first + 1) * sector,
+			Active: e[48]&4 != 0,
+		}
 		t.Partitions = append(t.Partitions, p)
 	}
 	if count <= maxPartitions && t.Fault == "" && sum.Sum32() != binary.LittleEndian.Uint32(h[88:]) {

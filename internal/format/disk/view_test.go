@@ -146,7 +146,9 @@ func FuzzView(f *testing.F) {
 		_ = os.WriteFile(raw, bytes.Repeat([]byte("marsh ends here\n"), 512), 0o600)
 		for _, c := range [][]string{{"qcow2", "-o", "cluster_size=512"}, {"qcow2", "-c", "-o", "cluster_size=512"}, {"vmdk"}, {"vpc"}} {
 			out := filepath.Join(dir, "out")
-			if exec.Command("qemu-img", append(append([]string{"convert", "-f", "raw", "-O"}, c...), raw, out)...).Run() == nil {
+			if exec.Command("qemu-img", append(append([]string{"convert", "-f", "raw", "-O"}, c...), raw, out)...).
+				Run() ==
+				nil {
 				if b, err := os.ReadFile(out); err == nil && len(b) < 1<<16 {
 					f.Add(b, 512)
 				}

@@ -81,8 +81,13 @@ func ReadVirtual(r io.ReaderAt, size int64) (*Virtual, error) {
 // readQcow2 reads versions 2 and 3.
 func readQcow2(r io.ReaderAt, h []byte) (*Virtual, error) {
 	version := binary.BigEndian.Uint32(h[4:])
-	v := &Virtual{Format: "qcow2", Version: strconv.Itoa(int(version)), Layout: "growing", Size: int64(binary.BigEndian.Uint64(h[24:])),
-		Encrypted: binary.BigEndian.Uint32(h[32:]) != 0}
+	v := &Virtual{
+		Format:    "qcow2",
+		Version:   strconv.Itoa(int(version)),
+		Layout:    "growing",
+		Size:      int64(binary.BigEndian.Uint64(h[24:])),
+		Encrypted: binary.BigEndian.Uint32(h[32:]) != 0,
+	}
 	if version == 1 {
 		return &Virtual{Format: "qcow", Version: "1", Layout: "growing", Size: int64(binary.BigEndian.Uint64(h[24:])),
 			Encrypted: binary.BigEndian.Uint32(h[36:]) != 0}, nil
@@ -245,8 +250,11 @@ func readVHD(f []byte) (*Virtual, error) {
 	if ^sum != binary.BigEndian.Uint32(f[64:]) {
 		return nil, errors.New("disk: vhd: the header's checksum is wrong")
 	}
-	v := &Virtual{Format: "vhd", Version: fmt.Sprintf("%d.%d", binary.BigEndian.Uint16(f[12:]), binary.BigEndian.Uint16(f[14:])),
-		Size: int64(binary.BigEndian.Uint64(f[48:]))}
+	v := &Virtual{
+		Format:  "vhd",
+		Version: fmt.Sprintf("%d.%d", binary.BigEndian.Uint16(f[12:]), binary.BigEndian.Uint16(f[14:])),
+		Size:    int64(binary.BigEndian.Uint64(f[48:])),
+	}
 	switch kind := binary.BigEndian.Uint32(f[60:]); kind {
 	case 2:
 		v.Layout, v.End = "fixed", v.Size+512
@@ -261,8 +269,11 @@ func readVHD(f []byte) (*Virtual, error) {
 }
 
 func readVDI(h []byte) (*Virtual, error) {
-	v := &Virtual{Format: "vdi", Version: fmt.Sprintf("%d.%d", binary.LittleEndian.Uint16(h[70:]), binary.LittleEndian.Uint16(h[68:])),
-		Size: int64(binary.LittleEndian.Uint64(h[368:]))}
+	v := &Virtual{
+		Format:  "vdi",
+		Version: fmt.Sprintf("%d.%d", binary.LittleEndian.Uint16(h[70:]), binary.LittleEndian.Uint16(h[68:])),
+		Size:    int64(binary.LittleEndian.Uint64(h[368:])),
+	}
 	switch kind := binary.LittleEndian.Uint32(h[76:]); kind {
 	case 1:
 		v.Layout = "growing"
@@ -282,10 +293,78 @@ func readVDI(h []byte) (*Virtual, error) {
 
 // The identifiers of VHDX regions and metadata, as they lie in the file.
 var (
-	vhdxMetadata = [16]byte{0x06, 0xa2, 0x7c, 0x8b, 0x90, 0x47, 0x9a, 0x4b, 0xb8, 0xfe, 0x57, 0x5f, 0x05, 0x0f, 0x88, 0x6e}
-	vhdxSize     = [16]byte{0x24, 0x42, 0xa5, 0x2f, 0x1b, 0xcd, 0x76, 0x48, 0xb2, 0x11, 0x5d, 0xbe, 0xd8, 0x3b, 0xf4, 0xb8}
-	vhdxSector   = [16]byte{0x1d, 0xbf, 0x41, 0x81, 0x6f, 0xa9, 0x09, 0x47, 0xba, 0x47, 0xf2, 0x33, 0xa8, 0xfa, 0xab, 0x5f}
-	vhdxFile     = [16]byte{0x37, 0x67, 0xa1, 0xca, 0x36, 0xfa, 0x43, 0x4d, 0xb3, 0xb6, 0x33, 0xf0, 0xaa, 0x44, 0xe7, 0x6b}
+	vhdxMetadata = [16]byte{
+		0x06,
+		0xa2,
+		0x7c,
+		0x8b,
+		0x90,
+		0x47,
+		0x9a,
+		0x4b,
+		0xb8,
+		0xfe,
+		0x57,
+		0x5f,
+		0x05,
+		0x0f,
+		0x88,
+		0x6e,
+	}
+	vhdxSize = [16]byte{
+		0x24,
+		0x42,
+		0xa5,
+		0x2f,
+		0x1b,
+		0xcd,
+		0x76,
+		0x48,
+		0xb2,
+		0x11,
+		0x5d,
+		0xbe,
+		0xd8,
+		0x3b,
+		0xf4,
+		0xb8,
+	}
+	vhdxSector = [16]byte{
+		0x1d,
+		0xbf,
+		0x41,
+		0x81,
+		0x6f,
+		0xa9,
+		0x09,
+		0x47,
+		0xba,
+		0x47,
+		0xf2,
+		0x33,
+		0xa8,
+		0xfa,
+		0xab,
+		0x5f,
+	}
+	vhdxFile = [16]byte{
+		0x37,
+		0x67,
+		0xa1,
+		0xca,
+		0x36,
+		0xfa,
+		0x43,
+		0x4d,
+		0xb3,
+		0xb6,
+		0x33,
+		0xf0,
+		0xaa,
+		0x44,
+		0xe7,
+		0x6b,
+	}
 )
 
 // readVHDX finds the metadata region and the disk's size in it.

@@ -49,7 +49,12 @@ func openVMDK(r io.ReaderAt, size int64, v *Virtual, open Opener) (*View, error)
 				return nil, fmt.Errorf("%s: %w", x.File, err)
 			}
 			if s.End > length {
-				v.Fault = fmt.Sprintf("%s is cut short: its tables promise %d bytes, and %d are here", x.File, s.End, length)
+				v.Fault = fmt.Sprintf(
+					"%s is cut short: its tables promise %d bytes, and %d are here",
+					x.File,
+					s.End,
+					length,
+				)
 			}
 			s.Size, p.r = x.Sectors*512, s
 		} else if need := p.at + x.Sectors*512; length < need {
@@ -96,7 +101,8 @@ func openSparse(r io.ReaderAt, size int64, v *Virtual) (*View, error) {
 	}
 	capacity, grain, per := int64(le.Uint64(h[12:])), int64(le.Uint64(h[20:])), int64(le.Uint32(h[44:]))
 	at := int64(le.Uint64(h[56:]))
-	if grain < 1 || grain > 1<<15 || per < 1 || per > 1<<16 || capacity < 0 || capacity > maxSize/512 || at < 0 || at > maxSize/512 {
+	if grain < 1 || grain > 1<<15 || per < 1 || per > 1<<16 || capacity < 0 || capacity > maxSize/512 || at < 0 ||
+		at > maxSize/512 {
 		return nil, errors.New("disk: vmdk: its tables have no sound size")
 	}
 	s := &sparse{r: r, grain: grain * 512, per: per, packed: le.Uint32(h[8:])&(1<<16) != 0, tables: map[int64][]byte{}}

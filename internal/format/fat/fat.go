@@ -62,7 +62,8 @@ func Open(r io.ReaderAt) (*Volume, error) {
 		each = int64(le.Uint32(b[36:]))
 	}
 	if v.sector < 512 || v.sector > 4096 || v.sector&(v.sector-1) != 0 || per == 0 || per&(per-1) != 0 || reserved == 0 ||
-		tables == 0 || tables > 2 || total == 0 || each == 0 || b[21] < 0xf0 && b[21] != 0 {
+		tables == 0 || tables > 2 || total == 0 || each == 0 ||
+		b[21] < 0xf0 && b[21] != 0 {
 		return nil, ErrNot
 	}
 	v.cluster, v.tables, v.table, v.media = per*v.sector, tables, each*v.sector, b[21]
@@ -273,7 +274,8 @@ func (v *Volume) Loaders() []string {
 	}
 	var out []string
 	for _, e := range list {
-		if name := strings.ToUpper(e.Name); !e.Folder && e.Size > 0 && strings.HasPrefix(name, "BOOT") && strings.HasSuffix(name, ".EFI") {
+		if name := strings.ToUpper(e.Name); !e.Folder && e.Size > 0 && strings.HasPrefix(name, "BOOT") &&
+			strings.HasSuffix(name, ".EFI") {
 			out = append(out, name)
 		}
 	}

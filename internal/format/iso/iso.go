@@ -202,7 +202,9 @@ func (i *Image) readCatalog(r io.ReaderAt, at int64) error {
 		if len(i.Boot) < maxEntries {
 			i.Boot = append(i.Boot, Entry{
 				Firmware: on, Bootable: e[0] == 0x88, Emulation: e[1]&15 != 0,
-				At: int64(binary.LittleEndian.Uint32(e[8:])) * Sector, Size: int64(binary.LittleEndian.Uint16(e[6:])) * 512,
+				At: int64(
+					binary.LittleEndian.Uint32(e[8:]),
+				) * Sector, Size: int64(binary.LittleEndian.Uint16(e[6:])) * 512,
 			})
 		}
 	}

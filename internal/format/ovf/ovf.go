@@ -242,7 +242,12 @@ const (
 )
 
 func (p *Package) system(x xmlSystem, option string) (*System, error) {
-	s := &System{ID: x.ID, Name: x.Name, Guest: strings.TrimSpace(x.OS.Description), controllers: map[string]controller{}}
+	s := &System{
+		ID:          x.ID,
+		Name:        x.Name,
+		Guest:       strings.TrimSpace(x.OS.Description),
+		controllers: map[string]controller{},
+	}
 	for _, v := range x.ProductSection {
 		if s.Product == "" {
 			s.Product, s.Vendor, s.Release = v.Product, v.Vendor, v.FullVersion

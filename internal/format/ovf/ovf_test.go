@@ -27,12 +27,21 @@ func TestRead(t *testing.T) {
 	assert.Equal(t, []string{"Sluice", "Sluice Gate", "Saltmarsh Field Station", "4.2 build 17", "A Linux of 64 bits"},
 		[]string{s.Title(), s.Product, s.Vendor, s.Release, s.Guest})
 	assert.True(t, s.Licence)
-	assert.Equal(t, []any{4, int64(4 << 30), 2}, []any{s.CPUs, s.Memory, s.Floor.CPUs}, "the choice that is made unless another is")
+	assert.Equal(
+		t,
+		[]any{4, int64(4 << 30), 2},
+		[]any{s.CPUs, s.Memory, s.Floor.CPUs},
+		"the choice that is made unless another is",
+	)
 	require.Len(t, s.Adapters, 4)
 	assert.Equal(t, Adapter{3, "eth2", "Inside", "virtio e1000", "", true}, s.Adapters[2])
 	assert.False(t, s.Adapters[3].Plugged)
-	assert.Equal(t, []Drive{{false, "disk1", 16 << 30, "sluice-disk1.qcow2", "virtio"}, {false, "logs", 2 << 30, "", "virtio"},
-		{true, "", 0, "", "ide"}}, s.Drives)
+	assert.Equal(
+		t,
+		[]Drive{{false, "disk1", 16 << 30, "sluice-disk1.qcow2", "virtio"}, {false, "logs", 2 << 30, "", "virtio"},
+			{true, "", 0, "", "ide"}},
+		s.Drives,
+	)
 }
 
 // Small changes of the sample, and what must come of each.

@@ -99,7 +99,10 @@ type osXML struct {
 }
 
 // families are systems of 64 bits by what a machine's family is called.
-var families = map[string]osXML{"linux": {101, "Operating system", "Linux, 64 bits"}, "bsd": {78, "Operating system", "BSD, 64 bits"}}
+var families = map[string]osXML{
+	"linux": {101, "Operating system", "Linux, 64 bits"},
+	"bsd":   {78, "Operating system", "BSD, 64 bits"},
+}
 
 type hardwareXML struct {
 	Info   string    `xml:"Info"`
@@ -187,8 +190,22 @@ func system(s *System, ref map[string]string) systemXML {
 		out.Hardware.Items = append(out.Hardware.Items, i)
 		return next
 	}
-	add(itemXML{Name: fmt.Sprintf("%d processors", s.CPUs), Type: processor, Units: "hertz * 10^6", Quantity: int64(s.CPUs)})
-	add(itemXML{Name: fmt.Sprintf("%d MiB of memory", s.Memory>>20), Type: memory, Units: "byte * 2^20", Quantity: s.Memory >> 20})
+	add(
+		itemXML{
+			Name:     fmt.Sprintf("%d processors", s.CPUs),
+			Type:     processor,
+			Units:    "hertz * 10^6",
+			Quantity: int64(s.CPUs),
+		},
+	)
+	add(
+		itemXML{
+			Name:     fmt.Sprintf("%d MiB of memory", s.Memory>>20),
+			Type:     memory,
+			Units:    "byte * 2^20",
+			Quantity: s.Memory >> 20,
+		},
+	)
 	controllers := map[string]int{}
 	places := map[string]int{}
 	for _, d := range s.Drives {
@@ -208,8 +225,13 @@ func system(s *System, ref map[string]string) systemXML {
 			}
 			controllers[bus] = add(c)
 		}
-		i := itemXML{Parent: fmt.Sprint(controllers[bus]), OnParent: fmt.Sprint(places[bus]), Name: "disk", Type: diskDrive,
-			Host: "ovf:/disk/" + d.Disk}
+		i := itemXML{
+			Parent:   fmt.Sprint(controllers[bus]),
+			OnParent: fmt.Sprint(places[bus]),
+			Name:     "disk",
+			Type:     diskDrive,
+			Host:     "ovf:/disk/" + d.Disk,
+		}
 		places[bus]++
 		if d.Optical {
 			i.Name, i.Type, i.Host, i.Automatic = "optical drive", opticalCD, "", "true"
@@ -224,8 +246,18 @@ func system(s *System, ref map[string]string) systemXML {
 		if !a.Plugged {
 			plugged = "false"
 		}
-		add(itemXML{Name: fmt.Sprintf("adapter %d", a.Number), Description: a.Name, Type: ethernet, SubType: a.Model, Address: a.MAC,
-			OnParent: fmt.Sprint(a.Number - 1), Automatic: plugged, Connection: a.Network})
+		add(
+			itemXML{
+				Name:        fmt.Sprintf("adapter %d", a.Number),
+				Description: a.Name,
+				Type:        ethernet,
+				SubType:     a.Model,
+				Address:     a.MAC,
+				OnParent:    fmt.Sprint(a.Number - 1),
+				Automatic:   plugged,
+				Connection:  a.Network,
+			},
+		)
 	}
 	return out
 }

@@ -17,8 +17,12 @@ func TestWriteRoundTrip(t *testing.T) {
 			p.Networks = append(p.Networks, Network{n, "about <" + n + "> & more"})
 		}
 		for i := range rapid.IntRange(1, 4).Draw(t, "machines") {
-			s := System{ID: fmt.Sprintf("m%d", i), Name: fmt.Sprintf("m%d", i), CPUs: rapid.IntRange(1, 64).Draw(t, "cpus"),
-				Memory: int64(rapid.IntRange(1, 9000).Draw(t, "memory")) << 20}
+			s := System{
+				ID:     fmt.Sprintf("m%d", i),
+				Name:   fmt.Sprintf("m%d", i),
+				CPUs:   rapid.IntRange(1, 64).Draw(t, "cpus"),
+				Memory: int64(rapid.IntRange(1, 9000).Draw(t, "memory")) << 20,
+			}
 			for k := range rapid.IntRange(0, 5).Draw(t, "adapters") {
 				s.Adapters = append(s.Adapters, Adapter{
 					Number: k + 1, Name: "port", Network: rapid.SampledFrom(p.Networks).Draw(t, "network").Name,
@@ -47,11 +51,19 @@ func TestWriteRoundTrip(t *testing.T) {
 			require.Len(t, s.Adapters, len(want.Adapters))
 			for k, a := range want.Adapters {
 				b := s.Adapters[k]
-				assert.Equal(t, []any{a.Network, a.Model, a.MAC, a.Plugged}, []any{b.Network, b.Model, b.MAC, b.Plugged})
+				assert.Equal(
+					t,
+					[]any{a.Network, a.Model, a.MAC, a.Plugged},
+					[]any{b.Network, b.Model, b.MAC, b.Plugged},
+				)
 			}
 			require.Len(t, s.Drives, len(want.Drives))
 			for k, d := range want.Drives {
-				assert.Equal(t, []any{d.Disk, d.Size, d.Bus}, []any{s.Drives[k].Disk, s.Drives[k].Size, s.Drives[k].Bus})
+				assert.Equal(
+					t,
+					[]any{d.Disk, d.Size, d.Bus},
+					[]any{s.Drives[k].Disk, s.Drives[k].Size, s.Drives[k].Bus},
+				)
 			}
 		}
 	})

@@ -97,7 +97,8 @@ type xmlOther struct {
 
 // standard reports whether it is the namespaces of the format and of the classes it builds on.
 func standard(space string) bool {
-	return space == "" || strings.HasPrefix(space, "http://schemas.dmtf.org/") || strings.HasPrefix(space, "http://www.w3.org/")
+	return space == "" || strings.HasPrefix(space, "http://schemas.dmtf.org/") ||
+		strings.HasPrefix(space, "http://www.w3.org/")
 }
 
 // unread names the parts that are of a maker's own.

@@ -64,7 +64,13 @@ func pictured(t testing.TB, text string, across, down int) *image.Gray {
 	require.NoError(t, err)
 	p := image.NewGray(image.Rect(0, 0, 90+(code.Size+8)*across, 70+(code.Size+8)*down))
 	draw.Draw(p, p.Bounds(), image.NewUniform(color.Gray{40}), image.Point{}, draw.Src)
-	draw.Draw(p, image.Rect(60, 40, 60+(code.Size+8)*across, 40+(code.Size+8)*down), image.NewUniform(color.Gray{230}), image.Point{}, draw.Src)
+	draw.Draw(
+		p,
+		image.Rect(60, 40, 60+(code.Size+8)*across, 40+(code.Size+8)*down),
+		image.NewUniform(color.Gray{230}),
+		image.Point{},
+		draw.Src,
+	)
 	for y := range code.Size {
 		for x := range code.Size {
 			if code.Black(x, y) {

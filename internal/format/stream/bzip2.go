@@ -134,7 +134,12 @@ type bzipParallel struct {
 }
 
 func openBzip2(file io.ReaderAt, size int64) io.ReadCloser {
-	p := &bzipParallel{file: file, next: make(chan bzipPiece, runtime.GOMAXPROCS(0)), bad: make(chan error, 1), quit: make(chan struct{})}
+	p := &bzipParallel{
+		file: file,
+		next: make(chan bzipPiece, runtime.GOMAXPROCS(0)),
+		bad:  make(chan error, 1),
+		quit: make(chan struct{}),
+	}
 	go p.find(size)
 	return p
 }

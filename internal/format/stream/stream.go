@@ -109,7 +109,12 @@ func decoder(k Kind, r io.Reader) (io.Reader, error) {
 	case XZ:
 		return xz.NewReader(r, maxWindow)
 	case Zstd:
-		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderLowmem(true))
+		d, err := zstd.NewReader(
+			r,
+			zstd.WithDecoderConcurrency(1),
+			zstd.WithDecoderMaxWindow(maxWindow),
+			zstd.WithDecoderLowmem(true),
+		)
 		return d, err
 	}
 	return nil, fmt.Errorf("stream: %q is not a known kind of stream", string(k))

@@ -100,7 +100,13 @@ func TestUnpacksWhatToolsPack(t *testing.T) {
 			at := 12 + r.IntN(len(broken)-24)
 			broken[at] ^= 1 << r.IntN(8)
 			if got, err := open(broken); err == nil {
-				assert.True(t, bytes.Equal(got, sample(120_000, 3)), "%v: a changed bit at %d gives other bytes and no error", tool, at)
+				assert.True(
+					t,
+					bytes.Equal(got, sample(120_000, 3)),
+					"%v: a changed bit at %d gives other bytes and no error",
+					tool,
+					at,
+				)
 			}
 		}
 		for _, cut := range []int{len(packed) - 1, len(packed) / 2, 20} {

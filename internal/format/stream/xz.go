@@ -53,7 +53,8 @@ func xzBlocks(file io.ReaderAt, size int64) []block {
 	for range count {
 		packed, err := binary.ReadUvarint(r)
 		unpacked, err2 := binary.ReadUvarint(r)
-		if err != nil || err2 != nil || packed == 0 || int64(packed) > size || int64(packed) < 0 || unpacked > maxBlock {
+		if err != nil || err2 != nil || packed == 0 || int64(packed) > size || int64(packed) < 0 ||
+			unpacked > maxBlock {
 			return nil
 		}
 		out = append(out, block{at, int64(packed), int64(unpacked), [2]byte(foot[8:10])})
@@ -116,8 +117,11 @@ func (b block) unpack(file io.ReaderAt) ([]byte, error) {
 	foot := binary.LittleEndian.AppendUint32(nil, crc32.ChecksumIEEE(tail))
 	foot = append(append(foot, tail...), "YZ"...)
 
-	r, err := Peek(XZ, io.MultiReader(bytes.NewReader(head), io.NewSectionReader(file, b.at, (b.size+3)&^3), bytes.NewReader(index),
-		bytes.NewReader(foot)))
+	r, err := Peek(
+		XZ,
+		io.MultiReader(bytes.NewReader(head), io.NewSectionReader(file, b.at, (b.size+3)&^3), bytes.NewReader(index),
+			bytes.NewReader(foot)),
+	)
 	if err != nil {
 		return nil, err
 	}

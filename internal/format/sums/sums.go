@@ -47,14 +47,18 @@ const maxLines = 100_000
 
 // The forms of lines; made when a list is read.
 var (
-	tagged    = pattern(`^([A-Za-z0-9][A-Za-z0-9/_ -]{1,14}?) ?\((.+)\) ?= ?(\S+)$`)
-	piped     = pattern(`^\((stdin|-)\) ?= ?([0-9A-Fa-f]+)$`)
-	field     = pattern(`^(Algorithm|Hash|Path) *: ?(.*)$`)
-	hashOf    = pattern(`(?i)^(.{2,14}?) hash (?:of (?:file )?)?(.+?):?$`)
-	sized     = pattern(`^(\d{1,19})[ \t]+(\S.*)$`)
-	labeled   = pattern(`^([A-Za-z][A-Za-z0-9/_ -]{1,14}?)(?: ?(?:sum|digest|hash|checksum))? ?[:=] ?(\S+(?: [0-9A-Fa-f]{2,})*)$`)
+	tagged  = pattern(`^([A-Za-z0-9][A-Za-z0-9/_ -]{1,14}?) ?\((.+)\) ?= ?(\S+)$`)
+	piped   = pattern(`^\((stdin|-)\) ?= ?([0-9A-Fa-f]+)$`)
+	field   = pattern(`^(Algorithm|Hash|Path) *: ?(.*)$`)
+	hashOf  = pattern(`(?i)^(.{2,14}?) hash (?:of (?:file )?)?(.+?):?$`)
+	sized   = pattern(`^(\d{1,19})[ \t]+(\S.*)$`)
+	labeled = pattern(
+		`^([A-Za-z][A-Za-z0-9/_ -]{1,14}?)(?: ?(?:sum|digest|hash|checksum))? ?[:=] ?(\S+(?: [0-9A-Fa-f]{2,})*)$`,
+	)
 	integrity = pattern(`^(sha(?:256|384|512))-([A-Za-z0-9+/]+=*)$`) // subresource integrity, as pages have it
-	titled    = pattern(`^#* *([A-Za-z][A-Za-z0-9/_ -]{1,14}?) ?(?:\(?(?i:check)?(?i:sums?|digests?|hash(?:es)?)\)?)? *:?$`)
+	titled    = pattern(
+		`^#* *([A-Za-z][A-Za-z0-9/_ -]{1,14}?) ?(?:\(?(?i:check)?(?i:sums?|digests?|hash(?:es)?)\)?)? *:?$`,
+	)
 )
 
 func pattern(text string) func() *regexp.Regexp {
@@ -266,8 +270,12 @@ func (r *reader) add(s Sum, digest string, sure bool) error {
 	case s.Algorithm == "":
 		return nil
 	case len(s.Digest) != algorithms()[s.Algorithm].digits || strings.Trim(s.Digest, "0123456789abcdef") != "":
-		return fmt.Errorf("%s has %d hexadecimal digits, and this one has %d characters: is it cut short?", Title(s.Algorithm),
-			algorithms()[s.Algorithm].digits, len(digest))
+		return fmt.Errorf(
+			"%s has %d hexadecimal digits, and this one has %d characters: is it cut short?",
+			Title(s.Algorithm),
+			algorithms()[s.Algorithm].digits,
+			len(digest),
+		)
 	}
 	r.list.Sums = append(r.list.Sums, s)
 	return nil

@@ -60,8 +60,11 @@ func TestReadsWhatHashProgramsWrite(t *testing.T) {
 			t.Logf("skipped: %s: %v", c.call, err)
 			continue
 		}
-		list, err := Read(c.list, []byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA512\n\n# images of today\n"+string(out)+
-			"\n-----BEGIN PGP SIGNATURE-----\n\niQIz\n"))
+		list, err := Read(
+			c.list,
+			[]byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA512\n\n# images of today\n"+string(out)+
+				"\n-----BEGIN PGP SIGNATURE-----\n\niQIz\n"),
+		)
 		require.NoError(t, err)
 		require.Len(t, list.Sums, len(c.names), "%v\n%s", c.call, out)
 		assert.True(t, list.Signed)

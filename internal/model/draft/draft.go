@@ -52,7 +52,11 @@ func SetLAN(o *Options, text string) error {
 	case p.Bits() > 30:
 		return fmt.Errorf("%s has no room for guests: a LAN needs a prefix length of at most /30", p)
 	case subnet.Reserved(p.Masked(), p.Addr()):
-		return fmt.Errorf("%s is the network or its broadcast address; the first usable one is %s", p.Addr(), subnet.First(p.Masked()))
+		return fmt.Errorf(
+			"%s is the network or its broadcast address; the first usable one is %s",
+			p.Addr(),
+			subnet.First(p.Masked()),
+		)
 	}
 	o.LANAddress = p
 	return nil
@@ -128,7 +132,9 @@ func Write(o Options) ([]byte, error) {
 		return nil, fmt.Errorf("no shape %q; shapes: %s", o.Shape, strings.Join(names, ", "))
 	}
 	if o.Guests < 0 || o.Guests > 1000 || o.Benches < 1 || o.Benches > 200 {
-		return nil, fmt.Errorf("a draft has at most 1000 guests on a segment and 1 to 200 benches; change the file for more")
+		return nil, fmt.Errorf(
+			"a draft has at most 1000 guests on a segment and 1 to 200 benches; change the file for more",
+		)
 	}
 	var w writer
 	w.line("# %s. Look at the plan with `bastion plan`, and see", strings.ToUpper(shape.What[:1])+shape.What[1:])
@@ -146,7 +152,10 @@ func Write(o Options) ([]byte, error) {
 		}
 		w.line("site:")
 		if len(list) > 0 {
-			w.line("  networks: [%s]   # networks this machine is on already; the plan avoids them", strings.Join(list, ", "))
+			w.line(
+				"  networks: [%s]   # networks this machine is on already; the plan avoids them",
+				strings.Join(list, ", "),
+			)
 		}
 		if o.Hypervisor != "" {
 			w.line("  hypervisor: %s      # its terms in the runbook", o.Hypervisor)

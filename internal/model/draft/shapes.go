@@ -15,15 +15,24 @@ type Shape struct {
 
 // Shapes are all shapes, the simplest first.
 var Shapes = []Shape{
-	{"one-lan", "a WAN and one LAN behind one appliance", "The usual first lab: a few guests that reach outside only through the appliance.",
-		oneLAN},
+	{
+		"one-lan",
+		"a WAN and one LAN behind one appliance",
+		"The usual first lab: a few guests that reach outside only through the appliance.",
+		oneLAN,
+	},
 	{"quarantine", "two LANs, one of which never reaches outside",
 		"For guests that must not be let out: malware, untrusted appliances, evidence.", quarantine},
 	{"dmz", "a LAN and a DMZ with a published server",
 		"For a server that may be reached from outside on one port and must not reach the LAN.", dmz},
 	{"trunk", "three tagged segments on one wire",
 		"When the hypervisor has few networks, or to practise VLANs: one adapter carries them all.", trunk},
-	{"two-uplinks", "two WANs, primary and backup, before one LAN", "When the lab should live on while one line is down.", twoUplinks},
+	{
+		"two-uplinks",
+		"two WANs, primary and backup, before one LAN",
+		"When the lab should live on while one line is down.",
+		twoUplinks,
+	},
 	{"transparent", "an appliance that bridges and filters, without addresses of its own",
 		"To put a filter into a network that must not be renumbered.", transparent},
 	{"one-armed", "an appliance next to the router, on one adapter",
@@ -38,8 +47,18 @@ var Shapes = []Shape{
 		"For a package that brings its own adapters; the host manages it on a side of its own.", fourSided},
 	{"later-server", "a LAN whose DHCP server is set up later",
 		"When a directory server will serve DHCP and names, and guests must work until then.", laterServer},
-	{"lines-and-tags", "two WANs and seven networks behind one adapter", "To practise many VLANs and a second line in one lab.", linesAndTags},
-	{"closed", "a range without any path outside of the host", "For attacks and malware: a segment simulates the internet, and nothing connects to the real one.", closed},
+	{
+		"lines-and-tags",
+		"two WANs and seven networks behind one adapter",
+		"To practise many VLANs and a second line in one lab.",
+		linesAndTags,
+	},
+	{
+		"closed",
+		"a range without any path outside of the host",
+		"For attacks and malware: a segment simulates the internet, and nothing connects to the real one.",
+		closed,
+	},
 	{"classroom", "many identical benches behind one appliance",
 		"For a course: each bench is a segment of its own, and none reaches another.", classroom},
 }

@@ -115,7 +115,13 @@ func laterServer(o *Options, w *writer) {
 	w.line("guests:")
 	w.line("  server: {segment: %s, static: %s, running: false}   # DHCP and DNS, later", lan, host(5))
 	for n := range o.Guests {
-		w.line("  %s: {segment: %s, static: %s}   # static until the server runs; then: %s", guestName(n+1), lan, host(byte(20+n)), lan)
+		w.line(
+			"  %s: {segment: %s, static: %s}   # static until the server runs; then: %s",
+			guestName(n+1),
+			lan,
+			host(byte(20+n)),
+			lan,
+		)
 	}
 }
 

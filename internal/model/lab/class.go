@@ -43,7 +43,10 @@ func ReadClass(file string, data []byte) (*Class, error) {
 		r.fail(Pos{Line: 1, Column: 1}, "the format version is missing; write `bastion-hosts: 1` as the first line")
 	}
 	if h.Has("bastion-hosts") && len(h.Hosts) == 0 && len(r.faults) == 0 {
-		r.fail(Pos{Line: 1, Column: 1}, "no host is named; write each below `hosts:`, as `kiln: {ssh: kiln.example, cpus: 16, memory: 64GiB}`")
+		r.fail(
+			Pos{Line: 1, Column: 1},
+			"no host is named; write each below `hosts:`, as `kiln: {ssh: kiln.example, cpus: 16, memory: 64GiB}`",
+		)
 	}
 	for _, one := range h.Hosts {
 		for _, key := range []string{"cpus", "memory"} {
@@ -52,7 +55,11 @@ func ReadClass(file string, data []byte) (*Class, error) {
 			}
 		}
 		if len(one.SSH) > 0 && one.SSH[0] == '-' {
-			r.fail(one.At("ssh"), "%q is an option of an SSH client, not a host; write its name, as teacher@kiln.example", shorten(one.SSH))
+			r.fail(
+				one.At("ssh"),
+				"%q is an option of an SSH client, not a host; write its name, as teacher@kiln.example",
+				shorten(one.SSH),
+			)
 		}
 	}
 	if len(r.faults) > 0 {
@@ -68,13 +75,35 @@ func ReadClass(file string, data []byte) (*Class, error) {
 
 func classFields() []field[Class] {
 	return []field[Class]{
-		intField("bastion-hosts", "Version of the hosts file's format.", 1, 1, func(h *Class) *int { return &h.Version }),
-		intField("benches", "How many copies of the lab there are.", 1, MaxBenches, func(h *Class) *int { return &h.Benches }),
+		intField(
+			"bastion-hosts",
+			"Version of the hosts file's format.",
+			1,
+			1,
+			func(h *Class) *int { return &h.Version },
+		),
+		intField(
+			"benches",
+			"How many copies of the lab there are.",
+			1,
+			MaxBenches,
+			func(h *Class) *int { return &h.Benches },
+		),
 		intField("share", "Planned processors per processor of the host (default: 4).", 1, MaxShare,
 			func(h *Class) *int { return &h.Share }),
 		namedField("hosts", "host", "The machines that carry the benches, by name.", []field[ClassHost]{
-			textField("ssh", "The SSH client's name for it (default: its name).", func(h *ClassHost) *string { return &h.SSH }),
-			intField("cpus", "How many processors it has for benches.", 1, 4096, func(h *ClassHost) *int { return &h.CPUs }),
+			textField(
+				"ssh",
+				"The SSH client's name for it (default: its name).",
+				func(h *ClassHost) *string { return &h.SSH },
+			),
+			intField(
+				"cpus",
+				"How many processors it has for benches.",
+				1,
+				4096,
+				func(h *ClassHost) *int { return &h.CPUs },
+			),
 			bytesField("memory", "Memory for benches.", func(h *ClassHost) *Bytes { return &h.Memory }),
 		}, func(h *Class, name string) *ClassHost {
 			one := &ClassHost{Name: name}
@@ -86,7 +115,11 @@ func classFields() []field[Class] {
 
 // ClassSchema returns the JSON Schema (2020-12) of hosts files.
 func ClassSchema() map[string]any {
-	s := form{Type: "object", Properties: properties(classFields()), Required: []string{"bastion-hosts", "hosts"}}.schema()
+	s := form{
+		Type:       "object",
+		Properties: properties(classFields()),
+		Required:   []string{"bastion-hosts", "hosts"},
+	}.schema()
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	s["title"] = "Open Bastion hosts of a class, format 1"
 	return s

@@ -8,8 +8,11 @@ import (
 )
 
 func TestReadClass(t *testing.T) {
-	c, err := ReadClass("hosts.yaml", []byte("bastion-hosts: 1\nbenches: 24\nhosts:\n  kiln: {cpus: 16, memory: 64GiB}\n"+
-		"  loft: {ssh: teacher@loft.example, cpus: 8, memory: 32GiB}\n"))
+	c, err := ReadClass(
+		"hosts.yaml",
+		[]byte("bastion-hosts: 1\nbenches: 24\nhosts:\n  kiln: {cpus: 16, memory: 64GiB}\n"+
+			"  loft: {ssh: teacher@loft.example, cpus: 8, memory: 32GiB}\n"),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []any{24, sharing, 2}, []any{c.Benches, c.Share, len(c.Hosts)})
 	assert.Equal(t, []string{"kiln", "teacher@loft.example"}, []string{c.Hosts[0].SSH, c.Hosts[1].SSH})

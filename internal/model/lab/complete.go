@@ -29,7 +29,13 @@ func (r *reader) complete(l *Lab) {
 		r.completeSegment(l, s)
 		name := cmp.Or(s.KnownAs, s.Name)
 		if old := called[name]; old != nil && (s.KnownAs != "" || old.KnownAs != "") {
-			r.fail(s.At("known-as"), "segments %s and %s are both known as %q; a hypervisor could not distinguish them", old.Name, s.Name, name)
+			r.fail(
+				s.At("known-as"),
+				"segments %s and %s are both known as %q; a hypervisor could not distinguish them",
+				old.Name,
+				s.Name,
+				name,
+			)
 		}
 		called[name] = s
 	}
@@ -40,7 +46,11 @@ func (r *reader) complete(l *Lab) {
 		if g.Has("adapters") {
 			for _, f := range adapterFields() {
 				if g.Has(f.name) {
-					r.fail(g.At(f.name), "%s belongs to one adapter, and this guest lists adapters; write it in the list", f.name)
+					r.fail(
+						g.At(f.name),
+						"%s belongs to one adapter, and this guest lists adapters; write it in the list",
+						f.name,
+					)
 				}
 			}
 		}
@@ -149,7 +159,12 @@ func (r *reader) completeSegment(l *Lab, s *Segment) {
 		r.fail(s.At("within"), "segment %s cannot be within itself", s.Name)
 	}
 	if s.Within != "" && !s.Has("vlan") {
-		r.fail(s.At("within"), "segment %s is within %s and has no tag; write `vlan: 48` or another number from 1 to 4094", s.Name, s.Within)
+		r.fail(
+			s.At("within"),
+			"segment %s is within %s and has no tag; write `vlan: 48` or another number from 1 to 4094",
+			s.Name,
+			s.Within,
+		)
 	}
 	r.reachKeys(s)
 	if p := s.Subnet; s.PoolFrom.IsValid() && s.PoolTo.IsValid() {
@@ -174,7 +189,14 @@ func (r *reader) reachKeys(s *Segment) {
 	belong := func(reach Reach, keys ...string) {
 		for _, key := range keys {
 			if s.Has(key) && s.Reach != reach && s.Reach != "" {
-				r.fail(s.At(key), "%s belongs to a segment of reach %s, and %s has reach %s; leave it out", key, reach, s.Name, s.Reach)
+				r.fail(
+					s.At(key),
+					"%s belongs to a segment of reach %s, and %s has reach %s; leave it out",
+					key,
+					reach,
+					s.Name,
+					s.Reach,
+				)
 			}
 		}
 	}
@@ -182,24 +204,41 @@ func (r *reader) reachKeys(s *Segment) {
 	belong(Host, "host-address", "host-gateway", "host-forwards")
 	switch {
 	case s.Has("uplink") && s.Reach == Host:
-		r.fail(s.At("uplink"), "%s has reach host, but no adapter of the host is on it; omit the uplink, or write reach: isolated",
-			s.Name)
+		r.fail(
+			s.At("uplink"),
+			"%s has reach host, but no adapter of the host is on it; omit the uplink, or write reach: isolated",
+			s.Name,
+		)
 	case s.Has("uplink") && s.Within != "":
 		r.fail(s.At("uplink"), "%s is carried by %s; write the uplink there", s.Name, s.Within)
 	case s.Has("native") && !s.Has("uplink"):
-		r.fail(s.At("native"), "native is a tag on an uplink's cable, and %s has no uplink; write it too, or leave native out", s.Name)
+		r.fail(
+			s.At("native"),
+			"native is a tag on an uplink's cable, and %s has no uplink; write it too, or leave native out",
+			s.Name,
+		)
 	}
 }
 
 func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 	if len(a.Ports) == 0 {
-		r.fail(a.Pos, "appliance %s has no ports; write at least `ports: [{role: wan, segment: …}, {role: lan, segment: …}]`", a.Name)
+		r.fail(
+			a.Pos,
+			"appliance %s has no ports; write at least `ports: [{role: wan, segment: …}, {role: lan, segment: …}]`",
+			a.Name,
+		)
 	}
 	used := map[string]*Port{}
 	for _, p := range a.Ports {
 		if p.Name != "" {
 			if old := used[p.Name]; old != nil {
-				r.fail(p.At("name"), "appliance %s has two ports named %s; the first is in line %d", a.Name, p.Name, old.Pos.Line)
+				r.fail(
+					p.At("name"),
+					"appliance %s has two ports named %s; the first is in line %d",
+					a.Name,
+					p.Name,
+					old.Pos.Line,
+				)
 			}
 			used[p.Name] = p
 		}
@@ -216,11 +255,20 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 		if p.Role == Unused {
 			for _, key := range []string{"address", "gateway", "dhcp", "admin", "over", "joins", "connect"} {
 				if p.Has(key) {
-					r.fail(p.At(key), "port %s is unused and has no %s; omit it, or give the port another role", p.Name, key)
+					r.fail(
+						p.At(key),
+						"port %s is unused and has no %s; omit it, or give the port another role",
+						p.Name,
+						key,
+					)
 				}
 			}
 			if p.Has("plugged") && p.Plugged {
-				r.fail(p.At("plugged"), "port %s is unused and always unplugged; omit plugged, or give the port another role", p.Name)
+				r.fail(
+					p.At("plugged"),
+					"port %s is unused and always unplugged; omit plugged, or give the port another role",
+					p.Name,
+				)
 			}
 			p.Plugged = false
 		}
@@ -240,8 +288,13 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 			r.fail(p.At("over"), "port %s cannot be over %s, which has no adapter of its own", p.Name, p.Over)
 		}
 		if s := l.Segment(p.Segment); s != nil && s.Within == "" {
-			r.fail(p.At("over"), "port %s is over %s, and segment %s has no tag; write `within:` and `vlan:` there, or leave over out", p.Name,
-				p.Over, s.Name)
+			r.fail(
+				p.At("over"),
+				"port %s is over %s, and segment %s has no tag; write `within:` and `vlan:` there, or leave over out",
+				p.Name,
+				p.Over,
+				s.Name,
+			)
 		}
 	}
 	for _, p := range a.Ports {
@@ -251,9 +304,19 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 		case other == nil:
 			r.fail(p.At("joins"), "appliance %s has no port %s%s", a.Name, shorten(p.Joins), suggest(p.Joins, used))
 		case other == p || other.Joins != "" || other.Segment != p.Segment:
-			r.fail(p.At("joins"), "port %s cannot join %s; join a port of the same segment that joins none itself", p.Name, p.Joins)
+			r.fail(
+				p.At("joins"),
+				"port %s cannot join %s; join a port of the same segment that joins none itself",
+				p.Name,
+				p.Joins,
+			)
 		case p.Has("address") || p.Has("dhcp"):
-			r.fail(p.At("joins"), "port %s joins %s and shares its address; write the address and dhcp there", p.Name, p.Joins)
+			r.fail(
+				p.At("joins"),
+				"port %s joins %s and shares its address; write the address and dhcp there",
+				p.Name,
+				p.Joins,
+			)
 		}
 	}
 	for _, m := range a.NAT.Masquerade {
@@ -266,7 +329,14 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 			p.Target = p.Port
 		}
 		if p.Target.Proto != p.Port.Proto && p.Port.Proto != "" {
-			r.fail(p.At("at"), "a publish cannot turn %s into %s; write %s/%d", p.Port.Proto, p.Target.Proto, p.Port.Proto, p.Target.From)
+			r.fail(
+				p.At("at"),
+				"a publish cannot turn %s into %s; write %s/%d",
+				p.Port.Proto,
+				p.Target.Proto,
+				p.Port.Proto,
+				p.Target.From,
+			)
 		}
 	}
 	for i := range a.NAT.OneToOne {

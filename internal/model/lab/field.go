@@ -92,7 +92,14 @@ func wordField[T any, W ~string](name, doc string, at func(*T) *W, words ...W) f
 			return
 		}
 		if !slices.Contains(known, v) {
-			r.fail(place(n), "%s is not %q%s; write %s", name, shorten(v), didYouMean(v, known...), strings.Join(known, ", "))
+			r.fail(
+				place(n),
+				"%s is not %q%s; write %s",
+				name,
+				shorten(v),
+				didYouMean(v, known...),
+				strings.Join(known, ", "),
+			)
 			return
 		}
 		*at(t) = W(v)
@@ -222,32 +229,37 @@ func ordinary(n netip.Prefix) error {
 // poolField reads a run of addresses: FIRST-LAST, the last perhaps by its last part
 // alone (10.83.16.50-199).
 func poolField[T any](doc string, at func(*T) (from, to *netip.Addr)) field[T] {
-	return field[T]{"pool", doc, form{Type: "string", Pattern: `^[0-9.]+ ?- ?[0-9.]+$`}, func(r *reader, n *yaml.Node, t *T) {
-		text, ok := r.text(n, "pool")
-		if !ok {
-			return
-		}
-		first, last, ok := strings.Cut(text, "-")
-		if !ok {
-			r.fail(place(n), "pool: %q has no second address; write FIRST-LAST", shorten(text))
-			return
-		}
-		from, to := at(t)
-		var err error
-		if *from, err = subnet.ParseAddr(strings.TrimSpace(first)); err != nil {
-			r.fail(place(n), "pool: %s", shortenError(err))
-			return
-		}
-		if last = strings.TrimSpace(last); !strings.ContainsAny(last, ".:") {
-			if _, err := strconv.Atoi(last); err == nil && from.Is4() {
-				s := from.String()
-				last = s[:strings.LastIndexByte(s, '.')+1] + last
+	return field[T]{
+		"pool",
+		doc,
+		form{Type: "string", Pattern: `^[0-9.]+ ?- ?[0-9.]+$`},
+		func(r *reader, n *yaml.Node, t *T) {
+			text, ok := r.text(n, "pool")
+			if !ok {
+				return
 			}
-		}
-		if *to, err = subnet.ParseAddr(last); err != nil {
-			r.fail(place(n), "pool: %s", shortenError(err))
-		}
-	}}
+			first, last, ok := strings.Cut(text, "-")
+			if !ok {
+				r.fail(place(n), "pool: %q has no second address; write FIRST-LAST", shorten(text))
+				return
+			}
+			from, to := at(t)
+			var err error
+			if *from, err = subnet.ParseAddr(strings.TrimSpace(first)); err != nil {
+				r.fail(place(n), "pool: %s", shortenError(err))
+				return
+			}
+			if last = strings.TrimSpace(last); !strings.ContainsAny(last, ".:") {
+				if _, err := strconv.Atoi(last); err == nil && from.Is4() {
+					s := from.String()
+					last = s[:strings.LastIndexByte(s, '.')+1] + last
+				}
+			}
+			if *to, err = subnet.ParseAddr(last); err != nil {
+				r.fail(place(n), "pool: %s", shortenError(err))
+			}
+		},
+	}
 }
 
 // hostField reads a machine's address with the prefix length of its network.
@@ -260,21 +272,26 @@ func macField[T any](at func(*T) *mac.Address) field[T] {
 }
 
 func serviceField[T any](name, doc string, at func(*T) *Service) field[T] {
-	return field[T]{name, doc, form{Type: "string", Pattern: `^(tcp|udp)/[0-9]+$`}, func(r *reader, n *yaml.Node, t *T) {
-		text, ok := r.text(n, name)
-		if !ok {
-			return
-		}
-		s, err := ParseService(text)
-		switch {
-		case err != nil:
-			r.fail(place(n), "%s: %s", name, shortenError(err))
-		case s.AllPorts() || s.From != s.To:
-			r.fail(place(n), "%s is one port, not %q; write one such as tcp/443", name, shorten(text))
-		default:
-			*at(t) = s
-		}
-	}}
+	return field[T]{
+		name,
+		doc,
+		form{Type: "string", Pattern: `^(tcp|udp)/[0-9]+$`},
+		func(r *reader, n *yaml.Node, t *T) {
+			text, ok := r.text(n, name)
+			if !ok {
+				return
+			}
+			s, err := ParseService(text)
+			switch {
+			case err != nil:
+				r.fail(place(n), "%s: %s", name, shortenError(err))
+			case s.AllPorts() || s.From != s.To:
+				r.fail(place(n), "%s is one port, not %q; write one such as tcp/443", name, shorten(text))
+			default:
+				*at(t) = s
+			}
+		},
+	}
 }
 
 func listField[T, V any](name, doc string, item form, parse func(string) (V, error), at func(*T) *[]V) field[T] {
@@ -301,9 +318,14 @@ func objectField[T, V any, P interface {
 	*V
 	Object
 }](name, doc string, fields []field[V], at func(*T) P) field[T] {
-	return field[T]{name, doc, form{Type: "object", Properties: properties(fields)}, func(r *reader, n *yaml.Node, t *T) {
-		readObject(r, n, name, fields, at(t))
-	}}
+	return field[T]{
+		name,
+		doc,
+		form{Type: "object", Properties: properties(fields)},
+		func(r *reader, n *yaml.Node, t *T) {
+			readObject(r, n, name, fields, at(t))
+		},
+	}
 }
 
 // objectsField makes a field that holds a list of objects with fixed keys.
@@ -365,14 +387,21 @@ func namedField[T, V any, P interface {
 
 // runningField reports whether a machine is switched on.
 func runningField[T any](at func(*T) *bool) field[T] {
-	return boolField("running", "Whether it is switched on; false for a machine that another replaces, or that comes later.", at)
+	return boolField(
+		"running",
+		"Whether it is switched on; false for a machine that another replaces, or that comes later.",
+		at,
+	)
 }
 
 // parseRoute reads a way to a network: NETWORK via ADDRESS.
 func parseRoute(text string) (Route, error) {
 	to, via, ok := strings.Cut(text, " via ")
 	if !ok {
-		return Route{}, fmt.Errorf("%q is not a route; write NETWORK via ADDRESS, such as 10.83.16.0/24 via 172.29.64.7", shorten(text))
+		return Route{}, fmt.Errorf(
+			"%q is not a route; write NETWORK via ADDRESS, such as 10.83.16.0/24 via 172.29.64.7",
+			shorten(text),
+		)
 	}
 	n, err := parseSubnet(strings.TrimSpace(to))
 	if err != nil {
@@ -390,8 +419,11 @@ func parseAdminService(text string) (AdminService, error) {
 	scheme, port, given := strings.Cut(strings.ToLower(text), "/")
 	s := AdminService{scheme, adminPorts[scheme]}
 	if s.Port == 0 {
-		return s, fmt.Errorf("%q is not an admin service%s; write https, http, ssh or telnet, with /PORT for another port", shorten(text),
-			didYouMean(scheme, "https", "http", "ssh", "telnet"))
+		return s, fmt.Errorf(
+			"%q is not an admin service%s; write https, http, ssh or telnet, with /PORT for another port",
+			shorten(text),
+			didYouMean(scheme, "https", "http", "ssh", "telnet"),
+		)
 	}
 	if given {
 		n, err := strconv.ParseUint(port, 10, 16)

@@ -111,20 +111,37 @@ func ReadProfile(file string, data []byte) (*Profile, error) {
 
 func profileFields() []field[Profile] {
 	return []field[Profile]{
-		intField("bastion-profile", "Version of the profile's format.", 1, 1, func(p *Profile) *int { return &p.Version }),
+		intField(
+			"bastion-profile",
+			"Version of the profile's format.",
+			1,
+			1,
+			func(p *Profile) *int { return &p.Version },
+		),
 		textField("name", "The profile's name.", func(p *Profile) *string { return &p.Name }),
 		textField("title", "The kind of appliance.", func(p *Profile) *string { return &p.Title }),
-		wordField("system", "What the appliance is built on.", func(p *Profile) *string { return &p.System }, "linux", "bsd"),
+		wordField(
+			"system",
+			"What the appliance is built on.",
+			func(p *Profile) *string { return &p.System },
+			"linux",
+			"bsd",
+		),
 		textField("system-version", "The version of what it is built on, for the machine's settings.",
 			func(p *Profile) *string { return &p.SystemVersion }),
 		listField("installing", "What its installation needs: outside (a WAN that works), an account, a licence.",
 			form{Type: "string", Enum: []string{"outside", "account", "licence"}}, func(text string) (string, error) {
 				if !slices.Contains([]string{"outside", "account", "licence"}, text) {
-					return "", fmt.Errorf("%q is nothing that an installation needs here; write outside, account or licence", shorten(text))
+					return "", fmt.Errorf(
+						"%q is nothing that an installation needs here; write outside, account or licence",
+						shorten(text),
+					)
 				}
 				return text, nil
 			}, func(p *Profile) *[]string { return &p.Installing }),
-		{"devices", "By adapter model: what the system calls the interface, likeliest first; # counts adapters from 0, % from 1.",
+		{
+			"devices",
+			"By adapter model: what the system calls the interface, likeliest first; # counts adapters from 0, % from 1.",
 			form{Type: "object", Values: &form{OneOf: []form{textShape, {Type: "array", Items: &textShape}}}},
 			func(r *reader, n *yaml.Node, p *Profile) {
 				r.pairs(n, "devices", func(k, v *yaml.Node) {
@@ -134,8 +151,13 @@ func profileFields() []field[Profile] {
 						}
 					})
 				})
-			}},
-		textField("tagged", "A tagged interface's name, with DEVICE and TAG in it.", func(p *Profile) *string { return &p.Tagged }),
+			},
+		},
+		textField(
+			"tagged",
+			"A tagged interface's name, with DEVICE and TAG in it.",
+			func(p *Profile) *string { return &p.Tagged },
+		),
 		listField("roles", "Default roles of its adapters, in order.",
 			form{Type: "string", Enum: []string{"wan", "lan", "dmz", "manage"}}, func(text string) (Role, error) {
 				if role := Role(text); slices.Contains([]Role{WAN, LAN, DMZ, Manage}, role) {
@@ -153,14 +175,38 @@ func profileFields() []field[Profile] {
 			wordField("scheme", "Of the admin page.", func(f *Factory) *string { return &f.Scheme }, "https", "http"),
 			intField("port", "Of the admin page.", 1, 65535, func(f *Factory) *int { return &f.AdminPort }),
 			boolField("dhcp", "Whether its DHCP server is on inside.", func(f *Factory) *bool { return &f.Leases }),
-			boolField("outbound", "Whether it lets the inside go outside.", func(f *Factory) *bool { return &f.Outbound }),
+			boolField(
+				"outbound",
+				"Whether it lets the inside go outside.",
+				func(f *Factory) *bool { return &f.Outbound },
+			),
 			boolField("masquerade", "Whether it translates.", func(f *Factory) *bool { return &f.Masquerade }),
 		}, func(p *Profile) *Factory { return &p.Factory }),
-		listField("nics", "Adapter models it has drivers for.", textShape, plain, func(p *Profile) *[]string { return &p.NICs }),
-		listField("disk-buses", "Disk buses it has drivers for.", textShape, plain, func(p *Profile) *[]string { return &p.DiskBuses }),
+		listField(
+			"nics",
+			"Adapter models it has drivers for.",
+			textShape,
+			plain,
+			func(p *Profile) *[]string { return &p.NICs },
+		),
+		listField(
+			"disk-buses",
+			"Disk buses it has drivers for.",
+			textShape,
+			plain,
+			func(p *Profile) *[]string { return &p.DiskBuses },
+		),
 		objectField("needs", "What it needs at least.", needsFields(), func(p *Profile) *Needs { return &p.Needs }),
-		topicsField("console", "The topics its console asks, in order.", func(p *Profile) *[]Topic { return &p.Console }),
-		topicsField("pages", "Which topics are set on its pages, in order.", func(p *Profile) *[]Topic { return &p.Pages }),
+		topicsField(
+			"console",
+			"The topics its console asks, in order.",
+			func(p *Profile) *[]Topic { return &p.Console },
+		),
+		topicsField(
+			"pages",
+			"Which topics are set on its pages, in order.",
+			func(p *Profile) *[]Topic { return &p.Pages },
+		),
 		{"asks", "By topic: how this appliance words it, as on its label, console or manual.",
 			form{Type: "object", Values: &textShape}, func(r *reader, n *yaml.Node, p *Profile) {
 				r.pairs(n, "asks", func(k, v *yaml.Node) {
@@ -174,7 +220,13 @@ func profileFields() []field[Profile] {
 			}},
 		wordField("settings", "Where it is set up once it has addresses: on pages, or in files that an export writes.",
 			func(p *Profile) *string { return &p.Settings }, "pages", "files"),
-		listField("change", "What must be changed on first login.", textShape, plain, func(p *Profile) *[]string { return &p.Change }),
+		listField(
+			"change",
+			"What must be changed on first login.",
+			textShape,
+			plain,
+			func(p *Profile) *[]string { return &p.Change },
+		),
 		objectsField("waits", "How long things take.", []field[Wait]{
 			textField("for", "What is waited for.", func(w *Wait) *string { return &w.For }),
 			textField("time", "How long it takes.", func(w *Wait) *string { return &w.Time }),
@@ -202,12 +254,21 @@ func parseTopic(text string) (Topic, error) {
 		}
 		known = append(known, string(t))
 	}
-	return "", fmt.Errorf("%q is not a topic%s; known: %s", shorten(text), didYouMean(text, known...), strings.Join(known, ", "))
+	return "", fmt.Errorf(
+		"%q is not a topic%s; known: %s",
+		shorten(text),
+		didYouMean(text, known...),
+		strings.Join(known, ", "),
+	)
 }
 
 // ProfileSchema returns the JSON Schema (2020-12) of profile files.
 func ProfileSchema() map[string]any {
-	s := form{Type: "object", Properties: properties(profileFields()), Required: []string{"bastion-profile", "name"}}.schema()
+	s := form{
+		Type:       "object",
+		Properties: properties(profileFields()),
+		Required:   []string{"bastion-profile", "name"},
+	}.schema()
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	s["title"] = "Open Bastion appliance profile, format 1"
 	return s

@@ -27,7 +27,12 @@ func TestShippedProfiles(t *testing.T) {
 			assert.NotContains(t, topics[:i], topic, "%s sends ARP for it once", name)
 		}
 		if name != profiles.Default+".yaml" { // none holds a fact that matches one product's
-			assert.False(t, p.Factory.LAN.IsValid() || p.Factory.From.IsValid() || p.Factory.Scheme != "" || p.Factory.AdminPort != 0, name)
+			assert.False(
+				t,
+				p.Factory.LAN.IsValid() || p.Factory.From.IsValid() || p.Factory.Scheme != "" ||
+					p.Factory.AdminPort != 0,
+				name,
+			)
 			assert.Empty(t, p.Asks, name)
 			assert.Empty(t, p.Waits, name)
 			assert.Zero(t, p.Needs.CPUs+int(p.Needs.Memory)+int(p.Needs.Disk), name)

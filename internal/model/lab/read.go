@@ -107,14 +107,20 @@ func (r *reader) parse() *yaml.Node {
 	if i := invalid(r.data); i >= 0 {
 		line := 1 + bytes.Count(r.data[:i], []byte("\n"))
 		column := i - bytes.LastIndexByte(r.data[:i], '\n')
-		r.fail(Pos{Line: line, Column: column}, "this is not text: byte 0x%02x is neither a letter nor a line end; save the file as UTF-8",
-			r.data[i])
+		r.fail(
+			Pos{Line: line, Column: column},
+			"this is not text: byte 0x%02x is neither a letter nor a line end; save the file as UTF-8",
+			r.data[i],
+		)
 		return nil
 	}
 	if i := strangeLineEnd(r.data); i >= 0 {
 		line := 1 + bytes.Count(r.data[:i], []byte("\n"))
 		column := i - bytes.LastIndexByte(r.data[:i], '\n')
-		r.fail(Pos{Line: line, Column: column}, "a line ends here in a way that editors do not show; save the file with ordinary line ends")
+		r.fail(
+			Pos{Line: line, Column: column},
+			"a line ends here in a way that editors do not show; save the file with ordinary line ends",
+		)
 		return nil
 	}
 	if n, depth := valueBound(r.data); n > maxMarks || depth > maxDepth {
@@ -254,8 +260,14 @@ func readObject[T any, P interface {
 	*T
 	Object
 }](r *reader, n *yaml.Node, what string, fields []field[T], t P) {
-	r.object(n, what, t.origin(), len(fields), func(i int) (name, open string) { return fields[i].name, fields[i].form.Open },
-		func(i int, value *yaml.Node) { fields[i].read(r, value, t) })
+	r.object(
+		n,
+		what,
+		t.origin(),
+		len(fields),
+		func(i int) (name, open string) { return fields[i].name, fields[i].form.Open },
+		func(i int, value *yaml.Node) { fields[i].read(r, value, t) },
+	)
 }
 
 // object walks a mapping whose keys are known: so many of them, each with its name and
@@ -431,7 +443,11 @@ func CheckName(text string) error {
 		if !isName(hint) {
 			hint = "heron"
 		}
-		return fmt.Errorf("%q is not a valid name: names have lower-case letters, digits and hyphens, start with a letter, and have at most 63 characters; write one such as %s", shorten(text), hint)
+		return fmt.Errorf(
+			"%q is not a valid name: names have lower-case letters, digits and hyphens, start with a letter, and have at most 63 characters; write one such as %s",
+			shorten(text),
+			hint,
+		)
 	}
 	if reserved()[text] {
 		return fmt.Errorf("%q has a meaning of its own in rules and cannot be a name; choose another", text)

@@ -38,7 +38,11 @@ func TestReadSample(t *testing.T) {
 	assert.Equal(t, 16*GiB, l.Site.Memory)
 	assert.Equal(t, Isolated, l.Segment("tidepool").Reach)
 	ports := l.Appliance("sluice").Ports
-	assert.Equal(t, []string{"wan", "lan", "dmz", "quarantine"}, []string{ports[0].Name, ports[1].Name, ports[2].Name, ports[3].Name})
+	assert.Equal(
+		t,
+		[]string{"wan", "lan", "dmz", "quarantine"},
+		[]string{ports[0].Name, ports[1].Name, ports[2].Name, ports[3].Name},
+	)
 	assert.Equal(t, Admin{On: true}, ports[1].Admin)
 	assert.Equal(t, 8*time.Hour, ports[1].Leases.Time)
 	assert.Equal(t, "10.83.16.199", ports[1].Leases.To.String())
@@ -46,7 +50,12 @@ func TestReadSample(t *testing.T) {
 	ferry := l.Guest("ferry")
 	assert.Equal(t, "10.83.32.10/24", ferry.Adapters[0].Static.String())
 	line := strings.Split(string(data), "\n")[ferry.Adapters[0].At("static").Line-1]
-	assert.Equal(t, "10.83.32.10/24", line[ferry.Adapters[0].At("static").Column-1:][:14], "positions point at the value")
+	assert.Equal(
+		t,
+		"10.83.32.10/24",
+		line[ferry.Adapters[0].At("static").Column-1:][:14],
+		"positions point at the value",
+	)
 	assert.True(t, ports[1].Has("address") && !ports[0].Has("mac"))
 }
 
@@ -140,8 +149,13 @@ func TestSentences(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) { // what is printed is read as the same
 		who := rapid.SampledFrom([]string{"any", "outside", "reedbed", "10.0.0.0/8", "10.1.2.3", "a,b"})
 		service := rapid.SampledFrom([]string{"any", "icmp", "tcp", "udp/53", "tcp/1-9", "tcp/80,udp/80"})
-		text := fmt.Sprintf("%s %s from %s to %s", rapid.SampledFrom([]string{"allow", "deny", "refuse"}).Draw(t, "action"),
-			service.Draw(t, "service"), who.Draw(t, "from"), who.Draw(t, "to"))
+		text := fmt.Sprintf(
+			"%s %s from %s to %s",
+			rapid.SampledFrom([]string{"allow", "deny", "refuse"}).Draw(t, "action"),
+			service.Draw(t, "service"),
+			who.Draw(t, "from"),
+			who.Draw(t, "to"),
+		)
 		r, err := ParseRule(text)
 		require.NoError(t, err)
 		require.Equal(t, text, r.String())
@@ -156,7 +170,9 @@ func TestSentences(t *testing.T) {
 // big writes a lab of n guests and n rules.
 func big(n int) []byte {
 	var b bytes.Buffer
-	b.WriteString("bastion: 1\nlab: big\nsegments:\n  up: {reach: upstream}\n  in: {reach: isolated}\nappliances:\n  gate:\n    ports:\n      - {role: wan, segment: up}\n      - {role: lan, segment: in}\n    rules:\n")
+	b.WriteString(
+		"bastion: 1\nlab: big\nsegments:\n  up: {reach: upstream}\n  in: {reach: isolated}\nappliances:\n  gate:\n    ports:\n      - {role: wan, segment: up}\n      - {role: lan, segment: in}\n    rules:\n",
+	)
 	for i := range n {
 		fmt.Fprintf(&b, "      - allow tcp/%d from guest-%05d to outside\n", 1+i%65535, i)
 	}

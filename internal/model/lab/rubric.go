@@ -47,7 +47,10 @@ func ReadRubric(file string, data []byte) (*Rubric, error) {
 		}
 	}
 	if len(r.faults) == 0 && len(out.Items) == 0 {
-		r.fail(Pos{Line: 1, Column: 1}, "nothing is worth anything; write entries below `points:`, as `- {claim: outside, worth: 4}`")
+		r.fail(
+			Pos{Line: 1, Column: 1},
+			"nothing is worth anything; write entries below `points:`, as `- {claim: outside, worth: 4}`",
+		)
 	}
 	if len(r.faults) > 0 {
 		return nil, r.faults.sorted()
@@ -64,11 +67,24 @@ func rubricFields() []field[Rubric] {
 			intField("worth", "How many points.", 1, 1000, func(i *RubricItem) *int { return &i.Points }),
 			textField("claim", "A claim by its name, or a kind of claims; a kind gives a share for each that is ok.",
 				func(i *RubricItem) *string { return &i.Claim }),
-			wordField("check", "clean: no errors from check; quiet: no warnings either.", func(i *RubricItem) *string { return &i.Check },
-				"clean", "quiet"),
+			wordField(
+				"check",
+				"clean: no errors from check; quiet: no warnings either.",
+				func(i *RubricItem) *string { return &i.Check },
+				"clean",
+				"quiet",
+			),
 			wordField("proof", "The proof is ok.", func(i *RubricItem) *string { return &i.Proof }, "holds"),
-			textField("evidence", "There is evidence of this guest, or of all.", func(i *RubricItem) *string { return &i.Evidence }),
-			textField("record", "A step of the runbook's record is done, by a part of its text.", func(i *RubricItem) *string { return &i.Record }),
+			textField(
+				"evidence",
+				"There is evidence of this guest, or of all.",
+				func(i *RubricItem) *string { return &i.Evidence },
+			),
+			textField(
+				"record",
+				"A step of the runbook's record is done, by a part of its text.",
+				func(i *RubricItem) *string { return &i.Record },
+			),
 			textField("text", "A description of it.", func(i *RubricItem) *string { return &i.Text }),
 		}, []string{"worth"}, func(r *Rubric) *RubricItem {
 			r.Items = append(r.Items, RubricItem{})
@@ -79,7 +95,11 @@ func rubricFields() []field[Rubric] {
 
 // RubricSchema returns the JSON Schema (2020-12) of rubric files.
 func RubricSchema() map[string]any {
-	s := form{Type: "object", Properties: properties(rubricFields()), Required: []string{"bastion-rubric", "points"}}.schema()
+	s := form{
+		Type:       "object",
+		Properties: properties(rubricFields()),
+		Required:   []string{"bastion-rubric", "points"},
+	}.schema()
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	s["title"] = "Open Bastion rubric, format 1"
 	return s

@@ -61,7 +61,11 @@ func ParseService(text string) (Service, error) {
 			return Service{}, fmt.Errorf("%s has no ports; write %s, or tcp/%s", name, s.Proto, ports)
 		}
 	default:
-		return Service{}, fmt.Errorf("%q is not a protocol; write any, icmp, tcp or udp%s", name, didYouMean(name, "any", "icmp", "tcp", "udp"))
+		return Service{}, fmt.Errorf(
+			"%q is not a protocol; write any, icmp, tcp or udp%s",
+			name,
+			didYouMean(name, "any", "icmp", "tcp", "udp"),
+		)
 	}
 	if !has {
 		return s, nil
@@ -197,7 +201,12 @@ func ParseRule(text string) (Rule, error) {
 	switch r.Action {
 	case Allow, Deny, Refuse:
 	default:
-		return r, fmt.Errorf("a rule starts with allow, deny or refuse, not %q%s; %s", at(0), didYouMean(at(0), "allow", "deny", "refuse"), form)
+		return r, fmt.Errorf(
+			"a rule starts with allow, deny or refuse, not %q%s; %s",
+			at(0),
+			didYouMean(at(0), "allow", "deny", "refuse"),
+			form,
+		)
 	}
 	if at(2) != "from" || at(4) != "to" || at(5) == "" {
 		return r, fmt.Errorf("the rule %q is not whole; %s", text, form)
@@ -312,7 +321,12 @@ func parseNetwork(text string) (netip.Prefix, error) {
 		return netip.Prefix{}, err
 	}
 	if p != p.Masked() {
-		return netip.Prefix{}, fmt.Errorf("%s names one machine, not a network; write %s, or %s for the machine", p, p.Masked(), p.Addr())
+		return netip.Prefix{}, fmt.Errorf(
+			"%s names one machine, not a network; write %s, or %s for the machine",
+			p,
+			p.Masked(),
+			p.Addr(),
+		)
 	}
 	return p, nil
 }

@@ -70,11 +70,19 @@ var wordingTexts = []struct {
 	{"title", "The kind of hypervisor.", func(w *Wording) *string { return &w.Title }},
 	{"bridged", "An adapter bridged to the host's {uplink}.", func(w *Wording) *string { return &w.Bridged }},
 	{"translated", "An adapter that the host translates.", func(w *Wording) *string { return &w.Translated }},
-	{"host-only", "An adapter on the network {name}, on which the host has a leg.", func(w *Wording) *string { return &w.HostOnly }},
+	{
+		"host-only",
+		"An adapter on the network {name}, on which the host has a leg.",
+		func(w *Wording) *string { return &w.HostOnly },
+	},
 	{"isolated", "An adapter on the network {name}, on which neither the host nor an adapter of the host is.",
 		func(w *Wording) *string { return &w.Isolated }},
 	{"access", "Added for an adapter with the access tag {tag}.", func(w *Wording) *string { return &w.Access }},
-	{"trunk", "Added for an adapter to which frames with the tags {tags} pass.", func(w *Wording) *string { return &w.Trunk }},
+	{
+		"trunk",
+		"Added for an adapter to which frames with the tags {tags} pass.",
+		func(w *Wording) *string { return &w.Trunk },
+	},
 	{"machine", "What a virtual machine is called.", func(w *Wording) *string { return &w.Machine }},
 	{"adapter", "What network adapter {number} is called.", func(w *Wording) *string { return &w.Adapter }},
 	{"segment", "How the network {name} comes to be.", func(w *Wording) *string { return &w.Segment }},
@@ -82,11 +90,23 @@ var wordingTexts = []struct {
 	{"snapshot", "What a snapshot is called.", func(w *Wording) *string { return &w.Snapshot }},
 	{"boot", "Where the boot order is set.", func(w *Wording) *string { return &w.Boot }},
 	{"floor", "How memory is reserved.", func(w *Wording) *string { return &w.Floor }},
-	{"dhcp", "Where the hypervisor's own DHCP server on {name} is switched off.", func(w *Wording) *string { return &w.Leases }},
+	{
+		"dhcp",
+		"Where the hypervisor's own DHCP server on {name} is switched off.",
+		func(w *Wording) *string { return &w.Leases },
+	},
 }
 
 func wordingFields() []field[Wording] {
-	out := []field[Wording]{intField("bastion-wording", "Version of the wording's format.", 1, 1, func(w *Wording) *int { return &w.Version })}
+	out := []field[Wording]{
+		intField(
+			"bastion-wording",
+			"Version of the wording's format.",
+			1,
+			1,
+			func(w *Wording) *int { return &w.Version },
+		),
+	}
 	for _, t := range wordingTexts {
 		out = append(out, textField(t.key, t.doc, t.at))
 	}
@@ -95,7 +115,11 @@ func wordingFields() []field[Wording] {
 
 // WordingSchema returns the JSON Schema (2020-12) of wording files.
 func WordingSchema() map[string]any {
-	s := form{Type: "object", Properties: properties(wordingFields()), Required: []string{"bastion-wording", "name"}}.schema()
+	s := form{
+		Type:       "object",
+		Properties: properties(wordingFields()),
+		Required:   []string{"bastion-wording", "name"},
+	}.schema()
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	s["title"] = "Open Bastion hypervisor wording, format 1"
 	return s

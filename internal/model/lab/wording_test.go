@@ -9,13 +9,21 @@ import (
 )
 
 func TestReadWording(t *testing.T) {
-	w, err := ReadWording("w.yaml", []byte("bastion-wording: 1\nname: ours\nbridged: \"on {uplink}, {uplink} again\"\naccess: \", tag {tag}\"\n"))
+	w, err := ReadWording(
+		"w.yaml",
+		[]byte("bastion-wording: 1\nname: ours\nbridged: \"on {uplink}, {uplink} again\"\naccess: \", tag {tag}\"\n"),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "ours", w.Name)
 	assert.Equal(t, "on enp1, enp1 again", w.Say(w.Bridged, "uplink", "enp1", "tag", "4"))
 	assert.Equal(t, ", tag {tag}", w.Say(w.Access), "a key without a value stays")
 	w.Fill(&Wording{Machine: "box", Bridged: "other"})
-	assert.Equal(t, []string{"box", "on {uplink}, {uplink} again"}, []string{w.Machine, w.Bridged}, "what is said stays")
+	assert.Equal(
+		t,
+		[]string{"box", "on {uplink}, {uplink} again"},
+		[]string{w.Machine, w.Bridged},
+		"what is said stays",
+	)
 	for text, want := range map[string]string{
 		"name: ours\n":                                  "the format version is missing",
 		"bastion-wording: 2\nname: ours\n":              "bastion-wording",

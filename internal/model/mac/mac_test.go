@@ -34,7 +34,8 @@ func TestWrittenIsRead(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var a, b Address
 		copy(a[:], rapid.SliceOfN(rapid.Byte(), 6, 6).Draw(t, "bytes"))
-		text := strings.NewReplacer(":", rapid.SampledFrom([]string{":", "-", "", " "}).Draw(t, "separator")).Replace(a.String())
+		text := strings.NewReplacer(":", rapid.SampledFrom([]string{":", "-", "", " "}).Draw(t, "separator")).
+			Replace(a.String())
 		require.NoError(t, b.UnmarshalText([]byte(strings.ToUpper(text))))
 		require.Equal(t, a, b)
 	})

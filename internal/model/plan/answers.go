@@ -171,13 +171,21 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 		if a.Role == lab.WAN || a.Gateway.IsValid() {
 			note = ""
 		}
-		return put("its address and length?", fmt.Sprintf("%s (mask %s), %s", a.Address, subnet.Mask(a.Address.Bits()), gatewayText(a)), note)
+		return put(
+			"its address and length?",
+			fmt.Sprintf("%s (mask %s), %s", a.Address, subnet.Mask(a.Address.Bits()), gatewayText(a)),
+			note,
+		)
 	case lab.Leasing:
 		if a.Role == lab.WAN || a.How == NoAddress {
 			return Answer{}
 		}
 		if v := a.Leases; v != nil {
-			return put("does it serve DHCP (DHCP), from where to where?", fmt.Sprintf("yes, from %s to %s", v.Pool.From, v.Pool.To), "")
+			return put(
+				"does it serve DHCP (DHCP), from where to where?",
+				fmt.Sprintf("yes, from %s to %s", v.Pool.From, v.Pool.To),
+				"",
+			)
 		}
 		return put("does it serve DHCP (DHCP), from where to where?", "no", "")
 	}

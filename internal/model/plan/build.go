@@ -133,7 +133,13 @@ func (b *builder) machines() {
 		b.add(m)
 	}
 	for _, src := range b.lab.Guests {
-		m := &Machine{Name: src.Name, Guest: src, Off: !src.Running, Physical: src.Physical, Adapters: make([]*Adapter, 0, len(src.Adapters))}
+		m := &Machine{
+			Name:     src.Name,
+			Guest:    src,
+			Off:      !src.Running,
+			Physical: src.Physical,
+			Adapters: make([]*Adapter, 0, len(src.Adapters)),
+		}
 		for i := range src.Adapters {
 			g := &src.Adapters[i]
 			a := &Adapter{

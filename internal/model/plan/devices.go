@@ -101,7 +101,7 @@ func (b *builder) attach(a *Adapter) string {
 	case s.Nowhere(), a.Port != nil && a.Role == "":
 		text = "not decided yet"
 	case root.Reach == lab.Upstream && root.Lab.Join == "nat":
-		text = "translated by the host"
+		text = "NAT by the host"
 	case root.Reach == lab.Upstream && root.Lab.Uplink != "":
 		text = "bridged to " + root.Lab.Uplink
 	case root.Reach == lab.Upstream:

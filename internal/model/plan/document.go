@@ -232,8 +232,20 @@ func (p *Plan) Document() Document {
 		d.Wires = append(d.Wires, WireDoc{w.Name, names})
 	}
 	for _, a := range p.Adapters {
-		doc := AdapterDoc{Machine: a.Machine.Name, Number: a.Number, Name: a.Name, MAC: a.MAC, Segment: a.Segment.Name, Role: a.Role,
-			Assumed: a.Assumed(), NIC: a.NIC, Devices: append([]string{}, a.Devices...), Attach: a.Attach, Plugged: a.Plugged, Planned: !a.MACGiven}
+		doc := AdapterDoc{
+			Machine: a.Machine.Name,
+			Number:  a.Number,
+			Name:    a.Name,
+			MAC:     a.MAC,
+			Segment: a.Segment.Name,
+			Role:    a.Role,
+			Assumed: a.Assumed(),
+			NIC:     a.NIC,
+			Devices: append([]string{}, a.Devices...),
+			Attach:  a.Attach,
+			Plugged: a.Plugged,
+			Planned: !a.MACGiven,
+		}
 		if a.Over != nil {
 			doc.Over = a.Over.Name
 		}
@@ -248,22 +260,34 @@ func (p *Plan) Document() Document {
 		if a.Address.IsValid() {
 			address = a.Address.String()
 		}
-		d.Addresses = append(d.Addresses, AddressDoc{a.Machine.Name, doc.Segment, address, a.How, text(a.Gateway), a.Planned, addrTexts(a.DNS)})
+		d.Addresses = append(
+			d.Addresses,
+			AddressDoc{a.Machine.Name, doc.Segment, address, a.How, text(a.Gateway), a.Planned, addrTexts(a.DNS)},
+		)
 		if v := a.Leases; v != nil {
 			reservations := map[string]string{}
 			for _, r := range v.Reservations {
 				reservations[r.Machine.Name] = r.Address.Addr().String()
 			}
-			d.Leases = append(d.Leases, LeaseDoc{a.Segment.Name, a.Machine.Name, v.Pool.String(), text(v.Router), addrTexts(v.DNS), v.Domain,
-				int(v.Time.Seconds()), reservations, v.Planned})
+			d.Leases = append(
+				d.Leases,
+				LeaseDoc{a.Segment.Name, a.Machine.Name, v.Pool.String(), text(v.Router), addrTexts(v.DNS), v.Domain,
+					int(v.Time.Seconds()), reservations, v.Planned},
+			)
 		}
 	}
 	for _, s := range p.Segments {
 		if s.HostLeg.IsValid() {
-			d.Addresses = append(d.Addresses, AddressDoc{"host", s.Name, s.HostLeg.String(), Static, "", !s.Lab.HostAddress.IsValid(), []string{}})
+			d.Addresses = append(
+				d.Addresses,
+				AddressDoc{"host", s.Name, s.HostLeg.String(), Static, "", !s.Lab.HostAddress.IsValid(), []string{}},
+			)
 		}
 		if s.HostPool != nil {
-			d.Leases = append(d.Leases, LeaseDoc{s.Name, "host", s.HostPool.String(), "", []string{}, "", 3600, map[string]string{}, true})
+			d.Leases = append(
+				d.Leases,
+				LeaseDoc{s.Name, "host", s.HostPool.String(), "", []string{}, "", 3600, map[string]string{}, true},
+			)
 		}
 	}
 	for _, m := range p.Appliances() {
@@ -301,7 +325,10 @@ func (p *Plan) Document() Document {
 		if a.Port != nil {
 			port = a.Port.Name
 		}
-		d.Answers = append(d.Answers, AnswerDoc{a.Appliance.Name, a.Stage, string(a.Topic), port, a.About, a.Question, a.Answer, a.Note})
+		d.Answers = append(
+			d.Answers,
+			AnswerDoc{a.Appliance.Name, a.Stage, string(a.Topic), port, a.About, a.Question, a.Answer, a.Note},
+		)
 	}
 	for _, a := range p.Pages {
 		d.Pages = append(d.Pages, PageDoc{a.Appliance.Name, a.URL, a.Factory})

@@ -36,9 +36,13 @@ func TestTheUsersAddressesDecide(t *testing.T) {
 		} else {
 			reach = with(reach, c.segment)
 		}
-		text := fmt.Sprintf("bastion: 1\nlab: l\nsegments:\n  up: {reach: upstream}\n  in: {%s}\n  other: {reach: isolated}\nappliances:\n  gate:\n    ports:\n"+
-			"      - {role: wan, segment: up}\n      - {%s}\n      - {role: dmz, segment: other}\nguests:\n  heron: {%s}\n",
-			reach, with("role: lan, segment: in", c.port), with("segment: in", c.guest))
+		text := fmt.Sprintf(
+			"bastion: 1\nlab: l\nsegments:\n  up: {reach: upstream}\n  in: {%s}\n  other: {reach: isolated}\nappliances:\n  gate:\n    ports:\n"+
+				"      - {role: wan, segment: up}\n      - {%s}\n      - {role: dmz, segment: other}\nguests:\n  heron: {%s}\n",
+			reach,
+			with("role: lan, segment: in", c.port),
+			with("segment: in", c.guest),
+		)
 		l, err := lab.Read("lab.yaml", []byte(text))
 		require.NoError(t, err, text)
 		p, err := Build(l)

@@ -123,14 +123,26 @@ func (b *builder) applianceSpec(m *Machine) {
 	add("per-100-tunnels", fmt.Sprintf("%d tunnels", src.Tunnels), (src.Tunnels+99)/100)
 	add("per-gigabit", fmt.Sprintf("%d Mbit/s", src.Mbits), (src.Mbits+500)/1000)
 	if src.Mbits >= passThroughMbits {
-		why = append(why, "at this rate a real adapter handed over whole is worth its price (pass-through), else bridge")
+		why = append(
+			why,
+			"at this rate a real adapter handed over whole is worth its price (pass-through), else bridge",
+		)
 	}
 	for _, least := range []struct {
 		needs lab.Needs
 		whose string
 	}{{profile.Needs, "this kind of appliance"}, {src.Needs, "the image"}} {
 		if n := least.needs; want.CPUs < n.CPUs || want.Memory < n.Memory || want.Disk < n.Disk {
-			want.CPUs, want.Memory, want.Disk = max(want.CPUs, n.CPUs), max(want.Memory, n.Memory), max(want.Disk, n.Disk)
+			want.CPUs, want.Memory, want.Disk = max(
+				want.CPUs,
+				n.CPUs,
+			), max(
+				want.Memory,
+				n.Memory,
+			), max(
+				want.Disk,
+				n.Disk,
+			)
 			why = append(why, "not below what "+least.whose+" needs")
 		}
 	}
@@ -220,6 +232,9 @@ func (b *builder) order() {
 			depth[m] = 1 << 21
 		}
 	}
-	b.plan.Order = slices.DeleteFunc(slices.Clone(b.plan.Machines), func(m *Machine) bool { return m.Off || m.Physical })
+	b.plan.Order = slices.DeleteFunc(
+		slices.Clone(b.plan.Machines),
+		func(m *Machine) bool { return m.Off || m.Physical },
+	)
 	slices.SortStableFunc(b.plan.Order, func(x, y *Machine) int { return depth[x] - depth[y] })
 }

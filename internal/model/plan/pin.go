@@ -34,7 +34,18 @@ func (p *Plan) Pin(data []byte) ([]byte, int) {
 		}
 		if src := m.Appliance; src != nil && !src.Has("machine") {
 			v := m.Spec
-			e.set(src, "machine", fmt.Sprintf("{cpus: %d, memory: %s, disk: %s, disk-bus: %s, nic: %s}", v.CPUs, v.Memory, v.Disk, v.DiskBus, v.NIC))
+			e.set(
+				src,
+				"machine",
+				fmt.Sprintf(
+					"{cpus: %d, memory: %s, disk: %s, disk-bus: %s, nic: %s}",
+					v.CPUs,
+					v.Memory,
+					v.Disk,
+					v.DiskBus,
+					v.NIC,
+				),
+			)
 		}
 	}
 	return e.Bytes(), e.Changed()

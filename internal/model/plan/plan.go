@@ -59,7 +59,10 @@ func (p *Plan) Running() []*Machine {
 // Made returns the machines that are to be made: no real computers, and no appliance that
 // is there already and off.
 func (p *Plan) Made() []*Machine {
-	return slices.DeleteFunc(slices.Clone(p.Machines), func(m *Machine) bool { return m.Physical || m.Off && m.Appliance != nil })
+	return slices.DeleteFunc(
+		slices.Clone(p.Machines),
+		func(m *Machine) bool { return m.Physical || m.Off && m.Appliance != nil },
+	)
 }
 
 // Names returns the names of all machines, in their order.

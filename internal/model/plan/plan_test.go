@@ -60,7 +60,12 @@ func TestBuild(t *testing.T) {
 	sluice := p.Machine("sluice")
 	lan, quarantine := sluice.Adapters[1], sluice.Adapters[2]
 	assert.Equal(t, lan, quarantine.Over)
-	assert.Equal(t, []any{2, lan.MAC}, []any{quarantine.Number, quarantine.MAC}, "a port over another shares its adapter")
+	assert.Equal(
+		t,
+		[]any{2, lan.MAC},
+		[]any{quarantine.Number, quarantine.MAC},
+		"a port over another shares its adapter",
+	)
 	assert.Equal(t, subnet.First(reedbed.Subnet), reedbed.Gateway)
 	assert.True(t, lan.Manages(443), "the admin page answers on the first inside port")
 	assert.Equal(t, []*Segment{reedbed, tidepool}, sluice.Masq)
@@ -135,8 +140,11 @@ func pinned(t require.TestingT, text string) {
 
 func TestPinnedPlansStay(t *testing.T) {
 	pinned(t, two)
-	pinned(t, strings.ReplaceAll(two, "  heron: reedbed\n",
-		"  heron:\n    # a comment\n    segment: reedbed   # another\n  gannet:\n    adapters:\n      - segment: reedbed\n      - {segment: tidepool}\n"))
+	pinned(t, strings.ReplaceAll(
+		two,
+		"  heron: reedbed\n",
+		"  heron:\n    # a comment\n    segment: reedbed   # another\n  gannet:\n    adapters:\n      - segment: reedbed\n      - {segment: tidepool}\n",
+	))
 	rapid.Check(t, func(t *rapid.T) {
 		head, segments, ports, guests := anyLab(t)
 		pinned(t, assemble(head, segments, ports, guests))
@@ -158,8 +166,17 @@ appliances:
 guests: {heron: behind}
 `)
 	veil := transparent.Machine("veil")
-	assert.Equal(t, []How{NoAddress, NoAddress, Static}, []How{veil.Adapters[0].How, veil.Adapters[1].How, veil.Adapters[2].How})
-	assert.Equal(t, "192.0.2.0/24", transparent.Segment("behind").Subnet.String(), "both sides are one network, in either order")
+	assert.Equal(
+		t,
+		[]How{NoAddress, NoAddress, Static},
+		[]How{veil.Adapters[0].How, veil.Adapters[1].How, veil.Adapters[2].How},
+	)
+	assert.Equal(
+		t,
+		"192.0.2.0/24",
+		transparent.Segment("behind").Subnet.String(),
+		"both sides are one network, in either order",
+	)
 	assert.Equal(t, "192.0.2.1", transparent.Segment("behind").Gateway.String())
 	assert.True(t, veil.Adapters[2].Manages(443), "managed on its own port")
 	assert.Equal(t, FromAbove, transparent.Machine("heron").Adapters[0].How)
@@ -184,8 +201,12 @@ appliances:
   first: {ports: [{role: wan, segment: up}, {role: lan, segment: between}]}
 guests: {heron: inner}
 `)
-	assert.Equal(t, []string{"first", "second", "heron"}, []string{chain.Order[0].Name, chain.Order[1].Name, chain.Order[2].Name},
-		"from the outside in")
+	assert.Equal(
+		t,
+		[]string{"first", "second", "heron"},
+		[]string{chain.Order[0].Name, chain.Order[1].Name, chain.Order[2].Name},
+		"from the outside in",
+	)
 	assert.True(t, chain.Segment("between").Inside())
 	joined := chain.Machine("second").Adapters[2]
 	assert.Equal(t, []any{NoAddress, (*Service)(nil)}, []any{joined.How, joined.Leases})
@@ -197,7 +218,12 @@ func TestAnswers(t *testing.T) {
 	l, err := lab.Read("lab.yaml", []byte(two))
 	require.NoError(t, err)
 	l.Profiles = map[string]*lab.Profile{"": {
-		Console: []lab.Topic{lab.Named, lab.Side, lab.Tags, lab.Addressed}, Pages: []lab.Topic{lab.Leasing, lab.Change, lab.Private},
+		Console: []lab.Topic{
+			lab.Named,
+			lab.Side,
+			lab.Tags,
+			lab.Addressed,
+		}, Pages: []lab.Topic{lab.Leasing, lab.Change, lab.Private},
 		Asks: map[lab.Topic]string{lab.Tags: "any tags?"}, Change: []string{"the password"},
 	}}
 	p, err := Build(l)
@@ -237,8 +263,12 @@ func TestAnswers(t *testing.T) {
 }
 
 func TestSizes(t *testing.T) {
-	text := strings.Replace(two, "  sluice:\n",
-		"  sluice:\n    duties: [filter, proxy, intrusion-detection]\n    throughput: 2Gbit\n    needs: {disk: 99GiB}\n", 1)
+	text := strings.Replace(
+		two,
+		"  sluice:\n",
+		"  sluice:\n    duties: [filter, proxy, intrusion-detection]\n    throughput: 2Gbit\n    needs: {disk: 99GiB}\n",
+		1,
+	)
 	profile := &lab.Profile{Name: "p", NICs: []string{"e1000"}, Needs: lab.Needs{Memory: 6 * lab.GiB}}
 	for site, want := range map[string]Spec{
 		"":                                     {CPUs: 5, Memory: 6 * lab.GiB, Disk: 99 * lab.GiB},
@@ -250,10 +280,18 @@ func TestSizes(t *testing.T) {
 		p, err := Build(l)
 		require.NoError(t, err)
 		s := p.Machine("sluice").Spec
-		assert.Equal(t, []any{want.CPUs, want.Memory, want.Disk, want.Memory}, []any{s.CPUs, s.Memory, s.Disk, s.MemoryFloor})
+		assert.Equal(
+			t,
+			[]any{want.CPUs, want.Memory, want.Disk, want.Memory},
+			[]any{s.CPUs, s.Memory, s.Disk, s.MemoryFloor},
+		)
 		assert.Equal(t, []any{"e1000", 1}, []any{s.NIC, s.Queues}, "no queues on a model that has none")
 		assert.Contains(t, strings.Join(s.Why, "; "), "3GiB, 16GiB disk for intrusion-detection")
-		assert.Contains(t, strings.Join(s.Why, "; "), "not below what this kind of appliance needs; not below what the image needs")
+		assert.Contains(
+			t,
+			strings.Join(s.Why, "; "),
+			"not below what this kind of appliance needs; not below what the image needs",
+		)
 	}
 }
 
@@ -277,8 +315,16 @@ appliances: {g: {ports: [{role: wan, segment: up}, {role: lan, segment: a}, {rol
 		assert.True(t, s.Subnet6.IsValid() && s.Subnet6.Bits() == 64 && s.Subnet6.Addr().IsPrivate())
 		assert.Equal(t, s.Subnet6.Addr().Next(), s.Port.Address6.Addr())
 	}
-	assert.Equal(t, []string{"10.83.0.0/26", "10.83.0.128/25", "10.83.0.64/27", "10.83.0.96/27"}, nets, "packed, small ones into the gaps")
-	l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: s\nspace: 10.83.0.0/28\nsegments: {a: {reach: isolated, hosts: 40}}"))
+	assert.Equal(
+		t,
+		[]string{"10.83.0.0/26", "10.83.0.128/25", "10.83.0.64/27", "10.83.0.96/27"},
+		nets,
+		"packed, small ones into the gaps",
+	)
+	l, err := lab.Read(
+		"lab.yaml",
+		[]byte("bastion: 1\nlab: s\nspace: 10.83.0.0/28\nsegments: {a: {reach: isolated, hosts: 40}}"),
+	)
 	require.NoError(t, err)
 	_, err = Build(l)
 	assert.ErrorContains(t, err, "no free subnet of length /26 is left in 10.83.0.0/28")
@@ -289,7 +335,10 @@ func TestCannotPlan(t *testing.T) {
 		"tidepool: {reach: isolated, within: reedbed, vlan: 48}\n  ring: {reach: isolated, within: rang, vlan: 7}\n  rang: {reach: isolated, within: ring, vlan: 8}": "within itself",
 		"tidepool: {reach: isolated, within: reedbed, vlan: 48, subnet: 'fd00::/64'}":                                                                                "fd00::/64 is an IPv6 network, and a segment has an IPv4 one",
 	} {
-		l, err := lab.Read("lab.yaml", []byte(strings.Replace(two, "tidepool: {reach: isolated, within: reedbed, vlan: 48}", change, 1)))
+		l, err := lab.Read(
+			"lab.yaml",
+			[]byte(strings.Replace(two, "tidepool: {reach: isolated, within: reedbed, vlan: 48}", change, 1)),
+		)
 		require.NoError(t, err)
 		_, err = Build(l)
 		assert.ErrorContains(t, err, want)
@@ -323,8 +372,14 @@ func anyLab(t *rapid.T) (head string, segments, ports, guests []string) {
 		for j := range rapid.IntRange(0, 6).Draw(t, "guests") {
 			guests = append(guests, fmt.Sprintf("  g%d-%d: s%d", i, j, i))
 			if subnetGiven == 0 && j == 0 && rapid.Bool().Draw(t, "fixed") {
-				guests[len(guests)-1] = fmt.Sprintf("  g%d-%d: {segment: s%d, %s}", i, j, i,
-					rapid.SampledFrom([]string{fmt.Sprintf("static: 172.16.%d.77/24", i), fmt.Sprintf("reserve: 172.16.%d.60", i)}).Draw(t, "given"))
+				guests[len(guests)-1] = fmt.Sprintf(
+					"  g%d-%d: {segment: s%d, %s}",
+					i,
+					j,
+					i,
+					rapid.SampledFrom([]string{fmt.Sprintf("static: 172.16.%d.77/24", i), fmt.Sprintf("reserve: 172.16.%d.60", i)}).
+						Draw(t, "given"),
+				)
 			}
 		}
 	}
@@ -332,8 +387,16 @@ func anyLab(t *rapid.T) (head string, segments, ports, guests []string) {
 }
 
 func assemble(head string, segments, ports, guests []string) string {
-	return head + "segments:\n" + strings.Join(segments, "\n") + "\nappliances:\n  gate:\n    ports:\n" + strings.Join(ports,
-		"\n") + "\nguests:\n  first: s0\n" + strings.Join(guests, "\n")
+	return head + "segments:\n" + strings.Join(
+		segments,
+		"\n",
+	) + "\nappliances:\n  gate:\n    ports:\n" + strings.Join(
+		ports,
+		"\n",
+	) + "\nguests:\n  first: s0\n" + strings.Join(
+		guests,
+		"\n",
+	)
 }
 
 func TestPlansAreSound(t *testing.T) {
@@ -379,15 +442,33 @@ func TestPlansAreSound(t *testing.T) {
 			for a, who := range owner {
 				m := p.Machine(who)
 				reserved := m != nil && m.Guest != nil && m.Adapters[0].How == Reservation
-				require.False(t, pool.Contains(a) && !reserved, "the pool %s of %s holds %s of %s", pool, s.Name, a, who)
+				require.False(
+					t,
+					pool.Contains(a) && !reserved,
+					"the pool %s of %s holds %s of %s",
+					pool,
+					s.Name,
+					a,
+					who,
+				)
 			}
-			require.True(t, s.Subnet.Contains(pool.From) && s.Subnet.Contains(pool.To) && pool.From.Compare(pool.To) <= 0)
+			require.True(
+				t,
+				s.Subnet.Contains(pool.From) && s.Subnet.Contains(pool.To) && pool.From.Compare(pool.To) <= 0,
+			)
 			require.False(t, pool.Contains(s.Subnet.Addr()) || pool.Contains(subnet.Broadcast(s.Subnet)))
 		}
 
 		// What is added at the end changes nothing before it.
-		q := build(t, assemble(head, append(segments, "  last: {reach: isolated}"), append(ports, "      - {role: lan, segment: last}"),
-			append(guests, "  late: last", "  newest: s0")))
+		q := build(
+			t,
+			assemble(
+				head,
+				append(segments, "  last: {reach: isolated}"),
+				append(ports, "      - {role: lan, segment: last}"),
+				append(guests, "  late: last", "  newest: s0"),
+			),
+		)
 		for i, s := range p.Segments {
 			require.Equal(t, s.Subnet, q.Segments[i].Subnet)
 			require.Equal(t, s.HostLeg, q.Segments[i].HostLeg)

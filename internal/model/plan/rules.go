@@ -130,7 +130,8 @@ func (m *Machine) AllowedServices(from, to netip.Addr, usual []lab.Service) []la
 	fromOutside, toOutside := m.Outside(from), m.Outside(to)
 	var speak []*Rule
 	for i := range m.Rules {
-		if r := &m.Rules[i]; matches(r.To, to, toOutside, false, false) && matches(r.From, from, fromOutside, false, false) {
+		if r := &m.Rules[i]; matches(r.To, to, toOutside, false, false) &&
+			matches(r.From, from, fromOutside, false, false) {
 			speak = append(speak, r)
 		}
 	}
@@ -245,7 +246,10 @@ func (b *builder) rules() {
 		for i := range src.NAT.Publish {
 			p := &src.NAT.Publish[i]
 			to := m.served(b.plan.Machine(p.To))
-			m.Publishes = append(m.Publishes, Publish{Lab: p, Proto: p.Port.Proto, Port: p.Port.From, To: to, Target: p.Target.From})
+			m.Publishes = append(
+				m.Publishes,
+				Publish{Lab: p, Proto: p.Port.Proto, Port: p.Port.From, To: to, Target: p.Target.From},
+			)
 		}
 		for i := range src.NAT.OneToOne {
 			o := &src.NAT.OneToOne[i]

@@ -30,7 +30,9 @@ func (b *builder) services() {
 			b.service(s, a)
 		}
 		for _, x := range s.Adapters { // another appliance's port hands them out as well, unless told not to
-			if x.Port != nil && x.Machine != a.Machine && x.Role.Inside() && !x.Machine.Off && x.Address.IsValid() && !x.Port.Leases.Off && !other {
+			if x.Port != nil && x.Machine != a.Machine && x.Role.Inside() && !x.Machine.Off && x.Address.IsValid() &&
+				!x.Port.Leases.Off &&
+				!other {
 				b.service(s, x)
 			}
 		}
@@ -40,7 +42,11 @@ func (b *builder) services() {
 // service plans the lease service of a port.
 func (b *builder) service(s *Segment, a *Adapter) {
 	given := a.Port.Leases
-	v := &Service{Router: a.Address.Addr(), Domain: cmp.Or(given.Domain, b.domain(a.Machine)), Time: cmp.Or(given.Time, 8*time.Hour)}
+	v := &Service{
+		Router: a.Address.Addr(),
+		Domain: cmp.Or(given.Domain, b.domain(a.Machine)),
+		Time:   cmp.Or(given.Time, 8*time.Hour),
+	}
 	if given.From.IsValid() {
 		v.Pool = Pool{given.From, given.To}
 	} else if pool := b.pool(s, 50, 200); pool != nil {
@@ -65,7 +71,8 @@ func (b *builder) service(s *Segment, a *Adapter) {
 // an address of its own for that.
 func (b *builder) guestService(s *Segment) {
 	for _, a := range s.Adapters {
-		if a.Guest == nil || a.Machine.Off || a.Machine.Name != s.Lab.Leases || !a.Guest.Static.IsValid() || a.Leases != nil {
+		if a.Guest == nil || a.Machine.Off || a.Machine.Name != s.Lab.Leases || !a.Guest.Static.IsValid() ||
+			a.Leases != nil {
 			continue
 		}
 		if pool := b.pool(s, 50, 200); pool != nil {

@@ -42,7 +42,14 @@ func (b *builder) segments() error {
 	}
 	choose := newChooser(b.lab.Name, b.lab.Space, &taken)
 	for _, src := range b.lab.Segments {
-		s := &Segment{Lab: src, Name: src.Name, Reach: cmp.Or(src.Reach, lab.Isolated), Subnet: src.Subnet, Gateway: src.Gateway, Tag: src.VLAN}
+		s := &Segment{
+			Lab:     src,
+			Name:    src.Name,
+			Reach:   cmp.Or(src.Reach, lab.Isolated),
+			Subnet:  src.Subnet,
+			Gateway: src.Gateway,
+			Tag:     src.VLAN,
+		}
 		b.plan.Segments = append(b.plan.Segments, s)
 		b.plan.segments[s.Name] = s
 	}
@@ -85,8 +92,10 @@ func (b *builder) segments() error {
 			}
 		}
 		if !s.Subnet.IsValid() {
-			return lab.Faults{{File: b.lab.File, Pos: s.Lab.Pos, Message: fmt.Sprintf("segment %s is bridged with itself", s.Name),
-				Instead: "let the appliance's ports end on two segments"}}
+			return lab.Faults{
+				{File: b.lab.File, Pos: s.Lab.Pos, Message: fmt.Sprintf("segment %s is bridged with itself", s.Name),
+					Instead: "let the appliance's ports end on two segments"},
+			}
 		}
 	}
 	b.sixes()
@@ -110,7 +119,10 @@ func (b *builder) segments() error {
 		}
 		if root.Wire == nil {
 			return lab.Faults{{File: b.lab.File, Pos: s.Lab.At("within"),
-				Message: fmt.Sprintf("segment %s is within itself, through others", s.Name), Instead: "let one of them have a wire of its own"}}
+				Message: fmt.Sprintf(
+					"segment %s is within itself, through others",
+					s.Name,
+				), Instead: "let one of them have a wire of its own"}}
 		}
 		s.Wire = root.Wire
 		s.Wire.Segments = append(s.Wire.Segments, s)
@@ -169,7 +181,16 @@ func (b *builder) sixes() {
 		if s.Reach == lab.Upstream || s.Bridged != nil {
 			continue
 		}
-		a := [16]byte{0xfd, byte(id >> 32), byte(id >> 24), byte(id >> 16), byte(id >> 8), byte(id), byte((i + 1) >> 8), byte(i + 1)}
+		a := [16]byte{
+			0xfd,
+			byte(id >> 32),
+			byte(id >> 24),
+			byte(id >> 16),
+			byte(id >> 8),
+			byte(id),
+			byte((i + 1) >> 8),
+			byte(i + 1),
+		}
 		s.Subnet6 = netip.PrefixFrom(netip.AddrFrom16(a), 64)
 	}
 }

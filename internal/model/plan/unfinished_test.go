@@ -46,7 +46,12 @@ func TestUnfinished(t *testing.T) {
 	wan, lan, sealed, unused, dmz, some := sluice.Adapters[0], sluice.Adapters[1], sluice.Adapters[2], sluice.Adapters[3], sluice.Adapters[4],
 		sluice.Adapters[5]
 	assert.True(t, wan.Later() && wan.Plugged, "it is connected in the end")
-	assert.Equal(t, []lab.AdminService{{Scheme: "https", Port: 8443}, {Scheme: "ssh", Port: 22}}, lan.Admin, "pages first")
+	assert.Equal(
+		t,
+		[]lab.AdminService{{Scheme: "https", Port: 8443}, {Scheme: "ssh", Port: 22}},
+		lan.Admin,
+		"pages first",
+	)
 	assert.True(t, lan.Manages(22) && !lan.Manages(443) && len(sealed.Admin) == 0)
 	for _, a := range []*Adapter{unused, dmz, some} {
 		assert.False(t, a.Plugged, a.Name)
@@ -56,7 +61,11 @@ func TestUnfinished(t *testing.T) {
 	}
 	assert.True(t, unused.Segment.Nowhere() && dmz.Segment.Nowhere() && !some.Segment.Nowhere())
 	assert.NotSame(t, unused.Segment, dmz.Segment, "each is on a nowhere of its own")
-	assert.Equal(t, []int{1, 2, 2, 3, 4, 5}, []int{wan.Number, lan.Number, sealed.Number, unused.Number, dmz.Number, some.Number})
+	assert.Equal(
+		t,
+		[]int{1, 2, 2, 3, 4, 5},
+		[]int{wan.Number, lan.Number, sealed.Number, unused.Number, dmz.Number, some.Number},
+	)
 	assert.Equal(t, 1, sluice.Spec.Queues, "as the file says")
 
 	assert.True(t, old.Off)
@@ -73,7 +82,12 @@ func TestUnfinished(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, []string{"sluice"}, names(p.Running()))
-	assert.Equal(t, []string{"sluice", "heron", "otter", "server"}, names(p.Made()), "real computers and what is there are not made")
+	assert.Equal(
+		t,
+		[]string{"sluice", "heron", "otter", "server"},
+		names(p.Made()),
+		"real computers and what is there are not made",
+	)
 	assert.Equal(t, []string{"sluice", "heron", "otter"}, names(p.Order))
 
 	assert.Equal(t, lab.Isolated, p.Segment("attic").Reach, "planned so that it does no harm")
@@ -119,8 +133,12 @@ func TestManagedAsItsKind(t *testing.T) {
 		{lab.Factory{Scheme: "http"}, "", "http/80"}, {lab.Factory{Scheme: "http", AdminPort: 8080}, ", admin: true", "http/8080"},
 		{lab.Factory{Scheme: "https", AdminPort: 4443}, ", admin: tcp/8443", "https/8443"}, {lab.Factory{}, ", admin: tcp/80", "http/80"},
 	} {
-		l, err := lab.Read("lab.yaml",
-			[]byte("bastion: 1\nlab: fen\nsegments: {up: {reach: upstream}, in: {reach: isolated}}\nappliances:\n  gate: {ports: [{role: wan, segment: up}, {role: lan, segment: in"+c.admin+"}]}\n"))
+		l, err := lab.Read(
+			"lab.yaml",
+			[]byte(
+				"bastion: 1\nlab: fen\nsegments: {up: {reach: upstream}, in: {reach: isolated}}\nappliances:\n  gate: {ports: [{role: wan, segment: up}, {role: lan, segment: in"+c.admin+"}]}\n",
+			),
+		)
 		require.NoError(t, err)
 		l.Profiles = map[string]*lab.Profile{"": {Factory: c.factory}}
 		p, err := Build(l)

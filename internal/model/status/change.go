@@ -70,7 +70,14 @@ type Change struct {
 // Compare tells what happened between two looks that are a time apart, in the order of
 // what it is about: what is worst comes first.
 func Compare(before, now Lab, at time.Time, apart time.Duration) Change {
-	c := Change{Lab: now.Lab, At: at, Phase: now.Phase, Segments: []SegmentRate{}, Adapters: []AdapterRate{}, Events: []Event{}}
+	c := Change{
+		Lab:      now.Lab,
+		At:       at,
+		Phase:    now.Phase,
+		Segments: []SegmentRate{},
+		Adapters: []AdapterRate{},
+		Events:   []Event{},
+	}
 	c.escapes(before, now)
 	if now.Failure != "" && now.Failure != before.Failure {
 		c.add(Event{Kind: Failed, Text: now.Failure})
@@ -161,8 +168,15 @@ func (c *Change) logged(before, now Lab) {
 	}
 	for _, l := range now.Log {
 		if l.At.After(last) {
-			c.add(Event{At: l.At, Kind: LogLine, Machine: l.Appliance, Text: fmt.Sprintf("%s: %s, %s from %s to %s", l.Appliance, l.Rule, l.Protocol,
-				End(l.From), End(l.To))})
+			c.add(
+				Event{
+					At:      l.At,
+					Kind:    LogLine,
+					Machine: l.Appliance,
+					Text: fmt.Sprintf("%s: %s, %s from %s to %s", l.Appliance, l.Rule, l.Protocol,
+						End(l.From), End(l.To)),
+				},
+			)
 		}
 	}
 }
@@ -207,13 +221,30 @@ func (c *Change) machines(before, now Lab, apart time.Duration) {
 	for _, m := range now.Machines {
 		for _, a := range m.Adapters {
 			was, known := old[key{m.Name, a.Number, a.Name}]
-			c.Adapters = append(c.Adapters, AdapterRate{m.Name, a.Number, a.Segment, a.Received.since(was.Received).over(apart),
-				a.Sent.since(was.Sent).over(apart)})
+			c.Adapters = append(
+				c.Adapters,
+				AdapterRate{m.Name, a.Number, a.Segment, a.Received.since(was.Received).over(apart),
+					a.Sent.since(was.Sent).over(apart)},
+			)
 			switch {
 			case known && a.Plugged && !was.Plugged:
-				c.add(Event{Kind: Plugged, Machine: m.Name, Segment: a.Segment, Text: fmt.Sprintf("%s of %s is plugged", a.Name, m.Name)})
+				c.add(
+					Event{
+						Kind:    Plugged,
+						Machine: m.Name,
+						Segment: a.Segment,
+						Text:    fmt.Sprintf("%s of %s is plugged", a.Name, m.Name),
+					},
+				)
 			case known && !a.Plugged && was.Plugged:
-				c.add(Event{Kind: Unplugged, Machine: m.Name, Segment: a.Segment, Text: fmt.Sprintf("%s of %s is unplugged", a.Name, m.Name)})
+				c.add(
+					Event{
+						Kind:    Unplugged,
+						Machine: m.Name,
+						Segment: a.Segment,
+						Text:    fmt.Sprintf("%s of %s is unplugged", a.Name, m.Name),
+					},
+				)
 			case known && a.Address != was.Address:
 				c.add(Event{Kind: Moved, Machine: m.Name, Segment: a.Segment,
 					Text: fmt.Sprintf("%s of %s has %s now", a.Name, m.Name, address(a.Address))})

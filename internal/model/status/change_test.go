@@ -19,14 +19,33 @@ var at = time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC)
 // happened.
 func TestCompare(t *testing.T) {
 	base := status.Lab{Lab: "saltmarsh", Phase: status.Running,
-		Machines: []status.Machine{{Name: "heron", Adapters: []status.Adapter{{Number: 1, Name: "adapter 1", Segment: "reedbed", Plugged: true,
-			Address: netip.MustParsePrefix("10.83.16.50/24"), Sent: status.Traffic{Packets: 10, Bytes: 1000}}}}},
+		Machines: []status.Machine{
+			{Name: "heron", Adapters: []status.Adapter{{Number: 1, Name: "adapter 1", Segment: "reedbed", Plugged: true,
+				Address: netip.MustParsePrefix("10.83.16.50/24"), Sent: status.Traffic{Packets: 10, Bytes: 1000}}}},
+		},
 		Segments: []status.Segment{{Name: "reedbed", Carried: status.Traffic{Packets: 100, Bytes: 10000}}},
-		Leases:   []status.Lease{{Segment: "reedbed", Server: "sluice", Address: netip.MustParseAddr("10.83.16.50"), Hostname: "heron"}},
-		Rules: []status.Rule{{Appliance: "sluice", Number: 1, Text: "deny any from tidepool to any", Blocks: true, Hits: status.Traffic{Packets: 5}},
-			{Appliance: "sluice", Number: 2, Text: "allow any from reedbed to outside"}, {Appliance: "sluice", Text: "the rest", Blocks: true}},
-		Flows: []status.Flow{{Appliance: "sluice", Protocol: "tcp", From: ap("10.83.16.50:1000"), To: ap("203.0.113.80:80"), Packets: 3}},
-		Log:   []status.Logged{{At: at.Add(-time.Minute), Appliance: "sluice", Rule: "1"}},
+		Leases: []status.Lease{
+			{Segment: "reedbed", Server: "sluice", Address: netip.MustParseAddr("10.83.16.50"), Hostname: "heron"},
+		},
+		Rules: []status.Rule{
+			{
+				Appliance: "sluice",
+				Number:    1,
+				Text:      "deny any from tidepool to any",
+				Blocks:    true,
+				Hits:      status.Traffic{Packets: 5},
+			},
+			{
+				Appliance: "sluice",
+				Number:    2,
+				Text:      "allow any from reedbed to outside",
+			},
+			{Appliance: "sluice", Text: "the rest", Blocks: true},
+		},
+		Flows: []status.Flow{
+			{Appliance: "sluice", Protocol: "tcp", From: ap("10.83.16.50:1000"), To: ap("203.0.113.80:80"), Packets: 3},
+		},
+		Log: []status.Logged{{At: at.Add(-time.Minute), Appliance: "sluice", Rule: "1"}},
 	}
 	for _, c := range []struct {
 		name   string
@@ -89,10 +108,16 @@ func copied(l status.Lab) status.Lab {
 
 // Rates are by the second, whatever the time between the looks.
 func TestRates(t *testing.T) {
-	before := status.Lab{Segments: []status.Segment{{Name: "reedbed", Carried: status.Traffic{Packets: 100, Bytes: 1000}}},
-		Machines: []status.Machine{{Name: "heron", Adapters: []status.Adapter{{Number: 1, Received: status.Traffic{Packets: 1, Bytes: 10}}}}}}
+	before := status.Lab{
+		Segments: []status.Segment{{Name: "reedbed", Carried: status.Traffic{Packets: 100, Bytes: 1000}}},
+		Machines: []status.Machine{
+			{Name: "heron", Adapters: []status.Adapter{{Number: 1, Received: status.Traffic{Packets: 1, Bytes: 10}}}},
+		},
+	}
 	now := status.Lab{Segments: []status.Segment{{Name: "reedbed", Carried: status.Traffic{Packets: 150, Bytes: 2000}}},
-		Machines: []status.Machine{{Name: "heron", Adapters: []status.Adapter{{Number: 1, Received: status.Traffic{Packets: 5, Bytes: 50}}}}}}
+		Machines: []status.Machine{
+			{Name: "heron", Adapters: []status.Adapter{{Number: 1, Received: status.Traffic{Packets: 5, Bytes: 50}}}},
+		}}
 	c := status.Compare(before, now, at, 500*time.Millisecond)
 	assert.Equal(t, []status.SegmentRate{{Name: "reedbed", Rate: status.Rate{Packets: 100, Bytes: 2000}}}, c.Segments)
 	assert.Equal(t, status.Rate{Packets: 8, Bytes: 80}, c.Adapters[0].Received)

@@ -9,8 +9,30 @@ import (
 )
 
 // readAs is what people and recognition write for a digit or a dot.
-var readAs = strings.NewReplacer("O", "0", "o", "0", "l", "1", "I", "1", "|", "1", "S", "5", "B", "8", ",", ".", ";", ".", "_",
-	".", "..", ".")
+var readAs = strings.NewReplacer(
+	"O",
+	"0",
+	"o",
+	"0",
+	"l",
+	"1",
+	"I",
+	"1",
+	"|",
+	"1",
+	"S",
+	"5",
+	"B",
+	"8",
+	",",
+	".",
+	";",
+	".",
+	"_",
+	".",
+	"..",
+	".",
+)
 
 // LikelyAddr returns the IPv4 address that was most likely meant by a text that is
 // none: letters for digits, commas for dots, a part that stands twice, zeros in

@@ -61,7 +61,10 @@ func TestOneSlipIsRepaired(t *testing.T) {
 		parts := strings.Split(a.String(), ".")
 		at := rapid.IntRange(0, 3).Draw(t, "at")
 		slips := map[string]string{
-			"doubled":  strings.Join(append(append(append([]string{}, parts[:at+1]...), parts[at]), parts[at+1:]...), "."),
+			"doubled": strings.Join(
+				append(append(append([]string{}, parts[:at+1]...), parts[at]), parts[at+1:]...),
+				".",
+			),
 			"letter O": strings.ReplaceAll(a.String(), "0", "O"),
 			"letter l": strings.ReplaceAll(a.String(), "1", "l"),
 			"commas":   strings.ReplaceAll(a.String(), ".", ","),

@@ -50,7 +50,12 @@ func ParseAddr(text string) (netip.Addr, error) {
 	}
 	parts := strings.Split(text, ".")
 	if len(parts) != 4 {
-		return netip.Addr{}, fmt.Errorf("%q has %s and an address has 4%s", text, count(len(parts), "part"), meant(text))
+		return netip.Addr{}, fmt.Errorf(
+			"%q has %s and an address has 4%s",
+			text,
+			count(len(parts), "part"),
+			meant(text),
+		)
 	}
 	for _, p := range parts {
 		n, err := strconv.Atoi(p)
@@ -60,7 +65,12 @@ func ParseAddr(text string) (netip.Addr, error) {
 		case n < 0 || n > 255:
 			return netip.Addr{}, fmt.Errorf("%q: the part %s is over 255%s", text, p, meant(text))
 		case len(p) > 1 && p[0] == '0':
-			return netip.Addr{}, fmt.Errorf("%q: the part %s starts with a zero, which some systems read as octal; write %d", text, p, n)
+			return netip.Addr{}, fmt.Errorf(
+				"%q: the part %s starts with a zero, which some systems read as octal; write %d",
+				text,
+				p,
+				n,
+			)
 		}
 	}
 	return netip.Addr{}, fmt.Errorf("%q is not an address", text)
@@ -114,7 +124,12 @@ func parseLength(text string, addr netip.Addr) (int, error) {
 	}
 	n := bits.LeadingZeros32(^m)
 	if m != mask32(n) {
-		return 0, fmt.Errorf("the mask %q has a gap in it; the nearest whole mask is %s, which is /%d", text, Mask(n), n)
+		return 0, fmt.Errorf(
+			"the mask %q has a gap in it; the nearest whole mask is %s, which is /%d",
+			text,
+			Mask(n),
+			n,
+		)
 	}
 	return n, nil
 }

@@ -45,14 +45,34 @@ func TestForward(t *testing.T) {
 	all := mac.Broadcast
 
 	assert.Equal(t, map[int]int{trunk: 0, desk2: 0}, sent(&s, desk1, frame(station(1), all, 0)), "the untagged segment")
-	assert.Equal(t, map[int]int{trunk: 48, pool2: 0}, sent(&s, pool1, frame(station(3), all, 0)), "the tagged one, tagged on the trunk alone")
-	assert.Equal(t, map[int]int{pool1: 0, pool2: 0}, sent(&s, trunk, frame(station(9), all, 48)), "from the trunk into the tagged one")
+	assert.Equal(
+		t,
+		map[int]int{trunk: 48, pool2: 0},
+		sent(&s, pool1, frame(station(3), all, 0)),
+		"the tagged one, tagged on the trunk alone",
+	)
+	assert.Equal(
+		t,
+		map[int]int{pool1: 0, pool2: 0},
+		sent(&s, trunk, frame(station(9), all, 48)),
+		"from the trunk into the tagged one",
+	)
 	assert.Empty(t, sent(&s, desk1, frame(station(1), all, 48)), "a tag that is not the port's own")
 	assert.Empty(t, sent(&s, trunk, frame(station(9), all, 7)), "a tag that nobody has")
 
 	assert.Equal(t, map[int]int{desk1: 0}, sent(&s, desk2, frame(station(2), station(1), 0)), "learned")
-	assert.Equal(t, map[int]int{trunk: 48}, sent(&s, pool2, frame(station(4), station(9), 0)), "learned, on its own segment")
-	assert.Equal(t, map[int]int{trunk: 0, desk1: 0}, sent(&s, desk2, frame(station(2), station(9), 0)), "not learned on this segment")
+	assert.Equal(
+		t,
+		map[int]int{trunk: 48},
+		sent(&s, pool2, frame(station(4), station(9), 0)),
+		"learned, on its own segment",
+	)
+	assert.Equal(
+		t,
+		map[int]int{trunk: 0, desk1: 0},
+		sent(&s, desk2, frame(station(2), station(9), 0)),
+		"not learned on this segment",
+	)
 	assert.Empty(t, sent(&s, desk1, frame(station(1), station(1), 0)), "to itself")
 
 	s.SetLink(desk1, false)

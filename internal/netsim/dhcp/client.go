@@ -118,8 +118,10 @@ func (c *Client) wait(now time.Duration) {
 func (c *Client) message(now time.Duration, kind dhcpv4.MessageType) *dhcpv4.DHCPv4 {
 	m := message(dhcpv4.OpcodeBootRequest, kind, c.xid, c.MAC[:])
 	m.NumSeconds = uint16((now - c.since) / time.Second)
-	m.UpdateOption(dhcpv4.OptParameterRequestList(dhcpv4.OptionSubnetMask, dhcpv4.OptionRouter, dhcpv4.OptionDomainNameServer,
-		dhcpv4.OptionDomainName))
+	m.UpdateOption(
+		dhcpv4.OptParameterRequestList(dhcpv4.OptionSubnetMask, dhcpv4.OptionRouter, dhcpv4.OptionDomainNameServer,
+			dhcpv4.OptionDomainName),
+	)
 	if c.Hostname != "" {
 		m.UpdateOption(dhcpv4.OptHostName(c.Hostname))
 	}
@@ -181,7 +183,13 @@ func (c *Client) Receive(now time.Duration, m *dhcpv4.DHCPv4, from mac.Address, 
 	return nil
 }
 
-func (c *Client) acknowledged(now time.Duration, m *dhcpv4.DHCPv4, server netip.Addr, from mac.Address, frame int) []Action {
+func (c *Client) acknowledged(
+	now time.Duration,
+	m *dhcpv4.DHCPv4,
+	server netip.Addr,
+	from mac.Address,
+	frame int,
+) []Action {
 	address := fromIP(m.YourIPAddr)
 	d := m.IPAddressLeaseTime(0)
 	if !address.IsValid() || d <= 0 {

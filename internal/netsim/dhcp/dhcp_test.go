@@ -18,7 +18,9 @@ var addr = netip.MustParseAddr
 
 func config() Config {
 	return Config{
-		Address: netip.MustParsePrefix("10.83.16.1/24"), From: addr("10.83.16.50"), To: addr("10.83.16.53"), Router: addr("10.83.16.1"),
+		Address: netip.MustParsePrefix(
+			"10.83.16.1/24",
+		), From: addr("10.83.16.50"), To: addr("10.83.16.53"), Router: addr("10.83.16.1"),
 		DNS: []netip.Addr{addr("10.83.16.1")}, Domain: "saltmarsh.example", Time: time.Hour,
 		Reservations: map[mac.Address]netip.Addr{{2, 9}: addr("10.83.16.20")},
 	}
@@ -76,7 +78,9 @@ func TestFirstLease(t *testing.T) {
 	assert.Equal(t, []dhcpv4.MessageType{1, 2, 3, 5}, b.log, "discover, offer, request, ack")
 	require.NotNil(t, c.Binding)
 	assert.Equal(t, Binding{
-		Address: netip.MustParsePrefix("10.83.16.50/24"), Router: addr("10.83.16.1"), DNS: []netip.Addr{addr("10.83.16.1")},
+		Address: netip.MustParsePrefix(
+			"10.83.16.50/24",
+		), Router: addr("10.83.16.1"), DNS: []netip.Addr{addr("10.83.16.1")},
 		Domain: "saltmarsh.example",
 		Server: addr("10.83.16.1"), ServerMAC: mac.Address{2, 0xaa, 0}, Duration: time.Hour, Frame: 4,
 	}, *c.Binding)
@@ -235,7 +239,10 @@ func TestNoAddressTwice(t *testing.T) {
 			for c, a := range b.held {
 				require.False(t, seen[a], "%s twice", a)
 				seen[a] = true
-				require.True(t, a == addr("10.83.16.20") || b.servers[0].inPool(a) || b.servers[len(b.servers)-1].inPool(a))
+				require.True(
+					t,
+					a == addr("10.83.16.20") || b.servers[0].inPool(a) || b.servers[len(b.servers)-1].inPool(a),
+				)
 				require.NotNil(t, c.Binding)
 			}
 		}

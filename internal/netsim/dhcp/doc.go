@@ -83,10 +83,17 @@ func toIPs(list []netip.Addr) []net.IP {
 }
 
 // message makes an empty message of one kind.
-func message(op dhcpv4.OpcodeType, kind dhcpv4.MessageType, xid dhcpv4.TransactionID, hw net.HardwareAddr) *dhcpv4.DHCPv4 {
+func message(
+	op dhcpv4.OpcodeType,
+	kind dhcpv4.MessageType,
+	xid dhcpv4.TransactionID,
+	hw net.HardwareAddr,
+) *dhcpv4.DHCPv4 {
 	m := &dhcpv4.DHCPv4{
 		OpCode: op, HWType: 1, TransactionID: xid, ClientHWAddr: hw,
-		ClientIPAddr: toIP(netip.Addr{}), YourIPAddr: toIP(netip.Addr{}), ServerIPAddr: toIP(netip.Addr{}), GatewayIPAddr: toIP(netip.Addr{}),
+		ClientIPAddr: toIP(
+			netip.Addr{},
+		), YourIPAddr: toIP(netip.Addr{}), ServerIPAddr: toIP(netip.Addr{}), GatewayIPAddr: toIP(netip.Addr{}),
 		Options: dhcpv4.Options{},
 	}
 	m.UpdateOption(dhcpv4.OptMessageType(kind))

@@ -12,7 +12,9 @@ import (
 // A client and a server are joined by whatever carries their messages.
 func ExampleClient() {
 	first := netip.MustParseAddr("10.83.16.50")
-	server := dhcp.NewServer(dhcp.Config{Address: netip.MustParsePrefix("10.83.16.1/24"), From: first, To: first, Time: time.Hour})
+	server := dhcp.NewServer(
+		dhcp.Config{Address: netip.MustParsePrefix("10.83.16.1/24"), From: first, To: first, Time: time.Hour},
+	)
 	client := dhcp.Client{MAC: mac.Address{2, 11, 165, 16, 0, 1}}
 	for work := client.Start(0); len(work) > 0; {
 		next := work[0]

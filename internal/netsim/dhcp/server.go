@@ -76,7 +76,13 @@ func (s *Server) List(now time.Duration) []Handed {
 
 // NewServer makes a server without leases.
 func NewServer(c Config) *Server {
-	s := &Server{Config: c, clients: map[string]*entry{}, taken: map[netip.Addr]*entry{}, reserved: map[netip.Addr]bool{}, cursor: c.From}
+	s := &Server{
+		Config:   c,
+		clients:  map[string]*entry{},
+		taken:    map[netip.Addr]*entry{},
+		reserved: map[netip.Addr]bool{},
+		cursor:   c.From,
+	}
 	for _, a := range c.Reservations {
 		s.reserved[a] = true
 	}

@@ -126,7 +126,14 @@ func ip(p *packet.Packet) []Layer {
 	return out
 }
 
-var protoNames = map[uint8]string{packet.ICMP: "ICMP", packet.TCP: "TCP", packet.UDP: "UDP", 41: "IPv6 in IPv4", 47: "GRE", 58: "ICMPv6"}
+var protoNames = map[uint8]string{
+	packet.ICMP: "ICMP",
+	packet.TCP:  "TCP",
+	packet.UDP:  "UDP",
+	41:          "IPv6 in IPv4",
+	47:          "GRE",
+	58:          "ICMPv6",
+}
 
 func icmp(data []byte) Layer {
 	h := header.ICMP(data)

@@ -130,8 +130,14 @@ func (r *Resolver) Query(now time.Duration, at netip.Addr, from netip.AddrPort, 
 	asker := client{at: at, addr: from, id: h.ID, stream: stream, room: plainRoom}
 	reply := func(rcode dnsmessage.RCode, q []dnsmessage.Question, answers []dnsmessage.Resource) []Out {
 		m := dnsmessage.Message{
-			Header: dnsmessage.Header{ID: h.ID, Response: true, RecursionDesired: h.RecursionDesired, RecursionAvailable: true,
-				OpCode: h.OpCode, RCode: rcode},
+			Header: dnsmessage.Header{
+				ID:                 h.ID,
+				Response:           true,
+				RecursionDesired:   h.RecursionDesired,
+				RecursionAvailable: true,
+				OpCode:             h.OpCode,
+				RCode:              rcode,
+			},
 			Questions: q, Answers: answers,
 		}
 		b := asker.fitted(m)
@@ -209,7 +215,10 @@ func (r *Resolver) forward(now time.Duration, id uint16, q *question) []Out {
 	if r.due == 0 || q.at < r.due {
 		r.due = q.at
 	}
-	m := dnsmessage.Message{Header: dnsmessage.Header{ID: id, RecursionDesired: true}, Questions: []dnsmessage.Question{q.ask}}
+	m := dnsmessage.Message{
+		Header:    dnsmessage.Header{ID: id, RecursionDesired: true},
+		Questions: []dnsmessage.Question{q.ask},
+	}
 	b, err := m.Pack()
 	if err != nil {
 		return nil
@@ -328,7 +337,12 @@ func (r *Resolver) Advance(now time.Duration) []Out {
 		}
 		r.forget(id, q)
 		out = append(out, q.tell(dnsmessage.Message{
-			Header:    dnsmessage.Header{Response: true, RecursionDesired: true, RecursionAvailable: true, RCode: dnsmessage.RCodeServerFailure},
+			Header: dnsmessage.Header{
+				Response:           true,
+				RecursionDesired:   true,
+				RecursionAvailable: true,
+				RCode:              dnsmessage.RCodeServerFailure,
+			},
 			Questions: []dnsmessage.Question{q.ask},
 		})...)
 	}

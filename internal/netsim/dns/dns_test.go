@@ -64,7 +64,12 @@ func TestResolver(t *testing.T) {
 		assert.Equal(t, []any{c.addrs, c.code}, []any{addrs, code}, c.name)
 	}
 	assert.Len(t, ask(t, near, time.Hour, 9, "buoy.example"), 1)
-	assert.Equal(t, netip.AddrPortFrom(upstream, Port), ask(t, near, 2*time.Hour, 9, "reef.example")[0].To, "forgotten in time")
+	assert.Equal(
+		t,
+		netip.AddrPortFrom(upstream, Port),
+		ask(t, near, 2*time.Hour, 9, "reef.example")[0].To,
+		"forgotten in time",
+	)
 }
 
 func TestNobodyUpstream(t *testing.T) {
@@ -109,7 +114,9 @@ func TestRoomAndSelf(t *testing.T) {
 	r := &Resolver{Upstreams: []netip.Addr{upstream}, Self: map[string]bool{"sluice.example.": true}}
 	ask := func(name string, stream bool, edns bool) []Out {
 		q := dnsmessage.Message{Header: dnsmessage.Header{ID: 9, RecursionDesired: true},
-			Questions: []dnsmessage.Question{{Name: dnsmessage.MustNewName(name), Type: dnsmessage.TypeA, Class: dnsmessage.ClassINET}}}
+			Questions: []dnsmessage.Question{
+				{Name: dnsmessage.MustNewName(name), Type: dnsmessage.TypeA, Class: dnsmessage.ClassINET},
+			}}
 		if edns {
 			var h dnsmessage.ResourceHeader
 			require.NoError(t, h.SetEDNS0(4096, 0, false))
@@ -128,8 +135,11 @@ func TestRoomAndSelf(t *testing.T) {
 	var question dnsmessage.Message
 	require.NoError(t, question.Unpack(out[0].Data))
 	for range 60 {
-		question.Answers = append(question.Answers, dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: question.Questions[0].Name,
-			Class: dnsmessage.ClassINET, TTL: 60}, Body: &dnsmessage.AResource{A: [4]byte{192, 0, 2, 1}}})
+		question.Answers = append(
+			question.Answers,
+			dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: question.Questions[0].Name,
+				Class: dnsmessage.ClassINET, TTL: 60}, Body: &dnsmessage.AResource{A: [4]byte{192, 0, 2, 1}}},
+		)
 	}
 	question.Response = true
 	b, err := question.Pack()

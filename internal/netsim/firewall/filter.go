@@ -54,8 +54,9 @@ func leaseTalk(p *packet.Packet, k tuple, outward bool) bool {
 		return false
 	}
 	if outward {
-		return m[0] == 1 && k.from == dhcp.ClientPort && k.to == dhcp.ServerPort && p.Destination == netip.AddrFrom4([4]byte{255, 255, 255,
-			255})
+		return m[0] == 1 && k.from == dhcp.ClientPort && k.to == dhcp.ServerPort &&
+			p.Destination == netip.AddrFrom4([4]byte{255, 255, 255,
+				255})
 	}
 	return m[0] == 2 && k.from == dhcp.ServerPort && k.to == dhcp.ClientPort
 }
@@ -99,12 +100,19 @@ func (f *Filter) Arriving(now time.Duration, in *host.Port, p *packet.Packet) ho
 		f.node.Say(host.Lost, 0, "dropped: %s is an address of the appliance itself", p.Source)
 		return host.Discard
 	}
-	if back, _ := f.node.Route(p.Source); back != in && !(p.IPv6 && p.Source.IsLinkLocalUnicast()) && !f.otherWay(back, in, p.Source) {
+	if back, _ := f.node.Route(p.Source); back != in && !(p.IPv6 && p.Source.IsLinkLocalUnicast()) &&
+		!f.otherWay(back, in, p.Source) {
 		f.node.Say(host.Lost, 0, "dropped: %s does not live at port %s, where it came in", p.Source, in.Name)
 		return host.Discard
 	}
 	if a := f.ports[in]; a.Port != nil && a.Port.DropPrivate && subnet.Private(p.Source) {
-		f.node.Say(host.Lost, a.Port.At("drop-private").Line, "dropped: the private source %s at port %s", p.Source, in.Name)
+		f.node.Say(
+			host.Lost,
+			a.Port.At("drop-private").Line,
+			"dropped: the private source %s at port %s",
+			p.Source,
+			in.Name,
+		)
 		return host.Discard
 	}
 	if p.IsError() {
@@ -147,8 +155,13 @@ func (f *Filter) Arriving(now time.Duration, in *host.Port, p *packet.Packet) ho
 				if v.Lab != nil {
 					line = v.Lab.Pos.Line
 				}
-				f.node.Say(host.Translated, line, "published: destination %s becomes %s", netip.AddrPortFrom(p.Destination, k.to),
-					netip.AddrPortFrom(to, v.Target))
+				f.node.Say(
+					host.Translated,
+					line,
+					"published: destination %s becomes %s",
+					netip.AddrPortFrom(p.Destination, k.to),
+					netip.AddrPortFrom(to, v.Target),
+				)
 				p.SetDestination(to, v.Target)
 				return host.Pass
 			}
@@ -171,8 +184,18 @@ func (f *Filter) sayKnown(was tuple, p *packet.Packet) {
 		f.node.Say(host.Known, 0, "belongs to a conversation that was let through")
 		return
 	}
-	f.node.Say(host.Translated, 0, "belongs to a conversation: %s > %s becomes %s > %s", netip.AddrPortFrom(was.source, was.from),
-		netip.AddrPortFrom(was.destination, was.to), netip.AddrPortFrom(is.source, is.from), netip.AddrPortFrom(is.destination, is.to))
+	f.node.Say(
+		host.Translated,
+		0,
+		"belongs to a conversation: %s > %s becomes %s > %s",
+		netip.AddrPortFrom(was.source, was.from),
+		netip.AddrPortFrom(
+			was.destination,
+			was.to,
+		),
+		netip.AddrPortFrom(is.source, is.from),
+		netip.AddrPortFrom(is.destination, is.to),
+	)
 }
 
 // sayRule returns what the rules say of a packet.
@@ -182,7 +205,10 @@ func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 	case r == nil && published:
 		f.node.Say(host.Ruled, 0, "let through: it is published")
 	case r == nil:
-		f.node.Tell(host.Note{Kind: host.Lost, Why: host.ByRules}, "dropped: no rule matches, and what no rule matches is denied")
+		f.node.Tell(
+			host.Note{Kind: host.Lost, Why: host.ByRules},
+			"dropped: no rule matches, and what no rule matches is denied",
+		)
 	default:
 		line, kind := 0, host.Ruled
 		if r.Lab != nil {
@@ -202,7 +228,8 @@ func (f *Filter) sayRule(r *plan.Rule, action lab.Action, published bool) {
 // otherWay reports whether a packet may come by one WAN though the way to its
 // source leads by another.
 func (f *Filter) otherWay(back, in *host.Port, source netip.Addr) bool {
-	return back != nil && f.ports[back].Role == lab.WAN && f.ports[in].Role == lab.WAN && !back.Address.Contains(source) &&
+	return back != nil && f.ports[back].Role == lab.WAN && f.ports[in].Role == lab.WAN &&
+		!back.Address.Contains(source) &&
 		!in.Address.Contains(source)
 }
 
@@ -266,9 +293,13 @@ func (f *Filter) quoted(now time.Duration, p *packet.Packet) (c *flow, forth boo
 	if !ok {
 		return nil, false
 	}
-	from, to, _ := packet.Ports(q, append(append([]byte(nil), data...), make([]byte, max(0, header.TCPSize-len(data)))...))
+	from, to, _ := packet.Ports(
+		q,
+		append(append([]byte(nil), data...), make([]byte, max(0, header.TCPSize-len(data)))...),
+	)
 	k := tuple{proto: q, source: source, destination: destination, from: from, to: to}
-	k.reply = len(data) > 0 && (q == packet.ICMP && data[0] == header.EchoReply || q == packet.ICMP6 && data[0] == packet.EchoReply6)
+	k.reply = len(data) > 0 &&
+		(q == packet.ICMP && data[0] == header.EchoReply || q == packet.ICMP6 && data[0] == packet.EchoReply6)
 	return f.table.find(now, k.reversed())
 }
 
@@ -281,7 +312,9 @@ func (f *Filter) Forwarding(now time.Duration, in, out *host.Port, p *packet.Pac
 		return host.Discard
 	}
 	k, _ := key(p)
-	rule, action := f.machine.Decide(plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to})
+	rule, action := f.machine.Decide(
+		plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to},
+	)
 	f.count(rule)
 	f.sayRule(rule, action, f.cur.published)
 	switch {
@@ -330,8 +363,10 @@ func (f *Filter) Delivering(now time.Duration, in *host.Port, p *packet.Packet) 
 	verdict := host.Discard
 	inside := port.Role != lab.WAN
 	admin := p.Proto == packet.TCP && f.admin(p.Destination, k.to)
-	rule, action := f.machine.Decide(plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to, Own: true,
-		FromWAN: !inside})
+	rule, action := f.machine.Decide(
+		plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to, Own: true,
+			FromWAN: !inside},
+	)
 	switch {
 	case rule != nil:
 		f.count(rule)
@@ -351,149 +386,17 @@ func (f *Filter) Delivering(now time.Duration, in *host.Port, p *packet.Packet) 
 	case rule != nil:
 		f.sayRule(rule, action, false)
 	default:
-		f.node.Say(host.Lost, 0, "dropped: port %s of %s does not answer %s there", port.Name, f.machine.Name, proto(p.Proto))
+		f.node.Say(
+			host.Lost,
+			0,
+			"dropped: port %s of %s does not answer %s there",
+			port.Name,
+			f.machine.Name,
+			proto(p.Proto),
+		)
 	}
 	if verdict == host.Pass && f.table.room(now) {
 		f.table.add(now, &flow{forth: k, back: k.reversed()}, p)
 	}
 	return verdict
-}
-
-// admin reports whether the appliance is managed at a TCP port of one of its own
-// addresses.
-func (f *Filter) admin(own netip.Addr, to uint16) bool {
-	for port, a := range f.ports {
-		if port.Owns(own) {
-			return a.Manages(to)
-		}
-	}
-	return false
-}
-
-// Leaving starts conversations and translates the source on the way out.
-func (f *Filter) Leaving(now time.Duration, out *host.Port, p *packet.Packet, own bool) host.Verdict {
-	if own {
-		k, ok := key(p)
-		if !ok || p.IsError() {
-			return host.Pass
-		}
-		if !f.node.Local(p.Source) { // a reset in another's name, for what a rule refuses: no conversation
-			return host.Pass
-		}
-		if c, back := f.table.find(now, k); c != nil {
-			c.touch(now, p, back)
-		} else if f.table.room(now) {
-			f.table.add(now, &flow{forth: k, back: k.reversed()}, p)
-		}
-		return host.Pass
-	}
-	if f.cur.related {
-		return host.Pass
-	}
-	if c := f.cur.flow; c != nil {
-		if !f.cur.back && f.ports[out].Role == lab.WAN && c.exit != nil && c.exit != out {
-			f.table.remove(c) // its way out is gone, and with it the address it had outside
-			return host.Discard
-		}
-		if !f.cur.back && (c.back.destination != p.Source || c.back.to != c.forth.from) {
-			p.SetSource(c.back.destination, c.back.to)
-		}
-		return host.Pass
-	}
-	if !f.table.room(now) {
-		return host.Discard
-	}
-	k, _ := key(p)
-	back := k.reversed()
-	var exit *host.Port
-	if to := f.translated(out, p); to.IsValid() {
-		exit, back.destination = out, to
-		var ok bool
-		if back, ok = f.table.translate(back); !ok {
-			return host.Discard
-		}
-		if p.Proto == packet.ICMP {
-			back.from = back.to
-		}
-		if f.node.Noted != nil {
-			f.node.Say(host.Translated, 0, "source %s becomes %s", netip.AddrPortFrom(p.Source, k.from),
-				netip.AddrPortFrom(back.destination, back.to))
-		}
-		p.SetSource(back.destination, back.to)
-	}
-	f.table.add(now, &flow{forth: f.cur.first, back: back, entry: f.cur.in, exit: exit}, p)
-	return host.Pass
-}
-
-// translated returns the address that a packet's source becomes on its way out
-// by a port; none when it stays.
-func (f *Filter) translated(out *host.Port, p *packet.Packet) netip.Addr {
-	if !out.Address.IsValid() || p.IPv6 {
-		return netip.Addr{}
-	}
-	if f.ports[out].Role == lab.WAN {
-		for _, v := range f.machine.OneToOne {
-			if v.To.Address.IsValid() && v.To.Address.Addr() == p.Source {
-				return v.Outside
-			}
-		}
-	}
-	switch {
-	case out == f.cur.in: // back to where it came from: the answer must come here as well
-		return out.Address.Addr()
-	case f.ports[out].Role == lab.WAN && contains(f.masq, p.Source):
-		return out.Address.Addr()
-	}
-	return netip.Addr{}
-}
-
-// Bridging applies the rules to what passes a transparent appliance: which
-// side it came from decides what is outside. Requests for leases pass outward,
-// and answers to them inward.
-func (f *Filter) Bridging(now time.Duration, in, out *host.Port, p *packet.Packet) host.Verdict {
-	outward := f.ports[out].Role == lab.WAN
-	if p.IsError() {
-		if c, _ := f.quoted(now, p); c == nil {
-			return host.Discard
-		}
-		return host.Pass
-	}
-	k, ok := key(p)
-	if !ok {
-		return host.Discard
-	}
-	if leaseTalk(p, k, outward) {
-		return host.Pass
-	}
-	if c, back := f.table.find(now, k); c != nil {
-		if back == (in == c.entry) { // it comes from the side where its source is not
-			return host.Discard
-		}
-		c.touch(now, p, back)
-		return host.Pass
-	}
-	if !opens(p) || !f.table.room(now) {
-		return host.Discard
-	}
-	side := plan.Inward
-	if outward {
-		side = plan.Outward
-	}
-	rule, action := f.machine.Decide(plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to, Side: side})
-	f.count(rule)
-	f.sayRule(rule, action, false)
-	if action != lab.Allow {
-		return host.Discard
-	}
-	f.table.add(now, &flow{forth: k, back: k.reversed(), entry: in}, p)
-	return host.Pass
-}
-
-func contains(list []netip.Prefix, a netip.Addr) bool {
-	for _, p := range list {
-		if p.Contains(a) {
-			return true
-		}
-	}
-	return false
 }

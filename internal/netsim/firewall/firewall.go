@@ -56,7 +56,16 @@ func New(m *plan.Machine, o Options) *Appliance {
 	}
 	resolver := &dns.Resolver{Names: map[string]netip.Addr{}, Self: map[string]bool{}}
 	for _, ad := range m.Adapters {
-		p := n.AddPort(host.Port{Name: ad.Name, Adapter: ad.Number, MAC: ad.MAC, Address: ad.Address, Gateway: ad.Gateway, DNS: ad.DNS})
+		p := n.AddPort(
+			host.Port{
+				Name:    ad.Name,
+				Adapter: ad.Number,
+				MAC:     ad.MAC,
+				Address: ad.Address,
+				Gateway: ad.Gateway,
+				DNS:     ad.DNS,
+			},
+		)
 		if ad.Over != nil {
 			if p.Tag = ad.Segment.Tag; ad.Segment.Nowhere() {
 				p.Tag = noTag
@@ -79,7 +88,11 @@ func New(m *plan.Machine, o Options) *Appliance {
 		}
 		if ad.Address6.IsValid() {
 			p.IPv6 = &host.IPv6{Addresses: []netip.Prefix{ad.Address6},
-				Announces: &host.Announcement{Prefix: ad.Segment.Subnet6, Lifetime: announceLifetime, DNS: []netip.Addr{ad.Address6.Addr()}}}
+				Announces: &host.Announcement{
+					Prefix:   ad.Segment.Subnet6,
+					Lifetime: announceLifetime,
+					DNS:      []netip.Addr{ad.Address6.Addr()},
+				}}
 			if ad.Leases != nil {
 				p.IPv6.Announces.Domain = ad.Leases.Domain
 			}

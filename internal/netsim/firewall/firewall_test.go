@@ -187,12 +187,25 @@ func TestErrorsAreTranslated(t *testing.T) {
 	s := newSluice(t)
 	out := s.send(2, udp(heron, 40000, buoy, 7))
 	require.Len(t, out, 1)
-	back := s.send(1, packet.ICMPError(packet.IP{Source: router, Destination: wan}, packet.Unreachable, packet.HostUnreachable, out[0].Body))
+	back := s.send(
+		1,
+		packet.ICMPError(
+			packet.IP{Source: router, Destination: wan},
+			packet.Unreachable,
+			packet.HostUnreachable,
+			out[0].Body,
+		),
+	)
 	require.Equal(t, []string{"2 172.29.64.1 > 10.83.16.50: unreachable (code 1)"}, lines(back))
 	source, destination, _, data, ok := packet.Quoted(back[0].Data)
 	require.True(t, ok)
 	from, _, _ := packet.Ports(packet.UDP, data)
-	assert.Equal(t, []any{heron, buoy, uint16(40000)}, []any{source, destination, from}, "the quote is as the guest sent it")
+	assert.Equal(
+		t,
+		[]any{heron, buoy, uint16(40000)},
+		[]any{source, destination, from},
+		"the quote is as the guest sent it",
+	)
 	stray := packet.ICMPError(packet.IP{Source: router, Destination: wan}, packet.Unreachable, 1, back[0].Body)
 	assert.Empty(t, s.send(1, stray), "an error about nothing")
 }
@@ -238,7 +251,10 @@ func TestNothingGetsIn(t *testing.T) {
 		for range rapid.IntRange(1, 60).Draw(t, "packets") {
 			peer := netip.AddrFrom4([4]byte{203, 0, 113, rapid.ByteRange(80, 82).Draw(t, "peer")})
 			from := rapid.SampledFrom([]netip.Addr{heron, otter}).Draw(t, "guest")
-			port, at := rapid.Uint16Range(5000, 5003).Draw(t, "port"), rapid.SampledFrom([]uint16{7, 80, 8443}).Draw(t, "at")
+			port, at := rapid.Uint16Range(5000, 5003).
+				Draw(t, "port"),
+				rapid.SampledFrom([]uint16{7, 80, 8443}).
+					Draw(t, "at")
 			if rapid.Bool().Draw(t, "out") {
 				frame := udp(from, port, peer, at)
 				if rapid.Bool().Draw(t, "tcp") {
@@ -258,8 +274,14 @@ func TestNothingGetsIn(t *testing.T) {
 			target := rapid.SampledFrom([]netip.Addr{wan, heron, otter, newt, lan}).Draw(t, "target")
 			frame := udp(peer, at, target, port)
 			if rapid.Bool().Draw(t, "tcp") {
-				frame = tcp(peer, at, target, port, rapid.SampledFrom([]uint8{packet.SYN, packet.ACK, packet.SYN | packet.ACK, packet.RST}).Draw(t,
-					"flags"))
+				frame = tcp(
+					peer,
+					at,
+					target,
+					port,
+					rapid.SampledFrom([]uint8{packet.SYN, packet.ACK, packet.SYN | packet.ACK, packet.RST}).Draw(t,
+						"flags"),
+				)
 			}
 			q, _ := packet.Decode(frame)
 			for _, p := range s.send(1, frame) {

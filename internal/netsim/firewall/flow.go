@@ -22,7 +22,14 @@ type tuple struct {
 }
 
 func (t tuple) reversed() tuple {
-	return tuple{t.proto, (t.proto == packet.ICMP || t.proto == packet.ICMP6) && !t.reply, t.destination, t.source, t.to, t.from}
+	return tuple{
+		t.proto,
+		(t.proto == packet.ICMP || t.proto == packet.ICMP6) && !t.reply,
+		t.destination,
+		t.source,
+		t.to,
+		t.from,
+	}
 }
 
 // flow is one conversation: how its first packet looked when it came, and how

@@ -28,7 +28,11 @@ func newSix(t *testing.T) *six {
 	require.NoError(t, err)
 	p, err := plan.Build(l)
 	require.NoError(t, err)
-	s := &six{&sluice{Appliance: New(p.Machine("sluice"), Options{Guests: p.Guests()})}, p, map[int]mac.Address{2: {2, 2}, 3: {2, 3}}}
+	s := &six{
+		&sluice{Appliance: New(p.Machine("sluice"), Options{Guests: p.Guests()})},
+		p,
+		map[int]mac.Address{2: {2, 2}, 3: {2, 3}},
+	}
 	for _, port := range s.Ports {
 		s.Node.StartSix(0, port)
 	}
@@ -36,11 +40,14 @@ func newSix(t *testing.T) *six {
 	s.Node.Advance(s.now)
 	s.Node.Drain()
 	for adapter, m := range s.guests {
-		s.say(adapter, packet.IP{Source: s.guest(adapter), Destination: s.Ports[adapter-1].IPv6.Addresses[0].Addr(), TTL: 255},
+		s.say(
+			adapter,
+			packet.IP{Source: s.guest(adapter), Destination: s.Ports[adapter-1].IPv6.Addresses[0].Addr(), TTL: 255},
 			&ndp.NeighborSolicitation{
 				TargetAddress: s.Ports[adapter-1].IPv6.Addresses[0].Addr(),
 				Options:       []ndp.Option{&ndp.LinkLayerAddress{Direction: ndp.Source, Addr: m[:]}},
-			})
+			},
+		)
 	}
 	return s
 }
@@ -116,7 +123,11 @@ func TestSixRules(t *testing.T) {
 func TestSixAnnounces(t *testing.T) {
 	s := newSix(t)
 	link := s.guests[2].LinkLocal()
-	out := s.say(2, packet.IP{Source: link, Destination: netip.MustParseAddr("ff02::2"), TTL: 255}, &ndp.RouterSolicitation{})
+	out := s.say(
+		2,
+		packet.IP{Source: link, Destination: netip.MustParseAddr("ff02::2"), TTL: 255},
+		&ndp.RouterSolicitation{},
+	)
 	require.Len(t, out, 1)
 	m, err := ndp.ParseMessage(out[0].Data)
 	require.NoError(t, err)
@@ -130,7 +141,14 @@ func TestSixAnnounces(t *testing.T) {
 	}
 	assert.Equal(t, s.p.Segment("reedbed").Subnet6, netip.PrefixFrom(prefix.Prefix, int(prefix.PrefixLength)))
 	assert.True(t, prefix.AutonomousAddressConfiguration && prefix.OnLink)
-	assert.Empty(t, s.say(2, packet.IP{Source: link, Destination: netip.MustParseAddr("ff02::2"), TTL: 64}, &ndp.RouterSolicitation{}),
-		"from beyond the link")
+	assert.Empty(
+		t,
+		s.say(
+			2,
+			packet.IP{Source: link, Destination: netip.MustParseAddr("ff02::2"), TTL: 64},
+			&ndp.RouterSolicitation{},
+		),
+		"from beyond the link",
+	)
 	assert.Nil(t, s.Ports[0].IPv6, "WAN announces nothing")
 }

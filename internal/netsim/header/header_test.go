@@ -33,15 +33,30 @@ func TestAgreesWithPeer(t *testing.T) {
 		ip.Encode(len(b), id, DontFragment, ttl, 17, from, to)
 		p := peer.IPv4(b)
 		require.True(t, p.IsValid(len(b)) && p.IsChecksumValid() && ip.Valid(len(b)) && ip.ChecksumValid())
-		require.Equal(t, []any{p.ID(), p.TTL(), p.Protocol(), p.TotalLength(), int(p.FragmentOffset()), p.More(), int(p.HeaderLength())},
-			[]any{ip.ID(), ip.TTL(), ip.Protocol(), ip.Total(), ip.FragmentOffset(), ip.More(), ip.HeaderSize()})
+		require.Equal(
+			t,
+			[]any{
+				p.ID(),
+				p.TTL(),
+				p.Protocol(),
+				p.TotalLength(),
+				int(p.FragmentOffset()),
+				p.More(),
+				int(p.HeaderLength()),
+			},
+			[]any{ip.ID(), ip.TTL(), ip.Protocol(), ip.Total(), ip.FragmentOffset(), ip.More(), ip.HeaderSize()},
+		)
 		require.Equal(t, theirs(from), p.SourceAddress())
 		ip.SetSource(to.As4())
 		ip.SetDestination(from.As4())
 		ip.SetTTL(9)
 		ip.SetID(7)
 		require.True(t, p.IsChecksumValid())
-		require.Equal(t, []tcpip.Address{theirs(to), theirs(from)}, []tcpip.Address{p.SourceAddress(), p.DestinationAddress()})
+		require.Equal(
+			t,
+			[]tcpip.Address{theirs(to), theirs(from)},
+			[]tcpip.Address{p.SourceAddress(), p.DestinationAddress()},
+		)
 	})
 }
 
@@ -56,16 +71,30 @@ func TestSegmentsAndMessages(t *testing.T) {
 		s.Encode(seq, ack, TCPSize+MSSSize, flags, window)
 		PutMSS(b[TCPSize:], mss)
 		p := peer.TCP(b)
-		require.Equal(t, []any{p.SourcePort(), p.DestinationPort(), p.SequenceNumber(), p.AckNumber(), uint8(p.Flags()), p.WindowSize(),
-			int(p.DataOffset())},
-			[]any{s.SourcePort(), s.DestinationPort(), s.Seq(), s.Ack(), s.Flags(), s.Window(), s.HeaderSize()})
+		require.Equal(
+			t,
+			[]any{
+				p.SourcePort(),
+				p.DestinationPort(),
+				p.SequenceNumber(),
+				p.AckNumber(),
+				uint8(p.Flags()),
+				p.WindowSize(),
+				int(p.DataOffset()),
+			},
+			[]any{s.SourcePort(), s.DestinationPort(), s.Seq(), s.Ack(), s.Flags(), s.Window(), s.HeaderSize()},
+		)
 		require.Equal(t, peer.ParseSynOptions(p.Options(), false).MSS, s.MSS())
 
 		u := UDP(make([]byte, UDPSize))
 		u.Encode(1, 2, UDPSize)
 		u.SetChecksum(3)
 		q := peer.UDP(u)
-		require.Equal(t, []uint16{1, 2, UDPSize, 3}, []uint16{q.SourcePort(), q.DestinationPort(), q.Length(), q.Checksum()})
+		require.Equal(
+			t,
+			[]uint16{1, 2, UDPSize, 3},
+			[]uint16{q.SourcePort(), q.DestinationPort(), q.Length(), q.Checksum()},
+		)
 
 		c := ICMP(make([]byte, ICMPSize+5))
 		c.Encode(Echo, 0, 5, 6)

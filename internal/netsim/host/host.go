@@ -44,7 +44,9 @@ type Hook interface {
 	Delivering(now time.Duration, in *Port, p *packet.Packet) Verdict      // to the node itself
 	Leaving(now time.Duration, out *Port, p *packet.Packet, own bool) Verdict
 	Bridging(now time.Duration, in, out *Port, p *packet.Packet) Verdict // between two bridged ports; p stays as it is
-	Leading(p *packet.Packet) *Port                                      // the port that a packet passing through must leave by; nil: by its route
+	Leading(
+		p *packet.Packet,
+	) *Port // the port that a packet passing through must leave by; nil: by its route
 }
 
 // Node is a host. Make one with [New].

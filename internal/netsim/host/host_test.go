@@ -94,7 +94,10 @@ func (c *cord) run(until time.Duration) {
 func host(name string, last byte) *Node {
 	n := New(name)
 	n.AddPort(Port{Adapter: 1, MAC: mac.Address{2, 0, 0, 0, 0, last},
-		Address: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 83, 16, last}), 24), Gateway: netip.AddrFrom4([4]byte{10, 83, 16, 1})})
+		Address: netip.PrefixFrom(
+			netip.AddrFrom4([4]byte{10, 83, 16, last}),
+			24,
+		), Gateway: netip.AddrFrom4([4]byte{10, 83, 16, 1})})
 	return n
 }
 
@@ -135,8 +138,10 @@ func TestForwarding(t *testing.T) {
 	far := netip.MustParsePrefix("203.0.113.1/24")
 	r.AddPort(Port{Adapter: 2, MAC: mac.Address{2, 1}, Address: far})
 	_ = b
-	p, err := packet.Decode(packet.Echo(packet.IP{Source: at(a, 0).Addr(), Destination: netip.MustParseAddr("203.0.113.80")}, false, 1, 1,
-		nil))
+	p, err := packet.Decode(
+		packet.Echo(packet.IP{Source: at(a, 0).Addr(), Destination: netip.MustParseAddr("203.0.113.80")}, false, 1, 1,
+			nil),
+	)
 	require.NoError(t, err)
 	packet.SetLink(p.Bytes, r.Ports()[0].MAC, a.Ports()[0].MAC)
 	for _, c := range []struct {
@@ -184,8 +189,10 @@ func TestForwarding(t *testing.T) {
 // A survey hears every server until it is ended; its end forgets nobody else's.
 func TestSurveys(t *testing.T) {
 	c, a, b := pair()
-	b.Ports()[0].Server = dhcp.NewServer(dhcp.Config{Address: b.Ports()[0].Address, From: netip.MustParseAddr("10.83.16.50"),
-		To: netip.MustParseAddr("10.83.16.60"), Time: time.Hour})
+	b.Ports()[0].Server = dhcp.NewServer(
+		dhcp.Config{Address: b.Ports()[0].Address, From: netip.MustParseAddr("10.83.16.50"),
+			To: netip.MustParseAddr("10.83.16.60"), Time: time.Hour},
+	)
 	port := a.Ports()[0]
 	first := a.SurveyServers(0, port)
 	c.run(time.Second)
@@ -202,8 +209,10 @@ func TestSurveys(t *testing.T) {
 
 func TestLeaseOnPort(t *testing.T) {
 	server, client := host("sluice", 1), New("heron")
-	server.Ports()[0].Server = dhcp.NewServer(dhcp.Config{Address: server.Ports()[0].Address, From: netip.MustParseAddr("10.83.16.50"),
-		To: netip.MustParseAddr("10.83.16.60"), Time: time.Hour})
+	server.Ports()[0].Server = dhcp.NewServer(
+		dhcp.Config{Address: server.Ports()[0].Address, From: netip.MustParseAddr("10.83.16.50"),
+			To: netip.MustParseAddr("10.83.16.60"), Time: time.Hour},
+	)
 	m := mac.Address{2, 7}
 	changes := 0
 	port := client.AddPort(Port{Adapter: 1, MAC: m, Client: &dhcp.Client{MAC: m}, Changed: func() { changes++ }})
@@ -305,7 +314,12 @@ func FuzzReceive(f *testing.F) {
 	for kind := dhcpv4.MessageTypeDiscover; kind <= dhcpv4.MessageTypeInform; kind++ {
 		m, err := dhcpv4.New(dhcpv4.WithHwAddr([]byte{2, 0, 0, 0, 0, 9}), dhcpv4.WithMessageType(kind))
 		require.NoError(f, err)
-		ask := packet.Datagram(packet.IP{Source: netip.IPv4Unspecified(), Destination: everyone}, dhcp.ClientPort, dhcp.ServerPort, m.ToBytes())
+		ask := packet.Datagram(
+			packet.IP{Source: netip.IPv4Unspecified(), Destination: everyone},
+			dhcp.ClientPort,
+			dhcp.ServerPort,
+			m.ToBytes(),
+		)
 		packet.SetLink(ask, mac.Broadcast, mac.Address{2, 0, 0, 0, 0, 9})
 		f.Add(ask, ask)
 	}
@@ -319,7 +333,9 @@ func FuzzReceive(f *testing.F) {
 		b.Forwards = true
 		b.ServePages(80, func(netip.AddrPort) string { return "x" })
 		b.ServeNames(&dns.Resolver{})
-		b.Ports()[0].Server = dhcp.NewServer(dhcp.Config{Address: b.Ports()[0].Address, From: at(b, 0).Addr(), To: at(b, 0).Addr()})
+		b.Ports()[0].Server = dhcp.NewServer(
+			dhcp.Config{Address: b.Ports()[0].Address, From: at(b, 0).Addr(), To: at(b, 0).Addr()},
+		)
 		a.Fetch(0, at(b, 80), "/")
 		a.SurveyServers(0, a.Ports()[0])
 		for i, data := range [][]byte{x, y, x} {

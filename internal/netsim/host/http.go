@@ -76,7 +76,15 @@ func Pages(page func(client netip.AddrPort) string) func(*Conn) {
 			}
 			answered = true
 			body := page(c.Remote)
-			c.Write([]byte(fmt.Sprintf("HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\nContent-Length: %d\r\n\r\n%s", len(body), body)))
+			c.Write(
+				[]byte(
+					fmt.Sprintf(
+						"HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\nContent-Length: %d\r\n\r\n%s",
+						len(body),
+						body,
+					),
+				),
+			)
 			c.Close()
 		}
 		c.OnClose = func() { c.Close() }

@@ -28,7 +28,8 @@ func (n *Node) receiveIP(port *Port, p *packet.Packet) {
 	}
 	toAll := p.Destination == everyone || p.Destination.IsMulticast() ||
 		port.Address.IsValid() && port.Address.Bits() < 31 && p.Destination == subnet.Broadcast(port.Address)
-	if p.Proto == packet.UDP && (port.Client != nil || port.Server != nil || port.surveys != nil) && n.leaseMessage(port, p) {
+	if p.Proto == packet.UDP && (port.Client != nil || port.Server != nil || port.surveys != nil) &&
+		n.leaseMessage(port, p) {
 		return
 	}
 	if toAll {
@@ -184,7 +185,8 @@ func (n *Node) onLink(to netip.Addr) *Port {
 	}
 	var best *Port
 	for _, p := range n.ports {
-		if p.up && p.Address.IsValid() && p.Address.Contains(to) && (best == nil || p.Address.Bits() > best.Address.Bits()) {
+		if p.up && p.Address.IsValid() && p.Address.Contains(to) &&
+			(best == nil || p.Address.Bits() > best.Address.Bits()) {
 			best = p
 		}
 	}
@@ -345,7 +347,8 @@ func (n *Node) icmpFailed(p *packet.Packet) {
 		return
 	}
 	what := outcome.By(outcome.Unreachable, p.Source)
-	expired := p.Proto == packet.ICMP && p.Data[0] == header.TimeExceeded || p.Proto == packet.ICMP6 && p.Data[0] == packet.TimeExceeded6
+	expired := p.Proto == packet.ICMP && p.Data[0] == header.TimeExceeded ||
+		p.Proto == packet.ICMP6 && p.Data[0] == packet.TimeExceeded6
 	if size := p.Carries(); size > 0 {
 		what.Code, what.Detail = outcome.TooBig, strconv.Itoa(size)
 	}
@@ -364,7 +367,14 @@ func (n *Node) icmpFailed(p *packet.Packet) {
 		}
 	case packet.UDP:
 		if fn := n.udp[local]; fn != nil {
-			fn(Datagram{Remote: netip.AddrPortFrom(destination, remote), Local: netip.AddrPortFrom(source, local), Packet: p, Outcome: what})
+			fn(
+				Datagram{
+					Remote:  netip.AddrPortFrom(destination, remote),
+					Local:   netip.AddrPortFrom(source, local),
+					Packet:  p,
+					Outcome: what,
+				},
+			)
 		}
 	case packet.TCP:
 		key := connKey{netip.AddrPortFrom(source, local), netip.AddrPortFrom(destination, remote)}
@@ -378,8 +388,9 @@ func (n *Node) icmpFailed(p *packet.Packet) {
 // when the packet is none.
 func (n *Node) leaseMessage(port *Port, p *packet.Packet) bool {
 	_, to, ok := p.Ports()
-	if !ok || to != dhcp.ServerPort && to != dhcp.ClientPort || to == dhcp.ServerPort && port.Server == nil || to == dhcp.ClientPort &&
-		port.Client == nil && port.surveys == nil {
+	if !ok || to != dhcp.ServerPort && to != dhcp.ClientPort || to == dhcp.ServerPort && port.Server == nil ||
+		to == dhcp.ClientPort &&
+			port.Client == nil && port.surveys == nil {
 		return false
 	}
 	if !p.TransportValid() {

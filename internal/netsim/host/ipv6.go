@@ -186,7 +186,12 @@ func (n *Node) SolicitRouters(now time.Duration, port *Port) {
 		n.say6(port, from, allRouters, &ndp.RouterSolicitation{Options: []ndp.Option{source(port)}})
 		return
 	}
-	n.say6(port, nobody6, allRouters, &ndp.RouterSolicitation{}) // its own address is not sure yet (RFC 4861, section 4.1)
+	n.say6(
+		port,
+		nobody6,
+		allRouters,
+		&ndp.RouterSolicitation{},
+	) // its own address is not sure yet (RFC 4861, section 4.1)
 }
 
 func (n *Node) findRouters(port *Port, left int) {
@@ -209,8 +214,14 @@ func (n *Node) advertise(port *Port, to netip.Addr) {
 	n.say6(port, port.IPv6.Link, to, &ndp.RouterAdvertisement{
 		CurrentHopLimit: 64, OtherConfiguration: len(v.DNS) > 0, RouterLifetime: v.Lifetime,
 		Options: []ndp.Option{
-			&ndp.PrefixInformation{PrefixLength: announcedBits, OnLink: true, AutonomousAddressConfiguration: true, ValidLifetime: validLifetime,
-				PreferredLifetime: preferLifetime, Prefix: v.Prefix.Addr()},
+			&ndp.PrefixInformation{
+				PrefixLength:                   announcedBits,
+				OnLink:                         true,
+				AutonomousAddressConfiguration: true,
+				ValidLifetime:                  validLifetime,
+				PreferredLifetime:              preferLifetime,
+				Prefix:                         v.Prefix.Addr(),
+			},
 			source(port),
 		},
 	})
@@ -343,7 +354,8 @@ func (n *Node) announced(port *Port, p *packet.Packet, m *ndp.RouterAdvertisemen
 	}
 	heard := Announcement{Lifetime: m.RouterLifetime, Router: p.Source, MAC: p.From, Frame: p.Number}
 	for _, o := range m.Options {
-		if v, ok := o.(*ndp.PrefixInformation); ok && v.AutonomousAddressConfiguration && v.PrefixLength == announcedBits {
+		if v, ok := o.(*ndp.PrefixInformation); ok && v.AutonomousAddressConfiguration &&
+			v.PrefixLength == announcedBits {
 			heard.Prefix = netip.PrefixFrom(v.Prefix, announcedBits).Masked()
 		}
 	}
@@ -362,7 +374,11 @@ func (n *Node) announced(port *Port, p *packet.Packet, m *ndp.RouterAdvertisemen
 	}
 	if heard.Prefix.IsValid() && len(s.Addresses) < maxAddresses6 {
 		if a := port.MAC.In(heard.Prefix); !s.owns(a) && !s.tentative[a] {
-			n.claim(port, a, func(a netip.Addr) { s.Addresses = append(s.Addresses, netip.PrefixFrom(a, announcedBits)) })
+			n.claim(
+				port,
+				a,
+				func(a netip.Addr) { s.Addresses = append(s.Addresses, netip.PrefixFrom(a, announcedBits)) },
+			)
 		}
 	}
 	if m.OtherConfiguration && !s.asks {

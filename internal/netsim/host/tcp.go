@@ -154,7 +154,13 @@ func (c *Conn) end(why outcome.Outcome) {
 }
 
 func (c *Conn) emit(flags uint8, seq uint32, data []byte) {
-	f := packet.SegmentFields{Source: c.Local.Port(), Destination: c.Remote.Port(), Seq: seq, Flags: flags, Window: window}
+	f := packet.SegmentFields{
+		Source:      c.Local.Port(),
+		Destination: c.Remote.Port(),
+		Seq:         seq,
+		Flags:       flags,
+		Window:      window,
+	}
 	if flags&packet.SYN != 0 {
 		f.MSS = mss
 	}
@@ -262,7 +268,14 @@ func (n *Node) deliverTCP(p *packet.Packet) {
 		}
 		return
 	}
-	c := &Conn{node: n, Local: key.local, Remote: key.remote, rto: firstRTO, mss: min(mss, max(int(f.MSS), 64)), Frame: p.Number}
+	c := &Conn{
+		node:   n,
+		Local:  key.local,
+		Remote: key.remote,
+		rto:    firstRTO,
+		mss:    min(mss, max(int(f.MSS), 64)),
+		Frame:  p.Number,
+	}
 	c.ISS = n.rand()
 	c.sendUna, c.sendNext, c.receiveNext, c.sendWindow = c.ISS, c.ISS+1, f.Seq+1, uint32(f.Window)
 	c.state = synReceived
@@ -300,7 +313,8 @@ func (c *Conn) receive(f packet.SegmentFields, data []byte) {
 		size++
 	}
 	// Outside the window: say where we are, and take nothing.
-	if before(f.Seq+size, c.receiveNext) || size > 0 && f.Seq+size == c.receiveNext || !before(f.Seq, c.receiveNext+window) {
+	if before(f.Seq+size, c.receiveNext) || size > 0 && f.Seq+size == c.receiveNext ||
+		!before(f.Seq, c.receiveNext+window) {
 		if f.Flags&packet.RST == 0 {
 			if c.state == synReceived && f.Flags&packet.SYN != 0 {
 				c.emit(packet.SYN|packet.ACK, c.ISS, nil)

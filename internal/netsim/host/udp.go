@@ -51,7 +51,10 @@ func (n *Node) deliverUDP(port *Port, p *packet.Packet, toAll bool) {
 		return
 	}
 	fn(Datagram{
-		Local: netip.AddrPortFrom(p.Destination, u.DestinationPort()), Remote: netip.AddrPortFrom(p.Source, u.SourcePort()),
+		Local: netip.AddrPortFrom(
+			p.Destination,
+			u.DestinationPort(),
+		), Remote: netip.AddrPortFrom(p.Source, u.SourcePort()),
 		Data: u[header.UDPSize:u.Length()], Packet: p, Port: port,
 	})
 }
@@ -85,7 +88,13 @@ func (n *Node) Ask(now time.Duration, to netip.AddrPort, data []byte, wait time.
 	return n.ask3(now, to, data, wait, func([]byte) bool { return true })
 }
 
-func (n *Node) ask3(now time.Duration, to netip.AddrPort, data []byte, wait time.Duration, fits func([]byte) bool) *Exchange {
+func (n *Node) ask3(
+	now time.Duration,
+	to netip.AddrPort,
+	data []byte,
+	wait time.Duration,
+	fits func([]byte) bool,
+) *Exchange {
 	n.now = now
 	x := &Exchange{}
 	local := n.freePort(func(p uint16) bool { return n.udp[p] != nil })

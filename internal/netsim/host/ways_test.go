@@ -24,8 +24,11 @@ func TestWays(t *testing.T) {
 		Gateway: address("172.29.64.1")})
 	second := n.AddPort(Port{Name: "second", Adapter: 3, MAC: mac.Address{2, 3}, Address: prefix("172.29.65.2/24"),
 		Gateway: address("172.29.65.1"), Also: []netip.Addr{address("172.29.65.9")}})
-	n.Routes = []Route{{prefix("10.99.0.0/16"), address("10.83.16.9")}, {prefix("10.99.7.0/24"), address("172.29.65.7")},
-		{prefix("10.98.0.0/16"), address("192.0.2.1")}}
+	n.Routes = []Route{
+		{prefix("10.99.0.0/16"), address("10.83.16.9")},
+		{prefix("10.99.7.0/24"), address("172.29.65.7")},
+		{prefix("10.98.0.0/16"), address("192.0.2.1")},
+	}
 	way := func(to string) string {
 		p, hop := n.Route(address(to))
 		if p == nil {
@@ -63,8 +66,14 @@ func TestWays(t *testing.T) {
 	assert.LessOrEqual(t, len(n.near), maxNear)
 
 	assert.True(t, n.Local(address("172.29.65.9")), "one more address")
-	n.Receive(0, 3, mustDecode(packet.ARP(packet.ARPRequest, mac.Broadcast, mac.Address{2, 9}, address("172.29.65.1"), mac.Address{},
-		address("172.29.65.9"))))
+	n.Receive(
+		0,
+		3,
+		mustDecode(
+			packet.ARP(packet.ARPRequest, mac.Broadcast, mac.Address{2, 9}, address("172.29.65.1"), mac.Address{},
+				address("172.29.65.9")),
+		),
+	)
 	require.Len(t, n.Drain(), 1, "it answers for it")
 	_ = lan
 }
@@ -81,7 +90,14 @@ func mustDecode(frame []byte) *packet.Packet {
 // answer.
 func TestWatch(t *testing.T) {
 	gate, router := New("gate"), host("router", 1)
-	port := gate.AddPort(Port{Adapter: 1, MAC: mac.Address{2, 7}, Address: prefix("10.83.16.2/24"), Gateway: router.Ports()[0].Address.Addr()})
+	port := gate.AddPort(
+		Port{
+			Adapter: 1,
+			MAC:     mac.Address{2, 7},
+			Address: prefix("10.83.16.2/24"),
+			Gateway: router.Ports()[0].Address.Addr(),
+		},
+	)
 	c := &cord{nodes: []*Node{gate, router}}
 	gate.Watch(port)
 	c.run(10 * time.Second)
@@ -111,7 +127,13 @@ func TestBridge(t *testing.T) {
 		case "arp":
 			f = packet.ARP(packet.ARPRequest, to, from, address("10.83.16.5"), mac.Address{}, address("10.83.16.6"))
 		case "ping":
-			f = packet.Echo(packet.IP{Source: address("10.83.16.5"), Destination: address("10.83.16.6")}, false, 1, 1, nil)
+			f = packet.Echo(
+				packet.IP{Source: address("10.83.16.5"), Destination: address("10.83.16.6")},
+				false,
+				1,
+				1,
+				nil,
+			)
 			packet.SetLink(f, to, from)
 		default:
 			f = packet.ARP(packet.ARPRequest, to, from, address("10.83.16.5"), mac.Address{}, address("10.83.16.6"))

@@ -80,7 +80,8 @@ func (h IP) build(proto uint8, size int) (frame, data []byte) {
 	if ttl == 0 {
 		ttl = 64
 	}
-	header.IPv4(b[linkSize:]).Encode(header.IPv4Size+size, h.ID, header.DontFragment, ttl, proto, h.Source, h.Destination)
+	header.IPv4(b[linkSize:]).
+		Encode(header.IPv4Size+size, h.ID, header.DontFragment, ttl, proto, h.Source, h.Destination)
 	return b, b[linkSize+header.IPv4Size:]
 }
 

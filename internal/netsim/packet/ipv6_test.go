@@ -23,7 +23,11 @@ func address6(t *rapid.T, name string) netip.Addr {
 // one changed bit does not.
 func TestSixRoundTrip(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		h := IP{Source: address6(t, "source"), Destination: address6(t, "destination"), TTL: rapid.Uint8Range(1, 255).Draw(t, "hops")}
+		h := IP{
+			Source:      address6(t, "source"),
+			Destination: address6(t, "destination"),
+			TTL:         rapid.Uint8Range(1, 255).Draw(t, "hops"),
+		}
 		data := rapid.SliceOfN(rapid.Byte(), 0, 100).Draw(t, "data")
 		from, to := rapid.Uint16().Draw(t, "from"), rapid.Uint16().Draw(t, "to")
 		var frame []byte
@@ -81,7 +85,11 @@ func TestErrorsSix(t *testing.T) {
 			source, destination, proto, data, ok := Quoted(p.Data)
 			require.True(t, ok)
 			from, to, _ := Ports(proto, data)
-			assert.Equal(t, []any{guest, far, uint8(UDP), uint16(4000), uint16(53)}, []any{source, destination, proto, from, to})
+			assert.Equal(
+				t,
+				[]any{guest, far, uint8(UDP), uint16(4000), uint16(53)},
+				[]any{source, destination, proto, from, to},
+			)
 		}
 	}
 }

@@ -139,7 +139,8 @@ func (p *Packet) Later() bool {
 
 // IsError reports whether it is an ICMP message, of either version, about another packet.
 func (p *Packet) IsError() bool {
-	return p.IPv4 && p.Proto == ICMP && IsError(p.Data) || p.IPv6 && p.Proto == ICMP6 && len(p.Data) >= header.ICMPSize && p.Data[0] < 128
+	return p.IPv4 && p.Proto == ICMP && IsError(p.Data) ||
+		p.IPv6 && p.Proto == ICMP6 && len(p.Data) >= header.ICMPSize && p.Data[0] < 128
 }
 
 // Discovery reports whether it is a message of IPv6 neighbor discovery (RFC 4861).
@@ -212,7 +213,8 @@ func (p *Packet) TransportValid() bool {
 	case ICMP:
 		return len(p.Data) >= header.ICMPSize && header.Sum(p.Data, 0) == 0xffff
 	case ICMP6:
-		return len(p.Data) >= 4 && header.Sum(p.Data, header.Pseudo(ICMP6, p.Source, p.Destination, len(p.Data))) == 0xffff
+		return len(p.Data) >= 4 &&
+			header.Sum(p.Data, header.Pseudo(ICMP6, p.Source, p.Destination, len(p.Data))) == 0xffff
 	case UDP:
 		u := header.UDP(p.Data)
 		if len(p.Data) < header.UDPSize || int(u.Length()) > len(p.Data) || u.Length() < header.UDPSize {

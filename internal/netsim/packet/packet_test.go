@@ -17,7 +17,12 @@ var (
 
 // anyFrame draws a frame of every kind that the builders make.
 func anyFrame(t *rapid.T) []byte {
-	h := IP{Source: here, Destination: there, TTL: rapid.Uint8Range(2, 255).Draw(t, "ttl"), ID: rapid.Uint16().Draw(t, "id")}
+	h := IP{
+		Source:      here,
+		Destination: there,
+		TTL:         rapid.Uint8Range(2, 255).Draw(t, "ttl"),
+		ID:          rapid.Uint16().Draw(t, "id"),
+	}
 	data := rapid.SliceOfN(rapid.Byte(), 0, 64).Draw(t, "data")
 	p, q := rapid.Uint16().Draw(t, "p"), rapid.Uint16().Draw(t, "q")
 	switch rapid.IntRange(0, 3).Draw(t, "kind") {
@@ -26,7 +31,18 @@ func anyFrame(t *rapid.T) []byte {
 	case 1:
 		return Datagram(h, p, q, data)
 	case 2:
-		return Segment(h, SegmentFields{Source: p, Destination: q, Seq: rapid.Uint32().Draw(t, "seq"), Flags: SYN, Window: 9, MSS: 1400}, data)
+		return Segment(
+			h,
+			SegmentFields{
+				Source:      p,
+				Destination: q,
+				Seq:         rapid.Uint32().Draw(t, "seq"),
+				Flags:       SYN,
+				Window:      9,
+				MSS:         1400,
+			},
+			data,
+		)
 	}
 	inner, _ := Decode(Datagram(IP{Source: there, Destination: here}, q, p, data))
 	return ICMPError(h, Unreachable, PortUnreachable, inner.Body)
@@ -73,7 +89,11 @@ func TestBuiltIsValidAndStaysSo(t *testing.T) {
 		i := rapid.IntRange(14, len(broken)-1).Draw(t, "at")
 		broken[i] ^= 1 << rapid.IntRange(0, 7).Draw(t, "bit")
 		b, err := Decode(broken)
-		require.True(t, err != nil || !b.TransportValid() || b.Proto != p.Proto || b.Fragment || b.Proto == UDP && (broken[40]|broken[41] == 0))
+		require.True(
+			t,
+			err != nil || !b.TransportValid() || b.Proto != p.Proto || b.Fragment ||
+				b.Proto == UDP && (broken[40]|broken[41] == 0),
+		)
 	})
 }
 

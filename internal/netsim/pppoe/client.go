@@ -106,7 +106,9 @@ func (c *Client) send(now time.Duration) []Out {
 	case seeking:
 		return []Out{{mac.Broadcast, TypeDiscovery, discovery(padi, 0, tag(tagService, nil), host)}}
 	case requesting:
-		return []Out{{c.server, TypeDiscovery, discovery(padr, 0, tag(tagService, nil), host, tag(tagCookie, c.cookie))}}
+		return []Out{
+			{c.server, TypeDiscovery, discovery(padr, 0, tag(tagService, nil), host, tag(tagCookie, c.cookie))},
+		}
 	case negotiating:
 		if c.lcpOut {
 			return nil
@@ -119,8 +121,13 @@ func (c *Client) send(now time.Duration) []Out {
 			}
 			return nil
 		}
-		return []Out{c.out(protoPAP, control(request, 2, []byte{byte(len(c.User))}, []byte(c.User), []byte{byte(len(c.Password))},
-			[]byte(c.Password)))}
+		return []Out{
+			c.out(
+				protoPAP,
+				control(request, 2, []byte{byte(len(c.User))}, []byte(c.User), []byte{byte(len(c.Password))},
+					[]byte(c.Password)),
+			),
+		}
 	case addressing:
 		parts := [][]byte{option(3, bytes4(c.asked)...)}
 		for k := range 2 {

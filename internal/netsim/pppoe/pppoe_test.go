@@ -15,8 +15,10 @@ import (
 func pair(chap bool, password string) (*Client, *Server) {
 	return &Client{MAC: mac.Address{2, 7}, User: "gate", Password: password}, &Server{
 		MAC: mac.Address{2, 1}, Address: netip.MustParseAddr("172.29.64.1"), From: netip.MustParseAddr("172.29.64.128"),
-		To:  netip.MustParseAddr("172.29.64.129"),
-		DNS: []netip.Addr{netip.MustParseAddr("172.29.64.1")}, CHAP: chap, Secrets: map[string]string{"gate": "ebb and flow"},
+		To: netip.MustParseAddr("172.29.64.129"),
+		DNS: []netip.Addr{
+			netip.MustParseAddr("172.29.64.1"),
+		}, CHAP: chap, Secrets: map[string]string{"gate": "ebb and flow"},
 	}
 }
 
@@ -72,7 +74,11 @@ func TestSession(t *testing.T) {
 			}
 		}
 		require.True(t, c.Up(), "chap %v", chap)
-		assert.Equal(t, "172.29.64.128 172.29.64.1 [172.29.64.1 172.29.64.1]", c.Address.String()+" "+c.Peer.String()+" "+texts(c.DNS))
+		assert.Equal(
+			t,
+			"172.29.64.128 172.29.64.1 [172.29.64.1 172.29.64.1]",
+			c.Address.String()+" "+c.Peer.String()+" "+texts(c.DNS),
+		)
 		id, client, ok := s.Find(c.Address)
 		assert.Equal(t, []any{c.Session, c.MAC, true}, []any{id, client, ok})
 		talk(c, s, &now, 10*time.Minute, never)

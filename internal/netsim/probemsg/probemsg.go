@@ -47,7 +47,9 @@ func Dress(port uint16, word string) []byte {
 	case portManaged: // get sysDescr.0; the word is the community
 		b := []byte{0x30, byte(32 + len(word)), 2, 1, 0, 4, byte(len(word))}
 		b = append(b, word...)
-		return append(b, "\xa0\x19\x02\x01\x01\x02\x01\x00\x02\x01\x00\x30\x0e\x30\x0c\x06\x08\x2b\x06\x01\x02\x01\x01\x01\x00\x05\x00"...)
+		return append(
+			b,
+			"\xa0\x19\x02\x01\x01\x02\x01\x00\x02\x01\x00\x30\x0e\x30\x0c\x06\x08\x2b\x06\x01\x02\x01\x01\x01\x00\x05\x00"...)
 	}
 	return []byte(word + "\n")
 }

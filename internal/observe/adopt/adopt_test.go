@@ -34,8 +34,11 @@ func planned(t *testing.T, text []byte) *plan.Plan {
 func exported(m *plan.Machine) Source {
 	b := &identify.Built{Name: m.Name, CPUs: m.Spec.CPUs, Memory: m.Spec.Memory}
 	for _, a := range m.Own() {
-		b.Adapters = append(b.Adapters, identify.BuiltAdapter{Number: a.Number, Network: a.Segment.Called(), Models: []string{a.NIC},
-			MAC: a.MAC.String(), Plugged: a.Plugged})
+		b.Adapters = append(
+			b.Adapters,
+			identify.BuiltAdapter{Number: a.Number, Network: a.Segment.Called(), Models: []string{a.NIC},
+				MAC: a.MAC.String(), Plugged: a.Plugged},
+		)
 	}
 	return Source{File: m.Name + ".ovf", Built: b}
 }
@@ -101,8 +104,15 @@ func leaky(t *testing.T, shape string, spoil bool) *plan.Plan {
 		p := planned(t, text)
 		g := p.Guests()[0]
 		old := fmt.Sprintf("  %s: %s\n", g.Name, g.Adapters[0].Segment.Name)
-		text = []byte(strings.Replace(string(text), old, fmt.Sprintf("  %s: {adapters: [{segment: %s}, {segment: outer}]}\n", g.Name,
-			g.Adapters[0].Segment.Name), 1))
+		text = []byte(
+			strings.Replace(
+				string(text),
+				old,
+				fmt.Sprintf("  %s: {adapters: [{segment: %s}, {segment: outer}]}\n", g.Name,
+					g.Adapters[0].Segment.Name),
+				1,
+			),
+		)
 	}
 	return planned(t, text)
 }
@@ -131,8 +141,15 @@ func TestAdoptedIsWhatIsThere(t *testing.T) {
 			for _, a := range p.Adapters {
 				for _, b := range p.Adapters {
 					if !a.Machine.Off && !b.Machine.Off {
-						assert.Equal(t, a.Segment == b.Segment, on[a.MAC.String()] == on[b.MAC.String()], "%s and %s in %s", a.Machine.Name,
-							b.Machine.Name, what)
+						assert.Equal(
+							t,
+							a.Segment == b.Segment,
+							on[a.MAC.String()] == on[b.MAC.String()],
+							"%s and %s in %s",
+							a.Machine.Name,
+							b.Machine.Name,
+							what,
+						)
 					}
 				}
 			}
@@ -142,7 +159,15 @@ func TestAdoptedIsWhatIsThere(t *testing.T) {
 			for _, m := range p.Appliances() {
 				require.NotNil(t, q.Machine(m.Name).Appliance, "%s in %s", m.Name, what)
 				for _, a := range m.Own() {
-					assert.Equal(t, a.Role == lab.WAN, adapterOf(q, a.MAC.String()).Role == lab.WAN, "%s.%s in %s", m.Name, a.Name, what)
+					assert.Equal(
+						t,
+						a.Role == lab.WAN,
+						adapterOf(q, a.MAC.String()).Role == lab.WAN,
+						"%s.%s in %s",
+						m.Name,
+						a.Name,
+						what,
+					)
 				}
 			}
 			verdict := simulator.New(q).Outcome().Verdict
@@ -179,8 +204,16 @@ func adapterOf(p *plan.Plan, address string) *plan.Adapter {
 // Whatever is pasted, what is written is a lab file that can be planned, or why there
 // is none is said.
 func FuzzWrite(f *testing.F) {
-	f.Add("2: eth0: mtu 1500\n link/ether 02:5b:ac:50:c2:01\n inet 10.83.16.1/24\ndefault via 10.83.16.254\n", "eth1 10.83.16.9/24", "gate")
-	f.Add("wan -> eth0 -> v4: 172.29.64.7/24\nlan -> eth1 -> v4: 10.83.16.1/24", "vnet0 bridge LAN virtio 02:5b:ac:50:c2:02", "host")
+	f.Add(
+		"2: eth0: mtu 1500\n link/ether 02:5b:ac:50:c2:01\n inet 10.83.16.1/24\ndefault via 10.83.16.254\n",
+		"eth1 10.83.16.9/24",
+		"gate",
+	)
+	f.Add(
+		"wan -> eth0 -> v4: 172.29.64.7/24\nlan -> eth1 -> v4: 10.83.16.1/24",
+		"vnet0 bridge LAN virtio 02:5b:ac:50:c2:02",
+		"host",
+	)
 	f.Fuzz(func(t *testing.T, one, two, name string) {
 		if len(one)+len(two) > 1<<14 {
 			return

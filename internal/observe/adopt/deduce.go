@@ -72,7 +72,10 @@ func (s *site) join() {
 		if !a.address.IsValid() || !a.masked {
 			continue
 		}
-		at := slices.IndexFunc(s.segments, func(g *segment) bool { return g.subnet.IsValid() && g.subnet == a.address.Masked() })
+		at := slices.IndexFunc(
+			s.segments,
+			func(g *segment) bool { return g.subnet.IsValid() && g.subnet == a.address.Masked() },
+		)
 		if at < 0 {
 			s.segments = append(s.segments, &segment{})
 			at = len(s.segments) - 1
@@ -155,7 +158,10 @@ func (s *site) appliances() {
 	most := slices.MaxFunc(s.machines, func(a, b *machine) int { return cmp.Compare(len(a.adapters), len(b.adapters)) })
 	if len(most.adapters) > 1 {
 		most.appliance = true
-		s.notes = append(s.notes, most.name+" is taken for the appliance, as it has the most adapters; nothing shows that it passes packets on")
+		s.notes = append(
+			s.notes,
+			most.name+" is taken for the appliance, as it has the most adapters; nothing shows that it passes packets on",
+		)
 	}
 }
 
@@ -169,7 +175,8 @@ func (s *site) roles() {
 		for _, a := range m.adapters {
 			behind := false
 			for _, other := range s.machines {
-				behind = behind || other != m && a.address.IsValid() && slices.Contains(other.gateways, a.address.Addr())
+				behind = behind ||
+					other != m && a.address.IsValid() && slices.Contains(other.gateways, a.address.Addr())
 				for _, x := range other.adapters {
 					behind = behind || other != m && a.address.IsValid() && x.server == a.address.Addr()
 				}
@@ -205,7 +212,10 @@ func (s *site) roles() {
 func (s *site) reaches() {
 	for _, g := range s.segments {
 		for _, a := range g.adapters {
-			inside := slices.ContainsFunc(g.adapters, func(x *adapter) bool { return x.of.appliance && (x.role == "lan" || x.role == "dmz") })
+			inside := slices.ContainsFunc(
+				g.adapters,
+				func(x *adapter) bool { return x.of.appliance && (x.role == "lan" || x.role == "dmz") },
+			)
 			g.upstream = g.upstream || a.role == "wan" && !inside
 		}
 	}

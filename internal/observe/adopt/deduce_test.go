@@ -69,7 +69,10 @@ func TestDeduced(t *testing.T) {
 
 // Notes say what was taken for granted, and what could not be told apart.
 func TestNotes(t *testing.T) {
-	_, notes, err := Write("found", []Source{export("box", "a", "b"), paste("box", "eth0 10.83.16.1/24\neth1 10.83.17.1/24\n")})
+	_, notes, err := Write(
+		"found",
+		[]Source{export("box", "a", "b"), paste("box", "eth0 10.83.16.1/24\neth1 10.83.17.1/24\n")},
+	)
 	require.NoError(t, err)
 	all := strings.Join(notes, "\n")
 	assert.Contains(t, all, "box shows eth0 with 10.83.16.1/24, but not on which of its adapters")

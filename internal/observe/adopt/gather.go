@@ -79,7 +79,14 @@ func gather(sources []Source) []*machine {
 			m := named(unused(taken, name))
 			m.files, m.built = append(m.files, s.File), s.Built
 			for _, a := range s.Built.Adapters {
-				x := &adapter{of: m, exported: true, number: a.Number, network: a.Network, off: !a.Plugged, tail: digits(a.MAC)}
+				x := &adapter{
+					of:       m,
+					exported: true,
+					number:   a.Number,
+					network:  a.Network,
+					off:      !a.Plugged,
+					tail:     digits(a.MAC),
+				}
 				if side(a.Name) != "" {
 					x.label = a.Name
 				}

@@ -60,7 +60,8 @@ func orUnnamed(device string) string {
 
 // could reports whether nothing speaks against two adapters being one.
 func (a *adapter) could(x *adapter) bool {
-	return x.segment == nil || !x.segment.subnet.IsValid() || !a.address.IsValid() || x.segment.subnet.Contains(a.address.Addr())
+	return x.segment == nil || !x.segment.subnet.IsValid() || !a.address.IsValid() ||
+		x.segment.subnet.Contains(a.address.Addr())
 }
 
 // unmatched returns a machine's adapters that were shown without a hardware address, and

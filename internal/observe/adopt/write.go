@@ -25,7 +25,9 @@ func Write(name string, sources []Source) (file []byte, notes []string, err erro
 		return nil, nil, fmt.Errorf("nothing of a machine is shown in what was given")
 	}
 	var w writer
-	w.line("# Adopted from the pasted output. What was not shown is `later`: fill it in.\n# `bastion check` lists what is open; verdicts that depend on it are unknown.")
+	w.line(
+		"# Adopted from the pasted output. What was not shown is `later`: fill it in.\n# `bastion check` lists what is open; verdicts that depend on it are unknown.",
+	)
 	w.line("# `bastion check` lists what is open, and verdicts that depend on it are unknown.")
 	w.line("bastion: 1")
 	w.line("lab: %s", name)
@@ -46,8 +48,12 @@ func (s *site) site(w *writer) {
 	}
 	var nets []string
 	for _, a := range s.host.adapters {
-		inside := slices.ContainsFunc(s.segments, func(g *segment) bool { return !g.upstream && g.hostAddr == a.address })
-		if n := a.address.Masked(); a.address.IsValid() && a.masked && !inside && n.Bits() < 31 && !slices.Contains(nets, n.String()) {
+		inside := slices.ContainsFunc(
+			s.segments,
+			func(g *segment) bool { return !g.upstream && g.hostAddr == a.address },
+		)
+		if n := a.address.Masked(); a.address.IsValid() && a.masked && !inside && n.Bits() < 31 &&
+			!slices.Contains(nets, n.String()) {
 			nets = append(nets, n.String())
 		}
 	}
@@ -74,7 +80,9 @@ func (s *site) writeSegments(w *writer) {
 		case s.host != nil && g.subnet.IsValid():
 			w.line("    reach: isolated         # the host showed no address there; is an adapter of the host on it?")
 		default:
-			w.line("    reach: later            # isolated, unless the host has an address there or an adapter of the host is on it")
+			w.line(
+				"    reach: later            # isolated, unless the host has an address there or an adapter of the host is on it",
+			)
 		}
 		if g.network != "" && g.network != g.name {
 			w.line("    known-as: %s", lab.Value(g.network))
@@ -121,7 +129,15 @@ func (s *site) server(g *segment) string {
 		case g.hostOn && g.hostAddr.Addr() == a.server:
 			return "host"
 		default:
-			s.notes = append(s.notes, fmt.Sprintf("%s got its lease on %s from %s, which no shown machine has as its address", a.of.name, g.name, a.server))
+			s.notes = append(
+				s.notes,
+				fmt.Sprintf(
+					"%s got its lease on %s from %s, which no shown machine has as its address",
+					a.of.name,
+					g.name,
+					a.server,
+				),
+			)
 			return "upstream"
 		}
 	}
@@ -140,7 +156,15 @@ func (a *adapter) attached() string {
 func (a *adapter) hardware() string {
 	text := ""
 	if len(a.tail) == 12 {
-		text += fmt.Sprintf(", mac: '%s:%s:%s:%s:%s:%s'", a.tail[:2], a.tail[2:4], a.tail[4:6], a.tail[6:8], a.tail[8:10], a.tail[10:])
+		text += fmt.Sprintf(
+			", mac: '%s:%s:%s:%s:%s:%s'",
+			a.tail[:2],
+			a.tail[2:4],
+			a.tail[4:6],
+			a.tail[6:8],
+			a.tail[8:10],
+			a.tail[10:],
+		)
 	}
 	if a.device != "" {
 		text += ", device: " + lab.Value(a.device)
@@ -204,11 +228,16 @@ func (s *site) writeAppliances(w *writer) {
 			w.line("    machine: %s", sizes)
 		}
 		w.line("    ports:")
-		slices.SortStableFunc(m.adapters, func(a, b *adapter) int { return cmp.Compare(max(a.number, 1), max(b.number, 1)) })
+		slices.SortStableFunc(
+			m.adapters,
+			func(a, b *adapter) int { return cmp.Compare(max(a.number, 1), max(b.number, 1)) },
+		)
 		for _, a := range m.adapters {
 			s.writePort(w, m, a)
 		}
-		w.line("    rules: later            # not shown; without this key each LAN may reach outside, and nothing else is allowed")
+		w.line(
+			"    rules: later            # not shown; without this key each LAN may reach outside, and nothing else is allowed",
+		)
 	}
 	if !first {
 		w.line("")
@@ -296,7 +325,10 @@ func (s *site) writeGuests(w *writer) {
 		if sizes := m.sizes(); sizes != "" {
 			w.line("    machine: %s", sizes)
 		}
-		slices.SortStableFunc(m.adapters, func(a, b *adapter) int { return cmp.Compare(max(a.number, 1), max(b.number, 1)) })
+		slices.SortStableFunc(
+			m.adapters,
+			func(a, b *adapter) int { return cmp.Compare(max(a.number, 1), max(b.number, 1)) },
+		)
 		if len(m.adapters) == 0 {
 			w.line("    segment: later")
 			continue

@@ -66,7 +66,8 @@ func network(p *plan.Plan, name string) (s *plan.Segment, near bool) {
 			return s, true
 		}
 		trimmed := strings.TrimRight(a, "0123456789")
-		like := a != "" && trimmed == strings.TrimRight(b, "0123456789") || len(b) > 3 && lab.Nearest(a, []string{b}) != ""
+		like := a != "" && trimmed == strings.TrimRight(b, "0123456789") ||
+			len(b) > 3 && lab.Nearest(a, []string{b}) != ""
 		if like && best == nil {
 			best = s
 		}
@@ -85,8 +86,14 @@ func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Fact {
 	for _, x := range b.Adapters {
 		if address := fold(x.MAC); address != "" {
 			if first := twins[address]; first != 0 {
-				c.wrong("duplicate-mac", "give each adapter its own address", "adapters %d and %d have the same MAC address %s", first,
-					x.Number, x.MAC)
+				c.wrong(
+					"duplicate-mac",
+					"give each adapter its own address",
+					"adapters %d and %d have the same MAC address %s",
+					first,
+					x.Number,
+					x.MAC,
+				)
 			}
 			twins[address] = x.Number
 		}
@@ -100,8 +107,14 @@ func CompareBuilt(p *plan.Plan, m *plan.Machine, b Built) []Fact {
 	}
 	for _, a := range m.Adapters {
 		if own[a.Number] == a {
-			c.wrong("unattached-port", fmt.Sprintf("add it, on %s, behind the ones that are there: order counts", a.Segment.Name),
-				"adapter %d (%s on %s) is missing", a.Number, a.Name, a.Segment.Name)
+			c.wrong(
+				"unattached-port",
+				fmt.Sprintf("add it, on %s, behind the ones that are there: order counts", a.Segment.Name),
+				"adapter %d (%s on %s) is missing",
+				a.Number,
+				a.Name,
+				a.Segment.Name,
+			)
 		}
 	}
 	c.sizes(m, b)
@@ -116,12 +129,27 @@ func (c *comparison) extra(p *plan.Plan, m *plan.Machine, x BuiltAdapter) {
 	s, _ := network(p, x.Network)
 	switch {
 	case s != nil && m.Guest != nil:
-		c.wrong("dual-homed-guest", "remove it", "adapter %d is in no plan, and it is on %s: a second path outside past the appliance", x.Number, s.Name)
+		c.wrong(
+			"dual-homed-guest",
+			"remove it",
+			"adapter %d is in no plan, and it is on %s: a second path outside past the appliance",
+			x.Number,
+			s.Name,
+		)
 	case x.Plugged && x.Network != "":
-		c.wrong("unattached-port", "remove it, or add a port for it to the lab", "adapter %d is in no plan, and it is connected to %q", x.Number,
-			x.Network)
+		c.wrong(
+			"unattached-port",
+			"remove it, or add a port for it to the lab",
+			"adapter %d is in no plan, and it is connected to %q",
+			x.Number,
+			x.Network,
+		)
 	default:
-		c.remark("remove it, or add a port for it to the lab", "adapter %d is in no plan; it is not connected at start", x.Number)
+		c.remark(
+			"remove it, or add a port for it to the lab",
+			"adapter %d is in no plan; it is not connected at start",
+			x.Number,
+		)
 	}
 }
 
@@ -133,18 +161,43 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 	case x.Network == "":
 		c.unseen(attach, "adapter %d (%s) has no network; planned: %s", x.Number, a.Name, a.Segment.Name)
 	case s == a.Segment && near && a.Segment.Reach == lab.Isolated:
-		c.wrong("no-gateway", fmt.Sprintf("write it %s everywhere, letter by letter", s.Called()),
-			"adapter %d is on %q, and the segment is called %s: to the hypervisor that is another network", x.Number, x.Network, s.Called())
+		c.wrong(
+			"no-gateway",
+			fmt.Sprintf("write it %s everywhere, letter by letter", s.Called()),
+			"adapter %d is on %q, and the segment is called %s: to the hypervisor that is another network",
+			x.Number,
+			x.Network,
+			s.Called(),
+		)
 	case s == a.Segment, s != nil && s == a.Segment.Wire.Root():
 	case a.Segment.Nowhere(): // nobody planned where it leads
 		if a.Role == lab.Unused && x.Plugged && x.Network != "" {
-			c.wrong("unattached-port", "disconnect it", "adapter %d is planned as unused, and it is connected to %q", x.Number, x.Network)
+			c.wrong(
+				"unattached-port",
+				"disconnect it",
+				"adapter %d is planned as unused, and it is connected to %q",
+				x.Number,
+				x.Network,
+			)
 		}
 	case s == nil && a.Segment.Reach == lab.Upstream:
-		c.unseen("check whether that network is "+a.Segment.Name, "adapter %d (%s) is on %q, a network that the lab does not name; planned: %s",
-			x.Number, a.Name, x.Network, a.Segment.Name)
+		c.unseen(
+			"check whether that network is "+a.Segment.Name,
+			"adapter %d (%s) is on %q, a network that the lab does not name; planned: %s",
+			x.Number,
+			a.Name,
+			x.Network,
+			a.Segment.Name,
+		)
 	case s == nil:
-		c.wrong("no-gateway", attach, "adapter %d (%s) is on %q, which is not a segment of the lab", x.Number, a.Name, x.Network)
+		c.wrong(
+			"no-gateway",
+			attach,
+			"adapter %d (%s) is on %q, which is not a segment of the lab",
+			x.Number,
+			a.Name,
+			x.Network,
+		)
 	default:
 		message := fmt.Sprintf("adapter %d (%s) is on %s (planned: %s)", x.Number, a.Name, s.Name, a.Segment.Name)
 		for _, y := range b.Adapters {
@@ -160,16 +213,28 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 		c.wrong(code, attach, "%s", message)
 	}
 	if a.Plugged && !x.Plugged && !a.Later() {
-		c.wrong("unattached-port", "connect it", "adapter %d (%s) is there and not connected at start", x.Number, a.Name)
+		c.wrong(
+			"unattached-port",
+			"connect it",
+			"adapter %d (%s) is there and not connected at start",
+			x.Number,
+			a.Name,
+		)
 	}
 	if address, err := mac.Parse(x.MAC); err == nil && address != a.MAC {
 		c.remark("keep it: bastion map --adopt takes it into the lab; or set the planned one",
 			"adapter %d has the MAC address %s (planned: %s)", x.Number, address, a.MAC)
 	}
-	if needs := needsOf(a.Machine); needs != nil && len(needs.NICs) > 0 && len(x.Models) > 0 && !slices.ContainsFunc(x.Models,
-		func(m string) bool { return slices.Contains(needs.NICs, m) }) {
-		c.wrong("no-nic-driver", "choose one of "+strings.Join(needs.NICs, ", "), "adapter %d is a %s, and the image has no driver for that",
-			x.Number, strings.Join(x.Models, " or "))
+	if needs := needsOf(a.Machine); needs != nil && len(needs.NICs) > 0 && len(x.Models) > 0 &&
+		!slices.ContainsFunc(x.Models,
+			func(m string) bool { return slices.Contains(needs.NICs, m) }) {
+		c.wrong(
+			"no-nic-driver",
+			"choose one of "+strings.Join(needs.NICs, ", "),
+			"adapter %d is a %s, and the image has no driver for that",
+			x.Number,
+			strings.Join(x.Models, " or "),
+		)
 	} else if len(x.Models) > 0 && !slices.Contains(x.Models, a.NIC) && !c.mixed(b, x) {
 		c.remark("change it, or write its model into the lab", "adapter %d is a %s (planned: %s)", x.Number, strings.Join(x.Models, " or "),
 			a.NIC)
@@ -179,7 +244,10 @@ func (c *comparison) builtAdapter(p *plan.Plan, b Built, a *plan.Adapter, x Buil
 // mixed reports whether it is an adapter of a machine whose adapters are of several models, all of
 // which its image asks for: there no one model is planned.
 func (c *comparison) mixed(b Built, x BuiltAdapter) bool {
-	return slices.ContainsFunc(b.Adapters, func(y BuiltAdapter) bool { return len(y.Models) > 0 && !slices.Equal(x.Models, y.Models) })
+	return slices.ContainsFunc(
+		b.Adapters,
+		func(y BuiltAdapter) bool { return len(y.Models) > 0 && !slices.Equal(x.Models, y.Models) },
+	)
 }
 
 // needsOf returns what an appliance's image asks for; nil for a guest.
@@ -196,7 +264,14 @@ func (c *comparison) sizes(m *plan.Machine, b Built) {
 		switch {
 		case has == 0:
 		case has < least:
-			c.wrong("undersized", "set it to "+show(planned), "it has %s of %s, and the image needs %s", show(has), what, show(least))
+			c.wrong(
+				"undersized",
+				"set it to "+show(planned),
+				"it has %s of %s, and the image needs %s",
+				show(has),
+				what,
+				show(least),
+			)
 		case has < planned:
 			c.remark("use the planned value", "it has %s of %s (planned: %s)", show(has), what, show(planned))
 		}
@@ -216,16 +291,30 @@ func (c *comparison) sizes(m *plan.Machine, b Built) {
 			c.wrong("no-disk-driver", "attach it by "+strings.Join(least.DiskBuses, " or "),
 				"a disk is attached by %s, and the image has no driver for that", bus)
 		case bus != m.Spec.DiskBus:
-			c.remark("change it, or write the bus into the lab", "a disk is attached by %s (planned: %s)", bus, m.Spec.DiskBus)
+			c.remark(
+				"change it, or write the bus into the lab",
+				"a disk is attached by %s (planned: %s)",
+				bus,
+				m.Spec.DiskBus,
+			)
 		}
 	}
 	if b.Firmware != "" && b.Firmware != m.Spec.Firmware {
-		c.wrong("", "set the firmware to "+m.Spec.Firmware+", or write the other into the lab",
-			"it starts by %s (planned: %s): a disk installed under one does not start under the other", b.Firmware, m.Spec.Firmware)
+		c.wrong(
+			"",
+			"set the firmware to "+m.Spec.Firmware+", or write the other into the lab",
+			"it starts by %s (planned: %s): a disk installed under one does not start under the other",
+			b.Firmware,
+			m.Spec.Firmware,
+		)
 	}
 	disk, media := slices.Index(b.Boot, "disk"), slices.Index(b.Boot, "media")
 	if media >= 0 && (disk < 0 || media < disk) && b.Media != "" {
-		c.wrong("boots-media", "put the disk first", "it starts from the medium before the disk: the next restart installs again")
+		c.wrong(
+			"boots-media",
+			"put the disk first",
+			"it starts from the medium before the disk: the next restart installs again",
+		)
 	}
 	if b.Media != "" && m.Spec.Media == "" {
 		c.remark("take the medium out when the installation is done", "%s is still in the optical drive", b.Media)

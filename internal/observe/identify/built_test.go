@@ -13,12 +13,22 @@ import (
 
 // asPlanned returns the machine as an export of the plan would have it.
 func asPlanned(m *plan.Machine) Built {
-	b := Built{Name: m.Name, CPUs: m.Spec.CPUs, Memory: m.Spec.Memory, Disk: m.Spec.Disk, Buses: []string{m.Spec.DiskBus},
-		Firmware: m.Spec.Firmware, Boot: []string{"disk", "media"}}
+	b := Built{
+		Name:     m.Name,
+		CPUs:     m.Spec.CPUs,
+		Memory:   m.Spec.Memory,
+		Disk:     m.Spec.Disk,
+		Buses:    []string{m.Spec.DiskBus},
+		Firmware: m.Spec.Firmware,
+		Boot:     []string{"disk", "media"},
+	}
 	for _, a := range m.Adapters {
 		if a.Over == nil {
-			b.Adapters = append(b.Adapters, BuiltAdapter{Number: a.Number, Network: a.Segment.Name, Models: []string{a.NIC}, MAC: a.MAC.String(),
-				Plugged: true})
+			b.Adapters = append(
+				b.Adapters,
+				BuiltAdapter{Number: a.Number, Network: a.Segment.Name, Models: []string{a.NIC}, MAC: a.MAC.String(),
+					Plugged: true},
+			)
 		}
 	}
 	return b
@@ -26,7 +36,11 @@ func asPlanned(m *plan.Machine) Built {
 
 func TestCompareBuilt(t *testing.T) {
 	p := sample(t)
-	p.Machine("sluice").Appliance.Needs = lab.Needs{Memory: 512 * lab.MiB, NICs: []string{"virtio"}, DiskBuses: []string{"virtio"}}
+	p.Machine("sluice").Appliance.Needs = lab.Needs{
+		Memory:    512 * lab.MiB,
+		NICs:      []string{"virtio"},
+		DiskBuses: []string{"virtio"},
+	}
 	for _, c := range []struct {
 		what, machine string
 		change        func(*Built)

@@ -33,16 +33,26 @@ func ByLink(m *plan.Machine, all []listing.Interface, one [][]listing.Interface)
 		switch {
 		case len(went) == 0:
 			r.Missing = append(r.Missing, a)
-			r.Risk = fmt.Sprintf("nothing changed when adapter %d was unplugged: check whether it was the right one, and copy the list again",
-				a.Number)
+			r.Risk = fmt.Sprintf(
+				"nothing changed when adapter %d was unplugged: check whether it was the right one, and copy the list again",
+				a.Number,
+			)
 		case len(went) > 1:
 			for _, k := range went {
-				r.Rows[k].Conflict = fmt.Sprintf("%d interfaces lost their link when adapter %d was unplugged: plug the others in and copy the list again", len(went), a.Number)
+				r.Rows[k].Conflict = fmt.Sprintf(
+					"%d interfaces lost their link when adapter %d was unplugged: plug the others in and copy the list again",
+					len(went),
+					a.Number,
+				)
 			}
 		case r.Rows[went[0]].adapter != nil:
 			row := &r.Rows[went[0]]
 			row.clash = true
-			row.Conflict = fmt.Sprintf("it lost its link for adapters %d and %d: unplug one at a time", row.Number, a.Number)
+			row.Conflict = fmt.Sprintf(
+				"it lost its link for adapters %d and %d: unplug one at a time",
+				row.Number,
+				a.Number,
+			)
 		default:
 			row := &r.Rows[went[0]]
 			row.adapter, row.How = a, ByLoss

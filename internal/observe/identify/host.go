@@ -27,7 +27,14 @@ func CompareHost(p *plan.Plan, l listing.Listing) []Fact {
 				c.wrong("dual-homed-guest", "remove the address, or write host-address into the lab file",
 					"the host has %s: it is on %s, where the plan has no host interface", a.Addr(), s.Name)
 			case a.Addr() != s.HostLeg.Addr():
-				c.wrong("", "set "+s.HostLeg.String(), "the host has %s on %s (planned: %s)", a.Addr(), s.Name, s.HostLeg.Addr())
+				c.wrong(
+					"",
+					"set "+s.HostLeg.String(),
+					"the host has %s on %s (planned: %s)",
+					a.Addr(),
+					s.Name,
+					s.HostLeg.Addr(),
+				)
 			default:
 				has[s] = a
 				if a.Masked && a.Bits() != s.HostLeg.Bits() {

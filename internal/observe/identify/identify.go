@@ -71,7 +71,8 @@ func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 // aside reports whether it is a row that is no adapter of its own: its hardware address is another
 // row's, which has the addresses.
 func (x *pairing) aside(row Row) bool {
-	return row.listed.Tail != "" && slices.ContainsFunc(x.rows, func(o Row) bool { return o.adapter != nil && o.listed.Tail == row.listed.Tail })
+	return row.listed.Tail != "" &&
+		slices.ContainsFunc(x.rows, func(o Row) bool { return o.adapter != nil && o.listed.Tail == row.listed.Tail })
 }
 
 // doubts returns what of a listing was written wrongly.
@@ -94,9 +95,15 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 		}
 	}
 	if misnamed(i, a) {
-		return fmt.Sprintf("the console has it as %s, and by its address it is adapter %d, which is %s", i.Label, a.Number, a.Role)
+		return fmt.Sprintf(
+			"the console has it as %s, and by its address it is adapter %d, which is %s",
+			i.Label,
+			a.Number,
+			a.Role,
+		)
 	}
-	if s, near := network(p, i.Network); i.Network != "" && s != nil && !near && s != a.Segment && s != a.Segment.Wire.Root() {
+	if s, near := network(p, i.Network); i.Network != "" && s != nil && !near && s != a.Segment &&
+		s != a.Segment.Wire.Root() {
 		return fmt.Sprintf("it is attached to %s (planned: %s)", s.Name, a.Segment.Name)
 	}
 	if i.Link == listing.LinkDown && a.Plugged {
@@ -136,8 +143,13 @@ func Adopt(p *plan.Plan, m *plan.Machine, l listing.Listing) (Adoption, error) {
 			return out, fmt.Errorf("%s: %s", row.Device, row.Conflict)
 		case row.adapter == nil:
 			if !x.aside(row) {
-				return out, fmt.Errorf("%d interfaces are listed, but %s has %d adapters: which one %s is remains open", len(list), m.Name,
-					len(m.Own()), row.Device)
+				return out, fmt.Errorf(
+					"%d interfaces are listed, but %s has %d adapters: which one %s is remains open",
+					len(list),
+					m.Name,
+					len(m.Own()),
+					row.Device,
+				)
 			}
 			continue
 		}
@@ -165,7 +177,10 @@ func Adopt(p *plan.Plan, m *plan.Machine, l listing.Listing) (Adoption, error) {
 		}
 		out.Found[row.adapter] = is
 		out.ByOrder = out.ByOrder || row.How == ByOrder && len(m.Own()) > 1
-		out.By = append(out.By, fmt.Sprintf("%s is adapter %d (%s), by %s", row.Device, row.adapter.Number, row.adapter.Name, row.How))
+		out.By = append(
+			out.By,
+			fmt.Sprintf("%s is adapter %d (%s), by %s", row.Device, row.adapter.Number, row.adapter.Name, row.How),
+		)
 	}
 	if own := len(m.Own()); known < own {
 		return out, fmt.Errorf("%d addresses are listed, and %s has %d adapters", known, m.Name, own)

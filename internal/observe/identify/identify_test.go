@@ -101,7 +101,11 @@ func TestListings(t *testing.T) {
 func TestNeverWrong(t *testing.T) {
 	styles := []func(device, mac string) string{
 		func(d, m string) string {
-			return fmt.Sprintf("2: %s: <BROADCAST,UP,LOWER_UP> mtu 1500\n    link/ether %s brd ff:ff:ff:ff:ff:ff\n", d, m)
+			return fmt.Sprintf(
+				"2: %s: <BROADCAST,UP,LOWER_UP> mtu 1500\n    link/ether %s brd ff:ff:ff:ff:ff:ff\n",
+				d,
+				m,
+			)
 		},
 		func(d, m string) string { return fmt.Sprintf("%-16s UP             %s <BROADCAST>\n", d, m) },
 		func(d, m string) string {
@@ -115,7 +119,9 @@ func TestNeverWrong(t *testing.T) {
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.IntRange(2, 8).Draw(t, "adapters")
-		text := "bastion: 1\nlab: " + rapid.StringMatching(`x[a-z]{1,6}`).Draw(t, "lab") + "\nsegments:\n  up: {reach: upstream}\n"
+		text := "bastion: 1\nlab: " + rapid.StringMatching(`x[a-z]{1,6}`).
+			Draw(t, "lab") +
+			"\nsegments:\n  up: {reach: upstream}\n"
 		ports := "      - {role: wan, segment: up}\n"
 		for i := 1; i < n; i++ {
 			text += fmt.Sprintf("  s%d: {reach: isolated}\n", i)
@@ -153,7 +159,10 @@ func FuzzListing(f *testing.F) {
 	f.Add("2: eth0: <UP>\n    link/ether 02:5b:ac:50:c2:01\n    inet 10.83.16.1/24\n")
 	f.Add("eth0 c2:01\n\x1b[1m")
 	f.Add("eth0      Link encap:Ethernet  HWaddr 02:5B:AC:50:C2:01\n inet addr:1.2.3.4 Mask:255.0.0.0")
-	p := build(f, "bastion: 1\nlab: f\nsegments: {u: {reach: upstream}, i: {reach: isolated}}\nappliances: {g: {ports: [{role: wan, segment: u}, {role: lan, segment: i}]}}")
+	p := build(
+		f,
+		"bastion: 1\nlab: f\nsegments: {u: {reach: upstream}, i: {reach: isolated}}\nappliances: {g: {ports: [{role: wan, segment: u}, {role: lan, segment: i}]}}",
+	)
 	f.Fuzz(func(t *testing.T, text string) {
 		r := Listed(p, p.Machine("g"), listing.Read(text))
 		r.Answers(p, p.Machine("g"))
@@ -246,7 +255,13 @@ func TestPastesAgainstThePlan(t *testing.T) {
 				assert.NotEmpty(t, l.Interfaces, "%s: as planned for %s without an interface", file, m.Name)
 			}
 			for _, f := range facts {
-				assert.True(t, f.Sight == AsPlanned || f.Sight == Remark || f.Remedy != "", "%s: nothing to do about: %s", file, f.Message)
+				assert.True(
+					t,
+					f.Sight == AsPlanned || f.Sight == Remark || f.Remedy != "",
+					"%s: nothing to do about: %s",
+					file,
+					f.Message,
+				)
 			}
 		}
 	}

@@ -165,7 +165,10 @@ func (p Package) port(e *lab.Editor, w Wired, port *lab.Port, out *Filled) {
 	case !port.Has("mac"):
 		e.Set(port, "mac", fmt.Sprintf("'%s'", address))
 	case port.MAC != address:
-		out.Kept = append(out.Kept, fmt.Sprintf("the MAC address of %s keeps %s; the package has %s", w.Port.Name, port.MAC, address))
+		out.Kept = append(
+			out.Kept,
+			fmt.Sprintf("the MAC address of %s keeps %s; the package has %s", w.Port.Name, port.MAC, address),
+		)
 	}
 	if !w.Adapter.Plugged && port.Plugged && !port.Has("connect") {
 		e.Set(port, "connect", "later")

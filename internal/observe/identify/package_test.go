@@ -23,8 +23,10 @@ func text(t *testing.T) []byte {
 // anyBuilt draws a machine as packages describe theirs, with an adapter a port.
 func anyBuilt(t *rapid.T, ports int) Built {
 	b := Built{
-		CPUs:     rapid.IntRange(0, 9).Draw(t, "cpus"),
-		Memory:   lab.Bytes(rapid.SampledFrom([]int64{0, 256 << 20, 1000 << 20, 4 << 30, 3_000_000_000}).Draw(t, "memory")),
+		CPUs: rapid.IntRange(0, 9).Draw(t, "cpus"),
+		Memory: lab.Bytes(
+			rapid.SampledFrom([]int64{0, 256 << 20, 1000 << 20, 4 << 30, 3_000_000_000}).Draw(t, "memory"),
+		),
 		Disk:     lab.Bytes(rapid.SampledFrom([]int64{0, 1 << 30, 5 << 29, 20_000_000_001}).Draw(t, "disk")),
 		Firmware: rapid.SampledFrom([]string{"", "bios", "uefi"}).Draw(t, "firmware"),
 		Media:    rapid.SampledFrom([]string{"", "gate 1.iso"}).Draw(t, "media"),
@@ -34,7 +36,8 @@ func anyBuilt(t *rapid.T, ports int) Built {
 	}
 	models := rapid.SampledFrom([][]string{nil, {"virtio"}, {"e1000"}, {"virtio", "e1000"}}).Draw(t, "models")
 	names := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"Inside", "Outside: far", "DMZ", "yes", "net 1", "#2", "net 2"}),
-		ports, ports, rapid.ID[string]).Draw(t, "networks")
+		ports, ports, rapid.ID[string]).
+		Draw(t, "networks")
 	for k := range ports {
 		x := BuiltAdapter{Number: k + 1, Network: names[k], Models: models, Plugged: rapid.Bool().Draw(t, "plugged")}
 		if rapid.Bool().Draw(t, "fixed") {
@@ -65,7 +68,16 @@ func TestPackageIsWhatItSays(t *testing.T) {
 			w.Tell(k, port)
 		}
 		needs := lab.Needs{CPUs: b.CPUs, Memory: b.Memory, Disk: b.Disk, DiskBuses: b.Buses, NICs: b.Adapters[0].Models}
-		filled := Package{File: "gate.ova", SHA256: strings.Repeat("0f", 32), Needs: needs, Built: b, Wiring: w}.Fill(sampleText, m)
+		filled := Package{
+			File:   "gate.ova",
+			SHA256: strings.Repeat("0f", 32),
+			Needs:  needs,
+			Built:  b,
+			Wiring: w,
+		}.Fill(
+			sampleText,
+			m,
+		)
 		assert.Empty(t, filled.Kept)
 		l, err = lab.Read("lab.yaml", filled.Text)
 		require.NoError(t, err, "%s", filled.Text)
@@ -81,7 +93,10 @@ func TestPackageIsWhatItSays(t *testing.T) {
 
 // What the file says already stays, and is told.
 func TestPackageKeepsWhatIsSaid(t *testing.T) {
-	said := []byte(strings.NewReplacer("  sluice:\n", "  sluice:\n    machine: {cpus: 7, firmware: uefi}\n").Replace(string(text(t))))
+	said := []byte(
+		strings.NewReplacer("  sluice:\n", "  sluice:\n    machine: {cpus: 7, firmware: uefi}\n").
+			Replace(string(text(t))),
+	)
 	require.NotEqual(t, text(t), said)
 	l, err := lab.Read("lab.yaml", said)
 	require.NoError(t, err)
@@ -90,7 +105,11 @@ func TestPackageKeepsWhatIsSaid(t *testing.T) {
 	m := p.Machine("sluice")
 	b := Built{CPUs: 2, Firmware: "bios", Memory: 3 * lab.GiB}
 	filled := Package{File: "gate.ova", SHA256: strings.Repeat("0f", 32), Built: b}.Fill(said, m)
-	assert.Equal(t, []string{"machine: cpus keeps 7; the package has 2", "machine: firmware keeps uefi; the package has bios"}, filled.Kept)
+	assert.Equal(
+		t,
+		[]string{"machine: cpus keeps 7; the package has 2", "machine: firmware keeps uefi; the package has bios"},
+		filled.Kept,
+	)
 	assert.Contains(t, string(filled.Text), "cpus: 7")
 	assert.Contains(t, string(filled.Text), "memory: 3GiB")
 }

@@ -125,7 +125,13 @@ func (x *pairing) equals() {
 		}
 		for _, k := range rows {
 			if len(rows) > 1 {
-				x.rows[k].Conflict = fmt.Sprintf("%s and %s fit adapter %d (%s) equally", x.rows[rows[0]].Device, x.rows[rows[1]].Device, a.Number, a.Name)
+				x.rows[k].Conflict = fmt.Sprintf(
+					"%s and %s fit adapter %d (%s) equally",
+					x.rows[rows[0]].Device,
+					x.rows[rows[1]].Device,
+					a.Number,
+					a.Name,
+				)
 			}
 		}
 	}
@@ -168,7 +174,8 @@ func (x *pairing) take(k int, a *plan.Adapter, how How) {
 
 // hasPlanned reports whether it is an interface with the very address of an adapter.
 func hasPlanned(i listing.Interface, a *plan.Adapter) bool {
-	return a.Address.IsValid() && slices.ContainsFunc(i.Addresses, func(n listing.Address) bool { return n.Addr() == a.Address.Addr() })
+	return a.Address.IsValid() &&
+		slices.ContainsFunc(i.Addresses, func(n listing.Address) bool { return n.Addr() == a.Address.Addr() })
 }
 
 // calledSo reports whether it is an interface that is called as the port, or its segment.
@@ -203,7 +210,12 @@ func (x *pairing) byAddress() {
 		row := &x.rows[k]
 		switch {
 		case len(own) > 1:
-			row.Conflict = fmt.Sprintf("%s fits adapters %d and %d equally: read more of its digits", i.Tail, own[0].Number, own[1].Number)
+			row.Conflict = fmt.Sprintf(
+				"%s fits adapters %d and %d equally: read more of its digits",
+				i.Tail,
+				own[0].Number,
+				own[1].Number,
+			)
 		case len(own) == 1:
 			if old, twice := x.taken[own[0]]; twice && (x.rows[old].listed.Device != i.Device || i.Device == "") {
 				if mine, other := x.bridged(k, old); mine || other {
@@ -213,7 +225,12 @@ func (x *pairing) byAddress() {
 					}
 					continue
 				}
-				clash := fmt.Sprintf("%s and %s both look like adapter %d", x.rows[old].Device, row.Device, own[0].Number)
+				clash := fmt.Sprintf(
+					"%s and %s both look like adapter %d",
+					x.rows[old].Device,
+					row.Device,
+					own[0].Number,
+				)
 				x.rows[old].Conflict, row.Conflict = clash, clash
 				x.rows[old].clash, row.clash = true, true
 			}
@@ -232,7 +249,9 @@ func (x *pairing) byAddress() {
 // over the other: the one with the addresses; none when both have some.
 func (x *pairing) bridged(k, old int) (mine, other bool) {
 	a, b := x.rows[k].listed, x.rows[old].listed
-	return len(a.Addresses) > 0 && len(b.Addresses) == 0 && a.Tag == 0 && b.Tag == 0, len(a.Addresses) == 0 && len(b.Addresses) > 0
+	return len(a.Addresses) > 0 && len(b.Addresses) == 0 && a.Tag == 0 &&
+			b.Tag == 0, len(a.Addresses) == 0 &&
+			len(b.Addresses) > 0
 }
 
 // strange returns what is wrong with a hardware address that is none of the machine's;
@@ -240,16 +259,28 @@ func (x *pairing) bridged(k, old int) (mine, other bool) {
 func (x *pairing) strange(i listing.Interface) string {
 	for _, a := range x.p.Adapters {
 		if a.Machine != x.m && a.Over == nil && len(i.Tail) >= 4 && strings.HasSuffix(hex(a), i.Tail) {
-			return fmt.Sprintf("that is adapter %d of %s: is this the console of %s?", a.Number, a.Machine.Name, a.Machine.Name)
+			return fmt.Sprintf(
+				"that is adapter %d of %s: is this the console of %s?",
+				a.Number,
+				a.Machine.Name,
+				a.Machine.Name,
+			)
 		}
 	}
 	given := slices.ContainsFunc(x.m.Adapters, func(a *plan.Adapter) bool { return a.MACGiven })
 	for _, a := range x.m.Adapters {
 		if h := hex(a); a.Over == nil && len(i.Tail) >= 4 && differs(h[12-len(i.Tail):], i.Tail) == 1 {
-			return fmt.Sprintf("it is in no plan; one digit differs from adapter %d (%s): read it again", a.Number, a.MAC.Tail((len(i.Tail)+1)/2))
+			return fmt.Sprintf(
+				"it is in no plan; one digit differs from adapter %d (%s): read it again",
+				a.Number,
+				a.MAC.Tail((len(i.Tail)+1)/2),
+			)
 		}
 	}
-	alike := slices.ContainsFunc(x.m.Adapters, func(a *plan.Adapter) bool { return strings.HasPrefix(i.Tail, hex(a)[:8]) })
+	alike := slices.ContainsFunc(
+		x.m.Adapters,
+		func(a *plan.Adapter) bool { return strings.HasPrefix(i.Tail, hex(a)[:8]) },
+	)
 	if given || len(i.Tail) < 12 || alike { // the planned ones were set, and this is none of them
 		return "its MAC address is in no plan"
 	}

@@ -36,9 +36,17 @@ func (c *comparison) answers(x *pairing) {
 				port.Name+map[bool]string{true: " serves DHCP", false: " does not serve DHCP"}[port.Leases != nil])
 		case len(a.Text) <= 3 && (yes || no):
 		case asks("start", "first", "begin", "from") && port.Leases != nil:
-			c.answeredAddress(a, port.Leases.Pool.From.String(), "the pool of "+port.Name+" begins at "+port.Leases.Pool.From.String())
+			c.answeredAddress(
+				a,
+				port.Leases.Pool.From.String(),
+				"the pool of "+port.Name+" begins at "+port.Leases.Pool.From.String(),
+			)
 		case asks("end", "last") && port.Leases != nil:
-			c.answeredAddress(a, port.Leases.Pool.To.String(), "the pool of "+port.Name+" ends at "+port.Leases.Pool.To.String())
+			c.answeredAddress(
+				a,
+				port.Leases.Pool.To.String(),
+				"the pool of "+port.Name+" ends at "+port.Leases.Pool.To.String(),
+			)
 		case asks("gateway", "router", "next hop"):
 			want := "none"
 			if port.Gateway.IsValid() {
@@ -47,8 +55,12 @@ func (c *comparison) answers(x *pairing) {
 			c.answeredAddress(a, want, "the gateway planned for "+port.Name+" is "+want)
 		case asks("bit", "mask", "prefix", "length"):
 			length := fmt.Sprint(port.Segment.Subnet.Bits())
-			c.answered(strings.TrimPrefix(a.Text, "/") == length || a.Text == subnet.Mask(port.Segment.Subnet.Bits()), length, a,
-				port.Segment.Name+" has /"+length)
+			c.answered(
+				strings.TrimPrefix(a.Text, "/") == length || a.Text == subnet.Mask(port.Segment.Subnet.Bits()),
+				length,
+				a,
+				port.Segment.Name+" has /"+length,
+			)
 		case asks("tag", "vlan") && port.Over != nil:
 			c.answered(a.Text == fmt.Sprint(port.Segment.Tag), fmt.Sprint(port.Segment.Tag), a,
 				fmt.Sprintf("%s has the tag %d", port.Segment.Name, port.Segment.Tag))
@@ -65,7 +77,14 @@ func (c *comparison) answers(x *pairing) {
 func (c *comparison) answeredAddress(a listing.Answer, want, why string) {
 	text, _, _ := strings.Cut(a.Text, "/")
 	if _, err := subnet.ParseAddr(text); err != nil && want != "none" {
-		c.wrong("", "go back and answer "+want, "%q was entered in line %d, which is not an address: %v", a.Text, a.Line, err)
+		c.wrong(
+			"",
+			"go back and answer "+want,
+			"%q was entered in line %d, which is not an address: %v",
+			a.Text,
+			a.Line,
+			err,
+		)
 		return
 	}
 	c.answered(text == want || want == "none" && strings.EqualFold(text, "none"), want, a, why)
@@ -76,7 +95,14 @@ func (c *comparison) answeredAddress(a listing.Answer, want, why string) {
 func (c *comparison) answeredDevice(x *pairing, typed map[string]*plan.Adapter, port *plan.Adapter, a listing.Answer) {
 	name := strings.ToLower(a.Text)
 	if other := typed[name]; other != nil && other != port && other.Over == nil && port.Over == nil {
-		c.wrong("unpinned-order", "go back and answer each with its own", "%s was typed for %s and for %s", a.Text, other.Name, port.Name)
+		c.wrong(
+			"unpinned-order",
+			"go back and answer each with its own",
+			"%s was typed for %s and for %s",
+			a.Text,
+			other.Name,
+			port.Name,
+		)
 		return
 	}
 	typed[name] = port
@@ -86,7 +112,12 @@ func (c *comparison) answeredDevice(x *pairing, typed map[string]*plan.Adapter, 
 	}
 	if k, ok := x.taken[port]; ok && x.rows[k].How.Sure() && x.rows[k].listed.Device != "" {
 		device := x.rows[k].listed.Device
-		c.answered(strings.EqualFold(a.Text, device), device, a, fmt.Sprintf("%s is %s, by %s", port.Name, device, x.rows[k].How))
+		c.answered(
+			strings.EqualFold(a.Text, device),
+			device,
+			a,
+			fmt.Sprintf("%s is %s, by %s", port.Name, device, x.rows[k].How),
+		)
 	}
 }
 

@@ -52,8 +52,13 @@ func (c *comparison) ways(x *pairing) {
 		case slices.Contains(hops, r.Gateway):
 			c.on(r.Line, "its next hop is %s", r.Gateway)
 		case c.m.Appliance != nil && at != nil && at.Role != lab.WAN:
-			c.wrong("inside-gateway", "take the gateway of "+at.Name+" away: only the WAN has one",
-				"%s, an inside port, has the gateway %s: the appliance would send everything back inside", at.Name, r.Gateway)
+			c.wrong(
+				"inside-gateway",
+				"take the gateway of "+at.Name+" away: only the WAN has one",
+				"%s, an inside port, has the gateway %s: the appliance would send everything back inside",
+				at.Name,
+				r.Gateway,
+			)
 		case len(hops) == 0 && c.m.Appliance != nil && (at != nil || c.p.Home(r.Gateway) == nil):
 			c.planned("its next hop is %s, from upstream", r.Gateway)
 		case len(hops) == 0:
@@ -103,7 +108,8 @@ func leadsPast(p *plan.Plan, hop netip.Addr) string {
 // portOf returns the adapter that a way goes out by.
 func (c *comparison) portOf(x *pairing, r listing.Route) *plan.Adapter {
 	for _, row := range x.rows {
-		if row.adapter != nil && r.Device != "" && (strings.EqualFold(row.listed.Device, r.Device) || strings.EqualFold(row.listed.Label, r.Device)) {
+		if row.adapter != nil && r.Device != "" &&
+			(strings.EqualFold(row.listed.Device, r.Device) || strings.EqualFold(row.listed.Label, r.Device)) {
 			return row.adapter
 		}
 	}
@@ -146,11 +152,19 @@ func (c *comparison) resolvers() {
 	switch {
 	case seen || c.m.Appliance != nil:
 	case stub:
-		c.unseen("on "+c.m.Name+" type resolvectl dns", "it is its own DNS server, and its upstream is not shown; planned: %s", strings.Join(subnet.Texts(planned), " or "))
+		c.unseen(
+			"on "+c.m.Name+" type resolvectl dns",
+			"it is its own DNS server, and its upstream is not shown; planned: %s",
+			strings.Join(subnet.Texts(planned), " or "),
+		)
 	case c.l.NamesHere:
 		c.wrong("no-names", "set the DNS server "+strings.Join(subnet.Texts(planned), " or "), "it has no DNS server")
 	default:
-		c.unseen(c.show.resolvers, "its DNS server is not shown (planned: %s)", strings.Join(subnet.Texts(planned), " or "))
+		c.unseen(
+			c.show.resolvers,
+			"its DNS server is not shown (planned: %s)",
+			strings.Join(subnet.Texts(planned), " or "),
+		)
 	}
 }
 
@@ -169,8 +183,15 @@ func (c *comparison) neighbors() {
 			case hex(a) == n.Tail:
 				c.planned("%s answers for %s", a.Machine.Name, n.Address)
 			case a.MACGiven:
-				c.wrong("duplicate-address", "find the machine with that MAC address", "%s is answered for by %s (planned: %s of %s): another machine has that address",
-					n.Address, mac.Pairs(n.Tail), a.MAC, a.Machine.Name)
+				c.wrong(
+					"duplicate-address",
+					"find the machine with that MAC address",
+					"%s is answered for by %s (planned: %s of %s): another machine has that address",
+					n.Address,
+					mac.Pairs(n.Tail),
+					a.MAC,
+					a.Machine.Name,
+				)
 			}
 		}
 	}
@@ -207,8 +228,10 @@ func commandsOf(l listing.Listing, on string) commands {
 		return commands{onIt("ip address"), onIt("ip route"), onIt("resolvectl dns, or cat /etc/resolv.conf"),
 			onIt("dhclient -v DEVICE, or reconnect it")}
 	}
-	return commands{"copy what " + on + " shows of its addresses (ip address, ifconfig, ipconfig /all, or its own page)",
+	return commands{
+		"copy what " + on + " shows of its addresses (ip address, ifconfig, ipconfig /all, or its own page)",
 		"copy what " + on + " shows of its routes (ip route, netstat -rn, ipconfig /all, or its own page)",
 		"copy what " + on + " shows of its DNS servers (cat /etc/resolv.conf, ipconfig /all)",
-		"wait a moment, then renew the lease on " + on + ", and copy it again"}
+		"wait a moment, then renew the lease on " + on + ", and copy it again",
+	}
 }

@@ -125,7 +125,8 @@ func Of(p *plan.Plan, m *plan.Machine, l listing.Listing) (own listing.Listing, 
 			note(first(i.Machine))
 			return true
 		}
-		if len(i.Tail) != 12 || slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool { return hex(a) == i.Tail }) {
+		if len(i.Tail) != 12 ||
+			slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool { return hex(a) == i.Tail }) {
 			return false
 		}
 		for _, a := range p.Adapters {
@@ -137,7 +138,10 @@ func Of(p *plan.Plan, m *plan.Machine, l listing.Listing) (own listing.Listing, 
 		return false
 	})
 	own.Routes = slices.DeleteFunc(slices.Clone(l.Routes), func(r listing.Route) bool { return foreign(r.Machine) })
-	own.Resolvers = slices.DeleteFunc(slices.Clone(l.Resolvers), func(r listing.Resolver) bool { return foreign(r.Machine) })
+	own.Resolvers = slices.DeleteFunc(
+		slices.Clone(l.Resolvers),
+		func(r listing.Resolver) bool { return foreign(r.Machine) },
+	)
 	return own, others
 }
 

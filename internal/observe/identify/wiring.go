@@ -154,12 +154,21 @@ func (w Wiring) Unconnected() []string {
 		switch n := x.Adapter.Number; {
 		case x.Port != nil:
 		case slices.ContainsFunc(w[k:], func(x Wired) bool { return x.Port != nil }):
-			said = append(said, fmt.Sprintf("adapter %d of the package (%q) is not a port, but comes before others that are: "+
-				"the lab would count them wrong; add a port for it, such as one with role manage, as the port in place %d",
-				n, x.Adapter.Network, n))
+			said = append(
+				said,
+				fmt.Sprintf("adapter %d of the package (%q) is not a port, but comes before others that are: "+
+					"the lab would count them wrong; add a port for it, such as one with role manage, as the port in place %d",
+					n, x.Adapter.Network, n),
+			)
 		default:
-			said = append(said, fmt.Sprintf("adapter %d of the package (%q) is not a port: it is written as unused, and remains unconnected", n,
-				x.Adapter.Network))
+			said = append(
+				said,
+				fmt.Sprintf(
+					"adapter %d of the package (%q) is not a port: it is written as unused, and remains unconnected",
+					n,
+					x.Adapter.Network,
+				),
+			)
 		}
 	}
 	return said

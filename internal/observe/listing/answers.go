@@ -7,7 +7,8 @@ func (r *reader) answered(line string) bool {
 	text := strings.TrimSpace(line)
 	if r.asked != nil {
 		value, prompted := strings.CutPrefix(text, ">")
-		if value = strings.TrimSpace(value); prompted || len(strings.Fields(value)) == 1 && value != "" && !strings.HasSuffix(value, ":") {
+		if value = strings.TrimSpace(value); prompted ||
+			len(strings.Fields(value)) == 1 && value != "" && !strings.HasSuffix(value, ":") {
 			if value != "" {
 				r.typed(r.asked.Question, value)
 			}
@@ -17,7 +18,8 @@ func (r *reader) answered(line string) bool {
 		r.asked = nil
 	}
 	at := strings.LastIndexAny(text, ":?>")
-	if at < 0 || !question.MatchString(text[:at]) || len(strings.Fields(text[at+1:])) > 1 || strings.HasPrefix(text, "http") {
+	if at < 0 || !question.MatchString(text[:at]) || len(strings.Fields(text[at+1:])) > 1 ||
+		strings.HasPrefix(text, "http") {
 		return false
 	}
 	if i := strings.Index(text, ": "); i > 0 && i < at && question.MatchString(text[:i]) {

@@ -24,7 +24,18 @@ func isDeviceAlone(words []word) bool {
 func isRole(text string) bool {
 	t := strings.ToLower(strings.Trim(text, ":"))
 	switch strings.TrimRight(t, "0123456789") {
-	case "wan", "lan", "dmz", "opt", "mgmt", "management", "manage", "admin", "outside", "inside", "internal", "external":
+	case "wan",
+		"lan",
+		"dmz",
+		"opt",
+		"mgmt",
+		"management",
+		"manage",
+		"admin",
+		"outside",
+		"inside",
+		"internal",
+		"external":
 		return true
 	}
 	return false
@@ -32,9 +43,13 @@ func isRole(text string) bool {
 
 var (
 	deviceForm = form(`^[A-Za-z][A-Za-z_-]*\d[\w./@-]*$`)
-	keyInside  = form(`(?i)(addr|adress|gateway|mask|dns|server|method|route|origin|prefix|connected|present|network|adapter|driver|cable|router)`)
-	noDevices  = form(`(?i)^(ipv?|v|inet|dhcpv?|dhcp|dns|route|ip|tcp|udp|icmp|http|https|ssh|sha|md|x|utf|rfc|ntp|nd|link#|step|version|line|port#|option|opt|wan|lan|dmz|` +
-		`mgmt|answer|vlan|tag|mtu|qlen|metric|uptime|build|release|page|day|week|section|note|tab|fig|table|item|id|no|num|nr|win|bit|cpu|disk|mem|ram|slot|pci)\d[\d.]*$`)
+	keyInside  = form(
+		`(?i)(addr|adress|gateway|mask|dns|server|method|route|origin|prefix|connected|present|network|adapter|driver|cable|router)`,
+	)
+	noDevices = form(
+		`(?i)^(ipv?|v|inet|dhcpv?|dhcp|dns|route|ip|tcp|udp|icmp|http|https|ssh|sha|md|x|utf|rfc|ntp|nd|link#|step|version|line|port#|option|opt|wan|lan|dmz|` +
+			`mgmt|answer|vlan|tag|mtu|qlen|metric|uptime|build|release|page|day|week|section|note|tab|fig|table|item|id|no|num|nr|win|bit|cpu|disk|mem|ram|slot|pci)\d[\d.]*$`,
+	)
 )
 
 // isDevice reports whether it is a word that has the form of an interface's name: letters, then
@@ -47,7 +62,8 @@ func isDevice(w string) bool {
 		return false
 	}
 	low := strings.ToLower(w)
-	return (!isHex(w) || len(w) < 4) && !strings.HasPrefix(low, "lft") && !strings.HasSuffix(low, "ms") && tailDigits(w) == ""
+	return (!isHex(w) || len(w) < 4) && !strings.HasPrefix(low, "lft") && !strings.HasSuffix(low, "ms") &&
+		tailDigits(w) == ""
 }
 
 // isRiding tells vlan48 and the like beside a parent's name.
@@ -59,7 +75,9 @@ func isRiding(w string) bool {
 func hasState(words []word) bool {
 	for _, w := range words[1:] {
 		if w.is("up", "down", "unknown", "lowerlayerdown", "dormant", "active", "connected", "disconnected", "unavailable", "no-carrier") ||
-			strings.HasPrefix(w.text, "flags") || w.is("encap") || strings.HasPrefix(w.text, "mtu") || w.label && fieldOf(w.text) == link {
+			strings.HasPrefix(w.text, "flags") || w.is("encap") ||
+			strings.HasPrefix(w.text, "mtu") ||
+			w.label && fieldOf(w.text) == link {
 			return true
 		}
 	}

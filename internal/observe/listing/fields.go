@@ -73,23 +73,65 @@ var vocabulary = []struct {
 	{resolver, "domain name serv; domain name server; dns serv conf; dns server conf; dns servers configured"},
 	{deviceField, "interface name; interface alias; general device; device name; generals device"},
 	{destination, "destination; dest; dst; netzwerkziel; destino; network destination"},
-	{ignored, "connection type; profile; net bios; parent; iaid; duid; ipv6; inet6; ip6; inet 6; suffix; suffixe; sufijo; sufixo; search; domain; domane; domaine; dominio; descri; beschreib; netbios; wins; node type; knotentyp; type de noeud; tipo de nodo; tipo de no"},
-	{ignored, "lease obtain; lease expir; lease time; lease erhalt; lease lauft; lease ab; bail; concesion; concess; validade; expira; renew; rebind; uuid; bcast; broadcast; brd; mtu; metric; routing enabled; ip routing; proxy; dhcpv6; dhcp 6; ntp; time server; model; driver; speed; vitesse; duplex; autokonfig akt; autoconfiguration enab; autoconfiguration acti; configuracion auto hab; configuracao auto; configuration auto; link local; if index; index; interface index; flags; queue; last change; ttl; netlabel; kernel; store; preferred life; valid life; skip as source"},
-	{leaseServer, "dhcp server; dhcp serv; server dhcp; serveur dhcp; servidor dhcp; dhcp identif; server ident; server addr; dhcp from; lease server; lease from; dhcp 4 server"},
-	{resolver, "dnsserv; dns serv; serv dns; name server; nameserver; nameservers; dns; resolver; resolvers; domain name servers; servidores dns; nom serveur"},
-	{leased, "dynamic; dhcp enabled; dhcp aktiv; dhcp activ; dhcp habil; dhcp ativ; dhcp abil; dhcp; dhcp 4; dhcpv4; ipv 4 method; ipv4 method; bootproto; mode; modo; ip assignment; address type; address assignment; addressing; ip config; prefix origin; suffix origin; address origin"},
-	{gateway, "gateway; gatway; passerelle; puerta; enlace; default route; standardgateway; standaardgateway; router; routers; next hop; nexthop; gw; default gw; proximo salto; pasarela; via; nh; hop; prochain saut; nachster hop"},
+	{
+		ignored,
+		"connection type; profile; net bios; parent; iaid; duid; ipv6; inet6; ip6; inet 6; suffix; suffixe; sufijo; sufixo; search; domain; domane; domaine; dominio; descri; beschreib; netbios; wins; node type; knotentyp; type de noeud; tipo de nodo; tipo de no",
+	},
+	{
+		ignored,
+		"lease obtain; lease expir; lease time; lease erhalt; lease lauft; lease ab; bail; concesion; concess; validade; expira; renew; rebind; uuid; bcast; broadcast; brd; mtu; metric; routing enabled; ip routing; proxy; dhcpv6; dhcp 6; ntp; time server; model; driver; speed; vitesse; duplex; autokonfig akt; autoconfiguration enab; autoconfiguration acti; configuracion auto hab; configuracao auto; configuration auto; link local; if index; index; interface index; flags; queue; last change; ttl; netlabel; kernel; store; preferred life; valid life; skip as source",
+	},
+	{
+		leaseServer,
+		"dhcp server; dhcp serv; server dhcp; serveur dhcp; servidor dhcp; dhcp identif; server ident; server addr; dhcp from; lease server; lease from; dhcp 4 server",
+	},
+	{
+		resolver,
+		"dnsserv; dns serv; serv dns; name server; nameserver; nameservers; dns; resolver; resolvers; domain name servers; servidores dns; nom serveur",
+	},
+	{
+		leased,
+		"dynamic; dhcp enabled; dhcp aktiv; dhcp activ; dhcp habil; dhcp ativ; dhcp abil; dhcp; dhcp 4; dhcpv4; ipv 4 method; ipv4 method; bootproto; mode; modo; ip assignment; address type; address assignment; addressing; ip config; prefix origin; suffix origin; address origin",
+	},
+	{
+		gateway,
+		"gateway; gatway; passerelle; puerta; enlace; default route; standardgateway; standaardgateway; router; routers; next hop; nexthop; gw; default gw; proximo salto; pasarela; via; nh; hop; prochain saut; nachster hop",
+	},
 	{pool, "pool; range; start address; end address; bereich; plage; rango; intervalo"},
-	{mask, "mask; netmask; maske; subnetmask; subnetzmaske; netzmaske; masque; mascara; maschera; masker; genmask; prefix length; prefixlength; prefixlen; prefix; bit count; subnet bits; mask bits"},
-	{hardware, "physical addr; physikal; physisch; physique; fisica; fisico; endereco fis; hw addr; hwaddr; hardware; mac; macaddr; ether; lladdr; link addr; link layer addr; station addr; perm addr; materiel"},
-	{machine, "host name; hostname; vm; vm name; vmname; virtual machine; rechnername; hostnam; nom de l hote; nom hote; nombre de host; nome do host; computer name; machine; system name; guest name"},
-	{destination, "destination; dest; dst; netzwerkziel; ziel; destino; destination prefix; network destination; reseau; route"},
-	{ownAddress, "ipv 4; ipv4; ip addr; ipaddr; ip adr; ipaddr; adresse ip; direccion ip; direccion; endereco; indirizzo; ipadres; inet addr; inet; ip 4 addr; ip4 addr; local addr; fixed addr; lan ip; wan ip; address; addr; adresse; ip; v 4; v4; local; nexthop self"},
-	{link, "plugged; media state; medienstatus; medien; medios; midia; media; statut; estado; state; status; link; carrier; cable; connected; connect at; admin; oper; operstate; link status; stato"},
+	{
+		mask,
+		"mask; netmask; maske; subnetmask; subnetzmaske; netzmaske; masque; mascara; maschera; masker; genmask; prefix length; prefixlength; prefixlen; prefix; bit count; subnet bits; mask bits",
+	},
+	{
+		hardware,
+		"physical addr; physikal; physisch; physique; fisica; fisico; endereco fis; hw addr; hwaddr; hardware; mac; macaddr; ether; lladdr; link addr; link layer addr; station addr; perm addr; materiel",
+	},
+	{
+		machine,
+		"host name; hostname; vm; vm name; vmname; virtual machine; rechnername; hostnam; nom de l hote; nom hote; nombre de host; nome do host; computer name; machine; system name; guest name",
+	},
+	{
+		destination,
+		"destination; dest; dst; netzwerkziel; ziel; destino; destination prefix; network destination; reseau; route",
+	},
+	{
+		ownAddress,
+		"ipv 4; ipv4; ip addr; ipaddr; ip adr; ipaddr; adresse ip; direccion ip; direccion; endereco; indirizzo; ipadres; inet addr; inet; ip 4 addr; ip4 addr; local addr; fixed addr; lan ip; wan ip; address; addr; adresse; ip; v 4; v4; local; nexthop self",
+	},
+	{
+		link,
+		"plugged; media state; medienstatus; medien; medios; midia; media; statut; estado; state; status; link; carrier; cable; connected; connect at; admin; oper; operstate; link status; stato",
+	},
 	{vlan, "vlan; vlan id; vid; tag; vlan tag"},
-	{network, "vnet; network; switch; vswitch; switch name; bridge; port group; portgroup; source network; source bridge; attached; attachment; network name; connection; virtual switch; netzwerk; verbunden mit; conectado a; connecte a; network label; uplink; lan segment; net; connected to; backing; source"},
+	{
+		network,
+		"vnet; network; switch; vswitch; switch name; bridge; port group; portgroup; source network; source bridge; attached; attachment; network name; connection; virtual switch; netzwerk; verbunden mit; conectado a; connecte a; network label; uplink; lan segment; net; connected to; backing; source",
+	},
 	{roleField, "role; zone; purpose; label; rolle"},
-	{deviceField, "interface; iface; ifname; if name; device; netif; nic; schnittstelle; interfaz; interfaccia; interface alias; alias; ifc; dev; port; adapter name; real interface; assigned"},
+	{
+		deviceField,
+		"interface; iface; ifname; if name; device; netif; nic; schnittstelle; interfaz; interfaccia; interface alias; alias; ifc; dev; port; adapter name; real interface; assigned",
+	},
 	{nameField, "name; nom; nombre; nome; adapter; id; title"},
 }
 
@@ -184,9 +226,32 @@ func alike(x, w string) bool {
 // nothing tells values that say that there is none.
 func nothing(value string) bool {
 	switch foldLabel(value) {
-	case "", "none", "no", "n a", "na", "not set", "unset", "unassigned", "not assigned", "keine", "kein", "keiner", "aucun",
-		"aucune", "ninguno",
-		"ninguna", "nenhum", "nenhuma", "nessuno", "geen", "empty", "null", "off", "not configured", "without", "undefined":
+	case "",
+		"none",
+		"no",
+		"n a",
+		"na",
+		"not set",
+		"unset",
+		"unassigned",
+		"not assigned",
+		"keine",
+		"kein",
+		"keiner",
+		"aucun",
+		"aucune",
+		"ninguno",
+		"ninguna",
+		"nenhum",
+		"nenhuma",
+		"nessuno",
+		"geen",
+		"empty",
+		"null",
+		"off",
+		"not configured",
+		"without",
+		"undefined":
 		return true
 	}
 	return false
@@ -195,8 +260,23 @@ func nothing(value string) bool {
 // saysYes and saysNo tell answers to whether something is so.
 func saysYes(value string) bool {
 	switch first(foldLabel(value)) {
-	case "yes", "ja", "oui", "si", "sim", "true", "on", "enabled", "1", "auto", "dhcp", "dynamic", "lease", "leased", "y",
-		"automatic", "dhcp4":
+	case "yes",
+		"ja",
+		"oui",
+		"si",
+		"sim",
+		"true",
+		"on",
+		"enabled",
+		"1",
+		"auto",
+		"dhcp",
+		"dynamic",
+		"lease",
+		"leased",
+		"y",
+		"automatic",
+		"dhcp4":
 		return true
 	}
 	return false
@@ -204,7 +284,20 @@ func saysYes(value string) bool {
 
 func saysNo(value string) bool {
 	switch first(foldLabel(value)) {
-	case "no", "nein", "non", "nao", "false", "off", "disabled", "0", "manual", "static", "fixed", "n", "none", "statisch":
+	case "no",
+		"nein",
+		"non",
+		"nao",
+		"false",
+		"off",
+		"disabled",
+		"0",
+		"manual",
+		"static",
+		"fixed",
+		"n",
+		"none",
+		"statisch":
 		return true
 	}
 	return false

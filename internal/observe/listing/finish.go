@@ -26,7 +26,10 @@ func (r *reader) finish() Listing {
 		if whole && len(i.Tail) < 12 { // beside whole ones shorter digits are something else
 			i.Tail = ""
 		}
-		said := i.Tail != "" || i.Lease != LeaseUnsaid || len(i.Addresses) > 0 || i.Network != "" || i.LeaseServer.IsValid() || i.NoGateway || i.Unanswered ||
+		said := i.Tail != "" || i.Lease != LeaseUnsaid || len(i.Addresses) > 0 || i.Network != "" ||
+			i.LeaseServer.IsValid() ||
+			i.NoGateway ||
+			i.Unanswered ||
 			i.Link != LinkUnknown && i.Device != ""
 		if said || i.Device != "" && i.Label != "" {
 			r.out.Interfaces = append(r.out.Interfaces, *i)
@@ -57,13 +60,15 @@ func loopback(i *Interface) bool {
 	if i.Device == "lo" || i.Device == "lo0" || strings.HasPrefix(strings.ToLower(i.Device), "loopback") {
 		return true
 	}
-	return len(i.Addresses) > 0 && !slices.ContainsFunc(i.Addresses, func(a Address) bool { return !a.Addr().IsLoopback() })
+	return len(i.Addresses) > 0 &&
+		!slices.ContainsFunc(i.Addresses, func(a Address) bool { return !a.Addr().IsLoopback() })
 }
 
 // same reports whether two tables speak of one interface: by its device, its hardware
 // address, or its label where one of them has nothing else.
 func same(a, b *Interface) bool {
-	if a.Machine != b.Machine && a.Machine != "" && b.Machine != "" || a.Tag != b.Tag && a.Device != "" && b.Device != "" {
+	if a.Machine != b.Machine && a.Machine != "" && b.Machine != "" ||
+		a.Tag != b.Tag && a.Device != "" && b.Device != "" {
 		return false
 	}
 	switch {

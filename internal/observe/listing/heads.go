@@ -59,7 +59,8 @@ func (r *reader) headByWords(words []word, indent int) []word {
 		if role > 0 && (value < 0 || role < value || words[role].bracket) && role <= 3 {
 			label = words[role].text
 		}
-		if value < 0 && !words[0].label && !hasState(words) && role < 0 && len(words) > 1 && !tailLike(words[1:]) && !isNothing(words[1].text) &&
+		if value < 0 && !words[0].label && !hasState(words) && role < 0 && len(words) > 1 && !tailLike(words[1:]) &&
+			!isNothing(words[1].text) &&
 			fieldOf(words[1].text) == noField {
 			return words
 		}
@@ -112,7 +113,9 @@ func (r *reader) headByWords(words []word, indent int) []word {
 func beside(words []word, role, device int) bool {
 	from, to := min(role, device), max(role, device)
 	for _, w := range words[from+1 : to] {
-		if w.kind != arrow && !w.is("is", "on", "as", "for", "at", "the", "=", "by", "to") && fieldOf(w.text) != deviceField && !(w.bracket && isRole(w.text)) {
+		if w.kind != arrow && !w.is("is", "on", "as", "for", "at", "the", "=", "by", "to") &&
+			fieldOf(w.text) != deviceField &&
+			!(w.bracket && isRole(w.text)) {
 			return false
 		}
 	}
@@ -139,7 +142,8 @@ func (r *reader) numberedHead(line string, m []string) []word {
 	n := tagOf(m[2])
 	stem := strings.ToLower(strings.ReplaceAll(m[1], " ", ""))
 	rest := line[len(m[0]):]
-	config := strings.HasPrefix(rest, ".") || strings.HasPrefix(strings.TrimLeft(rest, " "), ":") && strings.Contains(rest, "=") ||
+	config := strings.HasPrefix(rest, ".") ||
+		strings.HasPrefix(strings.TrimLeft(rest, " "), ":") && strings.Contains(rest, "=") ||
 		strings.HasPrefix(strings.TrimLeft(rest, " "), "=")
 	if config && stem != "adapter" && stem != "networkadapter" {
 		if r.numbers == nil {
@@ -153,10 +157,13 @@ func (r *reader) numberedHead(line string, m []string) []word {
 		r.start("", "", max(n, 1))
 	}
 	r.used = true
-	if !config && r.now != nil && !strings.HasPrefix(strings.TrimLeft(rest, " "), ":") { // columns: what it is on, then states
+	if !config && r.now != nil &&
+		!strings.HasPrefix(strings.TrimLeft(rest, " "), ":") { // columns: what it is on, then states
 		for _, cell := range cells.FindAllString(rest, -1) {
 			list := split(cell)
-			if len(list) > 0 && list[0].kind == plainWord && !upWords.MatchString(cell) && !downWords.MatchString(cell) && r.now.Network == "" {
+			if len(list) > 0 && list[0].kind == plainWord && !upWords.MatchString(cell) &&
+				!downWords.MatchString(cell) &&
+				r.now.Network == "" {
 				r.now.Network = cell
 			}
 		}
@@ -174,8 +181,9 @@ func (r *reader) roleHead(words []word, device, value int) []word {
 	}
 	if device > 0 && (value < 0 || device < value) {
 		before := words[device-1]
-		if before.kind == arrow || words[device].bracket || before.label || device == 1 || before.is("on", "is", "interface",
-			"port", "device", "=") ||
+		if before.kind == arrow || words[device].bracket || before.label || device == 1 ||
+			before.is("on", "is", "interface",
+				"port", "device", "=") ||
 			fieldOf(before.text) == deviceField {
 			r.start(words[device].text, label, 0)
 			r.used = true
@@ -204,7 +212,8 @@ func (r *reader) tail(words []word) []word {
 	}
 	if !tailLike(words) {
 		for _, w := range words { // beside other words only what is no count and no time of day
-			if d := tailDigits(w.text); w.kind == plainWord && len(d) >= 4 && strings.ContainsAny(w.text, ":-") && !clock.MatchString(w.text) {
+			if d := tailDigits(w.text); w.kind == plainWord && len(d) >= 4 && strings.ContainsAny(w.text, ":-") &&
+				!clock.MatchString(w.text) {
 				r.now.Tail, r.used = d, true
 				break
 			}

@@ -6,9 +6,15 @@ import (
 )
 
 var (
-	granted    = form(`(?i)\bdhcpack\b|\bbound to\b|\bleased\b|\bacquired\b|\bobtained\b|\bnew lease\b|\blease of\b|\bgot lease\b`)
-	unanswered = form(`(?i)\bno (?:lease|dhcpoffers?|offers?|working leases|dhcp servers?)\b|\blease failed\b|\bfailed to (?:get|obtain) .*lease\b`)
-	talk       = form(`(?i)\bdhcp(discover|request|offer|nak|inform|release|decline)\b|\boffered\b|\bbroadcasting\b|\bsending (discover|select|request)\b|\brequesting\b|\bsoliciting\b`)
+	granted = form(
+		`(?i)\bdhcpack\b|\bbound to\b|\bleased\b|\bacquired\b|\bobtained\b|\bnew lease\b|\blease of\b|\bgot lease\b`,
+	)
+	unanswered = form(
+		`(?i)\bno (?:lease|dhcpoffers?|offers?|working leases|dhcp servers?)\b|\blease failed\b|\bfailed to (?:get|obtain) .*lease\b`,
+	)
+	talk = form(
+		`(?i)\bdhcp(discover|request|offer|nak|inform|release|decline)\b|\boffered\b|\bbroadcasting\b|\bsending (discover|select|request)\b|\brequesting\b|\bsoliciting\b`,
+	)
 )
 
 // leaseTalk takes a line of a lease client's or server's log.
@@ -35,7 +41,8 @@ func (r *reader) leaseTalk(line string, words []word) bool {
 		}
 		return true
 	}
-	if !granted.MatchString(line) || !slices.ContainsFunc(words, func(w word) bool { return w.kind == addressWord || w.kind == prefixWord }) {
+	if !granted.MatchString(line) ||
+		!slices.ContainsFunc(words, func(w word) bool { return w.kind == addressWord || w.kind == prefixWord }) {
 		return false
 	}
 	if hw := slices.IndexFunc(words, func(w word) bool { return w.kind == macWord }); hw > 0 { // a server's: whom it gave what

@@ -14,16 +14,24 @@ var (
 	// The heads of a desktop's adapters: the kind before the word for it, or behind.
 	desktop = []pattern{
 		form(`(?i)^\S.*[ -]adapter (.+?) ?:$`),
-		form(`(?i)^(?:carte|adaptador|adaptateur|scheda|placa)(?: de| d')? (?:ethernet|lan inal[aá]mbrica|r[eé]seau sans fil|rede sem fio|` +
-			`lan wireless|lan|wireless|t[uú]nnel|t[uú]nel|ppp|inconnue?|desconocido|desconhecido) (.+?) ?:$`),
+		form(
+			`(?i)^(?:carte|adaptador|adaptateur|scheda|placa)(?: de| d')? (?:ethernet|lan inal[aá]mbrica|r[eé]seau sans fil|rede sem fio|` +
+				`lan wireless|lan|wireless|t[uú]nnel|t[uú]nel|ppp|inconnue?|desconocido|desconhecido) (.+?) ?:$`,
+		),
 	}
 	// What begins an interface whatever its name is: flags, a state in capitals.
-	strong = form(`^(?:\d+: ([^\s:]+): <|([\w.-]+): flags=|([\w.-]+)\s+Link encap|([\w.@-]+)\s+(?:UP|DOWN|UNKNOWN|LOWERLAYERDOWN)(?:\s|$))`)
+	strong = form(
+		`^(?:\d+: ([^\s:]+): <|([\w.-]+): flags=|([\w.-]+)\s+Link encap|([\w.@-]+)\s+(?:UP|DOWN|UNKNOWN|LOWERLAYERDOWN)(?:\s|$))`,
+	)
 	// An adapter that is told by its number alone.
-	adapterName  = form(`(?i)^((?:virtual |network |netzwerk)?(?:adapter|nic|vnic|adaptateur|adaptador|scheda)(?: r[eé]seau| de red| de rede)?) ?#?(\d{1,3})\b`)
-	clock        = form(`^([01]?\d|2[0-3]|\d{4})[:-][0-5]\d([:-][0-5]\d)?$`)
-	apartSlash   = form(`(\d+\.\d+\.\d+\.\d+) ?/ ?(\d{1,2})\b`)
-	ordinal      = form(`(?i)^\s*(?:the )?(first|second|third|fourth|1st|2nd|3rd|4th) (?:network )?(?:adapter|nic|card|interface)\b[ :,]*`)
+	adapterName = form(
+		`(?i)^((?:virtual |network |netzwerk)?(?:adapter|nic|vnic|adaptateur|adaptador|scheda)(?: r[eé]seau| de red| de rede)?) ?#?(\d{1,3})\b`,
+	)
+	clock      = form(`^([01]?\d|2[0-3]|\d{4})[:-][0-5]\d([:-][0-5]\d)?$`)
+	apartSlash = form(`(\d+\.\d+\.\d+\.\d+) ?/ ?(\d{1,2})\b`)
+	ordinal    = form(
+		`(?i)^\s*(?:the )?(first|second|third|fourth|1st|2nd|3rd|4th) (?:network )?(?:adapter|nic|card|interface)\b[ :,]*`,
+	)
 	bullet       = form(`^(\s*)[-*+] `)
 	quoted       = form(`(?i)\b(?:interface|schnittstelle|interfaz|interfaccia) "([^"]{1,40})"$`)
 	keyOfAdapter = form(`(?i)^(?:nic|vnic|net|ethernet)\d{1,3}\.[a-z]`)
@@ -50,7 +58,10 @@ func (r *reader) line(n int, line string) {
 		r.now, r.table = nil, nil
 		return
 	}
-	if name := strings.Trim(line, " \t:#=*-[]"); slices.ContainsFunc(r.machines, func(m string) bool { return strings.EqualFold(m, name) }) {
+	if name := strings.Trim(line, " \t:#=*-[]"); slices.ContainsFunc(
+		r.machines,
+		func(m string) bool { return strings.EqualFold(m, name) },
+	) {
 		r.named(name)
 		r.used = true
 		return
@@ -58,7 +69,8 @@ func (r *reader) line(n int, line string) {
 	if r.asked != nil && r.answered(line) {
 		return
 	}
-	if shell.MatchString(line) || strings.HasPrefix(line, "#") && len(cells.FindAllString(line, 4)) < 3 || strings.HasPrefix(line, "//") {
+	if shell.MatchString(line) || strings.HasPrefix(line, "#") && len(cells.FindAllString(line, 4)) < 3 ||
+		strings.HasPrefix(line, "//") {
 		r.now, r.table = nil, nil
 		return
 	}
@@ -83,7 +95,8 @@ func (r *reader) line(n int, line string) {
 // nothing took.
 func (r *reader) note(line string, words []word) {
 	for _, w := range words {
-		if w.slip != "" && !slices.ContainsFunc(r.out.Slips, func(s Remark) bool { return s.Line == r.n }) && len(r.out.Slips) < maxKept {
+		if w.slip != "" && !slices.ContainsFunc(r.out.Slips, func(s Remark) bool { return s.Line == r.n }) &&
+			len(r.out.Slips) < maxKept {
 			r.keep(&r.out.Slips, w.slip)
 			r.used = true
 		}
@@ -113,7 +126,8 @@ func (r *reader) body(line string, words []word) {
 			words = words[1:]
 		}
 		r.linkState(words)
-		if m[4] != "" && len(words) > 1 && words[1].kind == plainWord && len(tailDigits(words[1].text)) >= 4 && r.now != nil {
+		if m[4] != "" && len(words) > 1 && words[1].kind == plainWord && len(tailDigits(words[1].text)) >= 4 &&
+			r.now != nil {
 			r.now.Tail = tailDigits(words[1].text)
 		}
 		r.values(r.tail(words))
@@ -131,7 +145,8 @@ func (r *reader) body(line string, words []word) {
 	if r.onlyValues(words) || r.alone(words) {
 		return
 	}
-	if r.apart && indent == 0 && words[0].kind == plainWord && !isDevice(words[0].text) && fieldOf(labelOf(words)) != noField {
+	if r.apart && indent == 0 && words[0].kind == plainWord && !isDevice(words[0].text) &&
+		fieldOf(labelOf(words)) != noField {
 		r.now = nil // a record of its own
 	}
 	if n := len(words); n <= 3 && words[n-1].label {
@@ -162,7 +177,8 @@ func (r *reader) keyed(m []string) bool {
 	switch {
 	case f == leased, f == ignored, isRole(strings.Trim(m[3], `"' `)), tailDigits(m[3]) != "":
 		return false
-	case f == noField && strings.HasSuffix(low, "net") && !strings.Contains(m[3], ":"), strings.HasSuffix(low, "network"):
+	case f == noField && strings.HasSuffix(low, "net") && !strings.Contains(m[3], ":"),
+		strings.HasSuffix(low, "network"):
 		f = network
 	case f == noField:
 		return false

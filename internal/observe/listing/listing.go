@@ -225,7 +225,8 @@ type reader struct {
 func (r *reader) start(device, label string, number int) {
 	device, _, _ = strings.Cut(device, "@") // a tagged one is written with its parent
 	for _, i := range r.list {
-		same := device != "" && strings.EqualFold(i.Device, device) || device == "" && number > 0 && i.Number == number ||
+		same := device != "" && strings.EqualFold(i.Device, device) ||
+			device == "" && number > 0 && i.Number == number ||
 			device == "" && number == 0 && label != "" && strings.EqualFold(i.Label, label)
 		if same && i.Machine == r.machine && (number == 0 || i.Number == 0 || i.Number == number) {
 			if label != "" && i.Label == "" {
@@ -370,7 +371,8 @@ func (r *reader) route(by netip.Addr) {
 	}
 	r.out.RoutesHere = true
 	for i, old := range r.out.Routes {
-		if old.Gateway == by && old.Machine == r.machine && (old.Device == route.Device || old.Device == "" || route.Device == "") {
+		if old.Gateway == by && old.Machine == r.machine &&
+			(old.Device == route.Device || old.Device == "" || route.Device == "") {
 			if old.Device == "" {
 				r.out.Routes[i].Device = route.Device
 			}
@@ -385,7 +387,10 @@ func (r *reader) route(by netip.Addr) {
 func (r *reader) resolver(a netip.Addr) {
 	r.out.NamesHere = true
 	if !a.IsValid() || len(r.out.Resolvers) >= maxKept ||
-		slices.ContainsFunc(r.out.Resolvers, func(o Resolver) bool { return o.Address == a && o.Machine == r.machine }) {
+		slices.ContainsFunc(
+			r.out.Resolvers,
+			func(o Resolver) bool { return o.Address == a && o.Machine == r.machine },
+		) {
 		return
 	}
 	device := ""

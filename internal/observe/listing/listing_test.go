@@ -49,7 +49,10 @@ func told(l Listing) string {
 		b.WriteString("\n")
 	}
 	for _, r := range l.Routes {
-		fmt.Fprintln(&b, strings.TrimSpace(strings.Join([]string{"route", r.Gateway.String(), r.Device, r.Machine}, " ")))
+		fmt.Fprintln(
+			&b,
+			strings.TrimSpace(strings.Join([]string{"route", r.Gateway.String(), r.Device, r.Machine}, " ")),
+		)
 	}
 	for _, r := range l.Resolvers {
 		fmt.Fprintln(&b, strings.TrimSpace(strings.Join([]string{"resolver", r.Address.String(), r.Machine}, " ")))
@@ -252,6 +255,15 @@ func TestEncodings(t *testing.T) {
 		assert.Equal(t, want, told(Read(text)), what)
 	}
 	assert.Equal(t, want, told(Read(strings.ReplaceAll(string(data), "\n", "\r\n"))), "line ends of desktops")
-	assert.Equal(t, want, told(Read(strings.NewReplacer("ö", "\xef\xbf\xbd", "ä", "\xef\xbf\xbd", "ü", "\xef\xbf\xbd").Replace(string(data)))),
-		"letters that did not come through")
+	assert.Equal(
+		t,
+		want,
+		told(
+			Read(
+				strings.NewReplacer("ö", "\xef\xbf\xbd", "ä", "\xef\xbf\xbd", "ü", "\xef\xbf\xbd").
+					Replace(string(data)),
+			),
+		),
+		"letters that did not come through",
+	)
 }

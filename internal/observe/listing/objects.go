@@ -222,7 +222,8 @@ func (r *reader) facts(o object) {
 		switch f := fieldOf(v.name); {
 		case f == machine:
 			whose = v.value
-		case strings.EqualFold(v.name, "ifname"), f == deviceField && !strings.Contains(v.name, "target") && device == "":
+		case strings.EqualFold(v.name, "ifname"),
+			f == deviceField && !strings.Contains(v.name, "target") && device == "":
 			if !isCount(v.value) {
 				device = v.value
 			}

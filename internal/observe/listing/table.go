@@ -23,9 +23,11 @@ type column struct {
 var cells = form(`\S+(?: \S+)*`)
 
 // plainColumns are names of columns that say nothing of an interface.
-var plainColumns = form(`^(name|status|state|type|typ|tipo|mtu|metric|metrik|flags|ref|refs|use|expire|speed|link ?speed|protocol|proto|method|ok|index|idx|` +
-	`if ?index|scope|family|window|irtt|mss|iface|zone|no|nr|num|vendor|driver|route ?metric|is ?management ?os|port|age|hw ?type|media|comment|policy ?store|` +
-	`description|interface description|server addresses|address family|mode|nameif|security|ip ?addresses|prefix ?origin|suffix ?origin|address ?state)$`)
+var plainColumns = form(
+	`^(name|status|state|type|typ|tipo|mtu|metric|metrik|flags|ref|refs|use|expire|speed|link ?speed|protocol|proto|method|ok|index|idx|` +
+		`if ?index|scope|family|window|irtt|mss|iface|zone|no|nr|num|vendor|driver|route ?metric|is ?management ?os|port|age|hw ?type|media|comment|policy ?store|` +
+		`description|interface description|server addresses|address family|mode|nameif|security|ip ?addresses|prefix ?origin|suffix ?origin|address ?state)$`,
+)
 
 // heading begins a table when a line is names of columns.
 func (r *reader) heading(line string, words []word) bool {
@@ -82,7 +84,8 @@ var (
 )
 
 func isColumn(name string) bool {
-	return !isDevice(name) && (foldLabel(name) == "" || fieldOf(name) != noField || plainColumns.MatchString(foldLabel(name)))
+	return !isDevice(name) &&
+		(foldLabel(name) == "" || fieldOf(name) != noField || plainColumns.MatchString(foldLabel(name)))
 }
 
 // add adds a column by its name.
@@ -143,12 +146,14 @@ func (r *reader) row(line string, words []word) bool {
 			values++
 		}
 	}
-	if values == 0 && t.rows == 0 && len(words) <= len(t.columns)+1 && !slices.ContainsFunc(words, func(w word) bool { return w.label }) {
+	if values == 0 && t.rows == 0 && len(words) <= len(t.columns)+1 &&
+		!slices.ContainsFunc(words, func(w word) bool { return w.label }) {
 		return true // the heading goes on
 	}
 	t.rows++
-	if values == 0 || t.routes && words[0].kind == plainWord && !words[0].is("default", "on-link") && !isDevice(words[0].text) &&
-		!isCount(words[0].text) {
+	if values == 0 ||
+		t.routes && words[0].kind == plainWord && !words[0].is("default", "on-link") && !isDevice(words[0].text) &&
+			!isCount(words[0].text) {
 		return false
 	}
 	cellOf := t.cells(line)

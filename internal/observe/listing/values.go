@@ -56,8 +56,9 @@ func (r *reader) values(words []word) {
 
 // ended takes the last digits of a hardware address behind a word for it.
 func (r *reader) ended(before []string, w word) bool {
-	if r.now == nil || r.now.Tail != "" || len(before) == 0 || fieldOf(before[len(before)-1]) != hardware && !strings.EqualFold(before[len(before)-1],
-		"link/ether") {
+	if r.now == nil || r.now.Tail != "" || len(before) == 0 ||
+		fieldOf(before[len(before)-1]) != hardware && !strings.EqualFold(before[len(before)-1],
+			"link/ether") {
 		return false
 	}
 	d := tailDigits(w.text)
@@ -131,7 +132,8 @@ func (r *reader) labelled(f field, words []word, at int) int {
 	for end < len(words) && !words[end].label && (end == at+1 || !words[end-1].comma) {
 		end++
 	}
-	if f == network && !slices.ContainsFunc(words[end:], func(w word) bool { return w.label }) { // its kind, then its name
+	if f == network &&
+		!slices.ContainsFunc(words[end:], func(w word) bool { return w.label }) { // its kind, then its name
 		end = len(words)
 	}
 	value := words[at+1 : end]
@@ -193,7 +195,8 @@ func (r *reader) unreadable(f field, text string) bool {
 	default:
 		return false
 	}
-	if isCount(text) || strings.Count(text, ".") < 2 && strings.Count(text, ":") < 3 || strings.ContainsAny(text, "ghijkmnpqrtuvwxyz") {
+	if isCount(text) || strings.Count(text, ".") < 2 && strings.Count(text, ":") < 3 ||
+		strings.ContainsAny(text, "ghijkmnpqrtuvwxyz") {
 		return false
 	}
 	w := word{text: strings.ReplaceAll(text, " ", "")}
@@ -273,7 +276,9 @@ func (r *reader) value(f field, text string) {
 	}
 }
 
-var attachment = form(`(?i)^(?:(?:bridged?|internal|isolated|private|virtual|host[- ]?only|nat|standard|distributed|lan)[ ,]+)*(?:(?:adapter|interface|network|net|switch|segment|port group)[ ,]+)?`)
+var attachment = form(
+	`(?i)^(?:(?:bridged?|internal|isolated|private|virtual|host[- ]?only|nat|standard|distributed|lan)[ ,]+)*(?:(?:adapter|interface|network|net|switch|segment|port group)[ ,]+)?`,
+)
 
 // lastName takes the kind of an attachment off the name of what it leads to.
 func lastName(text string) string {
@@ -284,8 +289,10 @@ func lastName(text string) string {
 }
 
 var (
-	downWords = form(`(?i)\bno\W{1,3}carrier\b|\bstate down\b|\(down\)|\bdown\b|disconnected|getrennt|d[eé]connect[eé]|desconectad|desligad|\bno\W{1,3}link\b|not connected|unplugged|disabled|link_down 1|lowerlayerdown|no network|unavailable|scollegat|verbroken`)
-	upWords   = form(`(?i)lower_up|\bactive\b|\(up\)|\bup\b|\brunning\b|\bconnected\b|\bverbunden\b`)
+	downWords = form(
+		`(?i)\bno\W{1,3}carrier\b|\bstate down\b|\(down\)|\bdown\b|disconnected|getrennt|d[eé]connect[eé]|desconectad|desligad|\bno\W{1,3}link\b|not connected|unplugged|disabled|link_down 1|lowerlayerdown|no network|unavailable|scollegat|verbroken`,
+	)
+	upWords = form(`(?i)lower_up|\bactive\b|\(up\)|\bup\b|\brunning\b|\bconnected\b|\bverbunden\b`)
 )
 
 // linkState takes what a line says of a link.
@@ -308,8 +315,9 @@ func (r *reader) linkState(words []word) {
 		return w.is("state", "status", "link", "carrier", "flags") || fieldOf(w.text) == link
 	})
 	switch {
-	case strings.Contains(strings.ToLower(line), "state down"), downWords.MatchString(line) && (state || len(texts) <= 6 || strings.Contains(line,
-		"NO-CARRIER") || strings.Contains(line, "(down)")):
+	case strings.Contains(strings.ToLower(line), "state down"),
+		downWords.MatchString(line) && (state || len(texts) <= 6 || strings.Contains(line,
+			"NO-CARRIER") || strings.Contains(line, "(down)")):
 		r.now.Link = LinkDown
 	case r.now.Link == LinkUnknown && upWords.MatchString(line):
 		r.now.Link = LinkUp

@@ -22,7 +22,8 @@ func (r *reader) way(words []word) bool {
 	w := words[at]
 	everywhere := w.is("default") && !w.label && (at+1 == len(words) || !words[at+1].label && fieldOf("default "+words[at+1].text) != gateway ||
 		words[at+1].is("via")) ||
-		w.kind == prefixWord && w.address.IsUnspecified() || w.kind == addressWord && w.address.IsUnspecified()
+		w.kind == prefixWord && w.address.IsUnspecified() ||
+		w.kind == addressWord && w.address.IsUnspecified()
 	if everywhere {
 		device := ""
 		for i, x := range words[at+1:] {
@@ -54,7 +55,8 @@ func (r *reader) way(words []word) bool {
 		if x.kind == addressWord || x.kind == maskWord || x.kind == prefixWord {
 			several++
 		}
-		if x.is("via", "dev", "directly", "scope", "proto", "UG", "UGS", "U", "UH", "UHS", "on-link") || strings.HasPrefix(x.text, "link#") {
+		if x.is("via", "dev", "directly", "scope", "proto", "UG", "UGS", "U", "UH", "UHS", "on-link") ||
+			strings.HasPrefix(x.text, "link#") {
 			r.out.RoutesHere, r.used = true, true
 			return true
 		}
@@ -123,7 +125,8 @@ func (r *reader) around(words []word) bool {
 		r.pending = Neighbor{}
 		return true
 	}
-	if ip >= 0 && hw < 0 && slices.ContainsFunc(words, func(w word) bool { return w.is("incomplete", "failed", "no-entry") }) {
+	if ip >= 0 && hw < 0 &&
+		slices.ContainsFunc(words, func(w word) bool { return w.is("incomplete", "failed", "no-entry") }) {
 		r.used = true
 		return true
 	}

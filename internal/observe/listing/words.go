@@ -118,7 +118,8 @@ func pieces(chunk string, at int, bracket bool) []word {
 	}
 	if i := strings.IndexByte(text, ':'); i > 0 && i < len(text)-1 && tailDigits(text) == "" { // label:value
 		v := word{text: text[i+1:], at: at + i + 1, bracket: bracket, label: w.label, comma: w.comma}
-		if v.classify(); v.kind != plainWord || strings.Trim(text[:i], "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ.-_") == "" {
+		if v.classify(); v.kind != plainWord ||
+			strings.Trim(text[:i], "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ.-_") == "" {
 			return []word{{text: text[:i], label: true, at: at, bracket: bracket}, v}
 		}
 	}
@@ -192,7 +193,8 @@ func (w *word) asMAC(text string) bool {
 	if len(text)-len(strings.Join(groups, "")) != len(groups)-1 {
 		return false
 	}
-	if at := strings.IndexAny(text, ":-."); at >= 0 && strings.Count(text, text[at:at+1]) != len(groups)-1 { // of more than one kind
+	if at := strings.IndexAny(text, ":-."); at >= 0 &&
+		strings.Count(text, text[at:at+1]) != len(groups)-1 { // of more than one kind
 		return false
 	}
 	digits := ""
@@ -205,7 +207,8 @@ func (w *word) asMAC(text string) bool {
 		}
 		digits += strings.ToLower(g)
 	}
-	even := len(groups) == 6 || len(groups) == 3 && len(text) == 14 || len(groups) == 1 && strings.ContainsAny(digits, "abcdef")
+	even := len(groups) == 6 || len(groups) == 3 && len(text) == 14 ||
+		len(groups) == 1 && strings.ContainsAny(digits, "abcdef")
 	if len(digits) != 12 || !even {
 		return false
 	}
@@ -284,7 +287,9 @@ func (w *word) asSlip(text string) {
 			w.kind, w.address, w.slip = addressWord, a, text+"; what follows the / is not a mask: check it"
 		}
 	case grouped.MatchString(text):
-		digits := strings.ToLower(readDigits().Replace(strings.NewReplacer(":", "", ";", "", ".", "", "-", "").Replace(text)))
+		digits := strings.ToLower(
+			readDigits().Replace(strings.NewReplacer(":", "", ";", "", ".", "", "-", "").Replace(text)),
+		)
 		digits = strings.ReplaceAll(digits, "g", "9")
 		if len(digits) == 12 && isHex(digits) && !everybodys(digits) && strings.Count(text, ".") < 4 {
 			w.kind, w.digits = macWord, digits

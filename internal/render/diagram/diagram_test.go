@@ -111,8 +111,13 @@ func TestLabelsKeepApart(t *testing.T) {
 				for _, o := range labels {
 					require.False(t, s.Box.Overlaps(o.Box), "%s: %q lies over %q", name, s.Text, o.Text)
 				}
-				assert.True(t, s.Box.X >= 0 && s.Box.right() <= pic.W && s.Box.Y >= 0 && s.Box.bottom() <= pic.H, "%s: %q leaves the picture", name,
-					s.Text)
+				assert.True(
+					t,
+					s.Box.X >= 0 && s.Box.right() <= pic.W && s.Box.Y >= 0 && s.Box.bottom() <= pic.H,
+					"%s: %q leaves the picture",
+					name,
+					s.Text,
+				)
 				labels = append(labels, s)
 				fmt.Fprintln(&text, s.Text)
 			}
@@ -151,18 +156,31 @@ func TestCables(t *testing.T) {
 		for _, c := range pic.Cables {
 			require.GreaterOrEqual(t, len(c.Points), 2, name)
 			for _, at := range c.Points {
-				assert.True(t, at.X >= 0 && at.X <= pic.W && at.Y >= 0 && at.Y <= pic.H, "%s: %s to %s leaves the picture", name, c.Machine, c.Segment)
+				assert.True(
+					t,
+					at.X >= 0 && at.X <= pic.W && at.Y >= 0 && at.Y <= pic.H,
+					"%s: %s to %s leaves the picture",
+					name,
+					c.Machine,
+					c.Segment,
+				)
 			}
 			require.NotNil(t, p.Segment(c.Segment), name)
 			if c.Machine == "" {
 				continue
 			}
-			on := slices.ContainsFunc(p.Machine(c.Machine).Adapters, func(a *plan.Adapter) bool { return a.Segment.Name == c.Segment })
+			on := slices.ContainsFunc(
+				p.Machine(c.Machine).Adapters,
+				func(a *plan.Adapter) bool { return a.Segment.Name == c.Segment },
+			)
 			assert.True(t, on, "%s: %s is not on %s", name, c.Machine, c.Segment)
 		}
 		for _, g := range pic.Gates {
 			require.NotNil(t, p.Machine(g.Name).Appliance, name)
-			drawn := slices.ContainsFunc(pic.Shapes, func(s Shape) bool { return s.Kind == Rectangle && s.Box == g.Box })
+			drawn := slices.ContainsFunc(
+				pic.Shapes,
+				func(s Shape) bool { return s.Kind == Rectangle && s.Box == g.Box },
+			)
 			assert.True(t, drawn, "%s: %s", name, g.Name)
 		}
 	}
@@ -172,7 +190,12 @@ func TestCables(t *testing.T) {
 // runs through one that it does not end at.
 func TestLinksGoAround(t *testing.T) {
 	for name, p := range labs(t) {
-		l := &layout{Picture: &Picture{}, t: grow(p, Options{}), routes: map[route][]Point{}, ends: map[*block][2]float64{}}
+		l := &layout{
+			Picture: &Picture{},
+			t:       grow(p, Options{}),
+			routes:  map[route][]Point{},
+			ends:    map[*block][2]float64{},
+		}
 		l.place()
 		var boxes []Box
 		for _, b := range l.all() {
@@ -193,10 +216,23 @@ func TestLinksGoAround(t *testing.T) {
 		for r, way := range l.routes {
 			for i := range way[1:] {
 				a, b := way[i], way[i+1]
-				leg := Box{min(a.X, b.X) + .1, min(a.Y, b.Y) + .1, max(a.X, b.X) - min(a.X, b.X) - .2, max(a.Y, b.Y) - min(a.Y, b.Y) - .2}
+				leg := Box{
+					min(a.X, b.X) + .1,
+					min(a.Y, b.Y) + .1,
+					max(a.X, b.X) - min(a.X, b.X) - .2,
+					max(a.Y, b.Y) - min(a.Y, b.Y) - .2,
+				}
 				leg.W, leg.H = max(leg.W, .01), max(leg.H, .01)
 				for _, box := range boxes {
-					assert.False(t, leg.Overlaps(box), "%s: the line of %s to %s runs through %v", name, r.m.Name, r.s.Name, box)
+					assert.False(
+						t,
+						leg.Overlaps(box),
+						"%s: the line of %s to %s runs through %v",
+						name,
+						r.m.Name,
+						r.s.Name,
+						box,
+					)
 				}
 			}
 		}
@@ -231,8 +267,15 @@ func TestAnyLab(t *testing.T) {
 					continue
 				}
 				used[s] = true
-				fmt.Fprintf(&b, "      - {role: %s, name: p%d, segment: %s, plugged: %t}\n",
-					rapid.SampledFrom([]string{"wan", "lan", "dmz", "manage"}).Draw(t, "role"), k, s, rapid.Bool().Draw(t, "plugged"))
+				fmt.Fprintf(
+					&b,
+					"      - {role: %s, name: p%d, segment: %s, plugged: %t}\n",
+					rapid.SampledFrom([]string{"wan", "lan", "dmz", "manage"}).
+						Draw(t, "role"),
+					k,
+					s,
+					rapid.Bool().Draw(t, "plugged"),
+				)
 			}
 		}
 		b.WriteString("guests:\n")
@@ -241,7 +284,13 @@ func TestAnyLab(t *testing.T) {
 			for range rapid.IntRange(1, 3).Draw(t, "adapters") {
 				adapters = append(adapters, "{segment: "+one()+"}")
 			}
-			fmt.Fprintf(&b, "  guest%d: {adapters: [%s], forwards: %t}\n", i, strings.Join(adapters, ", "), rapid.Bool().Draw(t, "forwards"))
+			fmt.Fprintf(
+				&b,
+				"  guest%d: {adapters: [%s], forwards: %t}\n",
+				i,
+				strings.Join(adapters, ", "),
+				rapid.Bool().Draw(t, "forwards"),
+			)
 		}
 		l, err := lab.Read("lab.yaml", []byte(b.String()))
 		require.NoError(t, err, b.String())
@@ -259,8 +308,13 @@ func TestAnyLab(t *testing.T) {
 			for _, o := range labels {
 				require.False(t, s.Box.Overlaps(o.Box), "%q lies over %q in\n%s", s.Text, o.Text, b.String())
 			}
-			require.True(t, s.Box.X >= 0 && s.Box.right() <= pic.W && s.Box.Y >= 0 && s.Box.bottom() <= pic.H, "%q leaves the picture of\n%s",
-				s.Text, b.String())
+			require.True(
+				t,
+				s.Box.X >= 0 && s.Box.right() <= pic.W && s.Box.Y >= 0 && s.Box.bottom() <= pic.H,
+				"%q leaves the picture of\n%s",
+				s.Text,
+				b.String(),
+			)
 			labels = append(labels, s)
 		}
 		require.NoError(t, pic.SVG(io.Discard, Dark))
@@ -291,7 +345,8 @@ func TestForms(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.svg"), s.Bytes(), 0o600))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.pdf"), d.Bytes(), 0o600))
 		if _, err := exec.LookPath("rsvg-convert"); err == nil {
-			out, err := exec.Command("rsvg-convert", "-o", filepath.Join(dir, "b.png"), filepath.Join(dir, "a.svg")).CombinedOutput()
+			out, err := exec.Command("rsvg-convert", "-o", filepath.Join(dir, "b.png"), filepath.Join(dir, "a.svg")).
+				CombinedOutput()
 			assert.NoError(t, err, string(out))
 		}
 		if _, err := exec.LookPath("pdftotext"); err == nil {
@@ -338,8 +393,13 @@ func BenchmarkThousandGuests(b *testing.B) {
 func TestEscapesArePainted(t *testing.T) {
 	p := example(t, "saltmarsh-leaky")
 	doc := rehearsed(t, p)
-	l := &layout{Picture: &Picture{W: 2000}, t: grow(p, Options{}), routes: map[route][]Point{}, ends: map[*block][2]float64{},
-		judged: judge(doc)}
+	l := &layout{
+		Picture: &Picture{W: 2000},
+		t:       grow(p, Options{}),
+		routes:  map[route][]Point{},
+		ends:    map[*block][2]float64{},
+		judged:  judge(doc),
+	}
 	l.place()
 	band := Box{margin, 44, 1000, 28}
 	l.draw(band)
@@ -350,14 +410,26 @@ func TestEscapesArePainted(t *testing.T) {
 		way := l.trail(w.Path, band, 0)
 		require.Greater(t, len(way), 3, w.Path)
 		box := l.t.entries[p.Machine(w.From)].box
-		assert.True(t, way[0].X >= box.X-1 && way[0].X <= box.right()+1 && way[0].Y >= box.Y && way[0].Y <= box.bottom(),
-			"%v begins at %v, and %s is at %v", w.Path, way[0], w.From, box)
+		assert.True(
+			t,
+			way[0].X >= box.X-1 && way[0].X <= box.right()+1 && way[0].Y >= box.Y && way[0].Y <= box.bottom(),
+			"%v begins at %v, and %s is at %v",
+			w.Path,
+			way[0],
+			w.From,
+			box,
+		)
 		end := way[len(way)-1]
 		assert.True(t, end.Y > band.Y && end.Y < band.bottom(), "%v ends at %v", w.Path, end)
 		for i := range way[1:] {
 			a, b := way[i], way[i+1]
 			assert.True(t, a.X == b.X || a.Y == b.Y, "%v goes aslant from %v to %v", w.Path, a, b)
-			leg := Box{min(a.X, b.X), min(a.Y, b.Y), max(.1, max(a.X, b.X)-min(a.X, b.X)), max(.1, max(a.Y, b.Y)-min(a.Y, b.Y))}
+			leg := Box{
+				min(a.X, b.X),
+				min(a.Y, b.Y),
+				max(.1, max(a.X, b.X)-min(a.X, b.X)),
+				max(.1, max(a.Y, b.Y)-min(a.Y, b.Y)),
+			}
 			assert.False(t, leg.Overlaps(gate), "%v runs through the gate", w.Path)
 		}
 	}
@@ -427,10 +499,22 @@ func TestInks(t *testing.T) {
 	}
 	// How the colour-blind see (Machado, Oliveira and Fernandes 2009, severity 1).
 	sights := map[string][3][3]float64{
-		"usual":        {{1, 0, 0}, {0, 1, 0}, {0, 0, 1}},
-		"protanopia":   {{0.152286, 1.052583, -0.204868}, {0.114503, 0.786281, 0.099216}, {-0.003882, -0.048116, 1.051998}},
-		"deuteranopia": {{0.367322, 0.860646, -0.227968}, {0.280085, 0.672501, 0.047413}, {-0.011820, 0.042940, 0.968881}},
-		"tritanopia":   {{1.255528, -0.076749, -0.178779}, {-0.078411, 0.930809, 0.147602}, {0.004733, 0.691367, 0.303900}},
+		"usual": {{1, 0, 0}, {0, 1, 0}, {0, 0, 1}},
+		"protanopia": {
+			{0.152286, 1.052583, -0.204868},
+			{0.114503, 0.786281, 0.099216},
+			{-0.003882, -0.048116, 1.051998},
+		},
+		"deuteranopia": {
+			{0.367322, 0.860646, -0.227968},
+			{0.280085, 0.672501, 0.047413},
+			{-0.011820, 0.042940, 0.968881},
+		},
+		"tritanopia": {
+			{1.255528, -0.076749, -0.178779},
+			{-0.078411, 0.930809, 0.147602},
+			{0.004733, 0.691367, 0.303900},
+		},
 	}
 	for _, g := range []Ground{Light, Dark} {
 		paper := linear(g.color(Paper))
@@ -438,7 +522,13 @@ func TestInks(t *testing.T) {
 			assert.GreaterOrEqual(t, contrast(linear(g.color(i)), paper), 4.5, "%s on %s", g.hex(i), g)
 		}
 		for ink, wash := range map[Ink]Ink{Outside: OutsideWash, Inside: InsideWash, Broken: BrokenWash} {
-			assert.GreaterOrEqual(t, contrast(linear(g.color(ink)), linear(g.color(wash))), 4.5, "%s on its wash", g.hex(ink))
+			assert.GreaterOrEqual(
+				t,
+				contrast(linear(g.color(ink)), linear(g.color(wash))),
+				4.5,
+				"%s on its wash",
+				g.hex(ink),
+			)
 		}
 		for name, m := range sights {
 			seen := func(i Ink) (out [3]float64) {
@@ -460,8 +550,12 @@ func TestInks(t *testing.T) {
 
 // A verdict may is from anybody; whatever it says, the diagram can be drawn.
 func FuzzVerdict(f *testing.F) {
-	f.Add([]byte(`{"schema":"openbastion.verdict/1","lab":"saltmarsh","claims":[{"id":"heron.no-bypass","kind":"cut","guest":"heron",
-		"verdict":"broken","escapes":[{"path":["heron","fen","gannet"]}]}]}`))
+	f.Add(
+		[]byte(
+			`{"schema":"openbastion.verdict/1","lab":"saltmarsh","claims":[{"id":"heron.no-bypass","kind":"cut","guest":"heron",
+		"verdict":"broken","escapes":[{"path":["heron","fen","gannet"]}]}]}`,
+		),
+	)
 	p := example(f, "saltmarsh")
 	f.Fuzz(func(t *testing.T, data []byte) {
 		doc, err := verdict.ReadDocument(data)

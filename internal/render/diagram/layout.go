@@ -49,8 +49,13 @@ type route struct {
 
 // Of draws a plan.
 func Of(p *plan.Plan, o Options) *Picture {
-	l := &layout{Picture: &Picture{Title: p.Name}, t: grow(p, o), routes: map[route][]Point{}, ends: map[*block][2]float64{},
-		judged: judge(o.Verdict)}
+	l := &layout{
+		Picture: &Picture{Title: p.Name},
+		t:       grow(p, o),
+		routes:  map[route][]Point{},
+		ends:    map[*block][2]float64{},
+		judged:  judge(o.Verdict),
+	}
 	if p.Lab.Title != "" {
 		l.Title += ": " + p.Lab.Title
 	}
@@ -66,7 +71,10 @@ func Of(p *plan.Plan, o Options) *Picture {
 	l.links()
 	l.escapes(band)
 	// Texts lie over all lines, so that an escape never hides one.
-	slices.SortStableFunc(l.Shapes, func(a, b Shape) int { return cmp.Compare(int(a.Kind)/int(Label), int(b.Kind)/int(Label)) })
+	slices.SortStableFunc(
+		l.Shapes,
+		func(a, b Shape) int { return cmp.Compare(int(a.Kind)/int(Label), int(b.Kind)/int(Label)) },
+	)
 	l.Shapes = append(l.Shapes, l.above...)
 	l.foot()
 	l.H = l.bottom + 20

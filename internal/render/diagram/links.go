@@ -280,7 +280,13 @@ func (l *layout) foot() {
 			y += 17
 		}
 		for i, w := range l.judged.ways[:min(shownWays, len(l.judged.ways))] {
-			l.label(margin+18, y, body, fmt.Sprintf("%d  %s gets to %s: %s", i+1, w.From, w.To, w.Tried), l.W-2*margin-18)
+			l.label(
+				margin+18,
+				y,
+				body,
+				fmt.Sprintf("%d  %s gets to %s: %s", i+1, w.From, w.To, w.Tried),
+				l.W-2*margin-18,
+			)
 			y += 16
 		}
 		if more := len(l.judged.ways) - shownWays; more > 0 {
@@ -331,7 +337,11 @@ func (l *layout) foot() {
 		leg = leg || b.seg.Reach == lab.Host
 	}
 	if leg {
-		key("dashed frame: the host is on it", 22, func(x, y float64) { l.box(Box{x, y - 6, 22, 12}, 3, InsideWash, Inside, 1.2, true) })
+		key(
+			"dashed frame: the host is on it",
+			22,
+			func(x, y float64) { l.box(Box{x, y - 6, 22, 12}, 3, InsideWash, Inside, 1.2, true) },
+		)
 	}
 	if tagged {
 		key("tagged", 22, stroke(Inside, 2.4, true))
@@ -350,6 +360,10 @@ func (l *layout) foot() {
 			}
 		}
 	}
-	key("last bytes of the MAC address", small.width("…c2:01"), func(x, y float64) { l.label(x, y-7, small, "…c2:01", 0) })
+	key(
+		"last bytes of the MAC address",
+		small.width("…c2:01"),
+		func(x, y float64) { l.label(x, y-7, small, "…c2:01", 0) },
+	)
 	l.bottom = y + 14
 }

@@ -48,7 +48,8 @@ func reached(cells []reachability.Cell, beside []*plan.Machine) []string {
 	var order []string
 	to := map[string][]string{}
 	for _, c := range cells {
-		if len(c.Services) == 0 || len(beside) > 1 && slices.ContainsFunc(beside, func(g *plan.Machine) bool { return g.Name == c.To }) {
+		if len(c.Services) == 0 ||
+			len(beside) > 1 && slices.ContainsFunc(beside, func(g *plan.Machine) bool { return g.Name == c.To }) {
 			continue
 		}
 		words := several(c.Services, maxPasses)

@@ -34,8 +34,12 @@ const largePicture = 8 * 1280 * 800
 // PNG writes the picture as a PNG image of scale pixels a point.
 func (p *Picture) PNG(w io.Writer, g Ground, scale float64) error {
 	if scale <= 0 || p.W*p.H*scale*scale > maxPixels {
-		return fmt.Errorf("draw: a scale of %g makes %.0f by %.0f pixels; too many, take a smaller one or another form", scale, p.W*scale,
-			p.H*scale)
+		return fmt.Errorf(
+			"draw: a scale of %g makes %.0f by %.0f pixels; too many, take a smaller one or another form",
+			scale,
+			p.W*scale,
+			p.H*scale,
+		)
 	}
 	c := gg.NewContext(int(p.W*scale), int(p.H*scale))
 	c.SetColor(g.color(Paper))
@@ -81,14 +85,22 @@ func (p *Picture) PNG(w io.Writer, g Ground, scale float64) error {
 		case Label:
 			st := style{size: s.Size, bold: s.Bold}
 			if faces[st] == nil {
-				face, err := opentype.NewFace(st.face().font, &opentype.FaceOptions{Size: s.Size * scale, DPI: 72, Hinting: font.HintingNone})
+				face, err := opentype.NewFace(
+					st.face().font,
+					&opentype.FaceOptions{Size: s.Size * scale, DPI: 72, Hinting: font.HintingNone},
+				)
 				if err != nil {
 					return fmt.Errorf("draw: a font face of %g points: %w", s.Size, err)
 				}
 				faces[st] = face
 			}
 			at := fixed.Point26_6{X: fixed.Int26_6(s.Box.X * scale * 64), Y: fixed.Int26_6(s.Base * scale * 64)}
-			d := font.Drawer{Dst: c.Image().(*image.RGBA), Src: image.NewUniform(g.color(s.Ink)), Face: faces[st], Dot: at}
+			d := font.Drawer{
+				Dst:  c.Image().(*image.RGBA),
+				Src:  image.NewUniform(g.color(s.Ink)),
+				Face: faces[st],
+				Dot:  at,
+			}
 			d.DrawString(s.Text)
 		}
 	}

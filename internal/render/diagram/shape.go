@@ -116,7 +116,10 @@ type Place struct {
 }
 
 func (p *Picture) box(b Box, round float64, fill, ink Ink, width float64, dashed bool) {
-	p.Shapes = append(p.Shapes, Shape{Kind: Rectangle, Box: b, Round: round, Fill: fill, Ink: ink, Width: width, Dashed: dashed})
+	p.Shapes = append(
+		p.Shapes,
+		Shape{Kind: Rectangle, Box: b, Round: round, Fill: fill, Ink: ink, Width: width, Dashed: dashed},
+	)
 }
 
 func (p *Picture) line(ink Ink, width float64, dashed bool, points ...Point) {
@@ -134,8 +137,11 @@ func (p *Picture) label(x, y float64, s style, text string, width float64) float
 		text = s.fit(text, width)
 	}
 	w := s.width(text)
-	p.Shapes = append(p.Shapes, Shape{Kind: Label, Box: Box{x, y, w, s.height()}, Base: y + s.height()*0.8, Text: text, Size: s.size,
-		Bold: s.bold, Ink: s.ink})
+	p.Shapes = append(
+		p.Shapes,
+		Shape{Kind: Label, Box: Box{x, y, w, s.height()}, Base: y + s.height()*0.8, Text: text, Size: s.size,
+			Bold: s.bold, Ink: s.ink},
+	)
 	return w
 }
 

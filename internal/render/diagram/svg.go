@@ -18,7 +18,10 @@ const family = "Go,'Liberation Sans','Noto Sans',sans-serif"
 func (p *Picture) SVG(w io.Writer, ground Ground) error {
 	size := func(v float64) string { return fmt.Sprintf("%.1f", v) }
 	body := g.Group{
-		g.Attr("xmlns", "http://www.w3.org/2000/svg"), g.Attr("version", "1.1"), g.Attr("width", size(p.W)), g.Attr("height", size(p.H)),
+		g.Attr(
+			"xmlns",
+			"http://www.w3.org/2000/svg",
+		), g.Attr("version", "1.1"), g.Attr("width", size(p.W)), g.Attr("height", size(p.H)),
 		g.Attr("viewBox", fmt.Sprintf("0 0 %.1f %.1f", p.W, p.H)), g.El("title", g.Text(p.Title)), line(),
 		rectangle(Box{0, 0, p.W, p.H}, 0, "fill:"+ground.hex(Paper)),
 	}
@@ -41,10 +44,21 @@ func (s Shape) svg(ground Ground) g.Group {
 	}
 	switch s.Kind {
 	case Rectangle:
-		style := fmt.Sprintf("fill:%s;stroke:%s;stroke-width:%g%s", ground.hex(s.Fill), ground.hex(s.Ink), s.Width, dashes)
+		style := fmt.Sprintf(
+			"fill:%s;stroke:%s;stroke-width:%g%s",
+			ground.hex(s.Fill),
+			ground.hex(s.Ink),
+			s.Width,
+			dashes,
+		)
 		return g.Group{rectangle(s.Box, s.Round, style)}
 	case Line:
-		style := fmt.Sprintf("fill:none;stroke:%s;stroke-width:%g;stroke-linejoin:round%s", ground.hex(s.Ink), s.Width, dashes)
+		style := fmt.Sprintf(
+			"fill:none;stroke:%s;stroke-width:%g;stroke-linejoin:round%s",
+			ground.hex(s.Ink),
+			s.Width,
+			dashes,
+		)
 		out := g.Group{points("polyline", s.Points, style)}
 		if s.Arrow {
 			out = append(out, points("polygon", arrow(s.Points), "fill:"+ground.hex(s.Ink)))
@@ -55,16 +69,28 @@ func (s Shape) svg(ground Ground) g.Group {
 	if s.Bold {
 		weight = "bold"
 	}
-	return g.Group{g.El("text", g.Attr("x", fmt.Sprintf("%.1f", s.Box.X)), g.Attr("y", fmt.Sprintf("%.1f", s.Base)),
-		g.Attr("textLength", fmt.Sprintf("%.1f", s.Box.W)), g.Attr("lengthAdjust", "spacingAndGlyphs"),
-		g.Attr("style", fmt.Sprintf("font:%s %gpx %s;fill:%s;white-space:pre", weight, s.Size, family, ground.hex(s.Ink))), g.Text(s.Text)),
+	return g.Group{g.El(
+		"text",
+		g.Attr("x", fmt.Sprintf("%.1f", s.Box.X)),
+		g.Attr("y", fmt.Sprintf("%.1f", s.Base)),
+		g.Attr("textLength", fmt.Sprintf("%.1f", s.Box.W)),
+		g.Attr("lengthAdjust", "spacingAndGlyphs"),
+		g.Attr(
+			"style",
+			fmt.Sprintf("font:%s %gpx %s;fill:%s;white-space:pre", weight, s.Size, family, ground.hex(s.Ink)),
+		),
+		g.Text(s.Text),
+	),
 		line()}
 }
 
 func rectangle(b Box, round float64, style string) g.Node {
 	at := func(name string, v float64) g.Node { return g.Attr(name, fmt.Sprintf("%.1f", v)) }
-	return g.Group{g.El("rect", at("x", b.X), at("y", b.Y), at("width", b.W), at("height", b.H), at("rx", round), at("ry", round),
-		g.Attr("style", style)), line()}
+	return g.Group{
+		g.El("rect", at("x", b.X), at("y", b.Y), at("width", b.W), at("height", b.H), at("rx", round), at("ry", round),
+			g.Attr("style", style)),
+		line(),
+	}
 }
 
 func points(name string, list []Point, style string) g.Node {

@@ -91,7 +91,10 @@ func (d *typed) entries(lead string, b *block) {
 		address = max(address, utf8.RuneCountInString(e.lines[0]))
 	}
 	for _, e := range b.entries {
-		d.line(lead, fmt.Sprintf("· %s%-*s  %-*s  %s", sign(d.judged.worst(e)), name, e.name(), address, e.lines[0], e.tail))
+		d.line(
+			lead,
+			fmt.Sprintf("· %s%-*s  %-*s  %s", sign(d.judged.worst(e)), name, e.name(), address, e.lines[0], e.tail),
+		)
 		for _, s := range e.lines[1:] {
 			d.line(lead+strings.Repeat(" ", name+4), s)
 		}

@@ -222,7 +222,11 @@ func (t *tree) guests(o Options) {
 		for _, a := range m.Adapters {
 			if a != home {
 				e.also = append(e.also, a)
-				e.lines = append(e.lines, fmt.Sprintf("%d on %s …%s", a.Number, a.Segment.Name, a.MAC.Tail(2)), "  "+address(a))
+				e.lines = append(
+					e.lines,
+					fmt.Sprintf("%d on %s …%s", a.Number, a.Segment.Name, a.MAC.Tail(2)),
+					"  "+address(a),
+				)
 			}
 		}
 		if m.Physical {
@@ -290,7 +294,7 @@ func gather(list []*entry) []*entry {
 func address(a *plan.Adapter) string {
 	switch a.How {
 	case plan.Lease:
-		return "a lease"
+		return "DHCP"
 	case plan.Reservation:
 		return a.Address.Addr().String() + " reserved"
 	case plan.Static:
@@ -312,9 +316,9 @@ func details(m *plan.Machine) []string {
 	}
 	rules := "no rules: denies all"
 	if n := len(m.Rules); n > 0 {
-		rules = fmt.Sprintf("%d rules, then denies", n)
+		rules = fmt.Sprintf("%d rules, default deny", n)
 		if n == 1 {
-			rules = "1 rule, then denies"
+			rules = "1 rule, default deny"
 		}
 	}
 	out = append(out, kind+" · "+rules)
@@ -323,11 +327,14 @@ func details(m *plan.Machine) []string {
 		for _, s := range m.Masq {
 			names = append(names, s.Name)
 		}
-		out = append(out, "translates "+several(names, 6))
+		out = append(out, "NAT for "+several(names, 6))
 	}
 	var pubs []string
 	for _, pub := range m.Publishes {
-		pubs = append(pubs, fmt.Sprintf("publishes %s/%d → %s %s/%d", pub.Proto, pub.Port, pub.To.Machine.Name, pub.Proto, pub.Target))
+		pubs = append(
+			pubs,
+			fmt.Sprintf("forwards %s/%d → %s %s/%d", pub.Proto, pub.Port, pub.To.Machine.Name, pub.Proto, pub.Target),
+		)
 	}
 	for _, one := range m.OneToOne {
 		pubs = append(pubs, fmt.Sprintf("%s is %s", one.Outside, one.To.Machine.Name))
@@ -351,7 +358,7 @@ func asides(p *plan.Plan) []string {
 			case a.Guest != nil && a.Segment.Nowhere():
 				loose = append(loose, m.Name)
 			case a.Port != nil && (a.Segment.Nowhere() || a.Role == lab.Unused || a.Role == ""):
-				loose = append(loose, fmt.Sprintf("port %s of %s", a.Name, m.Name))
+				loose = append(loose, m.Name+"."+a.Name)
 			}
 		}
 	}
@@ -376,7 +383,7 @@ func several(names []string, most int) string {
 func joined(s *plan.Segment) string {
 	switch {
 	case s.Lab.Join == "nat":
-		return "translated by the host"
+		return "NAT by the host"
 	case s.Lab.Uplink != "":
 		return "bridged to " + s.Lab.Uplink
 	}
@@ -429,7 +436,7 @@ func about(s *plan.Segment) []string {
 		}
 	}
 	if s.HostLeg.IsValid() {
-		words = append(words, "host leg "+s.HostLeg.Addr().String())
+		words = append(words, "host "+s.HostLeg.Addr().String())
 	}
 	if server, service := s.LeaseService(); service != nil {
 		pool := "pool " + between(service.Pool.From, service.Pool.To)

@@ -38,10 +38,20 @@ func sample(t *testing.T) *plan.Plan {
 // happened is what the page is told: traffic, a stop, a lease, and an escape whose text
 // would be a script if it were not text.
 var happened = status.Change{Lab: "saltmarsh", At: time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC), Phase: status.Running,
-	Segments: []status.SegmentRate{{Name: "causeway", Rate: status.Rate{Packets: 12, Bytes: 1500}}, {Name: "reedbed", Rate: status.Rate{Packets: 40, Bytes: 90000}}},
-	Adapters: []status.AdapterRate{{Machine: "heron", Number: 1, Segment: "reedbed", Sent: status.Rate{Packets: 30, Bytes: 80000}}},
+	Segments: []status.SegmentRate{
+		{Name: "causeway", Rate: status.Rate{Packets: 12, Bytes: 1500}},
+		{Name: "reedbed", Rate: status.Rate{Packets: 40, Bytes: 90000}},
+	},
+	Adapters: []status.AdapterRate{
+		{Machine: "heron", Number: 1, Segment: "reedbed", Sent: status.Rate{Packets: 30, Bytes: 80000}},
+	},
 	Events: []status.Event{
-		{Kind: status.Escaped, Machine: "otter", Segment: "causeway", Text: "otter gets out on causeway: <img src=x onerror=document.title='taken'>"},
+		{
+			Kind:    status.Escaped,
+			Machine: "otter",
+			Segment: "causeway",
+			Text:    "otter gets out on causeway: <img src=x onerror=document.title='taken'>",
+		},
 		{Kind: status.Blocked, Machine: "sluice", Rule: 1, Packets: 4, Text: "sluice stops 4 by rule 1"},
 		{Kind: status.LeaseGiven, Machine: "heron", Text: "heron gets 10.83.16.50 from sluice"},
 	}}
@@ -133,7 +143,12 @@ func browser(t *testing.T) context.Context {
 	if err != nil {
 		t.Skip("needs chromium")
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(name), chromedp.NoSandbox, chromedp.WindowSize(1280, 800))
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(name),
+		chromedp.NoSandbox,
+		chromedp.WindowSize(1280, 800),
+	)
 	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)

@@ -48,8 +48,11 @@ func Handler(p *plan.Plan, token string, watch Watch) (http.Handler, error) {
 	}
 	sum := sha256.Sum256([]byte(script))
 	// The page's own script runs, and nothing else; styles stand in the drawing itself.
-	policy := fmt.Sprintf("default-src 'none'; script-src 'sha256-%s'; style-src 'unsafe-inline'; connect-src 'self'; base-uri 'none'; "+
-		"form-action 'none'; frame-ancestors 'none'", base64.StdEncoding.EncodeToString(sum[:]))
+	policy := fmt.Sprintf(
+		"default-src 'none'; script-src 'sha256-%s'; style-src 'unsafe-inline'; connect-src 'self'; base-uri 'none'; "+
+			"form-action 'none'; frame-ancestors 'none'",
+		base64.StdEncoding.EncodeToString(sum[:]),
+	)
 	return &server{token, text, policy, watch, make(chan struct{}, maxWatchers)}, nil
 }
 

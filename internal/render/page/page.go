@@ -30,12 +30,21 @@ func Write(title, css, script string, body ...g.Node) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// Diagram returns an SVG document as part of a page.
-func Diagram(svg []byte) g.Node {
+// Diagram returns an SVG document as part of a page, and with a second one that for dark screens.
+func Diagram(light []byte, dark ...[]byte) g.Node {
+	out := g.Group{h.Figure(h.ID("diagram"), g.If(len(dark) > 0, h.Class("light")), g.Raw(inline(light)))}
+	for _, svg := range dark {
+		out = append(out, h.Figure(h.Class("dark"), g.Attr("aria-hidden", "true"), g.Raw(inline(svg))))
+	}
+	return out
+}
+
+// inline returns an SVG document without what stands before its root element.
+func inline(svg []byte) string {
 	if i := bytes.Index(svg, []byte("<svg")); i > 0 {
 		svg = svg[i:]
 	}
-	return h.Figure(h.ID("diagram"), g.Raw(string(svg)))
+	return string(svg)
 }
 
 // Table returns a table; a cell is a node, and a nil one is empty.

@@ -34,7 +34,10 @@ func Card(lab, title string, c grade.Card) ([]byte, error) {
 		for _, m := range i.Missing {
 			why = append(why, h.Div(g.Text(m)))
 		}
-		rows = append(rows, []g.Node{g.Text(sign), g.Text(i.Text), g.Text(fmt.Sprintf("%s of %d", Points(i.Points), i.Of)), why})
+		rows = append(
+			rows,
+			[]g.Node{g.Text(sign), g.Text(i.Text), g.Text(fmt.Sprintf("%s of %d", Points(i.Points), i.Of)), why},
+		)
 	}
 	var notes g.Group
 	for _, n := range c.Notes {

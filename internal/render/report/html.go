@@ -70,22 +70,52 @@ func HTML(p *plan.Plan, doc verdict.Document, frames []Frame) ([]byte, error) {
 	for _, f := range frames {
 		w.shown[f.Number] = true
 	}
-	var svg bytes.Buffer
-	if err := diagram.Of(p, diagram.Options{Verdict: &doc}).SVG(&svg, diagram.Light); err != nil {
+	figure, err := drawn(diagram.Of(p, diagram.Options{Verdict: &doc}))
+	if err != nil {
 		return nil, err
 	}
 	return page.Write(fmt.Sprintf("%s: %s, %s", p.Name, doc.Stage, doc.Verdict), "", unfold,
 		h.H1(g.Text(p.Name)), h.P(h.Class("lead"), g.Text(p.Lab.Title)),
-		w.banner(), w.broken(), page.Diagram(svg.Bytes()), w.matrix(), w.plan(), w.evidence(), w.frames(frames))
+		w.banner(), w.causes(), figure, w.matrix(), w.plan(), w.evidence(), w.frames(frames), w.scope())
+}
+
+// drawn returns a picture for light and for dark screens.
+func drawn(p *diagram.Picture) (g.Node, error) {
+	var light, dark bytes.Buffer
+	if err := p.SVG(&light, diagram.Light); err != nil {
+		return nil, err
+	}
+	if err := p.SVG(&dark, diagram.Dark); err != nil {
+		return nil, err
+	}
+	return page.Diagram(light.Bytes(), dark.Bytes()), nil
 }
 
 func (w *writer) banner() g.Node {
 	return g.Group{
-		h.Nav(g.If(w.doc.Verdict != claims.Holds, link("broken", "What does not hold")), link("diagram", "Diagram"), link("claims", "Claims"),
-			link("plan", "Plan"), link("evidence", "Evidence"), g.If(len(w.shown) > 0, link("frames", "Frames"))),
+		h.Nav(
+			g.If(len(w.doc.Causes) > 0, link("causes", "Causes")),
+			link("diagram", "Diagram"),
+			link("claims", "Claims"),
+			link(
+				"plan",
+				"Plan",
+			),
+			link("evidence", "Evidence"),
+			g.If(len(w.shown) > 0, link("frames", "Frames")),
+			link("scope", "Scope"),
+		),
 		h.Div(h.Class("banner "+string(w.doc.Verdict)), g.Text(signs[w.doc.Verdict]+" "+w.doc.Summary())),
-		h.P(h.Class("faint"), g.Text(w.doc.Introduction())),
-		h.P(h.Class("faint"), g.Text("Covered: "+w.doc.Proof.Covers+". Taken for granted: "+strings.Join(w.doc.Proof.Assumes, " "))),
+	}
+}
+
+// scope returns what was simulated, what the proof covers, and what it assumes.
+func (w *writer) scope() g.Node {
+	return g.Group{
+		h.H2(h.ID("scope"), g.Text("Scope")),
+		h.P(g.Text(w.doc.Introduction() + " The proof covers " + w.doc.Proof.Covers + ".")),
+		g.If(len(w.doc.Proof.Assumes) > 0, g.Group{h.P(g.Text("It assumes:")),
+			h.Ul(g.Map(w.doc.Proof.Assumes, func(text string) g.Node { return h.Li(g.Text(text)) }))}),
 	}
 }
 
@@ -97,43 +127,75 @@ func (w *writer) list(evidence []claims.Evidence) g.Node {
 		if !w.shown[e.Frame] || e.Last != 0 {
 			return h.Li(h.Class("mono"), g.Text(e.String()))
 		}
-		return h.Li(h.Class("mono"), link(fmt.Sprintf("frame-%d", e.Frame), fmt.Sprintf("frame %d", e.Frame)), g.Text(": "+e.Text))
+		return h.Li(
+			h.Class("mono"),
+			link(fmt.Sprintf("frame-%d", e.Frame), fmt.Sprintf("frame %d", e.Frame)),
+			g.Text(": "+e.Text),
+		)
 	}))
 }
 
-func verdictBlock(r claims.Result) g.Node {
-	return h.Strong(h.Class(string(r.Verdict)), g.Text(signs[r.Verdict]+" "), link(r.ID, r.ID))
-}
-
-// broken returns what does not hold: causes first, then what follows from them.
-func (w *writer) broken() g.Node {
-	var causes, rest g.Group
-	for _, r := range w.doc.Claims {
-		switch {
-		case r.Verdict == claims.Holds:
-		case r.Follows != "":
-			rest = append(rest, h.P(verdictBlock(r), g.Text(" follows from "), link(r.Follows, r.Follows), g.Text(": "+r.Observed)))
-		default:
-			causes = append(causes, h.Div(h.Class("card"), verdictBlock(r), g.If(len(r.Escapes) == 0, h.P(g.Text(r.Observed))),
-				g.Map(r.Escapes, func(e claims.Way) g.Node {
-					return g.Group{h.P(h.Class("way"), g.Text(strings.Join(e.Path, " → "))), h.P(g.Text(e.Tried))}
-				}),
-				w.list(r.Evidence), g.If(r.Remedy != "", h.P(h.Class("remedy"), g.Text("Remedy: "), page.Code(r.Remedy)))))
+// causes returns what to change: each with its place, the bypass that it opens, its remedy and the
+// checks that fail because of it.
+func (w *writer) causes() g.Node {
+	var out g.Group
+	for _, c := range w.doc.Causes {
+		sign := claims.Broken
+		if c.Code == string(claims.Unknown) {
+			sign = claims.Unknown
 		}
-	}
-	for _, f := range w.doc.Findings {
-		causes = append(causes, h.Div(h.Class("card"), h.Strong(h.Class(string(claims.Broken)), g.Text(signs[claims.Broken]+" "+f.Code)),
-			g.Text(fmt.Sprintf(" %s, line %d", f.Subject, f.Line)), h.P(g.Text(f.Message)),
-			h.P(h.Class("remedy"), g.Text("Remedy: "), page.Code(f.Remedy))))
+		place := ""
+		if c.File != "" {
+			place = fmt.Sprintf(" %s:%d", c.File, c.Line)
+		}
+		out = append(out, h.Div(
+			h.Class("card "+string(sign)),
+			h.P(
+				h.Strong(h.Class(string(sign)), g.Text(signs[sign]+" "+c.Code)),
+				h.Span(h.Class("faint"), g.Text(place)),
+			),
+			h.P(g.Text(c.Message)),
+			g.If(len(c.Bypass) > 0, h.P(h.Class("way"), g.Text("Bypass: "+strings.Join(c.Bypass, " → ")))),
+			g.If(c.Remedy != "", h.P(h.Class("remedy"), g.Text("Remedy: "), page.Code(c.Remedy))),
+			w.knockOn(c),
+		))
 	}
 	for _, text := range w.doc.Proof.Disagree {
-		causes = append(causes, h.Div(h.Class("card"), h.P(g.Text(signs[claims.Broken]+" "+w.doc.Differs()+": "+text))))
+		out = append(
+			out,
+			h.Div(h.Class("card broken"), h.P(g.Text(signs[claims.Broken]+" "+w.doc.Differs()+": "+text))),
+		)
 	}
-	if causes == nil && rest == nil {
+	if out == nil {
 		return g.Group{}
 	}
-	return g.Group{h.H2(h.ID("broken"), g.Text("What does not hold")), causes, rest}
+	return g.Group{h.H2(h.ID("causes"), g.Text("Causes")), out}
 }
+
+// knockOn links the checks that a cause explains.
+func (w *writer) knockOn(c verdict.Cause) g.Node {
+	list := c.Explains
+	if c.Claim != "" && !slices.Contains(list, c.Claim) {
+		list = append([]string{c.Claim}, list...)
+	}
+	if len(list) == 0 {
+		return g.Group{}
+	}
+	links := g.Group{g.Text("Failed checks: ")}
+	for i, id := range list[:min(len(list), maxKnockOn)] {
+		if i > 0 {
+			links = append(links, g.Text(", "))
+		}
+		links = append(links, link(id, id))
+	}
+	if len(list) > maxKnockOn {
+		links = append(links, g.Textf(" and %d more", len(list)-maxKnockOn))
+	}
+	return h.P(h.Class("faint"), links)
+}
+
+// maxKnockOn bounds how many failed checks a cause lists.
+const maxKnockOn = 40
 
 func (w *writer) matrix() g.Node {
 	rows := map[string][]*claims.Result{}
@@ -147,9 +209,20 @@ func (w *writer) matrix() g.Node {
 	}
 	for i := range w.doc.Claims {
 		r := &w.doc.Claims[i]
+		if r.Kind == claims.Segments {
+			continue // a matrix of its own
+		}
 		k := slices.Index(claims.GuestKinds, r.Kind)
 		if k < 0 {
-			others = append(others, []g.Node{cell(r), h.Span(h.Class("faint"), g.Text(string(r.Kind))), g.Text(r.Subject()), g.Text(r.Observed)})
+			others = append(
+				others,
+				[]g.Node{
+					cell(r),
+					h.Span(h.Class("faint"), g.Text(string(r.Kind))),
+					g.Text(r.Subject()),
+					g.Text(r.Observed),
+				},
+			)
 			continue
 		}
 		if rows[r.Guest] == nil {
@@ -161,12 +234,54 @@ func (w *writer) matrix() g.Node {
 	out := g.Group{h.H2(h.ID("claims"), g.Text("Claims"))}
 	if order != nil {
 		out = append(out, h.Table(
-			h.Tr(h.Th(g.Text("guest")), g.Map(claims.GuestKinds, func(k claims.Kind) g.Node { return h.Th(h.Class("sign"), g.Text(string(k))) })),
+			h.Tr(
+				h.Th(g.Text("guest")),
+				g.Map(
+					claims.GuestKinds,
+					func(k claims.Kind) g.Node { return h.Th(h.Class("sign"), g.Text(string(k))) },
+				),
+			),
 			g.Map(order, func(name string) g.Node {
-				return h.Tr(h.Td(g.Text(name)), g.Map(rows[name], func(r *claims.Result) g.Node { return h.Td(h.Class("sign"), cell(r)) }))
-			})))
+				return h.Tr(
+					h.Td(g.Text(name)),
+					g.Map(rows[name], func(r *claims.Result) g.Node { return h.Td(h.Class("sign"), cell(r)) }),
+				)
+			}),
+		))
 	}
-	return append(out, page.Table(nil, others))
+	return append(out, w.segments(cell), page.Table(nil, others))
+}
+
+// segments returns what passes between segments as a matrix: from the row to the column.
+func (w *writer) segments(cell func(*claims.Result) g.Node) g.Node {
+	var names []string
+	at := map[[2]string]*claims.Result{}
+	for i := range w.doc.Claims {
+		r := &w.doc.Claims[i]
+		if r.Kind != claims.Segments {
+			continue
+		}
+		for _, name := range []string{r.From, r.To} {
+			if !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+		at[[2]string{r.From, r.To}] = r
+	}
+	if names == nil {
+		return g.Group{}
+	}
+	return g.Group{h.H3(g.Text("Between segments")), h.Table(
+		h.Tr(
+			h.Th(g.Text("from \\ to")),
+			g.Map(names, func(name string) g.Node { return h.Th(h.Class("sign"), g.Text(name)) }),
+		),
+		g.Map(names, func(from string) g.Node {
+			return h.Tr(h.Td(g.Text(from)), g.Map(names, func(to string) g.Node {
+				return h.Td(h.Class("sign"), cell(at[[2]string{from, to}]))
+			}))
+		}),
+	)}
 }
 
 func (w *writer) plan() g.Node {
@@ -186,22 +301,35 @@ func (w *writer) plan() g.Node {
 		if s.Tag != 0 {
 			tag = strconv.Itoa(s.Tag)
 		}
-		add(text(s.Name), text(s.Wire), text(tag), page.Mono(strings.TrimSpace(s.Subnet.String()+" "+s.Subnet6)), page.Mono(s.Gateway),
-			text(w.p.Segment(s.Name).Reach))
+		add(
+			text(s.Name),
+			text(s.Wire),
+			text(tag),
+			page.Mono(strings.TrimSpace(s.Subnet.String()+" "+s.Subnet6)),
+			page.Mono(s.Gateway),
+			text(w.p.Segment(s.Name).Reach),
+		)
 	}
-	table("Segments", "segment", "wire", "tag", "subnet", "gateway", "reach")
+	table("Segments", "segment", "switch", "tag", "subnet", "gateway", "reach")
 	for _, a := range d.Adapters {
 		add(text(a.Machine), text(a.Number), text(a.Name), page.Mono(a.MAC.String()), text(a.Segment), text(a.Attach))
 	}
-	table("Adapters", "machine", "no.", "name", "MAC address", "segment", "how to attach it")
+	table("Adapters", "machine", "no.", "name", "MAC address", "segment", "attach to")
 	for _, a := range d.Addresses {
 		add(text(a.Name), text(a.Segment), page.Mono(a.Address), text(a.How), page.Mono(a.Gateway))
 	}
 	table("Addresses", "name", "segment", "address", "how", "gateway")
 	for _, v := range d.Leases {
-		add(text(v.Segment), text(v.Server), page.Mono(v.Pool), page.Mono(v.Router), page.Mono(strings.Join(v.DNS, ", ")), text(v.Domain))
+		add(
+			text(v.Segment),
+			text(v.Server),
+			page.Mono(v.Pool),
+			page.Mono(v.Router),
+			page.Mono(strings.Join(v.DNS, ", ")),
+			text(v.Domain),
+		)
 	}
-	table("Leases", "segment", "server", "pool", "router", "resolvers", "domain")
+	table("DHCP", "segment", "server", "pool", "router", "DNS", "domain")
 	for _, v := range d.NAT {
 		add(text(v.Appliance), text(v.Kind), page.Mono(v.From), page.Mono(v.To))
 	}
@@ -210,14 +338,24 @@ func (w *writer) plan() g.Node {
 		add(text(r.Appliance), text(r.Number), page.Mono(r.Rule), text(plan.RulePlace(r.Line)))
 	}
 	table("Rules", "appliance", "no.", "rule", "from")
-	return append(out, h.P(h.Class("faint"), g.Text("The first rule that matches decides; replies to what was allowed pass; what no rule matches is denied.")))
+	return append(
+		out,
+		h.P(h.Class("faint"), g.Text("First match decides; default deny; replies to allowed connections pass.")),
+	)
 }
 
 func (w *writer) evidence() g.Node {
 	return g.Group{h.H2(h.ID("evidence"), g.Text("Evidence")), g.Map(w.doc.Claims, func(r claims.Result) g.Node {
-		return h.Details(h.ID(r.ID), g.If(r.Verdict != claims.Holds, g.Attr("open")),
-			h.Summary(h.Span(h.Class(string(r.Verdict)), g.Text(signs[r.Verdict])), g.Text(" "+r.ID+" "), h.Span(h.Class("faint"), g.Text(r.Observed))),
-			h.Div(w.list(r.Evidence)))
+		return h.Details(
+			h.ID(r.ID),
+			g.If(r.Verdict != claims.Holds, g.Attr("open")),
+			h.Summary(
+				h.Span(h.Class(string(r.Verdict)), g.Text(signs[r.Verdict])),
+				g.Text(" "+r.ID+" "),
+				h.Span(h.Class("faint"), g.Text(r.Observed)),
+			),
+			h.Div(w.list(r.Evidence)),
+		)
 	})}
 }
 
@@ -225,7 +363,7 @@ func (w *writer) frames(list []Frame) g.Node {
 	if len(list) == 0 {
 		return g.Group{}
 	}
-	return g.Group{h.H2(h.ID("frames"), g.Text("Frames that the evidence names")), g.Map(list, func(f Frame) g.Node {
+	return g.Group{h.H2(h.ID("frames"), g.Text("Frames in the evidence")), g.Map(list, func(f Frame) g.Node {
 		summary := "cannot be read"
 		if q, err := packet.Decode(f.Bytes); err == nil {
 			summary = q.String()
@@ -234,9 +372,12 @@ func (w *writer) frames(list []Frame) g.Node {
 			h.Summary(h.Class("mono"), g.Textf("frame %d ", f.Number),
 				h.Span(h.Class("faint"), g.Textf("%.6f s on %s ", f.At.Seconds(), f.Segment)), g.Text(summary)),
 			h.Div(g.Map(dissect.Of(f.Bytes), func(l dissect.Layer) g.Node {
-				return g.Group{h.Strong(g.Text(l.Name)), h.Table(h.Class("fields"), g.Map(l.Fields, func(x dissect.Field) g.Node {
-					return h.Tr(h.Td(g.Text(x.Name)), h.Td(page.Mono(x.Value)))
-				}))}
+				return g.Group{
+					h.Strong(g.Text(l.Name)),
+					h.Table(h.Class("fields"), g.Map(l.Fields, func(x dissect.Field) g.Node {
+						return h.Tr(h.Td(g.Text(x.Name)), h.Td(page.Mono(x.Value)))
+					})),
+				}
 			}), h.Pre(g.Text(dissect.Dump(f.Bytes)))))
 	})}
 }

@@ -27,46 +27,34 @@ func Markdown(p *plan.Plan, doc verdict.Document) []byte {
 	plain := func(s string) string {
 		return strings.NewReplacer("|", `\|`, "<", "&lt;").Replace(sanitize.Line(strings.ReplaceAll(s, "\n", " ")))
 	}
-	sign := map[claims.Verdict]string{claims.Holds: signs[claims.Holds] + " holds", claims.Broken: signs[claims.Broken] + " **broken**",
-		claims.Unknown: signs[claims.Unknown] + " unknown"}
+	sign := map[claims.Verdict]string{
+		claims.Holds:   signs[claims.Holds] + " holds",
+		claims.Broken:  signs[claims.Broken] + " **broken**",
+		claims.Unknown: signs[claims.Unknown] + " unknown",
+	}
 	fmt.Fprintf(&b, "# %s: %s\n\n", p.Name, doc.Stage)
 	if p.Lab.Title != "" {
 		fmt.Fprintf(&b, "%s\n\n", plain(p.Lab.Title))
 	}
-	fmt.Fprintf(&b, "%s %s\n\n%s\n", signs[doc.Verdict], doc.Summary(), doc.Introduction())
-	if doc.Verdict != claims.Holds {
-		b.WriteString("\n## What does not hold\n")
-		for _, r := range doc.Claims {
-			if r.Verdict == claims.Holds {
-				continue
-			}
-			fmt.Fprintf(&b, "\n### %s\n", r.ID)
-			if len(r.Escapes) == 0 { // else the ways say it
-				fmt.Fprintf(&b, "\n%s\n", plain(r.Observed))
-			}
-			for _, w := range r.Escapes {
-				fmt.Fprintf(&b, "\n- %s → %s by `%s`: %s\n", w.From, w.To, strings.Join(w.Path, " → "), plain(w.Tried))
-			}
-			if r.Follows != "" {
-				fmt.Fprintf(&b, "\nIt follows from %s.\n", r.Follows)
-			}
-			if r.Remedy != "" {
-				fmt.Fprintf(&b, "\nRemedy: %s.\n", plain(r.Remedy))
-			}
-		}
-	}
-	for i, f := range doc.Findings {
+	fmt.Fprintf(&b, "%s %s\n", signs[doc.Verdict], doc.Summary())
+	for i, c := range doc.Causes {
 		if i == 0 {
-			b.WriteString("\n## What check finds\n\n")
+			b.WriteString("\n## Causes\n\n")
 		}
-		fmt.Fprintf(&b, "- **%s** %s (line %d): %s. Remedy: %s.\n", plain(f.Code), plain(f.Subject), f.Line, plain(f.Message), plain(f.Remedy))
-	}
-	fmt.Fprintf(&b, "\n## Scope of the proof\n\nIt covers %s. It assumes:\n\n", plain(doc.Proof.Covers))
-	for _, text := range doc.Proof.Assumes {
-		fmt.Fprintf(&b, "- %s\n", plain(text))
-	}
-	for _, text := range doc.Proof.Disagree {
-		fmt.Fprintf(&b, "- ✗ %s: %s\n", doc.Differs(), plain(text))
+		place := ""
+		if c.File != "" {
+			place = fmt.Sprintf(" (%s:%d)", plain(c.File), c.Line)
+		}
+		fmt.Fprintf(&b, "- ✗ **%s**%s: %s\n", plain(c.Code), place, plain(c.Message))
+		if len(c.Bypass) > 0 {
+			fmt.Fprintf(&b, "  - bypass: `%s`\n", strings.Join(c.Bypass, " → "))
+		}
+		if c.Remedy != "" {
+			fmt.Fprintf(&b, "  - remedy: %s\n", plain(c.Remedy))
+		}
+		if len(c.Explains) > 0 {
+			fmt.Fprintf(&b, "  - knock-on: %s\n", plain(strings.Join(c.Explains, ", ")))
+		}
 	}
 	b.WriteString("\n## All claims\n\n| claim | verdict | observed | evidence |\n| --- | --- | --- | --- |\n")
 	for _, r := range doc.Claims {
@@ -78,7 +66,27 @@ func Markdown(p *plan.Plan, doc verdict.Document) []byte {
 		if len(r.Evidence) > maxEvidence {
 			more = fmt.Sprintf("; and %d more", len(r.Evidence)-maxEvidence)
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s%s |\n", plain(r.ID), sign[r.Verdict], plain(r.Observed), plain(strings.Join(evidence, "; ")), more)
+		fmt.Fprintf(
+			&b,
+			"| %s | %s | %s | %s%s |\n",
+			plain(r.ID),
+			sign[r.Verdict],
+			plain(r.Observed),
+			plain(strings.Join(evidence, "; ")),
+			more,
+		)
+	}
+	fmt.Fprintf(
+		&b,
+		"\n## Scope\n\n%s The proof covers %s. It assumes:\n\n",
+		plain(doc.Introduction()),
+		plain(doc.Proof.Covers),
+	)
+	for _, text := range doc.Proof.Assumes {
+		fmt.Fprintf(&b, "- %s\n", plain(text))
+	}
+	for _, text := range doc.Proof.Disagree {
+		fmt.Fprintf(&b, "- ✗ %s: %s\n", doc.Differs(), plain(text))
 	}
 	return b.Bytes()
 }
@@ -119,7 +127,10 @@ type junitText struct {
 func layoutSuite(doc verdict.Document) junitSuite {
 	s := junitSuite{Name: doc.Lab + ".check"}
 	for _, f := range doc.Findings {
-		s.Cases = append(s.Cases, junitCase{Class: s.Name, Name: f.Code + " " + f.Subject, Failure: &junitText{f.Message, f.Remedy}})
+		s.Cases = append(
+			s.Cases,
+			junitCase{Class: s.Name, Name: f.Code + " " + f.Subject, Failure: &junitText{f.Message, f.Remedy}},
+		)
 	}
 	for _, text := range doc.Proof.Disagree {
 		s.Cases = append(s.Cases, junitCase{Class: s.Name, Name: "proof", Failure: &junitText{text, doc.Differs()}})

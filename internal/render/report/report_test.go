@@ -104,10 +104,39 @@ func TestLayersAgreeWithAnAnalyser(t *testing.T) {
 	require.NoError(t, w.Err())
 	require.NoError(t, f.Close())
 
-	fields := []string{"eth.src", "vlan.id", "ip.src", "ip.dst", "ip.ttl", "ipv6.src", "ipv6.dst", "tcp.srcport", "tcp.dstport",
-		"udp.srcport", "udp.dstport", "dns.qry.name", "dhcp.option.dhcp", "icmp.type", "icmpv6.type", "arp.dst.proto_ipv4"}
+	fields := []string{
+		"eth.src",
+		"vlan.id",
+		"ip.src",
+		"ip.dst",
+		"ip.ttl",
+		"ipv6.src",
+		"ipv6.dst",
+		"tcp.srcport",
+		"tcp.dstport",
+		"udp.srcport",
+		"udp.dstport",
+		"dns.qry.name",
+		"dhcp.option.dhcp",
+		"icmp.type",
+		"icmpv6.type",
+		"arp.dst.proto_ipv4",
+	}
 	// Of what lies in a tunnel or behind two tags, or is sent round by a source, the page tells the outside only.
-	args := []string{"-r", file, "-Y", "!(ip.proto == 4 || ip.proto == 41 || ip.proto == 47 || ip.opt.type || ip.flags.mf == 1 || ip.frag_offset > 0 || vlan.etype == 0x8100)", "-T", "fields", "-e", "frame.number", "-E", "occurrence=f", "-E", "separator=|"}
+	args := []string{
+		"-r",
+		file,
+		"-Y",
+		"!(ip.proto == 4 || ip.proto == 41 || ip.proto == 47 || ip.opt.type || ip.flags.mf == 1 || ip.frag_offset > 0 || vlan.etype == 0x8100)",
+		"-T",
+		"fields",
+		"-e",
+		"frame.number",
+		"-E",
+		"occurrence=f",
+		"-E",
+		"separator=|",
+	}
 	for _, name := range fields {
 		args = append(args, "-e", name)
 	}
@@ -142,7 +171,16 @@ func TestLayersAgreeWithAnAnalyser(t *testing.T) {
 				return
 			}
 			checked[field]++
-			assert.True(t, strings.HasPrefix(ours[at], want), "frame %d: %s is %q, and %s says %q", i+1, field, said[field], at, ours[at])
+			assert.True(
+				t,
+				strings.HasPrefix(ours[at], want),
+				"frame %d: %s is %q, and %s says %q",
+				i+1,
+				field,
+				said[field],
+				at,
+				ours[at],
+			)
 		}
 		expect("eth.src", "Ethernet from", said["eth.src"])
 		expect("vlan.id", "Ethernet tag", said["vlan.id"])
@@ -179,9 +217,14 @@ func (b both) Record(segment int, at time.Time, frame []byte) {
 // An error of check that no claim shows is in every form, and makes build servers
 // fail: nobody reads green on a lab that has one.
 func TestFindingsAreReported(t *testing.T) {
-	l, err := lab.Read("lab.yaml", []byte("bastion: 1\nlab: odd\nsite: {memory: 1GiB}\nsegments: {road: {reach: upstream}, desks: {reach: isolated}}\n"+
-		"appliances: {gate: {needs: {memory: 4GiB}, machine: {memory: 2GiB}, ports: [{role: wan, segment: road}, {role: lan, segment: desks}]}}\n"+
-		"guests: {heron: desks}\n"))
+	l, err := lab.Read(
+		"lab.yaml",
+		[]byte(
+			"bastion: 1\nlab: odd\nsite: {memory: 1GiB}\nsegments: {road: {reach: upstream}, desks: {reach: isolated}}\n"+
+				"appliances: {gate: {needs: {memory: 4GiB}, machine: {memory: 2GiB}, ports: [{role: wan, segment: road}, {role: lan, segment: desks}]}}\n"+
+				"guests: {heron: desks}\n",
+		),
+	)
 	require.NoError(t, err)
 	p, err := plan.Build(l)
 	require.NoError(t, err)
@@ -190,7 +233,7 @@ func TestFindingsAreReported(t *testing.T) {
 	require.NotEmpty(t, doc.Findings)
 	assert.Contains(t, doc.Summary(), "more errors")
 	page := string(Markdown(p, doc))
-	assert.Contains(t, page, "## What check finds")
+	assert.Contains(t, page, "## Causes")
 	assert.Contains(t, page, doc.Findings[0].Code)
 	data, err := JUnit(doc)
 	require.NoError(t, err)

@@ -178,8 +178,19 @@ func (b *writer) attach(a *plan.Adapter) string {
 	if tags != nil {
 		word += b.w.Trunk
 	}
-	text := b.w.Say(word, "uplink", cmp.Or(root.Lab.Uplink, "uplink"), "name", root.Called(), "tag", fmt.Sprint(a.Segment.Tag), "tags",
-		strings.Join(tags, ", "), "number", fmt.Sprint(a.Number))
+	text := b.w.Say(
+		word,
+		"uplink",
+		cmp.Or(root.Lab.Uplink, "uplink"),
+		"name",
+		root.Called(),
+		"tag",
+		fmt.Sprint(a.Segment.Tag),
+		"tags",
+		strings.Join(tags, ", "),
+		"number",
+		fmt.Sprint(a.Number),
+	)
 	if !a.Plugged {
 		text += ", cable unplugged"
 	}
@@ -220,7 +231,11 @@ func (b *writer) images() Step {
 }
 
 func (b *writer) segments() Step {
-	s := Step{ID: "segments", Title: "Make the networks", Table: &Table{Head: []string{"segment", "how", "network", "tag"}, Tick: true}}
+	s := Step{
+		ID:    "segments",
+		Title: "Make the networks",
+		Table: &Table{Head: []string{"segment", "how", "network", "tag"}, Tick: true},
+	}
 	for _, seg := range b.p.Segments {
 		how := b.w.Say(b.w.Segment, "name", seg.Called())
 		switch {
@@ -246,11 +261,16 @@ func (b *writer) segments() Step {
 		}
 		s.Table.Rows = append(s.Table.Rows, []string{seg.Name, how, networks(seg), tag})
 	}
-	s.Do = append(s.Do,
-		"Where the host keeps changes to its networks until they are applied or saved, apply them now, and see that your own way to it still works.")
+	s.Do = append(
+		s.Do,
+		"Where the host keeps changes to its networks until they are applied or saved, apply them now, and see that your own way to it still works.",
+	)
 	s.See = "Each is in the list that an adapter can be attached to."
 	s.Mistakes = []Mistake{{"two networks whose names differ by one letter", "a guest gets no DHCP lease"},
-		{"an inside network made with an uplink", "`bastion rehearse` reports no-bypass, and a guest reaches outside with the appliance off"}}
+		{
+			"an inside network made with an uplink",
+			"`bastion rehearse` reports no-bypass, and a guest reaches outside with the appliance off",
+		}}
 	return s
 }
 
@@ -294,7 +314,11 @@ func (b *writer) create(m *plan.Machine) Step {
 		add("guest's system", system, "drivers and clock are chosen by it; another choice can hide adapters")
 	}
 	add("disk space", "taken as it fills, or all at once", "either will do; it has no bearing on memory")
-	add("place", "a folder of its own, with room for "+spec.Disk.String(), "what belongs to it is found and saved together")
+	add(
+		"place",
+		"a folder of its own, with room for "+spec.Disk.String(),
+		"what belongs to it is found and saved together",
+	)
 	add("not needed", "floppy drive, sound, USB, shared folders", "remove them: an unused device is one more risk")
 	add("pointing device", "the plain one", "where the pointer does not move in its screen, choose the other kind")
 	add("processor", "the host's own, with its ciphers passed through", "tunnels are several times as fast")
@@ -310,8 +334,10 @@ func (b *writer) create(m *plan.Machine) Step {
 	}
 	s.Do = []string{"Create it with these settings, and do not start it yet."}
 	s.See = "The settings page shows the same values."
-	s.Mistakes = []Mistake{{"an adapter or disk model that it has no driver for", "it finds fewer interfaces, or no disk"},
-		{"memory that may shrink", "conversations break when the host is busy"}}
+	s.Mistakes = []Mistake{
+		{"an adapter or disk model that it has no driver for", "it finds fewer interfaces, or no disk"},
+		{"memory that may shrink", "conversations break when the host is busy"},
+	}
 	return s
 }
 
@@ -335,16 +361,26 @@ func reason(m *plan.Machine, about string) string {
 }
 
 func (b *writer) adapters(m *plan.Machine) Step {
-	s := Step{ID: "adapters." + m.Name, Title: "Attach the adapters of " + m.Name + ", in this order", Check: Mapped, Machine: m.Name,
-		Why:   "The console shows the interfaces by order and MAC address.",
-		Table: &Table{Head: []string{"adapter", "for", "attach it to", "MAC address", "model"}, Tick: true}}
+	s := Step{
+		ID:      "adapters." + m.Name,
+		Title:   "Attach the adapters of " + m.Name + ", in this order",
+		Check:   Mapped,
+		Machine: m.Name,
+		Why:     "The console shows the interfaces by order and MAC address.",
+		Table:   &Table{Head: []string{"adapter", "for", "attach it to", "MAC address", "model"}, Tick: true},
+	}
 	for _, a := range m.Own() {
-		s.Table.Rows = append(s.Table.Rows, []string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), cmp.Or(a.Name, "the guest"),
-			b.attach(a), a.MAC.String(), a.NIC})
+		s.Table.Rows = append(
+			s.Table.Rows,
+			[]string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), cmp.Or(a.Name, "the guest"),
+				b.attach(a), a.MAC.String(), a.NIC},
+		)
 	}
 	s.Do = []string{"Set each MAC address yourself where the program allows it.",
-		fmt.Sprintf("Where it does not: let it make its own, then `bastion map LAB --as %s --adopt LISTING` writes them into the lab file.",
-			m.Name)}
+		fmt.Sprintf(
+			"Where it does not: let it make its own, then `bastion map LAB --as %s --adopt LISTING` writes them into the lab file.",
+			m.Name,
+		)}
 	s.See = "As many adapters as rows, each with the address of its row."
 	s.Mistakes = []Mistake{{"WAN and LAN swapped", "guests get addresses from upstream, or none"},
 		{"an adapter left on the default network", "a guest reaches outside with the appliance off"}}
@@ -353,16 +389,28 @@ func (b *writer) adapters(m *plan.Machine) Step {
 
 func (b *writer) which(m *plan.Machine) Step {
 	s := Step{ID: "which." + m.Name, Title: "Find out which interface is which",
-		Why:   "Names on the console follow the hardware, not your intent. Compare the last two bytes of each MAC address.",
-		Table: &Table{Head: []string{"port", "last bytes", "likely called", "adapter", "address then"}}, Check: Mapped, Machine: m.Name}
+		Why: "Names on the console follow the hardware, not your intent. Compare the last two bytes of each MAC address.",
+		Table: &Table{
+			Head: []string{"port", "last bytes", "likely called", "adapter", "address then"},
+		}, Check: Mapped, Machine: m.Name}
 	for _, a := range m.Adapters {
-		s.Table.Rows = append(s.Table.Rows, []string{a.Name, "…" + a.MAC.Tail(2), strings.Join(a.Devices, " or "), fmt.Sprint(a.Number),
-			shown(a)})
+		s.Table.Rows = append(
+			s.Table.Rows,
+			[]string{a.Name, "…" + a.MAC.Tail(2), strings.Join(a.Devices, " or "), fmt.Sprint(a.Number),
+				shown(a)},
+		)
 	}
-	s.Do = []string{fmt.Sprintf("Copy the list of interfaces from the console, in any form: `bastion map LAB --as %s --listing FILE` identifies them.", m.Name)}
+	s.Do = []string{
+		fmt.Sprintf(
+			"Copy the list of interfaces from the console, in any form: `bastion map LAB --as %s --listing FILE` identifies them.",
+			m.Name,
+		),
+	}
 	s.See = "Every port has one interface whose MAC address ends as in its row."
-	s.Mistakes = []Mistake{{"only the first digits are compared", "WAN and LAN swapped: they differ in the last digit only"},
-		{"taken in the order of the list", "right on this machine, wrong on the next"}}
+	s.Mistakes = []Mistake{
+		{"only the first digits are compared", "WAN and LAN swapped: they differ in the last digit only"},
+		{"taken in the order of the list", "right on this machine, wrong on the next"},
+	}
 	return s
 }
 
@@ -409,11 +457,19 @@ func (b *writer) console(m *plan.Machine) Step {
 			t.Rows = append(t.Rows, []string{a.Name, shown(a), gateway, pool})
 		}
 	}
-	return Step{ID: "console." + m.Name, Title: "Answer the console's questions", Table: t, Check: Matches, Machine: m.Name,
+	return Step{
+		ID:      "console." + m.Name,
+		Title:   "Answer the console's questions",
+		Table:   t,
+		Check:   Matches,
+		Machine: m.Name,
 		Do: []string{"Where a device's name differs from the likely one, put in what the step before found.",
 			"If asked whether its web page may fall back to plain HTTP: no.",
 			"After a mistake, or if the questions start over: answer from the first row again; the last answers count."},
 		See: "It lists each port with the address that was planned.",
-		Mistakes: []Mistake{{"a static upstream gateway on an inside port", "guests reach the appliance and nothing behind it"},
-			{"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"}}}
+		Mistakes: []Mistake{
+			{"a static upstream gateway on an inside port", "guests reach the appliance and nothing behind it"},
+			{"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"},
+		},
+	}
 }

@@ -64,14 +64,26 @@ func mapped(p *plan.Plan, m *plan.Machine, l listing.Listing) []Seen {
 		case row.Conflict != "":
 			seen = append(seen, Seen{Amiss, row.Device + ": " + row.Conflict})
 		case row.How == identify.ByOrder:
-			seen = append(seen, Seen{Lacking, fmt.Sprintf("%s would be %s of %s by its position in the list, a guess", row.Device, row.Port,
-				row.Machine)})
+			seen = append(
+				seen,
+				Seen{
+					Lacking,
+					fmt.Sprintf("%s would be %s of %s by its position in the list, a guess", row.Device, row.Port,
+						row.Machine),
+				},
+			)
 		default:
-			seen = append(seen, Seen{AsPlanned, fmt.Sprintf("%s is %s of %s, by %s", row.Device, row.Port, row.Machine, row.How)})
+			seen = append(
+				seen,
+				Seen{AsPlanned, fmt.Sprintf("%s is %s of %s, by %s", row.Device, row.Port, row.Machine, row.How)},
+			)
 		}
 	}
 	for _, a := range r.Missing {
-		seen = append(seen, Seen{Amiss, fmt.Sprintf("no interface has the address of port %s, …%s", a.Name, a.MAC.Tail(2))})
+		seen = append(
+			seen,
+			Seen{Amiss, fmt.Sprintf("no interface has the address of port %s, …%s", a.Name, a.MAC.Tail(2))},
+		)
 	}
 	for _, d := range r.Doubts {
 		seen = append(seen, Seen{Lacking, d})

@@ -57,31 +57,53 @@ func (b *writer) boot(m *plan.Machine) Step {
 	switch {
 	case s.imported():
 		step.Title = "Import the package"
-		step.Do = append(step.Do,
-			fmt.Sprintf("Import %s instead of creating the machine by hand, then apply the settings of the steps before where it differs.", s.inner))
-		step.See = fmt.Sprintf("`bastion compare LAB --as %s --built FILE` on the machine's export finds no difference.", m.Name)
+		step.Do = append(
+			step.Do,
+			fmt.Sprintf(
+				"Import %s instead of creating the machine by hand, then apply the settings of the steps before where it differs.",
+				s.inner,
+			),
+		)
+		step.See = fmt.Sprintf(
+			"`bastion compare LAB --as %s --built FILE` on the machine's export finds no difference.",
+			m.Name,
+		)
 		step.Mistakes = []Mistake{{"the package's own networks remain",
 			"an adapter is on the default network, and a guest reaches outside with the appliance off"},
 			{"it is imported twice", "two machines have one MAC address"}}
 	case s.kind == image.VirtDisk:
 		step.Title = "Attach the ready disk"
-		step.Do = append(step.Do,
-			fmt.Sprintf("Attach %s as the machine's disk on %s, in place of an empty one. It is installed already: nothing goes into the optical drive.", s.inner, m.Spec.DiskBus))
+		step.Do = append(
+			step.Do,
+			fmt.Sprintf(
+				"Attach %s as the machine's disk on %s, in place of an empty one. It is installed already: nothing goes into the optical drive.",
+				s.inner,
+				m.Spec.DiskBus,
+			),
+		)
 		step.See = "It starts from this disk."
 		step.Mistakes = []Mistake{{"the disk is attached on a bus that it has no driver for",
 			"it stops with a line about its root, or restarts again and again"},
 			{"the fetched file itself is attached, not a copy", "the next lab begins with this one's settings"}}
 	case s.kind == image.RawDisk:
 		step.Title = "Attach the disk image and set the start order"
-		step.Do = append(step.Do, fmt.Sprintf("`bastion image inspect %s` shows whether it is an installed disk or an installer.",
-			s.inner),
-			"An installed disk: attach it as the machine's disk, in place of an empty one. A stick: attach it as a second disk, and start from that one once.", order)
+		step.Do = append(
+			step.Do,
+			fmt.Sprintf("`bastion image inspect %s` shows whether it is an installed disk or an installer.",
+				s.inner),
+			"An installed disk: attach it as the machine's disk, in place of an empty one. A stick: attach it as a second disk, and start from that one once.",
+			order,
+		)
 		step.See = "It starts from what you attached."
 		step.Mistakes = []Mistake{{"it is put into the optical drive", "it reports that there is nothing to boot"},
 			{"the stick is first in the boot order", "after the installation it begins to install again"}}
 	default:
 		step.Title = "Put the medium in and set the start order"
-		step.Do = append(step.Do, fmt.Sprintf("Put %s into %s; the file itself will do, nothing need be burnt.", s.inner, b.w.Medium), order)
+		step.Do = append(
+			step.Do,
+			fmt.Sprintf("Put %s into %s; the file itself will do, nothing need be burnt.", s.inner, b.w.Medium),
+			order,
+		)
 		step.See = "With an empty disk it starts from the medium; once installed, from the disk."
 		step.Mistakes = []Mistake{{"the medium is first", "after the installation it begins to install again"},
 			{"the medium was not connected at power-on", "it reports that there is nothing to boot"}}
@@ -93,19 +115,27 @@ func (b *writer) first(m *plan.Machine) Step {
 	s := Step{ID: "start." + m.Name, Title: "Start " + m.Name, Do: []string{"Start it and open its console."}}
 	if src := sourceOf(m); src.file == "" || src.installs() {
 		s.Title += " and install it"
-		s.Do = append(s.Do, "Install it to its disk. This erases only the machine's own disk.",
+		s.Do = append(
+			s.Do,
+			"Install it to its disk. This erases only the machine's own disk.",
 			"File system: the default is enough where the host's disks are reliable; firmware as in the machine's settings.",
-			"Its terms: note the period and what ends with it before you accept.")
+			"Its terms: note the period and what ends with it before you accept.",
+		)
 		s.Mistakes = append(s.Mistakes, Mistake{"it still runs from the medium, not from the disk",
 			"after the restart the settings are lost"})
 	}
 	s.Do = append(s.Do, "A boot menu with a countdown continues by itself; one that asks for a key waits.")
 	if len(m.Profile.Waits) == 0 {
-		s.Do = append(s.Do,
-			"A first start takes some minutes, and several times as long on a host without acceleration. Nothing new on the screen for a quarter of an hour: it waits for a key, or has no memory.")
+		s.Do = append(
+			s.Do,
+			"A first start takes some minutes, and several times as long on a host without acceleration. Nothing new on the screen for a quarter of an hour: it waits for a key, or has no memory.",
+		)
 	}
 	for _, w := range m.Profile.Waits {
-		s.Do = append(s.Do, fmt.Sprintf("%s takes about %s; longer: %s.", w.For, w.Time, cmp.Or(w.Longer, "look at the console")))
+		s.Do = append(
+			s.Do,
+			fmt.Sprintf("%s takes about %s; longer: %s.", w.For, w.Time, cmp.Or(w.Longer, "look at the console")),
+		)
 	}
 	s.See = "The console asks its first question, or lists its interfaces."
 	s.Mistakes = append(s.Mistakes, Mistake{"too little memory", "the installation stops halfway or restarts"},
@@ -119,8 +149,11 @@ func (b *writer) restart(m *plan.Machine) Step {
 		return Step{}
 	}
 	return Step{ID: "restart." + m.Name, Title: "Take the medium out and restart",
-		Do: []string{"Shut it down, not only restart it: a medium that is pulled while the system is on it can stop it.",
-			"Take the medium out of " + b.w.Medium + ".", "Start it from the disk."},
+		Do: []string{
+			"Shut it down, not only restart it: a medium that is pulled while the system is on it can stop it.",
+			"Take the medium out of " + b.w.Medium + ".",
+			"Start it from the disk.",
+		},
 		See: "It starts from its disk and shows the same addresses.",
 		Mistakes: []Mistake{{"the medium is still in", "it begins to install again, or your answers are gone"},
 			{"settings were not written before the restart", "factory addresses are back"}},

@@ -16,14 +16,22 @@ func (b *writer) secondLine(m *plan.Machine) Step {
 	}
 	first, second := wans[0], wans[1]
 	s := Step{ID: "try.line." + m.Name, Title: "Take the first line away, and watch the second",
-		Why: fmt.Sprintf("%s on %s is the primary, %s on %s the backup: the one counts only when the other is down.", first.Name,
+		Why: fmt.Sprintf(
+			"%s on %s is the primary, %s on %s the backup: the one counts only when the other is down.",
+			first.Name,
 			first.Segment.Name,
-			second.Name, second.Segment.Name),
+			second.Name,
+			second.Segment.Name,
+		),
 		Do: []string{fmt.Sprintf("Unplug adapter %d of %s (%s).", first.Number, m.Name, first.Name),
 			"Wait a minute: the appliance has to notice.", "In a guest load a web page, and one that shows the sender's address.",
 			"Plug it in again, and do the same."},
-		See: fmt.Sprintf("Guests reach outside by %s while %s is out, and by %s again afterwards. Conversations that were open break once.",
-			second.Name, first.Name, first.Name),
+		See: fmt.Sprintf(
+			"Guests reach outside by %s while %s is out, and by %s again afterwards. Conversations that were open break once.",
+			second.Name,
+			first.Name,
+			first.Name,
+		),
 		Mistakes: []Mistake{{"both lines hang on one router or cable", "when the first is out, so is the second"},
 			{"the second has no translation", "guests get nowhere until the first is back"}}}
 	return s
@@ -39,15 +47,25 @@ func (b *writer) bridged(m *plan.Machine) Step {
 	add := func(row ...string) { s.Table.Rows = append(s.Table.Rows, row) }
 	add("in a guest behind it: the next hop's MAC address", "the router's own, not one of "+m.Name,
 		"it routes, and does not bridge")
-	add("shut it down: anything beyond it from behind it", "nothing", "an answer: there is a way around it, by another cable or switch")
+	add(
+		"shut it down: anything beyond it from behind it",
+		"nothing",
+		"an answer: there is a way around it, by another cable or switch",
+	)
 	for _, a := range m.Adapters {
 		if a.Role == lab.Manage && a.Address.IsValid() {
-			add(fmt.Sprintf("open the page at %s, from %s", a.Address.Addr(), a.Segment.Name), "it opens", "the manage port is on another network")
+			add(
+				fmt.Sprintf("open the page at %s, from %s", a.Address.Addr(), a.Segment.Name),
+				"it opens",
+				"the manage port is on another network",
+			)
 			add(fmt.Sprintf("open the page at %s, from behind it", a.Address.Addr()), "nothing",
 				"the manage network is reached from where guests are")
 		}
 	}
-	s.Do = []string{"Its two sides must be two adapters of the host on two switches; with both on one switch frames go round for ever."}
+	s.Do = []string{
+		"Its two sides must be two adapters of the host on two switches; with both on one switch frames go round for ever.",
+	}
 	s.See = "All rows match, and the switches' link lights are steady."
 	s.Mistakes = []Mistake{{"the switch drops frames whose MAC address is not its machine's",
 		"it shows packets coming in, and none arrive behind it"},
@@ -62,12 +80,16 @@ func (b *writer) armed(m *plan.Machine) Step {
 	}
 	s := Step{ID: "point." + m.Name, Title: "Direct the traffic it must see to " + m.Name,
 		Why: "It is next to the router, not before it: a guest that uses the router as gateway bypasses it, and it cannot prevent that.",
-		Do: []string{"DHCP: distribute its address as router, as in the part before, and disable the router's own DHCP server.",
+		Do: []string{
+			"DHCP: distribute its address as router, as in the part before, and disable the router's own DHCP server.",
 			"Static guests: set its address as the gateway.",
 			"Mail and pages that must be looked at: a forward at the router to it, or its address as the proxy in each program; nothing else brings them here.",
-			"What must not be avoided belongs behind a routed or transparent appliance."},
-		See:      "A guest's first hop is its address: the tests of the guest's segment show it.",
-		Mistakes: []Mistake{{"a guest keeps the router as its gateway", "it works, but the appliance's logs are empty"}}}
+			"What must not be avoided belongs behind a routed or transparent appliance.",
+		},
+		See: "A guest's first hop is its address: the tests of the guest's segment show it.",
+		Mistakes: []Mistake{
+			{"a guest keeps the router as its gateway", "it works, but the appliance's logs are empty"},
+		}}
 	return s
 }
 
@@ -101,8 +123,10 @@ func (b *writer) sockets() Step {
 		return Step{}
 	}
 	return Step{ID: "sockets", Title: "Plug the host's adapters in, and label both ends", Table: t,
-		Do: []string{"Bind each network to the adapter by its name or MAC address; a choice made by itself can change at the next start.",
-			"Is the host's own management on one of them? Then the lab's switch settings affect it too: use a separate adapter, or have access to its screen."},
+		Do: []string{
+			"Bind each network to the adapter by its name or MAC address; a choice made by itself can change at the next start.",
+			"Is the host's own management on one of them? Then the lab's switch settings affect it too: use a separate adapter, or have access to its screen.",
+		},
 		See: "The link is up on each, and unplugging one affects only what its row lists.",
 		Mistakes: []Mistake{{"two cables into one switch without tags",
 			"outside and inside are one network, and guests get addresses from upstream"},

@@ -20,7 +20,7 @@ func (b *writer) room() Step {
 		}
 		what := "its disk"
 		if f := sourceOf(m).file; f != "" {
-			what = "its disk; in addition " + f + ", which can be fetched again"
+			what = "its disk, and " + f + ", which can be downloaded again"
 		}
 		t.Rows = append(t.Rows, []string{m.Name, m.Spec.Disk.String(), what})
 	}
@@ -28,11 +28,16 @@ func (b *writer) room() Step {
 		return Step{}
 	}
 	s := Step{ID: "room", Title: "Make room", Table: t,
-		Do: []string{fmt.Sprintf("All machines together take up to %s of disk and %s of memory while they run; a further guest takes its own on top.", disk,
-			memory),
+		Do: []string{
+			fmt.Sprintf(
+				"All machines together take up to %s of disk and %s of memory while they run; a further guest takes its own on top.",
+				disk,
+				memory,
+			),
 			"A disk that is taken as it fills starts small and grows up to its size; one taken at once is there from the start. Neither has to do with memory.",
 			"Where the host keeps its disks twice already, the appliance needs no mirror of its own: one plain disk will do.",
-			"Does the host have to format a volume for this? That erases all that is on it: look twice at which one it is."},
+			"Does the host have to format a volume for this? That erases all that is on it: look twice at which one it is.",
+		},
 		See: "More space is free than the table requires.",
 		Mistakes: []Mistake{{"the volume fills up while a machine runs", "the machine stops, or its disk is damaged"},
 			{"an image lies on a stick that is pulled later", "the machine does not start, as its medium is missing"}}}
@@ -86,17 +91,28 @@ var renewals = map[string]string{
 // renew goes on after the inside address or its leases have changed.
 func (b *writer) renew(m *plan.Machine) Step {
 	g := near(m)
-	if g == nil || len(b.replaced(m)) > 0 || g.How == plan.Static || g.Segment.Port == nil || g.Segment.Port.Leases == nil {
+	if g == nil || len(b.replaced(m)) > 0 || g.How == plan.Static || g.Segment.Port == nil ||
+		g.Segment.Port.Leases == nil {
 		return Step{}
 	}
 	s := Step{ID: "renew." + m.Name, Title: "Renew the lease, and open the page again",
-		Why: fmt.Sprintf("The session to its page breaks when the address inside changes: %s still has an address of before.", g.Machine.Name),
+		Why: fmt.Sprintf(
+			"The session to its page breaks when the address inside changes: %s still has an address of before.",
+			g.Machine.Name,
+		),
 		Do: []string{fmt.Sprintf("In %s: %s. Starting it again does the same.", g.Machine.Name,
 			renewals[cmp.Or(g.Machine.Guest.System, "linux")])}}
 	if len(g.Machine.Adapters) > 1 {
-		s.Do = append(s.Do,
-			fmt.Sprintf("%s has %d adapters: name the one on %s (MAC address …%s), and leave the one that your own session comes in by alone.",
-				g.Machine.Name, len(g.Machine.Adapters), g.Segment.Name, g.MAC.Tail(2)))
+		s.Do = append(
+			s.Do,
+			fmt.Sprintf(
+				"%s has %d adapters: name the one on %s (MAC address …%s), and leave the one that your own session comes in by alone.",
+				g.Machine.Name,
+				len(g.Machine.Adapters),
+				g.Segment.Name,
+				g.MAC.Tail(2),
+			),
+		)
 	}
 	for _, p := range b.p.Pages {
 		if p.Appliance == m && !p.Factory && strings.HasPrefix(p.URL, "http") {
@@ -131,12 +147,16 @@ func (b *writer) update(m *plan.Machine) Step {
 		return Step{}
 	}
 	return Step{ID: "update." + m.Name, Title: "Bring " + m.Name + " up to date",
-		Do: []string{"Look for updates on its page or at its console, once its WAN works; take a " + b.w.Snapshot + " first.",
+		Do: []string{
+			"Look for updates on its page or at its console, once its WAN works; take a " + b.w.Snapshot + " first.",
 			"The hypervisor's guest agent, where you want one: install it in the machine, switch it on in the machine's settings, shut the machine down and start it; a restart is not enough.",
-			"Add-ons: their repository first, then the package."},
+			"Add-ons: their repository first, then the package.",
+		},
 		See: "It reports that it is up to date, and its WAN address is unchanged.",
-		Mistakes: []Mistake{{"a notice is closed unread", "the next update, or the end of the licence, is a surprise: note its date"},
-			{"updated without a way back", "an update that fails is an installation from the start"}}}
+		Mistakes: []Mistake{
+			{"a notice is closed unread", "the next update, or the end of the licence, is a surprise: note its date"},
+			{"updated without a way back", "an update that fails is an installation from the start"},
+		}}
 }
 
 // cables returns which real computer hangs where.
@@ -191,13 +211,20 @@ func (b *writer) coming() Step {
 		return Step{}
 	}
 	s := Step{ID: "coming", Title: "When the machines that are off are started", Table: t,
-		Do:       []string{"Build it, start it, write `running: true` into the lab file, and rehearse again."},
-		See:      "`bastion check` no longer reports that it is off.",
-		Mistakes: []Mistake{{"it comes up with an address of its own choice", "machines that were given its planned address do not find it"}}}
+		Do:  []string{"Build it, start it, write `running: true` into the lab file, and rehearse again."},
+		See: "`bastion check` no longer reports that it is off.",
+		Mistakes: []Mistake{
+			{
+				"it comes up with an address of its own choice",
+				"machines that were given its planned address do not find it",
+			},
+		}}
 	if serves {
-		s.Do = append(s.Do,
+		s.Do = append(
+			s.Do,
 			"Then remove the static addresses from the guests one by one, restart each, and check that its lease is from there.",
-			"Exactly one machine runs the DHCP server: the appliance's own stays disabled.")
+			"Exactly one machine runs the DHCP server: the appliance's own stays disabled.",
+		)
 	}
 	return s
 }
@@ -226,11 +253,18 @@ func (b *writer) autostart() Step {
 
 // trial returns what to do before an evaluation ends.
 func (b *writer) trial() Step {
-	s := Step{ID: "trial", Title: "Before a trial ends", Table: &Table{Head: []string{"appliance", "from", "until", "days"}, Tick: true}}
+	s := Step{
+		ID:    "trial",
+		Title: "Before a trial ends",
+		Table: &Table{Head: []string{"appliance", "from", "until", "days"}, Tick: true},
+	}
 	for _, m := range b.p.Running() {
 		if e := m.Appliance.Image.Evaluation; e.Days > 0 {
-			s.Table.Rows = append(s.Table.Rows, []string{m.Name, e.From.Format("2006-01-02"), e.From.AddDate(0, 0, e.Days).Format("2006-01-02"),
-				fmt.Sprint(e.Days)})
+			s.Table.Rows = append(
+				s.Table.Rows,
+				[]string{m.Name, e.From.Format("2006-01-02"), e.From.AddDate(0, 0, e.Days).Format("2006-01-02"),
+					fmt.Sprint(e.Days)},
+			)
 		}
 	}
 	if len(s.Table.Rows) == 0 {

@@ -53,8 +53,14 @@ func wording(t *testing.T, name string) *lab.Wording {
 }
 
 func labs(t *testing.T) map[string]*plan.Plan {
-	out := map[string]*plan.Plan{"saltmarsh": planned(t, example(t, "saltmarsh")), "leaky": planned(t, example(t, "saltmarsh-leaky"))}
-	out["six"] = planned(t, bytes.Replace(example(t, "saltmarsh"), []byte("\nsegments:"), []byte("\nipv6: true\nsegments:"), 1))
+	out := map[string]*plan.Plan{
+		"saltmarsh": planned(t, example(t, "saltmarsh")),
+		"leaky":     planned(t, example(t, "saltmarsh-leaky")),
+	}
+	out["six"] = planned(
+		t,
+		bytes.Replace(example(t, "saltmarsh"), []byte("\nsegments:"), []byte("\nipv6: true\nsegments:"), 1),
+	)
 	for _, s := range draft.Shapes {
 		o := draft.Options{}
 		o.Lab, o.Shape, o.Guests = "bench", s.Name, 2
@@ -161,7 +167,8 @@ func TestPromisesHold(t *testing.T) {
 				case at == row[0]:
 					continue
 				default:
-					if a, err := netip.ParseAddr(at); err == nil && from.Segment.Port != nil && from.Segment.Port.Address.IsValid() &&
+					if a, err := netip.ParseAddr(at); err == nil && from.Segment.Port != nil &&
+						from.Segment.Port.Address.IsValid() &&
 						a == from.Segment.Port.Address.Addr() {
 						reach.To = claims.RefTo(from.Segment.Port)
 					} else if i := slices.IndexFunc(p.Adapters, func(x *plan.Adapter) bool {
@@ -181,7 +188,17 @@ func TestPromisesHold(t *testing.T) {
 				case claims.GotName:
 					answered, saw = got.Answered, got.Outcome.String()
 				}
-				assert.Equal(t, !nothing, answered, "%s: %s in %s: %q, and the rehearsal saw %q", name, row[0], s.Machine, row[1], saw)
+				assert.Equal(
+					t,
+					!nothing,
+					answered,
+					"%s: %s in %s: %q, and the rehearsal saw %q",
+					name,
+					row[0],
+					s.Machine,
+					row[1],
+					saw,
+				)
 			}
 		}
 	}
@@ -211,7 +228,11 @@ func TestSince(t *testing.T) {
 	assert.Contains(t, out, "10.83.16.21")
 	_, gone = Since(old, Of(planned(t, []byte(strings.Replace(text, "  newt: tidepool\n", "",
 		1)[:strings.Index(text, "expect:")-len("  newt: tidepool\n")])), words))
-	assert.Equal(t, []string{"Move the guests of tidepool there, one by one", "In newt (tidepool), from the bottom up"}, gone)
+	assert.Equal(
+		t,
+		[]string{"Move the guests of tidepool there, one by one", "In newt (tidepool), from the bottom up"},
+		gone,
+	)
 }
 
 func TestWalk(t *testing.T) {
@@ -231,7 +252,11 @@ func TestWalk(t *testing.T) {
 }
 
 func FuzzReadWalk(f *testing.F) {
-	f.Add([]byte(`{"schema":"openbastion.walk/1","lab":"saltmarsh","entries":[{"step":"images","outcome":"done","seen":["x"]}]}`))
+	f.Add(
+		[]byte(
+			`{"schema":"openbastion.walk/1","lab":"saltmarsh","entries":[{"step":"images","outcome":"done","seen":["x"]}]}`,
+		),
+	)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		w, err := ReadWalk(data, "saltmarsh")
 		if err != nil {

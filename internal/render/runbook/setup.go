@@ -23,14 +23,22 @@ func (b *writer) page(m *plan.Machine) Step {
 			continue
 		}
 		if p.Factory {
-			s.Do = append(s.Do, fmt.Sprintf("From the factory it answers at %s, to a guest on its first inside segment that has an address there.",
-				p.URL))
+			s.Do = append(
+				s.Do,
+				fmt.Sprintf(
+					"From the factory it answers at %s, to a guest on its first inside segment that has an address there.",
+					p.URL,
+				),
+			)
 		} else {
 			s.Do = append(s.Do, fmt.Sprintf("With the planned address it answers at %s, from a guest on that segment.", p.URL))
 		}
 	}
 	if len(b.replaced(m)) > 0 {
-		s.Do = append([]string{"Open it from the one machine on the network " + building + ", which has an address there from " + m.Name + "."},
+		s.Do = append(
+			[]string{
+				"Open it from the one machine on the network " + building + ", which has an address there from " + m.Name + ".",
+			},
 			s.Do...)
 	} else if g := near(m); g != nil {
 		s.Do = append([]string{fmt.Sprintf("You need one machine inside: move %s to %s first, as in the part Guests.", g.Machine.Name,
@@ -70,12 +78,19 @@ func (b *writer) settings(m *plan.Machine) Step {
 		See: "The overview shows the ports as planned."}
 	for _, a := range m.WAN() {
 		if a.Segment.Subnet.IsValid() && a.Segment.Subnet.Addr().IsPrivate() {
-			s.Why = fmt.Sprintf("%s is a private network: a filter on private sources at the WAN would drop what comes from there.",
-				a.Segment.Subnet)
+			s.Why = fmt.Sprintf(
+				"%s is a private network: a filter on private sources at the WAN would drop what comes from there.",
+				a.Segment.Subnet,
+			)
 		}
 	}
-	s.Mistakes = []Mistake{{"private sources are dropped on a WAN that is itself private", "no DHCP lease on the WAN, or no port forward answers"},
-		{"a time zone or time that is off", "certificates are refused, and records do not match"}}
+	s.Mistakes = []Mistake{
+		{
+			"private sources are dropped on a WAN that is itself private",
+			"no DHCP lease on the WAN, or no port forward answers",
+		},
+		{"a time zone or time that is off", "certificates are refused, and records do not match"},
+	}
 	return s
 }
 
@@ -94,7 +109,10 @@ func (b *writer) translation(m *plan.Machine) Step {
 	s := Step{ID: "translation." + m.Name, Title: "Set NAT and port forwards",
 		Table: &Table{Head: []string{"what", "from", "to"}, Tick: true}}
 	for _, seg := range m.Masq {
-		s.Table.Rows = append(s.Table.Rows, []string{"translate outward", seg.Subnet.String() + " (" + seg.Name + ")", "the WAN address"})
+		s.Table.Rows = append(
+			s.Table.Rows,
+			[]string{"translate outward", seg.Subnet.String() + " (" + seg.Name + ")", "the WAN address"},
+		)
 	}
 	for _, v := range m.Publishes {
 		s.Table.Rows = append(s.Table.Rows, []string{"publish", fmt.Sprintf("%s/%d at WAN", v.Proto, v.Port),
@@ -106,10 +124,20 @@ func (b *writer) translation(m *plan.Machine) Step {
 	if len(s.Table.Rows) == 0 {
 		return Step{}
 	}
-	s.Do = append(s.Do, factory(m, "masquerade", m.Profile.Factory.Masquerade, "it translates what goes out at its WAN", "translation")...)
+	s.Do = append(
+		s.Do,
+		factory(
+			m,
+			"masquerade",
+			m.Profile.Factory.Masquerade,
+			"it translates what goes out at its WAN",
+			"translation",
+		)...)
 	s.See = "Each line is in the appliance's list of translations, and no other."
-	s.Mistakes = []Mistake{{"translation left out for a segment", "its guests reach the appliance and nothing outside answers them"},
-		{"the published port is also the admin page's", "outside sees the appliance's page"}}
+	s.Mistakes = []Mistake{
+		{"translation left out for a segment", "its guests reach the appliance and nothing outside answers them"},
+		{"the published port is also the admin page's", "outside sees the appliance's page"},
+	}
 	return s
 }
 
@@ -145,19 +173,29 @@ func (b *writer) leases(m *plan.Machine) Step {
 		if v == nil {
 			continue
 		}
-		s.Table.Rows = append(s.Table.Rows, []string{a.Name, v.Pool.String(), text(v.Router), texts(v.DNS), v.Domain, plan.Lasting(v.Time)})
+		s.Table.Rows = append(
+			s.Table.Rows,
+			[]string{a.Name, v.Pool.String(), text(v.Router), texts(v.DNS), v.Domain, plan.Lasting(v.Time)},
+		)
 		for _, r := range v.Reservations {
-			s.Do = append(s.Do, fmt.Sprintf("On %s reserve %s for %s (%s).", a.Name, r.Address.Addr(), r.Machine.Name, r.MAC))
+			s.Do = append(
+				s.Do,
+				fmt.Sprintf("On %s reserve %s for %s (%s).", a.Name, r.Address.Addr(), r.Machine.Name, r.MAC),
+			)
 		}
 	}
 	if len(s.Table.Rows) == 0 {
 		return Step{}
 	}
-	s.Do = append(s.Do, factory(m, "dhcp", m.Profile.Factory.Leases, "it serves DHCP inside, from a pool of its own: change the pool",
-		"the DHCP server")...)
+	s.Do = append(
+		s.Do,
+		factory(m, "dhcp", m.Profile.Factory.Leases, "it serves DHCP inside, from a pool of its own: change the pool",
+			"the DHCP server")...)
 	s.See = "Its page lists these pools, and the leases of guests that run."
-	s.Mistakes = []Mistake{{"the pool contains the gateway or a static address", "now and then a guest gets an address that is taken"},
-		{"the service is on for the wrong port", "no guest on the segment gets an address"}}
+	s.Mistakes = []Mistake{
+		{"the pool contains the gateway or a static address", "now and then a guest gets an address that is taken"},
+		{"the service is on for the wrong port", "no guest on the segment gets an address"},
+	}
 	return s
 }
 
@@ -174,9 +212,13 @@ func texts(list []netip.Addr) string {
 
 func (b *writer) backup(m *plan.Machine) Step {
 	return Step{ID: "backup." + m.Name, Title: "Save the settings of " + m.Name,
-		Do: []string{"Save its configuration from its page, in the folder of the lab file."}, See: "A file that is not empty, with today's date.",
-		Mistakes: []Mistake{{"it is saved inside the lab only", "it is gone with the machine that it was meant to restore"},
-			{"it contains passwords and is readable by others", "whoever reads it has the appliance"}},
+		Do: []string{
+			"Save its configuration from its page, in the folder of the lab file.",
+		}, See: "A file that is not empty, with today's date.",
+		Mistakes: []Mistake{
+			{"it is saved inside the lab only", "it is gone with the machine that it was meant to restore"},
+			{"it contains passwords and is readable by others", "whoever reads it has the appliance"},
+		},
 		Keep: "Take a " + b.w.Snapshot + " called \"set up\", and keep the saved configuration."}
 }
 
@@ -195,8 +237,11 @@ func (b *writer) move(seg *plan.Segment) Step {
 		if a.Address6.IsValid() {
 			address += ", and by IPv6 " + a.Address6.String() + " of its own making"
 		}
-		s.Table.Rows = append(s.Table.Rows, []string{a.Machine.Name, b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), b.attach(a),
-			a.MAC.String(), address})
+		s.Table.Rows = append(
+			s.Table.Rows,
+			[]string{a.Machine.Name, b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), b.attach(a),
+				a.MAC.String(), address},
+		)
 		if n := len(a.Machine.Own()); n == 1 && s.Do == nil {
 			s.Do = []string{"Shut the guest down, attach its adapter as in its row, and remove every other adapter.",
 				"Start it again: a guest that only resumes keeps its old lease."}
@@ -212,8 +257,10 @@ func (b *writer) move(seg *plan.Segment) Step {
 		return Step{}
 	}
 	s.See = "`bastion compare LAB LISTING --as GUEST` finds no difference in what the guest shows of its addresses and routes."
-	s.Mistakes = []Mistake{{"a second adapter remains", "the guest has two default routes, or reaches outside with the appliance off"},
-		{"the adapter is on a network with a like name", "no address, or a link-local one"}}
+	s.Mistakes = []Mistake{
+		{"a second adapter remains", "the guest has two default routes, or reaches outside with the appliance off"},
+		{"the adapter is on a network with a like name", "no address, or a link-local one"},
+	}
 	return s
 }
 
@@ -244,15 +291,26 @@ func (b *writer) test(seg *plan.Segment) []Step {
 
 func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 	c, m, seg := listing.CommandsOf(listing.System(family)), a.Segment.Port.Machine, a.Segment
-	s := Step{ID: "try." + seg.Name + "." + family, Title: fmt.Sprintf("In %s (%s), from the bottom up", a.Machine.Name, seg.Name),
-		Table: &Table{Head: []string{"type", "must come back", "when not, it means"}, Tick: true}, Machine: a.Machine.Name, Check: Matches}
+	s := Step{
+		ID:    "try." + seg.Name + "." + family,
+		Title: fmt.Sprintf("In %s (%s), from the bottom up", a.Machine.Name, seg.Name),
+		Table: &Table{
+			Head: []string{"type", "must come back", "when not, it means"},
+			Tick: true,
+		},
+		Machine: a.Machine.Name,
+		Check:   Matches,
+	}
 	add := func(command, back, means string) { s.Table.Rows = append(s.Table.Rows, []string{command, back, means}) }
 	address := shown(a)
 	if a.How == plan.Lease {
 		address += ": often its first address, of some servers its last"
 	}
-	add(c.Addresses, address,
-		"an address of 169.254: no DHCP server answered, so the adapter is on the wrong network; of another network: another server answered")
+	add(
+		c.Addresses,
+		address,
+		"an address of 169.254: no DHCP server answered, so the adapter is on the wrong network; of another network: another server answered",
+	)
 	hop := seg.Gateway
 	add(c.Routes, "one default route, by "+text(hop), "none: DHCP named no router; two: a second adapter is attached")
 	if hop.IsValid() {
@@ -297,7 +355,8 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 // bounds how many.
 func outward(m *plan.Machine, depth int) bool {
 	for _, w := range m.WAN() {
-		if w.Segment.Reach == lab.Upstream || depth > 0 && w.Segment.Port != nil && outward(w.Segment.Port.Machine, depth-1) {
+		if w.Segment.Reach == lab.Upstream ||
+			depth > 0 && w.Segment.Port != nil && outward(w.Segment.Port.Machine, depth-1) {
 			return true
 		}
 	}
@@ -305,16 +364,27 @@ func outward(m *plan.Machine, depth int) bool {
 }
 
 // tryClosed adds what to try where nothing leads outside: who plays the world.
-func (b *writer) tryClosed(add func(command, back, means string), m *plan.Machine, from *plan.Adapter, c listing.Commands) {
+func (b *writer) tryClosed(
+	add func(command, back, means string),
+	m *plan.Machine,
+	from *plan.Adapter,
+	c listing.Commands,
+) {
 	add(c.Ping(beyond), "nothing: the range has no path outside", "an answer: the range is not closed")
 	for _, w := range m.WAN() {
 		for _, x := range w.Segment.Adapters {
 			if x.Guest == nil || !x.Address.IsValid() {
 				continue
 			}
-			_, action := m.Decide(plan.Flow{Source: sourceAddress(from), Destination: x.Address.Addr(), Proto: lab.ICMP})
+			_, action := m.Decide(
+				plan.Flow{Source: sourceAddress(from), Destination: x.Address.Addr(), Proto: lab.ICMP},
+			)
 			if action == lab.Allow {
-				add(c.Ping(x.Address.Addr().String()), x.Machine.Name+" answers", "it is off, or translation is missing for "+from.Segment.Name)
+				add(
+					c.Ping(x.Address.Addr().String()),
+					x.Machine.Name+" answers",
+					"it is off, or translation is missing for "+from.Segment.Name,
+				)
 			}
 			return
 		}
@@ -352,11 +422,18 @@ func (b *writer) inbound() Step {
 	add := func(row ...string) { s.Table.Rows = append(s.Table.Rows, row) }
 	for _, m := range b.p.Running() {
 		for _, v := range m.Publishes {
-			add(fmt.Sprintf("connect to %s/%d at the WAN address of %s", v.Proto, v.Port, m.Name), v.To.Machine.Name+" answers",
-				"the publish points at another address, or a rule denies it; from inside the same address must answer too")
+			add(
+				fmt.Sprintf("connect to %s/%d at the WAN address of %s", v.Proto, v.Port, m.Name),
+				v.To.Machine.Name+" answers",
+				"the publish points at another address, or a rule denies it; from inside the same address must answer too",
+			)
 		}
 		for _, a := range m.WAN() {
-			add(fmt.Sprintf("open the admin page at port %s of %s", a.Name, m.Name), "nothing", "an answer: the page is open to outside")
+			add(
+				fmt.Sprintf("open the admin page at %s.%s", m.Name, a.Name),
+				"nothing",
+				"an answer: the page is open to outside",
+			)
 		}
 	}
 	if len(s.Table.Rows) == 0 {
@@ -397,14 +474,19 @@ func (b *writer) keep() Step {
 }
 
 func (b *writer) again() Step {
-	return Step{ID: "again", Title: "When something changes", Table: &Table{Head: []string{"what changes", "do again"}, Rows: [][]string{
-		{"an address or pool", "console, DHCP, the guests of that segment, their tests"},
-		{"a rule or a publish", "rules or translation, the tests of both segments, from outside"},
-		{"an adapter or a network", "adapters, which interface is which, the guests there, unplugging the WAN"},
-		{"the appliance's image or version", "images, its whole part, every test"},
-		{"the host or its uplink", "networks, adapters bridged to it, unplugging the WAN"},
-	}}, Do: []string{"`bastion runbook LAB --since OLD.yaml` writes just the steps that differ."},
+	return Step{
+		ID:    "again",
+		Title: "When something changes",
+		Table: &Table{Head: []string{"what changes", "do again"}, Rows: [][]string{
+			{"an address or pool", "console, DHCP, the guests of that segment, their tests"},
+			{"a rule or a publish", "rules or translation, the tests of both segments, from outside"},
+			{"an adapter or a network", "adapters, which interface is which, the guests there, unplugging the WAN"},
+			{"the appliance's image or version", "images, its whole part, every test"},
+			{"the host or its uplink", "networks, adapters bridged to it, unplugging the WAN"},
+		}},
+		Do:  []string{"`bastion runbook LAB --since OLD.yaml` writes just the steps that differ."},
 		See: "The tests of what was touched pass again.",
 		Mistakes: []Mistake{{"only the step itself is done again", "a test that passed before fails a week later"},
-			{"the old " + b.w.Snapshot + " is taken for the new", "the change is gone after a rollback"}}}
+			{"the old " + b.w.Snapshot + " is taken for the new", "the change is gone after a rollback"}},
+	}
 }

@@ -65,8 +65,11 @@ func (b *writer) notYet(m *plan.Machine) []Promise {
 		if g.How == plan.FromAbove {
 			continue
 		}
-		out = append(out, Promise{Text: "nothing outside answers %s; an answer now is a way around " + m.Name, Stage: Absent,
-			Guest: g.Machine.Name, To: Outward})
+		out = append(
+			out,
+			Promise{Text: "nothing outside answers %s; an answer now is a way around " + m.Name, Stage: Absent,
+				Guest: g.Machine.Name, To: Outward},
+		)
 	}
 	return out
 }
@@ -81,8 +84,11 @@ func (b *writer) setUp(m *plan.Machine) []Promise {
 	for _, g := range inner(m) {
 		port := g.Segment.Port
 		if len(port.Admin) > 0 && port.Address.IsValid() && decidesPage(m, g, port) {
-			out = append(out, Promise{Text: "the page of " + m.Name + " opens in %s", Stage: Inner, Guest: g.Machine.Name,
-				To: Page, Answers: true})
+			out = append(
+				out,
+				Promise{Text: "the page of " + m.Name + " opens in %s", Stage: Inner, Guest: g.Machine.Name,
+					To: Page, Answers: true},
+			)
 		}
 		if outward {
 			out = append(out, Promise{Text: "nothing outside answers %s yet: no WAN is connected", Stage: Inner,
@@ -148,12 +154,17 @@ func (b *writer) open() Step {
 		return Step{}
 	}
 	s := Step{ID: "open", Title: "Decide what is still open",
-		Why:   "What depends on it is left out of this runbook, or planned so that it does no harm.",
-		Table: &Table{Head: []string{"of", "question", "line"}, Tick: true}, See: "`bastion check` lists no open question."}
+		Why: "What depends on it is left out of this runbook, or planned so that it does no harm.",
+		Table: &Table{
+			Head: []string{"of", "question", "line"},
+			Tick: true,
+		}, See: "`bastion check` lists no open question."}
 	for _, o := range b.p.Lab.Open {
 		s.Table.Rows = append(s.Table.Rows, []string{o.Subject, o.Question + "?", fmt.Sprint(o.Pos.Line)})
 	}
-	s.Do = []string{"Write each into the lab file once it is decided; `bastion runbook LAB --since OLD.yaml` then shows what is new."}
+	s.Do = []string{
+		"Write each into the lab file once it is decided; `bastion runbook LAB --since OLD.yaml` then shows what is new.",
+	}
 	s.Mistakes = []Mistake{{"something is built meanwhile as it happens to be", "the lab is another than the file"}}
 	return s
 }

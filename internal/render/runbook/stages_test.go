@@ -81,10 +81,18 @@ func TestStagesHold(t *testing.T) {
 				if home := claims.InsideAdapter(guest); home != nil {
 					ask.From = claims.RefTo(home)
 				}
-				services := []lab.Service{{Proto: lab.ICMP}, {Proto: lab.TCP, From: 443, To: 443}, {Proto: lab.UDP, From: 7, To: 7}}
+				services := []lab.Service{
+					{Proto: lab.ICMP},
+					{Proto: lab.TCP, From: 443, To: 443},
+					{Proto: lab.UDP, From: 7, To: 7},
+				}
 				if promise.To == Page {
 					port := claims.InsideAdapter(guest).Segment.Port
-					ask.To, services = claims.RefTo(port), []lab.Service{{Proto: lab.TCP, From: port.Admin[0].Port, To: port.Admin[0].Port}}
+					ask.To, services = claims.RefTo(
+						port,
+					), []lab.Service{
+						{Proto: lab.TCP, From: port.Admin[0].Port, To: port.Admin[0].Port},
+					}
 				}
 				answered := false
 				for _, s := range services {
@@ -92,7 +100,16 @@ func TestStagesHold(t *testing.T) {
 					got, _ := claims.AskOne(t.Context(), r, ask).Got.(claims.GotReach)
 					answered = answered || got.Answered
 				}
-				assert.Equal(t, promise.Answers, answered, "%s: %s: at stage %s "+promise.Text, name, part.Title, promise.Stage, promise.Guest)
+				assert.Equal(
+					t,
+					promise.Answers,
+					answered,
+					"%s: %s: at stage %s "+promise.Text,
+					name,
+					part.Title,
+					promise.Stage,
+					promise.Guest,
+				)
 				followed[promise.Stage]++
 			}
 		}
@@ -112,7 +129,13 @@ func TestStepsFit(t *testing.T) {
 			_, about, named := strings.Cut(s.ID, ".")
 			about, _, _ = strings.Cut(about, ".")
 			if named && about != "outside" && about != "no-bypass" && about != "line" && about != "bridge" {
-				assert.True(t, p.Machine(about) != nil || p.Segment(about) != nil, "%s: %s speaks of nobody", name, s.ID)
+				assert.True(
+					t,
+					p.Machine(about) != nil || p.Segment(about) != nil,
+					"%s: %s speaks of nobody",
+					name,
+					s.ID,
+				)
 			}
 			if s.Table != nil {
 				assert.NotEmpty(t, s.Table.Rows, "%s: %s", name, s.ID)

@@ -63,7 +63,10 @@ func (b *writer) disconnect(m *plan.Machine) Step {
 	}
 	for _, a := range m.Own() {
 		if a.Role == lab.Unused {
-			t.Rows = append(t.Rows, []string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), "nothing", "it is given a use"})
+			t.Rows = append(
+				t.Rows,
+				[]string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), "nothing", "it is given a use"},
+			)
 		} else if a.Segment.Nowhere() {
 			t.Rows = append(t.Rows, []string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), a.Name, "its segment is decided"})
 		}
@@ -71,12 +74,18 @@ func (b *writer) disconnect(m *plan.Machine) Step {
 	if len(t.Rows) == 0 {
 		return Step{}
 	}
-	return Step{ID: "disconnect." + m.Name, Title: "Leave these adapters of " + m.Name + " off for now, also at power-on", Table: t,
-		Why: "What is not connected cannot answer on the wrong network while it is set up.",
-		Do:  []string{"Most programs have two marks for it, connected now and connected when the machine starts: take both away."},
+	return Step{
+		ID:    "disconnect." + m.Name,
+		Title: "Leave these adapters of " + m.Name + " off for now, also at power-on",
+		Table: t,
+		Why:   "What is not connected cannot answer on the wrong network while it is set up.",
+		Do: []string{
+			"Most programs have two marks for it, connected now and connected when the machine starts: take both away.",
+		},
 		See: "The settings show them as not connected, and the others as connected.",
 		Mistakes: []Mistake{{"only the mark for now is removed", "after the next start it is connected again"},
-			{"an adapter is removed, not disconnected", "the ones behind it change their numbers and names"}}}
+			{"an adapter is removed, not disconnected", "the ones behind it change their numbers and names"}},
+	}
 }
 
 // connect plugs in what was left off.
@@ -86,7 +95,9 @@ func (b *writer) connect(m *plan.Machine) Step {
 		return Step{}
 	}
 	return Step{ID: "connect." + m.Name, Title: "Connect what was left off of " + m.Name, Table: b.plugTable(list),
-		Do:  []string{"Set both marks again: connected now, and connected when the machine starts. Leave every other adapter as it is."},
+		Do: []string{
+			"Set both marks again: connected now, and connected when the machine starts. Leave every other adapter as it is.",
+		},
 		See: "Its overview shows a link on each, and an address where one was planned.",
 		Mistakes: []Mistake{{"one is still off", "the port has no link, and machines behind it reach nothing"},
 			{"an unused one is connected as well", "an unplanned machine is on the appliance"}}}
@@ -123,12 +134,23 @@ func (b *writer) swap(m *plan.Machine) []Step {
 				"Restart each guest, or renew its lease.",
 				"Where the site's router remembers the old MAC address, wait some minutes or restart it."},
 			Table: b.plugTable(b.later(m)),
-			See:   fmt.Sprintf("A guest's next hop has the MAC address of %s: `bastion compare LAB LISTING --as GUEST`.", m.Name),
-			Mistakes: []Mistake{{"the old one is only suspended", "it resumes with the same addresses, and both lose connections, alternately"},
-				{"guests keep their old lease", "some reach outside and some do not, until their leases end"}}}
+			See: fmt.Sprintf(
+				"A guest's next hop has the MAC address of %s: `bastion compare LAB LISTING --as GUEST`.",
+				m.Name,
+			),
+			Mistakes: []Mistake{
+				{
+					"the old one is only suspended",
+					"it resumes with the same addresses, and both lose connections, alternately",
+				},
+				{"guests keep their old lease", "some reach outside and some do not, until their leases end"},
+			}}
 		back := Step{ID: "back." + old.Name, Title: "The way back, should it be needed",
-			Do: []string{fmt.Sprintf("Disconnect the same adapters of %s, or shut it down.", m.Name), fmt.Sprintf("Start %s.", old.Name),
-				"Restart each guest, or renew its lease."},
+			Do: []string{
+				fmt.Sprintf("Disconnect the same adapters of %s, or shut it down.", m.Name),
+				fmt.Sprintf("Start %s.", old.Name),
+				"Restart each guest, or renew its lease.",
+			},
 			See:      "Everything is as before.",
 			Mistakes: []Mistake{{"both run for a moment", "guests have leases from both"}}}
 		steps = append(steps, before, over, back)

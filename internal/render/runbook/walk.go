@@ -121,8 +121,15 @@ func (w *Walk) Record(b Book) []byte {
 			open++
 		}
 	}
-	fmt.Fprintf(&out,
-		"\n%d steps reported done, %d seen done, %d continued past a failed check, %d skipped, %d open.\n\n| step | outcome | time | seen |\n| --- | --- | --- | --- |\n", n[Done], n[Proved], n[Forced], n[Skipped], open)
+	fmt.Fprintf(
+		&out,
+		"\n%d steps reported done, %d seen done, %d continued past a failed check, %d skipped, %d open.\n\n| step | outcome | time | seen |\n| --- | --- | --- | --- |\n",
+		n[Done],
+		n[Proved],
+		n[Forced],
+		n[Skipped],
+		open,
+	)
 	for i, p := range b.Parts {
 		for j, s := range p.Steps {
 			e, ok := by[s.ID]
@@ -134,7 +141,15 @@ func (w *Walk) Record(b Book) []byte {
 			if e.Note != "" {
 				seen = strings.TrimPrefix(seen+"; "+e.Note, "; ")
 			}
-			fmt.Fprintf(&out, "| %s %s | %s | %s | %s |\n", number(i, j), plain(s.Title), e.Outcome, e.At.Format(time.RFC3339), plain(seen))
+			fmt.Fprintf(
+				&out,
+				"| %s %s | %s | %s | %s |\n",
+				number(i, j),
+				plain(s.Title),
+				e.Outcome,
+				e.At.Format(time.RFC3339),
+				plain(seen),
+			)
 		}
 	}
 	return out.Bytes()

@@ -128,7 +128,14 @@ func (b Book) Markdown() []byte {
 				if t.Tick {
 					box, rule = "| ", "| --- "
 				}
-				fmt.Fprintf(&w, "\n%s| %s |\n%s|%s\n", box, strings.Join(t.Head, " | "), rule, strings.Repeat(" --- |", len(t.Head)))
+				fmt.Fprintf(
+					&w,
+					"\n%s| %s |\n%s|%s\n",
+					box,
+					strings.Join(t.Head, " | "),
+					rule,
+					strings.Repeat(" --- |", len(t.Head)),
+				)
 				for _, r := range t.Rows {
 					if t.Tick {
 						w.WriteString("| ☐ ")

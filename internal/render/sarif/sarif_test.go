@@ -27,10 +27,23 @@ func read(t *testing.T, b []byte) *peer.Report {
 func TestValid(t *testing.T) {
 	var b bytes.Buffer
 	require.NoError(t, Write(&b, "0.1.0", []check.Finding{
-		{Code: "dual-homed-guest", Severity: check.Error, Subject: "otter", Message: "two paths outside", Remedy: "take one away",
-			At: check.Place{File: "lab.yaml", Line: 61, Column: 9}},
-		{Code: "double-nat", Severity: check.Note, Subject: "sluice.wan", Message: "private", Remedy: "forward", Accepted: "on purpose",
-			At: check.Place{File: "lab.yaml"}},
+		{
+			Code:     "dual-homed-guest",
+			Severity: check.Error,
+			Subject:  "otter",
+			Message:  "two paths outside",
+			Remedy:   "take one away",
+			At:       check.Place{File: "lab.yaml", Line: 61, Column: 9},
+		},
+		{
+			Code:     "double-nat",
+			Severity: check.Note,
+			Subject:  "sluice.wan",
+			Message:  "private",
+			Remedy:   "forward",
+			Accepted: "on purpose",
+			At:       check.Place{File: "lab.yaml"},
+		},
 	}))
 	results := read(t, b.Bytes()).Runs[0].Results
 	require.Len(t, results, 2)

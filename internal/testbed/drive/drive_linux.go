@@ -133,7 +133,8 @@ func (a *Adapter) receive(buffer, control []byte) ([]byte, error) {
 		return frame, nil
 	}
 	for _, m := range messages {
-		if m.Header.Level != unix.SOL_PACKET || m.Header.Type != unix.PACKET_AUXDATA || len(m.Data) < int(unsafe.Sizeof(unix.TpacketAuxdata{})) {
+		if m.Header.Level != unix.SOL_PACKET || m.Header.Type != unix.PACKET_AUXDATA ||
+			len(m.Data) < int(unsafe.Sizeof(unix.TpacketAuxdata{})) {
 			continue
 		}
 		aux := (*unix.TpacketAuxdata)(unsafe.Pointer(&m.Data[0]))

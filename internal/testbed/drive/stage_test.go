@@ -280,8 +280,13 @@ func TestRealGuest(t *testing.T) {
 			for _, r := range simulator.New(p).Outcome().Claims {
 				rehearsed[r.ID] = r.Verdict
 			}
-			s := &realGuest{t: t, plan: p, guest: p.Machine("heron").Adapters[0], lab: simulator.NewLive(p, func(m *plan.Machine) bool { return m.Name == "heron" }),
-				script: filepath.Join(t.TempDir(), "lease.sh")}
+			s := &realGuest{
+				t:      t,
+				plan:   p,
+				guest:  p.Machine("heron").Adapters[0],
+				lab:    simulator.NewLive(p, func(m *plan.Machine) bool { return m.Name == "heron" }),
+				script: filepath.Join(t.TempDir(), "lease.sh"),
+			}
 			require.NoError(t, os.WriteFile(s.script, []byte(strings.ReplaceAll(script, `\\`, `\`)), 0o755))
 			space(t, s.guest.MAC)
 			far, err := Open("far", s.guest.Number)

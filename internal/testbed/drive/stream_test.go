@@ -184,8 +184,16 @@ func BenchmarkSwitch(b *testing.B) {
 			heron, otter := p.Machine("heron"), p.Machine("otter")
 			live := simulator.NewTrunked(p, func(m *plan.Machine) bool { return m == heron || m == otter })
 			live.Start()
-			f := packet.Datagram(packet.IP{Source: netip.MustParseAddr("10.83.16.50"), Destination: netip.MustParseAddr("10.83.16.20"), TTL: 64}, 4000, 5000,
-				make([]byte, size-42))
+			f := packet.Datagram(
+				packet.IP{
+					Source:      netip.MustParseAddr("10.83.16.50"),
+					Destination: netip.MustParseAddr("10.83.16.20"),
+					TTL:         64,
+				},
+				4000,
+				5000,
+				make([]byte, size-42),
+			)
 			packet.SetLink(f, otter.Adapters[0].MAC, heron.Adapters[0].MAC)
 			live.Receive(0, 2, reversed(f)) // so that it is known where the other is
 			live.Advance(time.Second)

@@ -108,7 +108,10 @@ func (a *Answering) pages(l net.Listener) {
 				return
 			}
 			if _, err := c.Read(make([]byte, biggest)); err == nil {
-				_, _ = io.WriteString(c, "HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\n\r\n"+probemsg.Page(a.self, source))
+				_, _ = io.WriteString(
+					c,
+					"HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\n\r\n"+probemsg.Page(a.self, source),
+				)
 			}
 		}()
 	}

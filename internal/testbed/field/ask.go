@@ -38,7 +38,12 @@ type Guest struct {
 
 // Ask asks a witness what it sees, by a way and from one of this machine's addresses; an
 // invalid one leaves that to the system. It gives the report as it was signed too.
-func (g *Guest) Ask(ctx context.Context, way witness.Way, to netip.AddrPort, from netip.Addr) (witness.Report, []byte, error) {
+func (g *Guest) Ask(
+	ctx context.Context,
+	way witness.Way,
+	to netip.AddrPort,
+	from netip.Addr,
+) (witness.Report, []byte, error) {
 	var nonce witness.Nonce
 	if _, err := rand.Read(nonce[:]); err != nil {
 		return witness.Report{}, nil, err
@@ -68,7 +73,12 @@ func (g *Guest) Ask(ctx context.Context, way witness.Way, to netip.AddrPort, fro
 }
 
 // exchanger returns what sends a message and gives what comes back.
-func exchanger(ctx context.Context, way witness.Way, to netip.AddrPort, from netip.Addr) (func([]byte) ([]byte, error), func(), error) {
+func exchanger(
+	ctx context.Context,
+	way witness.Way,
+	to netip.AddrPort,
+	from netip.Addr,
+) (func([]byte) ([]byte, error), func(), error) {
 	dialer := net.Dialer{Timeout: tries * tryTime}
 	if way == witness.HTTP || way == witness.TCP {
 		dialer.LocalAddr = local("tcp", from)

@@ -35,7 +35,9 @@ func (s *Probe) attack(ctx context.Context, question string) claims.Answer {
 		return claims.Answer{Missing: noWitness}
 	}
 	if s.cut && s.failedOutside() {
-		return claims.Answer{Missing: "the control failed: nothing of " + s.Self + " reached the test server with the WAN plugged either"}
+		return claims.Answer{
+			Missing: "the control failed: nothing of " + s.Self + " reached the test server with the WAN plugged either",
+		}
 	}
 	list := s.attempts()
 	got := claims.GotAttack{Attempts: len(list)}
@@ -53,11 +55,27 @@ func (s *Probe) attack(ctx context.Context, question string) claims.Answer {
 	all.Wait()
 	for i, t := range list {
 		if reached[i] {
-			got.Ways = append(got.Ways, claims.Way{From: s.Self, To: Outside, Path: []string{s.Self, t.on, Outside}, Tried: t.tried, Door: t.door,
-				Packet: s.reading("%s reached the test server", t.tried)[0]})
+			got.Ways = append(
+				got.Ways,
+				claims.Way{
+					From:   s.Self,
+					To:     Outside,
+					Path:   []string{s.Self, t.on, Outside},
+					Tried:  t.tried,
+					Door:   t.door,
+					Packet: s.reading("%s reached the test server", t.tried)[0],
+				},
+			)
 		}
 	}
-	a := claims.Answer{Got: got, Evidence: s.reading("%d attempts by this system's own sockets, %d of which reached the test server", len(list), len(got.Ways))}
+	a := claims.Answer{
+		Got: got,
+		Evidence: s.reading(
+			"%d attempts by this system's own sockets, %d of which reached the test server",
+			len(list),
+			len(got.Ways),
+		),
+	}
 	if forged != "" {
 		a.Evidence = append(a.Evidence, s.reading("%s", forged)...)
 	}
@@ -95,7 +113,12 @@ func (s *Probe) attempts() []attempt {
 			}
 		}
 	}
-	add("ping", "its path outside", claims.Ref{}, func(ctx context.Context) error { return ping(ctx, s.Witness.Address) })
+	add(
+		"ping",
+		"its path outside",
+		claims.Ref{},
+		func(ctx context.Context) error { return ping(ctx, s.Witness.Address) },
+	)
 	return list
 }
 
@@ -116,7 +139,9 @@ func (s *Probe) byRules() (out []tried) {
 					way = witness.TCP
 				}
 				t := tried{way, service.From}
-				if service.From != 0 && (service.Proto == lab.TCP || service.Proto == lab.UDP) && !slices.Contains(out, t) && len(out) < most {
+				if service.From != 0 && (service.Proto == lab.TCP || service.Proto == lab.UDP) &&
+					!slices.Contains(out, t) &&
+					len(out) < most {
 					out = append(out, t)
 				}
 			}

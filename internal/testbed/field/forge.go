@@ -61,8 +61,14 @@ func (s *Probe) forge(ctx context.Context, question string) string {
 // forged lists what this machine can forge, from what its system knows.
 func (s *Probe) forged(run uint32) attack.Attempts {
 	model := reachability.New(s.plan, s.Witness.Address)
-	k := attack.Known{Witness: s.Witness.Address, Witness6: reachability.Witness6, Addresses: map[claims.Ref][]netip.Addr{},
-		Forge: map[string][]netip.Addr{}, Routers: map[string][]attack.Hop{}, Run: run}
+	k := attack.Known{
+		Witness:   s.Witness.Address,
+		Witness6:  reachability.Witness6,
+		Addresses: map[claims.Ref][]netip.Addr{},
+		Forge:     map[string][]netip.Addr{},
+		Routers:   map[string][]attack.Hop{},
+		Run:       run,
+	}
 	for _, a := range s.self.Adapters {
 		k.Forge[a.Segment.Name] = model.ToldApart(a.Segment)
 		x := s.adapter(a)
@@ -78,7 +84,10 @@ func (s *Probe) forged(run uint32) attack.Attempts {
 		for _, at := range slices.SortedFunc(maps.Keys(known), netip.Addr.Compare) {
 			m := known[at]
 			if !slices.ContainsFunc(s.plan.Adapters, func(o *plan.Adapter) bool { return o.MAC == m }) {
-				k.Routers[a.Segment.Name] = append(k.Routers[a.Segment.Name], attack.Hop{MAC: m, Name: "the stranger " + at.String()})
+				k.Routers[a.Segment.Name] = append(
+					k.Routers[a.Segment.Name],
+					attack.Hop{MAC: m, Name: "the stranger " + at.String()},
+				)
 			}
 		}
 	}
@@ -121,8 +130,10 @@ func (s *Probe) Settle(ctx context.Context, answers []claims.Answer) (runs []evi
 		}
 		switch {
 		case !r.Told:
-			a.Evidence = append(a.Evidence, s.reading("%d forged packets were sent as well: the test server's record shows what became of them "+
-				"(verify --from)", r.Sent)...)
+			a.Evidence = append(
+				a.Evidence,
+				s.reading("%d forged packets were sent as well: the test server's record shows what became of them "+
+					"(verify --from)", r.Sent)...)
 		case r.cut:
 			a.Evidence = append(a.Evidence, claims.Evidence{Reading: "the test server", At: time.Now(), Text: said})
 		}

@@ -106,7 +106,9 @@ func (s System) outward(at netip.Addr) []Adapter {
 		},
 		func(x Adapter) bool { return x.Gateway.IsValid() || x.Gateway6.IsValid() },
 	} {
-		if list := slices.DeleteFunc(slices.Clone(s.Adapters), func(x Adapter) bool { return !x.Up || !wanted(x) }); len(list) > 0 {
+		if list := slices.DeleteFunc(slices.Clone(s.Adapters), func(x Adapter) bool { return !x.Up || !wanted(x) }); len(
+			list,
+		) > 0 {
 			return list
 		}
 	}

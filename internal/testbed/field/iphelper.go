@@ -155,7 +155,11 @@ func helperNeighbors(rows []byte, index int) map[netip.Addr]mac.Address {
 	for ; len(rows) >= rowSize; rows = rows[rowSize:] {
 		at, ok := helperSocket(rows[:rowIndex])
 		if !ok || int(binary.LittleEndian.Uint32(rows[rowIndex:])) != index ||
-			binary.LittleEndian.Uint32(rows[rowLength:]) != uint32(len(mac.Address{})) || binary.LittleEndian.Uint32(rows[rowState:]) < rowReached {
+			binary.LittleEndian.Uint32(
+				rows[rowLength:],
+			) != uint32(
+				len(mac.Address{}),
+			) || binary.LittleEndian.Uint32(rows[rowState:]) < rowReached {
 			continue
 		}
 		if m := mac.Address(rows[rowMAC:][:6]); !m.IsZero() {

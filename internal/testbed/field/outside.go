@@ -70,7 +70,12 @@ func (s *Probe) wanOf(ref claims.Ref) (netip.Addr, string) {
 	if a.How == plan.Static && a.Address.IsValid() {
 		return a.Address.Addr(), ""
 	}
-	return netip.Addr{}, fmt.Sprintf("which address %s has on %s, its console shows: --at %s=ADDRESS", a.Machine.Name, a.Segment.Name, a.Machine.Name)
+	return netip.Addr{}, fmt.Sprintf(
+		"which address %s has on %s, its console shows: --at %s=ADDRESS",
+		a.Machine.Name,
+		a.Segment.Name,
+		a.Machine.Name,
+	)
 }
 
 // scan tries services at an address.
@@ -96,7 +101,10 @@ func (s *Probe) scan(ctx context.Context, at netip.Addr, services []lab.Service)
 			got.Open = append(got.Open, services[i])
 		}
 	}
-	return claims.Answer{Got: got, Evidence: s.reading("%d services tried at %s, %d answered", got.Attempts, at, len(got.Open))}
+	return claims.Answer{
+		Got:      got,
+		Evidence: s.reading("%d services tried at %s, %d answered", got.Attempts, at, len(got.Open)),
+	}
 }
 
 // introduced reaches a service and reads who says that it answers.
@@ -104,7 +112,11 @@ func (s *Probe) introduced(ctx context.Context, service lab.Service, at netip.Ad
 	if service.Proto != lab.TCP {
 		return s.try(ctx, service, at)
 	}
-	c, err := (&net.Dialer{Timeout: tries * tryTime}).DialContext(ctx, "tcp", netip.AddrPortFrom(at, service.From).String())
+	c, err := (&net.Dialer{Timeout: tries * tryTime}).DialContext(
+		ctx,
+		"tcp",
+		netip.AddrPortFrom(at, service.From).String(),
+	)
 	if err != nil {
 		return claims.GotReach{Outcome: outcomeOf(err)}
 	}
@@ -153,8 +165,12 @@ func (s *Probe) inside(ctx context.Context, wan *plan.Adapter, at netip.Addr, go
 				got.Attempts++
 				all.Go(func() {
 					if by := s.introduced(ctx, service, to); by.Who == g.Name {
-						came(a, fmt.Sprintf("%s at %s", service, to), reachability.Packet{Source: by.Source, Destination: to, Protocol: service.Proto,
-							DestinationPort: service.From})
+						came(
+							a,
+							fmt.Sprintf("%s at %s", service, to),
+							reachability.Packet{Source: by.Source, Destination: to, Protocol: service.Proto,
+								DestinationPort: service.From},
+						)
 					}
 				})
 			}
@@ -202,5 +218,10 @@ func (s *Probe) handed(ctx context.Context, wan *plan.Adapter, at netip.Addr, kn
 			came(a, list[n].Tried, *list[n].Sent)
 		}
 	}
-	return fmt.Sprintf("%d packets were handed to %s for inside addresses, %d were answered", len(list), at, len(answered))
+	return fmt.Sprintf(
+		"%d packets were handed to %s for inside addresses, %d were answered",
+		len(list),
+		at,
+		len(answered),
+	)
 }

@@ -22,7 +22,10 @@ func pingBySocket(ctx context.Context, to netip.Addr) error {
 	networks, at, proto := []string{"udp4", "ip4:icmp"}, "0.0.0.0", 1
 	var kind, answer icmp.Type = ipv4.ICMPTypeEcho, ipv4.ICMPTypeEchoReply
 	if to.Is6() {
-		networks, at, proto, kind, answer = []string{"udp6", "ip6:ipv6-icmp"}, "::", 58, ipv6.ICMPTypeEchoRequest, ipv6.ICMPTypeEchoReply
+		networks, at, proto, kind, answer = []string{
+			"udp6",
+			"ip6:ipv6-icmp",
+		}, "::", 58, ipv6.ICMPTypeEchoRequest, ipv6.ICMPTypeEchoReply
 	}
 	var c *icmp.PacketConn
 	var err error

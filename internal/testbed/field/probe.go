@@ -129,7 +129,13 @@ func (s *Probe) Ask(ctx context.Context, questions []claims.Question, tell func(
 	places := make(chan struct{}, atOnce)
 	for _, q := range questions {
 		if at, ok := s.typed(q.Ask); ok {
-			told(claims.Answer{ID: q.ID, Got: claims.GotAddress{Address: at}, Evidence: s.reading("its address was typed: %s", at)})
+			told(
+				claims.Answer{
+					ID:       q.ID,
+					Got:      claims.GotAddress{Address: at},
+					Evidence: s.reading("its address was typed: %s", at),
+				},
+			)
 			continue
 		}
 		a, missing := s.mine(q.Ask)
@@ -200,7 +206,12 @@ func (s *Probe) mine(what claims.Asking) (*plan.Adapter, string) {
 		return nil, err.Error()
 	}
 	if s.adapter(a) == nil {
-		return nil, fmt.Sprintf("this system has no adapter with %s, which is adapter %d of %s", a.MAC, a.Number, s.Self)
+		return nil, fmt.Sprintf(
+			"this system has no adapter with %s, which is adapter %d of %s",
+			a.MAC,
+			a.Number,
+			s.Self,
+		)
 	}
 	return a, ""
 }
@@ -267,7 +278,10 @@ func (s *Probe) answer(ctx context.Context, q claims.Question, a *plan.Adapter) 
 }
 
 func global6(list []netip.Prefix) []netip.Prefix {
-	return slices.DeleteFunc(slices.Clone(list), func(p netip.Prefix) bool { return p.Addr().Is4() || p.Addr().IsLinkLocalUnicast() })
+	return slices.DeleteFunc(
+		slices.Clone(list),
+		func(p netip.Prefix) bool { return p.Addr().Is4() || p.Addr().IsLinkLocalUnicast() },
+	)
 }
 
 // lease puts together what the system made of its lease. Who gave it is who is the adapter's
@@ -282,7 +296,10 @@ func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
 		if slices.Contains(s.system.Unseen, unseenLease) {
 			return claims.Answer{Missing: "this system does not show whether an address is from DHCP"}
 		}
-		return claims.Answer{Got: claims.GotLease{}, Evidence: s.reading("%s of %s is static: it has no lease time", at, x.Name)}
+		return claims.Answer{
+			Got:      claims.GotLease{},
+			Evidence: s.reading("%s of %s is static: it has no lease time", at, x.Name),
+		}
 	}
 	offers, why := s.offers(ctx, a)
 	if why != "" && x.Server.IsValid() {
@@ -302,9 +319,14 @@ func (s *Probe) lease(ctx context.Context, a *plan.Adapter) claims.Answer {
 		b.Server, b.ServerMAC = o.Server, o.ServerMAC
 	}
 	if len(offers) > 1 && !x.Server.IsValid() {
-		return claims.Answer{Missing: "several DHCP servers answer there, and this system does not show which one it used"}
+		return claims.Answer{
+			Missing: "several DHCP servers answer there, and this system does not show which one it used",
+		}
 	}
-	return claims.Answer{Got: claims.GotLease{Lease: b}, Evidence: s.reading("%s has leased %s, next hop %s", x.Name, at, x.Gateway)}
+	return claims.Answer{
+		Got:      claims.GotLease{Lease: b},
+		Evidence: s.reading("%s has leased %s, next hop %s", x.Name, at, x.Gateway),
+	}
 }
 
 // toldBy returns the IPv4 resolvers that the system was told of by an adapter. It keeps one list of
@@ -316,13 +338,15 @@ func (s *Probe) toldBy(a *plan.Adapter) []netip.Addr {
 		own = service.DNS
 	}
 	return slices.DeleteFunc(slices.Clone(s.system.Resolvers), func(at netip.Addr) bool {
-		return at.Is6() || !slices.Contains(own, at) && slices.ContainsFunc(s.self.Adapters, func(other *plan.Adapter) bool {
-			if other == a {
-				return false
-			}
-			_, service := other.Segment.LeaseService()
-			return service != nil && slices.Contains(service.DNS, at) || other.Segment.Subnet.IsValid() && other.Segment.Subnet.Contains(at)
-		})
+		return at.Is6() ||
+			!slices.Contains(own, at) && slices.ContainsFunc(s.self.Adapters, func(other *plan.Adapter) bool {
+				if other == a {
+					return false
+				}
+				_, service := other.Segment.LeaseService()
+				return service != nil && slices.Contains(service.DNS, at) ||
+					other.Segment.Subnet.IsValid() && other.Segment.Subnet.Contains(at)
+			})
 	})
 }
 
@@ -331,11 +355,15 @@ func (s *Probe) offers(ctx context.Context, a *plan.Adapter) (offers []dhcp.Offe
 	if s.packets == nil {
 		return nil, "which DHCP server it used: " + s.why
 	}
-	s.packets.ask(ctx, []claims.Question{{ID: "offers", Ask: claims.AskServers{At: claims.RefTo(a)}}}, func(got claims.Answer) {
-		if g, ok := got.Got.(claims.GotServers); ok {
-			offers = g.Offers
-		}
-	})
+	s.packets.ask(
+		ctx,
+		[]claims.Question{{ID: "offers", Ask: claims.AskServers{At: claims.RefTo(a)}}},
+		func(got claims.Answer) {
+			if g, ok := got.Got.(claims.GotServers); ok {
+				offers = g.Offers
+			}
+		},
+	)
 	return offers, ""
 }
 
@@ -343,16 +371,24 @@ func (s *Probe) offers(ctx context.Context, a *plan.Adapter) (offers []dhcp.Offe
 func (s *Probe) neighbor(ctx context.Context, a *plan.Adapter) claims.Answer {
 	x := s.adapter(a)
 	if !x.Gateway.IsValid() {
-		return claims.Answer{Got: claims.GotNeighbor{Outcome: outcome.Of(outcome.NoGateway)}, Evidence: s.reading("%s has no gateway", x.Name)}
+		return claims.Answer{
+			Got:      claims.GotNeighbor{Outcome: outcome.Of(outcome.NoGateway)},
+			Evidence: s.reading("%s has no gateway", x.Name),
+		}
 	}
 	got := claims.GotNeighbor{Hop: x.Gateway}
 	if s.packets != nil {
-		s.packets.ask(ctx, []claims.Question{{ID: "hop", Ask: claims.AskOwners{At: claims.RefTo(a), Addresses: []netip.Addr{x.Gateway}}}},
+		s.packets.ask(
+			ctx,
+			[]claims.Question{
+				{ID: "hop", Ask: claims.AskOwners{At: claims.RefTo(a), Addresses: []netip.Addr{x.Gateway}}},
+			},
 			func(answer claims.Answer) {
 				if g, ok := answer.Got.(claims.GotOwners); ok && len(g.Owners) == 1 {
 					got.Hardware = g.Owners[0]
 				}
-			})
+			},
+		)
 	} else {
 		m, ok, err := x.hardware(ctx, x.Gateway)
 		if err != nil {
@@ -393,15 +429,26 @@ func (s *Probe) name(ctx context.Context) claims.Answer {
 		return claims.Answer{Missing: "no name for the test server was given (--name)"}
 	}
 	if len(s.system.Resolvers) == 0 {
-		return claims.Answer{Got: claims.GotName{Outcome: outcome.Of(outcome.NoServer)}, Evidence: s.reading("it has no DNS server")}
+		return claims.Answer{
+			Got:      claims.GotName{Outcome: outcome.Of(outcome.NoServer)},
+			Evidence: s.reading("it has no DNS server"),
+		}
 	}
 	got := lookUp(ctx, s.system.Resolvers[0], s.Witness.Name)
-	return claims.Answer{Got: got, Evidence: s.reading("DNS server %s, %s: %s %v", got.Resolver, s.Witness.Name, got.Text(), got.Addresses)}
+	return claims.Answer{
+		Got:      got,
+		Evidence: s.reading("DNS server %s, %s: %s %v", got.Resolver, s.Witness.Name, got.Text(), got.Addresses),
+	}
 }
 
 // lookUp asks a resolver for a name.
 func lookUp(ctx context.Context, resolver netip.Addr, name string) claims.GotName {
-	got := stage.LookUp(resolver, name, func(to netip.AddrPort, q []byte) ([]byte, error) { return exchangeDatagram(ctx, to, q) }, outcomeOf)
+	got := stage.LookUp(
+		resolver,
+		name,
+		func(to netip.AddrPort, q []byte) ([]byte, error) { return exchangeDatagram(ctx, to, q) },
+		outcomeOf,
+	)
 	return got
 }
 

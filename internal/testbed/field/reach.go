@@ -38,7 +38,13 @@ func (s *Probe) reach(ctx context.Context, q claims.AskReach, a *plan.Adapter) c
 		case s.At[q.To.Machine].IsValid():
 			to = s.At[q.To.Machine]
 		case !other.Address.IsValid():
-			return claims.Answer{Missing: fmt.Sprintf("only %s itself can show its leased address (--at %s=ADDRESS)", q.To.Machine, q.To.Machine)}
+			return claims.Answer{
+				Missing: fmt.Sprintf(
+					"only %s itself can show its leased address (--at %s=ADDRESS)",
+					q.To.Machine,
+					q.To.Machine,
+				),
+			}
 		default:
 			to = other.Address.Addr()
 		}
@@ -48,7 +54,9 @@ func (s *Probe) reach(ctx context.Context, q claims.AskReach, a *plan.Adapter) c
 		return claims.Answer{Missing: noPings}
 	}
 	if !got.Answered && !s.Answers && q.Service.Proto != lab.ICMP {
-		return claims.Answer{Missing: fmt.Sprintf("%s does not answer at %s: closed port or blocked? (--others-answer)", to, q.Service)}
+		return claims.Answer{
+			Missing: fmt.Sprintf("%s does not answer at %s: closed port or blocked? (--others-answer)", to, q.Service),
+		}
 	}
 	return claims.Answer{Got: got, Evidence: s.reading("%s at %s: %s", q.Service, to, got.Outcome)}
 }
@@ -145,12 +153,23 @@ func shortName(name string) string {
 
 // askWitness asks the witness at a port. Several ask at a time: the first that it has shown
 // its key to says which key the others take.
-func (s *Probe) askWitness(ctx context.Context, way witness.Way, port uint16, from netip.Addr) (witness.Report, []byte, error) {
+func (s *Probe) askWitness(
+	ctx context.Context,
+	way witness.Way,
+	port uint16,
+	from netip.Addr,
+) (witness.Report, []byte, error) {
 	return s.ask(ctx, tried{way, port}, from, 0, 0)
 }
 
 // ask asks the witness also what it heard of a run of forged packets, from one place on.
-func (s *Probe) ask(ctx context.Context, by tried, from netip.Addr, run uint32, first int) (witness.Report, []byte, error) {
+func (s *Probe) ask(
+	ctx context.Context,
+	by tried,
+	from netip.Addr,
+	run uint32,
+	first int,
+) (witness.Report, []byte, error) {
 	s.mu.Lock()
 	g := s.Guest
 	s.mu.Unlock()

@@ -26,8 +26,13 @@ func (s System) ownPlan() (*plan.Plan, error) {
 			fmt.Fprintf(&adapters, "{segment: net%d, mac: '%s'}, ", n, a.MAC)
 		}
 	}
-	text := fmt.Sprintf("bastion: 1\nlab: %s\nsegments:\n%sguests:\n  %s-is: {adapters: [%s]}\n", here, segments.String(), here,
-		strings.TrimSuffix(adapters.String(), ", "))
+	text := fmt.Sprintf(
+		"bastion: 1\nlab: %s\nsegments:\n%sguests:\n  %s-is: {adapters: [%s]}\n",
+		here,
+		segments.String(),
+		here,
+		strings.TrimSuffix(adapters.String(), ", "),
+	)
 	l, err := lab.Read(here, []byte(text))
 	if err != nil {
 		return nil, fmt.Errorf("no plan of this machine's own adapters: %w", err)
@@ -52,7 +57,10 @@ func (s System) glanceServers(ctx context.Context, say func(good bool, format st
 	}
 	var questions []claims.Question
 	for i, a := range p.Guests()[0].Adapters {
-		questions = append(questions, claims.Question{ID: fmt.Sprint(i), When: claims.Running, Ask: claims.AskServers{At: claims.RefTo(a)}})
+		questions = append(
+			questions,
+			claims.Question{ID: fmt.Sprint(i), When: claims.Running, Ask: claims.AskServers{At: claims.RefTo(a)}},
+		)
 	}
 	offers := map[string][]string{}
 	own.ask(ctx, questions, func(a claims.Answer) {
@@ -73,7 +81,13 @@ func (s System) glanceServers(ctx context.Context, say func(good bool, format st
 		switch {
 		case !asked || on == nil:
 		case len(list) > 1:
-			say(false, "On %s, %d DHCP servers answer: %s. This machine takes whichever offer arrives first.", on.Name, len(list), strings.Join(list, ", "))
+			say(
+				false,
+				"On %s, %d DHCP servers answer: %s. This machine takes whichever offer arrives first.",
+				on.Name,
+				len(list),
+				strings.Join(list, ", "),
+			)
 		case len(list) == 1:
 			say(true, "On %s the DHCP server is %s.", on.Name, list[0])
 		default:

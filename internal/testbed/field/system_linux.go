@@ -58,7 +58,8 @@ func (a Adapter) neighbors() (map[netip.Addr]mac.Address, error) {
 	out := map[netip.Addr]mac.Address{}
 	for _, n := range list {
 		ip, ok := netip.AddrFromSlice(n.IP)
-		if ok && len(n.HardwareAddr) == len(mac.Address{}) && n.State&(unix.NUD_FAILED|unix.NUD_INCOMPLETE|unix.NUD_NOARP) == 0 {
+		if ok && len(n.HardwareAddr) == len(mac.Address{}) &&
+			n.State&(unix.NUD_FAILED|unix.NUD_INCOMPLETE|unix.NUD_NOARP) == 0 {
 			out[ip.Unmap()] = mac.Address(n.HardwareAddr)
 		}
 	}

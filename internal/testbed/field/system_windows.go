@@ -99,8 +99,18 @@ func echo(to netip.Addr, hops uint8) (from netip.Addr, expired bool, err error) 
 	}{hops: hops}
 	four := to.As4()
 	reply := make([]byte, echoSize+len(payload)+512)
-	_, _, err = icmpSendEcho.Call(h, uintptr(binary.LittleEndian.Uint32(four[:])), uintptr(unsafe.Pointer(&payload[0])), uintptr(len(payload)),
-		uintptr(unsafe.Pointer(&options)), uintptr(unsafe.Pointer(&reply[0])), uintptr(len(reply)), uintptr(tryTime.Milliseconds()))
+	_, _, err = icmpSendEcho.Call(
+		h,
+		uintptr(binary.LittleEndian.Uint32(four[:])),
+		uintptr(unsafe.Pointer(&payload[0])),
+		uintptr(len(payload)),
+		uintptr(
+			unsafe.Pointer(&options),
+		),
+		uintptr(unsafe.Pointer(&reply[0])),
+		uintptr(len(reply)),
+		uintptr(tryTime.Milliseconds()),
+	)
 	if from, expired, ok := helperEcho(reply); ok {
 		return from, expired, nil
 	}

@@ -48,7 +48,12 @@ func TestHelperHere(t *testing.T) {
 		return
 	}
 	keep := func(name string, data []byte) { require.NoError(t, os.WriteFile(*capture+"/"+name, data, 0o644)) }
-	keep("adapters.iphelper", append(binary.LittleEndian.AppendUint64(nil, memory.base), append(bytes.TrimRight(memory.data, "\x00"), make([]byte, helperSize)...)...))
+	keep(
+		"adapters.iphelper",
+		append(
+			binary.LittleEndian.AppendUint64(nil, memory.base),
+			append(bytes.TrimRight(memory.data, "\x00"), make([]byte, helperSize)...)...),
+	)
 	rows, err := neighborRows(windows.AF_INET)
 	require.NoError(t, err)
 	keep("neighbors.iphelper", rows)

@@ -366,7 +366,9 @@ func (w *Witness) requests(in *bufio.Reader, c net.Conn, source netip.AddrPort) 
 			return
 		}
 		response := http.Response{StatusCode: http.StatusOK, ProtoMajor: 1, ProtoMinor: 1, ContentLength: witness.Size,
-			Header: http.Header{"Content-Type": {"application/octet-stream"}}, Body: io.NopCloser(bytes.NewReader(answer))}
+			Header: http.Header{
+				"Content-Type": {"application/octet-stream"},
+			}, Body: io.NopCloser(bytes.NewReader(answer))}
 		if response.Write(c) != nil {
 			return
 		}

@@ -25,11 +25,16 @@ func outside(t testing.TB, rate float64) (udp, tcp netip.AddrPort, seen func() [
 	var mu sync.Mutex
 	var list []witness.Seen
 	at := netip.MustParseAddr("127.0.0.1")
-	w, err := Listen(at, Ports{UDP: []uint16{free(t)}, TCP: []uint16{free(t)}}, witness.NewServer(key, token, [32]byte{1}, rate), func(s witness.Seen) {
-		mu.Lock()
-		defer mu.Unlock()
-		list = append(list, s)
-	})
+	w, err := Listen(
+		at,
+		Ports{UDP: []uint16{free(t)}, TCP: []uint16{free(t)}},
+		witness.NewServer(key, token, [32]byte{1}, rate),
+		func(s witness.Seen) {
+			mu.Lock()
+			defer mu.Unlock()
+			list = append(list, s)
+		},
+	)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})

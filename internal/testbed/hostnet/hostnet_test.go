@@ -64,7 +64,10 @@ func machine(t *testing.T) string {
 func joinedLab(t *testing.T, name string) (noted []Change) {
 	note := func(c Change) error { noted = append(noted, c); return nil }
 	require.NoError(t, note(Change{Kind: Link, Name: "lab-" + name}))
-	require.NoError(t, netlink.LinkAdd(&netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: "lab-" + name}, PeerName: "far-" + name}))
+	require.NoError(
+		t,
+		netlink.LinkAdd(&netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: "lab-" + name}, PeerName: "far-" + name}),
+	)
 	require.NoError(t, Forward(note))
 	require.NoError(t, note(Change{Kind: Table, Name: TablePrefix + name}))
 	n, err := nftables.New()
@@ -119,7 +122,11 @@ func TestNotNotedNotDone(t *testing.T) {
 		full := errors.New("the disk is full")
 		assert.ErrorIs(t, Forward(func(Change) error { return full }), full)
 		assert.Equal(t, before, machine(t))
-		assert.ErrorContains(t, Undo([]Change{{Kind: "moon", Name: "x"}, {Kind: Table, Name: "bastion_gone"}}), "not known")
+		assert.ErrorContains(
+			t,
+			Undo([]Change{{Kind: "moon", Name: "x"}, {Kind: Table, Name: "bastion_gone"}}),
+			"not known",
+		)
 		if _, err := exec.LookPath("nft"); err == nil {
 			out, err := exec.Command("nft", "list", "tables").CombinedOutput()
 			require.NoError(t, err, "%s", out)

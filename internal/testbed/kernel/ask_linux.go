@@ -124,7 +124,9 @@ func (l *Stacks) routers(now time.Duration, x *machine, a *plan.Adapter) func() 
 		got, out := claims.GotRouters{}, claims.Answer{}
 		for _, h := range six.Heard {
 			got.Routers = append(got.Routers, claims.Router{Address: h.Router, MAC: h.MAC, Prefix: h.Prefix})
-			out.Evidence = append(out.Evidence, stage.Reading(a.Machine, "%s at %s announces %s", h.Router, h.MAC, h.Prefix)...)
+			out.Evidence = append(
+				out.Evidence,
+				stage.Reading(a.Machine, "%s at %s announces %s", h.Router, h.MAC, h.Prefix)...)
 		}
 		if len(got.Routers) == 0 {
 			out.Evidence = stage.Reading(a.Machine, "%s sent a router solicitation and got no answer", a.Machine.Name)
@@ -144,9 +146,16 @@ func (l *Stacks) gotSix(x *machine, a *plan.Adapter) claims.Answer {
 	if six == nil {
 		return claims.Answer{Missing: a.Machine.Name + " has no IPv6 there"}
 	}
-	got := claims.GotIPv6{Address: claims.Telling(l.six(a), a.Segment.Subnet6), Router: six.Router, Resolvers: slices.Clone(six.DNS)}
-	return claims.Answer{Got: got, Evidence: stage.Reading(a.Machine, "%s has the IPv6 address %s, router %s, %s", a.Machine.Name,
-		got.Address, got.Router, subnet.Named("resolver", got.Resolvers))}
+	got := claims.GotIPv6{
+		Address:   claims.Telling(l.six(a), a.Segment.Subnet6),
+		Router:    six.Router,
+		Resolvers: slices.Clone(six.DNS),
+	}
+	return claims.Answer{
+		Got: got,
+		Evidence: stage.Reading(a.Machine, "%s has the IPv6 address %s, router %s, %s", a.Machine.Name,
+			got.Address, got.Router, subnet.Named("resolver", got.Resolvers)),
+	}
 }
 
 func neighbor(now time.Duration, x *machine, a *plan.Adapter) func() claims.Answer {
@@ -157,7 +166,10 @@ func neighbor(now time.Duration, x *machine, a *plan.Adapter) func() claims.Answ
 			why = outcome.Of(outcome.NoAddress)
 		}
 		return func() claims.Answer {
-			return claims.Answer{Got: claims.GotNeighbor{Outcome: why}, Evidence: stage.Reading(a.Machine, "%s: %s", a.Machine.Name, why)}
+			return claims.Answer{
+				Got:      claims.GotNeighbor{Outcome: why},
+				Evidence: stage.Reading(a.Machine, "%s: %s", a.Machine.Name, why),
+			}
 		}
 	}
 	inquiry := x.shadow.Inquire(now, x.ports[a], s.Gateway)
@@ -186,8 +198,11 @@ func owners(now time.Duration, x *machine, a *plan.Adapter, addresses []netip.Ad
 			got.Owners = append(got.Owners, owners)
 			n += len(owners)
 		}
-		return claims.Answer{Got: got, Evidence: stage.Reading(a.Machine, "%s queried %d addresses, and %d MAC addresses answered",
-			a.Machine.Name, len(list), n)}
+		return claims.Answer{
+			Got: got,
+			Evidence: stage.Reading(a.Machine, "%s queried %d addresses, and %d MAC addresses answered",
+				a.Machine.Name, len(list), n),
+		}
 	}
 }
 

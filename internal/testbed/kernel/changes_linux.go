@@ -21,8 +21,11 @@ func Changes(p *plan.Plan) []string {
 		}
 		what := "a network namespace for guest " + m.Name
 		if m.Appliance != nil {
-			what = fmt.Sprintf("a network namespace for appliance %s, with %d rules, a DHCP server where it is planned, and a DNS server", m.Name,
-				len(m.Rules))
+			what = fmt.Sprintf(
+				"a network namespace for appliance %s, with %d rules, a DHCP server where it is planned, and a DNS server",
+				m.Name,
+				len(m.Rules),
+			)
 		}
 		out = append(out, what)
 		for _, a := range m.Adapters {
@@ -31,10 +34,22 @@ func Changes(p *plan.Plan) []string {
 			if !a.Segment.Nowhere() {
 				where = "segment " + a.Segment.Name
 			}
-			out = append(out, fmt.Sprintf("a cable from its %s (%s) to v%d in the switch's namespace: %s", device(a), a.MAC, number, where))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"a cable from its %s (%s) to v%d in the switch's namespace: %s",
+					device(a),
+					a.MAC,
+					number,
+					where,
+				),
+			)
 		}
 	}
-	return append(out, "a network namespace for the program's switch, with the outside: a router and the test server, which are simulated")
+	return append(
+		out,
+		"a network namespace for the program's switch, with the outside: a router and the test server, which are simulated",
+	)
 }
 
 // HostChanges returns what joining a lab to this machine's network does on it.
@@ -44,8 +59,14 @@ func HostChanges(p *plan.Plan) (out []string) {
 		switch {
 		case s.Reach != lab.Upstream:
 		case bridges(s):
-			out = append(out, fmt.Sprintf("a socket on adapter %s that receives and sends whole frames there for %s; the adapter is unchanged",
-				s.Lab.Uplink, s.Name))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"a socket on adapter %s that receives and sends whole frames there for %s; the adapter is unchanged",
+					s.Lab.Uplink,
+					s.Name,
+				),
+			)
 		default:
 			translated = true
 		}
@@ -53,8 +74,13 @@ func HostChanges(p *plan.Plan) (out []string) {
 	if !translated {
 		return out
 	}
-	return append(out,
+	return append(
+		out,
 		fmt.Sprintf("a device %s, with an address of %s that no network here overlaps", HostLink(p.Name), linkPool),
-		fmt.Sprintf("a table %s of the packet filter: what comes from that device is translated, and nothing gets in by it unasked", hostTable(p.Name)),
-		"the setting net.ipv4.ip_forward, where it is off")
+		fmt.Sprintf(
+			"a table %s of the packet filter: what comes from that device is translated, and nothing gets in by it unasked",
+			hostTable(p.Name),
+		),
+		"the setting net.ipv4.ip_forward, where it is off",
+	)
 }

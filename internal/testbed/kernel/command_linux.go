@@ -51,8 +51,11 @@ func (l *Lab) command(ctx context.Context, x *machine) error {
 		return err
 	}
 	defer null.Close()
-	p, err := l.Start(x.plan.Name, supervisor.Program{Args: []string{"/bin/sh", "-c", x.command}, Env: append(os.Environ(), x.told()...),
-		Files: [3]*os.File{null, in, in}})
+	p, err := l.Start(
+		x.plan.Name,
+		supervisor.Program{Args: []string{"/bin/sh", "-c", x.command}, Env: append(os.Environ(), x.told()...),
+			Files: [3]*os.File{null, in, in}},
+	)
 	in.Close()
 	if err != nil {
 		return fmt.Errorf("%s: its command: %w", x.plan.Name, err)
@@ -69,12 +72,19 @@ func (l *Lab) command(ctx context.Context, x *machine) error {
 	select {
 	case status := <-ended:
 		if status != 0 {
-			return fmt.Errorf("%s: its command ended with status %d: %s", x.plan.Name, status, cmp.Or(said.Last(lastLines), "it printed nothing"))
+			return fmt.Errorf(
+				"%s: its command ended with status %d: %s",
+				x.plan.Name,
+				status,
+				cmp.Or(said.Last(lastLines), "it printed nothing"),
+			)
 		}
 	case <-time.After(commandTime):
 		go func() {
 			if status := <-ended; status != 0 && l.ctx.Err() == nil {
-				l.stacks.fail(fmt.Errorf("%s: its command ended with status %d: %s", x.plan.Name, status, said.Last(lastLines)))
+				l.stacks.fail(
+					fmt.Errorf("%s: its command ended with status %d: %s", x.plan.Name, status, said.Last(lastLines)),
+				)
 			}
 		}()
 	case <-ctx.Done():

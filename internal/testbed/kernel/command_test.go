@@ -119,9 +119,9 @@ func TestSettingNames(t *testing.T) {
 		assert.Equal(t, want, settingName(name), name)
 	}
 	for _, device := range []string{"", ".", "..", "a/b", "a\x00"} {
-		assert.ErrorContains(t, setFor("ipv4", device, "x", "1"), "no name of a device")
+		assert.ErrorContains(t, setFor("ipv4", device, "x", "1"), "not a device name")
 	}
-	assert.ErrorContains(t, set("../x", "1"), "no name of a kernel setting")
+	assert.ErrorContains(t, set("../x", "1"), "not a kernel setting")
 	assert.NoError(t, set("net.ipv4.no_such_setting", "1"), "a kernel without it has not what it governs")
 }
 
@@ -139,7 +139,13 @@ func TestChangesAreTold(t *testing.T) {
 	assert.Equal(t, len(p.Guests()), count("for guest "))
 	assert.Equal(t, len(p.Appliances()), count("for appliance "))
 	assert.Equal(t, len(p.Adapters), count("a cable from"))
-	assert.Equal(t, []string{"a socket on adapter enp1that receives and sends whole frames there for causeway; the adapter is unchanged"}, HostChanges(p))
+	assert.Equal(
+		t,
+		[]string{
+			"a socket on adapter enp1 that receives and sends whole frames there for causeway; the adapter is unchanged",
+		},
+		HostChanges(p),
+	)
 	assert.Len(t, HostChanges(planned(t, commanded)), 3)
 	assert.LessOrEqual(t, len(HostLink(strings.Repeat("x", 60))), 15, "a device's name is no longer (IFNAMSIZ)")
 	assert.NotEqual(t, HostLink("a"), HostLink("b"))

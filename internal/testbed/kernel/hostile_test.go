@@ -79,18 +79,35 @@ func seeds(t *testing.T, r *rand.Rand, server netip.Addr) [][]byte {
 	var out [][]byte
 	for _, kind := range []dhcpv4.MessageType{dhcpv4.MessageTypeDiscover, dhcpv4.MessageTypeRequest, dhcpv4.MessageTypeDecline, dhcpv4.MessageTypeRelease,
 		dhcpv4.MessageTypeInform} {
-		m, err := dhcpv4.New(dhcpv4.WithHwAddr(own[:]), dhcpv4.WithMessageType(kind), dhcpv4.WithOption(dhcpv4.OptHostName("x")))
+		m, err := dhcpv4.New(
+			dhcpv4.WithHwAddr(own[:]),
+			dhcpv4.WithMessageType(kind),
+			dhcpv4.WithOption(dhcpv4.OptHostName("x")),
+		)
 		require.NoError(t, err)
-		frame := packet.Datagram(packet.IP{Source: netip.IPv4Unspecified(), Destination: netip.MustParseAddr("255.255.255.255"), TTL: 64},
-			dhcp.ClientPort, dhcp.ServerPort, m.ToBytes())
+		frame := packet.Datagram(
+			packet.IP{Source: netip.IPv4Unspecified(), Destination: netip.MustParseAddr("255.255.255.255"), TTL: 64},
+			dhcp.ClientPort,
+			dhcp.ServerPort,
+			m.ToBytes(),
+		)
 		packet.SetLink(frame, mac.Broadcast, own)
 		out = append(out, frame)
 	}
 	q, err := dns.Question(uint16(r.Uint32()), "buoy.example")
 	require.NoError(t, err)
-	frame := packet.Datagram(packet.IP{Source: netip.MustParseAddr("10.83.16.77"), Destination: server, TTL: 64}, 4000, dns.Port, q)
+	frame := packet.Datagram(
+		packet.IP{Source: netip.MustParseAddr("10.83.16.77"), Destination: server, TTL: 64},
+		4000,
+		dns.Port,
+		q,
+	)
 	packet.SetLink(frame, mac.Broadcast, own)
-	return append(out, frame, packet.ARP(packet.ARPRequest, mac.Broadcast, own, netip.MustParseAddr("10.83.16.77"), mac.Address{}, server))
+	return append(
+		out,
+		frame,
+		packet.ARP(packet.ARPRequest, mac.Broadcast, own, netip.MustParseAddr("10.83.16.77"), mac.Address{}, server),
+	)
 }
 
 // mutated changes a few bytes of a frame, cuts it, or doubles a part of it.
@@ -199,5 +216,11 @@ func TestLostFramesAreCounted(t *testing.T) {
 	fire(t, heron, "eth0", frames)
 	close(stop)
 	assert.Positive(t, l.Machines.Lost())
-	assert.Eventually(t, func() bool { return l.Machines.Lost() == 0 }, 5*time.Second, 50*time.Millisecond, "each is counted once")
+	assert.Eventually(
+		t,
+		func() bool { return l.Machines.Lost() == 0 },
+		5*time.Second,
+		50*time.Millisecond,
+		"each is counted once",
+	)
 }

@@ -151,8 +151,10 @@ func tagged(space *Space, a *plan.Adapter) error {
 	if err != nil {
 		return fmt.Errorf("%s: %s: %w", a.Machine.Name, device(a.Over), err)
 	}
-	link := &netlink.Vlan{LinkAttrs: netlink.LinkAttrs{Name: device(a), ParentIndex: parent.Attrs().Index, HardwareAddr: a.MAC[:]},
-		VlanId: a.Segment.Tag}
+	link := &netlink.Vlan{
+		LinkAttrs: netlink.LinkAttrs{Name: device(a), ParentIndex: parent.Attrs().Index, HardwareAddr: a.MAC[:]},
+		VlanId:    a.Segment.Tag,
+	}
 	if err := space.links.LinkAdd(link); err != nil {
 		return fmt.Errorf("%s: tag %d on %s: %w", a.Machine.Name, a.Segment.Tag, device(a.Over), err)
 	}
@@ -178,7 +180,13 @@ func (l *Stacks) Name(ctx context.Context, m *plan.Machine, name string) string 
 		return "it has no DNS server"
 	}
 	got := x.space.lookUp(ctx, resolvers[0], name)
-	return fmt.Sprintf("DNS server %s, %s: %s %s", resolvers[0], name, got.Text(), strings.Join(subnet.Texts(got.Addresses), ", "))
+	return fmt.Sprintf(
+		"DNS server %s, %s: %s %s",
+		resolvers[0],
+		name,
+		got.Text(),
+		strings.Join(subnet.Texts(got.Addresses), ", "),
+	)
 }
 
 // Fetch gets a page by HTTP and gives its text, or what went wrong.

@@ -55,8 +55,10 @@ func (x *machine) introduce(on bool) error {
 	}
 	c.DelTable(table)
 	table = c.AddTable(table)
-	chain := c.AddChain(&nftables.Chain{Name: "in", Table: table, Type: nftables.ChainTypeNAT, Hooknum: nftables.ChainHookPrerouting,
-		Priority: nftables.ChainPriorityNATDest})
+	chain := c.AddChain(
+		&nftables.Chain{Name: "in", Table: table, Type: nftables.ChainTypeNAT, Hooknum: nftables.ChainHookPrerouting,
+			Priority: nftables.ChainPriorityNATDest},
+	)
 	for _, proto := range []byte{6, 17} {
 		c.AddRule(&nftables.Rule{Table: table, Chain: chain, Exprs: []expr.Any{
 			&expr.Fib{Register: 1, FlagDADDR: true, ResultADDRTYPE: true},

@@ -77,8 +77,11 @@ func (l *Lab) onAdapter(s *plan.Segment) error {
 	}
 	l.ends = append(l.ends, end)
 	l.Away = s.Lab.Uplink
-	l.Notes = append(l.Notes, fmt.Sprintf("%s is on adapter %s of this machine; there is no observer there, so that is unknown", s.Name,
-		s.Lab.Uplink))
+	l.Notes = append(
+		l.Notes,
+		fmt.Sprintf("%s is on adapter %s of this machine; there is no observer there, so that is unknown", s.Name,
+			s.Lab.Uplink),
+	)
 	return nil
 }
 
@@ -98,7 +101,11 @@ func (l *Lab) throughGate() error {
 	inner := l.live.JoinOutside(resolvers())
 	number := len(l.ends) + 1
 	far := fmt.Sprintf("v%d", number)
-	veth := &netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: far}, PeerName: gateInner, PeerNamespace: netlink.NsFd(gate.fd)}
+	veth := &netlink.Veth{
+		LinkAttrs:     netlink.LinkAttrs{Name: far},
+		PeerName:      gateInner,
+		PeerNamespace: netlink.NsFd(gate.fd),
+	}
 	if err := l.wires.links.LinkAdd(veth); err != nil {
 		return fmt.Errorf("the lab's gate: %w", err)
 	}
@@ -109,7 +116,11 @@ func (l *Lab) throughGate() error {
 	if err := l.changing(hostnet.Change{Kind: hostnet.Link, Name: name}); err != nil {
 		return err
 	}
-	outer := &netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: name}, PeerName: gateOuter, PeerNamespace: netlink.NsFd(gate.fd)}
+	outer := &netlink.Veth{
+		LinkAttrs:     netlink.LinkAttrs{Name: name},
+		PeerName:      gateOuter,
+		PeerNamespace: netlink.NsFd(gate.fd),
+	}
 	if err := netlink.LinkAdd(outer); err != nil {
 		return fmt.Errorf("device %s on this machine: %w", name, err)
 	}
@@ -164,7 +175,9 @@ func (l *Lab) gateWay(inner netip.Prefix, ours, theirs netip.Prefix) error {
 		err = netlink.LinkSetUp(link)
 	}
 	if err == nil {
-		err = l.gate.links.RouteReplace(&netlink.Route{Dst: ipnet(netip.PrefixFrom(netip.IPv4Unspecified(), 0)), Gw: ours.Addr().AsSlice()})
+		err = l.gate.links.RouteReplace(
+			&netlink.Route{Dst: ipnet(netip.PrefixFrom(netip.IPv4Unspecified(), 0)), Gw: ours.Addr().AsSlice()},
+		)
 	}
 	if err != nil {
 		return err
@@ -178,7 +191,13 @@ func (l *Lab) gateWay(inner netip.Prefix, ours, theirs netip.Prefix) error {
 	if err != nil {
 		return err
 	}
-	masquerade(c, c.AddTable(&nftables.Table{Family: nftables.TableFamilyINet, Name: "bastion"}), expr.MetaKeyOIFNAME, expr.CmpOpEq, gateOuter)
+	masquerade(
+		c,
+		c.AddTable(&nftables.Table{Family: nftables.TableFamilyINet, Name: "bastion"}),
+		expr.MetaKeyOIFNAME,
+		expr.CmpOpEq,
+		gateOuter,
+	)
 	return c.Flush()
 }
 
@@ -199,13 +218,24 @@ func letThrough(name, device string, note func(hostnet.Change) error) error {
 	c.AddTable(table)
 	masquerade(c, table, expr.MetaKeyIIFNAME, expr.CmpOpEq, device)
 	// Nobody gets into the lab by this machine who was not asked from there.
-	chain := c.AddChain(&nftables.Chain{Name: "into", Table: table, Type: nftables.ChainTypeFilter, Hooknum: nftables.ChainHookForward,
-		Priority: nftables.ChainPriorityFilter})
-	c.AddRule(&nftables.Rule{Table: table, Chain: chain, Exprs: append(onDevice(expr.MetaKeyOIFNAME, expr.CmpOpEq, device),
-		&expr.Ct{Key: expr.CtKeySTATE, Register: 1},
-		&expr.Bitwise{SourceRegister: 1, DestRegister: 1, Len: 4, Xor: binaryutil.NativeEndian.PutUint32(0),
-			Mask: binaryutil.NativeEndian.PutUint32(expr.CtStateBitESTABLISHED | expr.CtStateBitRELATED)},
-		&expr.Cmp{Op: expr.CmpOpEq, Register: 1, Data: binaryutil.NativeEndian.PutUint32(0)}, &expr.Verdict{Kind: expr.VerdictDrop})})
+	chain := c.AddChain(
+		&nftables.Chain{Name: "into", Table: table, Type: nftables.ChainTypeFilter, Hooknum: nftables.ChainHookForward,
+			Priority: nftables.ChainPriorityFilter},
+	)
+	c.AddRule(
+		&nftables.Rule{Table: table, Chain: chain, Exprs: append(
+			onDevice(expr.MetaKeyOIFNAME, expr.CmpOpEq, device),
+			&expr.Ct{Key: expr.CtKeySTATE, Register: 1},
+			&expr.Bitwise{SourceRegister: 1, DestRegister: 1, Len: 4, Xor: binaryutil.NativeEndian.PutUint32(0),
+				Mask: binaryutil.NativeEndian.PutUint32(expr.CtStateBitESTABLISHED | expr.CtStateBitRELATED)},
+			&expr.Cmp{
+				Op:       expr.CmpOpEq,
+				Register: 1,
+				Data:     binaryutil.NativeEndian.PutUint32(0),
+			},
+			&expr.Verdict{Kind: expr.VerdictDrop},
+		)},
+	)
 	if err := c.Flush(); err != nil {
 		return fmt.Errorf("table %s of this machine's packet filter: %w", table.Name, err)
 	}
@@ -221,8 +251,10 @@ func onDevice(key expr.MetaKey, op expr.CmpOp, device string) []expr.Any {
 
 // masquerade adds a chain that translates what a device matches.
 func masquerade(c *nftables.Conn, table *nftables.Table, key expr.MetaKey, op expr.CmpOp, device string) {
-	chain := c.AddChain(&nftables.Chain{Name: "out", Table: table, Type: nftables.ChainTypeNAT, Hooknum: nftables.ChainHookPostrouting,
-		Priority: nftables.ChainPriorityNATSource})
+	chain := c.AddChain(
+		&nftables.Chain{Name: "out", Table: table, Type: nftables.ChainTypeNAT, Hooknum: nftables.ChainHookPostrouting,
+			Priority: nftables.ChainPriorityNATSource},
+	)
 	c.AddRule(&nftables.Rule{Table: table, Chain: chain, Exprs: append(onDevice(key, op, device), &expr.Masq{})})
 }
 

@@ -62,7 +62,15 @@ func agree(t *testing.T, p *plan.Plan) {
 		}
 	}
 	for id, want := range verdicts(t, p, simulator.New(p)) {
-		assert.Equal(t, want.Verdict, got[id].Verdict, "%s: rehearsal %q, kernel %q", id, want.Observed, got[id].Observed)
+		assert.Equal(
+			t,
+			want.Verdict,
+			got[id].Verdict,
+			"%s: rehearsal %q, kernel %q",
+			id,
+			want.Observed,
+			got[id].Observed,
+		)
 	}
 }
 

@@ -67,8 +67,10 @@ func (x *machine) follow(into *logs) error {
 	for _, set := range []netlink.Attribute{{Type: configCommand, Data: []byte{commandBind}}, {Type: configMode, Data: mode}} {
 		data, err := netlink.MarshalAttributes([]netlink.Attribute{set})
 		if err == nil {
-			_, err = c.Execute(netlink.Message{Header: netlink.Header{Type: logConfig, Flags: netlink.Request | netlink.Acknowledge},
-				Data: append(append([]byte{}, header...), data...)})
+			_, err = c.Execute(
+				netlink.Message{Header: netlink.Header{Type: logConfig, Flags: netlink.Request | netlink.Acknowledge},
+					Data: append(append([]byte{}, header...), data...)},
+			)
 		}
 		if err != nil {
 			c.Close()

@@ -75,7 +75,13 @@ func device(a *plan.Adapter) string {
 // come later.
 func newMachine(m *plan.Machine, guests []*plan.Machine, command string, space *Space) (x *machine, err error) {
 	seed := &source{}
-	x = &machine{plan: m, space: space, command: command, ports: map[*plan.Adapter]*host.Port{}, state: map[*plan.Adapter]state{}}
+	x = &machine{
+		plan:    m,
+		space:   space,
+		command: command,
+		ports:   map[*plan.Adapter]*host.Port{},
+		state:   map[*plan.Adapter]state{},
+	}
 	if m.Appliance != nil {
 		if x.tracker, err = netlink.NewHandleAt(netns.NsHandle(x.space.fd), unix.NETLINK_NETFILTER); err != nil {
 			space.Close()
@@ -116,7 +122,14 @@ func (x *machine) separate() {
 
 // guestPort makes the shadow's port of a guest.
 func (x *machine) guestPort(a *plan.Adapter) *host.Port {
-	p := host.Port{Name: a.Name, Adapter: slices.Index(x.plan.Adapters, a) + 1, MAC: a.MAC, Address: a.Address, Gateway: a.Gateway, DNS: a.DNS}
+	p := host.Port{
+		Name:    a.Name,
+		Adapter: slices.Index(x.plan.Adapters, a) + 1,
+		MAC:     a.MAC,
+		Address: a.Address,
+		Gateway: a.Gateway,
+		DNS:     a.DNS,
+	}
 	if a.How != plan.Static {
 		p.Address = netip.Prefix{}
 		p.Client = &dhcp.Client{MAC: a.MAC, Hostname: x.plan.Name}
@@ -242,11 +255,16 @@ func (x *machine) address(a *plan.Adapter, address netip.Prefix, gateway netip.A
 			return fmt.Errorf("%s: %s on %s: %w", x.plan.Name, more, device(a), err)
 		}
 	}
-	route := &netlink.Route{LinkIndex: link.Attrs().Index, Dst: ipnet(netip.PrefixFrom(netip.IPv4Unspecified(), 0)), Priority: x.metric(a)}
+	route := &netlink.Route{
+		LinkIndex: link.Attrs().Index,
+		Dst:       ipnet(netip.PrefixFrom(netip.IPv4Unspecified(), 0)),
+		Priority:  x.metric(a),
+	}
 	_ = x.space.links.RouteDel(route)
 	if gateway.IsValid() && gateway.Is4() && gateway != address.Addr() {
 		route.Gw = gateway.AsSlice()
-		if err := x.space.links.RouteReplace(route); err != nil && !errors.Is(err, syscall.ENETUNREACH) && !errors.Is(err, syscall.EINVAL) {
+		if err := x.space.links.RouteReplace(route); err != nil && !errors.Is(err, syscall.ENETUNREACH) &&
+			!errors.Is(err, syscall.EINVAL) {
 			return fmt.Errorf("%s: path outside by %s: %w", x.plan.Name, gateway, err)
 		}
 	}
@@ -274,8 +292,12 @@ func (x *machine) sourced(a *plan.Adapter, link netlink.Link, address, gateway n
 	if !gateway.IsValid() || !gateway.Is4() || gateway == address {
 		return
 	}
-	route := &netlink.Route{LinkIndex: link.Attrs().Index, Dst: ipnet(netip.PrefixFrom(netip.IPv4Unspecified(), 0)), Table: rule.Table,
-		Gw: gateway.AsSlice()}
+	route := &netlink.Route{
+		LinkIndex: link.Attrs().Index,
+		Dst:       ipnet(netip.PrefixFrom(netip.IPv4Unspecified(), 0)),
+		Table:     rule.Table,
+		Gw:        gateway.AsSlice(),
+	}
 	if x.space.links.RouteReplace(route) == nil {
 		near := netlink.NewRule() // what is on a network of its own goes there directly
 		near.Family, near.Table, near.Priority, near.SuppressPrefixlen = netlink.FAMILY_V4, unix.RT_TABLE_MAIN, firstRule-1, 0

@@ -31,7 +31,12 @@ const (
 )
 
 // reach asks a service at an address from the namespace, by its kernel's own stack.
-func (s *Space) reach(ctx context.Context, service lab.Service, to netip.Addr, payload string) (claims.GotReach, error) {
+func (s *Space) reach(
+	ctx context.Context,
+	service lab.Service,
+	to netip.Addr,
+	payload string,
+) (claims.GotReach, error) {
 	switch service.Proto {
 	case lab.ICMP:
 		e, err := s.ping(ctx, to, 0, payload)
@@ -157,7 +162,14 @@ func (s *Space) ping(ctx context.Context, to netip.Addr, hops int, payload strin
 }
 
 // pinged reads what came to a raw socket: every ping's, of which one's is ours.
-func pinged(proto int, data []byte, from net.Addr, to netip.Addr, id int, payload string) (got echo, ours bool, err error) {
+func pinged(
+	proto int,
+	data []byte,
+	from net.Addr,
+	to netip.Addr,
+	id int,
+	payload string,
+) (got echo, ours bool, err error) {
 	m, err := icmp.ParseMessage(proto, data)
 	if err != nil {
 		return echo{}, false, nil
@@ -206,5 +218,10 @@ func quotes(b []byte, to netip.Addr, id int) bool {
 
 // lookUp asks a resolver for a name.
 func (s *Space) lookUp(ctx context.Context, resolver netip.Addr, name string) claims.GotName {
-	return stage.LookUp(resolver, name, func(to netip.AddrPort, q []byte) ([]byte, error) { return s.exchange(ctx, "udp", to, q) }, stage.Outcome)
+	return stage.LookUp(
+		resolver,
+		name,
+		func(to netip.AddrPort, q []byte) ([]byte, error) { return s.exchange(ctx, "udp", to, q) },
+		stage.Outcome,
+	)
 }

@@ -20,11 +20,22 @@ func TestErrorsAreOfTheirOwnPing(t *testing.T) {
 	from := &net.IPAddr{IP: net.IP{10, 83, 32, 1}}
 	const id, payload = 0x3442, "open bastion probe 00000007"
 	quote := func(to netip.Addr, id int) []byte {
-		m := icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: id, Seq: 1, Data: []byte("B4 4B 4B \x34\x42 " + payload)}}
+		m := icmp.Message{
+			Type: ipv4.ICMPTypeEcho,
+			Body: &icmp.Echo{ID: id, Seq: 1, Data: []byte("B4 4B 4B \x34\x42 " + payload)},
+		}
 		inner, err := m.Marshal(nil)
 		require.NoError(t, err)
-		h := ipv4.Header{Version: 4, Len: ipv4.HeaderLen, TotalLen: ipv4.HeaderLen + len(inner), ID: 0x3442, TTL: 1, Protocol: 1,
-			Src: net.IP{10, 83, 32, 10}, Dst: to.AsSlice()}
+		h := ipv4.Header{
+			Version:  4,
+			Len:      ipv4.HeaderLen,
+			TotalLen: ipv4.HeaderLen + len(inner),
+			ID:       0x3442,
+			TTL:      1,
+			Protocol: 1,
+			Src:      net.IP{10, 83, 32, 10},
+			Dst:      to.AsSlice(),
+		}
 		head, err := h.Marshal()
 		require.NoError(t, err)
 		return append(head, inner...)

@@ -38,8 +38,11 @@ func said(t *testing.T, l *Lab, machine, command string) (string, int) {
 	null, err := os.Open(os.DevNull)
 	require.NoError(t, err)
 	defer null.Close()
-	p, err := l.Start(machine, supervisor.Program{Args: []string{"sh", "-c", command}, Env: append(os.Environ(), "WORD=tide"), Dir: "/",
-		Files: [3]*os.File{null, in, in}})
+	p, err := l.Start(
+		machine,
+		supervisor.Program{Args: []string{"sh", "-c", command}, Env: append(os.Environ(), "WORD=tide"), Dir: "/",
+			Files: [3]*os.File{null, in, in}},
+	)
 	in.Close()
 	require.NoError(t, err)
 	text, err := io.ReadAll(out)

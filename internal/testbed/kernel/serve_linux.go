@@ -81,7 +81,12 @@ func pages(page func(client netip.AddrPort) string) func(net.Conn) {
 			}
 		}
 		body := page(remote(c.RemoteAddr()))
-		_, _ = fmt.Fprintf(c, "HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\nContent-Length: %d\r\n\r\n%s", len(body), body)
+		_, _ = fmt.Fprintf(
+			c,
+			"HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\nContent-Length: %d\r\n\r\n%s",
+			len(body),
+			body,
+		)
 	}
 }
 
@@ -110,7 +115,13 @@ type resolver struct {
 
 // serveNames answers for names at every address of the machine, by UDP and TCP.
 func (x *machine) serveNames() error {
-	r := &resolver{space: x.space, began: time.Now(), core: x.resolver, streams: map[netip.AddrPort]net.Conn{}, ups: map[uint16]*net.UDPConn{}}
+	r := &resolver{
+		space:   x.space,
+		began:   time.Now(),
+		core:    x.resolver,
+		streams: map[netip.AddrPort]net.Conn{},
+		ups:     map[uint16]*net.UDPConn{},
+	}
 	tcp, err := x.space.listen(dns.Port)
 	if err != nil {
 		return fmt.Errorf("%s: names by TCP: %w", x.plan.Name, err)
@@ -132,7 +143,13 @@ func (x *machine) serveNames() error {
 	go serve(tcp, r.stream)
 	if r.six, err = x.udp6(); err == nil {
 		go datagrams(by6(ipv6.NewPacketConn(r.six)), func(data []byte, _ net.IP, from net.Addr) {
-			r.query(netip.IPv6Unspecified(), remote(from), false, data, func(o dns.Out) { _, _ = r.six.WriteToUDPAddrPort(o.Data, o.To) })
+			r.query(
+				netip.IPv6Unspecified(),
+				remote(from),
+				false,
+				data,
+				func(o dns.Out) { _, _ = r.six.WriteToUDPAddrPort(o.Data, o.To) },
+			)
 		})
 	}
 	x.stops = append(x.stops, func() { r.close(); tcp.Close() })

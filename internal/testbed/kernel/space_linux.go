@@ -109,7 +109,8 @@ func (s *Space) up(name string) error {
 // settingName refuses what is no name of a kernel setting: parts of lower-case
 // letters, digits, hyphens and underscores.
 func settingName(name string) bool {
-	return name != "" && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_-.") == "" && !strings.Contains(name, "..")
+	return name != "" && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_-.") == "" &&
+		!strings.Contains(name, "..")
 }
 
 // set returns a kernel setting a value, in the namespace of the calling thread. A

@@ -37,8 +37,15 @@ type Stacks struct {
 }
 
 func newStacks(ctx context.Context, p *plan.Plan) *Stacks {
-	return &Stacks{plan: p, machines: map[*plan.Machine]*machine{}, beside: newShadows(), surveys: map[*plan.Segment][]survey{},
-		failed: make(chan error, 1), ctx: ctx, listening: listening}
+	return &Stacks{
+		plan:      p,
+		machines:  map[*plan.Machine]*machine{},
+		beside:    newShadows(),
+		surveys:   map[*plan.Segment][]survey{},
+		failed:    make(chan error, 1),
+		ctx:       ctx,
+		listening: listening,
+	}
 }
 
 // Has reports whether a machine is one of them.

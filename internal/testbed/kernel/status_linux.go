@@ -87,7 +87,13 @@ func (x *machine) traffic(a *plan.Adapter) (received, sent status.Traffic) {
 		return received, sent
 	}
 	s := link.Attrs().Statistics
-	return status.Traffic{Packets: s.RxPackets, Bytes: s.RxBytes}, status.Traffic{Packets: s.TxPackets, Bytes: s.TxBytes}
+	return status.Traffic{
+			Packets: s.RxPackets,
+			Bytes:   s.RxBytes,
+		}, status.Traffic{
+			Packets: s.TxPackets,
+			Bytes:   s.TxBytes,
+		}
 }
 
 // hits reads how often an appliance's rules were met.
@@ -97,7 +103,10 @@ func (x *machine) hits() []status.Rule {
 	}
 	out := make([]status.Rule, 0, len(x.plan.Rules)+1)
 	for i, r := range x.plan.Rules {
-		out = append(out, status.Rule{Appliance: x.plan.Name, Number: i + 1, Text: r.Text, Blocks: r.Action != lab.Allow})
+		out = append(
+			out,
+			status.Rule{Appliance: x.plan.Name, Number: i + 1, Text: r.Text, Blocks: r.Action != lab.Allow},
+		)
 	}
 	out = append(out, status.Rule{Appliance: x.plan.Name, Text: "what no rule names", Blocks: true})
 	c, err := nftables.New(nftables.WithNetNSFd(x.space.fd))
@@ -153,7 +162,12 @@ func (x *machine) flows() (out []status.Flow) {
 		}
 	}
 	slices.SortStableFunc(out, func(a, b status.Flow) int {
-		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), a.From.Compare(b.From), a.To.Compare(b.To), strings.Compare(a.Protocol, b.Protocol))
+		return cmp.Or(
+			cmp.Compare(b.Bytes, a.Bytes),
+			a.From.Compare(b.From),
+			a.To.Compare(b.To),
+			strings.Compare(a.Protocol, b.Protocol),
+		)
 	})
 	return out[:min(len(out), maxFlows)]
 }

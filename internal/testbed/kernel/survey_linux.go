@@ -72,12 +72,17 @@ func (l *Stacks) servers(a *plan.Adapter) claims.Answer {
 	got, out := claims.GotServers{}, claims.Answer{}
 	for _, s := range l.surveys[a.Segment] {
 		for _, o := range s.client.Offers {
-			if slices.ContainsFunc(got.Offers, func(x dhcp.Offer) bool { return x.ServerMAC == o.ServerMAC && x.Server == o.Server }) {
+			if slices.ContainsFunc(
+				got.Offers,
+				func(x dhcp.Offer) bool { return x.ServerMAC == o.ServerMAC && x.Server == o.Server },
+			) {
 				continue
 			}
 			got.Offers = append(got.Offers, o)
-			out.Evidence = append(out.Evidence, stage.Reading(s.at.Machine, "%s at %s offers %s to %s", o.Server, o.ServerMAC, o.Address,
-				s.at.Machine.Name)...)
+			out.Evidence = append(
+				out.Evidence,
+				stage.Reading(s.at.Machine, "%s at %s offers %s to %s", o.Server, o.ServerMAC, o.Address,
+					s.at.Machine.Name)...)
 		}
 	}
 	if len(got.Offers) == 0 {

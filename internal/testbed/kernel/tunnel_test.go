@@ -33,7 +33,11 @@ func TestSegmentSpansMachines(t *testing.T) {
 	there, err := NewSpace()
 	require.NoError(t, err)
 	defer there.Close()
-	veth := &netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: "up"}, PeerName: "up", PeerNamespace: netlink.NsFd(there.fd)}
+	veth := &netlink.Veth{
+		LinkAttrs:     netlink.LinkAttrs{Name: "up"},
+		PeerName:      "up",
+		PeerNamespace: netlink.NsFd(there.fd),
+	}
 	require.NoError(t, here.links.LinkAdd(veth))
 	address := func(s *Space, device, at string) {
 		link, err := s.links.LinkByName(device)
@@ -45,8 +49,14 @@ func TestSegmentSpansMachines(t *testing.T) {
 	}
 	address(here, "up", "192.0.2.1/24")
 	address(there, "up", "192.0.2.2/24")
-	wire := &netlink.Vxlan{LinkAttrs: netlink.LinkAttrs{Name: "reeds", MTU: 1450}, VxlanId: 48, Port: 4789, Learning: true,
-		Group: net.IPv4(192, 0, 2, 1), SrcAddr: net.IPv4(192, 0, 2, 2)}
+	wire := &netlink.Vxlan{
+		LinkAttrs: netlink.LinkAttrs{Name: "reeds", MTU: 1450},
+		VxlanId:   48,
+		Port:      4789,
+		Learning:  true,
+		Group:     net.IPv4(192, 0, 2, 1),
+		SrcAddr:   net.IPv4(192, 0, 2, 2),
+	}
 	if err := there.links.LinkAdd(wire); err != nil {
 		t.Skipf("this kernel has no VXLAN: %v", err)
 	}
@@ -57,7 +67,12 @@ func TestSegmentSpansMachines(t *testing.T) {
 	live.Start()
 	var tunnel *drive.Tunnel
 	require.NoError(t, here.Do(func() (err error) {
-		tunnel, err = drive.OpenTunnel(netip.MustParseAddrPort("192.0.2.1:4789"), netip.MustParseAddrPort("192.0.2.2:4789"), 48, number)
+		tunnel, err = drive.OpenTunnel(
+			netip.MustParseAddrPort("192.0.2.1:4789"),
+			netip.MustParseAddrPort("192.0.2.2:4789"),
+			48,
+			number,
+		)
 		return err
 	}))
 	defer tunnel.Close()

@@ -78,8 +78,12 @@ func (l *Lab) Answer(ctx context.Context, machine, layout, text string) error {
 			if err := l.Back(context.WithoutCancel(ctx), name); err != nil {
 				return err
 			}
-			return fmt.Errorf("%q was typed, and the screen showed %q: Enter was not pressed, and the lab is back at %s", text,
-				lastLine(now.String()), name)
+			return fmt.Errorf(
+				"%q was typed, and the screen showed %q: Enter was not pressed, and the lab is back at %s",
+				text,
+				lastLine(now.String()),
+				name,
+			)
 		}
 	}
 	return l.enter(ctx, machine)

@@ -43,7 +43,8 @@ func (h *heard) Record(_ int, _ time.Time, frame []byte) {
 	}
 	switch {
 	case p.Type == packet.TypeARP && header.ARP(p.Body).Valid():
-		if address, ok := netip.AddrFromSlice(header.ARP(p.Body).SenderAddr()); ok && mac.Address(header.ARP(p.Body).SenderMAC()) == p.From {
+		if address, ok := netip.AddrFromSlice(header.ARP(p.Body).SenderAddr()); ok &&
+			mac.Address(header.ARP(p.Body).SenderMAC()) == p.From {
 			h.note(p.From, address)
 		}
 	case p.IPv4 && p.Proto == packet.UDP:
@@ -140,7 +141,14 @@ func (l *Lab) answersFor(m *plan.Machine) bool {
 			}
 			all = false
 			// A probe (RFC 5227, section 2.1.1): it claims no address.
-			probe := packet.ARP(packet.ARPRequest, mac.Broadcast, guest.MAC, netip.IPv4Unspecified(), mac.Address{}, a.Address.Addr())
+			probe := packet.ARP(
+				packet.ARPRequest,
+				mac.Broadcast,
+				guest.MAC,
+				netip.IPv4Unspecified(),
+				mac.Address{},
+				a.Address.Addr(),
+			)
 			if number := l.numbers[guest]; number > 0 {
 				l.loop.Do(l.ctx, func(now time.Duration) { l.live.Receive(now, number, probe) })
 			} else {

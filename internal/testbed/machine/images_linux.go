@@ -101,7 +101,8 @@ func (l *Lab) images(ctx context.Context, m *plan.Machine, s *Setup) error {
 
 // isWanted holds an appliance's image against the digest that the lab gives.
 func (l *Lab) isWanted(m *plan.Machine, name string, kept bool) error {
-	if kept || m.Appliance == nil || m.Appliance.Image.SHA256 == "" || filepath.Base(name) != filepath.Base(m.Appliance.Image.File) {
+	if kept || m.Appliance == nil || m.Appliance.Image.SHA256 == "" ||
+		filepath.Base(name) != filepath.Base(m.Appliance.Image.File) {
 		return nil
 	}
 	f, err := os.Open(name)
@@ -115,8 +116,13 @@ func (l *Lab) isWanted(m *plan.Machine, name string, kept bool) error {
 		return fmt.Errorf("%s: %s: %w", m.Name, name, err)
 	}
 	if !strings.EqualFold(sum, m.Appliance.Image.SHA256) {
-		return fmt.Errorf("%s: %s is not the image that the lab names: its SHA-256 is %s, wanted is %s", m.Name, name, sum,
-			m.Appliance.Image.SHA256)
+		return fmt.Errorf(
+			"%s: %s is not the image that the lab names: its SHA-256 is %s, wanted is %s",
+			m.Name,
+			name,
+			sum,
+			m.Appliance.Image.SHA256,
+		)
 	}
 	return nil
 }
@@ -157,7 +163,13 @@ func (l *Lab) content(m *plan.Machine, name string) (optical bool, file string, 
 }
 
 // unpacked unpacks what is in an image beside the machine's disk, once.
-func (l *Lab) unpacked(m *plan.Machine, name string, f *os.File, size int64, c *image.Content) (optical bool, file string, err error) {
+func (l *Lab) unpacked(
+	m *plan.Machine,
+	name string,
+	f *os.File,
+	size int64,
+	c *image.Content,
+) (optical bool, file string, err error) {
 	choice, err := c.Pick("")
 	if err != nil {
 		return false, "", fmt.Errorf("%s: %w", name, err)
@@ -213,6 +225,10 @@ func firmware(m *plan.Machine, s *Setup, folder string) error {
 		}
 		return errors.Join(os.MkdirAll(folder, 0o700), os.WriteFile(own, vars, 0o600))
 	}
-	return lacking{fmt.Errorf("%s starts by UEFI, whose firmware for virtual machines is not installed (on Debian: the package ovmf)",
-		m.Name)}
+	return lacking{
+		fmt.Errorf(
+			"%s starts by UEFI, whose firmware for virtual machines is not installed (on Debian: the package ovmf)",
+			m.Name,
+		),
+	}
 }

@@ -56,8 +56,15 @@ func (l *Lab) onDevice(s *plan.Segment) (bool, error) {
 	}
 	switch {
 	case err != nil && !tap && errors.Is(err, fs.ErrPermission):
-		l.note(fmt.Sprintf("%s is joined by this machine's own sockets, as if it were translated: to be on %s takes the right to open "+
-			"packet sockets, or a tap device that you may open (--tap %s=DEVICE)", s.Name, device, s.Name))
+		l.note(
+			fmt.Sprintf(
+				"%s is joined by this machine's own sockets, as if it were translated: to be on %s takes the right to open "+
+					"packet sockets, or a tap device that you may open (--tap %s=DEVICE)",
+				s.Name,
+				device,
+				s.Name,
+			),
+		)
 		return false, nil
 	case err != nil:
 		return false, fmt.Errorf("segment %s: %w", s.Name, err)
@@ -74,8 +81,11 @@ func (l *Lab) throughSockets() error {
 	inner := l.live.JoinOutside(nil)
 	sum := sha256.Sum256([]byte(l.plan.Name))
 	mac := [6]byte{2, sum[0], sum[1], sum[2], sum[3], sum[4]}
-	up, err := upstream.New(mac, upstream.Options{Address: inner, Routes: l.live.BehindRouters(), Allow: l.options.Allow,
-		Resolvers: hostnet.Resolvers(), Dial: l.options.Dial})
+	up, err := upstream.New(
+		mac,
+		upstream.Options{Address: inner, Routes: l.live.BehindRouters(), Allow: l.options.Allow,
+			Resolvers: hostnet.Resolvers(), Dial: l.options.Dial},
+	)
 	if err != nil {
 		return err
 	}
@@ -112,7 +122,10 @@ func ParseSpan(text string) (s Span, err error) {
 	segment, rest, ok := strings.Cut(text, "=")
 	f := strings.Split(rest, ",")
 	if !ok || len(f) != 3 {
-		return s, fmt.Errorf("%q is not a span; write SEGMENT=NUMBER,NEAR,FAR, such as reedbed=48,192.0.2.1,192.0.2.2", text)
+		return s, fmt.Errorf(
+			"%q is not a span; write SEGMENT=NUMBER,NEAR,FAR, such as reedbed=48,192.0.2.1,192.0.2.2",
+			text,
+		)
 	}
 	number, err := strconv.ParseUint(f[0], 10, 32)
 	if err != nil || number > vxlan.MaxSegment {
@@ -152,7 +165,12 @@ func (l *Lab) left() (out []string) {
 		return nil
 	}
 	for _, c := range l.upstream.Counts() {
-		text := fmt.Sprintf("%s left the lab for this machine's network: conversations %d, bytes %d", c.Source, c.Conversations, c.Bytes)
+		text := fmt.Sprintf(
+			"%s left the lab for this machine's network: conversations %d, bytes %d",
+			c.Source,
+			c.Conversations,
+			c.Bytes,
+		)
 		if c.Refused > 0 {
 			text += fmt.Sprintf("; refused or not reached %d", c.Refused)
 		}

@@ -122,7 +122,9 @@ func (l *Lab) build(ctx context.Context) error {
 	if l.options.Program == "" {
 		path, err := exec.LookPath(qemu)
 		if err != nil {
-			return lacking{fmt.Errorf("%s is not on this machine (on Debian: the package qemu-system-x86): %w", qemu, err)}
+			return lacking{
+				fmt.Errorf("%s is not on this machine (on Debian: the package qemu-system-x86): %w", qemu, err),
+			}
 		}
 		l.options.Program = path
 	}

@@ -51,8 +51,18 @@ func options(t *testing.T, text []byte, l *lab.Lab) Options {
 	}
 	dir := t.TempDir()
 	inner := program(t)
-	return Options{Folder: dir, Disks: filepath.Join(dir, "disks"), Beside: dir, Program: qemu, Inner: inner, Kernel: boot.Cached(),
-		Lab: text, File: "lab.yaml", Profiles: l.Profiles, Progress: func(text string) { t.Log(text) }}
+	return Options{
+		Folder:   dir,
+		Disks:    filepath.Join(dir, "disks"),
+		Beside:   dir,
+		Program:  qemu,
+		Inner:    inner,
+		Kernel:   boot.Cached(),
+		Lab:      text,
+		File:     "lab.yaml",
+		Profiles: l.Profiles,
+		Progress: func(text string) { t.Log(text) },
+	}
 }
 
 func read(t *testing.T, text []byte) (*lab.Lab, *plan.Plan) {
@@ -98,6 +108,14 @@ func agree(t *testing.T, p *plan.Plan, up *Lab) {
 	want, _, err := claims.Run(t.Context(), p, simulator.New(p))
 	require.NoError(t, err)
 	for i, r := range doc.Claims {
-		assert.Equal(t, want.Claims[i].Verdict, r.Verdict, "%s: %s; rehearsal: %s", r.ID, r.Observed, want.Claims[i].Observed)
+		assert.Equal(
+			t,
+			want.Claims[i].Verdict,
+			r.Verdict,
+			"%s: %s; rehearsal: %s",
+			r.ID,
+			r.Observed,
+			want.Claims[i].Observed,
+		)
 	}
 }

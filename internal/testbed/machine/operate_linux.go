@@ -103,7 +103,12 @@ func (l *Lab) Display(ctx context.Context, machine string) (address, password st
 	password = rand.Text()[:letters]
 	err = x.control.Do(ctx, "set_password", map[string]any{"protocol": "vnc", "password": password}, nil)
 	if err == nil {
-		at := map[string]any{"type": "inet", "host": "127.0.0.1", "port": fmt.Sprint(firstDisplay), "to": firstDisplay + displays}
+		at := map[string]any{
+			"type": "inet",
+			"host": "127.0.0.1",
+			"port": fmt.Sprint(firstDisplay),
+			"to":   firstDisplay + displays,
+		}
 		err = x.control.Do(ctx, "display-update", map[string]any{"type": "vnc", "addresses": []any{at}}, nil)
 	}
 	var shown struct {
@@ -297,5 +302,8 @@ func (l *Lab) Start(machine string, _ supervisor.Program) (supervisor.Process, e
 	if _, err := l.byName(machine); err != nil {
 		return nil, err
 	}
-	return nil, fmt.Errorf("a virtual machine runs its own programs, not this one's: bastion machine console LAB %s", machine)
+	return nil, fmt.Errorf(
+		"a virtual machine runs its own programs, not this one's: bastion machine console LAB %s",
+		machine,
+	)
 }

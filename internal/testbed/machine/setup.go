@@ -59,7 +59,13 @@ func (s Setup) Args() ([]string, error) {
 		"-chardev", fmt.Sprintf("socket,id=control,fd=%d", s.Control), "-mon", "chardev=control,mode=control",
 		"-chardev", fmt.Sprintf("socket,id=console,fd=%d", s.Console), "-serial", "chardev:console",
 	}
-	args = append(args, "-vga", "none", "-device", "VGA") // whose state is in snapshots, unlike that of the one without a bus
+	args = append(
+		args,
+		"-vga",
+		"none",
+		"-device",
+		"VGA",
+	) // whose state is in snapshots, unlike that of the one without a bus
 	if len(s.Firmware) > 0 {
 		args = append(args, "-drive", "if=pflash,format=raw,unit=0,readonly=on,file="+escape(s.Firmware[0]),
 			"-drive", "if=pflash,format=raw,unit=1,file="+escape(s.Firmware[1]))
@@ -68,10 +74,22 @@ func (s Setup) Args() ([]string, error) {
 		args = append(args, "-blockdev", "driver=qcow2,node-name=state,file.driver=file,file.filename="+escape(s.State))
 	}
 	if s.Kernel != "" {
-		args = append(args, "-no-reboot", "-kernel", s.Kernel, "-initrd", s.Initial,
-			"-append", "rdinit=/init panic=-1 quiet loglevel=3 console=tty0 console=ttyS0 net.ifnames=0 random.trust_cpu=on -- inside",
-			"-device", "virtio-serial-pci", "-chardev", fmt.Sprintf("socket,id=agent,fd=%d", s.Agent),
-			"-device", "virtserialport,chardev=agent,name="+agentChannel)
+		args = append(
+			args,
+			"-no-reboot",
+			"-kernel",
+			s.Kernel,
+			"-initrd",
+			s.Initial,
+			"-append",
+			"rdinit=/init panic=-1 quiet loglevel=3 console=tty0 console=ttyS0 net.ifnames=0 random.trust_cpu=on -- inside",
+			"-device",
+			"virtio-serial-pci",
+			"-chardev",
+			fmt.Sprintf("socket,id=agent,fd=%d", s.Agent),
+			"-device",
+			"virtserialport,chardev=agent,name="+agentChannel,
+		)
 	}
 	disks, err := s.disks()
 	if err != nil {
@@ -112,7 +130,11 @@ func (s Setup) bootIndex(kind string) string {
 
 func (s Setup) disks() (args []string, err error) {
 	if s.Disk != "" {
-		args = append(args, "-blockdev", "driver=qcow2,node-name=disk,discard=unmap,file.driver=file,file.filename="+escape(s.Disk))
+		args = append(
+			args,
+			"-blockdev",
+			"driver=qcow2,node-name=disk,discard=unmap,file.driver=file,file.filename="+escape(s.Disk),
+		)
 		index := s.bootIndex("disk")
 		switch bus := cmp.Or(s.Machine.Spec.DiskBus, "virtio"); bus {
 		case "virtio":
@@ -120,22 +142,39 @@ func (s Setup) disks() (args []string, err error) {
 		case "scsi":
 			args = append(args, "-device", "virtio-scsi-pci,id=scsi0", "-device", "scsi-hd,id=disk0,drive=disk"+index)
 		case "sata":
-			args = append(args, "-device", "ich9-ahci,id=sata0", "-device", "ide-hd,id=disk0,drive=disk,bus=sata0.0"+index)
+			args = append(
+				args,
+				"-device",
+				"ich9-ahci,id=sata0",
+				"-device",
+				"ide-hd,id=disk0,drive=disk,bus=sata0.0"+index,
+			)
 		case "ide":
 			if !s.old() {
-				return nil, fmt.Errorf("%s: a machine with UEFI cannot have its disk on the ide bus; write sata", s.Machine.Name)
+				return nil, fmt.Errorf(
+					"%s: a machine with UEFI cannot have its disk on the ide bus; write sata",
+					s.Machine.Name,
+				)
 			}
 			args = append(args, "-device", "ide-hd,id=disk0,drive=disk,bus=ide.0"+index)
 		case "nvme":
 			args = append(args, "-device", "nvme,id=disk0,serial=disk,drive=disk"+index)
 		default:
-			return nil, fmt.Errorf("%s: a disk on the bus %q is nothing that QEMU has; it has virtio, scsi, sata, ide and nvme", s.Machine.Name, bus)
+			return nil, fmt.Errorf(
+				"%s: a disk on the bus %q is nothing that QEMU has; it has virtio, scsi, sata, ide and nvme",
+				s.Machine.Name,
+				bus,
+			)
 		}
 	}
 	if s.Kernel == "" {
 		drive := "ide-cd,id=drive0,bus=ide.1" + s.bootIndex("media")
 		if s.Media != "" {
-			args = append(args, "-blockdev", "driver=raw,node-name=media,read-only=on,file.driver=file,file.filename="+escape(s.Media))
+			args = append(
+				args,
+				"-blockdev",
+				"driver=raw,node-name=media,read-only=on,file.driver=file,file.filename="+escape(s.Media),
+			)
 			drive += ",drive=media"
 		}
 		args = append(args, "-device", drive)
@@ -156,12 +195,25 @@ func (s Setup) adapters() (args []string, err error) {
 		if i == 0 {
 			index = s.bootIndex("network")
 		}
-		line := fmt.Sprintf("%s,id=%s,netdev=wire%d,mac=%s,bus=%s,addr=%#x", device, id, a.Number, a.MAC, s.bus(), firstAdapter+i)
+		line := fmt.Sprintf(
+			"%s,id=%s,netdev=wire%d,mac=%s,bus=%s,addr=%#x",
+			device,
+			id,
+			a.Number,
+			a.MAC,
+			s.bus(),
+			firstAdapter+i,
+		)
 		if index == "" {
 			line += ",romfile="
 		}
-		args = append(args, "-netdev", fmt.Sprintf("stream,id=wire%d,server=off,addr.type=fd,addr.str=%d", a.Number, s.Adapters[i]),
-			"-device", line+index)
+		args = append(
+			args,
+			"-netdev",
+			fmt.Sprintf("stream,id=wire%d,server=off,addr.type=fd,addr.str=%d", a.Number, s.Adapters[i]),
+			"-device",
+			line+index,
+		)
 	}
 	return args, errors.Join(all...)
 }

@@ -30,7 +30,15 @@ func gate(t *testing.T, settings string) *plan.Machine {
 // counts them by place finds them in the planned order; what starts it comes in its order.
 func TestArgs(t *testing.T) {
 	m := gate(t, "cpus: 3, memory: 2GiB, boot: [media, disk, network]")
-	args, err := Setup{Machine: m, Disk: "/d/a,b.qcow2", Media: "/m.iso", State: "/s", Control: 3, Console: 4, Adapters: []int{5, 6, 7, 8}}.Args()
+	args, err := Setup{
+		Machine:  m,
+		Disk:     "/d/a,b.qcow2",
+		Media:    "/m.iso",
+		State:    "/s",
+		Control:  3,
+		Console:  4,
+		Adapters: []int{5, 6, 7, 8},
+	}.Args()
 	require.NoError(t, err)
 	all := strings.Join(args, " ")
 	for _, want := range []string{"-smp 3", "-m 2048M", "-no-shutdown", "socket,id=control,fd=3", "socket,id=console,fd=4", "a,,b.qcow2",
@@ -66,11 +74,17 @@ func TestQEMUTakesAll(t *testing.T) {
 	}{
 		{"disk-bus: virtio", nil, ""}, {"disk-bus: scsi", nil, ""}, {"disk-bus: sata", nil, ""}, {"disk-bus: ide", nil, ""}, {"disk-bus: nvme", nil, ""},
 		{"disk-bus: floppy", nil, "floppy"}, {"nic: e1000", nil, ""}, {"nic: e1000e", nil, ""}, {"nic: virtio, cpus: 4", nil, ""},
-		{"nic: 'x,y'", nil, "is not an adapter model"}, {"disk-bus: ide", []string{"/code", "/vars"}, "say sata"},
+		{"nic: 'x,y'", nil, "is not an adapter model"}, {"disk-bus: ide", []string{"/code", "/vars"}, "write sata"},
 	} {
 		m := gate(t, c.settings)
 		dir := t.TempDir()
-		s := Setup{Machine: m, Disk: dir + "/disk", State: dir + "/state", Firmware: c.firmware, Adapters: []int{3, 4, 5, 6}}
+		s := Setup{
+			Machine:  m,
+			Disk:     dir + "/disk",
+			State:    dir + "/state",
+			Firmware: c.firmware,
+			Adapters: []int{3, 4, 5, 6},
+		}
 		args, err := s.Args()
 		if c.wrong != "" {
 			assert.ErrorContains(t, err, c.wrong, c.settings)

@@ -20,7 +20,8 @@ type Snapshot struct {
 // snapshotName reports whether it is a name that a snapshot may have.
 func snapshotName(name string) bool {
 	const letters, most = "abcdefghijklmnopqrstuvwxyz0123456789", 64
-	return name != "" && len(name) <= most && strings.Contains(letters, name[:1]) && strings.Trim(name, letters+"._-") == ""
+	return name != "" && len(name) <= most && strings.Contains(letters, name[:1]) &&
+		strings.Trim(name, letters+"._-") == ""
 }
 
 // Take takes a snapshot of all machines, which stand still meanwhile.
@@ -43,7 +44,11 @@ func (l *Lab) Take(ctx context.Context, name string) error {
 	}
 	runs := func(x *vm) bool { return !taken.off[x] }
 	if err := l.still(ctx, runs, func(x *vm) error { return x.snapshotJob(ctx, "snapshot-save", name) }); err != nil {
-		_ = l.still(ctx, runs, func(x *vm) error { return x.snapshotJob(ctx, "snapshot-delete", name) }) // whole, or not at all
+		_ = l.still(
+			ctx,
+			runs,
+			func(x *vm) error { return x.snapshotJob(ctx, "snapshot-delete", name) },
+		) // whole, or not at all
 		return err
 	}
 	taken.At = time.Now()

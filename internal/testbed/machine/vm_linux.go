@@ -89,7 +89,13 @@ func connection(fd int, name string) (net.Conn, error) {
 
 // boot starts a machine. When it fails nothing of it is left.
 func (l *Lab) boot(ctx context.Context, m *plan.Machine, s Setup) (x *vm, err error) {
-	x = &vm{plan: m, reference: s.Kernel != "", said: supervisor.NewTail(maxSaid), ended: make(chan struct{}), began: time.Now()}
+	x = &vm{
+		plan:      m,
+		reference: s.Kernel != "",
+		said:      supervisor.NewTail(maxSaid),
+		ended:     make(chan struct{}),
+		began:     time.Now(),
+	}
 	var files []*os.File
 	defer func() {
 		for _, f := range files {
@@ -327,7 +333,12 @@ func (x *vm) wait(ctx context.Context, most time.Duration) error {
 		if _, why := x.state(); why != "" {
 			return errors.New(why)
 		}
-		return fmt.Errorf("%s was not ready after %s; its console's last lines: %s", x.plan.Name, most, x.console.last())
+		return fmt.Errorf(
+			"%s was not ready after %s; its console's last lines: %s",
+			x.plan.Name,
+			most,
+			x.console.last(),
+		)
 	case <-ctx.Done():
 		return ctx.Err()
 	}

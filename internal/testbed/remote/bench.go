@@ -34,7 +34,11 @@ func (h Host) Benches(ctx context.Context, verb string, benches, arguments []str
 	return h.Run(ctx, command+"; fi", nil, func(line []byte) error {
 		var a Answer
 		if err := json.Unmarshal(line, &a); err != nil {
-			return fmt.Errorf("%s returned %q, which is not from this program", h.Name, strings.ToValidUTF8(string(line[:min(len(line), 80)]), "?"))
+			return fmt.Errorf(
+				"%s returned %q, which is not from this program",
+				h.Name,
+				strings.ToValidUTF8(string(line[:min(len(line), 80)]), "?"),
+			)
 		}
 		each(a)
 		return nil

@@ -53,8 +53,11 @@ const longestLine = 64 << 20
 func (h Host) Run(ctx context.Context, command string, in io.Reader, each func(line []byte) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	script := fmt.Sprintf("umask 077; d=\"${XDG_DATA_HOME:-$HOME/.local/share}/openbastion/%s\"; mkdir -p \"$d\" && cd \"$d\" && %s",
-		h.Folder, command)
+	script := fmt.Sprintf(
+		"umask 077; d=\"${XDG_DATA_HOME:-$HOME/.local/share}/openbastion/%s\"; mkdir -p \"$d\" && cd \"$d\" && %s",
+		h.Folder,
+		command,
+	)
 	c := exec.CommandContext(ctx, "ssh", "-T", "-o", "BatchMode=yes", "-o", connecting, "-o", asking, "-o", silences,
 		"--", h.Destination, "sh -c "+Quote(script))
 	c.WaitDelay = time.Second
@@ -212,5 +215,10 @@ func packOne(out *tar.Writer, f File) error {
 
 // Remove takes the host's folder away with all that is in it.
 func (h Host) Remove(ctx context.Context) error {
-	return h.Run(ctx, `cd / && rm -rf -- "$d" && { rmdir -- "${d%/*}" 2>/dev/null || true; }`, nil, func([]byte) error { return nil })
+	return h.Run(
+		ctx,
+		`cd / && rm -rf -- "$d" && { rmdir -- "${d%/*}" 2>/dev/null || true; }`,
+		nil,
+		func([]byte) error { return nil },
+	)
 }

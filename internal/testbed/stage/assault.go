@@ -72,11 +72,16 @@ func (s *Stage) control(ctx context.Context) func(claims.Answer) claims.Answer {
 		}
 		if arrived == 0 {
 			return claims.Answer{ID: a.ID,
-				Missing: fmt.Sprintf("the control failed: of %d such attempts by %s none arrived with the WAN plugged either",
-					sent, guest.Name)}
+				Missing: fmt.Sprintf(
+					"the control failed: of %d such attempts by %s none arrived with the WAN plugged either",
+					sent,
+					guest.Name,
+				)}
 		}
-		a.Evidence = append(a.Evidence, Reading(guest, "the control: with the WAN plugged %d of %d such attempts by %s arrive outside", arrived,
-			sent, guest.Name)...)
+		a.Evidence = append(
+			a.Evidence,
+			Reading(guest, "the control: with the WAN plugged %d of %d such attempts by %s arrive outside", arrived,
+				sent, guest.Name)...)
 		return a
 	}
 }

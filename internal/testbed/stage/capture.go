@@ -86,7 +86,10 @@ func (c *Captures) Notes() (out []string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, name := range c.full {
-		out = append(out, fmt.Sprintf("the capture of %s is full at %d MiB: what came later is not in it", name, c.limit>>20))
+		out = append(
+			out,
+			fmt.Sprintf("the capture of %s is full at %d MiB: what came later is not in it", name, c.limit>>20),
+		)
 	}
 	for _, f := range c.files {
 		if err := f.writer.Err(); err != nil {
@@ -122,7 +125,13 @@ func (c *Captures) Close() {
 
 // Watched has every frame of a lab seen: by a watch, by who else is named, and by captures
 // in a folder, up to a size each; without a folder there are none.
-func Watched(v *simulator.Live, p *plan.Plan, folder string, size int64, also ...simulator.Recorder) (w *Watch, c *Captures, err error) {
+func Watched(
+	v *simulator.Live,
+	p *plan.Plan,
+	folder string,
+	size int64,
+	also ...simulator.Recorder,
+) (w *Watch, c *Captures, err error) {
 	world := v.World()
 	w = NewWatch(p, world.Segments)
 	recorders := append(simulator.Recorders{w}, also...)

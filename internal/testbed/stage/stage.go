@@ -36,7 +36,12 @@ type Machines interface {
 	// Has tells whether a machine is one of them that is asked.
 	Has(m *plan.Machine) bool
 	// Ask puts questions to them, and gives what tells the answers that take long.
-	Ask(ctx context.Context, w claims.Witness, list []Request, tell func(claims.Answer)) (late func(tell func(claims.Answer)))
+	Ask(
+		ctx context.Context,
+		w claims.Witness,
+		list []Request,
+		tell func(claims.Answer),
+	) (late func(tell func(claims.Answer)))
 	// Addresses gives what an adapter of a real machine has now, asked or not. It does not wait.
 	Addresses(a *plan.Adapter) (four netip.Prefix, six []netip.Prefix)
 	// Introduce has guests say on every port who they are, or no more.
@@ -151,7 +156,12 @@ func (s *Stage) Ask(ctx context.Context, questions []claims.Question, tell func(
 	for _, q := range questions {
 		switch k := q.KindOf(); {
 		case s.Away != "" && ofWitness(q.Ask):
-			tell(claims.Answer{ID: q.ID, Missing: "the lab's outside is whatever is on " + s.Away + ", and there is no observer there"})
+			tell(
+				claims.Answer{
+					ID:      q.ID,
+					Missing: "the lab's outside is whatever is on " + s.Away + ", and there is no observer there",
+				},
+			)
 		case s.NoGuests.Load() && s.ofGuest(q.Ask):
 			tell(claims.Answer{ID: q.ID, Missing: "no guest was started yet"})
 		case s.ofMachines(q.Ask):
@@ -258,7 +268,13 @@ func (s *Stage) askMachines(ctx context.Context, questions []claims.Question,
 			to, why := s.target(what)
 			if why != "" {
 				from, _ := what.From.In(s.Plan)
-				tell(claims.Answer{ID: q.ID, Got: claims.GotReach{Outcome: outcome.Outcome{Code: outcome.NoAddress, Detail: why}}, Evidence: Reading(from.Machine, "%s", why)})
+				tell(
+					claims.Answer{
+						ID:       q.ID,
+						Got:      claims.GotReach{Outcome: outcome.Outcome{Code: outcome.NoAddress, Detail: why}},
+						Evidence: Reading(from.Machine, "%s", why),
+					},
+				)
 				continue
 			}
 			what.Address = to

@@ -40,7 +40,12 @@ func TestEscapesAreSeen(t *testing.T) {
 	wan := sluice.Adapters[0].MAC
 	stranger := mac.Address{2, 9, 9, 9, 9, 9}
 	udp := func(from, to string, sender, receiver mac.Address) []byte {
-		f := packet.Datagram(packet.IP{Source: netip.MustParseAddr(from), Destination: netip.MustParseAddr(to), TTL: 64}, 4000, 53, []byte("x"))
+		f := packet.Datagram(
+			packet.IP{Source: netip.MustParseAddr(from), Destination: netip.MustParseAddr(to), TTL: 64},
+			4000,
+			53,
+			[]byte("x"),
+		)
 		packet.SetLink(f, receiver, sender)
 		return f
 	}
@@ -85,7 +90,11 @@ func TestEscapesAreSeen(t *testing.T) {
 	}
 	w := NewWatch(p, segments)
 	for i := range 3 * maxEscapes {
-		w.Record(0, time.Time{}, udp("172.29.64.129", netip.AddrFrom4([4]byte{203, 0, byte(i >> 8), byte(i)}).String(), own, gate))
+		w.Record(
+			0,
+			time.Time{},
+			udp("172.29.64.129", netip.AddrFrom4([4]byte{203, 0, byte(i >> 8), byte(i)}).String(), own, gate),
+		)
 	}
 	_, escapes := w.Seen()
 	assert.Len(t, escapes, maxEscapes, "the latest are kept")
@@ -99,7 +108,14 @@ func TestCaptures(t *testing.T) {
 	dir := t.TempDir()
 	c, err := NewCaptures(dir, 64<<10, []string{"reedbed", "beyond"}, p)
 	require.NoError(t, err)
-	frame := packet.ARP(packet.ARPRequest, mac.Broadcast, mac.Address{2, 1}, netip.MustParseAddr("10.83.16.9"), mac.Address{}, netip.MustParseAddr("10.83.16.1"))
+	frame := packet.ARP(
+		packet.ARPRequest,
+		mac.Broadcast,
+		mac.Address{2, 1},
+		netip.MustParseAddr("10.83.16.9"),
+		mac.Address{},
+		netip.MustParseAddr("10.83.16.1"),
+	)
 	for range 3000 {
 		c.Record(0, time.Time{}, frame)
 	}
@@ -117,7 +133,8 @@ func TestCaptures(t *testing.T) {
 	_, err = NewCaptures(dir, 1<<20, []string{"reedbed"}, p)
 	assert.ErrorIs(t, err, os.ErrExist)
 	if tshark, err := exec.LookPath("tshark"); err == nil {
-		out, err := exec.Command(tshark, "-r", filepath.Join(dir, "reedbed.pcapng"), "-T", "fields", "-e", "arp.dst.proto_ipv4").Output()
+		out, err := exec.Command(tshark, "-r", filepath.Join(dir, "reedbed.pcapng"), "-T", "fields", "-e", "arp.dst.proto_ipv4").
+			Output()
 		require.NoError(t, err)
 		lines := strings.Fields(string(out))
 		assert.Greater(t, len(lines), 500)

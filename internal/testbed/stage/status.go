@@ -43,8 +43,11 @@ func Leases(p *plan.Plan, now time.Duration, segment, server string, from *dhcp.
 		}
 	}
 	for _, h := range list {
-		out = append(out, status.Lease{Segment: segment, Server: server, Address: h.Address, MAC: h.Card, Hostname: named[h.Card],
-			Until: time.Now().Add(h.Until - now).Round(time.Second)})
+		out = append(
+			out,
+			status.Lease{Segment: segment, Server: server, Address: h.Address, MAC: h.Card, Hostname: named[h.Card],
+				Until: time.Now().Add(h.Until - now).Round(time.Second)},
+		)
 	}
 	return out
 }

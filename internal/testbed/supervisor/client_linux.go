@@ -241,7 +241,10 @@ func End(ctx context.Context, f Folder, now bool) (said string, err error) {
 		}
 		said = "its process had ended unexpectedly; only the lab's record was left"
 		if len(r.Changes) > 0 {
-			said = fmt.Sprintf("its process had ended unexpectedly; its changes to this machine were undone (%v)", r.Changes)
+			said = fmt.Sprintf(
+				"its process had ended unexpectedly; its changes to this machine were undone (%v)",
+				r.Changes,
+			)
 		}
 		return said, f.Remove()
 	}

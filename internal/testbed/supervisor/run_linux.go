@@ -118,7 +118,14 @@ func (k *keeper) enter(p status.Phase) error {
 	return k.folder.Write(k.record)
 }
 
-func (k *keeper) keep(ctx context.Context, stop func(), text []byte, p *plan.Plan, build Build, tell func(Report)) error {
+func (k *keeper) keep(
+	ctx context.Context,
+	stop func(),
+	text []byte,
+	p *plan.Plan,
+	build Build,
+	tell func(Report),
+) error {
 	if err := k.enter(status.Starting); err != nil {
 		return err
 	}

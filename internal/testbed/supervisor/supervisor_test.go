@@ -41,7 +41,10 @@ func (l *pretend) Open(context.Context, *plan.Plan) (claims.Facts, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.opened++
-	return claims.Facts{Name: "pretence", Witness: claims.Witness{Name: "buoy.example", Address: netip.MustParseAddr("203.0.113.80")}}, nil
+	return claims.Facts{
+		Name:    "pretence",
+		Witness: claims.Witness{Name: "buoy.example", Address: netip.MustParseAddr("203.0.113.80")},
+	}, nil
 }
 
 func (l *pretend) Set(_ context.Context, c claims.Condition) error {
@@ -123,8 +126,12 @@ func served(t *testing.T, l *pretend) (Folder, func() *Client, *server) {
 	require.NoError(t, err)
 	ended := make(chan struct{})
 	var once sync.Once
-	s := &server{plan: &plan.Plan{Name: "saltmarsh"}, ended: ended, stop: func(bool) { once.Do(func() { close(ended) }) },
-		status: func() status.Lab { return Record{Lab: "saltmarsh", Phase: status.Running}.Fill(l.Status(), "") }}
+	s := &server{
+		plan:   &plan.Plan{Name: "saltmarsh"},
+		ended:  ended,
+		stop:   func(bool) { once.Do(func() { close(ended) }) },
+		status: func() status.Lab { return Record{Lab: "saltmarsh", Phase: status.Running}.Fill(l.Status(), "") },
+	}
 	go s.serve(in)
 	t.Cleanup(func() { in.Close() })
 	return f, func() *Client {
@@ -158,7 +165,10 @@ func TestTalk(t *testing.T) {
 	condition, _ := l.left()
 	assert.Equal(t, claims.Unplugged, condition)
 	var got []string
-	questions := []claims.Question{{ID: "a", When: claims.Running, Ask: claims.AskLease{}}, {ID: "b", When: claims.Running, Ask: claims.AskHop{}}}
+	questions := []claims.Question{
+		{ID: "a", When: claims.Running, Ask: claims.AskLease{}},
+		{ID: "b", When: claims.Running, Ask: claims.AskHop{}},
+	}
 	require.NoError(t, c.Ask(t.Context(), questions, func(a claims.Answer) { got = append(got, a.ID+": "+a.Missing) }))
 	assert.Equal(t, []string{"a: it is a pretence", "b: it is a pretence"}, got)
 	require.NoError(t, c.Close(t.Context()))
@@ -230,7 +240,12 @@ func TestPrograms(t *testing.T) {
 		exit, _ := c.Shell(context.Background(), "heron", Program{Args: []string{"sleep"}, Files: given})
 		done <- exit
 	}()
-	assert.Eventually(t, func() bool { l.mu.Lock(); defer l.mu.Unlock(); return l.process != nil && len(l.process.ended) == 0 }, time.Second, time.Millisecond)
+	assert.Eventually(
+		t,
+		func() bool { l.mu.Lock(); defer l.mu.Unlock(); return l.process != nil && len(l.process.ended) == 0 },
+		time.Second,
+		time.Millisecond,
+	)
 	time.Sleep(20 * time.Millisecond)
 	c.Signal(syscall.SIGINT)
 	assert.Equal(t, 130, <-done)
@@ -241,7 +256,12 @@ func TestPrograms(t *testing.T) {
 	l.process = nil
 	l.mu.Unlock()
 	go func() { _, _ = c.Shell(context.Background(), "heron", Program{Args: []string{"sleep"}, Files: given}) }()
-	assert.Eventually(t, func() bool { l.mu.Lock(); defer l.mu.Unlock(); return l.process != nil }, time.Second, time.Millisecond)
+	assert.Eventually(
+		t,
+		func() bool { l.mu.Lock(); defer l.mu.Unlock(); return l.process != nil },
+		time.Second,
+		time.Millisecond,
+	)
 	time.Sleep(20 * time.Millisecond)
 	c.Hang()
 	select {
@@ -296,7 +316,13 @@ func TestRecords(t *testing.T) {
 	_, err = f.Read()
 	assert.ErrorIs(t, err, fs.ErrNotExist)
 	require.NoError(t, f.Make())
-	r := Record{Lab: "saltmarsh", File: "/somewhere/lab.yaml", Phase: status.Running, Process: os.Getpid(), Born: Born(os.Getpid())}
+	r := Record{
+		Lab:     "saltmarsh",
+		File:    "/somewhere/lab.yaml",
+		Phase:   status.Running,
+		Process: os.Getpid(),
+		Born:    Born(os.Getpid()),
+	}
 	require.NoError(t, f.Write(r))
 	got, err := f.Read()
 	require.NoError(t, err)
@@ -346,6 +372,6 @@ func TestEndOfWhatIsGone(t *testing.T) {
 	require.NoError(t, f.Write(Record{Lab: "saltmarsh", Process: 1 << 30, Born: 7}))
 	said, err := End(t.Context(), f, false)
 	require.NoError(t, err)
-	assert.Contains(t, said, "had ended without being told to")
+	assert.Contains(t, said, "had ended unexpectedly")
 	assert.NoDirExists(t, f.Path())
 }

@@ -119,8 +119,13 @@ func (g *pings) read(c *icmp.PacketConn) {
 		if w == nil {
 			continue
 		}
-		frame := packet.Echo(packet.IP{Source: w.asked.Destination, Destination: w.asked.Source, TTL: 64}, true, uint16(w.id), uint16(w.seq),
-			e.Data)
+		frame := packet.Echo(
+			packet.IP{Source: w.asked.Destination, Destination: w.asked.Source, TTL: 64},
+			true,
+			uint16(w.id),
+			uint16(w.seq),
+			e.Data,
+		)
 		packet.SetLink(frame, w.asked.From, w.asked.To)
 		g.up.send(frame)
 	}

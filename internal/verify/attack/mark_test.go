@@ -32,8 +32,13 @@ appliances:
 guests: {rail: fen, wren: fen}
 `)
 	rail := p.Machine("rail")
-	known := Known{Witness: reachability.Witness, Witness6: reachability.Witness6, Run: 0xfeed5eed, Addresses: map[claims.Ref][]netip.Addr{
-		claims.RefTo(rail.Adapters[0]): {netip.MustParseAddr("10.83.17.9"), netip.MustParseAddr("2001:db8:17::9")}}}
+	known := Known{
+		Witness:  reachability.Witness,
+		Witness6: reachability.Witness6,
+		Run:      0xfeed5eed,
+		Addresses: map[claims.Ref][]netip.Addr{
+			claims.RefTo(rail.Adapters[0]): {netip.MustParseAddr("10.83.17.9"), netip.MustParseAddr("2001:db8:17::9")}},
+	}
 	list := Escape(p, rail, known)
 	require.Greater(t, len(list), 100)
 	hops := map[string]bool{}

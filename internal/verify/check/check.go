@@ -113,8 +113,12 @@ func Run(p *plan.Plan, on time.Time) []Finding {
 	c.leaveOpen()
 	c.accept()
 	slices.SortStableFunc(c.out, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(len(a.Accepted), 0)-cmp.Compare(len(b.Accepted), 0), a.Severity.rank()-b.Severity.rank(), a.At.Line-b.At.Line,
-			a.At.Column-b.At.Column)
+		return cmp.Or(
+			cmp.Compare(len(a.Accepted), 0)-cmp.Compare(len(b.Accepted), 0),
+			a.Severity.rank()-b.Severity.rank(),
+			a.At.Line-b.At.Line,
+			a.At.Column-b.At.Column,
+		)
 	})
 	return c.out
 }

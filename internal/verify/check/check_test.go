@@ -97,7 +97,14 @@ func TestCatalogue(t *testing.T) {
 				assert.NotEmpty(t, f.See)
 			}
 			for _, f := range findings(t, good, e.On) {
-				assert.Contains(t, []string{"double-nat", "local-network-reachable"}, f.Code, "the mended lab has %s: %s", f.Code, f.Message)
+				assert.Contains(
+					t,
+					[]string{"double-nat", "local-network-reachable"},
+					f.Code,
+					"the mended lab has %s: %s",
+					f.Code,
+					f.Message,
+				)
 			}
 
 			// What can be mended mechanically is, and the finding is gone.
@@ -109,7 +116,12 @@ func TestCatalogue(t *testing.T) {
 			if mechanical {
 				require.NotZero(t, n)
 				for _, f := range findings(t, string(mended), e.On) {
-					assert.False(t, f.Code == e.Code && f.Severity == e.Severity, "still there after the mend:\n%s", mended)
+					assert.False(
+						t,
+						f.Code == e.Code && f.Severity == e.Severity,
+						"still there after the mend:\n%s",
+						mended,
+					)
 				}
 			}
 		})

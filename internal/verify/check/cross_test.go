@@ -55,7 +55,8 @@ func TestFindingsAndClaimsAgree(t *testing.T) {
 				continue
 			}
 			broken++
-			if c.Verdict == claims.Broken && (c.Kind == claims.NoBypass || c.Kind == claims.Blocked || c.Kind == claims.Inbound) {
+			if c.Verdict == claims.Broken &&
+				(c.Kind == claims.NoBypass || c.Kind == claims.Blocked || c.Kind == claims.Inbound) {
 				assert.NotEmpty(t, failing, "%s: %s is broken, and check has no error: %s", what, c.ID, c.Observed)
 			}
 		}

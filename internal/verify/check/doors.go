@@ -124,7 +124,11 @@ func doors() []Entry {
 }
 
 func (c *checker) noWAN() {
-	c.lacking(func(r lab.Role) bool { return r == lab.WAN }, "add a port with role: wan", "%s has no WAN port: nothing reaches outside through it")
+	c.lacking(
+		func(r lab.Role) bool { return r == lab.WAN },
+		"add a port with role: wan",
+		"%s has no WAN port: nothing reaches outside through it",
+	)
 }
 
 func (c *checker) noLAN() {
@@ -162,9 +166,20 @@ func (c *checker) sameWire() {
 				first[w] = a
 				continue
 			}
-			if old.Role != a.Role && old.Role != lab.Manage && a.Role != lab.Manage && m.Appliance.Kind != "transparent" {
-				c.find(portName(a), a.Pos, "put it on a segment of its own", "ports %s (%s) and %s (%s) of %s both end on %s", old.Name, old.Role,
-					a.Name, a.Role, m.Name, w)
+			if old.Role != a.Role && old.Role != lab.Manage && a.Role != lab.Manage &&
+				m.Appliance.Kind != "transparent" {
+				c.find(
+					portName(a),
+					a.Pos,
+					"put it on a segment of its own",
+					"ports %s (%s) and %s (%s) of %s both end on %s",
+					old.Name,
+					old.Role,
+					a.Name,
+					a.Role,
+					m.Name,
+					w,
+				)
 			}
 		}
 	}
@@ -192,7 +207,8 @@ func leadsOut(s *plan.Segment) string {
 func (c *checker) beside() {
 	model := c.model()
 	for _, g := range c.guests() {
-		if g.Guest.Outside || slices.ContainsFunc(g.Adapters, func(a *plan.Adapter) bool { return a.Plugged && a.Segment.Inside() }) {
+		if g.Guest.Outside ||
+			slices.ContainsFunc(g.Adapters, func(a *plan.Adapter) bool { return a.Plugged && a.Segment.Inside() }) {
 			continue
 		}
 		if stands, way := model.Standing(g); stands == reachability.Exposed {
@@ -227,8 +243,16 @@ func (c *checker) secondDoor() {
 				out = a.Segment.Name + ", behind another appliance"
 			}
 			if out != "" {
-				c.find(g.Name, a.Pos, fmt.Sprintf("remove adapter %d of %s", a.Number, g.Name), "%s is on %s and, with adapter %d, on %s", g.Name,
-					home.Segment.Name, a.Number, out)
+				c.find(
+					g.Name,
+					a.Pos,
+					fmt.Sprintf("remove adapter %d of %s", a.Number, g.Name),
+					"%s is on %s and, with adapter %d, on %s",
+					g.Name,
+					home.Segment.Name,
+					a.Number,
+					out,
+				)
 			}
 		}
 	}
@@ -245,11 +269,17 @@ func (c *checker) hostDoor() {
 				s.Port.Machine.Name).set(s.Lab, "reach", "isolated")
 		case s.Lab.HostForwards:
 			c.find(s.Name, s.Lab.At("host-forwards"), "write reach: isolated, or host-forwards: false", "the host forwards for %s, past %s",
-				s.Name, s.Port.Machine.Name).set(s.Lab, "host-forwards", "false")
+				s.Name, s.Port.Machine.Name).
+				set(s.Lab, "host-forwards", "false")
 		case s.Reach == lab.Host && s.Lab.Leases != "host":
-			c.find(s.Name, s.Lab.At("reach"), "write reach: isolated, unless guests must reach the host",
-				"the host has %s on %s: guests reach it, and it reaches them", s.HostLeg.Addr(),
-				s.Name).as(Warning).see("Guests reach the host, and it reaches them; with the appliance off nothing beyond it answers.")
+			c.find(
+				s.Name,
+				s.Lab.At("reach"),
+				"write reach: isolated, unless guests must reach the host",
+				"the host has %s on %s: guests reach it, and it reaches them",
+				s.HostLeg.Addr(),
+				s.Name,
+			).as(Warning).see("Guests reach the host, and it reaches them; with the appliance off nothing beyond it answers.")
 		}
 	}
 }
@@ -317,8 +347,9 @@ func (c *checker) looseEnd() {
 			continue
 		}
 		if a.Port != nil {
-			c.find(portName(a), a.Port.At("plugged"), "write plugged: true", "port %s of %s is unplugged", a.Name, a.Machine.Name).set(a.Port,
-				"plugged", "true")
+			c.find(portName(a), a.Port.At("plugged"), "write plugged: true", "port %s of %s is unplugged", a.Name, a.Machine.Name).
+				set(a.Port,
+					"plugged", "true")
 		} else {
 			c.find(a.Machine.Name, a.Guest.At("plugged"), "write plugged: true, or take the adapter out", "adapter %d of %s is unplugged",
 				a.Number, a.Machine.Name)
@@ -336,11 +367,25 @@ func (c *checker) twinMAC() {
 				}
 				switch old := first[a.MAC]; {
 				case a.MAC.IsZero(), a.MAC.IsGroup():
-					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "adapter %d of %s has %s, which belongs to no single machine",
-						a.Number, a.Machine.Name, a.MAC)
+					c.find(
+						a.Machine.Name,
+						a.Pos,
+						"leave mac out: the plan chooses one",
+						"adapter %d of %s has %s, which belongs to no single machine",
+						a.Number,
+						a.Machine.Name,
+						a.MAC,
+					)
 				case old != nil:
-					c.find(a.Machine.Name, a.Pos, "leave mac out: the plan chooses one", "%s has the MAC address %s of %s, on one wire with it",
-						a.Machine.Name, a.MAC, old.Machine.Name)
+					c.find(
+						a.Machine.Name,
+						a.Pos,
+						"leave mac out: the plan chooses one",
+						"%s has the MAC address %s of %s, on one wire with it",
+						a.Machine.Name,
+						a.MAC,
+						old.Machine.Name,
+					)
 				default:
 					first[a.MAC] = a
 				}
@@ -390,7 +435,8 @@ func (c *checker) oddNIC() {
 		src := m.Appliance
 		if list, whose := drivers(src.Needs.NICs, m.Profile.NICs); !listed(list, m.Spec.NIC) {
 			c.find(m.Name, src.Machine.At("nic"), "write nic: "+list[0], "%s has %s adapters, and %s has drivers for %s", m.Name,
-				m.Spec.NIC, whose, strings.Join(list, ", ")).set(&src.Machine, "nic", list[0])
+				m.Spec.NIC, whose, strings.Join(list, ", ")).
+				set(&src.Machine, "nic", list[0])
 		}
 	}
 }

@@ -81,7 +81,8 @@ var examples = sync.OnceValue(func() map[string]func() string {
 		"bridge-loop":     func() string { return veil },
 		"private-wan-blocked": func() string {
 			return strings.NewReplacer("203.0.113.0/24, gateway: 203.0.113.1", "172.29.64.0/24, gateway: 172.29.64.1", "[203.0.113.0/24]",
-				"[172.29.64.0/24]").Replace(base)
+				"[172.29.64.0/24]").
+				Replace(base)
 		},
 		"wan-no-gateway": func() string {
 			return strings.NewReplacer(", gateway: 203.0.113.1}", "}", "{role: wan, segment: road,",
@@ -90,17 +91,20 @@ var examples = sync.OnceValue(func() map[string]func() string {
 		"wan-in-pool": func() string {
 			return strings.NewReplacer("gateway: 203.0.113.1}", "gateway: 203.0.113.1, pool: 203.0.113.50-203.0.113.199}",
 				"{role: wan, segment: road,",
-				"{role: wan, segment: road, address: 203.0.113.7/24, gateway: 203.0.113.1,").Replace(base)
+				"{role: wan, segment: road, address: 203.0.113.7/24, gateway: 203.0.113.1,").
+				Replace(base)
 		},
 		"no-gateway": func() string {
 			return strings.NewReplacer("segments:\n", "segments:\n  attic: {reach: isolated, subnet: 10.83.99.0/24}\n", "guests:\n",
 				"guests:\n  wader: {segment: attic, static: 10.83.99.9/24}\n",
-				"    nat:\n", "      - {role: lan, name: attic, segment: attic, mac: '02:00:00:00:01:04'}\n    nat:\n").Replace(base)
+				"    nat:\n", "      - {role: lan, name: attic, segment: attic, mac: '02:00:00:00:01:04'}\n    nat:\n").
+				Replace(base)
 		},
 		"vlan-not-carried": func() string {
 			return strings.NewReplacer("segments:\n", "segments:\n  loft: {reach: isolated, within: desks, vlan: 64, subnet: 10.83.64.0/24}\n",
 				"guests:\n", "guests:\n  wader: {segment: loft, static: 10.83.64.9/24}\n",
-				"    nat:\n", "      - {role: lan, name: loft, segment: loft, over: lan}\n    nat:\n").Replace(base)
+				"    nat:\n", "      - {role: lan, name: loft, segment: loft, over: lan}\n    nat:\n").
+				Replace(base)
 		},
 		"no-dhcp-yet": func() string {
 			return strings.Replace(base, "desks: {reach: isolated,", "desks: {reach: isolated, dhcp: ferry,", 1)
@@ -108,27 +112,40 @@ var examples = sync.OnceValue(func() map[string]func() string {
 		"native-vlan": func() string { return trunked() },
 		"unexpected-nic-model": func() string {
 			return strings.NewReplacer("segment: desks, address: 10.83.16.1/24,", "segment: desks, address: 10.83.16.1/24, device: eth1,",
-				"segment: loft, over: lan", "segment: loft, over: lan, device: eth1.64").Replace(trunked())
+				"segment: loft, over: lan", "segment: loft, over: lan, device: eth1.64").
+				Replace(trunked())
 		},
 		"host-behind": func() string { return veil },
 		"shared-uplink": func() string {
-			return strings.NewReplacer("{enp1: wired}", "{enp1: wired, enp2: wired}",
-				"segments:\n", "segments:\n  spur: {reach: upstream, uplink: enp2, subnet: 198.51.100.0/24, gateway: 198.51.100.1}\n",
-				"    nat:\n", "      - {role: wan, name: spare, segment: spur, mac: '02:00:00:00:01:04'}\n    nat:\n").Replace(base)
+			return strings.NewReplacer(
+				"{enp1: wired}",
+				"{enp1: wired, enp2: wired}",
+				"segments:\n",
+				"segments:\n  spur: {reach: upstream, uplink: enp2, subnet: 198.51.100.0/24, gateway: 198.51.100.1}\n",
+				"    nat:\n",
+				"      - {role: wan, name: spare, segment: spur, mac: '02:00:00:00:01:04'}\n    nat:\n",
+			).Replace(base)
 		},
 		"host-on-bridge": func() string { return veil },
 		"unmanaged":      func() string { return veil },
 		"local-network-reachable": func() string {
 			return strings.NewReplacer("203.0.113.0/24, gateway: 203.0.113.1", "172.29.64.0/24, gateway: 172.29.64.1", "[203.0.113.0/24]",
 				"[172.29.64.0/24]", "      - allow any from desks",
-				"      - deny any from desks to 172.29.64.0/24\n      - allow any from desks").Replace(base)
+				"      - deny any from desks to 172.29.64.0/24\n      - allow any from desks").
+				Replace(base)
 		},
 		"wrong-return-route": func() string {
 			return strings.NewReplacer("gateway: 203.0.113.1}", "gateway: 203.0.113.1, routes: [10.83.16.0/24 via 203.0.113.7]}",
-				"{role: wan, segment: road,", "{role: wan, segment: road, address: 203.0.113.7/24,").Replace(base)
+				"{role: wan, segment: road,", "{role: wan, segment: road, address: 203.0.113.7/24,").
+				Replace(base)
 		},
 		"small-pool": func() string {
-			return strings.Replace(base, "{role: lan, segment: desks,", "{role: lan, segment: desks, dhcp: {pool: 10.83.16.50-10.83.16.50},", 1)
+			return strings.Replace(
+				base,
+				"{role: lan, segment: desks,",
+				"{role: lan, segment: desks, dhcp: {pool: 10.83.16.50-10.83.16.50},",
+				1,
+			)
 		},
 	}
 })

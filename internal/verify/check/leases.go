@@ -86,13 +86,21 @@ func (c *checker) twoLeaseServers() {
 		switch by := s.Lab.Leases; {
 		case by == "host":
 			c.find(s.Name, s.Lab.At("dhcp"), "disable the host's DHCP server: dhcp: none", "%s and the host both serve DHCP on %s",
-				server, s.Name).set(s.Lab, "dhcp", "none")
+				server, s.Name).
+				set(s.Lab, "dhcp", "none")
 		case by == "upstream":
-			c.find(s.Name, s.Lab.At("dhcp"), "keep upstream's DHCP server off this wire", "%s and upstream both serve DHCP on %s", server,
-				s.Name)
+			c.find(
+				s.Name,
+				s.Lab.At("dhcp"),
+				"keep upstream's DHCP server off this wire",
+				"%s and upstream both serve DHCP on %s",
+				server,
+				s.Name,
+			)
 		case c.p.Lab.Guest(by) != nil:
 			c.find(s.Name, s.Lab.At("dhcp"), "write dhcp: none on the port", "%s and %s both serve DHCP on %s", server, by,
-				s.Name).set(s.Port.Port, "dhcp", "none")
+				s.Name).
+				set(s.Port.Port, "dhcp", "none")
 		}
 	}
 }
@@ -101,13 +109,20 @@ func (c *checker) noLeaseServer() {
 	for _, s := range c.p.Segments {
 		if s.Reach == lab.Upstream && s.Lab.Leases != "none" || s.Bridged != nil || c.p.Lab.Guest(s.Lab.Leases) != nil ||
 			s.Lab.Leases == "host" || s.Lab.Leases == "upstream" ||
-			s.Port == nil || s.Port.Leases != nil {
+			s.Port == nil ||
+			s.Port.Leases != nil {
 			continue
 		}
 		for _, a := range s.Adapters {
 			if a.How == plan.Lease || a.How == plan.Reservation {
-				f := c.find(s.Name, s.Lab.Pos, "let the appliance serve DHCP there", "%s uses DHCP on %s, but there is no DHCP server",
-					a.Machine.Name, s.Name)
+				f := c.find(
+					s.Name,
+					s.Lab.Pos,
+					"let the appliance serve DHCP there",
+					"%s uses DHCP on %s, but there is no DHCP server",
+					a.Machine.Name,
+					s.Name,
+				)
 				if s.Port.Port.Leases.Off {
 					f.set(s.Port.Port, "dhcp", fmt.Sprintf("{pool: %s}", spare(s)))
 				}
@@ -135,8 +150,15 @@ func (c *checker) poolOutside() {
 			c.find(portName(a), pos, fmt.Sprintf("write %s-%s", p.To, p.From), "the pool %s of %s runs backwards", p,
 				a.Segment.Name).set(&a.Port.Leases, "pool", p.To.String()+"-"+p.From.String())
 		case !a.Segment.Subnet.Contains(p.From) || !a.Segment.Subnet.Contains(p.To):
-			c.find(portName(a), pos, "write first and last address within "+a.Segment.Subnet.String(), "the pool %s leaves %s, which is %s", p,
-				a.Segment.Name, a.Segment.Subnet)
+			c.find(
+				portName(a),
+				pos,
+				"write first and last address within "+a.Segment.Subnet.String(),
+				"the pool %s leaves %s, which is %s",
+				p,
+				a.Segment.Name,
+				a.Segment.Subnet,
+			)
 		}
 	}
 }
@@ -148,7 +170,15 @@ func (c *checker) poolOverlap() {
 		}
 		pool, pos := a.Leases.Pool, leasesAt(a, "pool")
 		tell := func(what string) {
-			c.find(portName(a), pos, "let the pool begin behind it", "the pool %s of %s contains %s", pool, a.Segment.Name, what)
+			c.find(
+				portName(a),
+				pos,
+				"let the pool begin behind it",
+				"the pool %s of %s contains %s",
+				pool,
+				a.Segment.Name,
+				what,
+			)
 		}
 		if h := a.Segment.HostLeg; h.IsValid() && pool.Contains(h.Addr()) {
 			tell("the host's " + h.Addr().String())
@@ -173,8 +203,16 @@ func (c *checker) smallPool() {
 			}
 		}
 		if size > 0 && size < want {
-			c.find(portName(a), leasesAt(a, "pool"), "make the pool larger", "the pool %s of %s has %d addresses for %d guests", a.Leases.Pool,
-				a.Segment.Name, size, want)
+			c.find(
+				portName(a),
+				leasesAt(a, "pool"),
+				"make the pool larger",
+				"the pool %s of %s has %d addresses for %d guests",
+				a.Leases.Pool,
+				a.Segment.Name,
+				size,
+				want,
+			)
 		}
 	}
 }
@@ -186,8 +224,16 @@ func (c *checker) reservationOutside() {
 				continue
 			}
 			if !a.Segment.Subnet.Contains(a.Address.Addr()) {
-				c.find(g.Name, at(a, "reserve"), "reserve an address of "+a.Segment.Subnet.String(), "%s is reserved for %s, and %s is %s",
-					a.Address.Addr(), g.Name, a.Segment.Name, a.Segment.Subnet)
+				c.find(
+					g.Name,
+					at(a, "reserve"),
+					"reserve an address of "+a.Segment.Subnet.String(),
+					"%s is reserved for %s, and %s is %s",
+					a.Address.Addr(),
+					g.Name,
+					a.Segment.Name,
+					a.Segment.Subnet,
+				)
 			}
 		}
 	}
@@ -204,8 +250,14 @@ func (c *checker) leaseNoRouter() {
 				found = found || other.Address.IsValid() && other.Address.Addr() == d
 			}
 			if !found {
-				f := c.find(portName(a), leasesAt(a, "dns"), "write dns: [self]", "DHCP on %s distributes the DNS server %s, and no machine there has that address",
-					a.Segment.Name, d)
+				f := c.find(
+					portName(a),
+					leasesAt(a, "dns"),
+					"write dns: [self]",
+					"DHCP on %s distributes the DNS server %s, and no machine there has that address",
+					a.Segment.Name,
+					d,
+				)
 				if a.Port != nil {
 					f.set(&a.Port.Leases, "dns", "[self]")
 				}

@@ -105,8 +105,16 @@ func (c *checker) nativeTag() {
 	for _, w := range c.p.Wires {
 		for _, s := range w.Segments[1:] {
 			if n := w.Root().Lab.Native; n > 0 && s.Tag == n {
-				c.find(s.Name, s.Lab.At("vlan"), "put its machines on "+w.Name+", or choose another native tag on the switch",
-					"%s has tag %d, which travels untagged on %s: it is %s", s.Name, s.Tag, w.Uplink(), w.Name)
+				c.find(
+					s.Name,
+					s.Lab.At("vlan"),
+					"put its machines on "+w.Name+", or choose another native tag on the switch",
+					"%s has tag %d, which travels untagged on %s: it is %s",
+					s.Name,
+					s.Tag,
+					w.Uplink(),
+					w.Name,
+				)
 			}
 		}
 	}
@@ -136,19 +144,26 @@ func (c *checker) oneLine() {
 func (c *checker) nestedBridge() {
 	for _, w := range c.p.Wires {
 		root := w.Root()
-		if c.p.Lab.Site.Virtual && root.Reach == lab.Upstream && root.Lab.Join != "nat" && root.Lab.ForeignMACs != "allow" &&
+		if c.p.Lab.Site.Virtual && root.Reach == lab.Upstream && root.Lab.Join != "nat" &&
+			root.Lab.ForeignMACs != "allow" &&
 			len(root.Adapters) > 0 {
-			c.find(root.Name, root.Lab.At("join"), "let the switch outside pass foreign addresses and write foreign-macs: allow, or write join: nat",
-				"%s is bridged, and the site is a virtual machine itself", root.Name)
+			c.find(
+				root.Name,
+				root.Lab.At("join"),
+				"let the switch outside pass foreign addresses and write foreign-macs: allow, or write join: nat",
+				"%s is bridged, and the site is a virtual machine itself",
+				root.Name,
+			)
 		}
 	}
 }
 
 func (c *checker) needlessRelaxation() {
 	for _, s := range c.p.Segments {
-		needed := c.p.Lab.Site.Virtual && s.Reach == lab.Upstream || slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool {
-			return a.Port != nil && a.Machine.Appliance.Kind == "transparent"
-		})
+		needed := c.p.Lab.Site.Virtual && s.Reach == lab.Upstream ||
+			slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool {
+				return a.Port != nil && a.Machine.Appliance.Kind == "transparent"
+			})
 		if s.Lab.ForeignMACs == "allow" && !needed {
 			c.find(s.Name, s.Lab.At("foreign-macs"), "leave foreign-macs out",
 				"the switch of %s passes foreign addresses, and nothing there needs it",
@@ -162,7 +177,8 @@ func (c *checker) hostOnBridge() {
 		for _, a := range m.Adapters {
 			if s := a.Segment; m.Appliance.Kind == "transparent" && a.Role != lab.Manage && s.HostLeg.IsValid() {
 				c.find(s.Name, s.Lab.At("reach"), "write reach: isolated", "the host has %s on %s, which %s bridges", s.HostLeg.Addr(), s.Name,
-					m.Name).set(s.Lab, "reach", "isolated")
+					m.Name).
+					set(s.Lab, "reach", "isolated")
 			}
 		}
 	}
@@ -174,7 +190,13 @@ func (c *checker) unmanaged() {
 			return a.Role == lab.Manage && (!a.Segment.Nowhere() || a.Port.Later("segment"))
 		})
 		if m.Appliance.Kind == "transparent" && !managed {
-			c.find(m.Name, m.Appliance.Pos, "add a port {role: manage, segment: …}", "%s bridges, and has no port to manage it by", m.Name)
+			c.find(
+				m.Name,
+				m.Appliance.Pos,
+				"add a port {role: manage, segment: …}",
+				"%s bridges, and has no port to manage it by",
+				m.Name,
+			)
 		}
 	}
 }
@@ -185,14 +207,24 @@ func (c *checker) hostBehind() {
 		if !g.IsValid() {
 			continue
 		}
-		i := slices.IndexFunc(s.Adapters, func(a *plan.Adapter) bool { return a.Port != nil && a.Address.IsValid() && a.Address.Addr() == g })
+		i := slices.IndexFunc(
+			s.Adapters,
+			func(a *plan.Adapter) bool { return a.Port != nil && a.Address.IsValid() && a.Address.Addr() == g },
+		)
 		switch {
 		case i < 0:
 			c.find(s.Name, s.Lab.At("host-gateway"), "leave host-gateway out, or name an appliance's address there",
 				"the host's gateway on %s is %s, and no appliance has that address", s.Name, g)
 		case len(c.p.Lab.Site.Uplinks) > 0 || len(c.p.Lab.Site.Networks) > 0:
-			c.find(s.Name, s.Lab.At("host-gateway"), "leave host-gateway out, or take the host's other gateway away",
-				"the host has a gateway on %s, %s of %s, in addition to its own network's", s.Name, g, s.Adapters[i].Machine.Name).as(Warning)
+			c.find(
+				s.Name,
+				s.Lab.At("host-gateway"),
+				"leave host-gateway out, or take the host's other gateway away",
+				"the host has a gateway on %s, %s of %s, in addition to its own network's",
+				s.Name,
+				g,
+				s.Adapters[i].Machine.Name,
+			).as(Warning)
 		default:
 			c.find(s.Name, s.Lab.At("host-gateway"), "keep a console that does not need the network",
 				"the host goes outside through %s of %s alone", g, s.Adapters[i].Machine.Name).as(Note)
@@ -206,17 +238,25 @@ func (c *checker) houseInReach() {
 		told := false
 		for _, wan := range m.WAN() {
 			house := wan.Segment.Subnet
-			if told || wan.Segment.Lab.Join == "nat" || !slices.Contains(c.p.Lab.Site.Networks, house) || !subnet.Private(house.Addr()) {
+			if told || wan.Segment.Lab.Join == "nat" || !slices.Contains(c.p.Lab.Site.Networks, house) ||
+				!subnet.Private(house.Addr()) {
 				continue
 			}
 			for _, a := range m.Adapters {
-				if !a.Role.Inside() || a.Segment.Nowhere() || len(c.passing(m, c.model().Lines(a.Segment), c.network(house))) == 0 {
+				if !a.Role.Inside() || a.Segment.Nowhere() ||
+					len(c.passing(m, c.model().Lines(a.Segment), c.network(house))) == 0 {
 					continue
 				}
 				told = true
-				c.find(portName(wan), wan.Pos, "write `deny any from "+a.Segment.Name+" to "+house.String()+"` before the rule that lets it out",
-					"the WAN of %s is on the site's own network: what may go outside from %s also reaches the machines of %s", m.Name,
-					a.Segment.Name, house)
+				c.find(
+					portName(wan),
+					wan.Pos,
+					"write `deny any from "+a.Segment.Name+" to "+house.String()+"` before the rule that lets it out",
+					"the WAN of %s is on the site's own network: what may go outside from %s also reaches the machines of %s",
+					m.Name,
+					a.Segment.Name,
+					house,
+				)
 				break
 			}
 		}
@@ -240,7 +280,10 @@ func (c *checker) routeAstray() {
 				continue
 			}
 			m := s.Adapters[i].Machine
-			if !slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool { return a.Segment != s && a.Segment.Subnet.Overlaps(r.To) }) {
+			if !slices.ContainsFunc(
+				m.Adapters,
+				func(a *plan.Adapter) bool { return a.Segment != s && a.Segment.Subnet.Overlaps(r.To) },
+			) {
 				c.find(s.Name, s.Lab.At("routes"), "take the route out, or correct its network",
 					"the route to %s goes by %s, which has no such network behind it",
 					r.To, m.Name).as(Warning)
@@ -250,8 +293,17 @@ func (c *checker) routeAstray() {
 }
 
 // reservedDomains end names that belong to nobody (RFC 2606, RFC 6761, RFC 8375).
-var reservedDomains = []string{"example", "example.com", "example.net", "example.org", "test", "invalid", "localhost", "home.arpa",
-	"internal"}
+var reservedDomains = []string{
+	"example",
+	"example.com",
+	"example.net",
+	"example.org",
+	"test",
+	"invalid",
+	"localhost",
+	"home.arpa",
+	"internal",
+}
 
 func (c *checker) borrowedName() {
 	for _, a := range c.adapters() {

@@ -94,7 +94,8 @@ func (c *checker) bootsMedia() {
 		disk, media := slices.Index(boot, "disk"), slices.Index(boot, "media")
 		if media >= 0 && (disk < 0 || media < disk) {
 			c.find(m.Name, m.Appliance.Machine.At("boot"), "write boot: [disk, media]", "%s starts from the medium before the disk",
-				m.Name).set(&m.Appliance.Machine, "boot", "[disk, media]")
+				m.Name).
+				set(&m.Appliance.Machine, "boot", "[disk, media]")
 		}
 	}
 }
@@ -111,20 +112,32 @@ func (c *checker) undersized() {
 		for _, whose := range []string{"its image", "its kind"} {
 			n := needs(m)[whose]
 			if whose == "its kind" { // what the image says counts more: its kind's newest may need more than it
-				n.CPUs, n.Memory, n.Disk = orSaid(n.CPUs, m.Appliance.Needs.CPUs), orSaid(n.Memory, m.Appliance.Needs.Memory),
-					orSaid(n.Disk, m.Appliance.Needs.Disk)
+				n.CPUs, n.Memory, n.Disk = orSaid(
+					n.CPUs,
+					m.Appliance.Needs.CPUs,
+				), orSaid(
+					n.Memory,
+					m.Appliance.Needs.Memory,
+				),
+					orSaid(
+						n.Disk,
+						m.Appliance.Needs.Disk,
+					)
 			}
 			if s.CPUs < n.CPUs {
 				c.find(m.Name, src.At("cpus"), fmt.Sprintf("write cpus: %d", n.CPUs), "%s has %d processors, and %s needs %d", m.Name, s.CPUs,
-					whose, n.CPUs).set(src, "cpus", fmt.Sprint(n.CPUs))
+					whose, n.CPUs).
+					set(src, "cpus", fmt.Sprint(n.CPUs))
 			}
 			if s.Memory < n.Memory {
 				c.find(m.Name, src.At("memory"), "write memory: "+n.Memory.String(), "%s has %s of memory, and %s needs %s", m.Name, s.Memory,
-					whose, n.Memory).set(src, "memory", n.Memory.String())
+					whose, n.Memory).
+					set(src, "memory", n.Memory.String())
 			}
 			if s.Disk < n.Disk {
 				c.find(m.Name, src.At("disk"), "write disk: "+n.Disk.String(), "%s has a disk of %s, and %s needs %s", m.Name, s.Disk,
-					whose, n.Disk).set(src, "disk", n.Disk.String())
+					whose, n.Disk).
+					set(src, "disk", n.Disk.String())
 			}
 		}
 	}
@@ -143,7 +156,8 @@ func (c *checker) shrinkingMemory() {
 		if s := m.Spec; s.MemoryFloor < s.Memory {
 			src := &m.Appliance.Machine
 			c.find(m.Name, src.At("memory-floor"), "write memory-floor: "+s.Memory.String(), "%s has %s of memory that may shrink to %s", m.Name,
-				s.Memory, s.MemoryFloor).set(src, "memory-floor", s.Memory.String())
+				s.Memory, s.MemoryFloor).
+				set(src, "memory-floor", s.Memory.String())
 		}
 	}
 }
@@ -166,11 +180,35 @@ func (c *checker) hostFull() {
 		}
 		switch {
 		case site.Memory > 0 && s.Memory > site.Memory:
-			c.find(m.Name, pos, "make it smaller", "%s alone wants %s of memory, and the site has %s", m.Name, s.Memory, site.Memory)
+			c.find(
+				m.Name,
+				pos,
+				"make it smaller",
+				"%s alone wants %s of memory, and the site has %s",
+				m.Name,
+				s.Memory,
+				site.Memory,
+			)
 		case site.Disk > 0 && s.Disk > site.Disk:
-			c.find(m.Name, pos, "make it smaller", "%s alone wants %s of disk, and the site has %s", m.Name, s.Disk, site.Disk)
+			c.find(
+				m.Name,
+				pos,
+				"make it smaller",
+				"%s alone wants %s of disk, and the site has %s",
+				m.Name,
+				s.Disk,
+				site.Disk,
+			)
 		case site.CPUs > 0 && s.CPUs > site.CPUs:
-			c.find(m.Name, pos, "make it smaller", "%s alone wants %d processors, and the site has %d", m.Name, s.CPUs, site.CPUs)
+			c.find(
+				m.Name,
+				pos,
+				"make it smaller",
+				"%s alone wants %d processors, and the site has %d",
+				m.Name,
+				s.CPUs,
+				site.CPUs,
+			)
 		}
 	}
 	if site.Memory > 0 && memory > site.Memory {
@@ -179,7 +217,8 @@ func (c *checker) hostFull() {
 	}
 	if site.Disk > 0 && disk > site.Disk {
 		c.find("site", site.At("disk"), "make some smaller", "the machines together want %s of disk, and the site has %s", disk,
-			site.Disk).as(Warning)
+			site.Disk).
+			as(Warning)
 	}
 }
 
@@ -196,11 +235,18 @@ func (c *checker) trialEnding() {
 		left := int(end.Sub(c.on) / (24 * time.Hour))
 		switch {
 		case left <= 0:
-			c.find(m.Name, e.Pos, "take a restore point from before, or a new image", "the evaluation of %s ended on %s", m.Name,
-				end.Format(time.DateOnly))
+			c.find(
+				m.Name,
+				e.Pos,
+				"take a restore point from before, or a new image",
+				"the evaluation of %s ended on %s",
+				m.Name,
+				end.Format(time.DateOnly),
+			)
 		case left <= 7:
 			c.find(m.Name, e.Pos, "take a restore point, and plan what comes after", "the evaluation of %s ends on %s, in %d days", m.Name,
-				end.Format(time.DateOnly), left).as(Warning)
+				end.Format(time.DateOnly), left).
+				as(Warning)
 		}
 	}
 }
@@ -214,8 +260,14 @@ func (c *checker) lateAppliance() {
 		for _, a := range g.Adapters {
 			if p := a.Segment.Port; p != nil && !p.Machine.Spec.Autostart && !told[p.Machine.Name] {
 				told[p.Machine.Name] = true
-				c.find(p.Machine.Name, p.Machine.Appliance.At("autostart"), "write autostart: true",
-					"%s starts with the host, and %s before it does not", g.Name, p.Machine.Name).set(p.Machine.Appliance, "autostart", "true")
+				c.find(
+					p.Machine.Name,
+					p.Machine.Appliance.At("autostart"),
+					"write autostart: true",
+					"%s starts with the host, and %s before it does not",
+					g.Name,
+					p.Machine.Name,
+				).set(p.Machine.Appliance, "autostart", "true")
 			}
 		}
 	}
@@ -224,14 +276,20 @@ func (c *checker) lateAppliance() {
 func (c *checker) wirelessBridge() {
 	for _, s := range c.p.Segments {
 		if s.Reach == lab.Upstream && s.Lab.Join != "nat" && c.p.Lab.Site.Uplinks[s.Lab.Uplink] == "wireless" {
-			c.find(s.Name, s.Lab.At("uplink"), "write join: nat", "%s is bridged to %s, which is wireless", s.Name, s.Lab.Uplink).set(s.Lab,
-				"join", "nat")
+			c.find(s.Name, s.Lab.At("uplink"), "write join: nat", "%s is bridged to %s, which is wireless", s.Name, s.Lab.Uplink).
+				set(s.Lab,
+					"join", "nat")
 		}
 	}
 }
 
 func (c *checker) noAccelerator() {
 	if !c.p.Lab.Site.Accelerated {
-		c.find("site", c.p.Lab.Site.At("accelerated"), "give waits more time", "the site cannot accelerate virtual machines")
+		c.find(
+			"site",
+			c.p.Lab.Site.At("accelerated"),
+			"give waits more time",
+			"the site cannot accelerate virtual machines",
+		)
 	}
 }

@@ -71,25 +71,79 @@ type sound struct {
 
 func newSound(n int) *sound {
 	s := &sound{
-		n:       n,
-		site:    obj("site", "networks", "[203.0.113.0/24]", "uplinks", "{enp1: wired}", "cpus", "8", "memory", "512GiB", "disk", "4TiB"),
-		image:   obj("image"),
-		needs:   obj("needs", "cpus", "1", "memory", "1GiB", "disk", "8GiB", "nics", "[virtio]", "disk-buses", "[virtio]"),
-		machine: obj("machine", "cpus", "2", "memory", "2GiB", "disk", "16GiB", "nic", "virtio", "disk-bus", "virtio", "boot", "[disk, media]"),
-		gate:    obj("gate", "autostart", "true"),
-		nat:     obj("nat"),
+		n: n,
+		site: obj(
+			"site",
+			"networks",
+			"[203.0.113.0/24]",
+			"uplinks",
+			"{enp1: wired}",
+			"cpus",
+			"8",
+			"memory",
+			"512GiB",
+			"disk",
+			"4TiB",
+		),
+		image: obj("image"),
+		needs: obj(
+			"needs",
+			"cpus",
+			"1",
+			"memory",
+			"1GiB",
+			"disk",
+			"8GiB",
+			"nics",
+			"[virtio]",
+			"disk-buses",
+			"[virtio]",
+		),
+		machine: obj(
+			"machine",
+			"cpus",
+			"2",
+			"memory",
+			"2GiB",
+			"disk",
+			"16GiB",
+			"nic",
+			"virtio",
+			"disk-bus",
+			"virtio",
+			"boot",
+			"[disk, media]",
+		),
+		gate: obj("gate", "autostart", "true"),
+		nat:  obj("nat"),
 	}
-	s.segments = []*object{obj("road", "reach", "upstream", "uplink", "enp1", "subnet", "203.0.113.0/24", "gateway", "203.0.113.1")}
+	s.segments = []*object{
+		obj("road", "reach", "upstream", "uplink", "enp1", "subnet", "203.0.113.0/24", "gateway", "203.0.113.1"),
+	}
 	s.ports = []*object{obj("wan", "role", "wan", "name", "wan", "segment", "road", "mac", "'02:00:00:00:01:01'")}
 	for i := 1; i <= n; i++ {
 		name := fmt.Sprintf("s%d", i)
 		s.segments = append(s.segments, obj(name, "reach", "isolated", "subnet", fmt.Sprintf("10.83.%d.0/24", 16*i)))
-		s.ports = append(s.ports, obj(fmt.Sprintf("p%d", i), "role", "lan", "name", fmt.Sprintf("p%d", i), "segment", name, "address",
-			fmt.Sprintf("10.83.%d.1/24", 16*i), "mac", fmt.Sprintf("'02:00:00:00:01:%02x'", i+1)))
-		s.guests = append(s.guests,
+		s.ports = append(
+			s.ports,
+			obj(fmt.Sprintf("p%d", i), "role", "lan", "name", fmt.Sprintf("p%d", i), "segment", name, "address",
+				fmt.Sprintf("10.83.%d.1/24", 16*i), "mac", fmt.Sprintf("'02:00:00:00:01:%02x'", i+1)),
+		)
+		s.guests = append(
+			s.guests,
 			obj(fmt.Sprintf("g%da", i), "segment", name),
-			obj(fmt.Sprintf("g%db", i), "segment", name, "static", fmt.Sprintf("10.83.%d.10/24", 16*i), "gateway", fmt.Sprintf("10.83.%d.1", 16*i),
-				"dns", fmt.Sprintf("[10.83.%d.1]", 16*i)))
+			obj(
+				fmt.Sprintf("g%db", i),
+				"segment",
+				name,
+				"static",
+				fmt.Sprintf("10.83.%d.10/24", 16*i),
+				"gateway",
+				fmt.Sprintf("10.83.%d.1", 16*i),
+				"dns",
+				fmt.Sprintf("[10.83.%d.1]", 16*i),
+			),
+		)
 		s.rules = append(s.rules, "allow any from "+name+" to outside")
 	}
 	s.publishes = []*object{obj("", "port", "tcp/8443", "to", "g1b", "at", "tcp/443")}
@@ -158,9 +212,27 @@ type mistake struct {
 func name(kind string, i int, end string) string { return fmt.Sprintf("%s%d%s", kind, i, end) }
 
 var mistakes = []mistake{
-	{"no-wan", func(s *sound, i int) string { s.ports = s.ports[1:]; return "gate" }, []string{"unattached-port", "unpinned-order"}},
+	{
+		"no-wan",
+		func(s *sound, i int) string { s.ports = s.ports[1:]; return "gate" },
+		[]string{"unattached-port", "unpinned-order"},
+	},
 	{"sides-joined", func(s *sound, i int) string {
-		s.newPort(obj("", "role", "dmz", "name", "odd", "segment", name("s", i, ""), "address", addr(i, 2)+"/24", "mac", "'02:00:00:00:01:ee'"))
+		s.newPort(
+			obj(
+				"",
+				"role",
+				"dmz",
+				"name",
+				"odd",
+				"segment",
+				name("s", i, ""),
+				"address",
+				addr(i, 2)+"/24",
+				"mac",
+				"'02:00:00:00:01:ee'",
+			),
+		)
 		return "gate.odd"
 	}, nil},
 	{"dual-homed-guest", func(s *sound, i int) string {
@@ -179,7 +251,11 @@ var mistakes = []mistake{
 		return name("s", i, "")
 	}, nil},
 	{"host-forwards", func(s *sound, i int) string { s.seg(i).set("reach", "host"); return name("s", i, "") }, nil},
-	{"host-forwards", func(s *sound, i int) string { s.seg(i).set("reach", "upstream"); return name("s", i, "") }, []string{"double-nat"}},
+	{
+		"host-forwards",
+		func(s *sound, i int) string { s.seg(i).set("reach", "upstream"); return name("s", i, "") },
+		[]string{"double-nat"},
+	},
 	{"no-gateway", func(s *sound, i int) string {
 		s.newSegment(obj("attic", "reach", "isolated", "subnet", "10.99.1.0/24"))
 		s.newGuest(obj("wader", "segment", "attic", "static", "10.99.1.9/24"))
@@ -189,18 +265,32 @@ var mistakes = []mistake{
 		s.newSegment(obj("attic", "reach", "isolated", "subnet", "10.99.1.0/24"))
 		return "attic"
 	}, nil},
-	{"unattached-port", func(s *sound, i int) string { s.port(i).set("plugged", "false"); return name("gate.p", i, "") }, nil},
-	{"unattached-port", func(s *sound, i int) string { s.leasing(i).set("plugged", "false"); return name("g", i, "a") }, nil},
+	{
+		"unattached-port",
+		func(s *sound, i int) string { s.port(i).set("plugged", "false"); return name("gate.p", i, "") },
+		nil,
+	},
+	{
+		"unattached-port",
+		func(s *sound, i int) string { s.leasing(i).set("plugged", "false"); return name("g", i, "a") },
+		nil,
+	},
 	{"duplicate-mac", func(s *sound, i int) string {
 		s.leasing(i).set("mac", s.port(i).text["mac"])
 		return name("g", i, "a")
 	}, nil},
-	{"duplicate-mac", func(s *sound, i int) string { s.leasing(i).set("mac", "'03:00:00:00:00:01'"); return name("g", i, "a") }, nil},
+	{
+		"duplicate-mac",
+		func(s *sound, i int) string { s.leasing(i).set("mac", "'03:00:00:00:00:01'"); return name("g", i, "a") },
+		nil,
+	},
 	{"unpinned-order", func(s *sound, i int) string { s.port(i).drop("mac"); return "gate" }, nil},
 	{"no-nic-driver", func(s *sound, i int) string { s.machine.set("nic", "e1000"); return "gate" }, nil},
 	{"no-disk-driver", func(s *sound, i int) string { s.machine.set("disk-bus", "ide"); return "gate" }, nil},
 	{"vlan-clash", func(s *sound, i int) string {
-		s.newSegment(obj("loft", "reach", "isolated", "within", name("s", i, ""), "vlan", "0", "subnet", "10.99.1.0/24"))
+		s.newSegment(
+			obj("loft", "reach", "isolated", "within", name("s", i, ""), "vlan", "0", "subnet", "10.99.1.0/24"),
+		)
 		s.newPort(obj("", "role", "lan", "name", "loft", "segment", "loft", "over", name("p", i, "")))
 		return "loft"
 	}, nil},
@@ -213,24 +303,41 @@ var mistakes = []mistake{
 		return "roof"
 	}, []string{"adjacent-subnets"}},
 	{"vlan-not-carried", func(s *sound, i int) string {
-		s.newSegment(obj("loft", "reach", "isolated", "within", name("s", i, ""), "vlan", "7", "subnet", "10.99.1.0/24"))
+		s.newSegment(
+			obj("loft", "reach", "isolated", "within", name("s", i, ""), "vlan", "7", "subnet", "10.99.1.0/24"),
+		)
 		s.newGuest(obj("wader", "segment", "loft", "static", "10.99.1.9/24"))
 		return "loft"
 	}, nil},
-	{"rogue-advertisements", func(s *sound, i int) string { s.seg(i).set("router-advertisements", "true"); return name("s", i, "") }, nil},
+	{
+		"rogue-advertisements",
+		func(s *sound, i int) string { s.seg(i).set("router-advertisements", "true"); return name("s", i, "") },
+		nil,
+	},
 	{"shared-roles", func(s *sound, i int) string {
-		s.newPort(obj("", "role", "manage", "name", "odd", "segment", name("s", i, ""), "address", addr(i, 2)+"/24", "mac",
-			"'02:00:00:00:01:ee'"))
+		s.newPort(
+			obj("", "role", "manage", "name", "odd", "segment", name("s", i, ""), "address", addr(i, 2)+"/24", "mac",
+				"'02:00:00:00:01:ee'"),
+		)
 		return "gate.odd"
 	}, nil},
 	{"twin-appliance", func(s *sound, i int) string {
-		s.more = append(s.more,
-			fmt.Sprintf("  spare: {ports: [{role: wan, segment: road}, {role: lan, segment: s%d, dhcp: none, address: %s/24}]}", i, addr(i, 1)))
+		s.more = append(
+			s.more,
+			fmt.Sprintf(
+				"  spare: {ports: [{role: wan, segment: road}, {role: lan, segment: s%d, dhcp: none, address: %s/24}]}",
+				i,
+				addr(i, 1),
+			),
+		)
 		return "spare.lan"
 	}, []string{"duplicate-address"}},
 	{"twin-appliance", func(s *sound, i int) string {
-		s.more = append(s.more, fmt.Sprintf("  spare: {ports: [{role: wan, segment: road}, {role: lan, segment: s%d, address: %s/24}]}", i,
-			addr(i, 2)))
+		s.more = append(
+			s.more,
+			fmt.Sprintf("  spare: {ports: [{role: wan, segment: road}, {role: lan, segment: s%d, address: %s/24}]}", i,
+				addr(i, 2)),
+		)
 		return "spare.lan"
 	}, nil},
 	{"overlap", func(s *sound, i int) string {
@@ -243,19 +350,55 @@ var mistakes = []mistake{
 		s.site.set("networks", "[203.0.113.0/24, "+addr(i, 0)+"/23]")
 		return name("s", i, "")
 	}, nil},
-	{"off-subnet", func(s *sound, i int) string { s.static(i).set("static", "10.99.9.9/24"); return name("g", i, "b") }, nil},
+	{
+		"off-subnet",
+		func(s *sound, i int) string { s.static(i).set("static", "10.99.9.9/24"); return name("g", i, "b") },
+		nil,
+	},
 	{"off-subnet", func(s *sound, i int) string {
 		s.seg(0).set("gateway", "198.51.100.1")
 		return "road"
 	}, nil},
-	{"reserved-address", func(s *sound, i int) string { s.static(i).set("static", addr(i, 255)+"/24"); return name("g", i, "b") }, nil},
-	{"reserved-address", func(s *sound, i int) string { s.leasing(i).set("reserve", addr(i, 0)); return name("g", i, "a") }, nil},
-	{"narrow-mask", func(s *sound, i int) string { s.static(i).set("static", addr(i, 10)+"/25"); return name("g", i, "b") }, nil},
-	{"narrow-mask", func(s *sound, i int) string { s.static(i).set("static", addr(i, 10)+"/16"); return name("g", i, "b") }, nil},
-	{"duplicate-address", func(s *sound, i int) string { s.leasing(i).set("reserve", addr(i, 10)); return name("g", i, "b") }, nil},
-	{"wrong-gateway", func(s *sound, i int) string { s.static(i).set("gateway", addr(i, 254)); return name("g", i, "b") }, nil},
-	{"no-names", func(s *sound, i int) string { s.static(i).set("dns", "["+addr(i, 77)+"]"); return name("g", i, "b") }, nil},
-	{"inside-gateway", func(s *sound, i int) string { s.port(i).set("gateway", addr(i, 9)); return name("gate.p", i, "") }, nil},
+	{
+		"reserved-address",
+		func(s *sound, i int) string { s.static(i).set("static", addr(i, 255)+"/24"); return name("g", i, "b") },
+		nil,
+	},
+	{
+		"reserved-address",
+		func(s *sound, i int) string { s.leasing(i).set("reserve", addr(i, 0)); return name("g", i, "a") },
+		nil,
+	},
+	{
+		"narrow-mask",
+		func(s *sound, i int) string { s.static(i).set("static", addr(i, 10)+"/25"); return name("g", i, "b") },
+		nil,
+	},
+	{
+		"narrow-mask",
+		func(s *sound, i int) string { s.static(i).set("static", addr(i, 10)+"/16"); return name("g", i, "b") },
+		nil,
+	},
+	{
+		"duplicate-address",
+		func(s *sound, i int) string { s.leasing(i).set("reserve", addr(i, 10)); return name("g", i, "b") },
+		nil,
+	},
+	{
+		"wrong-gateway",
+		func(s *sound, i int) string { s.static(i).set("gateway", addr(i, 254)); return name("g", i, "b") },
+		nil,
+	},
+	{
+		"no-names",
+		func(s *sound, i int) string { s.static(i).set("dns", "["+addr(i, 77)+"]"); return name("g", i, "b") },
+		nil,
+	},
+	{
+		"inside-gateway",
+		func(s *sound, i int) string { s.port(i).set("gateway", addr(i, 9)); return name("gate.p", i, "") },
+		nil,
+	},
 	{"wan-no-gateway", func(s *sound, i int) string {
 		s.seg(0).drop("gateway")
 		s.port(0).set("address", "203.0.113.7/24")
@@ -284,7 +427,11 @@ var mistakes = []mistake{
 		s.seg(i).set("reach", "host").set("dhcp", "host")
 		return name("s", i, "")
 	}, nil},
-	{"two-dhcp-servers", func(s *sound, i int) string { s.seg(i).set("dhcp", "upstream"); return name("s", i, "") }, nil},
+	{
+		"two-dhcp-servers",
+		func(s *sound, i int) string { s.seg(i).set("dhcp", "upstream"); return name("s", i, "") },
+		nil,
+	},
 	{"no-dhcp-server", func(s *sound, i int) string { s.port(i).set("dhcp", "none"); return name("s", i, "") }, nil},
 	{"pool-outside", func(s *sound, i int) string {
 		s.port(i).set("dhcp", "{pool: 10.99.1.50-10.99.1.60}")
@@ -307,7 +454,11 @@ var mistakes = []mistake{
 		s.newGuest(obj("wader", "segment", name("s", i, "")))
 		return name("gate.p", i, "")
 	}, nil},
-	{"reservation-outside", func(s *sound, i int) string { s.leasing(i).set("reserve", "10.99.1.9"); return name("g", i, "a") }, nil},
+	{
+		"reservation-outside",
+		func(s *sound, i int) string { s.leasing(i).set("reserve", "10.99.1.9"); return name("g", i, "a") },
+		nil,
+	},
 	{"dhcp-without-gateway", func(s *sound, i int) string {
 		s.port(i).set("dhcp", "{dns: ["+addr(i, 250)+"]}")
 		return name("gate.p", i, "")
@@ -350,7 +501,11 @@ var mistakes = []mistake{
 		return name("g", i, "b")
 	}, nil},
 	{"admin-outside", func(s *sound, i int) string { s.port(0).set("admin", "tcp/4443"); return "gate.wan" }, nil},
-	{"plain-admin", func(s *sound, i int) string { s.port(i).set("admin", "tcp/80"); return name("gate.p", i, "") }, nil},
+	{
+		"plain-admin",
+		func(s *sound, i int) string { s.port(i).set("admin", "tcp/80"); return name("gate.p", i, "") },
+		nil,
+	},
 	{"open-inbound", func(s *sound, i int) string {
 		s.rules = append(s.rules, "allow tcp from any to "+name("s", i, ""))
 		return fmt.Sprintf("gate rule %d", s.n+1)
@@ -378,20 +533,40 @@ var mistakes = []mistake{
 	{"host-full", func(s *sound, i int) string { s.site.set("memory", "3GiB"); return "site" }, nil},
 	{"host-full", func(s *sound, i int) string { s.machine.set("cpus", "9"); return "gate" }, []string{"oversized"}},
 	{"oversized", func(s *sound, i int) string { s.machine.set("memory", "64GiB"); return "gate" }, nil},
-	{"underpowered", func(s *sound, i int) string { s.gate.set("duties", "[intrusion-detection]"); return "gate" }, nil},
+	{
+		"underpowered",
+		func(s *sound, i int) string { s.gate.set("duties", "[intrusion-detection]"); return "gate" },
+		nil,
+	},
 	{"underpowered", func(s *sound, i int) string { s.gate.set("tunnels", "400"); return "gate" }, nil},
 	{"odd-size", func(s *sound, i int) string {
 		s.leasing(i).set("machine", "{memory: 1030MiB}")
 		return name("g", i, "a")
 	}, nil},
-	{"odd-size", func(s *sound, i int) string { s.leasing(i).set("machine", "{memory: 2MiB}"); return name("g", i, "a") }, nil},
+	{
+		"odd-size",
+		func(s *sound, i int) string { s.leasing(i).set("machine", "{memory: 2MiB}"); return name("g", i, "a") },
+		nil,
+	},
 	{"too-many-queues", func(s *sound, i int) string { s.machine.set("queues", "3"); return "gate" }, nil},
 	{"over-licence", func(s *sound, i int) string { s.image.set("allows", "{cpus: 1}"); return "gate" }, nil},
-	{"odd-admin", func(s *sound, i int) string { s.port(i).set("admin", "tcp/4443"); return name("gate.p", i, "") }, nil},
-	{"plain-admin", func(s *sound, i int) string { s.gate.set("admin-services", "[https, telnet]"); return "gate.p1" }, nil},
+	{
+		"odd-admin",
+		func(s *sound, i int) string { s.port(i).set("admin", "tcp/4443"); return name("gate.p", i, "") },
+		nil,
+	},
+	{
+		"plain-admin",
+		func(s *sound, i int) string { s.gate.set("admin-services", "[https, telnet]"); return "gate.p1" },
+		nil,
+	},
 	{"unknown-uplink", func(s *sound, i int) string { s.seg(i).set("uplink", "enp9"); return name("s", i, "") }, nil},
 	{"no-cable", func(s *sound, i int) string { s.leasing(i).set("physical", "true"); return name("g", i, "a") }, nil},
-	{"needless-relaxation", func(s *sound, i int) string { s.seg(i).set("foreign-macs", "allow"); return name("s", i, "") }, nil},
+	{
+		"needless-relaxation",
+		func(s *sound, i int) string { s.seg(i).set("foreign-macs", "allow"); return name("s", i, "") },
+		nil,
+	},
 	{"nested-bridge", func(s *sound, i int) string { s.site.set("virtual", "true"); return "road" }, nil},
 	{"public-domain-inside", func(s *sound, i int) string {
 		s.port(i).set("dhcp", "{domain: lab.local}")
@@ -415,10 +590,21 @@ var mistakes = []mistake{
 		s.seg(i).set("dhcp", "lender")
 		return name("s", i, "")
 	}, []string{"switched-off"}},
-	{"open-question", func(s *sound, i int) string { s.seg(i).set("subnet", "later"); return "segment " + name("s", i, "") },
-		[]string{"off-subnet"}},
-	{"open-question", func(s *sound, i int) string { s.port(0).set("segment", "later"); return "port wan of gate" }, []string{"unattached-port"}},
-	{"open-question", func(s *sound, i int) string { s.leasing(i).drop("segment"); return "guest " + name("g", i, "a") }, nil},
+	{
+		"open-question",
+		func(s *sound, i int) string { s.seg(i).set("subnet", "later"); return "segment " + name("s", i, "") },
+		[]string{"off-subnet"},
+	},
+	{
+		"open-question",
+		func(s *sound, i int) string { s.port(0).set("segment", "later"); return "port wan of gate" },
+		[]string{"unattached-port"},
+	},
+	{
+		"open-question",
+		func(s *sound, i int) string { s.leasing(i).drop("segment"); return "guest " + name("g", i, "a") },
+		nil,
+	},
 	{"licence-expiring", func(s *sound, i int) string {
 		s.image.set("evaluation", "{from: 2026-11-01, days: 15}")
 		return "gate"
@@ -461,7 +647,14 @@ func TestMistakesAreNamed(t *testing.T) {
 					for _, c := range m.also {
 						also = also || f.Code == c
 					}
-					require.True(t, also || f.Code == m.code && f.Subject == subject, "%s of %s: %s", f.Code, f.Subject, f.Message)
+					require.True(
+						t,
+						also || f.Code == m.code && f.Subject == subject,
+						"%s of %s: %s",
+						f.Code,
+						f.Subject,
+						f.Message,
+					)
 				}
 				require.True(t, hit, "%s of %s is not found:\n%s", m.code, subject, s)
 			})
@@ -507,10 +700,22 @@ func TestManyMistakes(t *testing.T) {
 func TestDraftsHaveNoError(t *testing.T) {
 	for _, shape := range draft.Shapes {
 		for _, guests := range []int{1, 3, 40} {
-			data, err := draft.Write(draft.Options{Lab: "mudflat", Shape: shape.Name, Guests: guests, Benches: 1 + guests, Uplink: "enp1"})
+			data, err := draft.Write(
+				draft.Options{Lab: "mudflat", Shape: shape.Name, Guests: guests, Benches: 1 + guests, Uplink: "enp1"},
+			)
 			require.NoError(t, err)
 			for _, f := range findings(t, string(data), "") {
-				assert.NotEqual(t, Error, f.Severity, "%s with %d guests: %s of %s: %s", shape.Name, guests, f.Code, f.Subject, f.Message)
+				assert.NotEqual(
+					t,
+					Error,
+					f.Severity,
+					"%s with %d guests: %s of %s: %s",
+					shape.Name,
+					guests,
+					f.Code,
+					f.Subject,
+					f.Message,
+				)
 			}
 		}
 	}

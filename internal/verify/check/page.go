@@ -142,7 +142,9 @@ func without(a, b string) []string {
 // Markdown writes the whole catalogue as a document.
 func Markdown() (string, error) {
 	var b strings.Builder
-	b.WriteString("# Findings\n\nWhat `bastion check` finds, and what to do about it. This page is made by\n`bastion explain --form markdown`.\n")
+	b.WriteString(
+		"# Findings\n\nWhat `bastion check` finds, and what to do about it. This page is made by\n`bastion explain --form markdown`.\n",
+	)
 	for _, e := range Catalogue() {
 		page, err := PageOf(e)
 		if err != nil {

@@ -147,8 +147,15 @@ func (c *checker) untranslated() {
 				})
 			}
 			if len(c.passing(m, c.model().Lines(s), c.outside(m))) > 0 && !slices.ContainsFunc(m.WAN(), back) {
-				c.find(s.Name, m.Appliance.NAT.At("masquerade"), "add "+s.Name+" to masquerade, or leave masquerade out",
-					"%s may go outside, and %s does not translate %s", s.Name, m.Name, s.Subnet)
+				c.find(
+					s.Name,
+					m.Appliance.NAT.At("masquerade"),
+					"add "+s.Name+" to masquerade, or leave masquerade out",
+					"%s may go outside, and %s does not translate %s",
+					s.Name,
+					m.Name,
+					s.Subnet,
+				)
 			}
 		}
 	}
@@ -158,8 +165,15 @@ func (c *checker) privateWANDropped() {
 	for _, m := range c.p.Running() {
 		for _, a := range m.WAN() {
 			if a.Port.DropPrivate && subnet.Private(a.Segment.Subnet.Addr()) {
-				c.find(portName(a), a.Port.At("drop-private"), "write drop-private: false",
-					"port %s of %s drops packets from private sources, and %s is private itself", a.Name, m.Name, a.Segment.Subnet).set(a.Port,
+				c.find(
+					portName(a),
+					a.Port.At("drop-private"),
+					"write drop-private: false",
+					"port %s of %s drops packets from private sources, and %s is private itself",
+					a.Name,
+					m.Name,
+					a.Segment.Subnet,
+				).set(a.Port,
 					"drop-private", "false")
 			}
 		}
@@ -181,8 +195,15 @@ func (c *checker) publishMoving() {
 	for _, m := range c.p.Running() {
 		for i := range m.Publishes {
 			if v := &m.Publishes[i]; !v.To.Address.IsValid() {
-				c.find(v.To.Machine.Name, v.Lab.Pos, "reserve an address for "+v.To.Machine.Name, "%s/%d is forwarded to %s, whose lease may change",
-					v.Proto, v.Port, v.To.Machine.Name)
+				c.find(
+					v.To.Machine.Name,
+					v.Lab.Pos,
+					"reserve an address for "+v.To.Machine.Name,
+					"%s/%d is forwarded to %s, whose lease may change",
+					v.Proto,
+					v.Port,
+					v.To.Machine.Name,
+				)
 			}
 		}
 	}
@@ -200,8 +221,15 @@ func (c *checker) publishClash() {
 			v := &m.Publishes[i]
 			key := fmt.Sprintf("%s/%d", v.Proto, v.Port)
 			if old, ok := taken[key]; ok {
-				c.find(v.To.Machine.Name, v.Lab.Pos, "choose another outside port", "%s is published to %s, and %s has it already", key,
-					v.To.Machine.Name, old)
+				c.find(
+					v.To.Machine.Name,
+					v.Lab.Pos,
+					"choose another outside port",
+					"%s is published to %s, and %s has it already",
+					key,
+					v.To.Machine.Name,
+					old,
+				)
 				continue
 			}
 			taken[key] = "the publish to " + v.To.Machine.Name
@@ -224,8 +252,16 @@ func (c *checker) publishDenied() {
 					break // some of the outside gets in, as a list of who may not can mean to
 				}
 				if left = packetset.Without(left, r); len(left) == 0 {
-					c.find(v.To.Machine.Name, v.Lab.Pos, "remove the rule, or allow it before", "%s/%d is published to %s, and the rule %q denies it",
-						v.Proto, v.Port, v.To.Machine.Name, m.Rules[j].Text)
+					c.find(
+						v.To.Machine.Name,
+						v.Lab.Pos,
+						"remove the rule, or allow it before",
+						"%s/%d is published to %s, and the rule %q denies it",
+						v.Proto,
+						v.Port,
+						v.To.Machine.Name,
+						m.Rules[j].Text,
+					)
 					break
 				}
 			}
@@ -238,7 +274,8 @@ func (c *checker) adminOutside() {
 		for _, a := range m.WAN() {
 			if a.Admin != nil {
 				c.find(portName(a), a.Port.At("admin"), "write admin: false", "the admin page of %s answers on its WAN, tcp/%d", m.Name,
-					a.Admin[0].Port).set(a.Port, "admin", "false")
+					a.Admin[0].Port).
+					set(a.Port, "admin", "false")
 			}
 		}
 	}
@@ -254,8 +291,14 @@ func (c *checker) plainAdmin() {
 					c.find(portName(a), m.Appliance.At("admin-services"), "take it off the list, or write https or ssh",
 						"%s is managed by %s, in plain text", m.Name, s)
 				default:
-					c.find(portName(a), a.Port.At("admin"), "write admin: tcp/443",
-						"the admin page of %s answers on tcp/%d, in plain text", m.Name, s.Port).set(a.Port, "admin", "tcp/443")
+					c.find(
+						portName(a),
+						a.Port.At("admin"),
+						"write admin: tcp/443",
+						"the admin page of %s answers on tcp/%d, in plain text",
+						m.Name,
+						s.Port,
+					).set(a.Port, "admin", "tcp/443")
 				}
 			}
 		}
@@ -280,9 +323,17 @@ func (c *checker) openInbound() {
 			if len(left) == 0 {
 				continue
 			}
-			f := c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), rule.Lab.Pos, "publish the one port that is meant, and remove the rule",
-				"%q lets packets from outside in", rule.Text)
-			if !slices.ContainsFunc(rule.Services, func(s lab.Service) bool { return s.Proto == lab.Any || s.AllPorts() && s.Proto != lab.ICMP }) {
+			f := c.find(
+				fmt.Sprintf("%s rule %d", m.Name, i+1),
+				rule.Lab.Pos,
+				"publish the one port that is meant, and remove the rule",
+				"%q lets packets from outside in",
+				rule.Text,
+			)
+			if !slices.ContainsFunc(
+				rule.Services,
+				func(s lab.Service) bool { return s.Proto == lab.Any || s.AllPorts() && s.Proto != lab.ICMP },
+			) {
 				f.as(Warning)
 			}
 		}

@@ -74,7 +74,10 @@ func (c *checker) meantInbound(m *plan.Machine) []packetset.Packets {
 	var out []packetset.Packets
 	add := func(a *plan.Adapter, services packetset.Line) {
 		if a.Address.IsValid() {
-			out = append(out, packetset.Packets{Source: c.model().Space().All(), Destination: c.one(a), Service: services})
+			out = append(
+				out,
+				packetset.Packets{Source: c.model().Space().All(), Destination: c.one(a), Service: services},
+			)
 		}
 	}
 	for _, v := range m.Publishes {
@@ -96,7 +99,8 @@ func (c *checker) deadRule() {
 		var wide []int
 		for i := range m.Rules {
 			rule := &m.Rules[i]
-			narrow := len(rule.From) == 1 && len(rule.From[0].Prefixes) == 1 && !rule.From[0].Any && !rule.From[0].Outside
+			narrow := len(rule.From) == 1 && len(rule.From[0].Prefixes) == 1 && !rule.From[0].Any &&
+				!rule.From[0].Outside
 			var candidates []int
 			if narrow {
 				p := rule.From[0].Prefixes[0]
@@ -179,7 +183,9 @@ func (c *checker) sentence(e lab.Expectation) (passes, known, outside bool) {
 	if len(from) == 0 || len(to) == 0 || from.Meets(to) {
 		return false, false, outside
 	}
-	return len(c.allowed(m, packetset.Packets{Source: from, Destination: to, Service: packetset.Service(e.Service)})) > 0, true, outside
+	return len(
+		c.allowed(m, packetset.Packets{Source: from, Destination: to, Service: packetset.Service(e.Service)}),
+	) > 0, true, outside
 }
 
 // party returns the addresses of one who of a sentence, and the appliance that
@@ -205,7 +211,13 @@ func (c *checker) party(w lab.Who) (packetset.Line, *plan.Machine) {
 func (c *checker) noWayOut() {
 	for _, e := range c.p.Lab.Expect {
 		if passes, known, outside := c.sentence(e); known && outside && !e.Never && !passes {
-			c.find(e.From.String(), e.Pos, fmt.Sprintf("write a rule: allow any from %s to outside", e.From), "%q, and no rule lets it", e)
+			c.find(
+				e.From.String(),
+				e.Pos,
+				fmt.Sprintf("write a rule: allow any from %s to outside", e.From),
+				"%q, and no rule lets it",
+				e,
+			)
 		}
 	}
 }
@@ -214,16 +226,32 @@ func (c *checker) unreachableExpectation() {
 	for _, e := range c.p.Lab.Expect {
 		if e.Never {
 			ways, _ := c.model().Never(e.From, e.To, e.Service)
-			byRules := slices.IndexFunc(ways, func(w *reachability.Escape) bool { return slices.ContainsFunc(w.Path, c.isAppliance) })
+			byRules := slices.IndexFunc(
+				ways,
+				func(w *reachability.Escape) bool { return slices.ContainsFunc(w.Path, c.isAppliance) },
+			)
 			if byRules >= 0 {
-				c.find(e.String(), e.Pos, "write a rule that denies it, or take the sentence away", "%q, and %s gets there: %s", e,
-					ways[byRules].Packet, strings.Join(ways[byRules].Path, " → "))
+				c.find(
+					e.String(),
+					e.Pos,
+					"write a rule that denies it, or take the sentence away",
+					"%q, and %s gets there: %s",
+					e,
+					ways[byRules].Packet,
+					strings.Join(ways[byRules].Path, " → "),
+				)
 			}
 			continue
 		}
 		if passes, known, outside := c.sentence(e); known && !outside && !passes &&
 			len(c.model().Ask(reachability.Running, e.From, e.To, e.Service).Passages) == 0 {
-			c.find(e.String(), e.Pos, "write a rule that allows it, or take the sentence away", "%q, and the rules deny it", e)
+			c.find(
+				e.String(),
+				e.Pos,
+				"write a rule that allows it, or take the sentence away",
+				"%q, and the rules deny it",
+				e,
+			)
 		}
 	}
 }

@@ -86,7 +86,8 @@ func (c *checker) underpowered() {
 		floor := m.Appliance.Needs // below that it is another finding
 		tell := func(key string, has, needs any) {
 			c.find(m.Name, src.At(key), "leave "+key+" out, or write "+fmt.Sprint(needs), "%s has %s %v, but its services need %v", m.Name,
-				key, has, needs).set(src, key, fmt.Sprint(needs))
+				key, has, needs).
+				set(src, key, fmt.Sprint(needs))
 		}
 		if src.Has("cpus") && s.CPUs < want.CPUs && s.CPUs >= floor.CPUs {
 			tell("cpus", s.CPUs, want.CPUs)
@@ -110,10 +111,26 @@ func (c *checker) oversized() {
 	for _, m := range c.p.Running() {
 		s, want, src := m.Spec, m.Spec.Wanted, &m.Appliance.Machine
 		if src.Has("memory") && want.Memory > 0 && s.Memory >= manyTimes*want.Memory {
-			c.find(m.Name, src.At("memory"), "leave memory out", "%s has %s of memory, but its services need %s", m.Name, s.Memory, want.Memory)
+			c.find(
+				m.Name,
+				src.At("memory"),
+				"leave memory out",
+				"%s has %s of memory, but its services need %s",
+				m.Name,
+				s.Memory,
+				want.Memory,
+			)
 		}
 		if src.Has("cpus") && s.CPUs > manyCPUs*max(want.CPUs, 1) {
-			c.find(m.Name, src.At("cpus"), "leave cpus out", "%s has %d processors, but its services need %d", m.Name, s.CPUs, want.CPUs)
+			c.find(
+				m.Name,
+				src.At("cpus"),
+				"leave cpus out",
+				"%s has %d processors, but its services need %d",
+				m.Name,
+				s.CPUs,
+				want.CPUs,
+			)
 		}
 	}
 }
@@ -130,7 +147,16 @@ func (c *checker) oddSize() {
 			src = &m.Guest.Machine
 		}
 		tell := func(key string, is lab.Bytes, why string, right lab.Bytes) {
-			f := c.find(m.Name, src.At(key), "write "+key+": "+right.String(), "%s has %s of %s: %s", m.Name, is, key, why)
+			f := c.find(
+				m.Name,
+				src.At(key),
+				"write "+key+": "+right.String(),
+				"%s has %s of %s: %s",
+				m.Name,
+				is,
+				key,
+				why,
+			)
 			f.set(src, key, right.String())
 		}
 		switch v := src.Memory; {
@@ -170,7 +196,15 @@ func (c *checker) overLicence() {
 	for _, m := range c.p.Running() {
 		src, s := &m.Appliance.Image.Allows, m.Spec
 		tell := func(key, has string, allowed any) {
-			c.find(m.Name, src.At(key), "stay within it, or get a larger licence", "%s has %s, and its licence allows %v", m.Name, has, allowed)
+			c.find(
+				m.Name,
+				src.At(key),
+				"stay within it, or get a larger licence",
+				"%s has %s, and its licence allows %v",
+				m.Name,
+				has,
+				allowed,
+			)
 		}
 		if src.CPUs > 0 && s.CPUs > src.CPUs {
 			tell("cpus", fmt.Sprintf("%d processors", s.CPUs), src.CPUs)
@@ -210,12 +244,22 @@ func (c *checker) oddDevice() {
 			case a.Over != nil:
 				if want := a.TaggedName(); a.Over.Port.Device != "" && want != device {
 					c.find(portName(a), a.Port.At("device"), "write device: "+want, "port %s of %s is on %s with tag %d, so %s is not a valid name for it",
-						a.Name, m.Name, a.Over.Port.Device, a.Segment.Tag, device).set(a.Port, "device", want)
+						a.Name, m.Name, a.Over.Port.Device, a.Segment.Tag, device).
+						set(a.Port, "device", want)
 				}
 			default:
-				if model := modelOf(m.Profile, device); model != "" && !slices.Contains(strings.Split(model, " or "), a.NIC) {
-					c.find(portName(a), a.Port.At("device"), "set the adapter's model to "+a.NIC+", or write nic: "+model,
-						"%s of %s is what its system calls an adapter of model %s (planned: %s)", device, portName(a), model, a.NIC)
+				if model := modelOf(m.Profile, device); model != "" &&
+					!slices.Contains(strings.Split(model, " or "), a.NIC) {
+					c.find(
+						portName(a),
+						a.Port.At("device"),
+						"set the adapter's model to "+a.NIC+", or write nic: "+model,
+						"%s of %s is what its system calls an adapter of model %s (planned: %s)",
+						device,
+						portName(a),
+						model,
+						a.NIC,
+					)
 				}
 			}
 		}
@@ -242,13 +286,23 @@ func (c *checker) oddAdmin() {
 		}
 		for _, a := range m.Adapters {
 			i := slices.IndexFunc(a.Admin, lab.AdminService.Page)
-			if i < 0 || a.Role == lab.WAN || !a.Port.Has("admin") && len(m.Appliance.AdminServices) == 0 || a.Admin[i].Plain() {
+			if i < 0 || a.Role == lab.WAN || !a.Port.Has("admin") && len(m.Appliance.AdminServices) == 0 ||
+				a.Admin[i].Plain() {
 				continue // planned as its kind is; outside or in plain text is worse, and another finding
 			}
 			page := a.Admin[i]
-			if kind.AdminPort != 0 && int(page.Port) != kind.AdminPort || kind.Scheme != "" && page.Scheme != kind.Scheme {
-				c.find(portName(a), adminAt(m, a), "leave the port out, or set it on the appliance as well",
-					"the page of %s is planned at %s, and its kind has it at %s/%d", m.Name, page, kind.Scheme, kind.AdminPort)
+			if kind.AdminPort != 0 && int(page.Port) != kind.AdminPort ||
+				kind.Scheme != "" && page.Scheme != kind.Scheme {
+				c.find(
+					portName(a),
+					adminAt(m, a),
+					"leave the port out, or set it on the appliance as well",
+					"the page of %s is planned at %s, and its kind has it at %s/%d",
+					m.Name,
+					page,
+					kind.Scheme,
+					kind.AdminPort,
+				)
 			}
 		}
 	}

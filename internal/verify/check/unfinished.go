@@ -161,8 +161,14 @@ func (c *checker) leaseGap() {
 	}
 	for _, s := range c.p.Segments {
 		if m := c.p.Machine(s.Lab.Leases); m != nil && m.Off {
-			c.find(s.Name, s.Lab.At("dhcp"), "type addresses in there until it runs, or let the appliance serve DHCP so long",
-				"DHCP on %s is from %s, which is switched off", s.Name, m.Name)
+			c.find(
+				s.Name,
+				s.Lab.At("dhcp"),
+				"type addresses in there until it runs, or let the appliance serve DHCP so long",
+				"DHCP on %s is from %s, which is switched off",
+				s.Name,
+				m.Name,
+			)
 		}
 	}
 	for _, a := range c.adapters() {
@@ -172,7 +178,15 @@ func (c *checker) leaseGap() {
 		}
 		for _, d := range list {
 			if name := off[d]; name != "" {
-				c.find(who(a), a.Pos, "name a second DNS server until it runs", "%s names the DNS server %s, and %s is switched off", who(a), d, name)
+				c.find(
+					who(a),
+					a.Pos,
+					"name a second DNS server until it runs",
+					"%s names the DNS server %s, and %s is switched off",
+					who(a),
+					d,
+					name,
+				)
 				break
 			}
 		}
@@ -183,7 +197,8 @@ func (c *checker) noCable() {
 	for _, g := range c.guests() {
 		for _, a := range g.Adapters {
 			root := a.Segment.Wire.Root()
-			if !g.Physical || a.Segment.Nowhere() || root.Reach == lab.Upstream && root.Lab.Join != "nat" || a.Segment.Wire.Uplink() != "" {
+			if !g.Physical || a.Segment.Nowhere() || root.Reach == lab.Upstream && root.Lab.Join != "nat" ||
+				a.Segment.Wire.Uplink() != "" {
 				continue
 			}
 			c.find(g.Name, a.Pos, "write uplink: and the host's adapter at "+root.Name,

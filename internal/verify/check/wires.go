@@ -85,12 +85,28 @@ func (c *checker) tagClash() {
 			parent := c.p.Segment(s.Lab.Within)
 			switch old := first[s.Tag]; {
 			case s.Tag < 1 || s.Tag > 4094:
-				c.find(s.Name, s.Lab.At("vlan"), "choose a tag from 1 to 4094", "%s has tag %d, and tags go from 1 to 4094", s.Name, s.Tag)
+				c.find(
+					s.Name,
+					s.Lab.At("vlan"),
+					"choose a tag from 1 to 4094",
+					"%s has tag %d, and tags go from 1 to 4094",
+					s.Name,
+					s.Tag,
+				)
 			case parent.Lab.Within != "":
-				c.find(s.Name, s.Lab.At("within"), "write within: "+w.Name, "%s is within %s, which is tagged itself", s.Name, parent.Name).set(s.Lab,
-					"within", w.Name)
+				c.find(s.Name, s.Lab.At("within"), "write within: "+w.Name, "%s is within %s, which is tagged itself", s.Name, parent.Name).
+					set(s.Lab,
+						"within", w.Name)
 			case old != nil:
-				c.find(s.Name, s.Lab.At("vlan"), "choose another tag", "%s has tag %d, and so has %s on the same wire", s.Name, s.Tag, old.Name)
+				c.find(
+					s.Name,
+					s.Lab.At("vlan"),
+					"choose another tag",
+					"%s has tag %d, and so has %s on the same wire",
+					s.Name,
+					s.Tag,
+					old.Name,
+				)
 			default:
 				first[s.Tag] = s
 			}
@@ -115,8 +131,20 @@ func (c *checker) tagUnheard() {
 			heard = heard || a.Over == nil || a.Over.Segment.Wire == s.Wire
 		}
 		if guests > 0 && !heard {
-			c.find(s.Name, s.Lab.At("within"), fmt.Sprintf("add a port {role: lan, segment: %s, over: …} to the appliance on %s", s.Name,
-				s.Lab.Within), "%s on %s, tag %d of %s, and no appliance has a port for it", crowd(first, guests), s.Name, s.Tag, s.Wire.Name)
+			c.find(
+				s.Name,
+				s.Lab.At("within"),
+				fmt.Sprintf(
+					"add a port {role: lan, segment: %s, over: …} to the appliance on %s",
+					s.Name,
+					s.Lab.Within,
+				),
+				"%s on %s, tag %d of %s, and no appliance has a port for it",
+				crowd(first, guests),
+				s.Name,
+				s.Tag,
+				s.Wire.Name,
+			)
 		}
 	}
 }
@@ -128,8 +156,14 @@ func (c *checker) refusingSwitch() {
 		}
 		for _, a := range m.Adapters {
 			if s := a.Segment; a.Role != lab.Manage && s.Lab.ForeignMACs == "refuse" {
-				c.find(s.Name, s.Lab.At("foreign-macs"), "write foreign-macs: allow",
-					"%s bridges %s, whose switch drops frames with its guests' MAC addresses", m.Name, s.Name).set(s.Lab, "foreign-macs", "allow")
+				c.find(
+					s.Name,
+					s.Lab.At("foreign-macs"),
+					"write foreign-macs: allow",
+					"%s bridges %s, whose switch drops frames with its guests' MAC addresses",
+					m.Name,
+					s.Name,
+				).set(s.Lab, "foreign-macs", "allow")
 			}
 		}
 	}
@@ -157,17 +191,33 @@ func (c *checker) sharedRoles() {
 				}
 				for _, g := range a.Segment.Adapters {
 					if g.Guest != nil {
-						c.find(portName(a), a.Pos, "give the manage port its own segment", "port %s of %s is the management port, and %s is on its segment",
-							a.Name, m.Name, g.Machine.Name)
+						c.find(
+							portName(a),
+							a.Pos,
+							"give the manage port its own segment",
+							"port %s of %s is the management port, and %s is on its segment",
+							a.Name,
+							m.Name,
+							g.Machine.Name,
+						)
 						break
 					}
 				}
 			case old.Role == lab.Manage || a.Role == lab.Manage:
-				c.find(portName(a), a.Pos, "give the manage port its own segment", "ports %s and %s of %s share %s, and one is the management port",
-					old.Name, a.Name, m.Name, a.Segment.Name)
+				c.find(
+					portName(a),
+					a.Pos,
+					"give the manage port its own segment",
+					"ports %s and %s of %s share %s, and one is the management port",
+					old.Name,
+					a.Name,
+					m.Name,
+					a.Segment.Name,
+				)
 			case old.Role == a.Role && a.Role.Inside() && a.Port.Joins == "":
 				c.find(portName(a), a.Pos, "write joins: "+old.Name+", or set another segment", "ports %s and %s of %s are both on %s", old.Name,
-					a.Name, m.Name, a.Segment.Name).set(a.Port, "joins", old.Name)
+					a.Name, m.Name, a.Segment.Name).
+					set(a.Port, "joins", old.Name)
 			}
 		}
 	}
@@ -185,8 +235,16 @@ func (c *checker) bridgeLoop() {
 			}
 			w := wireOf(a.Segment)
 			if old := sides[w]; old != nil {
-				c.find(portName(a), a.Pos, "put the two sides on two wires", "ports %s and %s of %s, which bridges them, both end on %s", old.Name,
-					a.Name, m.Name, w)
+				c.find(
+					portName(a),
+					a.Pos,
+					"put the two sides on two wires",
+					"ports %s and %s of %s, which bridges them, both end on %s",
+					old.Name,
+					a.Name,
+					m.Name,
+					w,
+				)
 			}
 			sides[w] = a
 		}
@@ -202,12 +260,21 @@ func (c *checker) twinAppliance() {
 			}
 			if first != nil && first.Machine != a.Machine && a.Address.IsValid() && first.Address.IsValid() &&
 				a.Address.Addr() == first.Address.Addr() {
-				c.find(portName(a), a.Pos, "give one of them another address", "%s and %s both have %s on %s", first.Machine.Name, a.Machine.Name,
-					a.Address.Addr(), s.Name)
+				c.find(
+					portName(a),
+					a.Pos,
+					"give one of them another address",
+					"%s and %s both have %s on %s",
+					first.Machine.Name,
+					a.Machine.Name,
+					a.Address.Addr(),
+					s.Name,
+				)
 			}
 			if a.Port.Role.Inside() && server != nil && server.Machine != a.Machine && !a.Port.Leases.Off {
 				c.find(portName(a), a.Pos, "write dhcp: none on one of them", "%s and %s would both serve DHCP on %s", server.Machine.Name,
-					a.Machine.Name, s.Name).set(a.Port, "dhcp", "none")
+					a.Machine.Name, s.Name).
+					set(a.Port, "dhcp", "none")
 			}
 			if first == nil {
 				first = a

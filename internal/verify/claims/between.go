@@ -51,7 +51,14 @@ func betweenClaims(m *reachability.Model, p *plan.Plan) []claim {
 // every other too, else what the rules say otherwise of them.
 func betweenClaim(m *reachability.Model, from, to []*plan.Adapter, each bool) claim {
 	a, b := from[0], to[0]
-	c := claim{Result: Result{ID: a.Segment.Name + "-" + b.Segment.Name + ".segments", From: a.Segment.Name, To: b.Segment.Name, Kind: Segments}}
+	c := claim{
+		Result: Result{
+			ID:   a.Segment.Name + "-" + b.Segment.Name + ".segments",
+			From: a.Segment.Name,
+			To:   b.Segment.Name,
+			Kind: Segments,
+		},
+	}
 	seen := &between{}
 	whole := len(m.Plan().Segments) <= maxAskedWhole
 	first := crossingOf(a, b, whole)
@@ -83,7 +90,8 @@ func betweenClaim(m *reachability.Model, from, to []*plan.Adapter, each bool) cl
 // joins reports whether an appliance has a side on an inside segment: a port, or the WAN by
 // which it stands behind another.
 func joins(by *plan.Machine, to *plan.Segment) bool {
-	return to.Port.Machine == by || to.Inside() && slices.ContainsFunc(by.WAN(), func(wan *plan.Adapter) bool { return wan.Segment == to })
+	return to.Port.Machine == by ||
+		to.Inside() && slices.ContainsFunc(by.WAN(), func(wan *plan.Adapter) bool { return wan.Segment == to })
 }
 
 // homes returns, by segment, the guests that live there and nowhere else.
@@ -103,7 +111,8 @@ func speakersOf(p *plan.Plan, guests map[*plan.Segment][]*plan.Adapter) map[*pla
 	out := map[*plan.Segment][]*plan.Adapter{}
 	for s, list := range guests {
 		out[s] = list[:1:1]
-		if s.Port == nil || len(p.Segments) > maxAskedWhole || len(s.Port.Machine.Rules)*len(p.Guests()) > maxTellApart {
+		if s.Port == nil || len(p.Segments) > maxAskedWhole ||
+			len(s.Port.Machine.Rules)*len(p.Guests()) > maxTellApart {
 			continue
 		}
 		kinds := map[string]*plan.Adapter{}
@@ -161,7 +170,8 @@ func (o *crossing) add(from, to netip.Addr, six, named bool) {
 	if named {
 		services = append(services, m.NamedServices(from, to, maxNamed)...)
 	}
-	back := o.b.Segment.Port.Machine == m || slices.Contains(m.Masq, o.a.Segment) // else nobody there knows the way back
+	back := o.b.Segment.Port.Machine == m ||
+		slices.Contains(m.Masq, o.a.Segment) // else nobody there knows the way back
 	var passes, stopped []passing
 	for _, s := range distinct(services) {
 		switch x := (passing{s, six, allows(m, from, to, s)}); {

@@ -192,7 +192,13 @@ func TestJudgements(t *testing.T) {
 			assert.Equal(t, c.verdict == Broken, r.Remedy != "", "%s: what to do", c.what)
 			if assert.Equal(t, c.verdict == Broken, r.Reason != nil, c.what) && r.Reason != nil {
 				assert.NotContains(t, r.Observed+r.Remedy, "{", "%s: a field that its reason does not have", c.what)
-				assert.NotRegexp(t, `(^|\s)[,;.:](\s|$)|  |\(\)`, r.Observed+" "+r.Remedy, "%s: a field that is empty", c.what)
+				assert.NotRegexp(
+					t,
+					`(^|\s)[,;.:](\s|$)|  |\(\)`,
+					r.Observed+" "+r.Remedy,
+					"%s: a field that is empty",
+					c.what,
+				)
 			}
 		}
 		assert.Equal(t, c.verdict, doc.Verdict, c.what)

@@ -69,7 +69,8 @@ func expectClaim(m *reachability.Model, p *plan.Plan, w Witness, i int) claim {
 			return missing
 		}})
 		// Else the sentence speaks of its protocol and port alone.
-		if g := p.Machine(pair.from); e.Never && e.To.Kind == lab.WhoOutside && g != nil && g.Guest != nil && e.Service.Proto == lab.Any {
+		if g := p.Machine(pair.from); e.Never && e.To.Kind == lab.WhoOutside && g != nil && g.Guest != nil &&
+			e.Service.Proto == lab.Any {
 			c.parts = append(c.parts, part{asks: asking(AskAttack{g.Name}), judge: func(r *Result, got []Got) {
 				was, before := r.Observed, r.Verdict
 				if judgeAttack(r, got); r.Verdict == Holds {
@@ -122,7 +123,8 @@ func pairs(p *plan.Plan, e lab.Expectation) []pair {
 	at := map[[2]string]int{}
 	for _, from := range parties(p, e.From) {
 		for _, to := range parties(p, e.To) {
-			if from.adapter == nil && to.adapter == nil || from.adapter != nil && to.adapter != nil && from.adapter.Machine == to.adapter.Machine {
+			if from.adapter == nil && to.adapter == nil ||
+				from.adapter != nil && to.adapter != nil && from.adapter.Machine == to.adapter.Machine {
 				continue
 			}
 			key := [2]string{NameOf(from.adapter), NameOf(to.adapter)}
@@ -144,7 +146,13 @@ func pairs(p *plan.Plan, e lab.Expectation) []pair {
 // expected judges what a sentence says of one pair: reaching means that one of
 // the services that are meant gets through, never that none does. said counts
 // the pairs that were told, of which a sentence names three.
-func expected(never bool, pair, to string, aside map[int]bool, known func(string) bool, said *int) func(r *Result, got []Got) bool {
+func expected(
+	never bool,
+	pair, to string,
+	aside map[int]bool,
+	known func(string) bool,
+	said *int,
+) func(r *Result, got []Got) bool {
 	return func(r *Result, got []Got) (missing bool) {
 		reached := false
 		for i, g := range got {
@@ -251,7 +259,8 @@ func AddressesOutside(m *reachability.Model, witness netip.Addr) []netip.Addr {
 	p := m.Plan()
 	for _, g := range p.Guests() {
 		home := InsideAdapter(g)
-		if home == nil || home.Gate() == nil || len(AllowedServices(home.Gate().Machine, home.Segment, Likely(home), witness)) > 0 {
+		if home == nil || home.Gate() == nil ||
+			len(AllowedServices(home.Gate().Machine, home.Segment, Likely(home), witness)) > 0 {
 			continue
 		}
 		if x, ok := elsewhere(m, home); ok && !slices.Contains(out, x.Destination) {

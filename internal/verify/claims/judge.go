@@ -54,7 +54,13 @@ func judgeLease(r *Result, a *plan.Adapter, o GotLease) {
 	case b.Router != want.Router:
 		why.Code, why.Observed, why.Expected = "wrong-dhcp-gateway", addressText(b.Router), addressText(want.Router)
 	case !slices.Equal(b.DNS, want.DNS):
-		why.Code, why.Observed, why.Expected = "wrong-dhcp-dns", subnet.Named("DNS server", b.DNS), subnet.Named("DNS server", want.DNS)
+		why.Code, why.Observed, why.Expected = "wrong-dhcp-dns", subnet.Named(
+			"DNS server",
+			b.DNS,
+		), subnet.Named(
+			"DNS server",
+			want.DNS,
+		)
 	default:
 		r.Observed = b.Address.String() + " from " + why.By
 		return
@@ -83,7 +89,10 @@ func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
 			continue
 		}
 		if !planned && s.Bridged != nil && s.Bridged.Reach == lab.Upstream && offer.Server == s.Bridged.Gateway {
-			known = append(known, fmt.Sprintf("the upstream DHCP server, through %s, at %s", s.Port.Machine.Name, offer.ServerMAC))
+			known = append(
+				known,
+				fmt.Sprintf("the upstream DHCP server, through %s, at %s", s.Port.Machine.Name, offer.ServerMAC),
+			)
 			continue
 		}
 		who, do := "an unplanned DHCP server", disableServer
@@ -91,12 +100,25 @@ func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
 			who, do = "the host's DHCP server", disableHostServer
 		}
 		r.fail(Reason{Code: "rogue-dhcp-server", Subject: s.Name, Segment: s.Name,
-			By: fmt.Sprintf("%s (%s, %s)", who, offer.Server, offer.ServerMAC), Observed: offer.Address.String(), Do: do})
+			By: fmt.Sprintf(
+				"%s (%s, %s)",
+				who,
+				offer.Server,
+				offer.ServerMAC,
+			), Observed: offer.Address.String(), Do: do})
 	}
 	switch {
 	case r.Verdict == Broken:
 	case planned && !found:
-		r.fail(Reason{Code: "dhcp-server-silent", Subject: s.Name, Segment: s.Name, Expected: server.Machine.Name, Port: portOf(server)})
+		r.fail(
+			Reason{
+				Code:     "dhcp-server-silent",
+				Subject:  s.Name,
+				Segment:  s.Name,
+				Expected: server.Machine.Name,
+				Port:     portOf(server),
+			},
+		)
 	case planned, len(known) > 0:
 		r.Observed = "only " + strings.Join(known, ", ") + " answers"
 	default:
@@ -117,12 +139,28 @@ func judgeRouters(r *Result, s *plan.Segment, o GotRouters) {
 		if a.Prefix.IsValid() {
 			what = a.Prefix.String()
 		}
-		r.fail(Reason{Code: "rogue-router", Subject: s.Name, Segment: s.Name, By: fmt.Sprintf("%s (%s)", a.Address, a.MAC), Observed: what})
+		r.fail(
+			Reason{
+				Code:     "rogue-router",
+				Subject:  s.Name,
+				Segment:  s.Name,
+				By:       fmt.Sprintf("%s (%s)", a.Address, a.MAC),
+				Observed: what,
+			},
+		)
 	}
 	switch {
 	case r.Verdict == Broken:
 	case planned && !found:
-		r.fail(Reason{Code: "router-silent", Subject: s.Name, Segment: s.Name, Expected: s.Subnet6.String(), Port: portOf(s.Port)})
+		r.fail(
+			Reason{
+				Code:     "router-silent",
+				Subject:  s.Name,
+				Segment:  s.Name,
+				Expected: s.Subnet6.String(),
+				Port:     portOf(s.Port),
+			},
+		)
 	case planned:
 		r.Observed += fmt.Sprintf("; it alone announces %s", s.Subnet6)
 	}
@@ -143,7 +181,11 @@ func judgeIPv6(r *Result, home, port *plan.Adapter, o GotIPv6) {
 	case o.Router != port.MAC.LinkLocal():
 		why.Code, why.Observed, why.Expected = "wrong-ipv6-router", addressText(o.Router), port.MAC.LinkLocal().String()
 	case !slices.Contains(o.Resolvers, port.Address6.Addr()):
-		why.Code, why.Observed, why.Expected = "wrong-ipv6-dns", subnet.Named("DNS server", o.Resolvers), port.Address6.Addr().String()
+		why.Code, why.Observed, why.Expected = "wrong-ipv6-dns", subnet.Named(
+			"DNS server",
+			o.Resolvers,
+		), port.Address6.Addr().
+			String()
 	default:
 		r.Observed += fmt.Sprintf("; over IPv6 %s, router %s", o.Address, o.Router)
 		return
@@ -165,7 +207,11 @@ func judgeGateway(r *Result, home, port *plan.Adapter, o GotNeighbor) {
 	case len(o.Hardware) == 0:
 		why.Code, why.Observed, why.Expected = "gateway-silent", o.Hop.String(), port.Shown()
 	case len(o.Hardware) > 1:
-		why.Code, why.Expected, why.Observed = "gateway-twice", o.Hop.String(), fmt.Sprintf("%s and %s", o.Hardware[0], o.Hardware[1])
+		why.Code, why.Expected, why.Observed = "gateway-twice", o.Hop.String(), fmt.Sprintf(
+			"%s and %s",
+			o.Hardware[0],
+			o.Hardware[1],
+		)
 	case Transparent(port) && !slices.ContainsFunc(home.Segment.Adapters, func(a *plan.Adapter) bool { return a.MAC == o.Hardware[0] }):
 		r.Observed = fmt.Sprintf("%s is at %s, beyond %s", o.Hop, o.Hardware[0], port.Machine.Name)
 		return
@@ -186,7 +232,12 @@ func judgeNames(r *Result, home *plan.Adapter, w Witness, o GotName) {
 	case !o.Answered:
 		why.Code = "dns-silent"
 	case !slices.Contains(o.Addresses, w.Address):
-		why.Code, why.Service, why.Observed, why.Expected = "wrong-name", w.Name, subnet.Named("address", o.Addresses), addressText(w.Address)
+		why.Code, why.Service, why.Observed, why.Expected = "wrong-name", w.Name, subnet.Named(
+			"address",
+			o.Addresses,
+		), addressText(
+			w.Address,
+		)
 	default:
 		r.Observed = fmt.Sprintf("%s is %s, from DNS server %s", w.Name, w.Address, o.Resolver)
 		return
@@ -227,7 +278,15 @@ func expectedSource(home *plan.Adapter, wans []*plan.Adapter, addresses []Got) s
 
 func judgeReached(r *Result, home *plan.Adapter, service lab.Service, o GotReach) {
 	if !o.Answered {
-		r.fail(Reason{Code: "outside-unreachable", Subject: home.Machine.Name, Segment: home.Segment.Name, Service: service.String(), Detail: o.Outcome.String()})
+		r.fail(
+			Reason{
+				Code:    "outside-unreachable",
+				Subject: home.Machine.Name,
+				Segment: home.Segment.Name,
+				Service: service.String(),
+				Detail:  o.Outcome.String(),
+			},
+		)
 	}
 }
 
@@ -239,11 +298,27 @@ func judgeSource(r *Result, home *plan.Adapter, service lab.Service, s seenAs, o
 	case o.Unseen:
 		r.Observed += ", " + service.String()
 	case s.again && home.Segment.Subnet.Contains(o.Source):
-		r.fail(Reason{Code: "not-translated", Subject: home.Machine.Name, Segment: home.Segment.Name, Observed: o.Source.String()})
+		r.fail(
+			Reason{
+				Code:     "not-translated",
+				Subject:  home.Machine.Name,
+				Segment:  home.Segment.Name,
+				Observed: o.Source.String(),
+			},
+		)
 	case s.translated && !s.again && !slices.Contains(s.own, o.Source.String()):
 		r.around = true
-		r.fail(Reason{Code: "wrong-source", Subject: home.Machine.Name, Segment: home.Segment.Name, Service: service.String(),
-			Observed: o.Source.String(), Expected: strings.Join(s.own, ", "), By: s.wans[0].Machine.Name})
+		r.fail(
+			Reason{
+				Code:     "wrong-source",
+				Subject:  home.Machine.Name,
+				Segment:  home.Segment.Name,
+				Service:  service.String(),
+				Observed: o.Source.String(),
+				Expected: strings.Join(s.own, ", "),
+				By:       s.wans[0].Machine.Name,
+			},
+		)
 	case r.Verdict == Holds && r.Observed == "":
 		r.Observed = fmt.Sprintf("the test server saw %s: %s", o.Source, service)
 	case r.Verdict == Holds:
@@ -312,11 +387,15 @@ func judgeAttack(r *Result, got []Got) {
 func judgeBetween(r *Result, a, b *plan.Adapter, s lab.Service, allowed bool, how string, seen *between, o GotReach) {
 	switch {
 	case allowed && !o.Answered:
-		r.fail(Reason{Code: "allowed-blocked", Subject: a.Segment.Name, Segment: b.Segment.Name, Service: s.String() + how,
-			By: a.Machine.Name, Expected: b.Machine.Name, Detail: o.Outcome.String()})
+		r.fail(
+			Reason{Code: "allowed-blocked", Subject: a.Segment.Name, Segment: b.Segment.Name, Service: s.String() + how,
+				By: a.Machine.Name, Expected: b.Machine.Name, Detail: o.Outcome.String()},
+		)
 	case !allowed && o.Answered:
-		r.fail(Reason{Code: "denied-passes", Subject: a.Segment.Name, Segment: b.Segment.Name, Service: s.String() + how,
-			By: a.Machine.Name, Observed: b.Machine.Name})
+		r.fail(
+			Reason{Code: "denied-passes", Subject: a.Segment.Name, Segment: b.Segment.Name, Service: s.String() + how,
+				By: a.Machine.Name, Observed: b.Machine.Name},
+		)
 	default:
 		seen.add(s.String(), how, o.Answered)
 		if r.Verdict == Holds {

@@ -14,7 +14,11 @@ import (
 func list(m *reachability.Model, p *plan.Plan, w Witness) []claim {
 	guests := p.Guests()
 	between := betweenClaims(m, p)
-	out := make([]claim, 0, len(guests)*(len(GuestKinds)+1)+2*len(p.Segments)+len(between)+len(p.Lab.Expect)) // claims are large: few copies
+	out := make(
+		[]claim,
+		0,
+		len(guests)*(len(GuestKinds)+1)+2*len(p.Segments)+len(between)+len(p.Lab.Expect),
+	) // claims are large: few copies
 	for _, g := range guests {
 		out = append(out, behindClaim(m, g))
 		if g.Off {
@@ -108,8 +112,11 @@ func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w W
 		if len(parts) == 0 {
 			return
 		}
-		out = append(out, claim{Result: Result{ID: g.Name + "." + string(kind), Guest: g.Name, Kind: kind}, parts: parts,
-			guests: []string{g.Name}, lone: home.Segment.Name})
+		out = append(
+			out,
+			claim{Result: Result{ID: g.Name + "." + string(kind), Guest: g.Name, Kind: kind}, parts: parts,
+				guests: []string{g.Name}, lone: home.Segment.Name},
+		)
 	}
 	var leasing []part
 	for _, a := range g.Adapters {
@@ -133,10 +140,24 @@ func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w W
 		allowed = AllowedServices(port.Machine, home.Segment, Likely(home), w.Address)
 	}
 	if len(allowed) > 0 {
-		add(DNS, part{asks: asking(AskName{RefTo(home)}), judge: func(r *Result, got []Got) { judgeNames(r, home, w, got[0].(GotName)) }})
-		add(Outside, append(outsideParts(home, waysOut(last(port.Machine)), allowed), stoppedParts(m, g, home, w)...)...)
+		add(
+			DNS,
+			part{
+				asks:  asking(AskName{RefTo(home)}),
+				judge: func(r *Result, got []Got) { judgeNames(r, home, w, got[0].(GotName)) },
+			},
+		)
+		add(
+			Outside,
+			append(outsideParts(home, waysOut(last(port.Machine)), allowed), stoppedParts(m, g, home, w)...)...)
 		if !Transparent(port) { // a bridge is no hop
-			add(FirstHop, part{asks: asking(AskHop{RefTo(home)}), judge: func(r *Result, got []Got) { judgePath(r, port, got[0].(GotHop)) }})
+			add(
+				FirstHop,
+				part{
+					asks:  asking(AskHop{RefTo(home)}),
+					judge: func(r *Result, got []Got) { judgePath(r, port, got[0].(GotHop)) },
+				},
+			)
 		}
 	} else if packet, ok := elsewhere(m, home); ok {
 		add(Outside, append(stoppedParts(m, g, home, w), elsewherePart(home, packet))...)
@@ -167,14 +188,25 @@ func elsewhere(m *reachability.Model, home *plan.Adapter) (reachability.Packet, 
 
 func elsewherePart(home *plan.Adapter, p reachability.Packet) part {
 	s := lab.Service{Proto: p.Protocol, From: p.DestinationPort, To: p.DestinationPort}
-	return part{asks: asking(AskReach{From: RefTo(home), Service: s, Address: p.Destination}), judge: func(r *Result, got []Got) {
-		if o := got[0].(GotReach); !o.Answered {
-			r.fail(Reason{Code: "destination-unreachable", Subject: home.Machine.Name, Segment: home.Segment.Name, Service: s.String(),
-				Observed: p.Destination.String(), Detail: o.Outcome.String()})
-		} else {
-			r.Observed = fmt.Sprintf("%s answers %s, as far as the rules allow", p.Destination, s)
-		}
-	}}
+	return part{
+		asks: asking(AskReach{From: RefTo(home), Service: s, Address: p.Destination}),
+		judge: func(r *Result, got []Got) {
+			if o := got[0].(GotReach); !o.Answered {
+				r.fail(
+					Reason{
+						Code:     "destination-unreachable",
+						Subject:  home.Machine.Name,
+						Segment:  home.Segment.Name,
+						Service:  s.String(),
+						Observed: p.Destination.String(),
+						Detail:   o.Outcome.String(),
+					},
+				)
+			} else {
+				r.Observed = fmt.Sprintf("%s answers %s, as far as the rules allow", p.Destination, s)
+			}
+		},
+	}
 }
 
 // outsideParts ask whether each allowed service reaches the witness, and, apart
@@ -188,11 +220,16 @@ func outsideParts(home *plan.Adapter, wans []*plan.Adapter, allowed []lab.Servic
 	var out []part
 	for _, s := range allowed {
 		reach := AskReach{From: RefTo(home), Service: s}
-		out = append(out,
-			part{asks: asking(reach), judge: func(r *Result, got []Got) { judgeReached(r, home, s, got[0].(GotReach)) }},
+		out = append(
+			out,
+			part{
+				asks:  asking(reach),
+				judge: func(r *Result, got []Got) { judgeReached(r, home, s, got[0].(GotReach)) },
+			},
 			part{asks: asking(append(slices.Clone(addresses), reach)...), judge: func(r *Result, got []Got) {
 				judgeSource(r, home, s, expectedSource(home, wans, got[:n]), got[n].(GotReach))
-			}})
+			}},
+		)
 	}
 	return out
 }
@@ -225,8 +262,14 @@ func aloneClaim(s *plan.Segment) (claim, bool) {
 			return claim{
 				Result: Result{ID: s.Name + ".one-dhcp", Segment: s.Name, Kind: OneDHCP},
 				parts: []part{
-					{asks: asking(AskServers{RefTo(a)}), judge: func(r *Result, got []Got) { judgeAlone(r, s, got[0].(GotServers)) }},
-					{asks: asking(AskRouters{RefTo(a)}), judge: func(r *Result, got []Got) { judgeRouters(r, s, got[0].(GotRouters)) }},
+					{
+						asks:  asking(AskServers{RefTo(a)}),
+						judge: func(r *Result, got []Got) { judgeAlone(r, s, got[0].(GotServers)) },
+					},
+					{
+						asks:  asking(AskRouters{RefTo(a)}),
+						judge: func(r *Result, got []Got) { judgeRouters(r, s, got[0].(GotRouters)) },
+					},
 				},
 			}, true
 		}
@@ -283,7 +326,10 @@ func inboundClaim(model *reachability.Model, m *plan.Machine, wan *plan.Adapter)
 		judgeWays(r, o.Attempts, ways, "%d attempts from outside, only what the file publishes answers")
 	}}}
 	for _, at := range model.AdminOutside(m) {
-		c.parts = append(c.parts, stated(Reason{Code: "admin-outside", Subject: m.Name, Segment: at.Segment.Name, Port: portOf(at)}))
+		c.parts = append(
+			c.parts,
+			stated(Reason{Code: "admin-outside", Subject: m.Name, Segment: at.Segment.Name, Port: portOf(at)}),
+		)
 	}
 	return c
 }
@@ -308,15 +354,37 @@ func publishedClaim(model *reachability.Model, m *plan.Machine, wan *plan.Adapte
 		ask.From, from = RefTo(wan.Segment.Adapters[at]), wan.Segment.Name
 	}
 	return claim{
-		Result: Result{ID: fmt.Sprintf("%s-%s-%d.published", guest, v.Proto, v.Port), Guest: guest, Appliance: m.Name, Service: s.String(),
-			Kind: Published},
+		Result: Result{
+			ID:        fmt.Sprintf("%s-%s-%d.published", guest, v.Proto, v.Port),
+			Guest:     guest,
+			Appliance: m.Name,
+			Service:   s.String(),
+			Kind:      Published,
+		},
 		guests: []string{guest},
 		parts: []part{{asks: asking(ask), judge: func(r *Result, got []Got) {
 			switch o := got[0].(GotReach); {
 			case !o.Answered:
-				r.fail(Reason{Code: "forward-silent", Subject: m.Name, By: from, Service: s.String(), Expected: guest, Detail: o.Outcome.String()})
+				r.fail(
+					Reason{
+						Code:     "forward-silent",
+						Subject:  m.Name,
+						By:       from,
+						Service:  s.String(),
+						Expected: guest,
+						Detail:   o.Outcome.String(),
+					},
+				)
 			case o.Who != guest:
-				r.fail(Reason{Code: "forward-elsewhere", Subject: m.Name, Service: s.String(), Observed: o.Who, Expected: guest})
+				r.fail(
+					Reason{
+						Code:     "forward-elsewhere",
+						Subject:  m.Name,
+						Service:  s.String(),
+						Observed: o.Who,
+						Expected: guest,
+					},
+				)
 			default:
 				r.Observed = fmt.Sprintf("%s at %s reaches %s", s, m.Name, o.Who)
 			}

@@ -94,11 +94,14 @@ func stoppedParts(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w 
 	}
 	out := make([]part, 0, len(stopped))
 	for _, s := range stopped {
-		out = append(out, part{asks: asking(AskReach{From: RefTo(home), Service: s}), judge: func(r *Result, got []Got) {
-			if got[0].(GotReach).Answered {
-				r.fail(Reason{Code: "denied-service-passes", Subject: g.Name, Service: s.String()})
-			}
-		}})
+		out = append(
+			out,
+			part{asks: asking(AskReach{From: RefTo(home), Service: s}), judge: func(r *Result, got []Got) {
+				if got[0].(GotReach).Answered {
+					r.fail(Reason{Code: "denied-service-passes", Subject: g.Name, Service: s.String()})
+				}
+			}},
+		)
 	}
 	return out
 }

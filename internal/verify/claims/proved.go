@@ -221,7 +221,9 @@ func behindClaim(m *reachability.Model, g *plan.Machine) claim {
 	stands, way := m.Standing(g)
 	switch {
 	case g.Off:
-		c.parts = []part{{judge: func(r *Result, _ []Got) { r.Verdict, r.Observed = Unknown, "the guest is switched off" }}}
+		c.parts = []part{
+			{judge: func(r *Result, _ []Got) { r.Verdict, r.Observed = Unknown, "the guest is switched off" }},
+		}
 	case g.Guest.Outside:
 		c.parts = []part{shows("outside on purpose")}
 	case stands == reachability.Exposed:

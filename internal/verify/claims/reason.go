@@ -49,7 +49,10 @@ func codes(c Code) wording {
 	case "no-dhcp-planned":
 		return wording{"no DHCP server is planned on {segment}", "let the appliance serve DHCP there"}
 	case "no-lease":
-		return wording{"{subject} got no DHCP lease on {segment}", "check that {expected} and {port} are on the same segment"}
+		return wording{
+			"{subject} got no DHCP lease on {segment}",
+			"check that {expected} and {port} are on the same segment",
+		}
 	case "wrong-reservation":
 		return wording{"{subject} got {observed} from {by}; {expected} is reserved for it", ""}
 	case "outside-pool":
@@ -64,55 +67,84 @@ func codes(c Code) wording {
 		return wording{"{subject} got by DHCP: {observed}; planned: {expected}", ""}
 	// one DHCP server, no rogue announcements
 	case "rogue-dhcp-server":
-		return wording{"{by} answers on {segment} as well and offers {observed}; a guest takes whichever offer arrives first", ""}
+		return wording{
+			"{by} answers on {segment} as well and offers {observed}; a guest takes whichever offer arrives first",
+			"",
+		}
 	case "dhcp-server-silent":
 		return wording{"no DHCP server answers on {segment}; {expected} should", "check that {port} is on {segment}"}
 	case "rogue-router":
 		return wording{"{by} announces {observed} over IPv6 on {segment}; this is not planned",
 			"find the machine with that MAC address and disable its router advertisements"}
 	case "router-silent":
-		return wording{"no router announces {expected} on {segment}; {port} should", "enable router advertisements on {port}"}
+		return wording{
+			"no router announces {expected} on {segment}; {port} should",
+			"enable router advertisements on {port}",
+		}
 	// IPv6
 	case "no-ipv6-address":
 		return wording{"{subject} has no IPv6 address on {segment}", "check that {port} announces {expected}"}
 	case "wrong-ipv6-address":
-		return wording{"{subject} has the IPv6 address {observed}; planned: {expected}", "find the other router that announces on {segment}"}
+		return wording{
+			"{subject} has the IPv6 address {observed}; planned: {expected}",
+			"find the other router that announces on {segment}",
+		}
 	case "wrong-ipv6-router":
 		return wording{"{subject} uses the IPv6 router {observed}; planned: {expected} ({port})",
 			"find the other router that announces on {segment}"}
 	case "wrong-ipv6-dns":
-		return wording{"{subject} got over IPv6: {observed}; planned: {expected}", "find the other DHCPv6 server on {segment}"}
+		return wording{
+			"{subject} got over IPv6: {observed}; planned: {expected}",
+			"find the other DHCPv6 server on {segment}",
+		}
 	// default gateway
 	case "no-inside-port":
 		return wording{"no appliance has a port for guests on {segment}", "give an appliance a lan port there"}
 	case "no-default-gateway":
 		return wording{"{subject} has no default gateway: {detail}", "check its DHCP lease, or set its static gateway"}
 	case "gateway-silent":
-		return wording{"the default gateway {observed} of {subject} does not answer", "compare it with {expected}, {port}"}
+		return wording{
+			"the default gateway {observed} of {subject} does not answer",
+			"compare it with {expected}, {port}",
+		}
 	case "gateway-twice":
 		return wording{"two machines answer for the default gateway {expected}: {observed}",
 			"change the address of the one that is not the appliance"}
 	case "wrong-gateway":
-		return wording{"the default gateway {detail} of {subject} is {observed}; planned: {expected} ({port})", "set the gateway to {service}"}
+		return wording{
+			"the default gateway {detail} of {subject} is {observed}; planned: {expected} ({port})",
+			"set the gateway to {service}",
+		}
 	// names
 	case "no-dns-server":
 		return wording{"{subject} has no DNS server: {detail}", "let DHCP distribute one, or set a static one"}
 	case "dns-silent":
-		return wording{"the DNS server {by} does not answer {subject}: {detail}", "check that the appliance's DNS server has an upstream one"}
+		return wording{
+			"the DNS server {by} does not answer {subject}: {detail}",
+			"check that the appliance's DNS server has an upstream one",
+		}
 	case "wrong-name":
 		return wording{"the DNS server {by} returns {observed} for {service}; it is {expected}: {detail}",
 			"check where that DNS server forwards to"}
 	// outside
 	case "outside-unreachable":
-		return wording{"{subject} does not reach the test server ({service}): {detail}", "find the cause with `bastion diagnose`"}
+		return wording{
+			"{subject} does not reach the test server ({service}): {detail}",
+			"find the cause with `bastion diagnose`",
+		}
 	case "destination-unreachable":
 		return wording{"{subject} does not reach {observed} ({service}), which the rules allow: {detail}",
 			"find the cause with `bastion diagnose`"}
 	case "not-translated":
-		return wording{"the test server saw {subject}'s own address {observed}: its source was not translated", "find the path that it took"}
+		return wording{
+			"the test server saw {subject}'s own address {observed}: its source was not translated",
+			"find the path that it took",
+		}
 	case "wrong-source":
-		return wording{"the test server saw {subject} ({service}) come from {observed}, not from the WAN address {expected} of {by}",
-			"find the path that bypasses the appliance: another adapter, or a segment that is upstream"}
+		return wording{
+			"the test server saw {subject} ({service}) come from {observed}, not from the WAN address {expected} of {by}",
+			"find the path that bypasses the appliance: another adapter, or a segment that is upstream",
+		}
 	case "denied-service-passes":
 		return wording{"the rules deny {service} from {subject} to outside, but it reaches the test server",
 			"find the rule that allows it, or the path around the appliance"}
@@ -120,7 +152,10 @@ func codes(c Code) wording {
 	case "no-hop":
 		return wording{"no router on the path reports itself: {detail}", "check the guest's default gateway first"}
 	case "wrong-hop":
-		return wording{"the first hop is {observed}; planned: {expected} ({port})", "find the adapter or gateway with that path, and remove it"}
+		return wording{
+			"the first hop is {observed}; planned: {expected} ({port})",
+			"find the adapter or gateway with that path, and remove it",
+		}
 	// bypass, inbound
 	case "bypass":
 		return wording{"{subject} reaches {observed}: {detail}", ""}
@@ -131,8 +166,10 @@ func codes(c Code) wording {
 			"disable the admin page on {port}, or move it to an inside segment"}
 	// segments, port forwards
 	case "allowed-blocked":
-		return wording{"the rules allow {service} from {subject} to {segment}, but {by} does not reach {expected}: {detail}",
-			"check address and default gateway of both guests"}
+		return wording{
+			"the rules allow {service} from {subject} to {segment}, but {by} does not reach {expected}: {detail}",
+			"check address and default gateway of both guests",
+		}
 	case "denied-passes":
 		return wording{"the rules deny {service} from {subject} to {segment}, but {by} reaches {observed}",
 			"find what joins the two segments besides the appliance"}
@@ -153,14 +190,20 @@ func codes(c Code) wording {
 		return wording{"no appliance has a port on {segment}, and no guest there forwards to one",
 			"give an appliance a port there, or move the guest to a segment that has one"}
 	case "sides-joined":
-		return wording{"{port} and {by} are one broadcast domain: {detail}", "give each side its own segment and switch"}
+		return wording{
+			"{port} and {by} are one broadcast domain: {detail}",
+			"give each side its own segment and switch",
+		}
 	case "side-outside":
 		return wording{"{port} is not separated from outside: {detail}", "give each side its own segment and switch"}
 	// duplicates
 	case "duplicate":
 		return wording{"{observed} is used more than once on {segment}: {by}", "give each its own address"}
 	case "duplicate-address":
-		return wording{"{observed} machines answer for {expected} on {segment}", "change the address of the one that is not {subject}"}
+		return wording{
+			"{observed} machines answer for {expected} on {segment}",
+			"change the address of the one that is not {subject}",
+		}
 	}
 	return wording{}
 }
@@ -208,5 +251,6 @@ func (r Reason) fill(text string) string {
 		text = strings.Replace(text, ": {detail}", "", 1)
 	}
 	return strings.NewReplacer("{subject}", r.Subject, "{segment}", r.Segment, "{port}", r.Port, "{by}", r.By, "{service}", r.Service,
-		"{expected}", r.Expected, "{observed}", r.Observed, "{detail}", r.Detail).Replace(text)
+		"{expected}", r.Expected, "{observed}", r.Observed, "{detail}", r.Detail).
+		Replace(text)
 }

@@ -92,7 +92,10 @@ func AskAll(ctx context.Context, s Stage, facts Facts, when Condition, questions
 	out, able := make([]Answer, 0, len(questions)), make([]Question, 0, len(questions))
 	for _, q := range questions {
 		if facts.Asks != nil && !slices.Contains(facts.Asks, q.KindOf()) {
-			out = append(out, Answer{ID: q.ID, Missing: fmt.Sprintf("the %s cannot be asked for %s", facts.Name, q.KindOf())})
+			out = append(
+				out,
+				Answer{ID: q.ID, Missing: fmt.Sprintf("the %s cannot be asked for %s", facts.Name, q.KindOf())},
+			)
 		} else {
 			able = append(able, q)
 		}

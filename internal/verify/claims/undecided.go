@@ -30,10 +30,15 @@ var ruledKinds = []Kind{DNS, Outside, FirstHop, Blocked, Inbound, Published, Seg
 func doubts(p *plan.Plan) []doubt {
 	var out []doubt
 	for _, o := range p.Lab.Open {
-		d := doubt{text: fmt.Sprintf("not decided yet, of %s: %s?", o.Subject, o.Question), names: map[string]bool{}, outward: map[string]bool{},
-			lacking: map[string]bool{}}
+		d := doubt{
+			text:    fmt.Sprintf("not decided yet, of %s: %s?", o.Subject, o.Question),
+			names:   map[string]bool{},
+			outward: map[string]bool{},
+			lacking: map[string]bool{},
+		}
 		_, port := o.Of.(*lab.Port)
-		if d.newcomer = o.Key == "segment" && !port; !d.newcomer && slices.Contains([]string{"segment", "role", "reach", "uplink"}, o.Key) {
+		if d.newcomer = o.Key == "segment" && !port; !d.newcomer &&
+			slices.Contains([]string{"segment", "role", "reach", "uplink"}, o.Key) {
 			d.kinds = []Kind{Expect, NoDuplicates}
 		}
 		switch of := o.Of.(type) {
@@ -126,8 +131,9 @@ func (d *doubt) port(p *plan.Plan, a *plan.Adapter) {
 	}
 	for _, s := range p.Segments {
 		switch {
-		case s == a.Segment && a.Role != lab.WAN, a.Segment.Nowhere() && (a.Role.Inside() || a.Role == "") && s.Port == nil &&
-			s.Reach != lab.Upstream:
+		case s == a.Segment && a.Role != lab.WAN,
+			a.Segment.Nowhere() && (a.Role.Inside() || a.Role == "") && s.Port == nil &&
+				s.Reach != lab.Upstream:
 			d.segment(p, s, false)
 		case a.Segment.Nowhere():
 			d.lacking[s.Name] = true
@@ -169,7 +175,8 @@ func (c *claim) leave(doubts []doubt) {
 	}
 	about := append(r.Names(), c.guests...)
 	for _, d := range doubts {
-		touched := slices.Contains(d.kinds, r.Kind) || d.newcomer && (r.Kind == NoDuplicates || r.Kind == Expect && c.crowd)
+		touched := slices.Contains(d.kinds, r.Kind) ||
+			d.newcomer && (r.Kind == NoDuplicates || r.Kind == Expect && c.crowd)
 		for _, name := range about {
 			touched = touched || d.names[name] || d.outward[name] && slices.Contains(outwardKinds, r.Kind) ||
 				d.ruled[name] && slices.Contains(ruledKinds, r.Kind) || d.lacking[name] && r.Verdict == Broken

@@ -15,7 +15,13 @@ func TestGlossary(t *testing.T) {
 	before := ""
 	for _, w := range Words() {
 		assert.NotEmpty(t, w.Text, w.Name)
-		assert.True(t, strings.HasSuffix(w.Text, ".") || strings.HasSuffix(w.Text, "`"), "%s ends its sentence: %s", w.Name, w.Text)
+		assert.True(
+			t,
+			strings.HasSuffix(w.Text, ".") || strings.HasSuffix(w.Text, "`"),
+			"%s ends its sentence: %s",
+			w.Name,
+			w.Text,
+		)
 		assert.Less(t, before, strings.ToLower(w.Name)+"~", "%s has its place in order", w.Name)
 		if w.Name[0] >= 'a' && w.Name[0] <= 'z' {
 			before = w.Name

@@ -50,7 +50,8 @@ type Answer struct {
 func (m *Model) places(w lab.Who) (list []*plan.Adapter, outside bool) {
 	for _, g := range m.plan.Guests() {
 		for _, a := range g.Adapters {
-			in := w.Kind == lab.WhoAny || w.Kind == lab.WhoSegment && a.Segment.Name == w.Name || w.Kind == lab.WhoGuest && g.Name == w.Name ||
+			in := w.Kind == lab.WhoAny || w.Kind == lab.WhoSegment && a.Segment.Name == w.Name ||
+				w.Kind == lab.WhoGuest && g.Name == w.Name ||
 				w.Kind == lab.WhoPrefix && m.addresses(a).Meets(m.space.Prefixes(w.Prefix))
 			if in && a.Plugged {
 				list = append(list, a)
@@ -209,7 +210,13 @@ func (m *Model) arrive(s *spread, who *plan.Machine, from, to lab.Who, service l
 }
 
 // arriveAt returns the passages that end at a guest's adapter.
-func (m *Model) arriveAt(s *spread, name string, who *plan.Machine, a *plan.Adapter, wanted func(flow) (flow, bool)) []Passage {
+func (m *Model) arriveAt(
+	s *spread,
+	name string,
+	who *plan.Machine,
+	a *plan.Adapter,
+	wanted func(flow) (flow, bool),
+) []Passage {
 	d := m.of[a.Segment]
 	at := m.addresses(a)
 	if path := s.hostile[d]; path != nil && !slices.Contains(path[1:], a.Machine.Name) { // else it was there before
@@ -330,15 +337,21 @@ func (m *Model) concrete(flows []flow, from, to *plan.Adapter) (best Packet, pub
 		far = []netip.Addr{to.Address.Addr(), to.Address6.Addr()}
 	}
 	for _, f := range flows[:min(len(flows), 64)] {
-		s, ok := packetset.AnyService(f.sent.Service, lab.Service{Proto: lab.ICMP}, lab.Service{Proto: lab.TCP, From: 80, To: 80},
-			lab.Service{Proto: lab.TCP, From: 443, To: 443}, lab.Service{Proto: lab.UDP, From: 53, To: 53})
+		s, ok := packetset.AnyService(
+			f.sent.Service,
+			lab.Service{Proto: lab.ICMP},
+			lab.Service{Proto: lab.TCP, From: 80, To: 80},
+			lab.Service{Proto: lab.TCP, From: 443, To: 443},
+			lab.Service{Proto: lab.UDP, From: 53, To: 53},
+		)
 		if !ok {
 			s = lab.Service{Proto: lab.Any}
 		}
 		p := Packet{Protocol: s.Proto, DestinationPort: s.From}
 		for _, family := range []packetset.Line{m.space.IPv4(), m.space.IPv6()} {
 			source, destination := f.sent.Source.And(family), f.sent.Destination.And(family)
-			if p.Source = m.space.Any(source, append(slices.Clone(own), stranger, stranger6)...); !p.Source.IsValid() || len(destination) == 0 {
+			if p.Source = m.space.Any(source, append(slices.Clone(own), stranger, stranger6)...); !p.Source.IsValid() ||
+				len(destination) == 0 {
 				continue
 			}
 			if p.Destination = m.space.Any(destination, far...); !slices.Contains(far, p.Destination) {

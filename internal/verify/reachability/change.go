@@ -39,7 +39,13 @@ func Compare(before, now *plan.Plan) []Change {
 			if len(lets)+len(stops) == 0 && whole && whole2 {
 				continue
 			}
-			c := Change{From: from.String(), To: to.String(), Added: m.Words(lets), Removed: old.Words(stops), Whole: whole && whole2}
+			c := Change{
+				From:    from.String(),
+				To:      to.String(),
+				Added:   m.Words(lets),
+				Removed: old.Words(stops),
+				Whole:   whole && whole2,
+			}
 			switch {
 			case first != nil:
 				c.Path, c.Packet = first.Path, m.one(lets[0], first)
@@ -199,7 +205,8 @@ func (m *Model) sends(w lab.Who) string {
 // address of its segment's pool stands for all that do.
 func (m *Model) takes(w lab.Who) string {
 	g := m.plan.Machine(w.Name)
-	if w.Kind != lab.WhoGuest || len(g.Adapters) != 1 || g.Adapters[0].How != plan.Lease || !g.Adapters[0].Plugged || m.reachedByName(g) {
+	if w.Kind != lab.WhoGuest || len(g.Adapters) != 1 || g.Adapters[0].How != plan.Lease || !g.Adapters[0].Plugged ||
+		m.reachedByName(g) {
 		return w.String()
 	}
 	return "a lease on " + g.Adapters[0].Segment.Name

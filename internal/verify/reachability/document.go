@@ -62,8 +62,15 @@ func (m *Model) MayGoOut(g *plan.Machine) bool {
 // the appliances, outside from a guest that may not go there, from one segment to
 // another past the rules, and to where a sentence says that it never gets.
 func (m *Model) Prove() Document {
-	d := Document{Schema: Schema, Lab: m.plan.Name, Verdict: "holds", Escapes: []EscapeOf{}, Leaves: m.leaves(), Covered: m.Covers(),
-		Assumes: Assumptions}
+	d := Document{
+		Schema:  Schema,
+		Lab:     m.plan.Name,
+		Verdict: "holds",
+		Escapes: []EscapeOf{},
+		Leaves:  m.leaves(),
+		Covered: m.Covers(),
+		Assumes: Assumptions,
+	}
 	partial := false
 	add := func(e *Escape, past, part bool) {
 		if partial = partial || part; e == nil {
@@ -136,7 +143,13 @@ func (m *Model) leaves() []PassageOf {
 			continue
 		}
 		g := s.Adapters[at].Machine
-		list := m.arrive(m.spreadOf(Running, g.Name, s.Adapters[at]), g, lab.Who{}, lab.Who{Kind: lab.WhoOutside}, lab.Service{Proto: lab.Any})
+		list := m.arrive(
+			m.spreadOf(Running, g.Name, s.Adapters[at]),
+			g,
+			lab.Who{},
+			lab.Who{Kind: lab.WhoOutside},
+			lab.Service{Proto: lab.Any},
+		)
 		if len(list) > 0 {
 			out = append(out, m.Told(list[0], s.Name, "outside"))
 		}

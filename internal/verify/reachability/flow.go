@@ -82,7 +82,12 @@ const maxParts = 20_000
 // decide applies those of the rules that speak of flows, the first that matches. It
 // gives what they let pass, what none of them speaks of, and whether the bound on
 // parts was met; parts beyond are not looked at.
-func decide(machine *plan.Machine, rules []packetset.Packets, speak []int, in []flow) (passed, left []flow, whole bool) {
+func decide(
+	machine *plan.Machine,
+	rules []packetset.Packets,
+	speak []int,
+	in []flow,
+) (passed, left []flow, whole bool) {
 	left = make([]flow, 0, len(in))
 	for _, f := range in {
 		if !f.now.Empty() {

@@ -107,7 +107,8 @@ func (m *Model) rewrite(g *gate, in *plan.Adapter, flows []flow) []flow {
 			out = append(out, rest)
 		}
 		first := f.to(g.wan)
-		first.maybe = first.maybe || !first.now.Destination.Meets(g.fixed) && !g.wan.Minus(g.fixed).Within(f.now.Destination)
+		first.maybe = first.maybe ||
+			!first.now.Destination.Meets(g.fixed) && !g.wan.Minus(g.fixed).Within(f.now.Destination)
 		left := []flow{first}
 		for i := range g.machine.Publishes {
 			v := &g.machine.Publishes[i]

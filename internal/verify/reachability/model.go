@@ -85,9 +85,16 @@ func New(p *plan.Plan, witness netip.Addr, named ...netip.Prefix) *Model {
 	if !witness.IsValid() {
 		witness = Witness
 	}
-	m := &Model{plan: p, witness: witness, space: packetset.NewSpace(append(append(boundaries(p), single(witness)), named...)...),
-		spreads: map[string]*spread{}, crossed: map[*plan.Adapter]crossing{}, of: map[*plan.Segment]*domain{},
-		gates: map[*plan.Machine]*gate{}, lines: map[*plan.Segment]packetset.Line{}}
+	m := &Model{
+		plan:    p,
+		witness: witness,
+		space:   packetset.NewSpace(append(append(boundaries(p), single(witness)), named...)...),
+		spreads: map[string]*spread{},
+		crossed: map[*plan.Adapter]crossing{},
+		of:      map[*plan.Segment]*domain{},
+		gates:   map[*plan.Machine]*gate{},
+		lines:   map[*plan.Segment]packetset.Line{},
+	}
 	for _, s := range p.Segments {
 		m.lines[s] = m.space.Prefixes(s.Subnet, s.Subnet6)
 	}
@@ -156,7 +163,10 @@ func (m *Model) join() {
 		tag    int
 	}
 	shared := map[wire]*domain{}
-	forwards := slices.ContainsFunc(m.plan.Segments, func(s *plan.Segment) bool { return s.HostLeg.IsValid() && s.Lab.HostForwards })
+	forwards := slices.ContainsFunc(
+		m.plan.Segments,
+		func(s *plan.Segment) bool { return s.HostLeg.IsValid() && s.Lab.HostForwards },
+	)
 	for _, s := range m.plan.Segments {
 		var d *domain
 		if w := (wire{s.Wire.Uplink(), s.Tag}); w.uplink != "" {
@@ -208,7 +218,11 @@ func (m *Model) gate(a *plan.Machine) *gate {
 		}
 		own, fixed = append(own, may), append(fixed, has)
 	}
-	g.own, g.fixed, g.wan, g.inside = packetset.Join(own...), packetset.Join(fixed...), packetset.Join(wan...), packetset.Join(inside...)
+	g.own, g.fixed, g.wan, g.inside = packetset.Join(
+		own...), packetset.Join(
+		fixed...), packetset.Join(
+		wan...), packetset.Join(
+		inside...)
 	m.ports(g)
 	outside := m.space.All().Minus(g.inside)
 	g.rules = m.ruleSets(a, outside, outside)
@@ -238,7 +252,11 @@ func (m *Model) ruleSets(a *plan.Machine, from, to packetset.Line) []packetset.P
 	out := make([]packetset.Packets, len(a.Rules))
 	for i := range a.Rules {
 		r := &a.Rules[i]
-		out[i] = packetset.Packets{Source: side(r.From, from), Destination: side(r.To, to), Service: packetset.Services(r.Services)}
+		out[i] = packetset.Packets{
+			Source:      side(r.From, from),
+			Destination: side(r.To, to),
+			Service:     packetset.Services(r.Services),
+		}
 	}
 	return out
 }

@@ -169,7 +169,10 @@ func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate
 	d := m.of[e.port.Segment]
 	local := m.network(e.port)
 	hop := m.nextHop(e.port)
-	s.landed = append(s.landed, landing{on: d, by: e.port, flows: e.flows, path: path, away: m.away(d, e, local, hop, free)})
+	s.landed = append(
+		s.landed,
+		landing{on: d, by: e.port, flows: e.flows, path: path, away: m.away(d, e, local, hop, free)},
+	)
 	for _, port := range d.ports {
 		if port.Machine == e.port.Machine {
 			continue

@@ -49,10 +49,30 @@ guests:
 // Every packet of a small world, decided one by one by the plan's own reading of
 // the rules, passes exactly when it is in the sets.
 func TestSetsAgreeWithEachPacket(t *testing.T) {
-	who := []string{"any", "outside", "fen", "quay", "tern", "rail", "10.83.17.0/28", "10.83.33.20", "172.29.70.50", "198.51.100.0/30", "fd00::/8"}
+	who := []string{
+		"any",
+		"outside",
+		"fen",
+		"quay",
+		"tern",
+		"rail",
+		"10.83.17.0/28",
+		"10.83.33.20",
+		"172.29.70.50",
+		"198.51.100.0/30",
+		"fd00::/8",
+	}
 	services := []string{"any", "icmp", "tcp", "udp", "tcp/80", "tcp/79-81", "udp/53", "tcp/1-1023", "tcp/80,udp/53"}
 	sources := []string{"10.83.17.2", "10.83.17.15", "10.83.17.16", "10.83.17.20", "10.83.17.255"}
-	far := []string{"10.83.33.2", "10.83.33.20", "172.29.70.50", "172.29.70.51", "198.51.100.3", "198.51.100.4", "203.0.113.80"}
+	far := []string{
+		"10.83.33.2",
+		"10.83.33.20",
+		"172.29.70.50",
+		"172.29.70.51",
+		"198.51.100.3",
+		"198.51.100.4",
+		"203.0.113.80",
+	}
 	var asked []lab.Service
 	for _, s := range []string{"icmp", "tcp/79", "tcp/80", "tcp/82", "tcp/1024", "udp/53", "udp/54"} {
 		v, err := lab.ParseService(s)
@@ -63,8 +83,11 @@ func TestSetsAgreeWithEachPacket(t *testing.T) {
 		var rules []string
 		for range rapid.IntRange(0, 7).Draw(rt, "rules") {
 			pick := func(list []string) string { return rapid.SampledFrom(list).Draw(rt, "word") }
-			rules = append(rules, fmt.Sprintf("%q", fmt.Sprintf("%s %s from %s to %s", pick([]string{"allow", "allow", "deny", "refuse"}),
-				pick(services), pick(who), pick(who))))
+			rules = append(
+				rules,
+				fmt.Sprintf("%q", fmt.Sprintf("%s %s from %s to %s", pick([]string{"allow", "allow", "deny", "refuse"}),
+					pick(services), pick(who), pick(who))),
+			)
 		}
 		p := planned(t, fmt.Sprintf(two, strings.Join(rules, ", ")))
 		weir := p.Machine("weir")
@@ -79,12 +102,16 @@ func TestSetsAgreeWithEachPacket(t *testing.T) {
 			for _, to := range far {
 				for _, s := range asked {
 					source, destination := netip.MustParseAddr(from), netip.MustParseAddr(to)
-					_, action := weir.Decide(plan.Flow{Source: source, Destination: destination, Proto: s.Proto, Port: s.From})
+					_, action := weir.Decide(
+						plan.Flow{Source: source, Destination: destination, Proto: s.Proto, Port: s.From},
+					)
 					in := false
 					for _, e := range exits {
 						for _, f := range e.flows {
 							in = in || e.port != nil && m.space.Addresses(source).Within(f.sent.Source) &&
-								m.space.Addresses(destination).Within(f.sent.Destination) && packetset.Service(s).Within(f.sent.Service)
+								m.space.Addresses(destination).
+									Within(f.sent.Destination) &&
+								packetset.Service(s).Within(f.sent.Service)
 						}
 					}
 					require.Equal(t, action == lab.Allow, in, "%s from %s to %s by %v", s, from, to, rules)
@@ -98,9 +125,19 @@ func TestSetsAgreeWithEachPacket(t *testing.T) {
 func TestBothVersions(t *testing.T) {
 	p := planned(t, fmt.Sprintf(two, `"deny any from 10.83.17.0/24 to quay", "allow tcp/80 from any to quay"`))
 	m := New(p, netip.Addr{})
-	answer := m.Ask(Running, lab.Who{Kind: lab.WhoGuest, Name: "tern"}, lab.Who{Kind: lab.WhoGuest, Name: "rail"}, lab.Service{Proto: lab.Any})
+	answer := m.Ask(
+		Running,
+		lab.Who{Kind: lab.WhoGuest, Name: "tern"},
+		lab.Who{Kind: lab.WhoGuest, Name: "rail"},
+		lab.Service{Proto: lab.Any},
+	)
 	require.Len(t, answer.Passages, 1)
-	assert.True(t, answer.Passages[0].Packet.Source.Is6() && answer.Passages[0].Packet.Destination.Is6(), "%s", answer.Passages[0].Packet)
+	assert.True(
+		t,
+		answer.Passages[0].Packet.Source.Is6() && answer.Passages[0].Packet.Destination.Is6(),
+		"%s",
+		answer.Passages[0].Packet,
+	)
 	require.Len(t, m.Words(answer.Passages[0].Sets), 1)
 	assert.Contains(t, m.Words(answer.Passages[0].Sets)[0], "tcp/80 from ")
 }
@@ -110,7 +147,10 @@ func TestBothVersions(t *testing.T) {
 func large(segments, guests, rules int, live bool) string {
 	r := rand.New(rand.NewPCG(7, 7))
 	var b strings.Builder
-	fmt.Fprintf(&b, "bastion: 1\nlab: large\nsegments:\n  moor: {reach: upstream, subnet: 172.29.70.0/24, gateway: 172.29.70.1}\n")
+	fmt.Fprintf(
+		&b,
+		"bastion: 1\nlab: large\nsegments:\n  moor: {reach: upstream, subnet: 172.29.70.0/24, gateway: 172.29.70.1}\n",
+	)
 	subnet := func(i int) string { return fmt.Sprintf("10.%d.%d", 100+i/250, i%250) }
 	for i := range segments {
 		fmt.Fprintf(&b, "  s%d: {reach: isolated, subnet: %s.0/24}\n", i, subnet(i))
@@ -139,7 +179,14 @@ func large(segments, guests, rules int, live bool) string {
 		if r.IntN(4) == 0 {
 			to = "outside"
 		}
-		fmt.Fprintf(&b, "      - %s tcp/%d from %s to %s\n", []string{"allow", "deny"}[r.IntN(2)], []int{22, 53, 80, 443, 8080, 8443}[r.IntN(6)], side(k), to)
+		fmt.Fprintf(
+			&b,
+			"      - %s tcp/%d from %s to %s\n",
+			[]string{"allow", "deny"}[r.IntN(2)],
+			[]int{22, 53, 80, 443, 8080, 8443}[r.IntN(6)],
+			side(k),
+			to,
+		)
 	}
 	b.WriteString("guests:\n")
 	for i := range guests {
@@ -172,7 +219,15 @@ func TestMatrixIsEachPair(t *testing.T) {
 		kinds := m.MatrixOfKinds()
 		for _, c := range append(m.Matrix(), kinds.Cells...) {
 			if c.From != c.To {
-				assert.Equal(t, New(p, netip.Addr{}).served(who[c.From], who[c.To]), c.Services, "%s: %s to %s", file, c.From, c.To)
+				assert.Equal(
+					t,
+					New(p, netip.Addr{}).served(who[c.From], who[c.To]),
+					c.Services,
+					"%s: %s to %s",
+					file,
+					c.From,
+					c.To,
+				)
 			}
 		}
 	}
@@ -204,7 +259,12 @@ func ExampleModel_Ask() {
 		return
 	}
 	m := New(p, netip.Addr{})
-	answer := m.Ask(Running, lab.Who{Kind: lab.WhoGuest, Name: "tern"}, lab.Who{Kind: lab.WhoOutside}, lab.Service{Proto: lab.Any})
+	answer := m.Ask(
+		Running,
+		lab.Who{Kind: lab.WhoGuest, Name: "tern"},
+		lab.Who{Kind: lab.WhoOutside},
+		lab.Service{Proto: lab.Any},
+	)
 	for _, x := range answer.Passages {
 		fmt.Println(strings.Join(x.Path, " > "))
 		fmt.Println(x.Packet)

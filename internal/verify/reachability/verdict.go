@@ -52,7 +52,16 @@ func (m *Model) escape(c Condition, g *plan.Machine, reason string) (*Escape, bo
 }
 
 func (m *Model) escapeBy(p Passage, from, to, reason string) *Escape {
-	return &Escape{From: from, To: to, Path: p.Path, Packet: p.Packet, Sender: p.From, Reason: reason, Maybe: p.Maybe, Public: p.Public}
+	return &Escape{
+		From:   from,
+		To:     to,
+		Path:   p.Path,
+		Packet: p.Packet,
+		Sender: p.From,
+		Reason: reason,
+		Maybe:  p.Maybe,
+		Public: p.Public,
+	}
 }
 
 // LeadsOut reports whether anything leads outside at all; a closed range has no
@@ -138,7 +147,10 @@ func (m *Model) Sides(a *plan.Machine) []Shared {
 		}
 		root := x.Segment.Wire.Root()
 		if x.Role != lab.WAN && x.Segment.Reach == lab.Isolated && root != x.Segment && root.Wire.LeavesHost() {
-			out = append(out, Shared{x, x, x.Segment.Name + " is a tag on the wire of " + root.Name + ", which is upstream"})
+			out = append(
+				out,
+				Shared{x, x, x.Segment.Name + " is a tag on the wire of " + root.Name + ", which is upstream"},
+			)
 		}
 	}
 	return out
@@ -218,8 +230,10 @@ func (m *Model) AdminOutside(a *plan.Machine) []*plan.Adapter {
 	var out []*plan.Adapter
 	for _, x := range a.Adapters {
 		d := m.of[x.Segment]
-		onWAN := x.Role == lab.WAN || slices.ContainsFunc(a.WAN(), func(w *plan.Adapter) bool { return m.of[w.Segment] == d })
-		if !x.Plugged || !onWAN || !d.leadsOut() || m.gates[a].transparent && x.Role != lab.Manage || a.Appliance.Kind == "one-armed" {
+		onWAN := x.Role == lab.WAN ||
+			slices.ContainsFunc(a.WAN(), func(w *plan.Adapter) bool { return m.of[w.Segment] == d })
+		if !x.Plugged || !onWAN || !d.leadsOut() || m.gates[a].transparent && x.Role != lab.Manage ||
+			a.Appliance.Kind == "one-armed" {
 			continue
 		}
 		if slices.ContainsFunc(m.answered(x), func(p packetset.Packets) bool { return m.showsAdmin(a, p) }) {

@@ -47,7 +47,13 @@ func merged(sets []packetset.Packets) []packetset.Packets {
 				continue
 			}
 			n := &next[i]
-			n.Source, n.Destination, n.Service = n.Source.Union(s.Source), n.Destination.Union(s.Destination), n.Service.Union(s.Service)
+			n.Source, n.Destination, n.Service = n.Source.Union(
+				s.Source,
+			), n.Destination.Union(
+				s.Destination,
+			), n.Service.Union(
+				s.Service,
+			)
 		}
 		out = next
 	}

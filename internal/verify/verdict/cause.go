@@ -29,7 +29,15 @@ func causes(list []claims.Result, found []check.Finding) []Cause {
 	taken := map[string]bool{}
 	var out []Cause
 	for _, f := range found {
-		c := Cause{Code: f.Code, Subject: f.Subject, Message: f.Message, Remedy: f.Remedy, File: f.At.File, Line: f.At.Line, Explains: []string{}}
+		c := Cause{
+			Code:     f.Code,
+			Subject:  f.Subject,
+			Message:  f.Message,
+			Remedy:   f.Remedy,
+			File:     f.At.File,
+			Line:     f.At.Line,
+			Explains: []string{},
+		}
 		for _, r := range list {
 			if r.Verdict != claims.Holds && r.Follows == "" && !taken[r.ID] && explained(f, r) {
 				taken[r.ID] = true
@@ -70,7 +78,8 @@ func rank(c Cause) int {
 // take counts a claim, and what follows from it, among those that the cause explains.
 func (c *Cause) take(r claims.Result, follow []string) {
 	c.Claim = cmp.Or(c.Claim, r.ID)
-	if outward := r.Kind == claims.NoBypass || r.Kind == claims.Blocked; outward && len(r.Escapes) > 0 && c.Bypass == nil {
+	if outward := r.Kind == claims.NoBypass || r.Kind == claims.Blocked; outward && len(r.Escapes) > 0 &&
+		c.Bypass == nil {
 		c.Bypass = r.Escapes[0].Path
 	}
 	c.Explains = append(append(c.Explains, r.ID), follow...)

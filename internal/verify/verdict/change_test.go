@@ -40,7 +40,11 @@ func TestChanges(t *testing.T) {
 func TestWhoDiffers(t *testing.T) {
 	for stage, want := range map[string]string{claims.Rehearsed: "this is a fault of the program", "kernel": "the running lab differs from the file",
 		claims.FieldStage: "the running lab differs from the file"} {
-		d := Document{Stage: stage, Claims: []claims.Result{{Verdict: claims.Broken}}, Proof: claims.Proof{Disagree: []string{"newt.blocked: it got out"}}}
+		d := Document{
+			Stage:  stage,
+			Claims: []claims.Result{{Verdict: claims.Broken}},
+			Proof:  claims.Proof{Disagree: []string{"newt.blocked: it got out"}},
+		}
 		assert.Contains(t, d.Summary(), want, stage)
 	}
 }

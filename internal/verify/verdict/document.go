@@ -27,7 +27,11 @@ func ReadDocument(data []byte) (Document, error) {
 		}
 		seen[r.ID] = true
 		if r.Verdict != claims.Holds && r.Verdict != claims.Broken && r.Verdict != claims.Unknown {
-			return Document{}, fmt.Errorf("its claim %s has the verdict %q; valid: holds, broken, unknown", r.ID, r.Verdict)
+			return Document{}, fmt.Errorf(
+				"its claim %s has the verdict %q; valid: holds, broken, unknown",
+				r.ID,
+				r.Verdict,
+			)
 		}
 	}
 	return d, nil

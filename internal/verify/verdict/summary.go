@@ -80,7 +80,8 @@ func (d Document) checks() string {
 func (d Document) bypassing() string {
 	var names []string
 	for _, r := range d.Claims {
-		if r.Kind == claims.NoBypass && r.Verdict == claims.Broken && len(r.Escapes) > 0 && !slices.Contains(names, r.Guest) {
+		if r.Kind == claims.NoBypass && r.Verdict == claims.Broken && len(r.Escapes) > 0 &&
+			!slices.Contains(names, r.Guest) {
 			names = append(names, r.Guest)
 		}
 	}

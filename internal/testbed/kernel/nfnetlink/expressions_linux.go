@@ -50,7 +50,15 @@ func (e *expressions) load(base expr.PayloadBase, offset, length uint32) {
 
 // mask keeps the bits of register 1 that are set in data.
 func (e *expressions) mask(data []byte) {
-	e.add(&expr.Bitwise{SourceRegister: 1, DestRegister: 1, Len: uint32(len(data)), Mask: data, Xor: make([]byte, len(data))})
+	e.add(
+		&expr.Bitwise{
+			SourceRegister: 1,
+			DestRegister:   1,
+			Len:            uint32(len(data)),
+			Mask:           data,
+			Xor:            make([]byte, len(data)),
+		},
+	)
 }
 
 func (e *expressions) match(m ruleset.Match) error {
@@ -383,7 +391,8 @@ func (e *expressions) intervals(list []netip.Prefix, size uint32, not bool) erro
 		}
 		last = p
 		end := lastOf(p).Next()
-		if n := len(elements); n > 0 && elements[n-1].IntervalEnd && string(elements[n-1].Key) == string(p.Addr().AsSlice()) {
+		if n := len(elements); n > 0 && elements[n-1].IntervalEnd &&
+			string(elements[n-1].Key) == string(p.Addr().AsSlice()) {
 			elements = elements[:n-1] // the two are one run
 		} else {
 			elements = append(elements, nftables.SetElement{Key: p.Addr().AsSlice()})

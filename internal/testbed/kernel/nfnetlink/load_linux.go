@@ -41,7 +41,9 @@ func Load(c *nftables.Conn, t *ruleset.Table) error {
 			if h.Drop {
 				policy = nftables.ChainPolicyDrop
 			}
-			chain.Type, chain.Hooknum, chain.Priority, chain.Policy = nftables.ChainType(h.Type), hooks[h.At], &priority, &policy
+			chain.Type, chain.Hooknum, chain.Priority, chain.Policy = nftables.ChainType(
+				h.Type,
+			), hooks[h.At], &priority, &policy
 		}
 		chains[x.Name] = c.AddChain(chain)
 	}

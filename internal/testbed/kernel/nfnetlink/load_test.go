@@ -129,8 +129,22 @@ func TestWhatCannotBeLoaded(t *testing.T) {
 	for _, m := range []ruleset.Match{ruleset.In{"nowhere"}, ruleset.In{"long"}, ruleset.Address{}, ruleset.State{"odd"}, ruleset.TCPSYN{},
 		ruleset.Proto{"gre"}, ruleset.Ports{Proto: lab.ICMP}, ruleset.Message{Types: []string{"odd"}}, ruleset.EtherType{Name: "arp"}, ruleset.Address{
 			Prefixes: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("fd00::/8")}}} {
-		err := Load(&nftables.Conn{}, &ruleset.Table{Family: ruleset.Inet, Name: "t", Ports: []ruleset.Port{{Name: "long", Device: "averyveryverylongname"}},
-			Chains: []*ruleset.Chain{{Name: "c", Rules: []ruleset.Rule{{Matches: []ruleset.Match{m}, Actions: []ruleset.Action{ruleset.Accept{}}}}}}})
+		err := Load(
+			&nftables.Conn{},
+			&ruleset.Table{
+				Family: ruleset.Inet,
+				Name:   "t",
+				Ports:  []ruleset.Port{{Name: "long", Device: "averyveryverylongname"}},
+				Chains: []*ruleset.Chain{
+					{
+						Name: "c",
+						Rules: []ruleset.Rule{
+							{Matches: []ruleset.Match{m}, Actions: []ruleset.Action{ruleset.Accept{}}},
+						},
+					},
+				},
+			},
+		)
 		assert.ErrorContains(t, err, "chain c", "%#v", m)
 	}
 	assert.Error(t, Load(&nftables.Conn{}, &ruleset.Table{Family: ruleset.Bridge, Name: "t"}))

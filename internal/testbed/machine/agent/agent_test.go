@@ -67,7 +67,10 @@ func far(t *testing.T, answer func(q request) []reply) (*Client, func(...reply))
 }
 
 func question(id string) stage.Request {
-	return stage.Request{Question: claims.Question{ID: id, Ask: claims.AskAddress{At: claims.Ref{Machine: "heron", Adapter: 1}}}, Payload: id}
+	return stage.Request{
+		Question: claims.Question{ID: id, Ask: claims.AskAddress{At: claims.Ref{Machine: "heron", Adapter: 1}}},
+		Payload:  id,
+	}
 }
 
 // What comes early is told at once and what comes late when it is queried; what does not
@@ -77,8 +80,14 @@ func TestQuestions(t *testing.T) {
 		got := func(id string) *claims.Answer { return &claims.Answer{ID: id, Got: claims.GotAddress{}} }
 		switch q.Do {
 		case "ask":
-			return []reply{{Number: q.Number, Answer: got("a")}, {Number: q.Number, Answer: got("a")}, {Number: q.Number, Answer: got("z")},
-				{Number: q.Number, Early: true}, {Number: q.Number, Answer: got("b")}, {Number: q.Number, Done: true}}
+			return []reply{
+				{Number: q.Number, Answer: got("a")},
+				{Number: q.Number, Answer: got("a")},
+				{Number: q.Number, Answer: got("z")},
+				{Number: q.Number, Early: true},
+				{Number: q.Number, Answer: got("b")},
+				{Number: q.Number, Done: true},
+			}
 		case "introduce":
 			return []reply{{Number: q.Number, Done: true, Error: "no packet filter"}}
 		}
@@ -88,7 +97,12 @@ func TestQuestions(t *testing.T) {
 	tell := func(a claims.Answer) { told = append(told, a.ID+a.Missing) }
 	late := c.Ask(t.Context(), claims.Witness{}, []stage.Request{question("a"), question("b"), question("c")}, tell)
 	assert.Equal(t, []string{"a"}, told)
-	assert.ErrorContains(t, c.Introduce(t.Context(), true), "no packet filter", "others are served while something is late")
+	assert.ErrorContains(
+		t,
+		c.Introduce(t.Context(), true),
+		"no packet filter",
+		"others are served while something is late",
+	)
 	late(tell)
 	assert.Equal(t, []string{"a", "b", "cthe machine did not answer that"}, told)
 	late(tell)

@@ -25,7 +25,9 @@ func Alone(program []byte) error {
 	}
 	for _, p := range f.Progs {
 		if p.Type == elf.PT_INTERP {
-			return errors.New("this build needs libraries of this machine; use one that is linked statically (CGO_ENABLED=0)")
+			return errors.New(
+				"this build needs libraries of this machine; use one that is linked statically (CGO_ENABLED=0)",
+			)
 		}
 	}
 	return nil

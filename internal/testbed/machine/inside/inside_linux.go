@@ -59,7 +59,8 @@ func loadModules(folder string) error {
 		}
 		err = unix.FinitModule(int(f.Fd()), "", 0)
 		f.Close()
-		if err != nil && !errors.Is(err, unix.EEXIST) && !errors.Is(err, unix.ENODEV) { // there already, or nothing here for it
+		if err != nil && !errors.Is(err, unix.EEXIST) &&
+			!errors.Is(err, unix.ENODEV) { // there already, or nothing here for it
 			return fmt.Errorf("load %s: %w", filepath.Base(name), err)
 		}
 		_ = os.Remove(name) // its memory is better used

@@ -29,18 +29,78 @@ var common = sync.OnceValue(func() layout {
 // changed places.
 var signs = sync.OnceValue(func() map[string]layout {
 	return map[string]layout{
-		"us": {"1": "1!", "2": "2@", "3": "3#", "4": "4$", "5": "5%", "6": "6^", "7": "7&", "8": "8*", "9": "9(", "0": "0)", "minus": "-_",
-			"equal":        "=+",
-			"bracket_left": "[{", "bracket_right": "]}", "semicolon": ";:", "apostrophe": "'\"", "grave_accent": "`~", "backslash": "\\|",
-			"comma": ",<", "dot": ".>", "slash": "/?"},
-		"gb": {"1": "1!", "2": "2\"", "3": "3£", "4": "4$", "5": "5%", "6": "6^", "7": "7&", "8": "8*", "9": "9(", "0": "0)", "minus": "-_",
-			"equal":        "=+",
-			"bracket_left": "[{", "bracket_right": "]}", "semicolon": ";:", "apostrophe": "'@", "grave_accent": "`¬", "backslash": "#~",
-			"less":  "\\|",
-			"comma": ",<", "dot": ".>", "slash": "/?"},
-		"de": {"1": "1!", "2": "2\"", "3": "3§", "4": "4$", "5": "5%", "6": "6&", "7": "7/{", "8": "8([", "9": "9)]", "0": "0=}", "minus": "ß?\\",
-			"bracket_left": "üÜ", "bracket_right": "+*~", "semicolon": "öÖ", "apostrophe": "äÄ", "backslash": "#'", "less": "<>|",
-			"comma": ",;", "dot": ".:", "slash": "-_", "q": "qQ@", "y": "zZ", "z": "yY"},
+		"us": {
+			"1":             "1!",
+			"2":             "2@",
+			"3":             "3#",
+			"4":             "4$",
+			"5":             "5%",
+			"6":             "6^",
+			"7":             "7&",
+			"8":             "8*",
+			"9":             "9(",
+			"0":             "0)",
+			"minus":         "-_",
+			"equal":         "=+",
+			"bracket_left":  "[{",
+			"bracket_right": "]}",
+			"semicolon":     ";:",
+			"apostrophe":    "'\"",
+			"grave_accent":  "`~",
+			"backslash":     "\\|",
+			"comma":         ",<",
+			"dot":           ".>",
+			"slash":         "/?",
+		},
+		"gb": {
+			"1":             "1!",
+			"2":             "2\"",
+			"3":             "3£",
+			"4":             "4$",
+			"5":             "5%",
+			"6":             "6^",
+			"7":             "7&",
+			"8":             "8*",
+			"9":             "9(",
+			"0":             "0)",
+			"minus":         "-_",
+			"equal":         "=+",
+			"bracket_left":  "[{",
+			"bracket_right": "]}",
+			"semicolon":     ";:",
+			"apostrophe":    "'@",
+			"grave_accent":  "`¬",
+			"backslash":     "#~",
+			"less":          "\\|",
+			"comma":         ",<",
+			"dot":           ".>",
+			"slash":         "/?",
+		},
+		"de": {
+			"1":             "1!",
+			"2":             "2\"",
+			"3":             "3§",
+			"4":             "4$",
+			"5":             "5%",
+			"6":             "6&",
+			"7":             "7/{",
+			"8":             "8([",
+			"9":             "9)]",
+			"0":             "0=}",
+			"minus":         "ß?\\",
+			"bracket_left":  "üÜ",
+			"bracket_right": "+*~",
+			"semicolon":     "öÖ",
+			"apostrophe":    "äÄ",
+			"backslash":     "#'",
+			"less":          "<>|",
+			"comma":         ",;",
+			"dot":           ".:",
+			"slash":         "-_",
+			"q":             "qQ@",
+			"y":             "zZ",
+			"z":             "yY",
+		},
 	}
 })
 
@@ -113,14 +173,52 @@ func (k Keyboard) Typed(texts []string) (out []Press, err error) {
 
 // named are the keys that people name otherwise than QEMU.
 var named = sync.OnceValue(func() map[string]string {
-	return map[string]string{"enter": "ret", "escape": "esc", "space": "spc", "del": "delete", "pageup": "pgup", "pagedown": "pgdn",
-		"control": "ctrl", "win": "meta_l"}
+	return map[string]string{
+		"enter":    "ret",
+		"escape":   "esc",
+		"space":    "spc",
+		"del":      "delete",
+		"pageup":   "pgup",
+		"pagedown": "pgdn",
+		"control":  "ctrl",
+		"win":      "meta_l",
+	}
 })
 
 // others are the keys without a character that may be named.
-var others = []string{"ret", "esc", "tab", "spc", "backspace", "delete", "insert", "home", "end", "pgup", "pgdn", "up", "down", "left",
-	"right", "shift",
-	"ctrl", "alt", "meta_l", "f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f10", "f11", "f12"}
+var others = []string{
+	"ret",
+	"esc",
+	"tab",
+	"spc",
+	"backspace",
+	"delete",
+	"insert",
+	"home",
+	"end",
+	"pgup",
+	"pgdn",
+	"up",
+	"down",
+	"left",
+	"right",
+	"shift",
+	"ctrl",
+	"alt",
+	"meta_l",
+	"f1",
+	"f2",
+	"f3",
+	"f4",
+	"f5",
+	"f6",
+	"f7",
+	"f8",
+	"f9",
+	"f10",
+	"f11",
+	"f12",
+}
 
 // Named returns what is pressed for keys by name, together with a hyphen between them, as
 // enter, f2 or ctrl-alt-delete.
@@ -132,7 +230,10 @@ func Named(text string) (Press, error) {
 		}
 		one := len(name) == 1 && strings.Contains(letters+"0123456789", name)
 		if !one && !slices.Contains(others, name) {
-			return nil, fmt.Errorf("no key is named %q; there are enter, escape, tab, up, f1 and the like, together as ctrl-alt-delete", name)
+			return nil, fmt.Errorf(
+				"no key is named %q; there are enter, escape, tab, up, f1 and the like, together as ctrl-alt-delete",
+				name,
+			)
 		}
 		out = append(out, name)
 	}

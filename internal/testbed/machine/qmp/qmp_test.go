@@ -62,12 +62,21 @@ func TestTalk(t *testing.T) {
 	c, events := peer(t, func(command string, id int, args json.RawMessage) []string {
 		switch command {
 		case "query-status":
-			return []string{`{"event": "STOP", "data": {}}`, reply(id+100, `{"status": "not ours"}`), reply(id, `{"status": "paused"}`)}
+			return []string{
+				`{"event": "STOP", "data": {}}`,
+				reply(id+100, `{"status": "not ours"}`),
+				reply(id, `{"status": "paused"}`),
+			}
 		case "human-monitor-command":
 			return []string{reply(id, `"portb[0x03d5] = 0x1f"`)}
 		case "query-jobs":
 			if rounds++; rounds < 3 {
-				return []string{reply(id, `[{"id": "save", "status": "running"}, {"id": "other", "status": "concluded", "error": "not ours"}]`)}
+				return []string{
+					reply(
+						id,
+						`[{"id": "save", "status": "running"}, {"id": "other", "status": "concluded", "error": "not ours"}]`,
+					),
+				}
 			}
 			return []string{reply(id, `[{"id": "save", "status": "concluded", "error": "no room"}]`)}
 		case "job-dismiss":
@@ -75,7 +84,9 @@ func TestTalk(t *testing.T) {
 		case "die":
 			return nil
 		}
-		return []string{`{"id": ` + string(rune('0'+id)) + `, "error": {"class": "GenericError", "desc": "no such thing"}}`}
+		return []string{
+			`{"id": ` + string(rune('0'+id)) + `, "error": {"class": "GenericError", "desc": "no such thing"}}`,
+		}
 	})
 	var now struct {
 		Status string `json:"status"`

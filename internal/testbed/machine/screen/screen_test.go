@@ -30,8 +30,14 @@ func memoryOf(lines []string, columns, start int) []byte {
 
 func registers(columns, rows, height, start int) map[byte]byte {
 	lines := rows*height - 1
-	return map[byte]byte{0x01: byte(columns - 1), 0x07: byte(lines>>8&1)<<1 | byte(lines>>9&1)<<6, 0x09: byte(height-1) | 0x40,
-		0x0c: byte(start >> 8), 0x0d: byte(start), 0x12: byte(lines)}
+	return map[byte]byte{
+		0x01: byte(columns - 1),
+		0x07: byte(lines>>8&1)<<1 | byte(lines>>9&1)<<6,
+		0x09: byte(height-1) | 0x40,
+		0x0c: byte(start >> 8),
+		0x0d: byte(start),
+		0x12: byte(lines),
+	}
 }
 
 // Text mode is read wherever the display begins, also past the end of its memory.
