@@ -3,12 +3,13 @@ package cli
 import (
 	"fmt"
 	"net/netip"
-	"openbastion/internal/classroom/bundle"
-	"openbastion/internal/model/plan"
-	"openbastion/internal/testbed/field"
 	"os"
 	"path/filepath"
 	"strings"
+
+	"openbastion/internal/classroom/bundle"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/testbed/field"
 )
 
 // planFor writes the plan that is carried into a guest.

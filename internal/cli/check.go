@@ -16,7 +16,9 @@ import (
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/sanitize"
 	"openbastion/internal/render/sarif"
+	"openbastion/internal/simulator"
 	"openbastion/internal/verify/check"
+	"openbastion/internal/verify/verdict"
 )
 
 func (a *app) check() *cobra.Command {
@@ -60,7 +62,7 @@ tells more. What is meant to be so is written under accept: in the lab file.`,
 			list := chosen(all, only, except)
 			check.Offer(p, a.texts[file], day, all, list)
 			if mend {
-				return a.mend(file, list, yes)
+				return a.mend(file, p, list, yes)
 			}
 			if err := a.showFindings(p, list, form, file); err != nil {
 				return err
@@ -83,6 +85,9 @@ tells more. What is meant to be so is written under accept: in the lab file.`,
 	f.BoolVar(&yes, "yes", false, "with --mend: do not ask")
 	return c
 }
+
+// simulated returns the verdict of a rehearsal.
+func simulated(p *plan.Plan) verdict.Document { return verdict.Finish(p, simulator.New(p).Outcome()) }
 
 func knownCode(code string) error {
 	if _, ok := check.Lookup(code); ok {
@@ -229,15 +234,20 @@ func (a *app) agreed(question string) bool {
 }
 
 // mend shows what the mechanical mends change, asks on a terminal, and writes.
-func (a *app) mend(file string, list []check.Finding, yes bool) error {
+func (a *app) mend(file string, p *plan.Plan, list []check.Finding, yes bool) error {
 	data, err := a.text(file)
 	if err != nil {
 		return err
 	}
+	before := simulated(p)
+	list = check.Harmless(data, list, func(mended []byte) bool {
+		changed, err := a.planOf(file, mended)
+		return err != nil || verdict.Worse(before, simulated(changed))
+	})
 	mended, n := check.Mend(data, list)
 	s := a.screen()
 	for _, f := range list {
-		if len(f.Lines) == 0 && f.Accepted == "" {
+		if !f.Mechanical() && f.Accepted == "" {
 			s.line(s.paint(strong, "left: "), f.Code, " ", f.Subject, ": ", f.Remedy)
 		}
 	}

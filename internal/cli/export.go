@@ -59,6 +59,10 @@ func (a *app) export() *cobra.Command {
 				}
 				kind.Files = func(p *plan.Plan) ([]fileset.File, error) { return seed.FilesWith(p, carried) }
 			}
+			if seg := p.Undetermined(); seg != nil && kind.Addressed() {
+				return failure{exitUsage, "the network of " + seg.Name + " is unknown, and " + kind.Name + " needs it",
+					"write its subnet:, or run bastion survey --write on the host that runs the lab"}
+			}
 			files, err := kind.Files(p)
 			if err != nil {
 				return usage("%s", err)

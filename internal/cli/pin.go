@@ -38,13 +38,7 @@ func (a *app) rewrite(file string, old, changed []byte, n int) error {
 
 // replan makes sure that a changed lab file can still be planned.
 func (a *app) replan(file string, changed []byte) error {
-	l, err := lab.Read(file, changed)
-	if err == nil {
-		if err = a.profiles(l, file); err == nil {
-			_, err = plan.Build(l)
-		}
-	}
-	if err != nil {
+	if _, err := a.planOf(file, changed); err != nil {
 		return failure{
 			exitUsage,
 			fmt.Sprintf("%s is unchanged: the change would make it invalid: %v", file, err),
@@ -79,4 +73,16 @@ func added(a, b []byte) []string {
 		out = append(out, string(l))
 	}
 	return out
+}
+
+// planOf plans a changed text of a lab file.
+func (a *app) planOf(file string, text []byte) (*plan.Plan, error) {
+	l, err := lab.Read(file, text)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.profiles(l, file); err != nil {
+		return nil, err
+	}
+	return plan.Build(l)
 }

@@ -222,7 +222,7 @@ func wireTables(p *plan.Plan) []section {
 			on += fmt.Sprintf(", tag %d", seg.Tag)
 		}
 		free := grouped(seg.Free())
-		if seg.Assumed {
+		if seg.Unknown() {
 			free = ""
 		}
 		t.add(segmentCell(seg), on, subnetText(seg), gatewayOf(seg), free,
@@ -232,7 +232,7 @@ func wireTables(p *plan.Plan) []section {
 }
 
 func gatewayOf(seg *plan.Segment) string {
-	if !seg.Gateway.IsValid() || seg.Assumed && !seg.Lab.Gateway.IsValid() {
+	if !seg.KnownGateway().IsValid() {
 		return ""
 	}
 	planned := seg.Port != nil && seg.Port.Planned || seg.Reach == lab.Upstream && !seg.Lab.Gateway.IsValid()
@@ -290,14 +290,14 @@ func addressTables(p *plan.Plan) []section {
 	book := table{head: []string{"name", "segment", "address", "how", "gateway"}}
 	for _, ad := range p.Adapters {
 		address := ad.Shown()
-		if ad.Address.IsValid() {
+		if ad.Address.IsValid() && !ad.Unknown() {
 			address = starred(address, ad.Planned)
 		}
 		if ad.Address6.IsValid() {
 			address += " " + starred(ad.Address6.String(), true)
 		}
 		gateway := ""
-		if ad.Gateway.IsValid() {
+		if ad.KnownGateway().IsValid() {
 			gateway = ad.Gateway.String()
 		}
 		book.add(ad.Machine.Name, segmentCell(ad.Segment), address, string(ad.How), gateway)
@@ -317,10 +317,10 @@ func addressTables(p *plan.Plan) []section {
 		}
 		pool := ""
 		if seg.Port != nil && seg.Port.Leases != nil {
-			pool = starred(seg.Port.Leases.Pool.String(), seg.Port.Leases.Planned)
+			pool = starred(seg.Port.PoolText(), seg.Port.Leases.Planned)
 		}
 		n := seg.Subnet
-		if seg.Assumed {
+		if seg.Unknown() {
 			continue
 		}
 		nets.add(segmentCell(seg), subnetText(seg), subnet.Mask(n.Bits()), subnet.Wildcard(n.Bits()))
@@ -353,7 +353,7 @@ func leaseTables(p *plan.Plan) []section {
 		t.add(
 			segmentCell(ad.Segment),
 			ad.Machine.Name,
-			starred(v.Pool.String(), v.Planned),
+			starred(ad.PoolText(), v.Planned),
 			v.Router.String(),
 			strings.Join(dns, " "),
 			v.Domain,

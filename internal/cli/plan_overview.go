@@ -126,7 +126,7 @@ func addressed(a *plan.Adapter) string {
 	if a.How == plan.Lease {
 		text = "DHCP"
 	}
-	if a.Address.IsValid() {
+	if a.Address.IsValid() && !a.Unknown() {
 		text = starred(a.Address.String(), a.Planned)
 		if a.How == plan.Reservation {
 			text += ", reserved"
@@ -140,7 +140,7 @@ func addressed(a *plan.Adapter) string {
 
 func gatewayText(a *plan.Adapter) string {
 	switch {
-	case a.Gateway.IsValid() && a.How == plan.Static:
+	case a.KnownGateway().IsValid() && a.How == plan.Static:
 		return a.Gateway.String()
 	case a.Guest != nil && a.How != plan.Static:
 		return "DHCP"
@@ -154,7 +154,7 @@ func subnetText(seg *plan.Segment) string {
 	switch {
 	case !seg.Subnet.IsValid():
 		return ""
-	case seg.Assumed:
+	case seg.Unknown():
 		return "unknown"
 	}
 	return starred(seg.Subnet.String(), seg.Planned)
@@ -164,7 +164,7 @@ func subnetText(seg *plan.Segment) string {
 func served(seg *plan.Segment) string {
 	switch {
 	case seg.Port != nil && seg.Port.Leases != nil:
-		return starred(seg.Port.Leases.Pool.String(), seg.Port.Leases.Planned) + ", from " + seg.Port.Machine.Name
+		return starred(seg.Port.PoolText(), seg.Port.Leases.Planned) + ", from " + seg.Port.Machine.Name
 	case seg.HostPool != nil:
 		return starred(seg.HostPool.String(), true) + ", from the host"
 	}

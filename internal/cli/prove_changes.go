@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+
 	"openbastion/internal/api"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/verify/claims"

@@ -3,6 +3,10 @@ package cli
 import (
 	"fmt"
 	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
 	"openbastion/internal/api"
 	"openbastion/internal/diagnose/mistakes"
 	"openbastion/internal/model/plan"
@@ -10,9 +14,6 @@ import (
 	"openbastion/internal/verify/check"
 	"openbastion/internal/verify/claims"
 	"openbastion/internal/verify/reachability"
-	"slices"
-	"strings"
-	"time"
 )
 
 // maxRehearsed is how many misplacements are rehearsed to tell who would notice.

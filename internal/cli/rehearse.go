@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -262,12 +263,24 @@ func showMatrix(s *screen, doc verdict.Document) {
 		t.head = append(t.head, string(k))
 	}
 	hidden := 0
-	for _, r := range rows {
-		if len(rows) > maxRows && r.Sound {
+	for i := 0; i < len(rows); {
+		r := rows[i]
+		alike := 1
+		for i+alike < len(rows) && maps.Equal(rows[i+alike].Verdicts, r.Verdicts) {
+			alike++
+		}
+		name := r.Guest
+		if alike > mostAlike {
+			name = fmt.Sprintf("%s … %s (%d)", r.Guest, rows[i+alike-1].Guest, alike)
+		} else {
+			alike = 1
+		}
+		i += alike
+		if len(rows) > maxRows && r.Sound && alike == 1 {
 			hidden++
 			continue
 		}
-		cells := []any{r.Guest}
+		cells := []any{name}
 		for _, k := range claims.GuestKinds {
 			c := cell{}
 			if v, ok := r.Verdicts[k]; ok {

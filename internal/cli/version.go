@@ -1,8 +1,9 @@
 package cli
 
 import (
-	"openbastion/internal/api"
 	"runtime"
+
+	"openbastion/internal/api"
 
 	"github.com/spf13/cobra"
 )

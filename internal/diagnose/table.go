@@ -55,7 +55,8 @@ var symptomWords = sync.OnceValue(func() map[Kind]string {
 		Admin:    "admin page", IPv6: "router over IPv6", Renew: "address after a renewal", Across: "guest of another segment",
 		Adapters: "number of adapters",
 		Hardware: "MAC address", How: "method of addressing", Log: "the appliance's log", Stopped: "denied traffic", Console: "console",
-		Published: "published, from outside", Inside: "published service, inside", Inbound: "admin page, from outside", Host: "the host on its segment"}
+		Published: "published, from outside", Inside: "published service, inside", Inbound: "admin page, from outside",
+		Host: "the host on its segment"}
 })
 
 // follows are looks that say no more once another one at the same machine fails.

@@ -31,6 +31,11 @@ type Kind struct {
 	Files func(*plan.Plan) ([]fileset.File, error)
 }
 
+// Addressed reports whether files of the kind set addresses on a machine.
+func (k Kind) Addressed() bool {
+	return slices.Contains([]string{"nft", "seed", "leases", "zone", "hosts", "yang"}, k.Name)
+}
+
 // Kinds returns all of them, in the order in which help lists them.
 func Kinds() []Kind {
 	one := func(make func(*plan.Plan) fileset.File) func(*plan.Plan) ([]fileset.File, error) {
@@ -113,7 +118,7 @@ func pack(list []*plan.Machine) *ovf.Package {
 		for _, a := range m.Own() {
 			if seg := a.Segment; !seen[seg.Name] && !seg.Nowhere() {
 				seen[seg.Name] = true
-				about := fmt.Sprintf("%s, %s", seg.Reach, seg.Subnet)
+				about := fmt.Sprintf("%s, %s", seg.Reach, seg.SubnetText())
 				if seg.Tag != 0 {
 					about += fmt.Sprintf(", tag %d on %s", seg.Tag, seg.Wire.Name)
 				}

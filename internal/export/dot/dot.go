@@ -27,7 +27,7 @@ func Graph(p *plan.Plan) fileset.File {
 			color = "#0a62c0"
 			fmt.Fprintf(&b, "  outside -- %s\n", q("segment "+s.Name))
 		}
-		label := s.Name + "\n" + s.Subnet.String()
+		label := s.Name + "\n" + s.SubnetText()
 		if s.Tag != 0 {
 			label += fmt.Sprintf("\ntag %d on %s", s.Tag, s.Wire.Name)
 		}

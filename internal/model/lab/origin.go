@@ -36,6 +36,9 @@ const Undecided = later
 // question is what a key leaves open.
 type question struct{ key, text string }
 
+// Written reports whether the file gives the key of an object.
+func Written(o Object, key string) bool { return o.origin().Has(key) }
+
 // Later reports whether the file says that the key's value is decided later.
 func (s *Origin) Later(key string) bool {
 	return slices.ContainsFunc(s.open, func(q question) bool { return q.key == key })

@@ -30,6 +30,14 @@ func (b Bytes) String() string {
 			return strconv.FormatFloat(float64(b)/float64(u.size), 'f', -1, 64) + u.name
 		}
 	}
+	for _, u := range []struct { // powers of 1000, as the user may have written them
+		size Bytes
+		name string
+	}{{1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "KB"}} {
+		if b >= u.size && b%u.size == 0 {
+			return strconv.FormatInt(int64(b/u.size), 10) + u.name
+		}
+	}
 	return strconv.FormatInt(int64(b), 10) + "B"
 }
 

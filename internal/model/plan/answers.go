@@ -156,7 +156,7 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 		if tags := a.tags(); tags != "" {
 			return put("which VLAN tags does it carry?", tags, "")
 		}
-		return put("which VLAN tags does it carry?", "none", "If asked about VLANs: no.")
+		return put("which VLAN tags does it carry?", "none", "")
 	case lab.Way:
 		note := ""
 		if a.Role == lab.WAN && a.How == FromAbove && a.Port.Address.How != "pppoe" && a.Segment.Lab.Join != "nat" {
@@ -171,6 +171,9 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 		if a.Role == lab.WAN || a.Gateway.IsValid() {
 			note = ""
 		}
+		if a.Unknown() {
+			return put("its address and length?", "a free address of "+a.Segment.Name+" outside the router's pool, "+gatewayText(a), note)
+		}
 		return put(
 			"its address and length?",
 			fmt.Sprintf("%s (mask %s), %s", a.Address, subnet.Mask(a.Address.Bits()), gatewayText(a)),
@@ -180,7 +183,9 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 		if a.Role == lab.WAN || a.How == NoAddress {
 			return Answer{}
 		}
-		if v := a.Leases; v != nil {
+		if v := a.Leases; v != nil && v.unknown(a.Segment) {
+			return put("does it serve DHCP (DHCP), from where to where?", "yes, a free range of "+a.Segment.Name, "")
+		} else if v != nil {
 			return put(
 				"does it serve DHCP (DHCP), from where to where?",
 				fmt.Sprintf("yes, from %s to %s", v.Pool.From, v.Pool.To),
@@ -216,7 +221,7 @@ func aboutMachine(m *Machine, topic lab.Topic) Answer {
 	case lab.Resolvers:
 		out.Question, out.Answer = "where does it look names up?", "the DNS servers from the WAN's DHCP"
 		for _, a := range m.Adapters {
-			if a.How == Static && len(a.DNS) > 0 && a.DNS[0].IsValid() {
+			if a.How == Static && len(a.DNS) > 0 && a.DNS[0].IsValid() && !a.Segment.Unknown() {
 				out.Answer = "at " + strings.Join(addrTexts(a.DNS), ", ")
 				break
 			}
@@ -224,7 +229,10 @@ func aboutMachine(m *Machine, topic lab.Topic) Answer {
 	case lab.Private:
 		if wans := m.WAN(); len(wans) > 0 {
 			out.Question, out.Answer = "does it drop packets from private sources on WAN?", "yes"
-			if subnet.Private(wans[0].Segment.Subnet.Addr()) {
+			switch {
+			case wans[0].Segment.Unknown():
+				out.Answer = "no, if your WAN address is private; otherwise yes"
+			case subnet.Private(wans[0].Segment.Subnet.Addr()):
 				out.Answer, out.Note = "no", "This WAN is on private addresses itself, and must not drop them."
 			}
 		}
@@ -249,8 +257,11 @@ func howText(a *Adapter) string {
 }
 
 func gatewayText(a *Adapter) string {
-	if !a.Gateway.IsValid() {
+	switch {
+	case !a.Gateway.IsValid():
 		return "no gateway"
+	case !a.KnownGateway().IsValid():
+		return "gateway: the router's address there"
 	}
 	return "gateway " + a.Gateway.String()
 }
@@ -274,7 +285,7 @@ func (b *builder) pages(m *Machine) {
 	}
 	for _, a := range m.Adapters {
 		for _, s := range a.Admin {
-			if a.Address.IsValid() {
+			if a.Address.IsValid() && !a.Unknown() {
 				b.plan.Pages = append(b.plan.Pages, Page{m, url(a.Address.Addr().String(), s), false})
 			}
 		}

@@ -189,15 +189,18 @@ func addrTexts(list []netip.Addr) []string {
 // Shown returns the adapter's address as people read it: the prefix, or how it
 // will come by one.
 func (a *Adapter) Shown() string {
+	if a.Unknown() {
+		return "unknown"
+	}
 	if a.Address.IsValid() {
 		return a.Address.String()
 	}
 	switch a.How {
 	case Lease:
-		if s := a.Segment.Port; s != nil && s.Leases != nil {
+		if s := a.Segment.Port; s != nil && s.Leases != nil && !s.Leases.unknown(a.Segment) {
 			return "DHCP from " + s.Leases.Pool.String()
 		}
-		return "a lease"
+		return "DHCP"
 	case FromAbove:
 		return "DHCP from upstream"
 	}
@@ -213,8 +216,8 @@ func (p *Plan) Document() Document {
 	}
 	for _, s := range p.Segments {
 		doc := SegmentDoc{
-			Name: s.Name, Reach: s.Reach, Wire: s.Wire.Name, Tag: s.Tag, Subnet: s.Subnet, Mask: subnet.Mask(s.Subnet.Bits()),
-			Gateway: text(s.Gateway), Free: s.Free(), Planned: s.Planned, Assumed: s.Assumed,
+			Name: s.Name, Reach: s.Reach, Wire: s.Wire.Name, Tag: s.Tag, Subnet: s.KnownSubnet(), Mask: subnet.Mask(s.Subnet.Bits()),
+			Gateway: text(s.KnownGateway()), Free: s.Free(), Planned: s.Planned, Assumed: s.Assumed,
 		}
 		if s.Subnet6.IsValid() {
 			doc.Subnet6 = s.Subnet6.String()
@@ -257,12 +260,12 @@ func (p *Plan) Document() Document {
 		}
 		d.Adapters = append(d.Adapters, doc)
 		address := ""
-		if a.Address.IsValid() {
+		if a.Address.IsValid() && !a.Unknown() {
 			address = a.Address.String()
 		}
 		d.Addresses = append(
 			d.Addresses,
-			AddressDoc{a.Machine.Name, doc.Segment, address, a.How, text(a.Gateway), a.Planned, addrTexts(a.DNS)},
+			AddressDoc{a.Machine.Name, doc.Segment, address, a.How, text(a.KnownGateway()), a.Planned, addrTexts(a.DNS)},
 		)
 		if v := a.Leases; v != nil {
 			reservations := map[string]string{}
@@ -271,7 +274,7 @@ func (p *Plan) Document() Document {
 			}
 			d.Leases = append(
 				d.Leases,
-				LeaseDoc{a.Segment.Name, a.Machine.Name, v.Pool.String(), text(v.Router), addrTexts(v.DNS), v.Domain,
+				LeaseDoc{a.Segment.Name, a.Machine.Name, a.PoolText(), text(v.Router), addrTexts(v.DNS), v.Domain,
 					int(v.Time.Seconds()), reservations, v.Planned},
 			)
 		}
@@ -292,7 +295,7 @@ func (p *Plan) Document() Document {
 	}
 	for _, m := range p.Appliances() {
 		for _, s := range m.Masq {
-			d.NAT = append(d.NAT, NATDoc{m.Name, SourceNAT, s.Subnet.String(), "wan"})
+			d.NAT = append(d.NAT, NATDoc{m.Name, SourceNAT, s.SubnetText(), "wan"})
 		}
 		for _, v := range m.Publishes {
 			d.NAT = append(d.NAT, NATDoc{m.Name, PortForward, fmt.Sprintf("%s/%d", v.Proto, v.Port),

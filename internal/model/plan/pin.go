@@ -14,10 +14,10 @@ import (
 func (p *Plan) Pin(data []byte) ([]byte, int) {
 	e := pinner{lab.NewEditor(data)}
 	for _, s := range p.Segments {
-		if s.Planned && s.Bridged == nil {
+		if s.Planned && !s.Assumed && s.Bridged == nil {
 			e.set(s.Lab, "subnet", s.Subnet.String())
 		}
-		if s.Reach == lab.Upstream && !s.Lab.Gateway.IsValid() && s.Gateway.IsValid() {
+		if s.Reach == lab.Upstream && !s.Lab.Gateway.IsValid() && s.KnownGateway().IsValid() {
 			e.set(s.Lab, "gateway", s.Gateway.String())
 		}
 		if s.HostLeg.IsValid() && !s.Lab.HostAddress.IsValid() {
@@ -52,13 +52,13 @@ func (p *Plan) Pin(data []byte) ([]byte, int) {
 }
 
 func pinPort(e pinner, a *Adapter) {
-	if a.Planned && a.Address.IsValid() {
+	if a.Planned && a.Address.IsValid() && !a.Unknown() {
 		e.set(a.Port, "address", a.Address.String())
 	}
 	if !a.MACGiven && a.Over == nil {
 		e.set(a.Port, "mac", fmt.Sprintf("'%s'", a.MAC))
 	}
-	if v := a.Leases; v != nil && v.Planned {
+	if v := a.Leases; v != nil && v.Planned && !v.unknown(a.Segment) {
 		if a.Port.Has("dhcp") {
 			e.set(&a.Port.Leases, "pool", v.Pool.String())
 		} else {

@@ -395,19 +395,6 @@ func (l *layout) draw(band Box) {
 	}
 }
 
-func (l *layout) drawBar(b *block) {
-	ink, wash := Inside, InsideWash
-	if b.seg.Reach == lab.Upstream {
-		ink, wash = Outside, OutsideWash
-	}
-	l.box(b.bar, 3, wash, ink, 1.6, b.seg.Reach == lab.Host)
-	l.label(b.bar.X+inset+8, b.bar.Y+5, style{12.5, true, ink}, b.seg.Name, 0)
-	for i, s := range about(b.seg) {
-		l.label(b.bar.X+inset+8, b.bar.Y+22+15*float64(i), small, s, 0)
-	}
-	l.state(b.bar.right()-18, b.bar.Y+7, b.seg.Name)
-}
-
 func (l *layout) drawEntries(b *block) {
 	if len(b.entries) == 0 {
 		return

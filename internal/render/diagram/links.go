@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
@@ -105,11 +106,12 @@ func (l *layout) link(a *plan.Adapter, from, under Box, floor float64) {
 type judged struct {
 	doc  *verdict.Document
 	by   map[string]claims.Verdict
+	why  map[string][]string // the kinds of checks that failed, by segment or appliance
 	ways []claims.Way
 }
 
 func judge(doc *verdict.Document) judged {
-	j := judged{doc: doc, by: map[string]claims.Verdict{}}
+	j := judged{doc: doc, by: map[string]claims.Verdict{}, why: map[string][]string{}}
 	if doc == nil {
 		return j
 	}
@@ -117,6 +119,9 @@ func judge(doc *verdict.Document) judged {
 	for _, r := range doc.Claims {
 		for _, name := range r.Names() {
 			j.by[name] = worse(j.by[name], r.Verdict)
+			if r.Verdict == claims.Broken && name != r.Guest && !slices.Contains(j.why[name], string(r.Kind)) {
+				j.why[name] = append(j.why[name], string(r.Kind))
+			}
 		}
 		for _, w := range r.Escapes {
 			if key := fmt.Sprint(w.Path); !seen[key] {
@@ -134,6 +139,23 @@ func worse(a, b claims.Verdict) claims.Verdict {
 		return b
 	}
 	return a
+}
+
+func (l *layout) drawBar(b *block) {
+	ink, wash := Inside, InsideWash
+	if b.seg.Reach == lab.Upstream {
+		ink, wash = Outside, OutsideWash
+	}
+	l.box(b.bar, 3, wash, ink, 1.6, b.seg.Reach == lab.Host)
+	l.label(b.bar.X+inset+8, b.bar.Y+5, style{12.5, true, ink}, b.seg.Name, 0)
+	for i, s := range about(b.seg) {
+		l.label(b.bar.X+inset+8, b.bar.Y+22+15*float64(i), small, s, 0)
+	}
+	l.state(b.bar.right()-18, b.bar.Y+7, b.seg.Name)
+	if why := strings.Join(l.judged.why[b.seg.Name], ", "); why != "" {
+		y := b.bar.Y + 22 + 15*float64(len(about(b.seg)))
+		l.label(b.bar.X+inset+8, y, style{11, false, Broken}, why, b.bar.W-2*inset)
+	}
 }
 
 // worst returns the worst of an entry's guests' verdicts.
@@ -284,7 +306,7 @@ func (l *layout) foot() {
 				margin+18,
 				y,
 				body,
-				fmt.Sprintf("%d  %s gets to %s: %s", i+1, w.From, w.To, w.Tried),
+				fmt.Sprintf("%d  %s reaches %s: %s", i+1, w.From, w.To, w.Tried),
 				l.W-2*margin-18,
 			)
 			y += 16
@@ -348,7 +370,7 @@ func (l *layout) foot() {
 		key("one adapter carries several", 22, stroke(Inside, 5, false))
 	}
 	if len(l.judged.ways) > 0 {
-		key("a way around, with its number", 22, stroke(Broken, 2.4, false))
+		key("bypass, with its number", 22, stroke(Broken, 2.4, false))
 	}
 	if l.judged.doc != nil {
 		for _, v := range []struct {

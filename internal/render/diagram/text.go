@@ -72,6 +72,9 @@ func (d *typed) line(lead, text string) {
 // bar writes a segment as a rule across the page with its name in it.
 func (d *typed) bar(lead string, b *block, rule rune) {
 	text := strings.Repeat(string(rule), 2) + " " + sign(d.judged.by[b.seg.Name]) + b.seg.Name + " "
+	if why := d.judged.why[b.seg.Name]; why != nil {
+		text += "(" + strings.Join(why, ", ") + ") "
+	}
 	for _, s := range about(b.seg) {
 		if utf8.RuneCountInString(lead+text+s) > d.width-3 {
 			break

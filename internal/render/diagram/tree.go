@@ -298,7 +298,7 @@ func address(a *plan.Adapter) string {
 	case plan.Reservation:
 		return a.Address.Addr().String() + " reserved"
 	case plan.Static:
-		if a.Address.IsValid() {
+		if a.Address.IsValid() && !a.Unknown() {
 			return a.Address.String()
 		}
 	case plan.FromAbove:
@@ -411,7 +411,7 @@ func about(s *plan.Segment) []string {
 	if s.Nowhere() {
 		return []string{"not decided yet"}
 	}
-	first := s.Subnet.String()
+	first := s.SubnetText()
 	if s.Bridged != nil {
 		first = "bridged with " + s.Bridged.Name
 	}
@@ -421,7 +421,7 @@ func about(s *plan.Segment) []string {
 	var words []string
 	switch s.Reach {
 	case lab.Upstream:
-		if s.Gateway.IsValid() {
+		if s.KnownGateway().IsValid() {
 			words = append(words, "gateway "+s.Gateway.String())
 		}
 	default:
@@ -438,7 +438,7 @@ func about(s *plan.Segment) []string {
 	if s.HostLeg.IsValid() {
 		words = append(words, "host "+s.HostLeg.Addr().String())
 	}
-	if server, service := s.LeaseService(); service != nil {
+	if server, service := s.LeaseService(); service != nil && !(service.Planned && s.Unknown()) {
 		pool := "pool " + between(service.Pool.From, service.Pool.To)
 		if server.Machine.Guest != nil {
 			pool += " by " + server.Machine.Name

@@ -276,9 +276,9 @@ func (b *writer) segments() Step {
 
 func networks(s *plan.Segment) string {
 	if s.Subnet6.IsValid() {
-		return s.Subnet.String() + " and " + s.Subnet6.String()
+		return s.SubnetText() + " and " + s.Subnet6.String()
 	}
-	return s.Subnet.String()
+	return s.SubnetText()
 }
 
 func (b *writer) strangers() Step {
@@ -322,7 +322,6 @@ func (b *writer) create(m *plan.Machine) Step {
 	add("not needed", "floppy drive, sound, USB, shared folders", "remove them: an unused device is one more risk")
 	add("pointing device", "the plain one", "where the pointer does not move in its screen, choose the other kind")
 	add("processor", "the host's own, with its ciphers passed through", "tunnels are several times as fast")
-	add("hardware level", "the newest that the program offers", "an older one only for hosts it must move to")
 	if m.Profile.SystemVersion != "" {
 		add("its system", m.Profile.SystemVersion, "what it is built on")
 	}
@@ -448,11 +447,11 @@ func (b *writer) console(m *plan.Machine) Step {
 		t = &Table{Head: []string{"port", "address", "gateway", "leases"}, Tick: true}
 		for _, a := range m.Adapters {
 			gateway, pool := "none", "none"
-			if a.Gateway.IsValid() {
+			if a.KnownGateway().IsValid() {
 				gateway = a.Gateway.String()
 			}
 			if a.Leases != nil {
-				pool = a.Leases.Pool.String()
+				pool = a.PoolText()
 			}
 			t.Rows = append(t.Rows, []string{a.Name, shown(a), gateway, pool})
 		}
@@ -464,7 +463,6 @@ func (b *writer) console(m *plan.Machine) Step {
 		Check:   Matches,
 		Machine: m.Name,
 		Do: []string{"Where a device's name differs from the likely one, put in what the step before found.",
-			"If asked whether its web page may fall back to plain HTTP: no.",
 			"After a mistake, or if the questions start over: answer from the first row again; the last answers count."},
 		See: "It lists each port with the address that was planned.",
 		Mistakes: []Mistake{

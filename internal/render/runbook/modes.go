@@ -50,7 +50,7 @@ func (b *writer) bridged(m *plan.Machine) Step {
 	add(
 		"shut it down: anything beyond it from behind it",
 		"nothing",
-		"an answer: there is a way around it, by another cable or switch",
+		"an answer: there is a bypass over another cable or switch",
 	)
 	for _, a := range m.Adapters {
 		if a.Role == lab.Manage && a.Address.IsValid() {

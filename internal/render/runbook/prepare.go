@@ -70,8 +70,8 @@ func (b *writer) ready(m *plan.Machine) Step {
 		See: "Every row matches.",
 		Mistakes: []Mistake{{"it is started with one adapter, the others are added later",
 			"the system numbers them again, and WAN has become LAN"},
-			{"the machine was copied",
-				"copied: it gets new MAC addresses; moved: it keeps those of the first, and both must not be on one network"}}}
+			{"the machine is a copy with the same MAC addresses",
+				"both lose packets alternately while they are on one network"}}}
 }
 
 // installing says what an installer needs.
@@ -149,7 +149,7 @@ func (b *writer) update(m *plan.Machine) Step {
 	return Step{ID: "update." + m.Name, Title: "Bring " + m.Name + " up to date",
 		Do: []string{
 			"Look for updates on its page or at its console, once its WAN works; take a " + b.w.Snapshot + " first.",
-			"The hypervisor's guest agent, where you want one: install it in the machine, switch it on in the machine's settings, shut the machine down and start it; a restart is not enough.",
+			"Optional: the hypervisor's guest agent, in the machine and in its settings.",
 			"Add-ons: their repository first, then the package.",
 		},
 		See: "It reports that it is up to date, and its WAN address is unchanged.",

@@ -77,7 +77,7 @@ func (b *writer) settings(m *plan.Machine) Step {
 	s := Step{ID: "pages." + m.Name, Title: "Make the settings on its pages", Table: t, Check: Matches, Machine: m.Name,
 		See: "The overview shows the ports as planned."}
 	for _, a := range m.WAN() {
-		if a.Segment.Subnet.IsValid() && a.Segment.Subnet.Addr().IsPrivate() {
+		if net := a.Segment.KnownSubnet(); net.IsValid() && net.Addr().IsPrivate() {
 			s.Why = fmt.Sprintf(
 				"%s is a private network: a filter on private sources at the WAN would drop what comes from there.",
 				a.Segment.Subnet,
@@ -111,7 +111,7 @@ func (b *writer) translation(m *plan.Machine) Step {
 	for _, seg := range m.Masq {
 		s.Table.Rows = append(
 			s.Table.Rows,
-			[]string{"translate outward", seg.Subnet.String() + " (" + seg.Name + ")", "the WAN address"},
+			[]string{"translate outward", seg.SubnetText() + " (" + seg.Name + ")", "the WAN address"},
 		)
 	}
 	for _, v := range m.Publishes {
@@ -175,7 +175,7 @@ func (b *writer) leases(m *plan.Machine) Step {
 		}
 		s.Table.Rows = append(
 			s.Table.Rows,
-			[]string{a.Name, v.Pool.String(), text(v.Router), texts(v.DNS), v.Domain, plan.Lasting(v.Time)},
+			[]string{a.Name, a.PoolText(), text(v.Router), texts(v.DNS), v.Domain, plan.Lasting(v.Time)},
 		)
 		for _, r := range v.Reservations {
 			s.Do = append(
@@ -232,7 +232,7 @@ func (b *writer) move(seg *plan.Segment) Step {
 		}
 		address := a.Shown()
 		if a.How == plan.Static {
-			address = fmt.Sprintf("static: %s, gateway %s, DNS servers %s", a.Address, text(a.Gateway), texts(a.DNS))
+			address = fmt.Sprintf("static: %s, gateway %s, DNS servers %s", shown(a), text(a.KnownGateway()), texts(a.DNS))
 		}
 		if a.Address6.IsValid() {
 			address += ", and by IPv6 " + a.Address6.String() + " of its own making"
@@ -311,7 +311,7 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 		address,
 		"an address of 169.254: no DHCP server answered, so the adapter is on the wrong network; of another network: another server answered",
 	)
-	hop := seg.Gateway
+	hop := seg.KnownGateway()
 	add(c.Routes, "one default route, by "+text(hop), "none: DHCP named no router; two: a second adapter is attached")
 	if hop.IsValid() {
 		if answers(m, sourceAddress(a), hop, lab.ICMP, 0) {
@@ -326,18 +326,19 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 		b.tryClosed(add, m, a, c)
 	} else if len(allowed) == 0 {
 		add(c.Ping(beyond), "nothing: the rules keep "+seg.Name+" from outside",
-			"an answer: there is a way around the appliance, or a rule above lets it out")
+			"an answer: there is a bypass, or a rule above lets it out")
 		add(c.Fetch("http://"+beyond), "nothing", "an answer: as above")
 	} else {
 		if up := m.WAN(); len(up) > 0 && up[0].Segment.Gateway.IsValid() && has(allowed, lab.ICMP) {
-			add(c.Ping(up[0].Segment.Gateway.String()), "answers", "the appliance's WAN has no address, or translation is missing for "+seg.Name)
+			gateway := cmp.Or(text(up[0].Segment.KnownGateway()), "WAN-GATEWAY")
+			add(c.Ping(gateway), "answers", "the appliance's WAN has no address, or translation is missing for "+seg.Name)
 		}
 		if answers(m, sourceAddress(a), hop, lab.UDP, 53) {
 			add(c.Name(beyond), "an address",
 				"addresses answer but names do not: the DNS server does not answer, or has no upstream")
 		}
 		if hop.IsValid() {
-			add(c.Hop(beyond), "the first hop is "+hop.String(), "another first hop: a way around the appliance")
+			add(c.Hop(beyond), "the first hop is "+hop.String(), "another first hop: a bypass")
 		}
 		for _, s := range allowed {
 			if page := map[uint16]string{80: "http://", 443: "https://"}[s.From]; s.Proto == lab.TCP && page != "" {

@@ -67,7 +67,7 @@ func (b *writer) notYet(m *plan.Machine) []Promise {
 		}
 		out = append(
 			out,
-			Promise{Text: "nothing outside answers %s; an answer now is a way around " + m.Name, Stage: Absent,
+			Promise{Text: "nothing outside answers %s; an answer now is a bypass of " + m.Name, Stage: Absent,
 				Guest: g.Machine.Name, To: Outward},
 		)
 	}

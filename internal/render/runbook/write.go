@@ -289,9 +289,6 @@ var pageScript string
 // diagram. Ticks survive a reload: the browser keeps them.
 func (b Book) HTML(diagram []byte) ([]byte, error) {
 	body := g.Group{h.H1(g.Text("Build " + b.Lab)), h.P(h.Class("lead"), g.Text(b.Lead)), h.P(h.ID("progress"))}
-	if diagram != nil {
-		body = append(body, page.Diagram(diagram))
-	}
 	var nav, parts g.Group
 	for i, p := range b.Parts {
 		title := fmt.Sprintf("%d. %s", i+1, p.Title)
@@ -307,7 +304,11 @@ func (b Book) HTML(diagram []byte) ([]byte, error) {
 			parts = append(parts, h.P(h.Class("stage"), h.Strong(g.Text(e[0])), g.Text(" "), page.Code(e[1]+".")))
 		}
 	}
-	return page.Write("Build "+b.Lab, pageStyle, pageScript, append(body, h.Nav(nav), parts)...)
+	body = append(body, h.Nav(nav))
+	if diagram != nil {
+		body = append(body, page.Diagram(diagram))
+	}
+	return page.Write("Build "+b.Lab, pageStyle, pageScript, append(body, parts)...)
 }
 
 func tick(id string) g.Node { return h.Input(h.Type("checkbox"), h.Data("tick", id)) }

@@ -224,8 +224,10 @@ func (l *Stacks) probe(ctx context.Context, w claims.Witness, r stage.Request, a
 		return claims.Answer{Got: claims.GotLease{Lease: s.Lease}, Evidence: stage.Reading(a.Machine, "%s", text)}
 	case claims.AskName:
 		if len(s.DNS) == 0 {
-			return claims.Answer{Got: claims.GotName{Outcome: outcome.Of(outcome.NoServer)}, Evidence: stage.Reading(a.Machine, "%s has no DNS server",
-				a.Machine.Name)}
+			return claims.Answer{
+				Got:      claims.GotName{Outcome: outcome.Of(outcome.NoServer)},
+				Evidence: stage.Reading(a.Machine, "%s has no DNS server", a.Machine.Name),
+			}
 		}
 		got := x.space.lookUp(ctx, s.DNS[0], w.Name)
 		return claims.Answer{Got: got, Evidence: stage.Reading(a.Machine, "DNS server %s, %s: %s, %s", s.DNS[0], w.Name, got.Text(),

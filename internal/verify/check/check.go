@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"openbastion/internal/model/lab"
@@ -160,9 +161,12 @@ func (f Finding) Undecided() bool { return f.Code == undecidedCode }
 // says.
 func (f *Finding) see(text string) *Finding { f.See = text; return f }
 
-// set adds a mechanical mend: a key of an object of the lab file.
+// set adds what to write: a key of an object of the lab file. It can be written mechanically unless
+// it reverses a choice of the user: the file has the key with another word, such as plugged: false.
 func (f *Finding) set(o lab.Object, key, value string) *Finding {
-	f.mends = append(f.mends, mend{o, key, value})
+	if !lab.Written(o, key) || !isWord(value) {
+		f.mends = append(f.mends, mend{o, key, value})
+	}
 	line := key + ": " + value
 	switch o := o.(type) { // whose line it is
 	case *lab.Port:
@@ -180,6 +184,14 @@ func (f *Finding) set(o lab.Object, key, value string) *Finding {
 	}
 	f.Lines = append(f.Lines, line)
 	return f
+}
+
+// Mechanical reports whether the program can write what remedies it.
+func (f Finding) Mechanical() bool { return len(f.mends) > 0 }
+
+// isWord reports whether a value is a word or a list of words, not a quantity or an address.
+func isWord(value string) bool {
+	return strings.Trim(value, "abcdefghijklmnopqrstuvwxyz-[], ") == ""
 }
 
 func (f *Finding) as(s Severity) *Finding {

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"slices"
 	"time"
 
 	"openbastion/internal/model/lab"
@@ -119,4 +120,25 @@ func Mend(text []byte, findings []Finding) ([]byte, int) {
 		}
 	}
 	return e.Bytes(), e.Changed()
+}
+
+// Harmless returns those of the findings whose mends, all of them together, do not make the lab
+// worse; worse judges a mended text. Mends that do are left out one by one.
+func Harmless(text []byte, findings []Finding, worse func(mended []byte) bool) []Finding {
+	var out []Finding
+	for _, f := range findings {
+		if len(f.mends) == 0 || f.Accepted != "" {
+			out = append(out, f)
+		}
+	}
+	for _, f := range findings {
+		if len(f.mends) == 0 || f.Accepted != "" {
+			continue
+		}
+		if mended, _ := Mend(text, append(slices.Clone(out), f)); worse(mended) {
+			f.mends, f.Lines = nil, []string{}
+		}
+		out = append(out, f)
+	}
+	return out
 }

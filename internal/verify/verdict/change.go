@@ -1,8 +1,9 @@
 package verdict
 
 import (
-	"openbastion/internal/verify/claims"
 	"slices"
+
+	"openbastion/internal/verify/claims"
 )
 
 // Change is a claim whose verdict differs between two rehearsals.
@@ -46,4 +47,23 @@ func Changes(before, after Document) (changes []Change, same int) {
 		}
 	}
 	return slices.Concat(changes, following, better, other), same
+}
+
+// Worse reports whether the second of two verdicts is worse: its verdict is, or a claim is broken
+// that was not.
+func Worse(before, after Document) bool {
+	rank := map[claims.Verdict]int{claims.Holds: 0, claims.Unknown: 1, claims.Broken: 2}
+	if rank[after.Verdict] > rank[before.Verdict] {
+		return true
+	}
+	was := map[string]claims.Verdict{}
+	for _, r := range before.Claims {
+		was[r.ID] = r.Verdict
+	}
+	for _, r := range after.Claims {
+		if r.Verdict == claims.Broken && was[r.ID] != claims.Broken {
+			return true
+		}
+	}
+	return false
 }
