@@ -42,7 +42,7 @@ Of more than eight guests on a segment those that are alike become one group.`,
 			if g := diagram.Ground(ground); g != diagram.Light && g != diagram.Dark {
 				return usage("--ground is light or dark, not %q", ground)
 			}
-			p, err := a.load(labArg(args))
+			p, err := a.loadWarned(labArg(args))
 			if err != nil {
 				return err
 			}

@@ -35,7 +35,7 @@ func (a *app) export() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := a.load(labArg(args))
+			p, err := a.loadWarned(labArg(args))
 			if err != nil {
 				return err
 			}

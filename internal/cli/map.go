@@ -41,7 +41,7 @@ device is which port, what to answer, and what does not fit.`,
 					"several listings are read with --by-link: the first with all connected, then with one adapter unplugged at a time",
 				)
 			}
-			p, err := a.load(labArg(args))
+			p, err := a.loadWarned(labArg(args))
 			if err != nil {
 				return err
 			}

@@ -64,7 +64,7 @@ they are put into the file, so that they stay whatever is added later.`,
 			if write && labArg(args) == "-" {
 				return usage("--write changes a file; standard input is none")
 			}
-			p, err := a.load(labArg(args))
+			p, err := a.loadWarned(labArg(args))
 			if err != nil {
 				return err
 			}
@@ -437,12 +437,12 @@ func answerTables(p *plan.Plan) []section {
 	var out []section
 	for _, m := range p.Appliances() {
 		out = append(out, assumedTable(m))
-		for _, stage := range []struct{ name, title string }{{"console", "Answers for the console of %s (profile %s)"},
-			{"pages", "Answers for the web page of %s (profile %s)"}} {
+		for _, stage := range []struct{ name, title string }{{"console", "Answers for the console of %s (%s)"},
+			{"pages", "Answers for the web page of %s (%s)"}} {
 			out = append(
 				out,
 				section{
-					fmt.Sprintf(stage.title, m.Name, orNone(m.Profile.Name)),
+					fmt.Sprintf(stage.title, m.Name, profileText(m)),
 					answerTable(p.Answers, m, stage.name),
 				},
 			)
@@ -503,4 +503,12 @@ func orNone(text string) string {
 		return "none"
 	}
 	return text
+}
+
+// profileText names the profile that the lab file chooses for an appliance.
+func profileText(m *plan.Machine) string {
+	if m.Facts.Name == "" {
+		return "no profile chosen: wherever it asks"
+	}
+	return "profile " + m.Facts.Name
 }

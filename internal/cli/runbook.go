@@ -19,7 +19,7 @@ import (
 
 func (a *app) runbook() *cobra.Command {
 	var form, to, wording, since, state, record string
-	var replace, walk bool
+	var replace, walk, anyway bool
 	var on string
 	install := installOptions{start: startOptions{size: "64MiB", accel: "auto"}}
 	c := &cobra.Command{
@@ -60,6 +60,9 @@ Enter is pressed. A question that no rule knows is left to you.`,
 			if err != nil {
 				return err
 			}
+			if err := a.goOn(p, anyway); err != nil {
+				return err
+			}
 			if on != "" {
 				if !walk || on != onMachines || labArg(args) == "-" {
 					return usage("--on machines needs --walk, and a lab from a file")
@@ -73,6 +76,7 @@ Enter is pressed. A question that no rule knows is left to you.`,
 			if err != nil {
 				return err
 			}
+			warning := brokenPlan(p)
 			makeBook := func() (runbook.Book, []string) { return runbook.Of(p, words), nil }
 			if since != "" {
 				old, err := a.load(since)
@@ -85,6 +89,7 @@ Enter is pressed. A question that no rule knows is left to you.`,
 				}
 			}
 			book, gone := makeBook()
+			book.Warning = warning
 			if since != "" {
 				for _, title := range gone {
 					a.note("no longer needed: " + title)
@@ -127,6 +132,7 @@ Enter is pressed. A question that no rule knows is left to you.`,
 	c.Flags().
 		StringVar(&wording, "wording", "", "hypervisor terms: desktop, server, kernel, or a file (default: the lab file's, else desktop)")
 	c.Flags().StringVar(&since, "since", "", "only the steps that differ from those of this lab file")
+	c.Flags().BoolVar(&anyway, "anyway", false, "also for a lab with errors; every page says so")
 	c.Flags().BoolVar(&walk, "walk", false, "one step at a time, remembered")
 	c.Flags().
 		StringVar(&on, "on", "", "with --walk: machines, to build the lab as virtual machines and go through their consoles' questions")

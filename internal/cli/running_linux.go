@@ -46,7 +46,7 @@ func (a *app) startLab(file string, o startOptions) error {
 	if file == "-" {
 		return usage("a running lab is later compared with its file: start takes a file, not standard input")
 	}
-	p, err := a.load(file)
+	p, err := a.loadWarned(file)
 	if err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"openbastion/internal/model/lab"
@@ -210,7 +211,7 @@ func (j job) write(folder string) error {
 	if err != nil {
 		return err
 	}
-	text := strings.Replace(string(sample), "  sluice:\n", "  sluice:\n    profile: "+j.profile+"\n", 1)
+	text := regexp.MustCompile(`profile: reference .*`).ReplaceAllString(string(sample), "profile: "+j.profile)
 	l, err := lab.Read("lab.yaml", []byte(text))
 	if err != nil {
 		return err

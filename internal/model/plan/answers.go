@@ -46,13 +46,13 @@ func answersOf(m *Machine, devices map[*Adapter]string) []Answer {
 	for _, stage := range []struct {
 		name   string
 		topics []lab.Topic
-	}{{"console", m.Profile.Console}, {"pages", m.Profile.Pages}} {
+	}{{"console", m.Facts.Console}, {"pages", m.Facts.Pages}} {
 		add := func(a Answer) {
 			if a.Question == "" {
 				return
 			}
 			a.Appliance, a.Stage = m, stage.name
-			if words := m.Profile.Asks[a.Topic]; words != "" {
+			if words := m.Facts.Asks[a.Topic]; words != "" {
 				a.Note = strings.TrimSpace(fmt.Sprintf("Prompt: %s. %s", strings.TrimRight(words, ".?:"), a.Note))
 			}
 			out = append(out, a)
@@ -85,7 +85,7 @@ func (a Answer) Whole() string { return a.About + ": " + a.Question }
 // addresses as they really are; where one is not told it is the likely name, and the
 // planned address. A guest asks none.
 func (p *Plan) AnswersWith(m *Machine, told map[*Adapter]Real) []Answer {
-	if m.Profile == nil {
+	if m.Facts == nil {
 		return nil
 	}
 	devices := map[*Adapter]string{}
@@ -237,8 +237,8 @@ func aboutMachine(m *Machine, topic lab.Topic) Answer {
 			}
 		}
 	case lab.Change:
-		if len(m.Profile.Change) > 0 {
-			out.Question, out.Answer = "what is changed first?", strings.Join(m.Profile.Change, ", ")
+		if len(m.Facts.Change) > 0 {
+			out.Question, out.Answer = "what is changed first?", strings.Join(m.Facts.Change, ", ")
 		}
 	}
 	return out
@@ -275,8 +275,8 @@ func (b *builder) pages(m *Machine) {
 		}
 		return fmt.Sprintf("%s://%s:%d/", s.Scheme, host, s.Port)
 	}
-	scheme := cmp.Or(m.Profile.Factory.Scheme, "https")
-	if f := m.Profile.Factory; f.LAN.IsValid() {
+	scheme := cmp.Or(m.Facts.Factory.Scheme, "https")
+	if f := m.Facts.Factory; f.LAN.IsValid() {
 		at := lab.AdminService{Scheme: scheme, Port: uint16(f.AdminPort)}
 		if f.AdminPort == 0 {
 			at.Port = map[string]uint16{"https": 443, "http": 80}[scheme]

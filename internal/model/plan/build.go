@@ -108,6 +108,7 @@ func (b *builder) sides() {
 func (b *builder) machines() {
 	for _, src := range b.lab.Appliances {
 		m := &Machine{Name: src.Name, Appliance: src, Profile: b.lab.Profile(src), Off: !src.Running}
+		m.Facts = facts(src, m.Profile)
 		number := 0
 		byName := map[string]*Adapter{}
 		for _, p := range src.Ports {

@@ -316,7 +316,7 @@ func (p *Plan) Document() Document {
 			DiskBus: v.DiskBus, NIC: v.NIC, Queues: v.Queues, Firmware: v.Firmware, Boot: v.Boot, Autostart: v.Autostart, Why: v.Why,
 		}
 		if m.Appliance != nil {
-			doc.Kind, doc.Profile = m.Appliance.Kind+" appliance", m.Profile.Name
+			doc.Kind, doc.Profile = m.Appliance.Kind+" appliance", m.Facts.Name
 		}
 		d.Machines = append(d.Machines, doc)
 	}

@@ -163,7 +163,8 @@ type Machine struct {
 	Publishes []Publish
 	OneToOne  []OneToOne
 	Spec      Spec
-	Profile   *lab.Profile  // of an appliance; never nil there
+	Profile   *lab.Profile  // of an appliance, as it is simulated; never nil there
+	Facts     *lab.Profile  // what is known of an appliance: Profile where the file names one; never nil there
 	within    bart.Lite     // an appliance's inside networks
 	named     []lab.Service // ports that its rules name, each once
 }

@@ -215,9 +215,9 @@ guests: {heron: inner}
 // Every port is asked about in adapter order, the machine once, in the order
 // of the profile's topics.
 func TestAnswers(t *testing.T) {
-	l, err := lab.Read("lab.yaml", []byte(two))
+	l, err := lab.Read("lab.yaml", []byte(strings.Replace(two, "  sluice:\n", "  sluice:\n    profile: own\n", 1)))
 	require.NoError(t, err)
-	l.Profiles = map[string]*lab.Profile{"": {
+	l.Profiles = map[string]*lab.Profile{"own": {
 		Console: []lab.Topic{
 			lab.Named,
 			lab.Side,

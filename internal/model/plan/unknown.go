@@ -1,6 +1,10 @@
 package plan
 
-import "net/netip"
+import (
+	"net/netip"
+
+	"openbastion/internal/model/lab"
+)
 
 // Unknown reports whether the segment is an upstream network that neither the lab file nor a survey
 // gives. The simulation then uses placeholders, which are never shown as the site's.
@@ -65,4 +69,13 @@ func (p *Plan) Undetermined() *Segment {
 		}
 	}
 	return nil
+}
+
+// facts returns what is known of an appliance: the profile that the file names, else only what any
+// console asks for in some way.
+func facts(a *lab.Appliance, simulated *lab.Profile) *lab.Profile {
+	if a.Profile != "" {
+		return simulated
+	}
+	return &lab.Profile{Console: []lab.Topic{lab.Side, lab.Tags, lab.Way, lab.Addressed, lab.Leasing, lab.Named, lab.Resolvers}}
 }

@@ -148,7 +148,7 @@ func (c *comparison) notPlanned(a *plan.Adapter, row Row, at netip.Addr) {
 
 // elsewhere judges an address that is not on the adapter's segment.
 func (c *comparison) elsewhere(a *plan.Adapter, row Row, at netip.Addr) {
-	if f := c.m.Profile; f != nil && f.Factory.LAN.IsValid() && f.Factory.LAN.Addr() == at {
+	if f := c.m.Facts; f != nil && f.Factory.LAN.IsValid() && f.Factory.LAN.Addr() == at {
 		c.wrong("", "set "+a.Shown(), "%s is still at the address that it came with, %s", row.Device, at)
 		return
 	}

@@ -12,9 +12,10 @@ import (
 
 // Book is the whole job.
 type Book struct {
-	Lab   string
-	Lead  string
-	Parts []Part
+	Lab     string
+	Lead    string
+	Warning string // what is wrong with the lab's layout; every page says it
+	Parts   []Part
 }
 
 // Part is a stretch of the job that ends where work may pause.
@@ -109,7 +110,7 @@ func (b *writer) appliance(m *plan.Machine, add func(string, ...Step), last func
 	last().NotYet, last().Unproved = b.notYet(m), "everything: nothing has run yet"
 	add("Set up "+m.Name+" at its console", b.first(m), b.which(m), b.console(m), b.restart(m))
 	last().Unproved = "traffic through the appliance"
-	if m.Profile.InFiles() {
+	if m.Facts.InFiles() {
 		add("Set up "+m.Name+" by files", b.files(m))
 	} else {
 		add("Set up "+m.Name+" on its pages", b.alone(m), b.page(m), b.settings(m), b.translation(m), b.rules(m), b.leases(m), b.renew(m),
@@ -306,8 +307,15 @@ func (b *writer) create(m *plan.Machine) Step {
 	add("name", m.Name, "the lab's files call it so")
 	add("processors", fmt.Sprint(spec.CPUs), reason(m, "CPU"))
 	add("memory", spec.Memory.String(), cmp.Or(b.w.Floor, "fixed")+": "+reason(m, "memory"))
-	add("disk", fmt.Sprintf("%s on %s", spec.Disk, spec.DiskBus), "a bus that it has a driver for")
-	add("adapters", fmt.Sprintf("%d, model %s", len(m.Own()), spec.NIC), "in the order of the next step")
+	disk, adapters := spec.Disk.String(), fmt.Sprint(len(m.Own()))
+	if busKnown(m) {
+		disk += " on " + spec.DiskBus
+	}
+	if modelKnown(m) {
+		adapters += ", model " + spec.NIC
+	}
+	add("disk", disk, "on a bus that it has a driver for")
+	add("adapters", adapters, "a model that it has a driver for; in the order of the next step")
 	add("firmware", spec.Firmware, "as its image boots")
 	system := map[string]string{"linux": "Linux, 64 bits", "bsd": "BSD, 64 bits"}[systemOf(m)]
 	if system != "" {
@@ -322,8 +330,8 @@ func (b *writer) create(m *plan.Machine) Step {
 	add("not needed", "floppy drive, sound, USB, shared folders", "remove them: an unused device is one more risk")
 	add("pointing device", "the plain one", "where the pointer does not move in its screen, choose the other kind")
 	add("processor", "the host's own, with its ciphers passed through", "tunnels are several times as fast")
-	if m.Profile.SystemVersion != "" {
-		add("its system", m.Profile.SystemVersion, "what it is built on")
+	if m.Facts.SystemVersion != "" {
+		add("its system", m.Facts.SystemVersion, "what it is built on")
 	}
 	if spec.Queues > 1 {
 		add("queues of each adapter", fmt.Sprint(spec.Queues), "one for each processor")
@@ -340,10 +348,26 @@ func (b *writer) create(m *plan.Machine) Step {
 	return s
 }
 
+// busKnown reports whether the file, the image or the profile tells which disk bus the machine takes.
+func busKnown(m *plan.Machine) bool {
+	if m.Appliance == nil {
+		return true
+	}
+	return m.Appliance.Machine.DiskBus != "" || m.Appliance.Needs.DiskBuses != nil || m.Facts.DiskBuses != nil
+}
+
+// modelKnown reports the same of the adapters' model.
+func modelKnown(m *plan.Machine) bool {
+	if m.Appliance == nil {
+		return true
+	}
+	return m.Appliance.Machine.NIC != "" || m.Appliance.Needs.NICs != nil || m.Facts.NICs != nil
+}
+
 // systemOf returns the family of systems that a machine runs.
 func systemOf(m *plan.Machine) string {
 	if m.Appliance != nil {
-		return m.Profile.System
+		return m.Facts.System
 	}
 	return m.Guest.System
 }

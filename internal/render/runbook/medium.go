@@ -125,13 +125,13 @@ func (b *writer) first(m *plan.Machine) Step {
 			"after the restart the settings are lost"})
 	}
 	s.Do = append(s.Do, "A boot menu with a countdown continues by itself; one that asks for a key waits.")
-	if len(m.Profile.Waits) == 0 {
+	if len(m.Facts.Waits) == 0 {
 		s.Do = append(
 			s.Do,
 			"A first start takes some minutes, and several times as long on a host without acceleration. Nothing new on the screen for a quarter of an hour: it waits for a key, or has no memory.",
 		)
 	}
-	for _, w := range m.Profile.Waits {
+	for _, w := range m.Facts.Waits {
 		s.Do = append(
 			s.Do,
 			fmt.Sprintf("%s takes about %s; longer: %s.", w.For, w.Time, cmp.Or(w.Longer, "look at the console")),

@@ -61,7 +61,7 @@ func (b *writer) ready(m *plan.Machine) Step {
 	if f := sourceOf(m).file; f != "" {
 		add("image", f+", attached")
 	}
-	for _, need := range m.Profile.Installing {
+	for _, need := range m.Facts.Installing {
 		add("for the installation", installing[need])
 	}
 	return Step{ID: "ready." + m.Name, Title: "Stop before the first start of " + m.Name, Table: t,
@@ -129,7 +129,7 @@ func (b *writer) renew(m *plan.Machine) Step {
 
 // alone returns how an appliance is set up when nobody inside can open its page.
 func (b *writer) alone(m *plan.Machine) Step {
-	if near(m) != nil || m.Profile.InFiles() {
+	if near(m) != nil || m.Facts.InFiles() {
 		return Step{}
 	}
 	return Step{ID: "alone." + m.Name, Title: "Set " + m.Name + " up without a client",

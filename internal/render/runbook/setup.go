@@ -15,8 +15,8 @@ import (
 
 func (b *writer) page(m *plan.Machine) Step {
 	s := Step{ID: "page." + m.Name, Title: "Open the admin page of " + m.Name}
-	if !m.Profile.Factory.LAN.IsValid() {
-		s.Do = append(s.Do, "Where it answers from the factory, its label or its console shows.")
+	if !m.Facts.Factory.LAN.IsValid() {
+		s.Do = append(s.Do, "Factory address: see its label or console.")
 	}
 	for _, p := range b.p.Pages {
 		if p.Appliance != m {
@@ -44,8 +44,8 @@ func (b *writer) page(m *plan.Machine) Step {
 		s.Do = append([]string{fmt.Sprintf("You need one machine inside: move %s to %s first, as in the part Guests.", g.Machine.Name,
 			g.Segment.Name)}, s.Do...)
 	}
-	if len(m.Profile.Change) > 0 {
-		s.Do = append(s.Do, "Change at once: "+strings.Join(m.Profile.Change,
+	if len(m.Facts.Change) > 0 {
+		s.Do = append(s.Do, "Change at once: "+strings.Join(m.Facts.Change,
 			", ")+". The lab file has no password; keep it with your others.")
 	}
 	s.See = "The browser warns once about the certificate: the appliance made its own. Compare its fingerprint with the console's where it is shown, and continue."
@@ -97,7 +97,7 @@ func (b *writer) settings(m *plan.Machine) Step {
 // factory reports whether something is on from the factory, so far as the profile tells.
 func factory(m *plan.Machine, key string, on bool, is, what string) []string {
 	switch {
-	case !m.Profile.Factory.Known(key):
+	case !m.Facts.Factory.Known(key):
 		return []string{"Check whether it has that from the factory: kinds of appliances differ."}
 	case on:
 		return []string{"From the factory " + is + "."}
@@ -129,7 +129,7 @@ func (b *writer) translation(m *plan.Machine) Step {
 		factory(
 			m,
 			"masquerade",
-			m.Profile.Factory.Masquerade,
+			m.Facts.Factory.Masquerade,
 			"it translates what goes out at its WAN",
 			"translation",
 		)...)
@@ -156,7 +156,7 @@ func (b *writer) rules(m *plan.Machine) Step {
 	for i, r := range m.Rules {
 		s.Table.Rows = append(s.Table.Rows, []string{fmt.Sprint(i + 1), r.Text})
 	}
-	s.Do = append(factory(m, "outbound", m.Profile.Factory.Outbound, "it lets the inside go outside, and nothing in",
+	s.Do = append(factory(m, "outbound", m.Facts.Factory.Outbound, "it lets the inside go outside, and nothing in",
 		"the rule that lets the inside out"),
 		"Take away what rules it has from the factory that are not in this list.")
 	s.See = "The list on its page reads as this one, from top to bottom."
@@ -189,7 +189,7 @@ func (b *writer) leases(m *plan.Machine) Step {
 	}
 	s.Do = append(
 		s.Do,
-		factory(m, "dhcp", m.Profile.Factory.Leases, "it serves DHCP inside, from a pool of its own: change the pool",
+		factory(m, "dhcp", m.Facts.Factory.Leases, "it serves DHCP inside, from a pool of its own: change the pool",
 			"the DHCP server")...)
 	s.See = "Its page lists these pools, and the leases of guests that run."
 	s.Mistakes = []Mistake{

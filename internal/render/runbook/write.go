@@ -103,6 +103,9 @@ func (b Book) Markdown() []byte {
 	var w bytes.Buffer
 	escape := strings.NewReplacer("|", `\|`, "<", "&lt;").Replace
 	plain := func(text string) string { return escape(sanitize.Line(strings.ReplaceAll(text, "\n", " "))) }
+	if b.Warning != "" {
+		fmt.Fprintf(&w, "> **✗ %s**\n\n", plain(b.Warning))
+	}
 	fmt.Fprintf(&w, "# Build %s\n", b.Lab)
 	if b.Lead != "" {
 		fmt.Fprintf(&w, "\n%s\n", plain(b.Lead))
@@ -165,11 +168,17 @@ func (b Book) Markdown() []byte {
 // Text writes the book for a terminal or a printer, in lines of a width.
 func (b Book) Text(width int) []byte {
 	var w bytes.Buffer
+	if b.Warning != "" {
+		fmt.Fprintf(&w, "✗ %s\n\n", b.Warning)
+	}
 	fmt.Fprintf(&w, "Build %s\n", b.Lab)
 	if b.Lead != "" {
 		fmt.Fprintf(&w, "%s\n", b.Lead)
 	}
 	for i, p := range b.Parts {
+		if b.Warning != "" && i > 0 {
+			fmt.Fprintf(&w, "\n✗ %s\n", b.Warning)
+		}
 		fmt.Fprintf(&w, "\n%d. %s\n%s\n", i+1, p.Title, strings.Repeat("═", utf8.RuneCountInString(p.Title)+3))
 		w.Write(p.Before(width))
 		for j, s := range p.Steps {
@@ -288,7 +297,7 @@ var pageScript string
 // HTML writes the book as one page that needs nothing beside it, with a
 // diagram. Ticks survive a reload: the browser keeps them.
 func (b Book) HTML(diagram []byte) ([]byte, error) {
-	body := g.Group{h.H1(g.Text("Build " + b.Lab)), h.P(h.Class("lead"), g.Text(b.Lead)), h.P(h.ID("progress"))}
+	body := g.Group{g.If(b.Warning != "", h.P(h.Class("warning"), g.Text("✗ "+b.Warning))), h.H1(g.Text("Build " + b.Lab)), h.P(h.Class("lead"), g.Text(b.Lead)), h.P(h.ID("progress"))}
 	var nav, parts g.Group
 	for i, p := range b.Parts {
 		title := fmt.Sprintf("%d. %s", i+1, p.Title)

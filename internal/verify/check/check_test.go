@@ -23,7 +23,7 @@ func findings(t require.TestingT, text, on string) []Finding {
 	require.NoError(t, err)
 	profile, err := lab.ReadProfile("reference", data)
 	require.NoError(t, err)
-	l.Profiles = map[string]*lab.Profile{"": profile}
+	l.Profiles = map[string]*lab.Profile{"": profile, "reference": profile}
 	p, err := plan.Build(l)
 	require.NoError(t, err, text)
 	var day time.Time

@@ -433,7 +433,7 @@ func drivers(image, kind []string) (list []string, whose string) {
 func (c *checker) oddNIC() {
 	for _, m := range c.p.Running() {
 		src := m.Appliance
-		if list, whose := drivers(src.Needs.NICs, m.Profile.NICs); !listed(list, m.Spec.NIC) {
+		if list, whose := drivers(src.Needs.NICs, m.Facts.NICs); !listed(list, m.Spec.NIC) {
 			c.find(m.Name, src.Machine.At("nic"), "write nic: "+list[0], "%s has %s adapters, and %s has drivers for %s", m.Name,
 				m.Spec.NIC, whose, strings.Join(list, ", ")).
 				set(&src.Machine, "nic", list[0])
@@ -444,7 +444,7 @@ func (c *checker) oddNIC() {
 func (c *checker) oddDisk() {
 	for _, m := range c.p.Running() {
 		src := m.Appliance
-		if list, whose := drivers(src.Needs.DiskBuses, m.Profile.DiskBuses); !listed(list, m.Spec.DiskBus) {
+		if list, whose := drivers(src.Needs.DiskBuses, m.Facts.DiskBuses); !listed(list, m.Spec.DiskBus) {
 			c.find(m.Name, src.Machine.At("disk-bus"), "write disk-bus: "+list[0],
 				"%s has its disk on %s, and %s has drivers for %s", m.Name, m.Spec.DiskBus, whose,
 				strings.Join(list, ", ")).set(&src.Machine, "disk-bus", list[0])

@@ -26,6 +26,7 @@ segments:
   pool: {reach: isolated, subnet: 10.83.48.0/24}
 appliances:
   gate:
+    profile: reference
     autostart: true
     needs: {cpus: 1, memory: 1GiB, disk: 8GiB, nics: [virtio], disk-buses: [virtio]}
     machine: {cpus: 1, memory: 2GiB, disk: 16GiB, nic: virtio, disk-bus: virtio, boot: [disk, media]}

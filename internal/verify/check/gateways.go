@@ -132,7 +132,7 @@ func (c *checker) wanInPool() {
 
 func (c *checker) defaultClash() {
 	for _, m := range c.p.Running() {
-		f := m.Profile.Factory.LAN
+		f := m.Facts.Factory.LAN
 		if !f.IsValid() {
 			continue
 		}

@@ -103,7 +103,7 @@ func (c *checker) bootsMedia() {
 // needs returns what asks for an appliance's size, and whose need it is: its image's,
 // and that of its kind where it is more.
 func needs(m *plan.Machine) map[string]lab.Needs {
-	return map[string]lab.Needs{"its image": m.Appliance.Needs, "its kind": m.Profile.Needs}
+	return map[string]lab.Needs{"its image": m.Appliance.Needs, "its kind": m.Facts.Needs}
 }
 
 func (c *checker) undersized() {

@@ -248,7 +248,7 @@ func (c *checker) oddDevice() {
 						set(a.Port, "device", want)
 				}
 			default:
-				if model := modelOf(m.Profile, device); model != "" &&
+				if model := modelOf(m.Facts, device); model != "" &&
 					!slices.Contains(strings.Split(model, " or "), a.NIC) {
 					c.find(
 						portName(a),
@@ -280,7 +280,7 @@ func modelOf(p *lab.Profile, device string) string {
 
 func (c *checker) oddAdmin() {
 	for _, m := range c.p.Running() {
-		kind := m.Profile.Factory
+		kind := m.Facts.Factory
 		if kind.AdminPort == 0 && kind.Scheme == "" {
 			continue
 		}
