@@ -142,6 +142,9 @@ func (a *app) tellProof(p *plan.Plan, doc reachability.Document, sent []api.Repl
 	if a.quiet {
 		return
 	}
+	for _, o := range doc.Open {
+		s.para(2, 2, plain, s.paint(strong, signUnknown)+" "+o)
+	}
 	for i, e := range doc.Escapes {
 		if i == maxShown {
 			s.line("  … and ", count(len(doc.Escapes)-i, "path more", "paths more"), "; --format json has all")
@@ -201,6 +204,8 @@ func proofSentence(doc reachability.Document) string {
 	}
 	forbidden := len(doc.Escapes) - around
 	switch {
+	case doc.Verdict == "unknown" && len(doc.Open) > 0:
+		return "Undecided: no bypass so far, but " + count(len(doc.Open), "open question", "open questions") + " can change that."
 	case doc.Verdict == "unknown":
 		return "Undecided: the rules are too many for a proof over all packets; no bypass was found among those examined."
 	case len(doc.Escapes) == 0:

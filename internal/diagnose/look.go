@@ -244,7 +244,7 @@ func (k *looker) around(home, gate *plan.Adapter, look func(Kind, int, ...Value)
 		l := look(Across, 2, Holds, Open)
 		l.ID, l.To, l.service = home.Machine.Name+"."+a.Segment.Name, to, lab.Service{Proto: lab.ICMP}
 		asked := gate.Machine.AllowedServices(claims.Likely(home), claims.Likely(to), []lab.Service{{Proto: lab.ICMP},
-			{Proto: lab.TCP, From: 80, To: 80}})
+			{Proto: lab.TCP, From: 80, To: 80}}, nil, nil)
 		if len(asked) > 0 {
 			l.service, l.allowed, l.values = asked[0], true, append(slices.Clone(reachable), Other)
 		}

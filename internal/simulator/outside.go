@@ -124,7 +124,9 @@ func (l *Lab) answerFor(s *plan.Segment, router *host.Node, cables map[*plan.Wir
 	buoy := l.buoy.node.Ports()[0]
 	for i, d := range l.named {
 		switch at := l.plan.Home(d); {
-		case !d.Is4() || router.Local(d):
+		case !d.Is4():
+		case router.Local(d):
+			introduce(router) // a sentence names it: it answers as any other address outside does
 		case at == nil:
 			if !buoy.Owns(d) {
 				buoy.Also = append(buoy.Also, d)

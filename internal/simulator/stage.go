@@ -378,7 +378,22 @@ func (l *Lab) askReach(q claims.AskReach) (func() answer, error) {
 			}
 		}, nil
 	}
+	if q.From == (claims.Ref{}) {
+		from.node.As = q.Source
+		defer func() { from.node.As = netip.Addr{} }()
+	}
 	return l.reach(from, to, q.Service), nil
+}
+
+// standing returns the machine outside that has an address: one of an upstream segment, else the test
+// server, which has those beyond.
+func (l *Lab) standing(a netip.Addr) *station {
+	for st := range l.outside {
+		if st.node.Local(a) {
+			return st
+		}
+	}
+	return l.buoy
 }
 
 // ends returns who asks and which address is asked, or why none can be.
@@ -393,6 +408,9 @@ func (l *Lab) ends(q claims.AskReach) (from *station, to netip.Addr, why string,
 	}
 	if from, to, why = l.target(fromAdapter, toAdapter, q.IPv6); q.Address.IsValid() {
 		to, why = q.Address, ""
+	}
+	if q.Source.IsValid() && fromAdapter == nil {
+		from = l.standing(q.Source)
 	}
 	return from, to, why, nil
 }

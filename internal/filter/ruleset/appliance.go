@@ -83,7 +83,7 @@ var (
 func (b *builder) decisions() {
 	c := b.chain("rules", "The rules in order; the first that matches decides.", nil)
 	for i := range b.machine.Rules {
-		b.rule(c, i, &b.machine.Rules[i], plan.ByAddress)
+		b.rule(c, i, &b.machine.Rules[i], nil, nil)
 	}
 	for _, own := range []struct {
 		name    string
@@ -93,7 +93,7 @@ func (b *builder) decisions() {
 		for i := range b.machine.Rules {
 			r := b.machine.Rules[i]
 			if r.To = itself(r.To, own.fromWAN); len(r.To) > 0 {
-				b.rule(c, i, &r, plan.ByAddress)
+				b.rule(c, i, &r, nil, nil)
 			}
 		}
 	}
@@ -125,7 +125,7 @@ func itself(list []plan.Match, fromWAN bool) []plan.Match {
 
 // rule adds what a rule of the lab file comes to: one rule for each pair of parties of one IP
 // version and each service.
-func (b *builder) rule(c *Chain, i int, r *plan.Rule, side plan.Side) {
+func (b *builder) rule(c *Chain, i int, r *plan.Rule, in, out *plan.Adapter) {
 	actions := do(Counter{})
 	if r.Log {
 		actions = append(actions, Log(fmt.Sprintf("bastion %s rule %d: ", b.machine.Name, i+1)))
@@ -136,8 +136,8 @@ func (b *builder) rule(c *Chain, i int, r *plan.Rule, side plan.Side) {
 	)
 	title := fmt.Sprintf("%d: %s", i+1, r.Text)
 	before := len(c.Rules)
-	for _, from := range b.parties(r.From, Source, side) {
-		for _, to := range b.parties(r.To, Destination, side) {
+	for _, from := range b.parties(r.From, Source, in) {
+		for _, to := range b.parties(r.To, Destination, out) {
 			if from.family != 0 && to.family != 0 && from.family != to.family {
 				continue
 			}
@@ -160,17 +160,18 @@ type party struct {
 	family  int // 4, 6, or 0 for both
 }
 
-// parties returns whom a rule names, at one end of a packet. On a bridge outside is a side of it,
-// and not a matter of addresses.
-func (b *builder) parties(list []plan.Match, of Direction, side plan.Side) []party {
-	outer := side == plan.Inward && of == Source || side == plan.Outward && of == Destination
+// parties returns whom a rule names, at one end of a packet. On a bridge outside and the segments at
+// its ports are sides of it, told by the port; nil on a router.
+func (b *builder) parties(list []plan.Match, of Direction, port *plan.Adapter) []party {
 	var out []party
 	for _, m := range list {
 		switch {
 		case m.Any:
 			return []party{{}}
-		case m.Outside && side != plan.ByAddress:
-			if outer {
+		case !m.Names(port):
+			continue
+		case m.Outside && port != nil:
+			if port.Role == lab.WAN {
 				return []party{{}}
 			}
 		case m.Outside:
@@ -429,18 +430,7 @@ func (b *builder) bridge() {
 	b.table.About = append(b.table.About,
 		"Join the two ports to one bridge, without addresses. The kernel must be able to",
 		"track connections on bridges (nf_conntrack_bridge): without that no reply passes.")
-	var inside []string
-	for _, a := range b.inner {
-		if a.Role != lab.Manage {
-			inside = append(inside, name(a))
-		}
-	}
-	for _, side := range []plan.Side{plan.Outward, plan.Inward} {
-		c := b.chain(map[plan.Side]string{plan.Outward: "outward", plan.Inward: "inward"}[side], "", nil)
-		for i := range b.machine.Rules {
-			b.rule(c, i, &b.machine.Rules[i], side)
-		}
-	}
+	jumps := b.sides()
 	b.chain("refused", "", nil).add(discard) // a bridge has no address to answer with
 	c := b.chain("forward", "", &Hook{"filter", "forward", 0, true})
 	c.add(accept, EtherType{Name: "arp"})
@@ -456,7 +446,32 @@ func (b *builder) bridge() {
 	)
 	c.add(accept, In(b.wans), udp(Source, 67), udp(Destination, 68))
 	c.opening()
-	c.add(do(Jump("outward")), In(inside), Out(b.wans))
-	c.add(do(Jump("inward")), In(b.wans), Out(inside))
+	c.Rules = append(c.Rules, jumps...)
 	c.add(do(Counter{}))
+}
+
+// sides makes a chain of rules for each way from a port of a bridge to another, and returns the jumps
+// to them.
+func (b *builder) sides() []Rule {
+	var ports []*plan.Adapter
+	for _, a := range b.machine.Adapters {
+		if a.Role != lab.Manage && a.Role != lab.Unused {
+			ports = append(ports, a)
+		}
+	}
+	var jumps []Rule
+	for _, in := range ports {
+		for _, out := range ports {
+			if in == out {
+				continue
+			}
+			title := name(in) + "_to_" + name(out)
+			c := b.chain(title, "", nil)
+			for i := range b.machine.Rules {
+				b.rule(c, i, &b.machine.Rules[i], in, out)
+			}
+			jumps = append(jumps, Rule{Matches: []Match{In{name(in)}, Out{name(out)}}, Actions: do(Jump(title))})
+		}
+	}
+	return jumps
 }

@@ -318,6 +318,11 @@ func (s *Segment) LeaseService() (*Adapter, *Service) {
 			return a, a.Leases
 		}
 	}
+	for _, other := range s.Network() { // through a transparent appliance
+		if other != s && other.Port != nil && other.Port.Leases != nil {
+			return other.Port, other.Port.Leases
+		}
+	}
 	return nil, nil
 }
 

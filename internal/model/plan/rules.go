@@ -44,21 +44,10 @@ type Flow struct {
 	Source, Destination netip.Addr
 	Proto               lab.Proto // icmp, tcp or udp
 	Port                uint16    // destination port of tcp and udp
-	Side                Side      // which way it passes a transparent appliance
+	In, Out             *Adapter  // the ports by which it passes a transparent appliance, else nil
 	Own                 bool      // it is for the appliance itself, which no rule means by outside
 	FromWAN             bool      // and it came in by a WAN port: only a rule that names the appliance, its address or any means it
 }
-
-// Side tells which way a packet passes a transparent appliance, on both sides
-// of which the addresses are the same.
-type Side uint8
-
-// The sides. A routed appliance tells them by the addresses.
-const (
-	ByAddress Side = iota
-	Outward
-	Inward
-)
 
 func (r *Rule) matchesService(f Flow) bool {
 	for _, s := range r.Services {
@@ -72,9 +61,12 @@ func (r *Rule) matchesService(f Flow) bool {
 	return false
 }
 
-func matches(list []Match, a netip.Addr, outside, own, byName bool) bool {
+func matches(list []Match, a netip.Addr, outside, own, byName bool, port *Adapter) bool {
 	for i := range list {
 		m := &list[i]
+		if m.otherSide(port) {
+			continue
+		}
 		if m.Any || m.Outside && outside || m.Own && own {
 			return true
 		}
@@ -87,6 +79,22 @@ func matches(list []Match, a netip.Addr, outside, own, byName bool) bool {
 	return false
 }
 
+// otherSide reports whether a rule of a transparent appliance names another of its sides than the one
+// of a port: there a segment's name is a side, as all sides share their addresses. port is nil for a
+// router.
+func (m *Match) otherSide(port *Adapter) bool {
+	return port != nil && m.Segment != nil && m.Segment != port.Segment && m.Segment.On(port.Machine)
+}
+
+// On reports whether a machine has an adapter on the segment.
+func (s *Segment) On(m *Machine) bool {
+	return slices.ContainsFunc(m.Adapters, func(a *Adapter) bool { return a.Segment == s })
+}
+
+// Names reports whether the match can be what comes by, or leaves by, a port of a transparent
+// appliance.
+func (m *Match) Names(port *Adapter) bool { return !m.otherSide(port) }
+
 // Outside reports whether the appliance has a on none of its inside networks.
 func (m *Machine) Outside(a netip.Addr) bool {
 	return !m.within.Contains(a)
@@ -96,14 +104,14 @@ func (m *Machine) Outside(a netip.Addr) bool {
 // [lab.Deny] when none does.
 func (m *Machine) Decide(f Flow) (*Rule, lab.Action) {
 	fromOutside, toOutside := m.Outside(f.Source), m.Outside(f.Destination)
-	if f.Side != ByAddress {
-		fromOutside, toOutside = f.Side == Inward, f.Side == Outward
+	if f.In != nil {
+		fromOutside, toOutside = f.In.Role == lab.WAN, f.Out.Role == lab.WAN
 	}
 	toOutside = toOutside && !f.Own
 	for i := range m.Rules {
 		r := &m.Rules[i]
-		if r.matchesService(f) && matches(r.To, f.Destination, toOutside, f.Own, f.Own && f.FromWAN) &&
-			matches(r.From, f.Source, fromOutside, false, false) {
+		if r.matchesService(f) && matches(r.To, f.Destination, toOutside, f.Own, f.Own && f.FromWAN, f.Out) &&
+			matches(r.From, f.Source, fromOutside, false, false, f.In) {
 			return r, r.Action
 		}
 	}
@@ -125,13 +133,17 @@ func NewTranslator(name string, near, far *Adapter) *Machine {
 
 // AllowedServices returns, for each usual service, one of its protocol that the rules let
 // pass from one address to another: itself, else the first port that some rule
-// names. Rules of other addresses never decide, so they are set aside once.
-func (m *Machine) AllowedServices(from, to netip.Addr, usual []lab.Service) []lab.Service {
+// names. Rules of other addresses never decide, so they are set aside once. in and out are the ports
+// of a transparent appliance, nil of a router.
+func (m *Machine) AllowedServices(from, to netip.Addr, usual []lab.Service, in, out *Adapter) []lab.Service {
 	fromOutside, toOutside := m.Outside(from), m.Outside(to)
+	if in != nil {
+		fromOutside, toOutside = in.Role == lab.WAN, out.Role == lab.WAN
+	}
 	var speak []*Rule
 	for i := range m.Rules {
-		if r := &m.Rules[i]; matches(r.To, to, toOutside, false, false) &&
-			matches(r.From, from, fromOutside, false, false) {
+		if r := &m.Rules[i]; matches(r.To, to, toOutside, false, false, out) &&
+			matches(r.From, from, fromOutside, false, false, in) {
 			speak = append(speak, r)
 		}
 	}
@@ -143,20 +155,20 @@ func (m *Machine) AllowedServices(from, to netip.Addr, usual []lab.Service) []la
 		}
 		return false
 	}
-	var out []lab.Service
+	var list []lab.Service
 	for _, u := range usual {
 		if passes(u) {
-			out = append(out, u)
+			list = append(list, u)
 			continue
 		}
 		for _, s := range m.named {
 			if s.Proto == u.Proto && passes(s) {
-				out = append(out, s)
+				list = append(list, s)
 				break
 			}
 		}
 	}
-	return out
+	return list
 }
 
 // NamedServices returns up to most ports that rules name which speak of two addresses,
@@ -170,8 +182,8 @@ func (m *Machine) NamedServices(from, to netip.Addr, most int) []lab.Service {
 			if len(out) == most {
 				return out
 			}
-			if s.To = s.From; s.From != 0 && !slices.Contains(out, s) && matches(r.To, to, toOutside, false, false) &&
-				matches(r.From, from, fromOutside, false, false) {
+			if s.To = s.From; s.From != 0 && !slices.Contains(out, s) && matches(r.To, to, toOutside, false, false, nil) &&
+				matches(r.From, from, fromOutside, false, false, nil) {
 				out = append(out, s)
 			}
 		}
@@ -185,10 +197,10 @@ func (m *Machine) Kind(a netip.Addr) string {
 	outside := m.Outside(a)
 	bits := make([]byte, len(m.Rules))
 	for i := range m.Rules {
-		if matches(m.Rules[i].From, a, outside, false, false) {
+		if matches(m.Rules[i].From, a, outside, false, false, nil) {
 			bits[i] |= 1
 		}
-		if matches(m.Rules[i].To, a, outside, false, false) {
+		if matches(m.Rules[i].To, a, outside, false, false, nil) {
 			bits[i] |= 2
 		}
 	}

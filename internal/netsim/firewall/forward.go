@@ -126,12 +126,8 @@ func (f *Filter) Bridging(now time.Duration, in, out *host.Port, p *packet.Packe
 	if !opens(p) || !f.table.room(now) {
 		return host.Discard
 	}
-	side := plan.Inward
-	if outward {
-		side = plan.Outward
-	}
 	rule, action := f.machine.Decide(
-		plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to, Side: side},
+		plan.Flow{Source: p.Source, Destination: p.Destination, Proto: proto(p.Proto), Port: k.to, In: f.ports[in], Out: f.ports[out]},
 	)
 	f.count(rule)
 	f.sayRule(rule, action, false)

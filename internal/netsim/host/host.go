@@ -51,6 +51,10 @@ type Hook interface {
 
 // Node is a host. Make one with [New].
 type Node struct {
+	// As is the address of its own that the node begins conversations with; the zero Addr leaves the
+	// choice to its routes.
+	As netip.Addr
+
 	Name     string
 	Forwards bool
 	Spreads  bool    // passes on by every way out at once, as a hostile one tries them all

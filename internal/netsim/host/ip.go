@@ -258,6 +258,9 @@ func (n *Node) source(to netip.Addr) (netip.Addr, bool) {
 		return netip.Addr{}, false
 	}
 	a := out.own(to)
+	if n.As.IsValid() && n.As.Is4() == to.Is4() {
+		a = n.As
+	}
 	return a, a.IsValid()
 }
 

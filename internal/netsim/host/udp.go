@@ -114,6 +114,7 @@ func (n *Node) ask3(
 		x.Answered, x.From, x.Data, x.Frame = true, d.Remote, d.Data, d.Packet.Number
 		end(outcome.Outcome{})
 	}
+	as := n.As
 	var try func(left int)
 	try = func(left int) {
 		if x.Done {
@@ -123,7 +124,8 @@ func (n *Node) ask3(
 			end(outcome.Of(outcome.NoAnswer))
 			return
 		}
-		if !n.SendUDP(n.now, local, to, data) {
+		defer func(was netip.Addr) { n.As = was }(n.As)
+		if n.As = as; !n.SendUDP(n.now, local, to, data) {
 			end(outcome.Of(outcome.NoRoute))
 			return
 		}

@@ -42,6 +42,9 @@ func (s *Probe) fromOutside(ctx context.Context, q claims.Question) claims.Answe
 		}
 		return a
 	case claims.AskReach:
+		if what.Source.IsValid() {
+			return claims.Answer{Missing: "only " + what.Source.String() + " itself can check that"}
+		}
 		at, missing := what.Address, ""
 		if !at.IsValid() {
 			at, missing = s.wanOf(what.To)

@@ -198,8 +198,11 @@ func (c *checker) smallPool() {
 		}
 		size, want := 1+subnet.Distance(a.Leases.Pool.From, a.Leases.Pool.To), 0
 		for _, other := range a.Segment.Adapters {
-			if other.How == plan.Lease {
+			switch {
+			case other.How == plan.Lease:
 				want++
+			case other.How == plan.Reservation && a.Leases.Pool.Contains(other.Address.Addr()):
+				size-- // it is kept for that guest
 			}
 		}
 		if size > 0 && size < want {

@@ -114,7 +114,7 @@ func newSound(n int) *sound {
 			"boot",
 			"[disk, media]",
 		),
-		gate: obj("gate", "autostart", "true"),
+		gate: obj("gate", "profile", "reference", "autostart", "true"),
 		nat:  obj("nat"),
 	}
 	s.segments = []*object{

@@ -136,7 +136,7 @@ func (c *checker) untranslated() {
 		done := map[*plan.Segment]bool{}
 		for _, a := range m.Adapters {
 			s := a.Segment
-			if !a.Role.Inside() || masq[s] || done[s] || !subnet.Private(s.Subnet.Addr()) {
+			if !a.Role.Inside() || masq[s] || done[s] || !subnet.Private(s.Subnet.Addr()) || ownOutside(m, s) {
 				continue
 			}
 			done[s] = true
@@ -159,6 +159,20 @@ func (c *checker) untranslated() {
 			}
 		}
 	}
+}
+
+// ownOutside reports whether each guest of a segment leaves under an outside address of its own.
+func ownOutside(m *plan.Machine, s *plan.Segment) bool {
+	guests := 0
+	for _, a := range s.Adapters {
+		if a.Guest == nil {
+			continue
+		}
+		if guests++; !slices.ContainsFunc(m.OneToOne, func(o plan.OneToOne) bool { return o.To == a }) {
+			return false
+		}
+	}
+	return guests > 0
 }
 
 func (c *checker) privateWANDropped() {

@@ -163,10 +163,20 @@ func (o crossing) ends(six bool) (from, to netip.Addr, ok bool) {
 	return Likely(o.a), Likely(o.b), true
 }
 
+// sides returns the ports by which a transparent appliance joins the two segments; nil for a router.
+func (o *crossing) sides() (in, out *plan.Adapter) {
+	in, out = o.a.Segment.Port, o.b.Segment.Port
+	if !Transparent(in) || out.Machine != in.Machine {
+		return nil, nil
+	}
+	return in, out
+}
+
 // add asks between two addresses: first what passes.
 func (o *crossing) add(from, to netip.Addr, six, named bool) {
 	m := o.a.Segment.Port.Machine
-	services := slices.Concat(m.AllowedServices(from, to, usual), usual)
+	in, out := o.sides()
+	services := slices.Concat(m.AllowedServices(from, to, usual, in, out), usual)
 	if named {
 		services = append(services, m.NamedServices(from, to, maxNamed)...)
 	}
@@ -174,7 +184,7 @@ func (o *crossing) add(from, to netip.Addr, six, named bool) {
 		slices.Contains(m.Masq, o.a.Segment) // else nobody there knows the way back
 	var passes, stopped []passing
 	for _, s := range distinct(services) {
-		switch x := (passing{s, six, allows(m, from, to, s)}); {
+		switch x := (passing{s, six, allowed(m, plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From, In: in, Out: out})}); {
 		case !x.allowed:
 			stopped = append(stopped, x)
 		case back:

@@ -40,18 +40,9 @@ func expectClaim(m *reachability.Model, p *plan.Plan, w Witness, i int) claim {
 		aside := map[int]bool{} // asked at an address where somebody else may answer: who does must be known
 		for _, x := range pair.ends {
 			for _, s := range meant(p, w, e.Service, x.from, x.to) {
-				q := ThroughPublish(p, x.from, x.to, s)
-				if x.address.IsValid() {
-					q.Address = x.address
-				}
-				aside[len(asks)] = x.to != nil && !x.address.IsValid() && shared(p, x.to)
-				asks = append(asks, q)
-				if x.from != nil && x.to != nil && !x.address.IsValid() { // by its name outside too
-					if public := ThroughPublish(p, nil, x.to, s); public.To != q.To || public.Address.IsValid() {
-						public.From = RefTo(x.from)
-						aside[len(asks)] = true
-						asks = append(asks, public)
-					}
+				for i, q := range x.asks(m, w, s) {
+					aside[len(asks)] = x.to != nil && !x.address.IsValid() && (i > 0 || shared(p, x.to))
+					asks = append(asks, q)
 				}
 			}
 		}
@@ -114,7 +105,54 @@ type pair struct {
 // or an address outside.
 type ends struct {
 	from, to *plan.Adapter
-	address  netip.Addr
+	address  netip.Addr // where it goes instead
+	source   netip.Addr // from outside, by which address there
+	fourOnly bool       // the sentence names IPv4 addresses
+}
+
+// asks returns how a service is asked for: at the address of the other end, over IPv6 too where both
+// have it, and at each address by which it is published.
+func (x ends) asks(m *reachability.Model, w Witness, s lab.Service) []AskReach {
+	p := m.Plan()
+	first := ThroughPublish(p, x.from, x.to, s)
+	first.Source = x.source
+	if x.address.IsValid() {
+		first.Address = x.address
+		return []AskReach{first}
+	}
+	out := []AskReach{first}
+	if x.to == nil {
+		if at, ok := besides(m, w, x.from, s); ok {
+			first.Address = at
+			out = append(out, first)
+		}
+		return out
+	}
+	if x.from != nil && !x.fourOnly && x.from.Address6.IsValid() && x.to.Address6.IsValid() {
+		six := first
+		six.IPv6 = true
+		out = append(out, six)
+	}
+	for _, public := range published(p, x.to, s) {
+		public.From, public.Source = RefTo(x.from), x.source
+		if public != first {
+			out = append(out, public)
+		}
+	}
+	return out
+}
+
+// besides returns an address outside to which the rules let a service pass from an adapter, where they
+// do not let it pass to the test server.
+func besides(m *reachability.Model, w Witness, from *plan.Adapter, s lab.Service) (netip.Addr, bool) {
+	if from == nil || from.Gate() == nil || passes(wayOut(from.Gate().Machine, from.Segment, Likely(from)), w.Address, s) {
+		return netip.Addr{}, false
+	}
+	other, ok := elsewhere(m, from)
+	if !ok || !passes(wayOut(from.Gate().Machine, from.Segment, Likely(from)), other.Destination, s) {
+		return netip.Addr{}, false
+	}
+	return other.Destination, true
 }
 
 // pairs returns the pairs that a sentence speaks of.
@@ -131,13 +169,17 @@ func pairs(p *plan.Plan, e lab.Expectation) []pair {
 			if to.address.IsValid() {
 				key[1] = to.address.String()
 			}
+			if from.address.IsValid() {
+				key[0] = from.address.String()
+			}
 			i, ok := at[key]
 			if !ok {
 				i = len(out)
 				at[key] = i
 				out = append(out, pair{from: key[0], to: key[1]})
 			}
-			out[i].ends = append(out[i].ends, ends{from.adapter, to.adapter, to.address})
+			fourOnly := e.From.Kind == lab.WhoPrefix && e.From.Prefix.Addr().Is4() || e.To.Kind == lab.WhoPrefix && e.To.Prefix.Addr().Is4()
+			out[i].ends = append(out[i].ends, ends{from.adapter, to.adapter, to.address, from.address, fourOnly})
 		}
 	}
 	return out
@@ -211,7 +253,7 @@ func meant(p *plan.Plan, w Witness, named lab.Service, from, to *plan.Adapter) [
 		if to != nil {
 			outside = Likely(to)
 		}
-		for _, s := range m.AllowedServices(Likely(from), outside, usual) {
+		for _, s := range m.AllowedServices(Likely(from), outside, usual, nil, nil) {
 			add(s)
 		}
 	}
@@ -225,24 +267,31 @@ func ThroughPublish(p *plan.Plan, from, to *plan.Adapter, s lab.Service) AskReac
 	if from != nil || to == nil {
 		return q
 	}
+	if public := published(p, to, s); len(public) > 0 {
+		return public[0]
+	}
+	return q
+}
+
+// published returns each way to ask for a service of an adapter at an address outside: at every WAN
+// port that forwards it, and at an address of its own.
+func published(p *plan.Plan, to *plan.Adapter, s lab.Service) []AskReach {
+	var out []AskReach
 	for _, m := range p.Running() {
-		if len(m.WAN()) == 0 {
-			continue
-		}
-		for _, v := range m.Publishes {
-			if v.To == to && v.Proto == s.Proto && (v.Port == s.From || v.Target == s.From) {
-				q.To, q.Service = RefTo(m.WAN()[0]), lab.Service{Proto: s.Proto, From: v.Port, To: v.Port}
-				return q
+		for _, wan := range m.WAN() {
+			for _, v := range m.Publishes {
+				if v.To == to && v.Proto == s.Proto && (v.Port == s.From || v.Target == s.From) {
+					out = append(out, AskReach{To: RefTo(wan), Service: lab.Service{Proto: s.Proto, From: v.Port, To: v.Port}})
+				}
 			}
-		}
-		for _, v := range m.OneToOne {
-			if v.To == to {
-				q.To, q.Address = RefTo(m.WAN()[0]), v.Outside
-				return q
+			for _, v := range m.OneToOne {
+				if v.To == to && wan.Segment.Subnet.Contains(v.Outside) {
+					out = append(out, AskReach{To: RefTo(wan), Address: v.Outside, Service: s})
+				}
 			}
 		}
 	}
-	return q
+	return out
 }
 
 // party is one of whom a sentence speaks: an adapter, nil for the outside, or an
@@ -267,19 +316,44 @@ func AddressesOutside(m *reachability.Model, witness netip.Addr) []netip.Addr {
 			out = append(out, x.Destination)
 		}
 	}
+	add := func(a netip.Addr) {
+		if a.IsValid() && a != witness && !slices.Contains(out, a) {
+			out = append(out, a)
+		}
+	}
 	for _, e := range p.Lab.Expect {
 		for _, w := range []lab.Who{e.From, e.To} {
-			if w.Kind != lab.WhoPrefix {
-				continue
-			}
 			for _, x := range parties(p, w) {
-				if x.adapter == nil && !slices.Contains(out, x.address) {
-					out = append(out, x.address)
+				if x.adapter == nil {
+					add(x.address)
 				}
 			}
 		}
 	}
+	for _, a := range p.Running() {
+		for i := range a.Publishes {
+			add(sender(m, &a.Publishes[i]))
+		}
+	}
 	return out
+}
+
+// sender returns an address outside from which the rules let somebody use what is published, where they
+// do not let the test server; the zero Addr where they do, or let nobody.
+func sender(m *reachability.Model, v *plan.Publish) netip.Addr {
+	s := lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}
+	answer := m.Ask(reachability.Running, lab.Who{Kind: lab.WhoOutside}, lab.Who{Kind: lab.WhoGuest, Name: v.To.Machine.Name}, s)
+	var other netip.Addr
+	for _, x := range answer.Passages {
+		switch {
+		case x.Maybe:
+		case x.Packet.Source == m.Witness():
+			return netip.Addr{}
+		default:
+			other = x.Packet.Source
+		}
+	}
+	return other
 }
 
 // parties returns those of whom a name in a sentence speaks.
@@ -288,6 +362,12 @@ func parties(p *plan.Plan, w lab.Who) []party {
 		return []party{{}}
 	}
 	var out []party
+	switch s := p.Segment(w.Name); {
+	case w.Kind == lab.WhoAny:
+		out = append(out, party{})
+	case w.Kind == lab.WhoSegment && s.Reach == lab.Upstream:
+		out = append(out, party{address: s.Gateway})
+	}
 	if w.Kind == lab.WhoGuest || w.Kind == lab.WhoAppliance {
 		for _, a := range p.Machine(w.Name).Adapters {
 			if a.Plugged {

@@ -42,6 +42,9 @@ func list(m *reachability.Model, p *plan.Plan, w Witness) []claim {
 	for _, a := range p.Running() {
 		out = append(out, apartClaim(m, a))
 		for _, wan := range a.WAN() {
+			if Transparent(wan) && (wan.Segment.Reach != lab.Upstream && !m.OuterWAN(wan) || routersOnly(a)) {
+				continue // nothing behind the bridge can be tried from outside it
+			}
 			out = append(out, inboundClaim(m, a, wan))
 		}
 		if ways := waysOut(a); len(ways) > 0 {
@@ -277,6 +280,23 @@ func aloneClaim(s *plan.Segment) (claim, bool) {
 	return claim{}, false
 }
 
+// routersOnly reports whether routers and no guests are directly behind a transparent appliance.
+func routersOnly(a *plan.Machine) bool {
+	routers := false
+	for _, x := range a.Adapters {
+		for _, other := range x.Segment.Adapters {
+			if !x.Role.Inside() || other.Machine == a {
+				continue
+			}
+			if other.Guest != nil && other.Plugged {
+				return false
+			}
+			routers = routers || other.Role == lab.WAN
+		}
+	}
+	return routers
+}
+
 // inboundClaim scans the WAN from outside: usual services, the admin page's
 // port, what is published.
 func inboundClaim(model *reachability.Model, m *plan.Machine, wan *plan.Adapter) claim {
@@ -346,7 +366,11 @@ func publishedClaim(model *reachability.Model, m *plan.Machine, wan *plan.Adapte
 	s := lab.Service{Proto: v.Proto, From: v.Port, To: v.Port}
 	guest := v.To.Machine.Name
 	ask, from := AskReach{To: RefTo(wan), Service: s}, "outside"
-	if !model.OuterWAN(wan) {
+	if model.OuterWAN(wan) {
+		if at := sender(model, v); at.IsValid() {
+			ask.Source, from = at, at.String()
+		}
+	} else {
 		at := slices.IndexFunc(wan.Segment.Adapters, func(a *plan.Adapter) bool { return a.Guest != nil && a.Plugged })
 		if at < 0 {
 			return claim{}, false // nobody is there to reach it

@@ -41,7 +41,12 @@ func passes(way []outward, to netip.Addr, s lab.Service) bool {
 
 // allows reports whether the rules of an appliance let a service pass from one address to another.
 func allows(m *plan.Machine, from, to netip.Addr, s lab.Service) bool {
-	_, action := m.Decide(plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From})
+	return allowed(m, plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From})
+}
+
+// allowed reports whether the rules of an appliance let the first packet of a flow pass.
+func allowed(m *plan.Machine, f plan.Flow) bool {
+	_, action := m.Decide(f)
 	return action == lab.Allow
 }
 
@@ -62,7 +67,7 @@ func AllowedServices(m *plan.Machine, from *plan.Segment, source, to netip.Addr)
 	way := wayOut(m, from, source)
 	var out []lab.Service
 	for _, o := range way {
-		for _, s := range o.by.AllowedServices(o.source, to, usual) {
+		for _, s := range o.by.AllowedServices(o.source, to, usual, nil, nil) {
 			if !slices.ContainsFunc(out, func(x lab.Service) bool { return x.Proto == s.Proto }) && passes(way, to, s) {
 				out = append(out, s)
 			}

@@ -83,6 +83,7 @@ type (
 		Service lab.Service `json:"service"`
 		IPv6    bool        `json:"ipv6,omitempty"`
 		Address netip.Addr  `json:"address,omitzero"` // where it goes instead of to the adapter's own address
+		Source  netip.Addr  `json:"source,omitzero"`  // from outside: by which address there instead of the test server's
 	}
 	// AskAttack: what of all that a hostile guest can try gets outside? [GotAttack]
 	AskAttack struct {

@@ -17,7 +17,8 @@ type doubt struct {
 	ruled   map[string]bool // claims about these that speak of what rules let pass
 	kinds   []Kind          // every claim of these kinds
 
-	newcomer bool // a machine that may come to be anywhere
+	newcomer bool   // a machine that may come to be anywhere
+	through  string // an appliance whose rules are open: they may close what leads through it
 }
 
 // outwardKinds speak of ways outside, or of what keeps sides apart.
@@ -54,6 +55,9 @@ func doubts(p *plan.Plan) []doubt {
 				}
 			}
 		case *lab.Appliance:
+			if o.Key == "rules" {
+				d.through = of.Name
+			}
 			rules := doubt{outward: map[string]bool{}}
 			rules.below(p, p.Machine(of.Name))
 			d.ruled = rules.outward
@@ -126,6 +130,17 @@ func (d *doubt) port(p *plan.Plan, a *plan.Adapter) {
 		d.below(p, a.Machine)
 	}
 	d.outward[a.Machine.Name] = true
+	if a.Segment.Nowhere() && (a.Role.Inside() || a.Role == "") { // it may lead out from any segment
+		for _, s := range p.Segments {
+			if s.Reach == lab.Upstream {
+				continue
+			}
+			d.outward[s.Name] = true
+			for _, b := range s.Adapters {
+				d.outward[b.Machine.Name] = d.outward[b.Machine.Name] || b.Guest != nil
+			}
+		}
+	}
 	for _, r := range a.Riders {
 		d.segment(p, r.Segment, false)
 	}
@@ -165,11 +180,23 @@ func (d *doubt) below(p *plan.Plan, m *plan.Machine) {
 	}
 }
 
+// mayClose reports whether all that a claim is broken by leads through an appliance whose rules are open.
+func (d doubt) mayClose(r *Result) bool {
+	return d.through != "" && len(r.Escapes) > 0 &&
+		!slices.ContainsFunc(r.Escapes, func(w Way) bool { return !slices.Contains(w.Path, d.through) })
+}
+
 // leave makes a verdict unknown that an open question can change. What shows a way
 // around the appliance stays broken: no answer to the question takes it away.
 func (c *claim) leave(doubts []doubt) {
 	r := &c.Result
 	proved := []Kind{NoBypass, Blocked, Inbound, Separated, NoDuplicates}
+	for _, d := range doubts {
+		if r.Verdict == Broken && d.mayClose(r) {
+			r.Verdict, r.Observed, r.Remedy, r.Reason = Unknown, d.text, "", nil
+			return
+		}
+	}
 	if r.Verdict == Unknown || r.Verdict == Broken && (len(r.Escapes) > 0 || slices.Contains(proved, r.Kind)) {
 		return
 	}

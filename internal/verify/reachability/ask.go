@@ -58,8 +58,26 @@ func (m *Model) places(w lab.Who) (list []*plan.Adapter, outside bool) {
 			}
 		}
 	}
-	outside = w.Kind == lab.WhoOutside || w.Kind == lab.WhoPrefix && !m.space.Prefixes(w.Prefix).Within(m.insides())
+	switch w.Kind {
+	case lab.WhoOutside, lab.WhoAny:
+		outside = true
+	case lab.WhoPrefix:
+		outside = !m.space.Prefixes(w.Prefix).Within(m.insides())
+	case lab.WhoSegment:
+		outside = m.of[m.plan.Segment(w.Name)].outer
+	}
 	return list, outside
+}
+
+// meant returns the addresses that a party stands for, where it is no machine.
+func (m *Model) meant(w lab.Who) packetset.Line {
+	switch w.Kind {
+	case lab.WhoPrefix:
+		return m.space.Prefixes(w.Prefix)
+	case lab.WhoSegment:
+		return m.lines[m.plan.Segment(w.Name)]
+	}
+	return m.space.All()
 }
 
 // insides returns the addresses of all segments that do not lead outside.
@@ -118,8 +136,30 @@ func (m *Model) ask(c Condition, from, to lab.Who, service lab.Service, most int
 			add(m.spreadOf(c, a.Machine.Name, plugged(a.Machine)...), a.Machine)
 		}
 	}
+	if from.Kind == lab.WhoAppliance { // its own packets pass no rule of its own
+		by := m.plan.Machine(from.Name)
+		add(m.spreadOf(c, by.Name, plugged(by)...), by)
+	}
 	if outside {
-		add(m.fromOutside(c), nil)
+		if s := m.fromOutside(c); from.Kind == lab.WhoPrefix || from.Kind == lab.WhoSegment {
+			add(s.sentFrom(m.meant(from)), nil)
+		} else {
+			add(s, nil)
+		}
+	}
+	return out
+}
+
+// sentFrom returns a spread with only what is sent from some addresses.
+func (s *spread) sentFrom(source packetset.Line) *spread {
+	out := &spread{hostile: s.hostile, partial: s.partial}
+	for _, l := range s.landed {
+		flows := keep(l.flows, func(f flow) (flow, bool) { return f.sentBy(source), true })
+		away := keep(l.away, func(f flow) (flow, bool) { return f.sentBy(source), true })
+		if len(flows)+len(away) > 0 {
+			l.flows, l.away = flows, away
+			out.landed = append(out.landed, l)
+		}
 	}
 	return out
 }
@@ -180,17 +220,18 @@ func (m *Model) arrive(s *spread, who *plan.Machine, from, to lab.Who, service l
 		name = who.Name
 	}
 	list, outside := m.places(to)
+	prefix := m.meant(to)
 	for _, a := range list {
 		if a.Machine == who {
 			continue
 		}
-		out = append(out, m.arriveAt(s, name, who, a, wanted)...)
+		exactly := wanted
+		if to.Kind == lab.WhoPrefix {
+			exactly = func(f flow) (flow, bool) { return wanted(f.to(prefix)) }
+		}
+		out = append(out, m.arriveAt(s, name, who, a, exactly)...)
 	}
 	if outside && who != nil {
-		prefix := m.space.All()
-		if to.Kind == lab.WhoPrefix {
-			prefix = m.space.Prefixes(to.Prefix)
-		}
 		way, flows := m.outside(s, func(f flow) (flow, bool) { return wanted(f.to(prefix)) })
 		if way != nil {
 			out = append(out, m.passage(renamed(way, name), flows, who, nil))

@@ -16,6 +16,7 @@ type Document struct {
 	Schema  string      `json:"schema"`
 	Lab     string      `json:"lab"`
 	Verdict string      `json:"verdict"` // holds, broken or unknown
+	Open    []string    `json:"open"`    // questions that the file leaves open, whose answers can change the verdict
 	Escapes []EscapeOf  `json:"escapes"`
 	Leaves  []PassageOf `json:"leaves"` // what may leave each segment through appliances
 	Covered string      `json:"covered"`
@@ -66,6 +67,7 @@ func (m *Model) Prove() Document {
 		Schema:  Schema,
 		Lab:     m.plan.Name,
 		Verdict: "holds",
+		Open:    []string{},
 		Escapes: []EscapeOf{},
 		Leaves:  m.leaves(),
 		Covered: m.Covers(),
@@ -125,11 +127,17 @@ func (m *Model) Prove() Document {
 			}
 		}
 	}
+	open := slices.DeleteFunc(slices.Clone(m.plan.Lab.Open), func(o lab.Open) bool { // who is given which address opens no path
+		return slices.Contains([]string{"dhcp", "dns", "domain", "time", "pool"}, o.Key)
+	})
 	switch {
 	case len(d.Escapes) > 0:
 		d.Verdict = "broken"
-	case partial:
+	case partial, len(open) > 0:
 		d.Verdict = "unknown"
+	}
+	for _, o := range open {
+		d.Open = append(d.Open, fmt.Sprintf("%s: %s? (line %d)", o.Subject, o.Question, o.Pos.Line))
 	}
 	return d
 }

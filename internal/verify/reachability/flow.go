@@ -61,6 +61,17 @@ func (f flow) from(l packetset.Line) flow {
 	return f.set(f.now)
 }
 
+// sentBy keeps what is sent from some addresses, whatever its source has become.
+func (f flow) sentBy(l packetset.Line) flow {
+	if !f.rewritten.source {
+		return f.from(l)
+	}
+	if f.sent.Source = f.sent.Source.And(l); len(f.sent.Source) == 0 {
+		f.now.Source = nil
+	}
+	return f
+}
+
 // as gives it another source.
 func (f flow) as(l packetset.Line) flow {
 	f.now.Source, f.rewritten.source = l, true

@@ -320,7 +320,7 @@ func (m *Model) bridge(g *gate, in *plan.Adapter, flows []flow) (out []exit, who
 		if port == in || port.Role == lab.Manage || !port.Plugged {
 			continue
 		}
-		rules := m.bridged(g, port.Role == lab.WAN)
+		rules := m.bridged(g, in, port)
 		passed, _, ok := decide(g.machine, rules, all(len(rules)), flows)
 		whole = whole && ok
 		if len(passed) > 0 {

@@ -108,6 +108,9 @@ func New(p *plan.Plan, witness netip.Addr, named ...netip.Prefix) *Model {
 	return m
 }
 
+// Witness returns the address outside that packets go to, and come from, where they can.
+func (m *Model) Witness() netip.Addr { return m.witness }
+
 // single returns the prefix of one address.
 func single(a netip.Addr) netip.Prefix {
 	if !a.IsValid() {
@@ -122,6 +125,9 @@ func boundaries(p *plan.Plan) []netip.Prefix {
 	var list []netip.Prefix
 	for _, s := range p.Segments {
 		list = append(list, s.Subnet, s.Subnet6, single(s.Gateway))
+		for _, r := range s.Lab.Routes {
+			list = append(list, r.To, single(r.Via))
+		}
 		if s.HostLeg.IsValid() {
 			list = append(list, single(s.HostLeg.Addr()))
 		}
@@ -225,18 +231,19 @@ func (m *Model) gate(a *plan.Machine) *gate {
 		inside...)
 	m.ports(g)
 	outside := m.space.All().Minus(g.inside)
-	g.rules = m.ruleSets(a, outside, outside)
+	g.rules = m.ruleSets(a, outside, outside, nil, nil)
 	return g
 }
 
 // ruleSets returns the rules of an appliance as sets of packets, for what counts as
 // outside as a source and as a destination. Of the appliance itself they hold what
 // it has for certain: what else it may have is delivered, see named.
-func (m *Model) ruleSets(a *plan.Machine, from, to packetset.Line) []packetset.Packets {
-	side := func(list []plan.Match, outside packetset.Line) packetset.Line {
+func (m *Model) ruleSets(a *plan.Machine, from, to packetset.Line, in, out *plan.Adapter) []packetset.Packets {
+	side := func(list []plan.Match, outside packetset.Line, port *plan.Adapter) packetset.Line {
 		var l packetset.Line
 		for _, x := range list {
 			switch {
+			case !x.Names(port):
 			case x.Any:
 				return m.space.All()
 			case x.Outside && len(list) == 1: // most rules: nothing is copied
@@ -249,16 +256,16 @@ func (m *Model) ruleSets(a *plan.Machine, from, to packetset.Line) []packetset.P
 		}
 		return l
 	}
-	out := make([]packetset.Packets, len(a.Rules))
+	sets := make([]packetset.Packets, len(a.Rules))
 	for i := range a.Rules {
 		r := &a.Rules[i]
-		out[i] = packetset.Packets{
-			Source:      side(r.From, from),
-			Destination: side(r.To, to),
+		sets[i] = packetset.Packets{
+			Source:      side(r.From, from, in),
+			Destination: side(r.To, to, out),
 			Service:     packetset.Services(r.Services),
 		}
 	}
-	return out
+	return sets
 }
 
 // ports notes what lives at each port of a gate and which sources it takes there.
@@ -348,13 +355,16 @@ func (g *gate) leadsFar(i int) bool {
 	return len(g.nets[i]) > 0 && (port.Role == lab.WAN || port.Gateway.IsValid())
 }
 
-// bridged returns the rules of a transparent appliance for what passes one way:
-// there the side that a packet comes from decides what is outside.
-func (m *Model) bridged(g *gate, outward bool) []packetset.Packets {
-	if outward {
-		return m.ruleSets(g.machine, nil, m.space.All())
+// bridged returns the rules of a transparent appliance for what passes from one port to another: there
+// the sides decide what is outside, and which segment a rule means.
+func (m *Model) bridged(g *gate, in, out *plan.Adapter) []packetset.Packets {
+	outside := func(port *plan.Adapter) packetset.Line {
+		if port.Role == lab.WAN {
+			return m.space.All()
+		}
+		return nil
 	}
-	return m.ruleSets(g.machine, m.space.All(), nil)
+	return m.ruleSets(g.machine, outside(in), outside(out), in, out)
 }
 
 // fixed returns the addresses that an adapter has for certain.

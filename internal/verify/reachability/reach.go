@@ -173,6 +173,18 @@ func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate
 		s.landed,
 		landing{on: d, by: e.port, flows: e.flows, path: path, away: m.away(d, e, local, hop, free)},
 	)
+	m.landByHost(s, c, e, d, local, path, seen)
+	for _, back := range m.routed(d, e.port, hop) {
+		var in []flow
+		for _, f := range e.flows {
+			if f := f.to(back.to.Minus(local)); !f.now.Empty() {
+				in = append(in, f)
+			}
+		}
+		if len(in) > 0 {
+			m.enter(s, c, back.port, in, path, seen)
+		}
+	}
 	for _, port := range d.ports {
 		if port.Machine == e.port.Machine {
 			continue
@@ -184,7 +196,7 @@ func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate
 		var in []flow
 		for _, f := range e.flows {
 			switch {
-			case free:
+			case free, m.gates[port.Machine].transparent && port.Role != lab.Manage: // a bridge takes every frame
 				in = append(in, f)
 				continue
 			case len(hop) > 0 && hop.Meets(m.addresses(port)):
@@ -200,6 +212,60 @@ func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate
 			m.enter(s, c, port, in, path, seen)
 		}
 	}
+}
+
+// landByHost has the host pass on what an appliance lets out towards it to its other legs.
+func (m *Model) landByHost(s *spread, c Condition, e exit, d *domain, local packetset.Line, path []string, seen []*gate) {
+	if d.host == nil {
+		return
+	}
+	for _, other := range m.domains {
+		if other.host == nil || other == d {
+			continue
+		}
+		var on []flow
+		for _, f := range e.flows {
+			if f := f.to(m.space.Prefixes(other.host.Subnet).Minus(local)); !f.now.Empty() {
+				on = append(on, f)
+			}
+		}
+		if len(on) == 0 {
+			continue
+		}
+		way := append(append([]string(nil), path...), "host", other.name())
+		s.landed = append(s.landed, landing{on: other, flows: on, path: way})
+		for _, port := range other.ports {
+			in := keep(on, func(f flow) (flow, bool) { return f.to(m.addresses(port)), true })
+			if len(in) > 0 {
+				m.enter(s, c, port, in, way, seen)
+			}
+		}
+	}
+}
+
+// route is what a router upstream sends to a port of an appliance.
+type route struct {
+	to   packetset.Line
+	port *plan.Adapter
+}
+
+// routed returns what the router of an upstream segment sends back to appliances there by its routes,
+// where a port has that router as its next hop.
+func (m *Model) routed(d *domain, from *plan.Adapter, hop packetset.Line) []route {
+	var out []route
+	for _, s := range d.segments {
+		if s.Reach != lab.Upstream || len(hop) > 0 && !hop.Meets(m.space.Addresses(s.Gateway)) {
+			continue
+		}
+		for _, r := range s.Lab.Routes {
+			for _, port := range d.ports {
+				if port.Machine != from.Machine && m.addresses(port).Meets(m.space.Addresses(r.Via)) {
+					out = append(out, route{m.space.Prefixes(r.To), port})
+				}
+			}
+		}
+	}
+	return out
 }
 
 // away returns what of an exit goes on to the outside: what is for somebody on an

@@ -96,7 +96,7 @@ func (m *Model) Standing(g *plan.Machine) (Stands, *Escape) {
 		d := m.of[a.Segment]
 		port = port || len(d.ports) > 0
 		for _, p := range d.ports {
-			beside = beside || p.Machine.Appliance.Kind == "one-armed"
+			beside = beside || p.Machine.Appliance.Kind == "one-armed" && d.leadsOut() // past it, to the router there
 		}
 	}
 	around, _ := m.Around(g)
