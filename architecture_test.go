@@ -31,7 +31,7 @@ var layers = map[string][]string{
 	"filter":     {"model"},
 	"verify":     {"model", "netsim", "filter"},
 	"simulator":  {"model", "netsim", "filter", "verify"},
-	"observe":    {"model"},
+	"observe":    {"model", "netsim"},
 	"diagnose":   {"model", "netsim", "filter", "verify", "simulator", "observe"},
 	"classroom":  {"model", "verify"},
 	"atomicfile": {},

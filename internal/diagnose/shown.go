@@ -3,14 +3,11 @@ package diagnose
 import (
 	"cmp"
 	"net/netip"
-	"regexp"
-	"strconv"
 	"strings"
-	"sync"
 
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
-	"openbastion/internal/model/subnet"
+	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/observe/listing"
 	"openbastion/internal/verify/claims"
 )
@@ -19,12 +16,14 @@ import (
 // pings, questions for names and pages. What is not said is not guessed.
 func (s *Study) FromPaste(m *plan.Machine, text string) []Seen {
 	r := paste{s: s, m: m}
+	l := listing.Read(text, m.Name)
 	if m.Guest != nil {
-		r.guest(listing.Read(text, m.Name))
-		r.tried(text)
+		r.guest(l)
 	} else {
-		r.ports(listing.Read(text, m.Name))
-		r.tried(text)
+		r.ports(l)
+	}
+	for _, t := range l.Tries {
+		r.conclude(t)
 	}
 	return r.out
 }
@@ -206,37 +205,20 @@ func (r *paste) ports(l listing.Listing) {
 	}
 }
 
-// tried reads what came of tries: pings, questions for names, pages, each with its
-// command or its heading.
-func (r *paste) tried(text string) {
-	var t try
-	for line := range strings.Lines(text) {
-		if next := t; next.begins(line) {
-			r.conclude(t)
-			t = next
-		}
-		t.reads(line)
-	}
-	r.conclude(t)
-}
-
 // conclude notes what a try that is over came to.
-func (r *paste) conclude(t try) {
-	if t.value == Unseen {
-		return
-	}
-	to, err := netip.ParseAddr(t.to)
+func (r *paste) conclude(t listing.Try) {
+	value := map[outcome.Code]Value{outcome.OK: Holds, outcome.NoAnswer: None, outcome.Refused: Refused,
+		outcome.Unreachable: Unreached, outcome.NoRoute: NoRoute, outcome.Failed: Failed}[t.Code]
+	to, numbered := t.Address()
 	switch {
-	case t.what == "name":
-		r.at(t.value, "", Name)
-	case err != nil && t.what == "page" && t.value == Failed:
-		r.at(None, "", Name)
-	case err != nil:
-		return // by a name it says nothing of numbers alone
-	case t.what == "page":
-		r.page(to, t.value)
+	case t.What == listing.Name, !numbered && t.What == listing.Page && t.Code == outcome.Failed:
+		r.at(value, "", Name)
+	case !numbered:
+		return // by a name it says nothing of addresses alone
+	case t.What == listing.Page:
+		r.page(to, value)
 	default:
-		r.ping(to, t.value, t.large)
+		r.ping(to, value, t.Large)
 	}
 }
 
@@ -321,176 +303,4 @@ func (r *paste) page(to netip.Addr, v Value) {
 			r.see(i, allowedValue(r.s.Looks[i], v), "")
 		}
 	}
-}
-
-// try is one thing that somebody tried, as it stands in a paste.
-type try struct {
-	what  string // ping, name or page
-	to    string
-	large bool
-	value Value
-}
-
-// toolPatterns are what tools print: their commands with what these go to, and what came.
-type toolPatterns struct{ ping, name, page, received, lost, url *regexp.Regexp }
-
-var tools = sync.OnceValue(func() toolPatterns {
-	return toolPatterns{
-		ping: regexp.MustCompile(`(?i)(?:^|[\s$#>])ping6?\s+(.*)$`),
-		name: regexp.MustCompile(
-			`(?i)(?:^|[\s$#>])(?:dig|host|nslookup|getent\s+(?:a?hosts\w*)|resolvectl\s+query)\s+(.*)$`,
-		),
-		page:     regexp.MustCompile(`(?i)(?:^|[\s$#>])(?:curl|wget|fetch)\s+(.*)$`),
-		received: regexp.MustCompile(`(?i)(\d+)\s+(?:packets\s+)?received|received\s*=\s*(\d+)`),
-		lost:     regexp.MustCompile(`(?i)\b100(?:\.0)?% (?:packet )?loss`),
-		url:      regexp.MustCompile(`(?:https?://)?\[?([0-9A-Za-z.-]+)\]?(?::\d+)?(?:/\S*)?$`),
-	}
-})
-
-// begins reports whether a line begins a new try, and takes what it says of it.
-func (t *try) begins(line string) bool {
-	if t.what != "" && t.value == Unseen && strings.HasPrefix(line, "PING ") {
-		return false // the heading of the ping whose command stands above
-	}
-	p, line := tools(), strings.TrimRight(line, "\r\n")
-	if m := p.ping.FindStringSubmatch(line); m != nil && !strings.Contains(line, "statistics") &&
-		!strings.HasPrefix(line, "---") {
-		*t = try{
-			what:  "ping",
-			to:    target(m[1]),
-			large: strings.Contains(m[1], "1472") || strings.Contains(m[1], "1473"),
-		}
-		return true
-	}
-	if m := p.name.FindStringSubmatch(line); m != nil && !strings.Contains(line, "DiG") {
-		*t = try{what: "name", to: target(m[1])}
-		return true
-	}
-	if m := p.page.FindStringSubmatch(line); m != nil {
-		*t = try{what: "page"}
-		for _, w := range strings.Fields(m[1]) {
-			if u := p.url.FindStringSubmatch(w); u != nil && !strings.HasPrefix(w, "-") &&
-				strings.ContainsAny(w, "./") {
-				t.to = u[1]
-			}
-		}
-		return true
-	}
-	return false
-}
-
-// target returns what a command goes to: its last word that is no option, or the one that
-// an address stands in.
-func target(words string) string {
-	last := ""
-	for _, w := range strings.Fields(strings.ReplaceAll(words, "(", " ")) {
-		w = strings.Trim(w, "):,")
-		if _, err := netip.ParseAddr(w); err == nil {
-			return w
-		}
-		if _, err := strconv.Atoi(w); err != nil && !strings.HasPrefix(w, "-") && strings.Contains(w, ".") {
-			last = w
-		}
-	}
-	return last
-}
-
-// verdicts are what a line says of a try, by words in small letters; the first that fits.
-var verdicts = []struct {
-	what, words string
-	value       Value
-}{
-	{
-		"ping",
-		"network is unreachable",
-		NoRoute,
-	}, {"ping", "no route to host", NoRoute}, {"ping", "transmit failed", NoRoute},
-	{
-		"ping",
-		"general failure",
-		NoRoute,
-	}, {"ping", "packet filtered", Refused}, {"ping", "communication administratively", Refused},
-	{"ping", "communication prohibited", Refused},
-	{
-		"ping",
-		"destination net unreachable",
-		Unreached,
-	}, {"ping", "message too long", None}, {"ping", "frag needed", None},
-	{
-		"name",
-		"servfail",
-		Failed,
-	}, {"name", "server failure", Failed}, {"name", "nxdomain", Failed}, {"name", "non-existent domain", Failed},
-	{
-		"name",
-		"no servers could be reached",
-		None,
-	}, {"name", "timed out", None}, {"name", "no response from server", None},
-	{
-		"name",
-		"connection refused",
-		Refused,
-	}, {"name", "network unreachable", NoRoute}, {"name", "temporary failure in name resolution", None},
-	{
-		"page",
-		"could not resolve",
-		Failed,
-	}, {"page", "connection refused", Refused}, {"page", "no route to host", Unreached},
-	{
-		"page",
-		"network is unreachable",
-		NoRoute,
-	}, {"page", "timed out", None}, {"page", "timeout", None}, {"page", "connection reset", Refused},
-}
-
-// reads takes what a line says of the try.
-func (t *try) reads(line string) {
-	if t.what == "" {
-		return
-	}
-	low := strings.ToLower(line)
-	for _, v := range verdicts {
-		if v.what == t.what && strings.Contains(low, v.words) {
-			t.value = v.value
-			return
-		}
-	}
-	p := tools()
-	switch {
-	case t.what == "ping" && strings.Contains(low, "destination host unreachable"):
-		if t.value == Unseen {
-			t.value = Unreached
-		}
-	case t.what == "ping":
-		if m := p.received.FindStringSubmatch(line); m != nil {
-			if n, _ := strconv.Atoi(cmp.Or(m[1], m[2])); n > 0 {
-				t.value = Holds
-			} else if t.value == Unseen {
-				t.value = None
-			}
-		} else if p.lost.MatchString(line) && t.value == Unseen {
-			t.value = None
-		}
-	case t.what == "name" && t.value == Unseen && answersName(low, t.to):
-		t.value = Holds
-	case t.what == "page" && (strings.HasPrefix(low, "http/") || strings.Contains(low, "200 ok") || strings.Contains(low, "http_code=200")):
-		t.value = Holds
-	}
-}
-
-// answersName reports whether it is a line that gives a name's address.
-func answersName(line, name string) bool {
-	if strings.Contains(line, "has address") {
-		return true
-	}
-	name = strings.ToLower(strings.TrimSuffix(name, "."))
-	if name == "" || strings.HasPrefix(line, ";") || !strings.Contains(line, name) {
-		return false
-	}
-	for _, w := range strings.Fields(line) {
-		if a, err := subnet.ParseAddr(w); err == nil && !a.IsLoopback() {
-			return true
-		}
-	}
-	return false
 }

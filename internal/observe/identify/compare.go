@@ -125,6 +125,7 @@ func Compare(p *plan.Plan, m *plan.Machine, whole listing.Listing) []Fact {
 	c.resolvers()
 	c.neighbors()
 	c.answers(x)
+	c.tries()
 	return c.sorted()
 }
 
@@ -200,6 +201,7 @@ func (c *comparison) adapters(x *pairing) {
 				row.listed.Label, a.Name, a.Role)
 		}
 		c.attached(a, row)
+		c.tagged(a, row)
 		if row.listed.Link == listing.LinkDown && a.Plugged {
 			c.wrong(
 				"unattached-port",
@@ -261,33 +263,109 @@ func (c *comparison) hardware(a *plan.Adapter, row Row) {
 	}
 }
 
-// attached judges the segment that a page says an adapter is on.
+// attached judges how, and to which network, a page says that an adapter is attached.
 func (c *comparison) attached(a *plan.Adapter, row Row) {
+	shown, kind := row.listed.Network, row.listed.Attached
+	if a.Over != nil || shown == "" && kind == listing.UnsaidAttachment {
+		return
+	}
+	what := fmt.Sprintf("adapter %d", a.Number)
+	planned := plannedAttachment(a.Segment)
+	wanted := planned.text(a.Segment)
+	as := strings.TrimSpace(string(kind) + " " + shown)
+	switch {
+	case kind != listing.UnsaidAttachment && !planned.fits(kind):
+		c.wrong("dual-homed-guest", "attach it to "+wanted, "%s is attached to %s (planned: %s)", what, as, wanted)
+		return
+	case shown == "" && planned.named:
+		c.unseen("look which network it is attached to", "%s is attached to %s; its name is not shown (planned: %s)", what, as, wanted)
+		return
+	case shown == "":
+		c.on(row.listed.Line, "%s is attached as planned: %s", what, as)
+		return
+	}
+	s, near := network(c.p, shown)
+	switch {
+	case near && s == a.Segment && a.Segment.Reach == lab.Isolated:
+		c.wrong("no-gateway", "write it "+s.Called()+" everywhere, letter by letter", "%s is on %q, and the segment is called %s",
+			row.Device, shown, s.Called())
+	case s != nil && !near && (s == a.Segment || s == a.Segment.Wire.Root()), a.Segment.Wire.Root().Lab.Uplink == shown && shown != "":
+		c.on(row.listed.Line, "%s is on %s", what, shown)
+	case s != nil && !near:
+		c.wrong("dual-homed-guest", "attach it to "+wanted, "%s is on %s (planned: %s)", what, s.Called(), wanted)
+	default:
+		c.unseen("check that it is the same network, or write its name into the lab file (known-as)",
+			"%s is on %q, which the lab does not name (planned: %s)", what, shown, wanted)
+	}
+}
+
+// tagged judges the tags that a page shows of an adapter that is attached as planned.
+func (c *comparison) tagged(a *plan.Adapter, row Row) {
 	if row.listed.Network == "" || a.Over != nil {
 		return
 	}
-	s, near := network(c.p, row.listed.Network)
-	switch {
-	case near && s == a.Segment && a.Segment.Reach == lab.Isolated:
-		c.wrong(
-			"no-gateway",
-			"write it "+s.Called()+" everywhere, letter by letter",
-			"%s is on %q, and the segment is called %s",
-			row.Device,
-			row.listed.Network,
-			s.Called(),
-		)
-	case s != nil && (s == a.Segment || s == a.Segment.Wire.Root()),
-		a.Segment.Wire.Root().Lab.Uplink == row.listed.Network:
-		c.on(row.listed.Line, "adapter %d is on %s", a.Number, row.listed.Network)
-	case s != nil && !near:
-		c.wrong(
-			"dual-homed-guest",
-			"attach it to "+a.Segment.Name,
-			"%s is on %s (planned: %s)",
-			row.Device,
-			s.Name,
-			a.Segment.Name,
-		)
+	what := fmt.Sprintf("adapter %d", a.Number)
+	switch tag := a.Segment.Tag; {
+	case tag != 0 && row.listed.Tag == 0:
+		c.unseen("look whether it is an access port with tag "+fmt.Sprint(tag), "%s: no tag is shown (planned: tag %d, %s)", what, tag, a.Segment.Name)
+	case tag != row.listed.Tag && row.listed.Tag != 0:
+		c.wrong("vlan-clash", "set the planned tag", "%s has tag %d%s (planned: %s)", what, row.listed.Tag, c.tagName(a, row.listed.Tag), tagText(a.Segment))
 	}
+	for _, r := range a.Riders {
+		if row.listed.Trunk != nil && !slices.Contains(row.listed.Trunk, r.Segment.Tag) {
+			c.unseen("let the switch pass tag "+fmt.Sprint(r.Segment.Tag)+" to it", "%s: tag %d of %s is not shown as passed", what, r.Segment.Tag, r.Segment.Name)
+		}
+	}
+}
+
+func tagText(s *plan.Segment) string {
+	if s.Tag == 0 {
+		return "untagged"
+	}
+	return fmt.Sprintf("tag %d, %s", s.Tag, s.Name)
+}
+
+// tagName names the segment of the same wire with a tag.
+func (c *comparison) tagName(a *plan.Adapter, tag int) string {
+	for _, s := range a.Segment.Wire.Segments {
+		if s.Tag == tag {
+			return ", " + s.Name
+		}
+	}
+	return ""
+}
+
+// attachmentPlan is how an adapter on a segment is to be attached.
+type attachmentPlan struct {
+	kinds []listing.Attachment // any of these; nil: any
+	named bool                 // to a network with a name
+}
+
+func plannedAttachment(s *plan.Segment) attachmentPlan {
+	root := s.Wire.Root()
+	switch {
+	case s.Reach == lab.Upstream && root.Lab.Join == "nat":
+		return attachmentPlan{[]listing.Attachment{listing.ByNAT}, false}
+	case s.Reach == lab.Upstream:
+		return attachmentPlan{[]listing.Attachment{listing.Bridged}, root.Lab.Uplink != ""}
+	case s.Reach == lab.Host:
+		return attachmentPlan{[]listing.Attachment{listing.HostOnly}, true}
+	case root.Lab.Uplink != "":
+		return attachmentPlan{[]listing.Attachment{listing.Bridged}, true}
+	}
+	return attachmentPlan{[]listing.Attachment{listing.Internal}, true}
+}
+
+func (x attachmentPlan) fits(kind listing.Attachment) bool { return slices.Contains(x.kinds, kind) }
+
+// text returns what to attach an adapter to.
+func (x attachmentPlan) text(s *plan.Segment) string {
+	root := s.Wire.Root()
+	switch {
+	case s.Reach == lab.Upstream && root.Lab.Uplink != "":
+		return s.Name + ", " + string(x.kinds[0]) + " to " + root.Lab.Uplink
+	case s.Reach == lab.Upstream:
+		return s.Name + ", " + string(x.kinds[0])
+	}
+	return string(x.kinds[0]) + " " + root.Called()
 }

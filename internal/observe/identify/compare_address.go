@@ -57,6 +57,11 @@ func (c *comparison) noAddress(a *plan.Adapter, row Row) {
 
 // oneAddress judges one address of an interface; it tells whether it is the planned.
 func (c *comparison) oneAddress(a *plan.Adapter, row Row, n listing.Address) bool {
+	if row.listed.Duplicate && !selfGiven.Contains(n.Addr()) {
+		c.wrong("duplicate-address", "find the other machine with "+n.Addr().String()+" by its MAC address",
+			"%s has %s, which another machine has too (duplicate)", row.Device, n.Addr())
+		return true
+	}
 	at, device := n.Addr(), row.Device
 	s := a.Segment
 	switch {
@@ -193,6 +198,10 @@ func (c *comparison) strangers(x *pairing) {
 		if what == "" {
 			what = "an interface"
 		}
+		if row.Conflict != "" && c.own(row) {
+			c.remark("", "%s is an interface of %s's own, on no segment of the lab", what, c.m.Name)
+			continue
+		}
 		if row.Conflict != "" {
 			c.wrong("", "look which adapter it is", "%s: %s", what, row.Conflict)
 			continue
@@ -235,4 +244,15 @@ func (c *comparison) strangers(x *pairing) {
 			}
 		}
 	}
+}
+
+// own reports whether an interface that no adapter of the plan is leads nowhere in the lab: it has no
+// link or no address, and none of a segment. A system makes such bridges for itself.
+func (c *comparison) own(row Row) bool {
+	for _, n := range row.listed.Addresses {
+		if c.p.Home(n.Addr()) != nil {
+			return false
+		}
+	}
+	return row.listed.Link == listing.LinkDown || len(row.listed.Addresses) == 0 && row.listed.Device != "" && row.listed.Network == ""
 }

@@ -7,6 +7,7 @@ package identify
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"openbastion/internal/model/mac"
 	"openbastion/internal/model/plan"
@@ -101,6 +102,9 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 			a.Number,
 			a.Role,
 		)
+	}
+	if x := plannedAttachment(a.Segment); a.Over == nil && i.Attached != listing.UnsaidAttachment && !x.fits(i.Attached) {
+		return fmt.Sprintf("it is attached to %s (planned: %s)", strings.TrimSpace(string(i.Attached)+" "+i.Network), x.text(a.Segment))
 	}
 	if s, near := network(p, i.Network); i.Network != "" && s != nil && !near && s != a.Segment &&
 		s != a.Segment.Wire.Root() {

@@ -1,8 +1,9 @@
 package listing
 
-import "sync"
-
-import "fmt"
+import (
+	"fmt"
+	"sync"
+)
 
 // Commands are what one types in a system to see what this package reads, and to try
 // what a machine reaches.

@@ -25,7 +25,9 @@ const (
 	leaseServer
 	leased // whether the address is a lease
 	link
-	network // the segment or switch that an adapter is attached to
+	network    // the segment or switch that an adapter is attached to
+	trunk      // the tags that an adapter carries for others
+	attachedAs // how, in a column or row of its own
 	vlan
 	machine
 	destination
@@ -65,7 +67,7 @@ func foldLabel(label string) string {
 // vocabulary is the words by which a label is known, each list with the field. The
 // first list that fits decides; in a list, any entry fits whose words the label all
 // has, as beginnings of its own. Languages: English, German, French, Spanish,
-// Portuguese, Italian, Dutch.
+// Portuguese, Italian, Dutch, Polish.
 var vocabulary = []struct {
 	is   field
 	text string
@@ -75,36 +77,36 @@ var vocabulary = []struct {
 	{destination, "destination; dest; dst; netzwerkziel; destino; network destination"},
 	{
 		ignored,
-		"connection type; profile; net bios; parent; iaid; duid; ipv6; inet6; ip6; inet 6; suffix; suffixe; sufijo; sufixo; search; domain; domane; domaine; dominio; descri; beschreib; netbios; wins; node type; knotentyp; type de noeud; tipo de nodo; tipo de no",
+		"connection type; profile; net bios; parent; iaid; duid; ipv6; inet6; ip6; inet 6; suffix; suffixe; sufijo; sufixo; search; domain; domane; domaine; dominio; descri; beschreib; netbios; wins; sufiks; opis; typ wezla; beschrijving; knooppunttype; verbindings; node type; knotentyp; type de noeud; tipo de nodo; tipo de no",
 	},
 	{
 		ignored,
-		"lease obtain; lease expir; lease time; lease erhalt; lease lauft; lease ab; bail; concesion; concess; validade; expira; renew; rebind; uuid; bcast; broadcast; brd; mtu; metric; routing enabled; ip routing; proxy; dhcpv6; dhcp 6; ntp; time server; model; driver; speed; vitesse; duplex; autokonfig akt; autoconfiguration enab; autoconfiguration acti; configuracion auto hab; configuracao auto; configuration auto; link local; if index; index; interface index; flags; queue; last change; ttl; netlabel; kernel; store; preferred life; valid life; skip as source",
+		"dzierzawa uzysk; dzierzawa wyg; lease verkreg; lease verlo; autokonfiguracja; autoconfiguratie; lease obtain; lease expir; lease time; lease erhalt; lease lauft; lease ab; bail; concesion; concess; validade; expira; renew; rebind; uuid; bcast; broadcast; brd; mtu; metric; routing enabled; ip routing; proxy; dhcpv6; dhcp 6; ntp; time server; model; driver; speed; vitesse; duplex; autokonfig akt; autoconfiguration enab; autoconfiguration acti; configuracion auto hab; configuracao auto; configuration auto; link local; serial; fingerprint; key ident; signature; thumbprint; sha 256; sha256; seriennummer; numero de serie; if index; index; interface index; flags; queue; last change; ttl; netlabel; kernel; store; preferred life; valid life; skip as source",
 	},
 	{
 		leaseServer,
-		"dhcp server; dhcp serv; server dhcp; serveur dhcp; servidor dhcp; dhcp identif; server ident; server addr; dhcp from; lease server; lease from; dhcp 4 server",
+		"serwer dhcp; dhcp server; dhcp serv; server dhcp; serveur dhcp; servidor dhcp; dhcp identif; server ident; server addr; dhcp from; lease server; lease from; dhcp 4 server",
 	},
 	{
 		resolver,
-		"dnsserv; dns serv; serv dns; name server; nameserver; nameservers; dns; resolver; resolvers; domain name servers; servidores dns; nom serveur",
+		"serwery dns; serwer dns; dnsserv; dns serv; serv dns; name server; nameserver; nameservers; dns; resolver; resolvers; domain name servers; servidores dns; nom serveur",
 	},
 	{
 		leased,
-		"dynamic; dhcp enabled; dhcp aktiv; dhcp activ; dhcp habil; dhcp ativ; dhcp abil; dhcp; dhcp 4; dhcpv4; ipv 4 method; ipv4 method; bootproto; mode; modo; ip assignment; address type; address assignment; addressing; ip config; prefix origin; suffix origin; address origin",
+		"dhcp wlaczone; dhcp ingeschakeld; dynamic; dhcp enabled; dhcp aktiv; dhcp activ; dhcp habil; dhcp ativ; dhcp abil; dhcp; dhcp 4; dhcpv4; ipv 4 method; ipv4 method; bootproto; mode; modo; ip assignment; address type; address assignment; addressing; ip config; prefix origin; suffix origin; address origin",
 	},
 	{
 		gateway,
-		"gateway; gatway; passerelle; puerta; enlace; default route; standardgateway; standaardgateway; router; routers; next hop; nexthop; gw; default gw; proximo salto; pasarela; via; nh; hop; prochain saut; nachster hop",
+		"brama; gateway; gatway; passerelle; puerta; enlace; default route; standardgateway; standaardgateway; router; routers; next hop; nexthop; gw; default gw; proximo salto; pasarela; via; nh; hop; prochain saut; nachster hop",
 	},
 	{pool, "pool; range; start address; end address; bereich; plage; rango; intervalo"},
 	{
 		mask,
-		"mask; netmask; maske; subnetmask; subnetzmaske; netzmaske; masque; mascara; maschera; masker; genmask; prefix length; prefixlength; prefixlen; prefix; bit count; subnet bits; mask bits",
+		"maska; mask; netmask; maske; subnetmask; subnetzmaske; netzmaske; masque; mascara; maschera; masker; genmask; prefix length; prefixlength; prefixlen; prefix; bit count; subnet bits; mask bits",
 	},
 	{
 		hardware,
-		"physical addr; physikal; physisch; physique; fisica; fisico; endereco fis; hw addr; hwaddr; hardware; mac; macaddr; ether; lladdr; link addr; link layer addr; station addr; perm addr; materiel",
+		"adres fizyczny; fysiek; physical addr; physikal; physisch; physique; fisica; fisico; endereco fis; hw addr; hwaddr; hardware; mac; macaddr; ether; lladdr; link addr; link layer addr; station addr; perm addr; materiel",
 	},
 	{
 		machine,
@@ -116,13 +118,15 @@ var vocabulary = []struct {
 	},
 	{
 		ownAddress,
-		"ipv 4; ipv4; ip addr; ipaddr; ip adr; ipaddr; adresse ip; direccion ip; direccion; endereco; indirizzo; ipadres; inet addr; inet; ip 4 addr; ip4 addr; local addr; fixed addr; lan ip; wan ip; address; addr; adresse; ip; v 4; v4; local; nexthop self",
+		"adres ipv 4; adres ipv4; ipv 4 adres; ipv4 adres; ipv 4; ipv4; ip addr; ipaddr; ip adr; ipaddr; adresse ip; direccion ip; direccion; endereco; indirizzo; ipadres; inet addr; inet; ip 4 addr; ip4 addr; local addr; fixed addr; lan ip; wan ip; address; addr; adresse; ip; v 4; v4; local; nexthop self",
 	},
 	{
 		link,
 		"plugged; media state; medienstatus; medien; medios; midia; media; statut; estado; state; status; link; carrier; cable; connected; connect at; admin; oper; operstate; link status; stato",
 	},
+	{trunk, "trunks; trunk; trunk vlans; allowed vlans; tagged vlans"},
 	{vlan, "vlan; vlan id; vid; tag; vlan tag"},
+	{attachedAs, "type; source type; attachment type; mode d acces reseau; angeschlossen an; conectado; connesso a; aangesloten op"},
 	{
 		network,
 		"vnet; network; switch; vswitch; switch name; bridge; port group; portgroup; source network; source bridge; attached; attachment; network name; connection; virtual switch; netzwerk; verbunden mit; conectado a; connecte a; network label; uplink; lan segment; net; connected to; backing; source",
@@ -261,7 +265,7 @@ func nothing(value string) bool {
 func saysYes(value string) bool {
 	switch first(foldLabel(value)) {
 	case "yes",
-		"ja",
+		"ja", "tak",
 		"oui",
 		"si",
 		"sim",

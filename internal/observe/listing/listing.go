@@ -47,12 +47,15 @@ type Interface struct {
 	Tail        string // hexadecimal digits of the hardware address, lower case: 12, or the last 2 to 10
 	Addresses   []Address
 	Link        Link
-	Network     string // the segment or switch that it is attached to
+	Network     string     // the segment or switch that it is attached to
+	Attached    Attachment // how, where the listing says it
+	Duplicate   bool       // the system found another machine with its address
 	Lease       Lease
 	LeaseServer netip.Addr // who gave the lease; invalid: it is not said
 	Unanswered  bool       // it asked for a lease and nobody answered
 	NoGateway   bool       // the listing says that it has none
 	Tag         int
+	Trunk       []int  // tags that it carries beside its untagged network
 	Machine     string // whose it is, where the listing says so
 	Line        int    // where it starts in the listing, from 1
 }
@@ -129,6 +132,7 @@ type Listing struct {
 	Resolvers  []Resolver
 	Neighbors  []Neighbor
 	Answers    []Answer
+	Tries      []Try // pings, lookups and pages, with their outcome
 	System     System
 	Machines   []string // names of machines that the listing says, in its order
 	RoutesHere bool     // it shows a routing table, or says of a gateway that there is none
@@ -162,7 +166,11 @@ func Read(text string, machines ...string) Listing {
 	if !r.objects(text) {
 		lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
 		mark := replied(lines)
+		skip := triedLines(lines)
 		for n, line := range lines {
+			if skip[n] {
+				continue
+			}
 			if len(line) > maxLine {
 				line = strings.ToValidUTF8(line[:maxLine], "")
 				r.n = n + 1
@@ -172,6 +180,7 @@ func Read(text string, machines ...string) Listing {
 		}
 	}
 	r.out.System = systemOf(text)
+	r.out.Tries = readTries(strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n"))
 	return r.finish()
 }
 

@@ -3,11 +3,12 @@ package listing
 import (
 	"bytes"
 	"fmt"
-	"openbastion/internal/model/mac"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"openbastion/internal/model/mac"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -259,7 +259,23 @@ func (r *reader) value(f field, text string) {
 		r.setLink(text)
 	case network:
 		if text = strings.Trim(text, `"' `); text != "" && !nothing(text) {
-			r.now.Network = lastName(text)
+			kind := attachmentOf(text)
+			if kind != UnsaidAttachment {
+				r.now.Attached = kind
+			}
+			if name := lastName(text); kind == UnsaidAttachment || !sameKind(name, text) {
+				r.now.Network = name
+			}
+		}
+	case attachedAs:
+		if kind := attachmentOf(text); kind != UnsaidAttachment {
+			r.now.Attached = kind
+		}
+	case trunk:
+		for _, w := range strings.FieldsFunc(text, func(c rune) bool { return c == ';' || c == ',' || c == ' ' }) {
+			if n := tagOf(w); n > 0 && len(r.now.Trunk) < maxKept {
+				r.now.Trunk = append(r.now.Trunk, n)
+			}
 		}
 	case vlan:
 		if n := tagOf(first(text)); n > 0 {
@@ -276,13 +292,54 @@ func (r *reader) value(f field, text string) {
 	}
 }
 
+// Attachment is how an adapter is attached, as a hypervisor says it.
+type Attachment string
+
+// The attachments.
+const (
+	UnsaidAttachment Attachment = ""
+	ByNAT            Attachment = "NAT"
+	Bridged          Attachment = "bridged"
+	Internal         Attachment = "isolated network"
+	HostOnly         Attachment = "host-only network"
+	Detached         Attachment = "not attached"
+)
+
+// attachments are the words for each, in the languages that hypervisors speak.
+var attachments = []struct {
+	words pattern
+	is    Attachment
+}{
+	{form(`(?i)not attached|nicht angeschlossen|non attach|no conectado|^(?:none|null)$|^aucun`), Detached},
+	{form(`(?i)host[- _]?only|nur[- ]host|hôte uniquement|privé avec l|solo[- ]anfitri|solo host`), HostOnly},
+	{form(`(?i)\bnat\b|^natnetwork|translat|^user(?: mode)?$|^-$`), ByNAT},
+	{form(`(?i)\bbridged?\b|brücke|accès par pont|puente|adapter ponte|^direct$|macvtap|verbrugde|mostkow`), Bridged},
+	{form(`(?i)\binternal|\bintern\b|internes? netz|réseau interne|red interna|rete interna|\bisolated\b|\bprivate\b`), Internal},
+}
+
+// attachmentOf returns the attachment that a text names.
+func attachmentOf(text string) Attachment {
+	for _, a := range attachments {
+		if a.words.MatchString(strings.TrimSpace(text)) {
+			return a.is
+		}
+	}
+	return UnsaidAttachment
+}
+
+// sameKind reports whether what is left of an attachment is no name: only its kind was said.
+func sameKind(name, text string) bool {
+	return name == text && !strings.ContainsAny(text, "\"'") && len(strings.Fields(text)) < 4
+}
+
 var attachment = form(
-	`(?i)^(?:(?:bridged?|internal|isolated|private|virtual|host[- ]?only|nat|standard|distributed|lan)[ ,]+)*(?:(?:adapter|interface|network|net|switch|segment|port group)[ ,]+)?`,
+	`(?i)^(?:(?:bridged?|internal|isolated|private|virtual|host[- ]?only|nat|standard|distributed)[ ,]+)*` +
+		`(?:(?:adapter|interface|network|net|switch|lan segment|segment|port group)[ ,]+)?`,
 )
 
 // lastName takes the kind of an attachment off the name of what it leads to.
 func lastName(text string) string {
-	if name := strings.TrimSpace(attachment.ReplaceAllString(text+" ", "")); name != "" {
+	if name := strings.Trim(strings.TrimSpace(attachment.ReplaceAllString(text+" ", "")), `"'`); name != "" {
 		return name
 	}
 	return text

@@ -142,7 +142,9 @@ func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w W
 	if port != nil && leadsOut(m, port.Machine) {
 		allowed = AllowedServices(port.Machine, home.Segment, Likely(home), w.Address)
 	}
-	if len(allowed) > 0 {
+	if port != nil && leadsOut(m, port.Machine) && varies(home) {
+		add(Outside, byAddressParts(home, w)...)
+	} else if len(allowed) > 0 {
 		add(
 			DNS,
 			part{

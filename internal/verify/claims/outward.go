@@ -110,3 +110,60 @@ func stoppedParts(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w 
 	}
 	return out
 }
+
+// varies reports whether the rules of an appliance tell addresses of the pool apart from which a guest
+// gets its own: what it may do depends on which it gets.
+func varies(home *plan.Adapter) bool {
+	server, v := home.Segment.LeaseService()
+	if home.Address.IsValid() || v == nil || home.Gate() == nil || !server.Address.IsValid() {
+		return false
+	}
+	apart := func(list []plan.Match) bool {
+		return slices.ContainsFunc(list, func(x plan.Match) bool {
+			return slices.ContainsFunc(x.Prefixes, func(p netip.Prefix) bool {
+				within := p.Addr().Compare(v.Pool.From) >= 0 && p.Addr().Compare(v.Pool.To) <= 0
+				return within || p.Contains(v.Pool.From) != p.Contains(v.Pool.To)
+			})
+		})
+	}
+	for _, r := range home.Gate().Machine.Rules {
+		if apart(r.From) {
+			return true
+		}
+	}
+	return false
+}
+
+// byAddressParts ask of a guest what the rules let pass from the address that it really got.
+func byAddressParts(home *plan.Adapter, w Witness) []part {
+	gate := home.Gate().Machine
+	services := slices.Clone(usual)
+	for _, r := range gate.Rules {
+		for _, s := range r.Services {
+			if s.To = s.From; s.From != 0 && len(services) < maxNamed {
+				services = append(services, s)
+			}
+		}
+	}
+	var out []part
+	for _, s := range distinct(services) {
+		out = append(out, part{asks: asking(AskAddress{RefTo(home)}, AskReach{From: RefTo(home), Service: s}),
+			judge: func(r *Result, got []Got) {
+				at, reached := got[0].(GotAddress).Address, got[1].(GotReach)
+				may := at.IsValid() && passes(wayOut(gate, home.Segment, at.Addr()), w.Address, s)
+				switch {
+				case !at.IsValid():
+					r.fail(Reason{Code: "outside-unreachable", Subject: home.Machine.Name, Segment: home.Segment.Name,
+						Service: s.String(), Detail: "no address"})
+				case may && !reached.Answered:
+					r.fail(Reason{Code: "outside-unreachable", Subject: home.Machine.Name, Segment: home.Segment.Name,
+						Service: s.String(), Detail: reached.Outcome.String()})
+				case !may && reached.Answered:
+					r.fail(Reason{Code: "denied-service-passes", Subject: home.Machine.Name, Service: s.String()})
+				case r.Verdict == Holds:
+					r.Observed = "as the rules say for " + at.Addr().String() + "; other addresses of the pool differ"
+				}
+			}})
+	}
+	return out
+}

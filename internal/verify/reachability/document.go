@@ -128,7 +128,7 @@ func (m *Model) Prove() Document {
 		}
 	}
 	open := slices.DeleteFunc(slices.Clone(m.plan.Lab.Open), func(o lab.Open) bool { // who is given which address opens no path
-		return slices.Contains([]string{"dhcp", "dns", "domain", "time", "pool"}, o.Key)
+		return slices.Contains([]string{"dhcp", "dns", "domain", "time", "pool", "subnet"}, o.Key)
 	})
 	switch {
 	case len(d.Escapes) > 0:
