@@ -314,6 +314,14 @@ func (a *app) showDiagnosis(p *plan.Plan, d diagnose.Document, took time.Duratio
 	s := a.screen()
 	showTitle(s, p, fmt.Sprintf("diagnosis: %s, %s tried in %s", count(len(d.Seen), "symptom", "things seen"),
 		count(d.Tried, "mistake", "mistakes"), took.Round(10*time.Millisecond)))
+	if d.Fine {
+		s.para(2, 2, plain, s.paint(inside, signHolds)+" Nothing shown is wrong: all "+count(len(d.Seen), "value is", "values are")+
+			" as planned.")
+		if !a.verbose {
+			s.para(2, 2, faint, "Mistakes that do not show in it: --verbose.")
+			return
+		}
+	}
 	if len(d.Causes) > 0 && !d.Causes[0].Explains {
 		s.para(2, 2, strong, signUnknown+" No mistake, and no two of them, explain all symptoms. Closest:")
 	} else if len(d.Causes) > 0 && d.Causes[0].Pair {

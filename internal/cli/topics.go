@@ -113,26 +113,34 @@ func (a *app) sentenceTopic() *cobra.Command {
 
   ACTION PROTO[/PORT[-PORT]][,…] from SOURCE to DESTINATION [log]
 
-  ACTION  allow: it passes; deny: it is dropped without a word; refuse: it is
-          dropped, and the sender told (a reset, or unreachable)
+  ACTION  allow; deny: dropped silently; refuse: dropped, and the sender gets a
+          reset or "unreachable"
   PROTO   any, icmp, tcp, udp; tcp and udp may have a port or a range
-  SOURCE     any, outside, a segment, a guest, an appliance, an address or prefix,
-          or several with commas; outside is all that is on no inside segment
-  log     the appliance notes what the rule decides
+  SOURCE  any, outside, a segment, a guest, an appliance, an address or prefix,
+          or several with commas; on a transparent appliance a segment means the
+          port there
+  log     the appliance logs what the rule decides
 
-The first rule that matches decides. Answers to what was allowed always pass.
-What no rule matches is denied. Without rules each lan and dmz segment may go
-outside, and nothing else.
+First match decides; replies to allowed connections pass; default deny. Without
+rules each lan and dmz segment may reach outside, and nothing else.
 
   allow any from reedbed to outside
   refuse tcp/25 from reedbed to outside
   allow tcp/80,tcp/443,udp/53 from boathouse to outside log
   deny any from tidepool to any
 
-An expectation, checked beside what every lab must hold:
+An expectation, checked in addition to the standard checks:
 
   SOURCE reaches DESTINATION [PROTO[/PORT]]
   SOURCE never reaches DESTINATION [PROTO[/PORT]]
+
+  reaches        some packet passes and is answered, over IPv4 or IPv6, at the
+                 address of the destination or where it is published
+  never reaches  no packet passes, also with forged sources
+  any            every segment and the outside
+  a segment      its whole network, also an upstream one
+  a prefix       exactly its addresses, of its IP version, inside or outside
+  an appliance   all its addresses
 
   newt never reaches outside
   outside reaches ferry tcp/8443

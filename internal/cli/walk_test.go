@@ -45,8 +45,9 @@ var walkJobs = []job{
 		page: func(m *plan.Machine) (out string) {
 			for _, a := range m.Own() {
 				out += fmt.Sprintf(
-					"Adapter %d:\n  Attached to:     isolated network '%s'\n  MAC address:     %s\n  Plugged in:      yes\n",
+					"Adapter %d:\n  Attached to:     %s '%s'\n  MAC address:     %s\n  Plugged in:      yes\n",
 					a.Number,
+					map[bool]string{true: "bridged network", false: "isolated network"}[a.Segment.Reach == lab.Upstream],
 					a.Segment.Name,
 					strings.ToUpper(strings.ReplaceAll(a.MAC.String(), ":", "")),
 				)

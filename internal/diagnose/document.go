@@ -1,6 +1,9 @@
 package diagnose
 
-import "openbastion/internal/diagnose/mistakes"
+import (
+	"openbastion/internal/diagnose/mistakes"
+	"slices"
+)
 
 // Schema names the JSON form of a diagnosis.
 const Schema = "openbastion.diagnosis/1"
@@ -8,6 +11,7 @@ const Schema = "openbastion.diagnosis/1"
 // Document is a diagnosis as it is written.
 type Document struct {
 	Schema      string  `json:"schema"`
+	Fine        bool    `json:"fine"` // all that was seen is as planned
 	Lab         string  `json:"lab"`
 	Tried       int     `json:"mistakes_tried"`
 	Seen        []Heard `json:"seen"`
@@ -51,6 +55,7 @@ type Named struct {
 func (s *Study) Document(seen []Seen, causes []Cause, most int) Document {
 	d := Document{Schema: Schema, Lab: s.Plan.Name, Tried: len(s.Mistakes), Seen: s.heard(seen), Causes: []Told{},
 		Unexplained: s.heard(Unexplained(seen, causes))}
+	d.Fine = len(seen) > 0 && !slices.ContainsFunc(seen, func(x Seen) bool { return x.Value != Holds })
 	weights, sum := posterior(causes)
 	looked := map[int]bool{}
 	for _, x := range seen {

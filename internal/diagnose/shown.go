@@ -69,7 +69,7 @@ func (r *paste) guest(l listing.Listing) {
 		r.routes(l)
 		return
 	}
-	if len(own.Tail) == 12 {
+	if len(own.Tail) == 12 && home.MACGiven { // an address that the plan chose is evidence of nothing
 		r.at(sameOr(own.Tail == strings.ReplaceAll(home.MAC.String(), ":", "")), "", Hardware)
 	}
 	shown := map[string]bool{} // adapters that are listed whole
@@ -164,7 +164,7 @@ func (r *paste) routes(l listing.Listing) {
 	gate := Home(r.m).Gate()
 	for _, n := range l.Neighbors {
 		if gate != nil && gate.Address.IsValid() && n.Address == gate.Address.Addr() && len(n.Tail) == 12 &&
-			!claims.Transparent(gate) {
+			!claims.Transparent(gate) && (gate.MACGiven || n.Tail == strings.ReplaceAll(gate.MAC.String(), ":", "")) {
 			r.at(sameOr(n.Tail == strings.ReplaceAll(gate.MAC.String(), ":", "")), "", Gateway)
 		}
 	}
@@ -209,6 +209,9 @@ func (r *paste) ports(l listing.Listing) {
 func (r *paste) conclude(t listing.Try) {
 	value := map[outcome.Code]Value{outcome.OK: Holds, outcome.NoAnswer: None, outcome.Refused: Refused,
 		outcome.Unreachable: Unreached, outcome.NoRoute: NoRoute, outcome.Failed: Failed}[t.Code]
+	if t.Code == outcome.NoNeighbor || t.By.IsValid() && t.By == r.own.Addr() {
+		value = None // the machine itself reports that its next hop does not answer
+	}
 	to, numbered := t.Address()
 	switch {
 	case t.What == listing.Name, !numbered && t.What == listing.Page && t.Code == outcome.Failed:

@@ -307,13 +307,16 @@ func (c *comparison) tagged(a *plan.Adapter, row Row) {
 	what := fmt.Sprintf("adapter %d", a.Number)
 	switch tag := a.Segment.Tag; {
 	case tag != 0 && row.listed.Tag == 0:
-		c.unseen("look whether it is an access port with tag "+fmt.Sprint(tag), "%s: no tag is shown (planned: tag %d, %s)", what, tag, a.Segment.Name)
+		c.unseen("look whether it is an access port with tag "+fmt.Sprint(tag),
+			"%s: no tag is shown (planned: tag %d, %s)", what, tag, a.Segment.Name)
 	case tag != row.listed.Tag && row.listed.Tag != 0:
-		c.wrong("vlan-clash", "set the planned tag", "%s has tag %d%s (planned: %s)", what, row.listed.Tag, c.tagName(a, row.listed.Tag), tagText(a.Segment))
+		c.wrong("vlan-clash", "set the planned tag", "%s has tag %d%s (planned: %s)", what, row.listed.Tag,
+			c.tagName(a, row.listed.Tag), tagText(a.Segment))
 	}
 	for _, r := range a.Riders {
 		if row.listed.Trunk != nil && !slices.Contains(row.listed.Trunk, r.Segment.Tag) {
-			c.unseen("let the switch pass tag "+fmt.Sprint(r.Segment.Tag)+" to it", "%s: tag %d of %s is not shown as passed", what, r.Segment.Tag, r.Segment.Name)
+			c.unseen("let the switch pass tag "+fmt.Sprint(r.Segment.Tag)+" to it",
+				"%s: tag %d of %s is not shown as passed", what, r.Segment.Tag, r.Segment.Name)
 		}
 	}
 }

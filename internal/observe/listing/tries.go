@@ -24,7 +24,8 @@ type Try struct {
 	To      string // an address, or a name
 	Large   bool   // a ping that fills a packet
 	Code    outcome.Code
-	Line    int // where it begins
+	By      netip.Addr // who reported it: a router, or the machine itself
+	Line    int        // where it begins
 	told    bool
 	refused bool // an error message came back, whatever a summary counts
 }
@@ -79,25 +80,23 @@ func triedLines(lines []string) map[int]bool {
 		switch {
 		case isPrompt(line):
 			inside = began
-		case prompts > 0 && inside, prompts == 0 && printed().MatchString(line):
+		case prompts > 0 && inside, prompts == 0 && tools().printed.MatchString(line):
 			out[n] = true
 		}
 	}
 	return out
 }
 
-var printed = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)^PING |bytes from |icmp_seq=|packets transmitted|ping statistics|^rtt |^round-trip|\bttl=\d|^;;|^; <<>>`)
-})
-
 // isPrompt reports whether a line begins with a shell's prompt and holds a command.
 func isPrompt(line string) bool { return prompt.MatchString(line) || shell.MatchString(line) }
 
 // toolPatterns are what tools print: their commands with what these go to, and what came.
-type toolPatterns struct{ ping, name, page, received, lost, url, reply, host *regexp.Regexp }
+type toolPatterns struct{ printed, ping, name, page, received, lost, url, reply, host *regexp.Regexp }
 
 var tools = sync.OnceValue(func() toolPatterns {
 	return toolPatterns{
+		printed: regexp.MustCompile(`(?i)^PING |bytes from |icmp_seq=|packets transmitted|ping statistics|` +
+			`^rtt |^round-trip|\bttl=\d|^;;|^; <<>>`),
 		ping: regexp.MustCompile(`(?i)(?:^|[\s$#>])ping6?\s+(.*)$`),
 		name: regexp.MustCompile(`(?i)(?:^|[\s$#>])(?:dig|host|nslookup|getent\s+(?:a?hosts\w*)|resolvectl\s+query)\s+(.*)$`),
 		page: regexp.MustCompile(`(?i)(?:^|[\s$#>])(?:curl|wget|fetch)\s+(.*)$`),
@@ -246,7 +245,10 @@ func (t *Try) reads(line string) {
 	switch {
 	case t.What == Ping && containsAny(low, unreachableWords):
 		if !t.told {
-			t.Code, t.told, t.refused = outcome.Unreachable, true, true
+			t.Code, t.told, t.refused = outcome.NoNeighbor, true, true
+			if by, err := netip.ParseAddr(p.host.FindString(low)); err == nil {
+				t.Code, t.By = outcome.Unreachable, by
+			}
 		}
 	case t.What == Ping:
 		t.summary(line)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // values takes the words of a line after its head: key words and what they say.
@@ -306,20 +307,25 @@ const (
 )
 
 // attachments are the words for each, in the languages that hypervisors speak.
-var attachments = []struct {
+var attachments = sync.OnceValue(func() []struct {
 	words pattern
 	is    Attachment
-}{
-	{form(`(?i)not attached|nicht angeschlossen|non attach|no conectado|^(?:none|null)$|^aucun`), Detached},
-	{form(`(?i)host[- _]?only|nur[- ]host|hôte uniquement|privé avec l|solo[- ]anfitri|solo host`), HostOnly},
-	{form(`(?i)\bnat\b|^natnetwork|translat|^user(?: mode)?$|^-$`), ByNAT},
-	{form(`(?i)\bbridged?\b|brücke|accès par pont|puente|adapter ponte|^direct$|macvtap|verbrugde|mostkow`), Bridged},
-	{form(`(?i)\binternal|\bintern\b|internes? netz|réseau interne|red interna|rete interna|\bisolated\b|\bprivate\b`), Internal},
-}
+} {
+	return []struct {
+		words pattern
+		is    Attachment
+	}{
+		{form(`(?i)not attached|nicht angeschlossen|non attach|no conectado|^(?:none|null)$|^aucun`), Detached},
+		{form(`(?i)host[- _]?only|nur[- ]host|hôte uniquement|privé avec l|solo[- ]anfitri|solo host`), HostOnly},
+		{form(`(?i)\bnat\b|^natnetwork|translat|^user(?: mode)?$|^-$`), ByNAT},
+		{form(`(?i)\bbridged?\b|brücke|accès par pont|puente|adapter ponte|^direct$|macvtap|verbrugde|mostkow`), Bridged},
+		{form(`(?i)\binternal|\bintern\b|internes? netz|réseau interne|red interna|rete interna|\bisolated\b|\bprivate\b`), Internal},
+	}
+})
 
 // attachmentOf returns the attachment that a text names.
 func attachmentOf(text string) Attachment {
-	for _, a := range attachments {
+	for _, a := range attachments() {
 		if a.words.MatchString(strings.TrimSpace(text)) {
 			return a.is
 		}

@@ -297,7 +297,10 @@ var pageScript string
 // HTML writes the book as one page that needs nothing beside it, with a
 // diagram. Ticks survive a reload: the browser keeps them.
 func (b Book) HTML(diagram []byte) ([]byte, error) {
-	body := g.Group{g.If(b.Warning != "", h.P(h.Class("warning"), g.Text("✗ "+b.Warning))), h.H1(g.Text("Build " + b.Lab)), h.P(h.Class("lead"), g.Text(b.Lead)), h.P(h.ID("progress"))}
+	body := g.Group{
+		g.If(b.Warning != "", h.P(h.Class("warning"), g.Text("✗ "+b.Warning))), h.H1(g.Text("Build " + b.Lab)),
+		h.P(h.Class("lead"), g.Text(b.Lead)), h.P(h.ID("progress")),
+	}
 	var nav, parts g.Group
 	for i, p := range b.Parts {
 		title := fmt.Sprintf("%d. %s", i+1, p.Title)
