@@ -3,6 +3,8 @@ package openbastion
 import (
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -38,6 +40,12 @@ func TestVerdicts(t *testing.T) {
 			assert.Empty(t, doc.Proof.Disagree)
 			want := strings.Contains(string(text), "# rehearse: 0")
 			assert.Equal(t, want, doc.Verdict == claims.Holds, "%s\n%s", text, told(doc))
+			for _, m := range regexp.MustCompile(`(?m)^# claim: (\S+) (\S+)$`).FindAllStringSubmatch(string(text), -1) {
+				at := slices.IndexFunc(doc.Claims, func(r claims.Result) bool { return r.ID == m[1] })
+				if assert.GreaterOrEqual(t, at, 0, m[1]) {
+					assert.Equal(t, claims.Verdict(m[2]), doc.Claims[at].Verdict, "%s\n%s", m[1], text)
+				}
+			}
 		})
 	}
 }

@@ -98,6 +98,18 @@ func (l *Lab) addOutside(cables map[*plan.Wire]*cable) {
 		n.Seen = func(p *packet.Packet) { l.round.saw(st, p) }
 	}
 	buoy.Routes = append(buoy.Routes, back...)
+	l.joinLegs()
+}
+
+// joinLegs has the host pass packets from each of its legs to the others, where it is what leads outside.
+func (l *Lab) joinLegs() {
+	for s, st := range l.routers {
+		for t, other := range l.routers {
+			if s != t && s.Reach == lab.Host && t.Reach == lab.Host {
+				st.node.Routes = append(st.node.Routes, host.Route{To: t.Subnet, Hop: other.node.Ports()[1].Address.Addr()})
+			}
+		}
+	}
 }
 
 // hostIsOutside reports whether it is a segment that leads outside by the host alone: the lab has
@@ -241,6 +253,10 @@ func router(name string, s *plan.Segment, count int, far netip.Prefix) *host.Nod
 			}
 		}
 		m := plan.NewTranslator(name, inner, outer)
+		if s.Reach == lab.Host { // the host passes on from its other legs too
+			m.Rules = append(m.Rules, plan.Rule{Action: lab.Allow, Services: []lab.Service{{Proto: lab.Any}},
+				From: []plan.Match{{Any: true}}, To: []plan.Match{{Prefixes: []netip.Prefix{s.Subnet}}}})
+		}
 		// What the appliance publishes must be passed on here as well: a step that
 		// the rehearsal takes as done.
 		for _, a := range s.Adapters {

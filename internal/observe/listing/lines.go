@@ -7,11 +7,10 @@ import (
 )
 
 var (
-	duplicate = form(`(?i)\((?:duplicate|doppelt|duplikat|en double|duplicad[oa]|duplicato|dubbel|zduplikowany)\)|\bdadfailed\b`)
-	prompt    = form(`^[\[(]?[\w.-]+@([\w.-]+)[\])]?[ :][^ ]*.*?[#$%>](?: |$)`)
-	shell     = form(`^(PS )?[A-Za-z]:\\[^>]*>|^[$#%>] \w`)
-	numbered  = form(`(?i)^\s*(nic|vnic|net|ethernet|interface)(\d{1,3})\b`)
-	question  = form(`(?i)^\W*(?:please )?(?:do you want|enter|type|which|choose|select|specify|input|give|what)\s+\w`)
+	prompt   = form(`^[\[(]?[\w.-]+@([\w.-]+)[\])]?[ :][^ ]*.*?[#$%>](?: |$)`)
+	shell    = form(`^(PS )?[A-Za-z]:\\[^>]*>|^[$#%>] \w`)
+	numbered = form(`(?i)^\s*(nic|vnic|net|ethernet|interface)(\d{1,3})\b`)
+	question = form(`(?i)^\W*(?:please )?(?:do you want|enter|type|which|choose|select|specify|input|give|what)\s+\w`)
 	// The heads of a desktop's adapters: the kind before the word for it, or behind.
 	desktop = []pattern{
 		form(`(?i)^\S.*[ -]adapter (.+?) ?:$`),
@@ -44,7 +43,7 @@ func (r *reader) line(n int, line string) {
 	r.n, r.used, r.unplaced = n, false, false
 	line = bullet.ReplaceAllString(line, "$1  ")
 	line = strings.Replace(line, "IPv4-adres", "IPv4 adres", 1)
-	if r.now != nil && !strings.Contains(line, "inet6") && duplicate.MatchString(line) {
+	if r.now != nil && !strings.Contains(line, "inet6") && tools().duplicate.MatchString(line) {
 		r.now.Duplicate = true
 	}
 	line = apartSlash.ReplaceAllString(line, "$1/$2")

@@ -91,10 +91,11 @@ func triedLines(lines []string) map[int]bool {
 func isPrompt(line string) bool { return prompt.MatchString(line) || shell.MatchString(line) }
 
 // toolPatterns are what tools print: their commands with what these go to, and what came.
-type toolPatterns struct{ printed, ping, name, page, received, lost, url, reply, host *regexp.Regexp }
+type toolPatterns struct{ duplicate, printed, ping, name, page, received, lost, url, reply, host *regexp.Regexp }
 
 var tools = sync.OnceValue(func() toolPatterns {
 	return toolPatterns{
+		duplicate: regexp.MustCompile(`(?i)\((?:duplicate|doppelt|duplikat|en double|duplicad[oa]|duplicato|dubbel|zduplikowany)\)|\bdadfailed\b`),
 		printed: regexp.MustCompile(`(?i)^PING |bytes from |icmp_seq=|packets transmitted|ping statistics|` +
 			`^rtt |^round-trip|\bttl=\d|^;;|^; <<>>`),
 		ping: regexp.MustCompile(`(?i)(?:^|[\s$#>])ping6?\s+(.*)$`),
