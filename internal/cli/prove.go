@@ -66,7 +66,7 @@ through or stops that the first did not.`,
 		false,
 		"also send each bypassing packet in a simulation, and show which machine receives it",
 	)
-	f.StringVar(&ask, "ask", "", "exactly what passes, such as \"newt to outside\" or \"outside to ferry tcp\"")
+	f.StringVar(&ask, "ask", "", "all traffic that passes, such as \"newt to outside\" or \"outside to ferry tcp\"")
 	f.BoolVar(&matrix, "matrix", false, "what each segment reaches")
 	f.StringVar(
 		&whatIf,

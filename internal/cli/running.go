@@ -325,7 +325,7 @@ start goes on with them; --discard takes them away too.`,
 	}
 	c.Flags().BoolVar(&o.now, "now", false, "stop virtual machines at once, without a shutdown")
 	c.Flags().BoolVar(&o.discard, "discard", false, "remove the disks of its virtual machines too")
-	c.Flags().BoolVar(&all, "all", false, "every lab that you have started")
+	c.Flags().BoolVar(&all, "all", false, "all labs that you started")
 	return c
 }
 

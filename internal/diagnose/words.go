@@ -91,7 +91,7 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 	case Neighbor:
 		return fmt.Sprintf("Does %s reach %s, on its own segment?", who, l.To.Machine.Name), on + c.Ping(targetOf(l.To))
 	case Across:
-		return fmt.Sprintf("Does %s reach %s, on %s, by %s?", who, l.To.Machine.Name, l.To.Segment.Name, l.service),
+		return fmt.Sprintf("Does %s reach %s, on %s, over %s?", who, l.To.Machine.Name, l.To.Segment.Name, l.service),
 			on + c.Ping(targetOf(l.To))
 	case Admin:
 		return "Does the admin page open from " + who + "?", fmt.Sprintf(

@@ -9,7 +9,7 @@ import (
 func (c *Content) next() string {
 	switch {
 	case c.Kind == Empty:
-		return "fetch it again: there is nothing in it"
+		return "download it again: it is empty"
 	case c.Unsupported != "":
 		return c.Unsupported
 	case c.lacks():

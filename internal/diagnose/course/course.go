@@ -137,7 +137,7 @@ var Exercises = []Exercise{
 			"Compare the prefix length with the segment's; check ferry's DNS server.",
 			"Write static: 10.83.32.10/24, gateway: 10.83.32.1, dns: [10.83.32.1].",
 		},
-		Learnt: "A wrong mask makes a machine look for its next hop where it is not; a wrong DNS server only breaks names.",
+		Learnt: "With a wrong mask a machine does not find its next hop; with a wrong DNS server only names fail.",
 		goals: []goal{
 			has("ferry has the static address 10.83.32.10/24", "ferry", "boathouse", plan.Static, "10.83.32.10/24"),
 			holds("its next hop is sluice", "ferry.gateway"),

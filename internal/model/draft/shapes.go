@@ -36,7 +36,7 @@ var Shapes = []Shape{
 	{"transparent", "an appliance that bridges and filters, without addresses of its own",
 		"To put a filter into a network that must not be renumbered.", transparent},
 	{"one-armed", "an appliance next to the router, on one adapter",
-		"To try an appliance without rewiring; guests are pointed at it, and can avoid it.", oneArmed},
+		"To try an appliance without rewiring; guests use it as gateway, and can bypass it.", oneArmed},
 	{"chain", "a firewall behind a firewall", "To practise two appliances in a row, with a zone between them.", chain},
 	{"sockets", "a server with two sockets: the WAN on one, a switch with tags and real computers on the other",
 		"When the LAN goes beyond the host, to real machines.", sockets},

@@ -8,7 +8,7 @@ func sockets(o *Options, w *writer) {
 	w.line("segments:")
 	w.wan(o, o.WAN)
 	w.line("  desks:")
-	w.line("    reach: isolated         # the host has no address there; a switch and real computers hang on it")
+	w.line("    reach: isolated         # the host has no address there; for a switch and physical computers")
 	w.line("    uplink: %s", o.LANUplink)
 	w.line("    native: 10              # what the switch calls the untagged network on that cable")
 	w.subnet(o)

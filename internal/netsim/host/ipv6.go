@@ -253,7 +253,7 @@ func (n *Node) sendGroup(port *Port, frame []byte, to netip.Addr) {
 	n.send(port, frame)
 }
 
-// solicit6 asks everybody on the segment who has an address (RFC 4861, section
+// solicit6 asks every machine on the segment who has an address (RFC 4861, section
 // 7.2.2).
 func (n *Node) solicit6(port *Port, a netip.Addr) { n.solicit6From(port, port.own(a), a) }
 

@@ -195,7 +195,7 @@ func (s *site) roles() {
 				a.role = "unused"
 			case a.lease == listing.IsLease:
 				a.role = "wan"
-			case a.address.IsValid():
+			case a.address.IsValid() && m.leads():
 				a.role = "lan"
 			default:
 				a.role = lab.Undecided
@@ -205,6 +205,14 @@ func (s *site) roles() {
 			}
 		}
 	}
+}
+
+// leads reports whether it shows which side of it is the WAN: by a default route, a label or a lease. Where
+// nothing does, any of its addresses may be the WAN's.
+func (m *machine) leads() bool {
+	return len(m.gateways) > 0 || slices.ContainsFunc(m.adapters, func(a *adapter) bool {
+		return cmp.Or(side(a.label), side(a.network)) == "wan" || a.lease == listing.IsLease
+	})
 }
 
 // reaches returns which segments lead upstream: where an appliance's WAN hangs on nobody
@@ -231,6 +239,9 @@ func (s *site) call() {
 		name := letters(g.network)
 		if name == "" {
 			name = map[bool]string{true: "outer", false: cmp.Or(g.role, "net")}[g.upstream]
+			if name == lab.Undecided {
+				name = "net"
+			}
 		}
 		g.name = unused(taken, name)
 	}

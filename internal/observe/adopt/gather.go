@@ -23,6 +23,7 @@ const Host = "host"
 
 // machine is what is known of one machine.
 type machine struct {
+	ordered   bool // devices were put to adapters in their order
 	name      string
 	files     []string
 	built     *identify.Built
@@ -214,7 +215,7 @@ func (m *machine) merge(i listing.Interface) {
 	if at >= 0 {
 		a = m.adapters[at]
 	} else {
-		a = &adapter{of: m}
+		a = &adapter{of: m, exported: i.Network != "" && i.Device == "" && len(i.Addresses) == 0} // a hypervisor's page
 		m.adapters = append(m.adapters, a)
 	}
 	set := func(to *string, text string) {

@@ -67,7 +67,7 @@ func (a *adapter) could(x *adapter) bool {
 // unmatched returns a machine's adapters that were shown without a hardware address, and
 // exported ones of which nothing was shown.
 func (m *machine) unmatched() (shown, exported []*adapter) {
-	if m.built == nil {
+	if !slices.ContainsFunc(m.adapters, func(a *adapter) bool { return a.exported }) {
 		return nil, nil
 	}
 	for _, a := range m.adapters {

@@ -86,7 +86,7 @@ func (c *comparison) on(line int, message string, args ...any) {
 	}
 	c.unseen(
 		"check again: this value decides",
-		message+", if line %d was read rightly",
+		message+", if line %d was read correctly",
 		append(args, line)...)
 }
 

@@ -96,7 +96,7 @@ func (b *writer) boot(m *plan.Machine) Step {
 		)
 		step.See = "It starts from what you attached."
 		step.Mistakes = []Mistake{{"it is put into the optical drive", "it reports that there is nothing to boot"},
-			{"the stick is first in the boot order", "after the installation it begins to install again"}}
+			{"the stick is first in the boot order", "after the installation it starts the installer again"}}
 	default:
 		step.Title = "Put the medium in and set the start order"
 		step.Do = append(
@@ -105,7 +105,7 @@ func (b *writer) boot(m *plan.Machine) Step {
 			order,
 		)
 		step.See = "With an empty disk it starts from the medium; once installed, from the disk."
-		step.Mistakes = []Mistake{{"the medium is first", "after the installation it begins to install again"},
+		step.Mistakes = []Mistake{{"the medium is first", "after the installation it starts the installer again"},
 			{"the medium was not connected at power-on", "it reports that there is nothing to boot"}}
 	}
 	return step

@@ -134,7 +134,7 @@ func (b *writer) alone(m *plan.Machine) Step {
 	}
 	return Step{ID: "alone." + m.Name, Title: "Set " + m.Name + " up without a client",
 		Why: "No machine of the lab is on a segment where its page answers.",
-		Do: []string{"Set it up at its console, or with a utility of its own on its screen.",
+		Do: []string{"Configure it at its console, or with its own program on its screen.",
 			"Where it must be a page: put a machine on that segment for as long as it takes, and remove it again."},
 		See: "The console shows the ports with their planned addresses.",
 		Mistakes: []Mistake{{"the page is opened from the WAN side for once", "it stays open there, for everyone"},

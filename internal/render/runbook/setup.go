@@ -98,7 +98,7 @@ func (b *writer) settings(m *plan.Machine) Step {
 func factory(m *plan.Machine, key string, on bool, is, what string) []string {
 	switch {
 	case !m.Facts.Factory.Known(key):
-		return []string{"Check whether it has that from the factory: kinds of appliances differ."}
+		return []string{"Check its factory settings: appliances differ."}
 	case on:
 		return []string{"From the factory " + is + "."}
 	}

@@ -32,7 +32,7 @@ func (s *Probe) forge(ctx context.Context, question string) string {
 		return "forged packets were not sent: " + s.why
 	}
 	if !s.Witness.Address.Is4() {
-		return "forged packets are sent to a witness by IPv4 only"
+		return "forged packets need a test server with an IPv4 address"
 	}
 	run := sent{evidence.Run{Number: 1 + rand.Uint32N(1<<32-1), Question: question}, s.cut}
 	by := map[string][][]byte{} // frames by adapter

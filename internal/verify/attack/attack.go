@@ -34,13 +34,13 @@ type Known struct {
 // Hop is a station that a packet can be handed to.
 type Hop struct {
 	MAC  mac.Address
-	Name string // empty: everybody on the segment
+	Name string // empty: every machine on the segment
 }
 
 // String names the hop for people.
 func (h Hop) String() string {
 	if h.Name == "" {
-		return "everybody on the segment"
+		return "every machine on the segment"
 	}
 	return h.Name
 }

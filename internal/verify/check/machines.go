@@ -54,7 +54,7 @@ func machines() []Entry {
 			Why:    "The evaluation period ends soon.",
 			Remedy: "Take a snapshot, and plan what comes next.",
 			Old:    "    needs: {",
-			Bad:    "    image: {file: gate.iso, evaluation: {from: 2026-11-01, days: 15}}\n    needs: {",
+			Bad:    "    image: {file: gate.iso, evaluation: {from: 2026-10-27, days: 20}}\n    needs: {",
 			On:     "2026-11-12",
 			find:   (*checker).trialEnding,
 		},

@@ -606,7 +606,7 @@ var mistakes = []mistake{
 		nil,
 	},
 	{"licence-expiring", func(s *sound, i int) string {
-		s.image.set("evaluation", "{from: 2026-11-01, days: 15}")
+		s.image.set("evaluation", "{from: 2026-10-27, days: 20}")
 		return "gate"
 	}, nil},
 	{"late-appliance", func(s *sound, i int) string {

@@ -216,7 +216,7 @@ func remedies(r Remedy) string {
 	case disableHostServer:
 		return "disable the host's DHCP server on {segment}: `dhcp: none`"
 	case identifyServer:
-		return "find out which DHCP server {by} is"
+		return "find the DHCP server {by}"
 	case removeAdapter:
 		return "remove {expected} from {segment}"
 	case takeOffAdmin:
