@@ -51,7 +51,7 @@ func TestCompare(t *testing.T) {
 		{"an inside gateway", "sluice", "lan 10.83.16.1/24 gateway 10.83.16.254\n", []string{"an inside port, has the gateway 10.83.16.254", "adapter 1", "adapter 3", "quarantine"}},
 		{"what was typed", "sluice", "Type the LAN IPv4 address: 10.83.61.1\nType the LAN bit count: 16\n",
 			[]string{`"10.83.61.1" was typed`, `"16" was typed`, "adapter 1", "adapter 2", "adapter 3", "quarantine", "next hop"}},
-		{"a slip", "ferry", "2: eth0: <UP>\n    inet 10.83.32.1O/24\ndefault via 10.83.32.1\nnameserver 10.83.32.1", []string{"line 2: 10.83.32.1O/24; is that 10.83.32.10?", "if line 2 was read rightly"}},
+		{"a slip", "ferry", "2: eth0: <UP>\n    inet 10.83.32.1O/24\ndefault via 10.83.32.1\nnameserver 10.83.32.1", []string{"line 2: 10.83.32.1O/24; is that 10.83.32.10?", "if line 2 was read correctly"}},
 	} {
 		list := Compare(p, p.Machine(c.as), listing.Read(c.text))
 		var told []string
