@@ -270,7 +270,7 @@ func (a *app) showMapping(p *plan.Plan, m *plan.Machine, r identify.Result, file
 			switch {
 			case row.Conflict != "":
 				c = cell{signBroken, broken}
-			case !row.How.Sure():
+			case !row.Wired():
 				c = cell{signUnknown, strong}
 			}
 			if row.Number == 0 {

@@ -23,7 +23,6 @@ const Host = "host"
 
 // machine is what is known of one machine.
 type machine struct {
-	ordered   bool // devices were put to adapters in their order
 	name      string
 	files     []string
 	built     *identify.Built

@@ -55,6 +55,10 @@ func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 		if a := row.adapter; a != nil && row.Conflict == "" {
 			row.Conflict = belongs(p, a, i)
 		}
+		if row.adapter != nil && row.Conflict == "" && !row.Wired() && row.How.Sure() && len(r.Doubts) == 0 {
+			r.Doubts = append(r.Doubts, "a label or an address shows what was assigned, not which cable it is: "+
+				"compare MAC addresses, or unplug one adapter (bastion map --by-link)")
+		}
 		if i.Tail != "" && len(i.Tail) < 4 && row.adapter != nil {
 			r.Risk = "two digits are little to go by: read four"
 		}
@@ -65,7 +69,7 @@ func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 			r.Missing = append(r.Missing, a)
 		}
 	}
-	r.Doubts = doubts(l)
+	r.Doubts = append(r.Doubts, doubts(l)...)
 	return r
 }
 

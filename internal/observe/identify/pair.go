@@ -45,6 +45,11 @@ type Row struct {
 	clash   bool // another row looks like the same adapter
 }
 
+// Wired reports whether the evidence shows which cable the interface is: a MAC address, a link that was
+// lost, or the adapter's number on a page of the hypervisor. A label or an address on a console shows only
+// what was assigned there.
+func (r Row) Wired() bool { return r.How != ByName && r.How != ByAddress && r.How.Sure() }
+
 // Adapter returns the adapter that the interface is, or nil.
 func (r Row) Adapter() *plan.Adapter { return r.adapter }
 
