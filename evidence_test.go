@@ -19,7 +19,7 @@ import (
 
 // The evidence of a lab's machines, each of which tells its own, signed, read and put together,
 // never says anything else than the stage that they were in, on labs that nobody thought of:
-// services not say is unknown.
+// what it does not say is unknown.
 func TestEvidenceAgreesWithItsStage(t *testing.T) {
 	token, made, same, open := witness.Token{5}, 0, 0, 0
 	for seed := uint64(0); made < 100; seed++ {

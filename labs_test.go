@@ -396,7 +396,7 @@ func edited(t *testing.T, p *plan.Plan, text []byte, findings []check.Finding) {
 	}
 }
 
-// addressed returns what a plan gives each adapter, without placeholders on networks that are unknown.
+// addressed returns what a plan gives each adapter.
 func addressed(p *plan.Plan) []string {
 	var list []string
 	for _, a := range p.Adapters {

@@ -309,7 +309,7 @@ func TestParseSeen(t *testing.T) {
 	}
 }
 
-// What tools print is read as they print it, and what is not not guessed.
+// What tools print is read as they print it, and what is not there is not guessed.
 func TestPaste(t *testing.T) {
 	s := NewStudy(example(t, "saltmarsh.yaml"))
 	for _, c := range []struct{ name, guest, text, want string }{
@@ -389,7 +389,7 @@ func TestSaved(t *testing.T) {
 	require.True(t, fresh.Restore(data))
 	assert.Equal(t, s.Vectors, fresh.Vectors)
 	other := NewStudy(example(t, "saltmarsh.yaml"))
-	assert.False(t, other.Restore(data), "it is from another lab")
+	assert.False(t, other.Restore(data), "it is for another lab")
 	for _, bad := range [][]byte{nil, data[:len(data)/2], []byte("hello"), append([]byte{0}, data...)} {
 		assert.False(t, NewStudy(p).Restore(bad))
 	}

@@ -93,7 +93,7 @@ func TestVerify(t *testing.T) {
 	assert.ErrorContains(t, err, "SHA-512 has 128 hexadecimal digits, and this one has 64 characters")
 }
 
-// A package in its folders files: what is missing, altered or of another size is said.
+// A package beside its files: what is missing, altered or of another size is said.
 func TestSiblings(t *testing.T) {
 	disk := []byte("a disk")
 	ovf := []byte(

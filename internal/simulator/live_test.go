@@ -196,7 +196,7 @@ func TestAddedAndJoined(t *testing.T) {
 	assert.Len(t, survey.Offers, 2)
 	b.n.EndSurvey(b.n.Ports()[0], survey)
 
-	// The lease may be the stranger's: the way out is static.
+	// The lease may be the stranger's: the way out is typed in.
 	port := b.n.Ports()[0]
 	port.Client, port.Address, port.Gateway = nil, netip.MustParsePrefix(
 		"10.83.16.77/24",

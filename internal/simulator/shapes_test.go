@@ -177,7 +177,7 @@ func TestOneToOne(t *testing.T) {
 	}
 }
 
-// A guest runs a DHCP server where the file says so, and is not alone when
+// A guest hands out leases where the file says so, and is not alone when
 // another does as well.
 func TestGuestServesLeases(t *testing.T) {
 	text := `bastion: 1

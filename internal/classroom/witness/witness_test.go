@@ -132,8 +132,8 @@ func TestBounds(t *testing.T) {
 	assert.NotNil(t, a, "those that were silent are forgotten")
 }
 
-// A witness tells whoever has the token which forged only only packets of a run it received, each once and
-// in parts that fit; once it cannot keep all, it no longer : it listens.
+// A witness tells whoever has the token which forged packets of a run it heard, each once and
+// in parts that fit; once it cannot keep all, it no longer says that it listens.
 func TestHeard(t *testing.T) {
 	s, token, public := pair(1e9)
 	s.Listening, s.Opens = true, true

@@ -16,7 +16,7 @@ import (
 	"openbastion/internal/model/subnet"
 )
 
-// What no server takes is refused, with the segment and the mistake.
+// What no server takes is refused, with the segment and what is wrong.
 func TestRefused(t *testing.T) {
 	for _, c := range []struct{ leases, guest, want string }{
 		{"{pool: 10.80.0.50-10.80.0.60}", "s", ""},

@@ -13,7 +13,7 @@ import (
 )
 
 // What is written is read back: label, names, and every byte where the folder
-// : it lies.
+// says that it lies.
 func TestWrite(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var files []File

@@ -24,7 +24,7 @@ func TestShippedProfiles(t *testing.T) {
 		assert.NotEmpty(t, p.Console, name)
 		topics := slices.Concat(p.Console, p.Pages)
 		for i, topic := range topics {
-			assert.NotContains(t, topics[:i], topic, "%s sends ARP for it once", name)
+			assert.NotContains(t, topics[:i], topic, "%s is asked for once", name)
 		}
 		if name != profiles.Default+".yaml" { // none holds a fact that matches one product's
 			assert.False(

@@ -11,7 +11,7 @@ import (
 )
 
 // Where the file gives no subnet, the addresses that it gives decide, and nothing that is given is
-// outside what ; only what is silent is chosen.
+// outside what is planned; only what is silent is chosen.
 func TestTheUsersAddressesDecide(t *testing.T) {
 	for _, c := range []struct{ port, guest, segment, want, by string }{
 		{"address: 192.168.1.254/24", "", "", "192.168.1.0/24", "gate.lan has 192.168.1.254/24"},

@@ -151,7 +151,7 @@ func TestPinnedPlansStay(t *testing.T) {
 	})
 }
 
-// Each kind of appliance  in its own way.
+// Each kind of appliance is planned in its own way.
 func TestKinds(t *testing.T) {
 	transparent := build(t, `bastion: 1
 lab: t
@@ -346,7 +346,7 @@ func TestCannotPlan(t *testing.T) {
 }
 
 // anyLab draws a lab file of any size and the text of a segment and a guest
-// that matches added at its end.
+// that could be added at its end.
 func anyLab(t *rapid.T) (head string, segments, ports, guests []string) {
 	n := rapid.IntRange(1, 30).Draw(t, "segments")
 	site := rapid.SampledFrom([]string{"", "site: {networks: [172.29.64.0/24]}\n",

@@ -8,7 +8,9 @@ import (
 
 // Unknown reports whether the segment is an upstream network that neither the lab file nor a survey
 // gives. The simulation then uses placeholders, which are never shown as the site's.
-func (s *Segment) Unknown() bool { return s.Assumed || s.Bridged != nil && s.Planned && s.Bridged.Unknown() }
+func (s *Segment) Unknown() bool {
+	return s.Assumed || s.Bridged != nil && s.Planned && s.Bridged.Unknown()
+}
 
 // KnownSubnet returns the subnet; the zero Prefix where it is unknown.
 func (s *Segment) KnownSubnet() netip.Prefix {

@@ -10,7 +10,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-// What was likely meant by what is not an address, and nothing where two answers are as
+// What was likely meant by what is no address, and nothing where two answers are as
 // likely.
 func TestLikely(t *testing.T) {
 	for text, want := range map[string]string{

@@ -91,7 +91,7 @@ func TestFirstLease(t *testing.T) {
 }
 
 // What is handed out is listed by address for as long as it is leased; who asks only for
-// what goes beside an address gets none, and is answered where he : he is, else
+// what goes beside an address gets none, and is answered where he says that he is, else
 // everywhere.
 func TestListed(t *testing.T) {
 	b := newBench(NewServer(config()))
@@ -148,7 +148,7 @@ func TestLife(t *testing.T) {
 	assert.Equal(t, Rebinding, c.State, "asks everybody at seven eighths")
 	at(90 * time.Minute)
 	assert.Empty(t, b.held, "given up at its end")
-	assert.Equal(t, []dhcpv4.MessageType{1}, b.log, "and queried anew")
+	assert.Equal(t, []dhcpv4.MessageType{1}, b.log, "and asked again")
 	b.deaf = false
 	at(100 * time.Minute)
 	assert.Equal(t, addr("10.83.16.50"), b.held[c], "the same address again")

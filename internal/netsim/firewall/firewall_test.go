@@ -51,7 +51,7 @@ var (
 	router = netip.MustParseAddr("172.29.64.1")
 )
 
-// sluice is the appliance with neighbors that it knows by MAC address.
+// sluice is the appliance with neighbors that it knows by hardware address.
 type sluice struct {
 	*Appliance
 	now time.Duration

@@ -91,7 +91,7 @@ func TestSix(t *testing.T) {
 	}
 }
 
-// Of two with the same MAC address neither takes the address, and nothing
+// Of two with the same hardware address neither takes the address, and nothing
 // from beyond the link is believed.
 func TestSixDoubt(t *testing.T) {
 	a, b := guest6(7), guest6(7)

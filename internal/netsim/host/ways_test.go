@@ -112,7 +112,7 @@ func TestWatch(t *testing.T) {
 	assert.False(t, port.Dead)
 }
 
-// A bridge learns, floods services not know, and passes ARP and IPv4 only.
+// A bridge learns, floods what it does not know, and passes ARP and IPv4 only.
 func TestBridge(t *testing.T) {
 	n := New("veil")
 	var ports []*Port

@@ -296,7 +296,7 @@ func TestNoTickForWhatIsNotSeen(t *testing.T) {
 	}
 }
 
-// Judgements on what people have in front of them, with MAC addresses written
+// Judgements on what people have in front of them, with hardware addresses written
 // into the lab file: each paste with its verdict and what must be said.
 func TestJudgements(t *testing.T) {
 	text, err := os.ReadFile("../../../examples/saltmarsh.yaml")

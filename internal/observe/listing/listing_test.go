@@ -73,7 +73,7 @@ func told(l Listing) string {
 	return b.String()
 }
 
-// Each paste of the corpus gives what stands in the file in its folder, written down
+// Each paste of the corpus gives what stands in the file beside it, written down
 // from the paste. UPDATE=1 writes what is read now, to be read over.
 func TestPastes(t *testing.T) {
 	files, err := filepath.Glob("testdata/pastes/*.txt")
@@ -93,7 +93,7 @@ func TestPastes(t *testing.T) {
 	}
 }
 
-// invented returns what a listing : its text does not: nothing is ever read that
+// invented returns what a listing says that its text does not: nothing is ever read that
 // is not there, or else its line is asked about.
 func invented(text string, l Listing) string {
 	plain := decode(text)
@@ -127,7 +127,7 @@ func invented(text string, l Listing) string {
 	return ""
 }
 
-// shortened writes a MAC address as systems do that leave zeros in front out.
+// shortened writes a hardware address as systems do that leave zeros in front out.
 func shortened(digits string) string {
 	var parts []string
 	for i := 0; i+1 < len(digits); i += 2 {
@@ -210,7 +210,7 @@ func TestLongListings(t *testing.T) {
 }
 
 // A megabyte of what the corpus has is read in the time of a few breaths; compared with
-// what can ARP-spoof is not a known symptom every word of it once.
+// what it takes to look at every word of it once.
 func BenchmarkRead(b *testing.B) {
 	files, err := filepath.Glob("testdata/pastes/*.txt")
 	require.NoError(b, err)

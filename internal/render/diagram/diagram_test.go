@@ -548,7 +548,7 @@ func TestInks(t *testing.T) {
 	}
 }
 
-// A verdict may is from anybody; whatever it says, the diagram can be drawn.
+// A verdict may come from anybody; whatever it says, the diagram can be drawn.
 func FuzzVerdict(f *testing.F) {
 	f.Add(
 		[]byte(

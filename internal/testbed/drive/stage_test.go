@@ -174,7 +174,7 @@ func (s *realGuest) reach(to *plan.Adapter, service lab.Service, text *string) c
 	return got
 }
 
-// hardware finds the MAC address in a list of neighbors.
+// hardware finds the hardware address in a list of neighbors.
 var hardware = regexp.MustCompile(`lladdr ([0-9a-f:]+)`)
 
 func udp(address string, question []byte) ([]byte, error) {

@@ -28,7 +28,7 @@ func TestExpired(t *testing.T) {
 	}
 }
 
-// Both ways to find the first router find it, where only only packets of one's own may be sent: in a network
+// Both ways to find the first router find it, where packets of one's own may be sent: in a network
 // of its own, behind a router that is another one.
 func TestFirstHop(t *testing.T) {
 	if os.Geteuid() != 0 {

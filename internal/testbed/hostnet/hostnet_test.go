@@ -17,7 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// apart runs a function on a thread with a network of its own, which is for the
+// apart runs a function on a thread with a network of its own, which stands for the
 // machine.
 func apart(t *testing.T, f func()) {
 	if os.Getuid() != 0 {
@@ -78,7 +78,7 @@ func joinedLab(t *testing.T, name string) (noted []Change) {
 }
 
 // What labs change is taken back by what was noted, in whatever order they end, and as
-// often as it is queried; the last of them takes back what they share.
+// often as it is asked for; the last of them takes back what they share.
 func TestUndo(t *testing.T) {
 	apart(t, func() {
 		before := machine(t)

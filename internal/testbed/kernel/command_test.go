@@ -34,7 +34,7 @@ guests:
   heron: {segment: reedbed, static: 10.83.16.10/24, gateway: 10.83.16.1}
 `
 
-// A command finds the devices, up and bare, with what  in its environment; what
+// A command finds the devices, up and bare, with what is planned in its environment; what
 // it sets up is what the lab knows from then on, and what it fails of is told.
 func TestCommands(t *testing.T) {
 	if os.Getuid() != 0 {
@@ -97,7 +97,7 @@ func TestOutcome(t *testing.T) {
 	}
 }
 
-// Machines are waited for where somebody  to hand out leases, and a moment
+// Machines are waited for where somebody is planned to hand out leases, and a moment
 // elsewhere.
 func TestPatience(t *testing.T) {
 	for _, c := range []struct {

@@ -24,7 +24,7 @@ import (
 )
 
 // cannon sends frames by a machine's adapter, and counts what comes back that nobody
-// queried.
+// asked for.
 type cannon struct {
 	frames [][]byte
 	came   []*packet.Packet
@@ -68,7 +68,7 @@ func fire(t *testing.T, x *machine, device string, frames [][]byte) []*packet.Pa
 	return c.came
 }
 
-// seeds are messages that servers understand, from a client with a MAC address of
+// seeds are messages that servers understand, from a client with a hardware address of
 // its own.
 func seeds(t *testing.T, r *rand.Rand, server netip.Addr) [][]byte {
 	var own mac.Address

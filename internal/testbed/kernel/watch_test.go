@@ -33,7 +33,7 @@ func TestBusiness(t *testing.T) {
 	}{
 		{"who has an address", packet.ARP(packet.ARPRequest, mac.Broadcast, a, ip.Source, mac.Address{}, ip.Destination), true, false},
 		{"it is here", packet.ARP(packet.ARPReply, a, b, ip.Destination, a, ip.Source), false, true},
-		{"a lease queried", packet.Datagram(ip, dhcp.ClientPort, dhcp.ServerPort, []byte("x")), true, true},
+		{"a DHCP request", packet.Datagram(ip, dhcp.ClientPort, dhcp.ServerPort, []byte("x")), true, true},
 		{"a lease given", packet.Datagram(ip, dhcp.ServerPort, dhcp.ClientPort, []byte("x")), true, true},
 		{"a name", packet.Datagram(ip, 4000, 53, []byte("x")), false, false},
 		{"an information request", packet.Datagram(six, 546, 547, []byte("x")), true, true},

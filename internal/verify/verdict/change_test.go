@@ -36,7 +36,7 @@ func TestChanges(t *testing.T) {
 }
 
 // What the proof says of a file and a rehearsal of it does not show is our mistake; what a lab
-// that runs shows does not match was planned.
+// that runs shows is not what was planned.
 func TestWhoDiffers(t *testing.T) {
 	for stage, want := range map[string]string{claims.Rehearsed: "this is a fault of the program", "kernel": "the running lab differs from the file",
 		claims.FieldStage: "the running lab differs from the file"} {

@@ -73,7 +73,7 @@ func question(id string) stage.Request {
 	}
 }
 
-// What comes early is told at once and what comes late when it is queried; what does not
+// What comes early is told at once and what comes late when it is asked for; what does not
 // come, is not asked, or comes twice is told as that or not at all.
 func TestQuestions(t *testing.T) {
 	c, _ := far(t, func(q request) []reply {
