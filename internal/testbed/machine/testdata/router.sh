@@ -2,7 +2,7 @@
 # Make a medium that starts as a router of Debian's own parts, set up by what "bastion
 # export" writes: router.sh TO.iso KERNEL.deb EXPORTS CHANGE. EXPORTS holds nftables.conf, the
 # kernel settings and dhcpd.conf; CHANGE is a shell line that the router runs at its end. With
-# "ask" as EXPORTS it is set up by nothing: it queries all on its screen, and has no serial line;
+# "ask" as EXPORTS it is set up by nothing: it asks for all on its screen, and has no serial line;
 # with "ask-by-link" its screen tells interfaces by their links alone.
 set -eu
 to=$1 kernel=$2 exports=$3 change=${4:-:}
@@ -79,7 +79,7 @@ exec setsid sh -c 'exec /ask < /dev/tty1 > /dev/tty1 2>&1'
 END
 	cat > "$root/ask" <<'END'
 #!/bin/busybox sh
-# What a router must be told. A wrong answer is queried again.
+# What a router must be told. A wrong answer is asked for again.
 ask() { while true; do printf '%s ' "$1"; read -r got; echo "$got" | grep -Eq "$2" && return; echo "That is no answer to it."; done; }
 address='^[0-9]+[.][0-9]+[.][0-9]+[.][0-9]+$'
 clear
@@ -97,7 +97,7 @@ which() {
 [ ! -e /by-link ] || for d in /sys/class/net/eth*; do ip link set "${d##*/}" up; done
 ask 'Name of this machine?' '^[a-z][a-z0-9-]*$'; name=$got
 which wan; wan=$got
-ask 'Does wan get its address DHCP (y/n)?' '^[yn]$'; [ "$got" = y ] || echo 'It will have none.'
+ask 'Does wan get its address by a lease (y/n)?' '^[yn]$'; [ "$got" = y ] || echo 'It will have none.'
 which lan; lan=$got
 ask 'Address of lan?' "$address"; ip=$got
 ask 'Prefix length of lan, in bits?' '^[0-9]+$'; bits=$got
