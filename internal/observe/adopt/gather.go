@@ -43,6 +43,7 @@ type adapter struct {
 	label    string
 	tail     string // of the hardware address, twelve digits where all were shown
 	network  string // as the hypervisor calls it
+	how      listing.Attachment
 	model    string
 	off      bool // not connected
 	address  netip.Prefix
@@ -226,6 +227,9 @@ func (m *machine) merge(i listing.Interface) {
 	set(&a.label, i.Label)
 	set(&a.tail, i.Tail)
 	set(&a.network, i.Network)
+	if i.Attached != listing.UnsaidAttachment {
+		a.how = i.Attached
+	}
 	a.number, a.tag = max(a.number, i.Number), max(a.tag, i.Tag)
 	a.off = a.off || i.Link == listing.LinkDown
 	a.silent = a.silent || i.Unanswered

@@ -71,9 +71,16 @@ func (s *site) writeSegments(w *writer) {
 	w.line("segments:")
 	for _, g := range s.segments {
 		w.line("  %s:", g.name)
-		switch {
-		case g.upstream:
+		switch kind := g.attached(); {
+		case g.upstream || kind == listing.ByNAT:
 			w.line("    reach: upstream         # an appliance's WAN is on it")
+			if kind == listing.ByNAT {
+				w.line("    join: nat")
+			}
+		case kind == listing.Internal:
+			w.line("    reach: isolated")
+		case kind == listing.HostOnly && !g.hostAddr.IsValid():
+			w.line("    reach: host             # a host-only network; which address the host has there was not shown")
 		case g.hostOn:
 			w.line("    reach: host             # the host showed %s there", g.hostAddr)
 			w.line("    host-address: %s", g.hostAddr)
@@ -98,6 +105,21 @@ func (s *site) writeSegments(w *writer) {
 		}
 	}
 	w.line("")
+}
+
+// attached returns how the adapters on a segment are attached, where all of them that show it agree.
+func (g *segment) attached() listing.Attachment {
+	kind := listing.UnsaidAttachment
+	for _, a := range g.adapters {
+		switch {
+		case a.how == listing.UnsaidAttachment:
+		case kind != listing.UnsaidAttachment && kind != a.how:
+			return listing.UnsaidAttachment
+		default:
+			kind = a.how
+		}
+	}
+	return kind
 }
 
 // hop returns the next hop that an appliance has on a segment.

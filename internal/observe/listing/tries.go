@@ -88,7 +88,9 @@ func triedLines(lines []string) map[int]bool {
 }
 
 // isPrompt reports whether a line begins with a shell's prompt and holds a command.
-func isPrompt(line string) bool { return prompt.MatchString(line) || shell.MatchString(line) }
+func isPrompt(line string) bool {
+	return strings.ContainsAny(line, "$#%>") && (prompt.MatchString(line) || shell.MatchString(line))
+}
 
 // toolPatterns are what tools print: their commands with what these go to, and what came.
 type toolPatterns struct{ duplicate, printed, ping, name, page, received, lost, url, reply, host *regexp.Regexp }
@@ -115,6 +117,9 @@ func (t *Try) begins(line string) bool {
 	if t.What != "" && !t.told && strings.HasPrefix(line, "PING ") {
 		return false // the heading of the ping whose command stands above
 	}
+	if !mayBegin(line) {
+		return false
+	}
 	p, line := tools(), strings.TrimRight(line, "\r\n")
 	if m := p.ping.FindStringSubmatch(line); m != nil && !strings.Contains(line, "statistics") && !strings.HasPrefix(line, "---") &&
 		target(m[1]) != "" {
@@ -138,6 +143,30 @@ func (t *Try) begins(line string) bool {
 		}
 	}
 	return t.browser(line)
+}
+
+// mayBegin reports whether a line can begin a try: listings have many lines, and few of these.
+func mayBegin(line string) bool {
+	for _, w := range starters {
+		if containsFold(line, w) {
+			return true
+		}
+	}
+	return false
+}
+
+// starters are in each command and in each message of a browser.
+var starters = []string{"ping", "dig", "host", "nslookup", "getent", "resolvectl", "curl", "wget", "fetch", "err_", "dns_probe", "could not be found",
+	"trouble finding", "connect", "respond", "timed out"}
+
+// containsFold reports whether a text holds a word of small letters, in any case.
+func containsFold(text, word string) bool {
+	for i := 0; i+len(word) <= len(text); i++ {
+		if c := text[i] | 0x20; c == word[0] && strings.EqualFold(text[i:i+len(word)], word) {
+			return true
+		}
+	}
+	return false
 }
 
 // largePing reports whether a ping fills a packet of 1,500 bytes, or nearly.
