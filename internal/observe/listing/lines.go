@@ -43,7 +43,9 @@ func (r *reader) line(n int, line string) {
 	r.n, r.used, r.unplaced = n, false, false
 	line = bullet.ReplaceAllString(line, "$1  ")
 	line = strings.Replace(line, "IPv4-adres", "IPv4 adres", 1)
-	if r.now != nil && (strings.Contains(line, "(") || strings.Contains(line, "dad")) && !strings.Contains(line, "inet6") && tools().duplicate.MatchString(line) {
+	marked := strings.Contains(line, "(") || strings.Contains(line, "dad")
+	if r.now != nil && marked && !strings.Contains(line, "inet6") &&
+		tools().duplicate.MatchString(line) {
 		r.now.Duplicate = true
 	}
 	line = apartSlash.ReplaceAllString(line, "$1/$2")

@@ -156,7 +156,8 @@ func mayBegin(line string) bool {
 }
 
 // starters are in each command and in each message of a browser.
-var starters = []string{"ping", "dig", "host", "nslookup", "getent", "resolvectl", "curl", "wget", "fetch", "err_", "dns_probe", "could not be found",
+var starters = []string{"ping", "dig", "host", "nslookup", "getent", "resolvectl", "curl", "wget", "fetch",
+	"err_", "dns_probe", "could not be found",
 	"trouble finding", "connect", "respond", "timed out"}
 
 // containsFold reports whether a text holds a word of small letters, in any case.
