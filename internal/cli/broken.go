@@ -42,9 +42,9 @@ func (a *app) loadWarned(file string) (*plan.Plan, error) {
 	return p, nil
 }
 
-// goOn asks whether to go on with a lab whose layout has errors; without a terminal only --anyway does.
-func (a *app) goOn(p *plan.Plan, anyway bool) error {
-	text := brokenPlan(p)
+// goOn asks whether to go on with a lab whose layout has errors, which text names; without a terminal only
+// --anyway does.
+func (a *app) goOn(text string, anyway bool) error {
 	if text == "" || anyway {
 		return nil
 	}

@@ -384,16 +384,5 @@ func (a *app) load(file string) (*plan.Plan, error) {
 		a.texts = map[string][]byte{}
 	}
 	a.texts[file] = data
-	name := file
-	if file == "-" {
-		name = "standard input"
-	}
-	l, err := lab.Read(name, data)
-	if err != nil {
-		return nil, err
-	}
-	if err := a.profiles(l, file); err != nil {
-		return nil, err
-	}
-	return plan.Build(l)
+	return a.planOf(file, data)
 }

@@ -75,9 +75,13 @@ func added(a, b []byte) []string {
 	return out
 }
 
-// planOf plans a changed text of a lab file.
+// planOf plans the text of a lab file, as it is or changed.
 func (a *app) planOf(file string, text []byte) (*plan.Plan, error) {
-	l, err := lab.Read(file, text)
+	name := file
+	if file == "-" {
+		name = "standard input"
+	}
+	l, err := lab.Read(name, text)
 	if err != nil {
 		return nil, err
 	}

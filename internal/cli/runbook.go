@@ -60,7 +60,8 @@ Enter is pressed. A question that no rule knows is left to you.`,
 			if err != nil {
 				return err
 			}
-			if err := a.goOn(p, anyway); err != nil {
+			warning := brokenPlan(p)
+			if err := a.goOn(warning, anyway); err != nil {
 				return err
 			}
 			if on != "" {
@@ -76,7 +77,6 @@ Enter is pressed. A question that no rule knows is left to you.`,
 			if err != nil {
 				return err
 			}
-			warning := brokenPlan(p)
 			makeBook := func() (runbook.Book, []string) { return runbook.Of(p, words), nil }
 			if since != "" {
 				old, err := a.load(since)

@@ -133,16 +133,9 @@ func (b *builder) applianceSpec(m *Machine) {
 		whose string
 	}{{profile.Needs, "this kind of appliance"}, {src.Needs, "the image"}} {
 		if n := least.needs; want.CPUs < n.CPUs || want.Memory < n.Memory || want.Disk < n.Disk {
-			want.CPUs, want.Memory, want.Disk = max(
-				want.CPUs,
-				n.CPUs,
-			), max(
-				want.Memory,
-				n.Memory,
-			), max(
-				want.Disk,
-				n.Disk,
-			)
+			want.CPUs = max(want.CPUs, n.CPUs)
+			want.Memory = max(want.Memory, n.Memory)
+			want.Disk = max(want.Disk, n.Disk)
 			why = append(why, "not below what "+least.whose+" needs")
 		}
 	}
