@@ -75,10 +75,10 @@ func sayRehearsed(s *screen, r *api.Rehearsed, file string) {
 		if file == "-" {
 			how = "bastion rehearse"
 		}
-		s.para(2, 2, faint, "This very file has not been rehearsed: "+how)
+		s.para(2, 2, faint, "Not rehearsed since the last change: "+how)
 		return
 	}
-	how := map[claims.Verdict]string{claims.Holds: "every claim held", claims.Broken: "claims were broken",
-		claims.Unknown: "claims stayed unknown"}[r.Verdict]
-	s.para(2, 2, faint, "This very file was rehearsed on "+r.At.Local().Format("2006-01-02 15:04")+": "+how+".")
+	how := map[claims.Verdict]string{claims.Holds: "all checks passed", claims.Broken: "checks failed",
+		claims.Unknown: "some checks could not be decided"}[r.Verdict]
+	s.para(2, 2, faint, "Rehearsed "+r.At.Local().Format("2006-01-02 15:04")+": "+how+".")
 }

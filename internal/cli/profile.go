@@ -15,6 +15,8 @@ import (
 
 	"openbastion/internal/api"
 	"openbastion/internal/model/lab"
+	"openbastion/internal/observe/identify"
+	"openbastion/internal/observe/listing"
 	"openbastion/profiles"
 )
 
@@ -117,7 +119,7 @@ func verdictSign(given bool) cell {
 }
 
 func (a *app) profileStart() *cobra.Command {
-	var to string
+	var to, from string
 	var replace bool
 	c := &cobra.Command{
 		Use: "start NAME", Short: "Create a commented profile to fill in",
@@ -130,6 +132,17 @@ func (a *app) profileStart() *cobra.Command {
 				to = args[0] + ".yaml"
 			}
 			data := bytes.Replace(profiles.Start(), []byte("name: NAME"), []byte("name: "+args[0]), 1)
+			if from != "" {
+				text, err := a.read(from, listing.MaxSize)
+				if err != nil {
+					return err
+				}
+				seen := identify.ReadFactory(string(text))
+				if len(seen.Roles)+len(seen.Devices)+len(seen.Seen) == 0 {
+					return usage("%s shows no interface of an appliance; paste what its console lists", from)
+				}
+				data = seen.Fill(data)
+			}
 			if to == "-" {
 				_, err := a.out.Write(data)
 				return err
@@ -138,6 +151,7 @@ func (a *app) profileStart() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&to, "to", "", "the file to write (default NAME.yaml), - for standard output")
+	c.Flags().StringVar(&from, "listing", "", "a text from the appliance's console, or - for standard input: device names, roles, address and pool are taken from it")
 	c.Flags().BoolVar(&replace, "replace", false, "replace an existing file")
 	return c
 }

@@ -33,7 +33,7 @@ type Kind struct {
 
 // Addressed reports whether files of the kind set addresses on a machine.
 func (k Kind) Addressed() bool {
-	return slices.Contains([]string{"nft", "seed", "leases", "zone", "hosts", "yang"}, k.Name)
+	return slices.Contains([]string{"nft", "seed", "network", "leases", "zone", "hosts", "yang"}, k.Name)
 }
 
 // Kinds returns all of them, in the order in which help lists them.
@@ -47,6 +47,7 @@ func Kinds() []Kind {
 		{"nft", "packet filter, NAT and kernel settings for a Linux appliance",
 			func(p *plan.Plan) ([]fileset.File, error) { return nft.Files(p, nil), nil }},
 		{"seed", "first-start seeds (NoCloud) that make plain Debian cloud machines the lab's", seed.Files},
+		{"network", "network configuration (netplan) of installed Linux machines, with DHCP server and forwarding", seed.NetworkFiles},
 		{"leases", "configuration of the two DHCP servers in Debian", leases.Files},
 		{"zone", "zone files of the lab's domains and reverse networks",
 			func(p *plan.Plan) ([]fileset.File, error) { return zone.Zones(p), nil }},

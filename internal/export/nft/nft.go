@@ -14,7 +14,7 @@ import (
 // folder of its name. device names an appliance's port on the machine; nil takes the likely names.
 func Files(p *plan.Plan, device func(*plan.Adapter) string) []fileset.File {
 	if device == nil {
-		device = (*plan.Adapter).Linux
+		device = sessionDevice
 	}
 	var out []fileset.File
 	for _, m := range p.Appliances() {
@@ -22,6 +22,15 @@ func Files(p *plan.Plan, device func(*plan.Adapter) string) []fileset.File {
 			fileset.File{Name: m.Name + "/90-" + m.Name + ".conf", Data: Settings(m, device)})
 	}
 	return out
+}
+
+// sessionDevice returns the likely device of a port; a PPPoE session has one of its own, by which
+// its packets come and go.
+func sessionDevice(a *plan.Adapter) string {
+	if a.Port != nil && a.Port.Address.How == "pppoe" {
+		return "ppp0"
+	}
+	return a.Linux()
 }
 
 // Rules returns the rules, for nft -f, with the devices of the appliance's adapters.

@@ -54,6 +54,9 @@ func FilesWith(p *plan.Plan, carried map[string]string) ([]fileset.File, error) 
 
 // Machine returns a machine's three files; carried is the plan for its probe, or empty.
 func Machine(p *plan.Plan, m *plan.Machine, carried string) ([]fileset.File, error) {
+	if err := session(m); err != nil {
+		return nil, err
+	}
 	network, err := yaml.Marshal(networkConfig(m))
 	if err != nil {
 		return nil, err
@@ -73,7 +76,7 @@ func Machine(p *plan.Plan, m *plan.Machine, carried string) ([]fileset.File, err
 	return []fileset.File{
 		{Name: "user-data", Data: append([]byte("#cloud-config\n"), user...)},
 		{Name: "meta-data", Data: meta},
-		{Name: "network-config", Data: network},
+		{Name: "network-config", Data: append(chosen(m), network...)},
 	}, nil
 }
 
@@ -129,6 +132,7 @@ type device struct {
 
 type netplan struct {
 	Version   int               `yaml:"version"`
+	Renderer  string            `yaml:"renderer,omitempty"`
 	Ethernets map[string]device `yaml:"ethernets"`
 	VLANs     map[string]device `yaml:"vlans,omitempty"`
 	Bridges   map[string]device `yaml:"bridges,omitempty"`

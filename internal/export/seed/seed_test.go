@@ -3,6 +3,9 @@ package seed
 import (
 	"fmt"
 	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -109,4 +112,46 @@ func TestMachine(t *testing.T) {
 			}
 		}
 	}
+}
+
+// Netplan itself takes the configuration of every installed Linux, and refuses nothing of it; a
+// session by PPPoE is not replaced by something else.
+func TestNetworkFiles(t *testing.T) {
+	l, err := lab.Read("lab.yaml", []byte(text))
+	require.NoError(t, err)
+	l.Profiles = map[string]*lab.Profile{"linux": {System: "linux", Settings: "files"}}
+	l.Appliances[0].Profile = "linux"
+	p, err := plan.Build(l)
+	require.NoError(t, err)
+	files, err := NetworkFiles(p)
+	require.NoError(t, err)
+	roots := map[string]string{}
+	for _, f := range files {
+		machine, name, _ := strings.Cut(f.Name, "/")
+		if roots[machine] == "" {
+			roots[machine] = t.TempDir()
+		}
+		path := filepath.Join(roots[machine], name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, f.Data, 0o600))
+	}
+	require.Len(t, roots, 4)
+	netplan, err := exec.LookPath("netplan")
+	if err != nil {
+		t.Skip("netplan is not here")
+	}
+	for machine, root := range roots {
+		out, err := exec.Command(netplan, "generate", "--root-dir", root).CombinedOutput()
+		require.NoError(t, err, "%s: %s", machine, out)
+		made, err := filepath.Glob(filepath.Join(root, "run/systemd/network/*.network"))
+		require.NoError(t, err)
+		assert.NotEmpty(t, made, machine)
+	}
+	l.Appliances[0].Ports[0].Address = lab.Address{How: "pppoe"}
+	p, err = plan.Build(l)
+	require.NoError(t, err)
+	_, err = NetworkFiles(p)
+	assert.ErrorContains(t, err, "PPPoE")
+	_, err = Files(p)
+	assert.ErrorContains(t, err, "PPPoE")
 }

@@ -148,7 +148,34 @@ func (r *reader) who(l *Lab, w *Who, at Pos) {
 	}
 }
 
+// ofKind sets what the kind of network in the hypervisor implies: its reach, who serves DHCP there,
+// and whether the host translates for it.
+func (r *reader) ofKind(s *Segment) {
+	if s.Kind == "" {
+		return
+	}
+	for _, key := range []string{"reach", "join", "host-forwards"} {
+		if s.Has(key) {
+			r.fail(s.At(key), "kind: %s sets %s of segment %s; keep one of the two", s.Kind, key, s.Name)
+		}
+	}
+	switch s.Kind {
+	case "bridged":
+		s.Reach, s.Join = Upstream, "bridged"
+	case "translated":
+		s.Reach, s.Join = Upstream, "nat"
+	case "host-only":
+		s.Reach = Host
+		if !s.Has("dhcp") {
+			s.Leases = "host"
+		}
+	case "isolated":
+		s.Reach = Isolated
+	}
+}
+
 func (r *reader) completeSegment(l *Lab, s *Segment) {
+	r.ofKind(s)
 	if s.Reach == "" {
 		if !s.written("reach") && s.Within != "" && l.Segment(s.Within) != nil {
 			s.Reach = l.Segment(s.Within).Reach
@@ -318,6 +345,9 @@ func (r *reader) completeAppliance(l *Lab, a *Appliance) {
 				p.Joins,
 			)
 		}
+	}
+	if a.Filter == "none" && a.Has("rules") {
+		r.fail(a.At("filter"), "appliance %s has rules and filter: none; keep one of the two", a.Name)
 	}
 	for _, m := range a.NAT.Masquerade {
 		r.segment(l, m, a.NAT.At("masquerade"))

@@ -26,6 +26,11 @@ func labFields() []field[Lab] {
 			"Whether inside segments get IPv6 unique local prefixes as well (RFC 4193).",
 			func(l *Lab) *bool { return &l.IPv6 },
 		),
+		boolField(
+			"closed",
+			"Whether the lab has no path outside on purpose.",
+			func(l *Lab) *bool { return &l.Closed },
+		),
 		objectField("site", "The machine that carries the lab.", siteFields(), func(l *Lab) *Site { return &l.Site }),
 		namedField("segments", "segment", "The segments, by name: each is one broadcast domain.", segmentFields(),
 			func(l *Lab, name string) *Segment {
@@ -151,6 +156,15 @@ func segmentFields() []field[Segment] {
 			Host,
 			Isolated,
 		).orLater("how far does it reach"),
+		wordField(
+			"kind",
+			"The kind of network in the hypervisor, instead of reach, join, dhcp and host-forwards: bridged, translated, host-only or isolated.",
+			func(s *Segment) *string { return &s.Kind },
+			"bridged",
+			"translated",
+			"host-only",
+			"isolated",
+		),
 		wordField("join", "Upstream only: bridged onto an uplink, or translated (nat) by the host.",
 			func(s *Segment) *string { return &s.Join }, "bridged", "nat"),
 		textField("known-as", "What the hypervisor calls it, letter by letter, where that is not its name here.",
@@ -282,6 +296,13 @@ func applianceFields() []field[Appliance] {
 				a.Ports = append(a.Ports, p)
 				return p
 			},
+		),
+		wordField(
+			"filter",
+			"Whether the appliance filters what it forwards: rules (default), or none for a plain router.",
+			func(a *Appliance) *string { return &a.Filter },
+			"rules",
+			"none",
 		),
 		objectField("nat", "Address translation.", natFields(), func(a *Appliance) *NAT { return &a.NAT }),
 		field[Appliance]{

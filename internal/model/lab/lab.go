@@ -22,6 +22,7 @@ type Lab struct {
 	Site       Site
 	Space      netip.Prefix // where planned subnets are carved from; invalid: chosen
 	IPv6       bool         // plan unique local prefixes as well
+	Closed     bool         // it leads nowhere outside, on purpose
 	Segments   []*Segment
 	Appliances []*Appliance
 	Guests     []*Guest
@@ -83,6 +84,7 @@ type Segment struct {
 	Origin
 	Name                 string
 	Reach                Reach
+	Kind                 string // the kind of network in the hypervisor that sets reach, join, DHCP and forwarding; empty: they are given
 	KnownAs              string // what the hypervisor calls it; empty: its name
 	Join                 string // bridged or nat; upstream only
 	Uplink               string
@@ -117,6 +119,7 @@ type Appliance struct {
 	Autostart bool
 	Running   bool // true unless said otherwise
 
+	Filter        string         // none: it forwards everything; rules or empty: its rules decide
 	AdminServices []AdminService // nil: the page of each port
 	Image         Image
 	Machine       Machine

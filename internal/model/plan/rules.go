@@ -231,7 +231,13 @@ func (b *builder) rules() {
 			}
 		}
 		src := m.Appliance
-		if !src.Has("rules") {
+		switch {
+		case src.Filter == "none":
+			m.Rules = []Rule{{
+				Text: "filter: none", Line: src.At("filter").Line, Action: lab.Allow,
+				Services: []lab.Service{{Proto: lab.Any}}, From: []Match{{Any: true}}, To: []Match{{Any: true}},
+			}}
+		case !src.Has("rules"):
 			for _, s := range insideSegments(m) {
 				text := "allow any from " + s.Name + " to outside"
 				m.Rules = append(m.Rules, Rule{

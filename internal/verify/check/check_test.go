@@ -245,3 +245,42 @@ func FuzzLab(f *testing.F) {
 		}
 	})
 }
+
+// Labs that are as they are on purpose have neither an error nor a finding of the named code.
+func TestByDesign(t *testing.T) {
+	for code, text := range map[string]string{
+		"bridge-loop": `
+segments: {road: {reach: upstream}, inner: {reach: isolated}}
+appliances:
+  veil: {kind: transparent, ports: [{role: wan, segment: road}, {role: lan, segment: inner}, {role: unused}, {role: unused, name: spare}]}
+guests: {heron: inner}`,
+		"shared-roles": `
+segments: {road: {reach: upstream}, inner: {reach: isolated}, console: {reach: isolated}}
+appliances:
+  gate: {ports: [{role: wan, segment: road}, {role: lan, segment: inner}, {role: manage, segment: console}, {role: manage, name: probe, segment: console}]}
+guests: {heron: inner, desk: console}`,
+		"no-gateway": `
+segments: {road: {reach: upstream}, mid: {reach: isolated}, inner: {reach: isolated}}
+appliances:
+  gate: {ports: [{role: wan, segment: road}, {role: lan, segment: mid, address: 10.5.0.1/24}]}
+guests:
+  core: {forwards: true, adapters: [{segment: mid, static: 10.5.0.2/24, gateway: 10.5.0.1}, {segment: inner, static: 10.6.0.1/24}]}
+  leaf: {segment: inner, static: 10.6.0.9/24, gateway: 10.6.0.1}`,
+		"no-wan": `
+closed: true
+segments: {inner: {kind: isolated}}
+appliances:
+  gate: {ports: [{role: lan, segment: inner}]}
+guests: {heron: inner}`,
+		"dhcp-on-site": `
+segments: {road: {reach: upstream, subnet: 172.29.64.0/24, gateway: 172.29.64.1, pool: 172.29.64.100-172.29.64.200}}
+appliances:
+  stick: {kind: one-armed, ports: [{role: lan, segment: road, address: 172.29.64.9/24, dhcp: none}]}
+guests: {heron: {segment: road, static: 172.29.64.20/24, gateway: 172.29.64.9}}`,
+	} {
+		for _, f := range findings(t, "bastion: 1\nlab: mudflat"+text, "") {
+			assert.NotEqual(t, Error, f.Severity, "%s: %s: %s", code, f.Code, f.Message)
+			assert.NotEqual(t, code, f.Code, f.Message)
+		}
+	}
+}

@@ -138,7 +138,7 @@ func (c *checker) noLAN() {
 // lacking finds appliances without a port of some role; one whose role is open may be that.
 func (c *checker) lacking(is func(lab.Role) bool, remedy, text string) {
 	for _, m := range c.p.Running() {
-		if m.Appliance.Kind == "one-armed" {
+		if m.Appliance.Kind == "one-armed" || c.p.Lab.Closed && is(lab.WAN) {
 			continue
 		}
 		if !slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool { return a.Role == "" || is(a.Role) }) {
@@ -226,7 +226,7 @@ func (c *checker) secondDoor() {
 		}
 		var home *plan.Adapter
 		for _, a := range g.Adapters {
-			if a.Plugged && a.Segment.Inside() && home == nil {
+			if a.Plugged && (a.Segment.Inside() || managed(a.Segment)) && home == nil {
 				home = a
 			}
 		}
@@ -241,6 +241,12 @@ func (c *checker) secondDoor() {
 			if out == "" && a.Segment.Inside() && home.Segment.Port != nil && a.Segment.Port != nil &&
 				a.Segment.Port.Machine != home.Segment.Port.Machine {
 				out = a.Segment.Name + ", behind another appliance"
+			}
+			if out == "" && a.Segment.Reach == lab.Host && !a.Segment.Inside() && !managed(a.Segment) {
+				c.find(g.Name, a.Pos, fmt.Sprintf("remove adapter %d of %s, or keep forwarding off on the host", a.Number, g.Name),
+					"%s is on %s and, with adapter %d, on %s, where the host is", g.Name, home.Segment.Name, a.Number,
+					a.Segment.Name).as(Warning).see("The guest reaches the host, and outside as soon as the host forwards.")
+				continue
 			}
 			if out != "" {
 				c.find(
@@ -258,8 +264,18 @@ func (c *checker) secondDoor() {
 	}
 }
 
+// managed reports whether an appliance's management port is on the segment.
+func managed(s *plan.Segment) bool {
+	return slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool { return a.Role == lab.Manage })
+}
+
 func (c *checker) hostDoor() {
 	for _, s := range c.p.Segments {
+		if root := s.Wire.Root(); s.Reach == lab.Isolated && root != s && root.Reach == lab.Upstream && root.Wire.LeavesHost() {
+			c.find(s.Name, s.Lab.At("within"), "carry it on a wire of its own, or keep tag "+fmt.Sprint(s.Tag)+" off the cable outside",
+				"%s is tag %d on the wire of %s, which leaves the host: it is not isolated from who is on that cable",
+				s.Name, s.Tag, root.Name).see("A machine on the same cable with that tag gets an address from the appliance.")
+		}
 		if !s.Inside() || s.Bridged != nil || s.Port != nil && s.Port.Machine.Appliance.Kind == "one-armed" {
 			continue
 		}
@@ -292,6 +308,10 @@ func (c *checker) deadSegment() {
 		guests, ports := 0, 0
 		var first *plan.Adapter
 		for _, a := range s.Adapters {
+			if a.Guest != nil && a.Machine.Guest.Forwards {
+				ports++ // it routes for the others
+				continue
+			}
 			if a.Guest == nil {
 				ports++
 			} else if guests++; first == nil {

@@ -80,6 +80,14 @@ var examples = sync.OnceValue(func() map[string]func() string {
 	return map[string]func() string{
 		"refusing-switch": func() string { return veil },
 		"bridge-loop":     func() string { return veil },
+		"no-filter": func() string {
+			return strings.Replace(base, "newt never reaches outside", "heron reaches outside", 1)
+		},
+		"any-includes-inside": func() string {
+			return strings.NewReplacer("{role: lan, name: sealed,", "{role: dmz, name: sealed,",
+				"deny any from pool to any", "allow any from pool to outside",
+				"newt never reaches outside", "newt reaches outside").Replace(base)
+		},
 		"private-wan-blocked": func() string {
 			return strings.NewReplacer("203.0.113.0/24, gateway: 203.0.113.1", "172.29.64.0/24, gateway: 172.29.64.1", "[203.0.113.0/24]",
 				"[172.29.64.0/24]").

@@ -92,7 +92,7 @@ func (c *checker) twoLeaseServers() {
 			c.find(
 				s.Name,
 				s.Lab.At("dhcp"),
-				"keep upstream's DHCP server off this wire",
+				"write dhcp: none on port "+s.Port.Name+" of "+server+", as the site serves DHCP there",
 				"%s and upstream both serve DHCP on %s",
 				server,
 				s.Name,

@@ -85,7 +85,9 @@ func PageOf(e Entry) (Page, error) {
 	if err != nil {
 		return page, err
 	}
-	l.Profiles = map[string]*lab.Profile{"reference": {Factory: lab.Factory{LAN: factory, Scheme: "https", AdminPort: 443}}}
+	l.Profiles = map[string]*lab.Profile{"reference": {
+		Factory: lab.Factory{LAN: factory, Scheme: "https", AdminPort: 443}, Roles: []lab.Role{lab.WAN, lab.LAN, lab.LAN},
+	}}
 	p, err := plan.Build(l)
 	if err != nil {
 		return page, err

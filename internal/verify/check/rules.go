@@ -285,12 +285,17 @@ func (c *checker) publishDenied() {
 
 func (c *checker) adminOutside() {
 	for _, m := range c.p.Running() {
-		for _, a := range m.WAN() {
-			if a.Admin != nil {
-				c.find(portName(a), a.Port.At("admin"), "write admin: false", "the admin page of %s answers on its WAN, tcp/%d", m.Name,
-					a.Admin[0].Port).
-					set(a.Port, "admin", "false")
+		for _, a := range m.Adapters {
+			if a.Admin == nil || a.Role != lab.WAN && (a.Segment.Reach != lab.Upstream || a.Segment.Inside()) {
+				continue
 			}
+			where := "its WAN"
+			if a.Role != lab.WAN {
+				where = a.Segment.Name + ", which is upstream"
+			}
+			c.find(portName(a), a.Port.At("admin"), "write admin: false", "the admin page of %s answers on %s, tcp/%d", m.Name,
+				where, a.Admin[0].Port).
+				set(a.Port, "admin", "false")
 		}
 	}
 }

@@ -51,7 +51,7 @@ func wires() []Entry {
 			Why:    "Guests can reach a management port on their segment; two inside ports on one segment confuse the appliance unless they are joined.",
 			Remedy: "Give the port its own segment, or write joins: if it is meant.",
 			Old:    "{role: lan, name: sealed, segment: pool,",
-			Bad:    "{role: manage, name: sealed, segment: pool,",
+			Bad:    "{role: manage, name: console, segment: desks, mac: '02:00:00:00:01:09'}\n      - {role: lan, name: sealed, segment: pool,",
 			find:   (*checker).sharedRoles,
 		},
 		{
@@ -182,27 +182,14 @@ func (c *checker) sharedRoles() {
 	for _, m := range c.p.Running() {
 		first := map[*plan.Segment]*plan.Adapter{}
 		for _, a := range m.Adapters {
+			if a.Segment.Nowhere() {
+				continue
+			}
 			old := first[a.Segment]
 			switch {
 			case old == nil:
 				first[a.Segment] = a
-				if a.Role != lab.Manage {
-					continue
-				}
-				for _, g := range a.Segment.Adapters {
-					if g.Guest != nil {
-						c.find(
-							portName(a),
-							a.Pos,
-							"give the manage port its own segment",
-							"port %s of %s is the management port, and %s is on its segment",
-							a.Name,
-							m.Name,
-							g.Machine.Name,
-						)
-						break
-					}
-				}
+			case old.Role == lab.Manage && a.Role == lab.Manage: // one to manage it by, one to diagnose
 			case old.Role == lab.Manage || a.Role == lab.Manage:
 				c.find(
 					portName(a),
@@ -230,7 +217,7 @@ func (c *checker) bridgeLoop() {
 		}
 		sides := map[string]*plan.Adapter{}
 		for _, a := range m.Adapters {
-			if a.Role == lab.Manage {
+			if a.Role == lab.Manage || a.Role == lab.Unused || a.Segment.Nowhere() {
 				continue
 			}
 			w := wireOf(a.Segment)

@@ -88,6 +88,10 @@ func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
 			known = append(known, fmt.Sprintf("%s at %s", server.Machine.Name, offer.ServerMAC))
 			continue
 		}
+		if !planned && s.Reach == lab.Upstream && s.Lab.Leases != "none" && offer.Server == s.Gateway {
+			known = append(known, fmt.Sprintf("the site's DHCP server at %s", offer.ServerMAC))
+			continue
+		}
 		if !planned && s.Bridged != nil && s.Bridged.Reach == lab.Upstream && offer.Server == s.Bridged.Gateway {
 			known = append(
 				known,

@@ -53,6 +53,8 @@ func (d Document) checks() string {
 		return "Nothing to check: the lab has no guest and no appliance."
 	case failed == 0 && open == 0 && len(d.Findings) > 0:
 		return passed(all) + "."
+	case failed == 0 && open == 0 && !slices.ContainsFunc(d.Claims, func(r claims.Result) bool { return r.Guest != "" }):
+		return passed(all) + ". No guest is in the lab yet."
 	case failed == 0 && open == 0 && !slices.ContainsFunc(d.Claims, func(r claims.Result) bool { return r.Kind == claims.NoBypass }):
 		return passed(all) + ". Guests can avoid an appliance that is next to their router."
 	case failed == 0 && open == 0:
