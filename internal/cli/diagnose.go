@@ -181,7 +181,11 @@ func (a *app) diagnosis(p *plan.Plan, file string, x sources) error {
 // tellCauses shows what explains what was seen.
 func (a *app) tellCauses(s *diagnose.Study, p *plan.Plan, seen []diagnose.Seen, took time.Duration) error {
 	causes := explaining(s, seen)
-	doc := s.Document(seen, causes, mostCauses)
+	most := mostCauses
+	if len(seen) > 0 && !diagnose.Abnormal(seen) && !a.verbose {
+		most = 0 // what does not show in it is no cause of it
+	}
+	doc := s.Document(seen, causes, most)
 	if a.format == "json" {
 		if err := a.json(doc); err != nil {
 			return err

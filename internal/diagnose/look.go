@@ -40,6 +40,8 @@ const (
 	Adapters Kind = "adapters"  // how many adapters does it show?
 	Hardware Kind = "hardware"  // which hardware address has it?
 	How      Kind = "how"       // is its address typed in or a lease, as planned?
+	Attached Kind = "network"   // which network does the hypervisor attach the adapter to? Only a paste shows it.
+	Twin     Kind = "duplicate" // does its system say that another machine has its address? Only a paste shows it.
 	Log      Kind = "log"       // what does the appliance's log say of its way out?
 	Stopped  Kind = "stopped"   // is a service stopped that a rule stops?
 
@@ -49,6 +51,9 @@ const (
 	Inbound   Kind = "inbound"   // does the admin page open from outside?
 	Host      Kind = "host"      // is the host on a segment?
 )
+
+// pasted reports whether only a paste shows it: nobody is asked for it, and nobody comes with it.
+func (k Kind) pasted() bool { return k == Attached || k == Twin }
 
 // Look is one look at a lab: one thing to try or to read, with a value as its outcome.
 type Look struct {
@@ -136,6 +141,8 @@ func (k *looker) guest(home *plan.Adapter) {
 	look(Adapters, 1, Holds, Other)
 	look(Hardware, 1, Holds, Other)
 	look(How, 1, Holds, Other)
+	look(Attached, 5, Holds, None, Other).networks = true
+	look(Twin, 5, Holds, Other)
 	k.settings(home, look)
 	look(Gateway, 2, Holds, None, Other, Astray)
 	gate := home.Gate()
@@ -294,6 +301,8 @@ func (k *looker) appliance(m *plan.Machine) {
 		}
 		id := m.Name + "." + a.Name + "."
 		if a.Over == nil {
+			k.add(&Look{ID: id + string(Attached), Kind: Attached, Cost: 5, Machine: m, At: a, networks: true,
+				values: []Value{Holds, None, Other}})
 			k.add(&Look{ID: id + string(Cable), Kind: Cable, Cost: 1, Machine: m, At: a, values: []Value{Holds, None}})
 		}
 		if a.How != plan.NoAddress {

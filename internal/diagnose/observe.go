@@ -136,6 +136,10 @@ func (o *observer) look(i int, l *Look, model *reachability.Model) {
 		o.settings(i, l, at)
 	case Gateway, Path, Name, Servers, IPv6:
 		o.service(i, l, at)
+	case Twin:
+		o.out[i] = o.twin(at)
+	case Attached:
+		o.out[i] = o.attached(l, at)
 	case Adapters, Hardware, How:
 		o.out[i] = o.settled(l, at)
 	case Log:
@@ -217,6 +221,17 @@ func (o *observer) service(i int, l *Look, at *plan.Adapter) {
 	ref := claims.RefTo(at)
 	switch l.Kind {
 	case Gateway:
+		if gate := at.Gate(); gate != nil && gate.Address.IsValid() && ports(gate.Machine, at.Segment) > 1 {
+			// Its reply may leave by the other port: what answers ARP need not answer a ping.
+			ask := claims.AskReach{From: ref, Service: lab.Service{Proto: lab.ICMP}, Address: gate.Address.Addr()}
+			o.put(i, claims.Running, ask, func(a claims.Answer) Value {
+				if got, _ := a.Got.(claims.GotReach); got.Answered {
+					return Holds
+				}
+				return Astray
+			})
+			return
+		}
 		o.put(i, claims.Running, claims.AskNeighbor{At: ref}, func(a claims.Answer) Value {
 			got, _ := a.Got.(claims.GotNeighbor)
 			v := neighborValue(l.At, got)
@@ -253,6 +268,16 @@ func (o *observer) service(i int, l *Look, at *plan.Adapter) {
 			return Holds
 		})
 	}
+}
+
+// ports counts the adapters that a machine has on a segment.
+func ports(m *plan.Machine, s *plan.Segment) (n int) {
+	for _, a := range m.Adapters {
+		if a.Segment == s && a.Plugged {
+			n++
+		}
+	}
+	return n
 }
 
 // neighborValue reports whether a next hop answers, and is the planned one.
@@ -433,6 +458,46 @@ func reachValue(got claims.GotReach, allowed bool) Value {
 
 // refusal reports whether the destination itself refused a connection.
 func refusal(o outcome.Outcome) bool { return o.Is(outcome.Refused, outcome.Reset) }
+
+// attached returns the network that the hypervisor shows for an adapter. Where all adapters of a
+// segment are on another one, the networks were joined, and each adapter still shows its own.
+func (o *observer) attached(l *Look, at *plan.Adapter) Value {
+	planned := l.At.Segment
+	switch {
+	case !at.Plugged || at.Segment.Nowhere():
+		return None
+	case at.Segment.Name == planned.Name:
+		if at.Segment.Lab.Join != planned.Lab.Join || at.Segment.Reach != planned.Reach {
+			return Other
+		}
+		return Holds
+	case len(planned.Adapters) > 1 && o.joined(planned):
+		return Holds
+	}
+	for i, s := range o.s.Plan.Segments {
+		if s.Name == at.Segment.Name {
+			return InNetwork(i)
+		}
+	}
+	return Other
+}
+
+// twin reports whether another machine on an adapter's segment has its address.
+func (o *observer) twin(at *plan.Adapter) Value {
+	own := o.lab.Held(at).Address.Addr()
+	for _, x := range at.Segment.Adapters {
+		if x != at && own.IsValid() && x.Plugged && !x.Machine.Off && x.Address.IsValid() && x.Address.Addr() == own {
+			return Other
+		}
+	}
+	return Holds
+}
+
+// joined reports whether nobody is left on a planned segment.
+func (o *observer) joined(planned *plan.Segment) bool {
+	is := o.built.Plan.Segment(planned.Name)
+	return is != nil && len(is.Adapters) == 0
+}
 
 // settled reads what a machine shows whether or not anything passes.
 func (o *observer) settled(l *Look, at *plan.Adapter) Value {

@@ -48,6 +48,9 @@ func (s *Study) Questions() []*Question {
 func (s *Study) LookQuestions() []*Question {
 	var out []*Question
 	for i, l := range s.Looks {
+		if l.Kind.pasted() {
+			continue // what a hypervisor shows is pasted
+		}
 		if _, grouped := partOf()[l.Kind]; grouped && l.Machine != nil && l.Machine.Guest != nil {
 			continue
 		}
@@ -99,7 +102,7 @@ func (s *Study) whichQuestions() []*Question {
 				odd.looks = append(odd.looks, i)
 			}
 		}
-		if l.Machine != nil && l.Machine.Appliance != nil {
+		if l.Machine != nil && l.Machine.Appliance != nil && !l.Kind.pasted() {
 			shows.looks = append(shows.looks, i)
 		}
 	}

@@ -38,8 +38,9 @@ const (
 func (s *Study) Causes(seen []Seen) []Cause {
 	var out []Cause
 	classes := map[string]int{}
+	shown := s.shown(seen)
 	add := func(v Vector, m *mistakes.Mistake, weight float64) {
-		key := string(bytesOf(v))
+		key := string(bytesOf(shown(v)))
 		if at, ok := classes[key]; ok {
 			if m != nil {
 				c := &out[at]
@@ -60,7 +61,7 @@ func (s *Study) Causes(seen []Seen) []Cause {
 		add(s.Base, nil, planWeight)
 	}
 	for i := range s.Mistakes {
-		if v := s.Vectors[i]; v != nil && !slices.Equal(v, s.Base) {
+		if v := s.Vectors[i]; v != nil && !slices.Equal(shown(v), shown(s.Base)) {
 			add(v, &s.Mistakes[i], s.Mistakes[i].Weight)
 		}
 	}
@@ -80,6 +81,25 @@ func (s *Study) Causes(seen []Seen) []Cause {
 		return cmp.Or(-cmp.Compare(one(a.Explains()), one(b.Explains())), cmp.Compare(b.score, a.score))
 	})
 	return out
+}
+
+// shown returns what tells causes apart: what they show, without the attachments that nobody saw.
+func (s *Study) shown(seen []Seen) func(v Vector) Vector {
+	looked := map[int]bool{}
+	for _, x := range seen {
+		for _, i := range x.Looks {
+			looked[i] = true
+		}
+	}
+	return func(v Vector) Vector {
+		out := slices.Clone(v)
+		for i, l := range s.Looks {
+			if l.Kind.pasted() && !looked[i] {
+				out[i] = Unseen
+			}
+		}
+		return out
+	}
 }
 
 // planned reports whether the lab as the file has it shows something that is not as planned,
@@ -143,7 +163,7 @@ func (s *Study) judge(v Vector, seen []Seen) Cause {
 		}
 	}
 	for i, is := range v {
-		if !looked[i] && is != Unseen && is != Holds {
+		if !looked[i] && is != Unseen && is != Holds && !s.Looks[i].Kind.pasted() {
 			c.Beside = append(c.Beside, i)
 		}
 	}

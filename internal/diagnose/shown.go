@@ -3,11 +3,13 @@ package diagnose
 import (
 	"cmp"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/netsim/outcome"
+	"openbastion/internal/observe/identify"
 	"openbastion/internal/observe/listing"
 	"openbastion/internal/verify/claims"
 )
@@ -16,12 +18,13 @@ import (
 // pings, questions for names and pages. What is not said is not guessed.
 func (s *Study) FromPaste(m *plan.Machine, text string) []Seen {
 	r := paste{s: s, m: m}
-	l := listing.Read(text, m.Name)
+	l, _ := identify.Of(s.Plan, m, listing.Read(text, s.Plan.Names()...))
 	if m.Guest != nil {
 		r.guest(l)
 	} else {
 		r.ports(l)
 	}
+	r.attachments(l)
 	for _, t := range l.Tries {
 		r.conclude(t)
 	}
@@ -74,7 +77,7 @@ func (r *paste) guest(l listing.Listing) {
 	}
 	shown := map[string]bool{} // adapters that are listed whole
 	for _, x := range l.Interfaces {
-		if len(x.Tail) == 12 {
+		if len(x.Tail) == 12 && !listing.Virtual(x.Device) {
 			shown[x.Tail] = true
 		}
 	}
@@ -90,11 +93,21 @@ func (r *paste) guest(l listing.Listing) {
 	if own.Lease != listing.LeaseUnsaid {
 		r.at(sameOr((own.Lease == listing.IsLease) == (home.How != plan.Static)), "", How)
 	}
+	if own.Duplicate {
+		r.at(Other, "", Twin)
+	}
 	for _, i := range r.s.of(r.m, Lease, Address) {
 		look := r.s.Looks[i]
+		if own.Unanswered && len(own.Addresses) == 0 {
+			r.see(i, None, "")
+			continue
+		}
+		if len(own.Addresses) == 0 && own.Lease == listing.LeaseUnsaid && (own.Network != "" || own.Attached != listing.UnsaidAttachment) {
+			continue // a page of the hypervisor shows no addresses
+		}
 		best := netip.Prefix{}
 		for _, a := range own.Addresses {
-			if a.Addr().Is4() && (!best.IsValid() || look.planned(a.Addr())) {
+			if a.Addr().Is4() && !(own.Duplicate && a.Addr().IsLinkLocalUnicast()) && (!best.IsValid() || look.planned(a.Addr())) {
 				best = a.Prefix
 				if a.Masked {
 					r.own = a.Prefix
@@ -178,28 +191,71 @@ func (r *paste) ports(l listing.Listing) {
 	if i, ok := r.s.index[r.m.Name+".console"]; ok {
 		r.see(i, Holds, "")
 	}
+	shown := identify.Interfaces(r.s.Plan, r.m, l)
+	exchanged := r.exchanged(shown)
 	for i, look := range r.s.Looks {
-		if look.Machine != r.m || look.At == nil || look.Kind != Cable && look.Kind != Address {
+		x, found := shown[look.At]
+		if exchanged[look.At] && look.Kind == Address {
 			continue
 		}
-		for _, x := range l.Interfaces {
-			mac := strings.ReplaceAll(look.At.MAC.String(), ":", "")
-			if x.Tail == "" || !strings.HasSuffix(mac, x.Tail) || look.At.Over != nil {
+		if look.Machine != r.m || look.At == nil || !found || look.At.Over != nil {
+			continue
+		}
+		switch {
+		case look.Kind == Cable && x.Link == listing.LinkDown:
+			r.see(i, None, "")
+		case look.Kind == Cable && x.Link == listing.LinkUp:
+			r.see(i, Holds, "")
+		case look.Kind == Address && len(x.Addresses) > 0:
+			r.see(i, addressValue(r.s.Plan, look.home, look.planned, x.Addresses[0].Prefix), x.Addresses[0].Addr().String())
+		case look.Kind == Address && x.Network == "" && x.Attached == listing.UnsaidAttachment: // a page of the hypervisor shows none
+			r.see(i, None, "")
+		}
+	}
+}
+
+// exchanged notes two ports whose adapters have an address of each other's network: each is on the
+// other's network, whatever the console assigned.
+func (r *paste) exchanged(shown map[*plan.Adapter]listing.Interface) map[*plan.Adapter]bool {
+	out := map[*plan.Adapter]bool{}
+	in := func(x listing.Interface, s *plan.Segment) bool {
+		return slices.ContainsFunc(x.Addresses, func(a listing.Address) bool { return s.Subnet.Contains(a.Addr()) })
+	}
+	for a, x := range shown {
+		for b, y := range shown {
+			if a.Segment == b.Segment || len(x.Tail) != 12 || len(y.Tail) != 12 || !a.MACGiven || !b.MACGiven ||
+				!in(x, b.Segment) || !in(y, a.Segment) {
 				continue
 			}
-			switch {
-			case look.Kind == Cable && x.Link == listing.LinkDown:
-				r.see(i, None, "")
-			case look.Kind == Cable && x.Link == listing.LinkUp:
-				r.see(i, Holds, "")
-			case look.Kind == Address && len(x.Addresses) > 0:
-				r.see(
-					i,
-					addressValue(r.s.Plan, look.home, look.planned, x.Addresses[0].Prefix),
-					x.Addresses[0].Addr().String(),
-				)
-			case look.Kind == Address:
-				r.see(i, None, "")
+			out[a] = true
+			for i, look := range r.s.Looks {
+				if n := slices.Index(r.s.Plan.Segments, b.Segment); look.Kind == Attached && look.At == a && n >= 0 {
+					r.see(i, InNetwork(n), b.Segment.Name)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// attachments reads which networks the hypervisor attaches the adapters to.
+func (r *paste) attachments(l listing.Listing) {
+	for _, x := range identify.Attachments(r.s.Plan, r.m, l) {
+		v := Holds
+		if x.Sight == identify.Differs {
+			v = Other
+			if x.Kind == listing.Detached {
+				v = None
+			}
+			for i, s := range r.s.Plan.Segments {
+				if s == x.Segment && s != x.Adapter.Segment {
+					v = InNetwork(i)
+				}
+			}
+		}
+		for i, look := range r.s.Looks {
+			if look.Kind == Attached && look.At == x.Adapter {
+				r.see(i, v, x.Shown)
 			}
 		}
 	}

@@ -46,6 +46,8 @@ var signs = sync.OnceValue(func() map[Kind]map[Value]string {
 		Adapters: {Other: "an extra adapter"},
 		Hardware: {Other: "another MAC address"},
 		How:      {Other: "its address is not obtained as planned"},
+		Twin:     {Other: "another machine has its address"},
+		Attached: {Other: "it is attached to another network", None: "it is attached to nothing"},
 		Log:      {Refused: "the log shows that a rule drops it", None: "the log does not show it"},
 		Console: {
 			None: "the console is dark",
@@ -75,6 +77,8 @@ func (l *Look) sign(p *plan.Plan, v Value) string {
 			return "an address of a network that is not in the lab" + anew
 		}
 		return "an address of " + v.Word(p) + anew
+	case Attached:
+		return "it is attached to " + v.Word(p)
 	case Servers:
 		return "DHCP of " + v.Word(p) + " are given out to it"
 	case Number:

@@ -235,7 +235,7 @@ func (s *Study) Observe(b mistakes.Built) Vector { return s.observe(b, nil, nil)
 func (s *Study) Showing(want func(m mistakes.Mistake, symptoms int) bool) []mistakes.Mistake {
 	var out []mistakes.Mistake
 	for i, m := range s.Mistakes {
-		if v := s.Vectors[i]; v != nil && !slices.Equal(v, s.Base) && want(m, len(s.Symptoms(v, nil))) {
+		if v := s.Vectors[i]; v != nil && !slices.Equal(v, s.Base) && len(s.Symptoms(v, nil)) > 0 && want(m, len(s.Symptoms(v, nil))) {
 			out = append(out, m)
 		}
 	}

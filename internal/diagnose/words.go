@@ -52,6 +52,10 @@ func (l *Look) ask(p *plan.Plan) (text, do string) {
 		) + "?", on + c.Addresses
 	case Hardware:
 		return fmt.Sprintf("Is the MAC address of %s %s?", who, l.At.MAC), on + c.Addresses
+	case Attached:
+		return fmt.Sprintf("Is the adapter of %s attached to %s?", who, l.At.Segment.Called()), "in its settings in the hypervisor"
+	case Twin:
+		return "Does " + who + " report its address as a duplicate?", on + c.Addresses
 	case How:
 		return "Is the address of " + who + " obtained as planned: " + gotBy(
 			l.At,
@@ -143,6 +147,9 @@ func (l *Look) askConsole(who string) (text, do string) {
 	switch l.Kind {
 	case Console:
 		return "Does the console of " + who + " answer?", "look at the console of " + who
+	case Attached:
+		return fmt.Sprintf("Is adapter %d of %s attached to %s?", l.At.Number, who, l.At.Segment.Called()),
+			"in its settings in the hypervisor"
 	case Cable:
 		return fmt.Sprintf("Does port %s of %s have a link?", l.At.Name, who), at + ", list the interfaces"
 	case Address:
@@ -271,7 +278,7 @@ func (l *Look) tells(p *plan.Plan, v Value) string {
 			return map[Kind]string{Gateway: "it answers from another MAC address", Name: "yes, to another address",
 				Path: "no, another machine is"}[l.Kind]
 		}
-	case Cable, Adapters, Hardware, How, Source, Console:
+	case Cable, Adapters, Hardware, How, Source, Console, Attached, Twin:
 		if v == None || v == Other {
 			return "no"
 		}
@@ -341,7 +348,7 @@ func (s *Study) Tells(c Cause, causes []Cause) string {
 		}
 		best := -1
 		for i, l := range s.Looks {
-			if c.Vector[i] == o.Vector[i] || c.Vector[i] == Unseen || o.Vector[i] == Unseen {
+			if l.Kind.pasted() || c.Vector[i] == o.Vector[i] || c.Vector[i] == Unseen || o.Vector[i] == Unseen {
 				continue
 			}
 			if best < 0 || l.Cost < s.Looks[best].Cost {

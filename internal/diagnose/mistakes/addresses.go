@@ -219,6 +219,12 @@ var guestKinds = []*Kind{
 			return out
 		},
 		settings: func(b *Built, at Place) { b.typeIn(at.Adapter, at.Other.Address) }},
+	{Name: "guest-address-taken", Family: Addressing, Weight: 4, Finding: "duplicate-address",
+		Says:   "another machine on {home} has the address of {machine}",
+		Why:    "the guest's system finds the duplicate and does not use the address, or replies go to whichever spoke last",
+		Look:   "with {machine} unplugged, ping {address} from {home}: nothing may answer",
+		Remedy: "find the other machine by its MAC address, and give it another address",
+		places: homes(typed), wiring: stranger},
 	{Name: "guest-has-gateways-address", Family: Addressing, Weight: 3, Finding: "duplicate-address",
 		Says: "{machine} has the address of {other-adapter}, its own gateway",
 		Why:  "its neighbors send it the appliance's packets as soon as it sends ARP",

@@ -14,6 +14,12 @@ var wiringKinds = []*Kind{
 		Look:   "in the settings of {machine}, check which network its adapter is attached to: it must be {called}",
 		Remedy: "attach {adapter} to {called}, and renew its address",
 		places: onto(homes(nil), func(s, home *plan.Segment) bool { return s.Reach != lab.Upstream }), wiring: move},
+	{Name: "guest-on-own-network", Family: Wiring, Weight: 4, Finding: "no-gateway",
+		Says:   "{adapter} is on a network of its own instead of {home}: its name is misspelt, or another was chosen",
+		Why:    "nobody else is on that network: no DHCP server and no gateway answers",
+		Look:   "in the settings of {machine}, read the name of its adapter's network letter by letter: it must be {called}",
+		Remedy: "attach {adapter} to {called}, and renew its address",
+		places: homes(nil), wiring: onOwn},
 	{Name: "guest-on-wan", Family: Wiring, Weight: 4, Finding: "guest-on-wan",
 		Says:   "{adapter} is on {onto}, outside, instead of {home}",
 		Why:    "it is upstream beside the appliance: the site's router serves it, and its traffic is not filtered",
@@ -159,6 +165,13 @@ var wiringKinds = []*Kind{
 
 // move puts an adapter on another segment.
 func move(l *lab.Lab, at Place) { adapterIn(l, at.Adapter).segment(at.Onto.Name) }
+
+// onOwn puts an adapter on a network that nobody else is on.
+func onOwn(l *lab.Lab, at Place) {
+	name := unusedName(l, "own")
+	l.AddSegment(&lab.Segment{Name: name, Reach: lab.Isolated, Subnet: netip.MustParsePrefix("192.0.2.0/24")})
+	adapterIn(l, at.Adapter).segment(name)
+}
 
 // onto makes of each place one for each segment that fits and is not its own.
 func onto(places func(p *plan.Plan) []Place, fits func(s, home *plan.Segment) bool) func(p *plan.Plan) []Place {

@@ -55,6 +55,12 @@ func (s *site) join() {
 	var nameless []*adapter
 	for _, m := range s.machines {
 		for _, a := range m.adapters {
+			if a.network == "" && a.how == listing.ByNAT { // each adapter has a translated network of its own
+				g := &segment{}
+				s.segments = append(s.segments, g)
+				g.add(a)
+				continue
+			}
 			if a.network == "" {
 				nameless = append(nameless, a)
 				continue

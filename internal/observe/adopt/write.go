@@ -28,7 +28,6 @@ func Write(name string, sources []Source) (file []byte, notes []string, err erro
 	w.line(
 		"# Adopted from the pasted output. What was not shown is `later`: fill it in.\n# `bastion check` lists what is open; verdicts that depend on it are unknown.",
 	)
-	w.line("# `bastion check` lists what is open, and verdicts that depend on it are unknown.")
 	w.line("bastion: 1")
 	w.line("lab: %s", name)
 	w.line("")
@@ -72,11 +71,14 @@ func (s *site) writeSegments(w *writer) {
 	for _, g := range s.segments {
 		w.line("  %s:", g.name)
 		switch kind := g.attached(); {
-		case g.upstream || kind == listing.ByNAT:
+		case kind == listing.ByNAT:
+			w.line("    reach: upstream         # translated by the host")
+			w.line("    join: nat")
+		case kind == listing.Bridged && g.upstream:
 			w.line("    reach: upstream         # an appliance's WAN is on it")
-			if kind == listing.ByNAT {
-				w.line("    join: nat")
-			}
+			w.line("    join: bridged")
+		case g.upstream:
+			w.line("    reach: upstream         # an appliance's WAN is on it")
 		case kind == listing.Internal:
 			w.line("    reach: isolated")
 		case kind == listing.HostOnly && !g.hostAddr.IsValid():

@@ -111,6 +111,7 @@ func Compare(p *plan.Plan, m *plan.Machine, whole listing.Listing) []Fact {
 	x := pair(p, m, l.Interfaces)
 	if !c.swapped(x) {
 		c.adapters(x)
+		c.cables(x)
 	}
 	c.strangers(x)
 	if c.outer {
@@ -216,6 +217,27 @@ func (c *comparison) adapters(x *pairing) {
 		if !c.outer {
 			c.address(a, row)
 		}
+	}
+}
+
+// cables asks which adapter is which where the list of an appliance shows labels and addresses alone:
+// those are what was assigned on the console, and say nothing of the wires.
+func (c *comparison) cables(x *pairing) {
+	if c.m.Appliance == nil || c.outer || len(c.m.Own()) < 2 {
+		return
+	}
+	shown := 0
+	for _, a := range c.m.Own() {
+		if k, found := x.taken[a]; found {
+			if known := a.Seen(); x.rows[k].Wired() || known != "" && strings.EqualFold(known, x.rows[k].Device) {
+				return // its cable was found out, or the file names its device
+			}
+			shown++
+		}
+	}
+	if shown > 1 {
+		c.unseen("compare the MAC addresses (bastion map LAB --listing), or unplug one adapter at a time (--by-link)",
+			"which adapter each interface is, is not shown: labels and addresses are what was assigned on the console")
 	}
 }
 

@@ -157,6 +157,13 @@ func (c *comparison) elsewhere(a *plan.Adapter, row Row, at netip.Addr) {
 		c.wrong("", "set "+a.Shown(), "%s is still at the address that it came with, %s", row.Device, at)
 		return
 	}
+	for _, m := range c.p.Appliances() {
+		if f := m.Facts.Factory.LAN; c.m.Guest != nil && f.IsValid() && f.Masked().Contains(at) {
+			c.wrong("default-clash", c.show.renew(row.Device)+", once "+m.Name+" has its planned settings",
+				"%s has %s, a lease from the factory settings of %s (planned: %s)", row.Device, at, m.Name, a.Shown())
+			return
+		}
+	}
 	if s := c.p.Home(at); s != nil {
 		c.wrong("dual-homed-guest", fmt.Sprintf("move adapter %d to %s", a.Number, a.Segment.Name),
 			"%s has %s: it is really on %s (planned: %s)",

@@ -84,3 +84,16 @@ func hasState(words []word) bool {
 	const few = 5
 	return len(words) <= few && downWords.MatchString(joined(words[1:]))
 }
+
+// Virtual reports whether a device's name is one that a system gives to a bridge, a tunnel or another
+// interface of its own making, which no adapter stands behind.
+func Virtual(device string) bool {
+	low := strings.ToLower(device)
+	for _, stem := range []string{"br-", "virbr", "docker", "veth", "tun", "tap", "wg", "dummy", "cni", "podman", "lxc", "lxd",
+		"vmnet", "gre", "sit", "ip6tnl", "bond", "team", "ifb", "flannel", "cali", "vxlan", "macvlan", "ipvlan", "zt", "utun", "bridge"} {
+		if strings.HasPrefix(low, stem) {
+			return true
+		}
+	}
+	return false
+}

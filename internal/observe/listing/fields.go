@@ -72,6 +72,10 @@ var vocabulary = []struct {
 	is   field
 	text string
 }{
+	{
+		network,
+		"mode d acces reseau; angeschlossen an; conectado a; connesso a; aangesloten op; gekoppeld aan; podlaczona do; podlaczony do; ligado a; attached to",
+	},
 	{resolver, "domain name serv; domain name server; dns serv conf; dns server conf; dns servers configured"},
 	{deviceField, "interface name; interface alias; general device; device name; generals device"},
 	{destination, "destination; dest; dst; netzwerkziel; destino; network destination"},
@@ -126,7 +130,7 @@ var vocabulary = []struct {
 	},
 	{trunk, "trunks; trunk; trunk vlans; allowed vlans; tagged vlans"},
 	{vlan, "vlan; vlan id; vid; tag; vlan tag"},
-	{attachedAs, "type; source type; attachment type; mode d acces reseau; angeschlossen an; conectado; connesso a; aangesloten op"},
+	{attachedAs, "type; source type; attachment type"},
 	{
 		network,
 		"vnet; network; switch; vswitch; switch name; bridge; port group; portgroup; source network; source bridge; attached; attachment; network name; connection; virtual switch; netzwerk; verbunden mit; conectado a; connecte a; network label; uplink; lan segment; net; connected to; backing; source",

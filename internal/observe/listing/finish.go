@@ -119,6 +119,14 @@ func (i *Interface) merge(o *Interface) {
 	if i.Network == "" {
 		i.Network = o.Network
 	}
+	if i.Attached == UnsaidAttachment {
+		i.Attached = o.Attached
+	}
+	if i.Tag == 0 {
+		i.Tag = o.Tag
+	}
+	i.Trunk = append(i.Trunk, o.Trunk...)
+	i.Duplicate = i.Duplicate || o.Duplicate
 	if i.Lease == LeaseUnsaid {
 		i.Lease = o.Lease
 	}

@@ -10,7 +10,11 @@ var (
 		`(?i)\bdhcpack\b|\bbound to\b|\bleased\b|\bacquired\b|\bobtained\b|\bnew lease\b|\blease of\b|\bgot lease\b`,
 	)
 	unanswered = form(
-		`(?i)\bno (?:lease|dhcpoffers?|offers?|working leases|dhcp servers?)\b|\blease failed\b|\bfailed to (?:get|obtain) .*lease\b`,
+		`(?i)\bno (?:lease|dhcpoffers?|offers?|working leases|dhcp servers?)\b|\blease failed\b|\bfailed to (?:get|obtain) .*lease\b|` +
+			`\bunable to contact (?:your|the) dhcp server|impossible de contacter (?:votre|le) serveur dhcp|dhcp-server (?:konnte nicht|ist nicht)|` +
+			`(?:keine verbindung|kein kontakt) .*dhcp-?server|contact(?:o|ar)? con el servidor dhcp|contattare il server dhcp|` +
+			`contat[ao]r? o (?:seu )?servidor dhcp|verbinding maken met (?:uw|de) dhcp-server|skontaktowa. si. z serwerem dhcp|` +
+			`renew(?:ing)? .*(?:timed out|no response)`,
 	)
 	talk = form(
 		`(?i)\bdhcp(discover|request|offer|nak|inform|release|decline)\b|\boffered\b|\bbroadcasting\b|\bsending (discover|select|request)\b|\brequesting\b|\bsoliciting\b`,

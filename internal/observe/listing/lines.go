@@ -142,6 +142,12 @@ func (r *reader) body(line string, words []word) {
 	if m := suffixed.FindStringSubmatch(line); m != nil && r.keyed(m) {
 		return
 	}
+	if m := tools().renamed.FindStringSubmatch(line); m != nil {
+		if r.start(m[1], "", 0); r.now != nil {
+			r.now.Tail, r.used = strings.ToLower(strings.ReplaceAll(m[2], ":", "")), true
+		}
+		return
+	}
 	if r.way(words) || r.leaseTalk(line, words) || r.around(words) {
 		return
 	}
@@ -184,7 +190,7 @@ func (r *reader) keyed(m []string) bool {
 	case f == leased, f == ignored, isRole(strings.Trim(m[3], `"' `)), tailDigits(m[3]) != "":
 		return false
 	case f == noField && strings.HasSuffix(low, "net") && !strings.Contains(m[3], ":"),
-		strings.HasSuffix(low, "network"):
+		strings.HasSuffix(low, "network"), strings.HasPrefix(low, "hostonly"):
 		f = network
 	case f == noField:
 		return false
@@ -197,8 +203,11 @@ func (r *reader) keyed(m []string) bool {
 			return true
 		}
 	}
+	value := strings.Trim(m[3], `"' `)
 	if f != deviceField {
-		r.value(f, strings.Trim(m[3], `"' `))
+		r.value(f, value)
+	} else if kind := attachmentOf(value); r.now != nil && kind != UnsaidAttachment && len(value) < 16 {
+		r.now.Attached = kind
 	}
 	return true
 }

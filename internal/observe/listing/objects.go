@@ -131,6 +131,15 @@ func readXML(text string) (object, bool) {
 	return *stack[0], count > 0
 }
 
+// unused reports whether an element of this name keeps settings that are not in use.
+func unused(name string) bool {
+	switch foldLabel(name) {
+	case "inactive", "inactivesettings", "inactive settings", "disabled modes", "disabledmodes", "previous", "template":
+		return true
+	}
+	return false
+}
+
 // flat returns what an object and what is in it say, with the names of both, but not
 // what is in objects that are interfaces themselves.
 func (o object) flat(depth int) []pair {
@@ -141,6 +150,9 @@ func (o object) flat(depth int) []pair {
 	for _, in := range o.inner {
 		if depth > maxDepth {
 			break
+		}
+		if unused(in.name) {
+			continue
 		}
 		for _, v := range in.flat(depth + 1) {
 			out = append(out, pair{strings.TrimSpace(in.name + " " + v.name), v.value})
@@ -163,7 +175,7 @@ func (o object) hasAddress() bool {
 // object takes an object: an interface where it says a hardware address or a device
 // with addresses and holds no other that does.
 func (r *reader) object(o object, depth int) {
-	if depth > maxDepth {
+	if depth > maxDepth || unused(o.name) {
 		return
 	}
 	within := 0
@@ -252,7 +264,23 @@ func (r *reader) facts(o object) {
 	for _, v := range list {
 		r.objectValue(v, list)
 	}
+	if n := adapterNumber(list); r.now != nil && r.now.Number == 0 && n > 0 {
+		r.now.Number = n
+	}
 	r.now = nil
+}
+
+// adapterNumber returns the number that an object gives its adapter, from 1; 0: none.
+func adapterNumber(list []pair) int {
+	for _, v := range list {
+		switch foldLabel(v.name) {
+		case "number", "nic", "nic number", "adapter", "adapter number":
+			if isCount(v.value) {
+				return tagOf(v.value)
+			}
+		}
+	}
+	return 0
 }
 
 func hasField(list []pair, f field) bool {
@@ -292,7 +320,7 @@ func (r *reader) objectValue(v pair, list []pair) {
 			r.maskBeside(w, list)
 		}
 	}
-	if f == network || f == link || f == leased || f == vlan || f == roleField {
+	if f == network || f == link || f == leased || f == vlan || f == roleField || f == attachedAs || f == trunk {
 		r.value(f, v.value)
 	}
 }

@@ -26,6 +26,7 @@ var cells = form(`\S+(?: \S+)*`)
 var plainColumns = form(
 	`^(name|status|state|type|typ|tipo|mtu|metric|metrik|flags|ref|refs|use|expire|speed|link ?speed|protocol|proto|method|ok|index|idx|` +
 		`if ?index|scope|family|window|irtt|mss|iface|zone|no|nr|num|vendor|driver|route ?metric|is ?management ?os|port|age|hw ?type|media|comment|policy ?store|` +
+		`start|starts|end|ends|online|host|expires|expiry|lease|lease ?start|lease ?end|remaining|client|ablauf|beginn|ende|debut|fin|scadenza|expira|` +
 		`description|interface description|server addresses|address family|mode|nameif|security|ip ?addresses|prefix ?origin|suffix ?origin|address ?state)$`,
 )
 
@@ -74,8 +75,30 @@ func (r *reader) heading(line string, words []word) bool {
 		len(t.columns) < 4 {
 		return false
 	}
+	t.settle()
 	r.table, r.now, r.last = t, nil, noField
 	return true
+}
+
+// settle decides what columns are whose names say little: a name beside an adapter of its own is a
+// machine's; an address with a hardware address and a time is a lease.
+func (t *table) settle() {
+	at := func(names ...string) int {
+		return slices.IndexFunc(t.columns, func(c column) bool { return slices.Contains(names, foldLabel(c.name)) })
+	}
+	if name, adapter := at("name", "nom", "nombre", "nome"), at("adapter", "network adapter", "nic", "netzwerkadapter"); name >= 0 && adapter > name {
+		t.columns[name].is = machine
+		if t.columns[adapter].is == deviceField {
+			t.columns[adapter].is = nameField
+		}
+	}
+	has := func(f field) bool {
+		return slices.ContainsFunc(t.columns, func(c column) bool { return c.is == f })
+	}
+	if has(ownAddress) && has(hardware) && at("start", "end", "expires", "expiry", "ends", "starts", "lease", "lease end",
+		"lease start", "remaining", "ablauf", "beginn", "ende", "debut", "fin", "expira", "scadenza", "online") >= 0 {
+		t.around = true
+	}
 }
 
 var (
@@ -129,6 +152,7 @@ func (t *table) ruled(rule string) {
 			t.add(strings.TrimSpace(was[s[0]:end]), s[0])
 		}
 	}
+	t.settle()
 }
 
 // row reads a line under a heading; false when it is none.
@@ -334,7 +358,7 @@ func (r *reader) interfaceRow(cellOf []string) {
 // cell takes what a row has in one column.
 func (r *reader) cell(f field, text string) {
 	switch f {
-	case link, leased, network, vlan, mask:
+	case link, leased, network, vlan, mask, attachedAs, trunk:
 		list := split(text)
 		switch {
 		case r.now == nil:

@@ -93,7 +93,7 @@ func isPrompt(line string) bool {
 }
 
 // toolPatterns are what tools print: their commands with what these go to, and what came.
-type toolPatterns struct{ duplicate, printed, ping, name, page, received, lost, url, reply, host *regexp.Regexp }
+type toolPatterns struct{ duplicate, printed, ping, name, page, received, lost, url, reply, host, renamed *regexp.Regexp }
 
 var tools = sync.OnceValue(func() toolPatterns {
 	return toolPatterns{
@@ -101,14 +101,16 @@ var tools = sync.OnceValue(func() toolPatterns {
 		printed: regexp.MustCompile(`(?i)^PING |bytes from |icmp_seq=|packets transmitted|ping statistics|` +
 			`^rtt |^round-trip|\bttl=\d|^;;|^; <<>>`),
 		ping: regexp.MustCompile(`(?i)(?:^|[\s$#>])ping6?\s+(.*)$`),
-		name: regexp.MustCompile(`(?i)(?:^|[\s$#>])(?:dig|host|nslookup|getent\s+(?:a?hosts\w*)|resolvectl\s+query)\s+(.*)$`),
+		name: regexp.MustCompile(`(?i)(?:^\s*|[$#>%]\s*|\bsudo\s+)(?:dig|host|nslookup|getent\s+(?:a?hosts\w*)|resolvectl\s+query)\s+(.*)$`),
 		page: regexp.MustCompile(`(?i)(?:^|[\s$#>])(?:curl|wget|fetch)\s+(.*)$`),
 		received: regexp.MustCompile(`(?i)(\d+)\s+(?:packets\s+)?received|` +
 			`(?:received|re[cç]us?|ontvangen|empfangen|ontvangen|odebrane|recibidos|ricevuti|recebidos|mottagna)\s*=\s*(\d+)`),
 		lost:  regexp.MustCompile(`\b100(?:[.,]0)?\s?%`),
 		url:   regexp.MustCompile(`(?:https?://)?\[?([0-9A-Za-z.-]+)\]?(?::\d+)?(?:/\S*)?$`),
 		reply: regexp.MustCompile(`(?i)\bttl=\d|bytes from `),
-		host:  regexp.MustCompile(`\b((?:[0-9]{1,3}\.){3}[0-9]{1,3}|[a-z0-9-]+(?:\.[a-z0-9-]+)+)\b`),
+		// What the kernel says when it gives an interface its name, with the hardware address behind.
+		renamed: regexp.MustCompile(`(\S+): renamed from \S+?,? +((?:[0-9a-fA-F]{2}:){5}[0-9a-fA-F]{2})`),
+		host:    regexp.MustCompile(`\b((?:[0-9]{1,3}\.){3}[0-9]{1,3}|[a-z0-9-]+(?:\.[a-z0-9-]+)+)\b`),
 	}
 })
 

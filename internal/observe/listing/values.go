@@ -47,12 +47,32 @@ func (r *reader) values(words []word) {
 		if f == noField && w.kind == addressWord && i+1 < len(words) && words[i+1].kind == maskWord {
 			f = ownAddress
 		}
+		if f == noField && r.stranger(words[:i], w) {
+			r.unplaced = true
+			continue
+		}
 		r.placed(f, w)
 		if f != resolver && f != pool {
 			f = noField
 		}
 	}
 	r.ending(before)
+}
+
+// stranger reports whether an address is of something that no field is for, such as a log host: a word
+// that says nothing of an interface stands before it, on a line that does not begin one, and the
+// interface at hand has its address already.
+func (r *reader) stranger(before []word, w word) bool {
+	if r.now == nil || r.now.Line == r.n || len(r.now.Addresses) == 0 || len(before) == 0 ||
+		w.kind != addressWord && w.kind != prefixWord {
+		return false
+	}
+	if r.now.Addresses[len(r.now.Addresses)-1].Line == r.n {
+		return false
+	}
+	last := before[len(before)-1]
+	return last.kind == plainWord && !last.label && len(last.text) > 2 && fieldOf(last.text) == noField && !isDevice(last.text) &&
+		!isRole(last.text) && !last.is("secondary", "alias", "also", "and", "virtual", "primary", "additional", "has", "is", "static")
 }
 
 // ended takes the last digits of a hardware address behind a word for it.
@@ -136,6 +156,9 @@ func (r *reader) labelled(f field, words []word, at int) int {
 	if f == network &&
 		!slices.ContainsFunc(words[end:], func(w word) bool { return w.label }) { // its kind, then its name
 		end = len(words)
+	}
+	for f == trunk && end < len(words) && isCount(words[end].text) {
+		end++
 	}
 	value := words[at+1 : end]
 	if end < len(words) && words[end].label && len(value) > 0 { // the next label may be of several words
@@ -236,6 +259,15 @@ func (r *reader) value(f field, text string) {
 		}
 		return
 	case nameField:
+		if m := first(strings.Trim(text, `"' `)); slices.Contains(r.machines, m) {
+			r.named(m)
+			r.now, r.used = nil, true
+			return
+		}
+		if i := r.now; i != nil && i.Number > 0 && i.Network == "" && i.Attached.named() && text != "" && !nothing(text) {
+			i.Network, r.used = strings.Trim(text, `"' `), true // of what it is attached to
+			return
+		}
 		if isDevice(text) {
 			r.start(text, "", 0)
 		}
@@ -306,6 +338,9 @@ const (
 	Detached         Attachment = "not attached"
 )
 
+// named reports whether what an adapter is attached to so has a name.
+func (a Attachment) named() bool { return a == Bridged || a == Internal || a == HostOnly }
+
 // attachments are the words for each, in the languages that hypervisors speak.
 var attachments = sync.OnceValue(func() []struct {
 	words pattern
@@ -319,7 +354,7 @@ var attachments = sync.OnceValue(func() []struct {
 		{form(`(?i)host[- _]?only|nur[- ]host|hôte uniquement|privé avec l|solo[- ]anfitri|solo host`), HostOnly},
 		{form(`(?i)\bnat\b|^natnetwork|translat|^user(?: mode)?$|^-$`), ByNAT},
 		{form(`(?i)\bbridged?\b|brücke|accès par pont|puente|adapter ponte|^direct$|macvtap|verbrugde|mostkow`), Bridged},
-		{form(`(?i)\binternal|\bintern\b|internes? netz|réseau interne|red interna|rete interna|\bisolated\b|\bprivate\b`), Internal},
+		{form(`(?i)\binternal|^intnet|\bintern\b|internes? netz|réseau interne|red interna|rete interna|\bisolated\b|\bprivate\b`), Internal},
 	}
 })
 

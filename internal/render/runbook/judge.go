@@ -2,6 +2,7 @@ package runbook
 
 import (
 	"fmt"
+	"strings"
 
 	"openbastion/internal/model/plan"
 	"openbastion/internal/observe/identify"
@@ -63,6 +64,9 @@ func mapped(p *plan.Plan, m *plan.Machine, l listing.Listing) []Seen {
 		switch {
 		case row.Conflict != "":
 			seen = append(seen, Seen{Amiss, row.Device + ": " + row.Conflict})
+		case row.Adapter() != nil && row.How.Sure() && !row.Wired() && !known(row):
+			seen = append(seen, Seen{Lacking, fmt.Sprintf("%s is called %s of %s; that is what was assigned, not which cable it has",
+				row.Device, row.Port, row.Machine)})
 		case row.How == identify.ByOrder:
 			seen = append(
 				seen,
@@ -94,12 +98,18 @@ func mapped(p *plan.Plan, m *plan.Machine, l listing.Listing) []Seen {
 	return seen
 }
 
+// known reports whether the interface's cable was found out before, or the lab file names its device.
+func known(row identify.Row) bool {
+	is := row.Adapter().Seen()
+	return is != "" && strings.EqualFold(is, row.Device) || len(row.Adapter().Machine.Own()) == 1
+}
+
 // Devices returns what a listing calls each port of a machine, where more than
 // the order tells.
 func Devices(p *plan.Plan, m *plan.Machine, l listing.Listing) map[string]string {
 	out := map[string]string{}
 	for _, row := range identify.Listed(p, m, l).Rows {
-		if a := row.Adapter(); a != nil && row.Conflict == "" && row.How.Sure() && row.Device != "" && row.Named() {
+		if a := row.Adapter(); a != nil && row.Conflict == "" && (row.Wired() || row.How.Sure() && known(row)) && row.Device != "" && row.Named() {
 			out[a.Name] = row.Device
 		}
 	}
