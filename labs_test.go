@@ -238,7 +238,7 @@ func (m *labMaker) lab() []byte {
 		return values
 	}
 	fmt.Fprintf(&m.out, "bastion: 1\nlab: made\n")
-	for _, key := range []string{"ipv6", "site", "expect", "accept"} {
+	for _, key := range []string{"ipv6", "closed", "site", "expect", "accept"} {
 		if m.next()%4 == 1 {
 			if v := m.of(key, properties[key].(map[string]any)); v != "" {
 				fmt.Fprintf(&m.out, "%s: %s\n", key, v)
@@ -252,9 +252,9 @@ func (m *labMaker) lab() []byte {
 			reach = "upstream"
 		}
 		m.without = map[string][]string{
-			"upstream": {"reach", "host-address", "host-forwards", "host-gateway", "router-advertisements", "native", "pool"},
-			"host":     {"reach", "join", "uplink", "gateway", "native", "pool", "routes"},
-			"isolated": {"reach", "join", "gateway", "host-address", "host-forwards", "host-gateway", "native", "pool", "routes"},
+			"upstream": {"reach", "kind", "host-address", "host-forwards", "host-gateway", "router-advertisements", "native", "pool"},
+			"host":     {"reach", "kind", "join", "uplink", "gateway", "native", "pool", "routes"},
+			"isolated": {"reach", "kind", "join", "gateway", "host-address", "host-forwards", "host-gateway", "native", "pool", "routes"},
 		}[reach]
 		if m.next()%16 == 1 && i > 0 {
 			reach = "later"
@@ -281,7 +281,7 @@ func (m *labMaker) lab() []byte {
 			m.without = []string{"name", []string{"over", "joins", "mac"}[m.next()%3]}
 			ports += ", " + strings.Replace(m.object(port, "segment"), "{", fmt.Sprintf("{name: p%d, ", i), 1)
 		}
-		m.without = []string{"ports"}
+		m.without = []string{"ports", m.pick("filter", "rules")}
 		fmt.Fprintf(&m.out, "  %s: {ports: %s], %s\n", a, ports, strings.TrimPrefix(m.object(item("appliances")), "{"))
 		m.without = nil
 	}

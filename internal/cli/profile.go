@@ -151,7 +151,8 @@ func (a *app) profileStart() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&to, "to", "", "the file to write (default NAME.yaml), - for standard output")
-	c.Flags().StringVar(&from, "listing", "", "a text from the appliance's console, or - for standard input: device names, roles, address and pool are taken from it")
+	c.Flags().
+		StringVar(&from, "listing", "", "a text from the appliance's console, or - for standard input: device names, roles, address and pool are taken from it")
 	c.Flags().BoolVar(&replace, "replace", false, "replace an existing file")
 	return c
 }

@@ -102,12 +102,14 @@ func (r *paste) guest(l listing.Listing) {
 			r.see(i, None, "")
 			continue
 		}
-		if len(own.Addresses) == 0 && own.Lease == listing.LeaseUnsaid && (own.Network != "" || own.Attached != listing.UnsaidAttachment) {
+		if len(own.Addresses) == 0 && own.Lease == listing.LeaseUnsaid &&
+			(own.Network != "" || own.Attached != listing.UnsaidAttachment) {
 			continue // a page of the hypervisor shows no addresses
 		}
 		best := netip.Prefix{}
 		for _, a := range own.Addresses {
-			if a.Addr().Is4() && !(own.Duplicate && a.Addr().IsLinkLocalUnicast()) && (!best.IsValid() || look.planned(a.Addr())) {
+			if a.Addr().Is4() && !(own.Duplicate && a.Addr().IsLinkLocalUnicast()) &&
+				(!best.IsValid() || look.planned(a.Addr())) {
 				best = a.Prefix
 				if a.Masked {
 					r.own = a.Prefix
@@ -207,7 +209,11 @@ func (r *paste) ports(l listing.Listing) {
 		case look.Kind == Cable && x.Link == listing.LinkUp:
 			r.see(i, Holds, "")
 		case look.Kind == Address && len(x.Addresses) > 0:
-			r.see(i, addressValue(r.s.Plan, look.home, look.planned, x.Addresses[0].Prefix), x.Addresses[0].Addr().String())
+			r.see(
+				i,
+				addressValue(r.s.Plan, look.home, look.planned, x.Addresses[0].Prefix),
+				x.Addresses[0].Addr().String(),
+			)
 		case look.Kind == Address && x.Network == "" && x.Attached == listing.UnsaidAttachment: // a page of the hypervisor shows none
 			r.see(i, None, "")
 		}

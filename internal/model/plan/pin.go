@@ -20,7 +20,7 @@ func (p *Plan) Pin(data []byte) ([]byte, int) {
 		if s.Reach == lab.Upstream && !s.Lab.Gateway.IsValid() && s.KnownGateway().IsValid() {
 			e.set(s.Lab, "gateway", s.Gateway.String())
 		}
-		if s.HostLeg.IsValid() && !s.Lab.HostAddress.IsValid() {
+		if s.HostLeg.IsValid() && !s.Lab.HostAddress.IsValid() && !s.Unknown() {
 			e.set(s.Lab, "host-address", s.HostLeg.String())
 		}
 	}
@@ -78,7 +78,7 @@ func (e pinner) set(o lab.Object, key, value string) {
 
 // pinAdapter pins a guest's adapter.
 func pinAdapter(e pinner, a *Adapter) {
-	if a.How == Reservation && a.Planned {
+	if a.How == Reservation && a.Planned && !a.Segment.Unknown() {
 		e.set(a.Object(), "reserve", a.Address.Addr().String())
 	}
 	if !a.MACGiven {

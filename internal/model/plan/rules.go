@@ -182,7 +182,8 @@ func (m *Machine) NamedServices(from, to netip.Addr, most int) []lab.Service {
 			if len(out) == most {
 				return out
 			}
-			if s.To = s.From; s.From != 0 && !slices.Contains(out, s) && matches(r.To, to, toOutside, false, false, nil) &&
+			if s.To = s.From; s.From != 0 && !slices.Contains(out, s) &&
+				matches(r.To, to, toOutside, false, false, nil) &&
 				matches(r.From, from, fromOutside, false, false, nil) {
 				out = append(out, s)
 			}

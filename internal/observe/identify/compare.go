@@ -300,7 +300,13 @@ func (c *comparison) attached(a *plan.Adapter, row Row) {
 		c.wrong("dual-homed-guest", "attach it to "+wanted, "%s is attached to %s (planned: %s)", what, as, wanted)
 		return
 	case shown == "" && planned.named:
-		c.unseen("look which network it is attached to", "%s is attached to %s; its name is not shown (planned: %s)", what, as, wanted)
+		c.unseen(
+			"look which network it is attached to",
+			"%s is attached to %s; its name is not shown (planned: %s)",
+			what,
+			as,
+			wanted,
+		)
 		return
 	case shown == "":
 		c.on(row.listed.Line, "%s is attached as planned: %s", what, as)
@@ -309,9 +315,16 @@ func (c *comparison) attached(a *plan.Adapter, row Row) {
 	s, near := network(c.p, shown)
 	switch {
 	case near && s == a.Segment && a.Segment.Reach == lab.Isolated:
-		c.wrong("no-gateway", "write it "+s.Called()+" everywhere, letter by letter", "%s is on %q, and the segment is called %s",
-			row.Device, shown, s.Called())
-	case s != nil && !near && (s == a.Segment || s == a.Segment.Wire.Root()), a.Segment.Wire.Root().Lab.Uplink == shown && shown != "":
+		c.wrong(
+			"no-gateway",
+			"write it "+s.Called()+" everywhere, letter by letter",
+			"%s is on %q, and the segment is called %s",
+			row.Device,
+			shown,
+			s.Called(),
+		)
+	case s != nil && !near && (s == a.Segment || s == a.Segment.Wire.Root()),
+		a.Segment.Wire.Root().Lab.Uplink == shown && shown != "":
 		c.on(row.listed.Line, "%s is on %s", what, shown)
 	case s != nil && !near:
 		c.wrong("dual-homed-guest", "attach it to "+wanted, "%s is on %s (planned: %s)", what, s.Called(), wanted)

@@ -261,5 +261,6 @@ func (c *comparison) own(row Row) bool {
 			return false
 		}
 	}
-	return row.listed.Link == listing.LinkDown || len(row.listed.Addresses) == 0 && row.listed.Device != "" && row.listed.Network == ""
+	return row.listed.Link == listing.LinkDown ||
+		len(row.listed.Addresses) == 0 && row.listed.Device != "" && row.listed.Network == ""
 }

@@ -39,13 +39,24 @@ func (c *comparison) tried(t listing.Try) {
 	}
 	switch {
 	case answered && known && !may:
-		c.wrong("", "find the rule that allows it, or the path around the appliance", "%s answers, but the plan denies it", what)
+		c.wrong(
+			"",
+			"find the rule that allows it, or the path around the appliance",
+			"%s answers, but the plan denies it",
+			what,
+		)
 	case answered:
 		c.planned("%s answers", what)
 	case !known:
 		c.unseen("check again once the rest is as planned", "%s: %s", what, text)
 	case may:
-		c.wrong("", "find the cause: bastion diagnose LAB --listing "+c.m.Name+"=FILE", "%s: %s (planned: it answers)", what, text)
+		c.wrong(
+			"",
+			"find the cause: bastion diagnose LAB --listing "+c.m.Name+"=FILE",
+			"%s: %s (planned: it answers)",
+			what,
+			text,
+		)
 	default:
 		c.planned("%s does not answer, as the rules say", what)
 	}
@@ -111,7 +122,9 @@ func (c *comparison) allowed(gate, home *plan.Adapter, to netip.Addr, s lab.Serv
 		from = v.Pool.From
 	}
 	own := gate.Address.IsValid() && gate.Address.Addr() == to
-	rule, action := gate.Machine.Decide(plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From, Own: own})
+	rule, action := gate.Machine.Decide(
+		plan.Flow{Source: from, Destination: to, Proto: s.Proto, Port: s.From, Own: own},
+	)
 	if own && rule == nil {
 		return s.Proto == lab.ICMP || gate.Admin != nil
 	}

@@ -56,7 +56,8 @@ func ReadFactory(text string) Factory {
 	for _, m := range ranges().FindAllStringSubmatch(text, -1) {
 		from, err1 := netip.ParseAddr(m[1])
 		to, err2 := netip.ParseAddr(m[2])
-		if err1 == nil && err2 == nil && from.Less(to) && f.LAN.IsValid() && f.LAN.Contains(from) && f.LAN.Contains(to) {
+		if err1 == nil && err2 == nil && from.Less(to) && f.LAN.IsValid() && f.LAN.Contains(from) &&
+			f.LAN.Contains(to) {
 			f.Pool = [2]netip.Addr{from, to}
 		}
 	}

@@ -107,8 +107,13 @@ func belongs(p *plan.Plan, a *plan.Adapter, i listing.Interface) string {
 			a.Role,
 		)
 	}
-	if x := plannedAttachment(a.Segment); a.Over == nil && i.Attached != listing.UnsaidAttachment && !x.fits(i.Attached) {
-		return fmt.Sprintf("it is attached to %s (planned: %s)", strings.TrimSpace(string(i.Attached)+" "+i.Network), x.text(a.Segment))
+	if x := plannedAttachment(a.Segment); a.Over == nil && i.Attached != listing.UnsaidAttachment &&
+		!x.fits(i.Attached) {
+		return fmt.Sprintf(
+			"it is attached to %s (planned: %s)",
+			strings.TrimSpace(string(i.Attached)+" "+i.Network),
+			x.text(a.Segment),
+		)
 	}
 	if s, near := network(p, i.Network); i.Network != "" && s != nil && !near && s != a.Segment &&
 		s != a.Segment.Wire.Root() {

@@ -86,7 +86,8 @@ func (t *table) settle() {
 	at := func(names ...string) int {
 		return slices.IndexFunc(t.columns, func(c column) bool { return slices.Contains(names, foldLabel(c.name)) })
 	}
-	if name, adapter := at("name", "nom", "nombre", "nome"), at("adapter", "network adapter", "nic", "netzwerkadapter"); name >= 0 && adapter > name {
+	if name, adapter := at("name", "nom", "nombre", "nome"), at("adapter", "network adapter", "nic", "netzwerkadapter"); name >= 0 &&
+		adapter > name {
 		t.columns[name].is = machine
 		if t.columns[adapter].is == deviceField {
 			t.columns[adapter].is = nameField
@@ -95,8 +96,27 @@ func (t *table) settle() {
 	has := func(f field) bool {
 		return slices.ContainsFunc(t.columns, func(c column) bool { return c.is == f })
 	}
-	if has(ownAddress) && has(hardware) && at("start", "end", "expires", "expiry", "ends", "starts", "lease", "lease end",
-		"lease start", "remaining", "ablauf", "beginn", "ende", "debut", "fin", "expira", "scadenza", "online") >= 0 {
+	if has(ownAddress) && has(hardware) &&
+		at(
+			"start",
+			"end",
+			"expires",
+			"expiry",
+			"ends",
+			"starts",
+			"lease",
+			"lease end",
+			"lease start",
+			"remaining",
+			"ablauf",
+			"beginn",
+			"ende",
+			"debut",
+			"fin",
+			"expira",
+			"scadenza",
+			"online",
+		) >= 0 {
 		t.around = true
 	}
 }

@@ -65,8 +65,11 @@ func mapped(p *plan.Plan, m *plan.Machine, l listing.Listing) []Seen {
 		case row.Conflict != "":
 			seen = append(seen, Seen{Amiss, row.Device + ": " + row.Conflict})
 		case row.Adapter() != nil && row.How.Sure() && !row.Wired() && !known(row):
-			seen = append(seen, Seen{Lacking, fmt.Sprintf("%s is called %s of %s; that is what was assigned, not which cable it has",
-				row.Device, row.Port, row.Machine)})
+			seen = append(
+				seen,
+				Seen{Lacking, fmt.Sprintf("%s is called %s of %s; that is what was assigned, not which cable it has",
+					row.Device, row.Port, row.Machine)},
+			)
 		case row.How == identify.ByOrder:
 			seen = append(
 				seen,
@@ -109,7 +112,9 @@ func known(row identify.Row) bool {
 func Devices(p *plan.Plan, m *plan.Machine, l listing.Listing) map[string]string {
 	out := map[string]string{}
 	for _, row := range identify.Listed(p, m, l).Rows {
-		if a := row.Adapter(); a != nil && row.Conflict == "" && (row.Wired() || row.How.Sure() && known(row)) && row.Device != "" && row.Named() {
+		if a := row.Adapter(); a != nil && row.Conflict == "" && (row.Wired() || row.How.Sure() && known(row)) &&
+			row.Device != "" &&
+			row.Named() {
 			out[a.Name] = row.Device
 		}
 	}

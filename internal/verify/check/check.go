@@ -80,7 +80,18 @@ func (e Entry) day() time.Time {
 
 // Catalogue is every code, by family.
 func Catalogue() []Entry {
-	return slices.Concat(doors(), wires(), addresses(), leases(), rules(), exposure(), machines(), sizing(), lines(), unfinished())
+	return slices.Concat(
+		doors(),
+		wires(),
+		addresses(),
+		leases(),
+		rules(),
+		exposure(),
+		machines(),
+		sizing(),
+		lines(),
+		unfinished(),
+	)
 }
 
 // Lookup returns a code's entry.

@@ -245,7 +245,9 @@ func (c *checker) secondDoor() {
 			if out == "" && a.Segment.Reach == lab.Host && !a.Segment.Inside() && !managed(a.Segment) {
 				c.find(g.Name, a.Pos, fmt.Sprintf("remove adapter %d of %s, or keep forwarding off on the host", a.Number, g.Name),
 					"%s is on %s and, with adapter %d, on %s, where the host is", g.Name, home.Segment.Name, a.Number,
-					a.Segment.Name).as(Warning).see("The guest reaches the host, and outside as soon as the host forwards.")
+					a.Segment.Name).
+					as(Warning).
+					see("The guest reaches the host, and outside as soon as the host forwards.")
 				continue
 			}
 			if out != "" {
@@ -271,10 +273,12 @@ func managed(s *plan.Segment) bool {
 
 func (c *checker) hostDoor() {
 	for _, s := range c.p.Segments {
-		if root := s.Wire.Root(); s.Reach == lab.Isolated && root != s && root.Reach == lab.Upstream && root.Wire.LeavesHost() {
+		if root := s.Wire.Root(); s.Reach == lab.Isolated && root != s && root.Reach == lab.Upstream &&
+			root.Wire.LeavesHost() {
 			c.find(s.Name, s.Lab.At("within"), "carry it on a wire of its own, or keep tag "+fmt.Sprint(s.Tag)+" off the cable outside",
 				"%s is tag %d on the wire of %s, which leaves the host: it is not isolated from who is on that cable",
-				s.Name, s.Tag, root.Name).see("A machine on the same cable with that tag gets an address from the appliance.")
+				s.Name, s.Tag, root.Name).
+				see("A machine on the same cable with that tag gets an address from the appliance.")
 		}
 		if !s.Inside() || s.Bridged != nil || s.Port != nil && s.Port.Machine.Appliance.Kind == "one-armed" {
 			continue

@@ -85,9 +85,19 @@ func (c *checker) anyInside() {
 				continue
 			}
 			if from, to := c.opened(m, dmz, sets, i); from != nil {
-				c.find(fmt.Sprintf("%s rule %d", m.Name, i+1), rule.Lab.Pos,
-					fmt.Sprintf("write outside instead of any, or `deny any from %s to %s` before it", from.Name, to.Name),
-					"%q also lets %s reach %s", rule.Text, from.Name, to.Name)
+				c.find(
+					fmt.Sprintf("%s rule %d", m.Name, i+1),
+					rule.Lab.Pos,
+					fmt.Sprintf(
+						"write outside instead of any, or `deny any from %s to %s` before it",
+						from.Name,
+						to.Name,
+					),
+					"%q also lets %s reach %s",
+					rule.Text,
+					from.Name,
+					to.Name,
+				)
 			}
 		}
 	}
@@ -95,14 +105,21 @@ func (c *checker) anyInside() {
 
 // opened returns the first DMZ segment and the other inside segment between which rule i lets
 // packets pass that no earlier rule decides.
-func (c *checker) opened(m *plan.Machine, dmz []*plan.Adapter, sets []packetset.Packets, i int) (from, to *plan.Segment) {
+func (c *checker) opened(
+	m *plan.Machine,
+	dmz []*plan.Adapter,
+	sets []packetset.Packets,
+	i int,
+) (from, to *plan.Segment) {
 	for _, a := range dmz {
 		for _, b := range m.Adapters {
 			if b.Segment == a.Segment || b.Segment.Nowhere() || !b.Role.Inside() && b.Role != lab.Manage {
 				continue
 			}
 			left := []packetset.Packets{{
-				Source: c.model().Lines(a.Segment), Destination: c.model().Lines(b.Segment), Service: packetset.AllServices,
+				Source: c.model().
+					Lines(a.Segment),
+				Destination: c.model().Lines(b.Segment), Service: packetset.AllServices,
 			}}
 			for _, r := range sets[:i] {
 				left = packetset.Without(left, r)
@@ -123,8 +140,13 @@ func (c *checker) servesSite() {
 			continue
 		}
 		if s.Lab.Leases == "host" {
-			c.find(s.Name, s.Lab.At("dhcp"), "remove dhcp: host", "the host serves DHCP on %s, which is the site's network",
-				s.Name)
+			c.find(
+				s.Name,
+				s.Lab.At("dhcp"),
+				"remove dhcp: host",
+				"the host serves DHCP on %s, which is the site's network",
+				s.Name,
+			)
 			continue
 		}
 		server, _ := s.LeaseService()
@@ -132,8 +154,14 @@ func (c *checker) servesSite() {
 			continue // through a transparent appliance
 		}
 		if server != nil && server.Plugged && s.Bridged == nil {
-			f := c.find(s.Name, server.Pos, "write dhcp: none there", "%s serves DHCP on %s, which is the site's network",
-				who(server), s.Name)
+			f := c.find(
+				s.Name,
+				server.Pos,
+				"write dhcp: none there",
+				"%s serves DHCP on %s, which is the site's network",
+				who(server),
+				s.Name,
+			)
 			if server.Port != nil && !server.Port.Has("dhcp") {
 				f.set(server.Port, "dhcp", "none")
 			}

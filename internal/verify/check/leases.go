@@ -108,7 +108,8 @@ func (c *checker) twoLeaseServers() {
 func (c *checker) noLeaseServer() {
 	for _, s := range c.p.Segments {
 		if s.Reach == lab.Upstream && s.Lab.Leases != "none" || s.Bridged != nil || c.p.Lab.Guest(s.Lab.Leases) != nil ||
-			s.Lab.Leases == "host" || s.Lab.Leases == "upstream" ||
+			s.Lab.Leases == "host" ||
+			s.Lab.Leases == "upstream" ||
 			s.Port == nil ||
 			s.Port.Leases != nil {
 			continue

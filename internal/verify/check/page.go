@@ -86,7 +86,11 @@ func PageOf(e Entry) (Page, error) {
 		return page, err
 	}
 	l.Profiles = map[string]*lab.Profile{"reference": {
-		Factory: lab.Factory{LAN: factory, Scheme: "https", AdminPort: 443}, Roles: []lab.Role{lab.WAN, lab.LAN, lab.LAN},
+		Factory: lab.Factory{
+			LAN:       factory,
+			Scheme:    "https",
+			AdminPort: 443,
+		}, Roles: []lab.Role{lab.WAN, lab.LAN, lab.LAN},
 	}}
 	p, err := plan.Build(l)
 	if err != nil {

@@ -293,9 +293,12 @@ func (c *checker) adminOutside() {
 			if a.Role != lab.WAN {
 				where = a.Segment.Name + ", which is upstream"
 			}
-			c.find(portName(a), a.Port.At("admin"), "write admin: false", "the admin page of %s answers on %s, tcp/%d", m.Name,
+			f := c.find(portName(a), a.Port.At("admin"), "write admin: false", "the admin page of %s answers on %s, tcp/%d", m.Name,
 				where, a.Admin[0].Port).
 				set(a.Port, "admin", "false")
+			if !slices.ContainsFunc(m.WAN(), func(w *plan.Adapter) bool { return w.Segment == a.Segment }) {
+				f.as(Warning) // a network of the site that it is managed from
+			}
 		}
 	}
 }

@@ -210,9 +210,12 @@ func (c *checker) party(w lab.Who) (packetset.Line, *plan.Machine) {
 
 func (c *checker) noWayOut() {
 	if m := c.ring(); m != nil && !c.p.Lab.Closed {
-		c.find(m.Name, m.Appliance.Pos,
+		c.find(
+			m.Name,
+			m.Appliance.Pos,
 			"give one appliance a WAN port on a segment with reach: upstream, or write closed: true at the top of the file",
-			"the WAN of each appliance is on the inside of another, and none is on an upstream segment")
+			"the WAN of each appliance is on the inside of another, and none is on an upstream segment",
+		)
 	}
 	for _, e := range c.p.Lab.Expect {
 		if passes, known, outside := c.sentence(e); known && outside && !e.Never && !passes {

@@ -136,7 +136,8 @@ func (m *Model) Sides(a *plan.Machine) []Shared {
 	list := a.Adapters
 	for i, x := range list {
 		for _, y := range list[i+1:] {
-			joined := x.Role == lab.Manage && y.Role == lab.Manage || x.Port != nil && x.Port.Joins == y.Name || y.Port != nil && y.Port.Joins == x.Name
+			joined := x.Role == lab.Manage && y.Role == lab.Manage || x.Port != nil && x.Port.Joins == y.Name ||
+				y.Port != nil && y.Port.Joins == x.Name
 			if m.of[x.Segment] == m.of[y.Segment] && !joined && !x.Segment.Nowhere() {
 				why := "both are on " + x.Segment.Name
 				if x.Segment != y.Segment {
