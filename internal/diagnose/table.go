@@ -54,7 +54,8 @@ var symptomWords = sync.OnceValue(func() map[Kind]string {
 		Neighbor: "neighbor",
 		Admin:    "admin page", IPv6: "router over IPv6", Renew: "address after a renewal", Across: "guest of another segment",
 		Adapters: "number of adapters",
-		Hardware: "MAC address", How: "method of addressing", Attached: "network in the hypervisor", Twin: "duplicate address", Log: "the appliance's log", Stopped: "denied traffic", Console: "console",
+		Hardware: "MAC address", How: "method of addressing", Attached: "network in the hypervisor",
+		Twin: "duplicate address", Log: "the appliance's log", Stopped: "denied traffic", Console: "console",
 		Published: "published, from outside", Inside: "published service, inside", Inbound: "admin page, from outside",
 		Host: "the host on its segment"}
 })

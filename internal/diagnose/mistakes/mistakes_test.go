@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 	"openbastion/internal/verify/check"
 	"openbastion/internal/verify/claims"
 	"openbastion/internal/verify/reachability"
+	"openbastion/internal/verify/verdict"
 	"openbastion/profiles"
 )
 
@@ -125,12 +127,33 @@ func overlapping(p *plan.Plan) bool {
 	return false
 }
 
+// names reports whether a cause speaks of the place where a mistake was made.
+func names(c verdict.Cause, m mistakes.Mistake) bool {
+	var places []string
+	for _, a := range []*plan.Adapter{m.At.Adapter, m.At.Other} {
+		if a != nil {
+			places = append(places, a.Machine.Name, a.Segment.Name)
+		}
+	}
+	for _, s := range []*plan.Segment{m.At.Segment, m.At.Onto} {
+		if s != nil {
+			places = append(places, s.Name)
+		}
+	}
+	if m.At.Machine != nil {
+		places = append(places, m.At.Machine.Name)
+	}
+	return slices.ContainsFunc(places, func(n string) bool {
+		return strings.Contains(c.Subject+" "+c.Message, n)
+	})
+}
+
 // Each mistake that a lab file can hold makes one more lab on which rehearsal and proof must
 // say the same; and check mostly finds what the mistake is known by.
 func TestMistakenLabsAreJudgedAlike(t *testing.T) {
 	type tally struct{ found, tried int }
 	kinds := map[string]*tally{}
-	labs := 0
+	labs, judged, named := 0, 0, 0
 	for name, p := range plans(t) {
 		for i, m := range mistakes.All(p) {
 			l, ok := m.File()
@@ -152,6 +175,15 @@ func TestMistakenLabsAreJudgedAlike(t *testing.T) {
 				kinds[m.Name] = &tally{}
 			}
 			kinds[m.Name].tried++
+			if first := verdict.Finish(built, doc).Causes; len(first) > 0 &&
+				len(verdict.Finish(p, simulator.New(p).Outcome()).Causes) == 0 {
+				judged++
+				if first[0].Code == m.Finding || names(first[0], m) {
+					named++
+				} else {
+					t.Logf("%s: %s: the first cause is %s: %s", name, m.ID(), first[0].Code, first[0].Message)
+				}
+			}
 			if slices.ContainsFunc(
 				check.Run(built, time.Time{}),
 				func(f check.Finding) bool { return f.Code == m.Finding },
@@ -161,6 +193,8 @@ func TestMistakenLabsAreJudgedAlike(t *testing.T) {
 		}
 	}
 	assert.Greater(t, labs, 200)
+	t.Logf("the first cause names %d of %d mistakes", named, judged)
+	assert.GreaterOrEqual(t, named*100, judged*97)
 	planned := []string{
 		"twin-mac-guests",
 		"twin-mac-port",

@@ -107,6 +107,14 @@ func (c *checker) twoLeaseServers() {
 
 func (c *checker) noLeaseServer() {
 	for _, s := range c.p.Segments {
+		for _, a := range s.Adapters {
+			if a.Role == lab.WAN && a.How == plan.FromAbove && a.Port.Address.How != "pppoe" && s.Lab.Leases == "none" &&
+				s.Reach == lab.Upstream {
+				c.find(portName(a), a.Pos, "type its address and gateway in, or remove dhcp: none from "+s.Name,
+					"%s uses DHCP on %s, but there is no DHCP server", portName(a), s.Name).
+					see("The WAN has no address, and nothing outside answers.")
+			}
+		}
 		if s.Reach == lab.Upstream && s.Lab.Leases != "none" || s.Bridged != nil || c.p.Lab.Guest(s.Lab.Leases) != nil ||
 			s.Lab.Leases == "host" ||
 			s.Lab.Leases == "upstream" ||

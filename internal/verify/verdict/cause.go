@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"openbastion/internal/model/plan"
 	"openbastion/internal/verify/check"
 	"openbastion/internal/verify/claims"
 )
@@ -23,13 +24,19 @@ type Cause struct {
 	Explains []string `json:"explains"`         // the claims that fail because of it, the nearest first
 }
 
-// causes returns what is to be changed, what opens a bypass first, then what explains most.
-func causes(list []claims.Result, found []check.Finding) []Cause {
+// causes returns what is to be changed, what opens a bypass first, then what explains most. A finding
+// that is no error is a cause where it explains a check that failed. Findings are asked by what they name
+// first, then by the segments that those are on.
+func causes(p *plan.Plan, list []claims.Result, found []check.Finding) []Cause {
 	follows := knockOn(list)
 	taken := map[string]bool{}
-	var out []Cause
-	for _, f := range found {
-		c := Cause{
+	made := make([]Cause, len(found))
+	slices.SortStableFunc(
+		found,
+		func(a, b check.Finding) int { return shape(p, a.Code, a.Subject) - shape(p, b.Code, b.Subject) },
+	)
+	for i, f := range found {
+		made[i] = Cause{
 			Code:     f.Code,
 			Subject:  f.Subject,
 			Message:  f.Message,
@@ -38,13 +45,22 @@ func causes(list []claims.Result, found []check.Finding) []Cause {
 			Line:     f.At.Line,
 			Explains: []string{},
 		}
-		for _, r := range list {
-			if r.Verdict != claims.Holds && r.Follows == "" && !taken[r.ID] && explained(f, r) {
-				taken[r.ID] = true
-				c.take(r, follows(r.ID))
+	}
+	for _, wide := range []bool{false, true} {
+		for i, f := range found {
+			for _, r := range list {
+				if r.Verdict != claims.Holds && r.Follows == "" && !taken[r.ID] && explained(p, f, r, wide) {
+					taken[r.ID] = true
+					made[i].take(r, follows(r.ID))
+				}
 			}
 		}
-		out = append(out, c)
+	}
+	var out []Cause
+	for i, c := range made {
+		if found[i].Severity == check.Error || len(c.Explains) > 0 {
+			out = append(out, c)
+		}
 	}
 	for _, r := range list {
 		if r.Verdict == claims.Holds || r.Follows != "" || taken[r.ID] {
@@ -59,7 +75,11 @@ func causes(list []claims.Result, found []check.Finding) []Cause {
 		out = append(out, c)
 	}
 	slices.SortStableFunc(out, func(a, b Cause) int {
-		return cmp.Or(rank(a)-rank(b), len(b.Explains)-len(a.Explains))
+		return cmp.Or(
+			rank(a)-rank(b),
+			shape(p, a.Code, a.Subject)-shape(p, b.Code, b.Subject),
+			len(b.Explains)-len(a.Explains),
+		)
 	})
 	return out
 }
@@ -75,6 +95,19 @@ func rank(c Cause) int {
 	return 1
 }
 
+// shape puts what is wrong with an appliance as a whole before what follows from it on a segment.
+func shape(p *plan.Plan, code, subject string) int {
+	switch code {
+	case "no-lan", "no-wan", "sides-joined", "bridge-loop":
+		return 0
+	case "switched-off":
+		if m := p.Machine(subject); m != nil && m.Appliance != nil {
+			return 0
+		}
+	}
+	return 1
+}
+
 // take counts a claim, and what follows from it, among those that the cause explains.
 func (c *Cause) take(r claims.Result, follow []string) {
 	c.Claim = cmp.Or(c.Claim, r.ID)
@@ -85,18 +118,60 @@ func (c *Cause) take(r claims.Result, follow []string) {
 	c.Explains = append(append(c.Explains, r.ID), follow...)
 }
 
-// explained reports whether an error of the layout is why a claim does not hold: it breaks claims
-// of that kind, and the claim is about its subject, or its bypass passes that.
-func explained(f check.Finding, r claims.Result) bool {
-	if !slices.Contains(breaks()[f.Code], r.Kind) {
+// explained reports whether a finding is why a claim does not hold: it breaks claims of that kind, and
+// the claim is about its subject, or its bypass passes that. With wide the two need only be on one
+// network.
+func explained(p *plan.Plan, f check.Finding, r claims.Result, wide bool) bool {
+	if !slices.Contains(breaks()[f.Code], r.Kind) && !slices.Contains(breaksToo()[f.Code], r.Kind) {
 		return false
 	}
+	if m := p.Machine(f.Subject); f.Code == "switched-off" && m != nil {
+		if len(check.Conflicts(p, m)) > 0 || m.Guest != nil && r.Kind != claims.Published {
+			return false // another runs in its place, or what it served has a finding of its own
+		}
+	}
 	about := strings.FieldsFunc(f.Subject, func(c rune) bool { return c == '.' || c == ' ' }) // dyke.lan, otter
-	names := r.Names()
+	names := append(r.Names(), strings.FieldsFunc(r.Sentence, func(c rune) bool { return c == ' ' || c == ',' })...)
 	for _, w := range r.Escapes {
 		names = append(names, w.Path...)
 	}
+	if wide {
+		about, names = networksOf(p, about), networksOf(p, names)
+	}
 	return slices.ContainsFunc(names, func(n string) bool { return slices.Contains(about, n) })
+}
+
+// networksOf returns the names of the segments that names stand for: a segment's own and those that a
+// transparent appliance joins with it, those of a guest, those of an appliance's port when one is named.
+func networksOf(p *plan.Plan, names []string) []string {
+	var out []string
+	add := func(s *plan.Segment) {
+		if s.Nowhere() {
+			return
+		}
+		for _, x := range s.Network() {
+			out = append(out, x.Name)
+		}
+	}
+	for _, n := range names {
+		if s := p.Segment(n); s != nil {
+			add(s)
+		}
+		m := p.Machine(n)
+		if m == nil {
+			continue
+		}
+		onWAN := slices.ContainsFunc(m.WAN(), func(w *plan.Adapter) bool { return slices.Contains(names, w.Name) })
+		for _, a := range m.Adapters {
+			if m.Guest != nil || onWAN || // what is wrong with a WAN is felt on each segment behind it
+				slices.Contains(names, a.Name) || !slices.ContainsFunc(m.Adapters, func(o *plan.Adapter) bool {
+				return slices.Contains(names, o.Name)
+			}) {
+				add(a.Segment)
+			}
+		}
+	}
+	return out
 }
 
 // knockOn returns what tells the claims that follow from one, each before those that follow from it.

@@ -14,6 +14,32 @@ import (
 	"openbastion/internal/verify/claims"
 )
 
+// Where a finding's example fails a check, the first cause is the finding, with its line.
+func TestFindingsAreTheCause(t *testing.T) {
+	failing := 0
+	for _, e := range check.Catalogue() {
+		bad, _ := e.Labs()
+		l, err := lab.Read("example", []byte(bad))
+		require.NoError(t, err, e.Code)
+		p, err := plan.Build(l)
+		require.NoError(t, err, e.Code)
+		d := Finish(p, simulator.New(p).Outcome())
+		if d.Verdict == claims.Holds || e.Severity == check.Note {
+			continue
+		}
+		failing++
+		if assert.NotEmpty(t, d.Causes, e.Code) {
+			codes := []string{d.Causes[0].Code}
+			if e.Code == "sides-joined" { // a port moved away leaves a segment without one
+				codes = append(codes, d.Causes[1].Code)
+			}
+			assert.Contains(t, codes, e.Code, d.Causes[0].Message)
+			assert.Positive(t, d.Causes[0].Line, e.Code)
+		}
+	}
+	assert.Greater(t, failing, 40)
+}
+
 // What a finding says one would see is what the rehearsal of its example shows.
 func TestWhatOneWouldSee(t *testing.T) {
 	for _, e := range check.Catalogue() {

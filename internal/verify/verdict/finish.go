@@ -4,6 +4,7 @@ import (
 	"slices"
 	"sync"
 
+	"openbastion/internal/model/plan"
 	"openbastion/internal/verify/check"
 	"openbastion/internal/verify/claims"
 )
@@ -54,10 +55,33 @@ var breaks = sync.OnceValue(func() map[string][]claims.Kind {
 	}
 })
 
+// breaksToo are claims that findings break in other places than their examples.
+var breaksToo = sync.OnceValue(func() map[string][]claims.Kind {
+	return map[string][]claims.Kind{
+		"duplicate-address": {claims.Gateway},
+		"no-dhcp-server":    {claims.DNS, claims.Outside},
+		"switched-off": {
+			claims.Behind,
+			claims.DHCP,
+			claims.DNS,
+			claims.Outside,
+			claims.Published,
+			claims.OneDHCP,
+		},
+		"unattached-port":    {claims.Outside, claims.Published, claims.Expect, claims.Inbound},
+		"host-on-bridge":     {claims.NoBypass, claims.Gateway},
+		"no-gateway":         {claims.Expect},
+		"no-wan":             {claims.Published, claims.Inbound},
+		"small-pool":         {claims.Gateway, claims.DNS, claims.Outside},
+		"wan-no-gateway":     {claims.DNS, claims.Outside, claims.FirstHop, claims.Published},
+		"wrong-return-route": {claims.Outside, claims.DNS},
+	}
+})
+
 // shown reports whether a broken claim shows the finding.
-func shown(f check.Finding, list []claims.Result) bool {
+func shown(p *plan.Plan, f check.Finding, list []claims.Result) bool {
 	return slices.ContainsFunc(
 		list,
-		func(r claims.Result) bool { return r.Verdict == claims.Broken && explained(f, r) },
+		func(r claims.Result) bool { return r.Verdict == claims.Broken && explained(p, f, r, true) },
 	)
 }

@@ -63,12 +63,14 @@ func Finish(p *plan.Plan, out claims.Outcome) Document {
 	}
 	var found []check.Finding
 	for _, f := range check.Run(p, time.Time{}) {
-		if f.Severity != check.Error || f.Accepted != "" {
+		if f.Accepted != "" {
 			continue
 		}
-		found = append(found, f)
+		if found = append(found, f); f.Severity != check.Error {
+			continue
+		}
 		doc.Verdict = claims.Broken
-		if !shown(f, out.Claims) {
+		if !shown(p, f, out.Claims) {
 			doc.Findings = append(
 				doc.Findings,
 				Finding{Code: f.Code, Subject: f.Subject, Message: f.Message, Remedy: f.Remedy,
@@ -76,7 +78,7 @@ func Finish(p *plan.Plan, out claims.Outcome) Document {
 			)
 		}
 	}
-	doc.Causes = causes(out.Claims, found)
+	doc.Causes = causes(p, out.Claims, found)
 	return doc
 }
 
