@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -11,6 +12,7 @@ import (
 	"strings"
 
 	"openbastion/internal/atomicfile"
+	"openbastion/internal/format/disk"
 	"openbastion/internal/image"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
@@ -20,13 +22,12 @@ import (
 // machine's snapshots. It takes what it holds.
 const stateSize = lab.Bytes(64 << 30)
 
-// makeDisk makes a qcow2 file: an empty disk of a size, or one that begins as another file
-// that is never written, in a format of QEMU's.
+// makeDisk makes a qcow2 file: an empty disk of a size, or one that begins as a raw file, which is never
+// written.
 func makeDisk(ctx context.Context, name, from string, size lab.Bytes) error {
 	args := []string{"create", "-q", "-f", "qcow2"}
 	if from != "" {
-		format, file, _ := strings.Cut(from, ":")
-		args = append(args, "-F", format, "-b", file)
+		args = append(args, "-F", "raw", "-b", from)
 	}
 	args = append(args, name)
 	if size > 0 {
@@ -43,8 +44,11 @@ func makeDisk(ctx context.Context, name, from string, size lab.Bytes) error {
 	return ctx.Err()
 }
 
-// Formats of disks as QEMU names them, by what an inspection says.
-var diskFormats = map[string]string{"qcow2": "qcow2", "vmdk": "vmdk", "vhd": "vpc", "vhdx": "vhdx", "vdi": "vdi"}
+// mostOfPacked bounds what a virtual disk may hold, by the size of its file, and mostHeld for any.
+const (
+	mostOfPacked = 256
+	mostHeld     = int64(1) << 40
+)
 
 // images makes what a machine starts from of the files that the lab names for it: an
 // optical image becomes the medium in its drive, a disk the beginning of its own, which is
@@ -66,6 +70,9 @@ func (l *Lab) images(ctx context.Context, m *plan.Machine, s *Setup) error {
 		seen[name] = true
 		if !filepath.IsAbs(name) {
 			name = filepath.Join(l.options.Beside, name)
+		}
+		if name, err = filepath.Abs(name); err != nil { // a relative name may be read as a protocol
+			return err
 		}
 		if err := l.isWanted(m, name, kept); err != nil {
 			return err
@@ -128,7 +135,7 @@ func (l *Lab) isWanted(m *plan.Machine, name string, kept bool) error {
 }
 
 // content returns what an image is, unpacking it when it is packed: an optical image, or a
-// disk, as format:file.
+// raw disk.
 func (l *Lab) content(m *plan.Machine, name string) (optical bool, file string, err error) {
 	f, err := os.Open(name)
 	if err != nil {
@@ -149,17 +156,61 @@ func (l *Lab) content(m *plan.Machine, name string) (optical bool, file string, 
 	case c.Kind == image.Optical:
 		return true, name, nil
 	case c.Kind == image.RawDisk:
-		return false, "raw:" + name, nil
+		return false, name, nil
 	case c.Kind == image.VirtDisk:
-		format := diskFormats[c.Virtual.Format]
-		if c.Virtual.Backing != "" || c.Virtual.Data != "" || format == "" {
-			return false, "", fmt.Errorf("%s is a disk with a backing file: merge it into one file first", name)
-		}
-		return false, format + ":" + name, nil
+		file, err := l.converted(m, name, f, info.Size())
+		return false, file, err
 	case len(c.Inside) > 0:
 		return l.unpacked(m, name, f, info.Size(), c)
 	}
 	return false, "", fmt.Errorf("%s is nothing that a machine starts from: %s", name, c.Next)
+}
+
+// converted returns a virtual disk as a raw one beside the machine's own, made once by our reader: QEMU
+// opens no container that somebody else made, as in some a name leads to any file of the host. A disk
+// that names another file is refused.
+func (l *Lab) converted(m *plan.Machine, name string, f *os.File, size int64) (string, error) {
+	v, err := disk.ReadVirtual(f, size)
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", name, err)
+	}
+	if names, alone := v.Alone(); !alone {
+		what := "a file that it does not name"
+		if len(names) > 0 {
+			what = fmt.Sprintf("%q", names)
+		}
+		return "", fmt.Errorf("%s is a disk that needs other files, %s: merge it into one file first", name, what)
+	}
+	w, err := v.Open(f, size, func(string) (io.ReaderAt, int64, error) { return nil, 0, fs.ErrNotExist })
+	if err == nil && len(w.Missing) > 0 {
+		err = fmt.Errorf("it needs other files: %q", w.Missing)
+	}
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", name, err)
+	}
+	if w.Size > mostHeld {
+		return "", fmt.Errorf("%s: a disk of %s; at most %s are started here", name, lab.Bytes(w.Size), lab.Bytes(mostHeld))
+	}
+	to := filepath.Join(l.options.Disks, m.Name+"-base.raw")
+	if _, err := os.Stat(to); err == nil {
+		return to, nil
+	}
+	l.tell("%s: reading %s", m.Name, filepath.Base(name))
+	if err := os.MkdirAll(l.options.Disks, 0o700); err != nil {
+		return "", err
+	}
+	target, err := atomicfile.Create(to, atomicfile.Options{})
+	if err != nil {
+		return "", err
+	}
+	defer target.Abort()
+	if err := target.Inner().Truncate(w.Size); err != nil {
+		return "", err
+	}
+	if _, err := w.CopyTo(target.Inner(), max(size*mostOfPacked, 1<<30)); err != nil {
+		return "", fmt.Errorf("%s: %w", name, err)
+	}
+	return to, target.Commit()
 }
 
 // unpacked unpacks what is in an image beside the machine's disk, once.

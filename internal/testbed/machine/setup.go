@@ -55,6 +55,8 @@ func (s Setup) Args() ([]string, error) {
 	args := []string{
 		"-name", s.Machine.Name, "-machine", kind, "-accel", accel, "-cpu", cpu,
 		"-smp", fmt.Sprint(max(spec.CPUs, 1)), "-m", fmt.Sprintf("%dM", max(uint64(spec.Memory)>>20, leastMemory)),
+		// What breaks out of the emulated devices can neither start programs nor gain rights.
+		"-sandbox", "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny",
 		"-nodefaults", "-no-user-config", "-no-shutdown", "-vnc", "none,password=on",
 		"-chardev", fmt.Sprintf("socket,id=control,fd=%d", s.Control), "-mon", "chardev=control,mode=control",
 		"-chardev", fmt.Sprintf("socket,id=console,fd=%d", s.Console), "-serial", "chardev:console",

@@ -154,6 +154,9 @@ func (x *vm) start(l *Lab, args []string, files []*os.File) error {
 	x.command = exec.Command(l.options.Program, args...)
 	x.command.ExtraFiles, x.command.Stderr, x.command.Stdout = files, x.said, x.said
 	x.command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setsid: true}
+	if os.Geteuid() == 0 && userNamespaces() {
+		powerless(x.command.SysProcAttr)
+	}
 	if err := l.starter.start(x.command); err != nil {
 		return fmt.Errorf("%s: %w", x.plan.Name, err)
 	}
@@ -167,6 +170,23 @@ func (x *vm) start(l *Lab, args []string, files []*os.File) error {
 		close(x.ended)
 	}()
 	return nil
+}
+
+// nobody is the user that a machine's QEMU takes itself for when root has started it.
+const nobody = 65534
+
+// powerless has a program that root starts run without any capability: in a user namespace of its own,
+// where root's files stay what they are and everything else of root's is gone.
+func powerless(p *syscall.SysProcAttr) {
+	p.Cloneflags |= syscall.CLONE_NEWUSER
+	p.UidMappings = []syscall.SysProcIDMap{{ContainerID: nobody, HostID: 0, Size: 1}}
+	p.GidMappings = []syscall.SysProcIDMap{{ContainerID: nobody, HostID: 0, Size: 1}}
+}
+
+// userNamespaces reports whether the kernel makes user namespaces.
+func userNamespaces() bool {
+	most, err := os.ReadFile("/proc/sys/user/max_user_namespaces")
+	return err == nil && strings.TrimSpace(string(most)) != "0"
 }
 
 // connect takes up what was prepared for a machine that has been started.
