@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"openbastion/internal/classroom/bundle"
+	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/testbed/field"
 )
@@ -59,12 +60,20 @@ func (a *app) carriedFor(file string, p *plan.Plan, o carryOptions) (bundle.Plan
 	if err != nil {
 		return bundle.Plan{}, err
 	}
-	if o.bench != "" {
-		token = token.Bench(o.bench)
+	if o.bench == "" {
+		o.bench = p.Name // the lab is its only bench; its own token opens all of them, and stays here
+	}
+	if err := lab.CheckName(o.bench); err != nil {
+		return bundle.Plan{}, usage("--bench: %v", err)
+	}
+	token = token.Bench(o.bench)
+	key, err := ownWitness(p.Name)
+	if err != nil {
+		return bundle.Plan{}, err
 	}
 	c := bundle.Plan{Schema: bundle.Schema, Lab: p.Name, Guest: o.guest, Bench: o.bench, File: filepath.Base(file),
 		Text:     string(a.texts[file]),
-		Profiles: map[string]string{}, Print: p.Fingerprint(), Token: token.String(), Name: o.name}
+		Profiles: map[string]string{}, Print: p.Fingerprint(), Token: token.String(), Name: o.name, Key: key}
 	if o.witness != "" {
 		if c.Witness, err = netip.ParseAddr(o.witness); err != nil {
 			return c, usage("--witness is an address, not %q", o.witness)

@@ -288,11 +288,18 @@ func (a *app) evidenceSeen(s *diagnose.Study, p *plan.Plan, file, from, said str
 	if err != nil {
 		return nil, err
 	}
-	files, briefs, remarks, err := a.evidence([]string{from}, p, byLab(token))
+	trust := trusted{token: said}
+	if err := trust.settle(p.Name); err != nil {
+		return nil, err
+	}
+	files, briefs, remarks, err := a.evidence([]string{from}, p, byLab(token), trust)
 	if err != nil {
 		return nil, err
 	}
 	for _, r := range remarks {
+		if !r.Refused {
+			continue
+		}
 		return nil, usage("%s: %s", from, r.Text)
 	}
 	j := evidence.For(p).Join(files)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"crypto/ed25519"
 	"errors"
 	"fmt"
 	"image"
@@ -9,6 +10,7 @@ import (
 	"net/http"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"openbastion/internal/api"
 	"openbastion/internal/classroom/bundle"
@@ -21,16 +23,19 @@ import (
 )
 
 // verifyFrom puts evidence of guests together, and judges it.
-func (a *app) verifyFrom(file, said string, from, reports []string, replace bool) error {
+func (a *app) verifyFrom(file string, trust trusted, from, reports []string, replace bool) error {
 	p, err := a.load(file)
 	if err != nil {
 		return err
 	}
-	token, err := tokenOf(said, p.Name)
+	token, err := tokenOf(trust.token, p.Name)
 	if err != nil {
 		return err
 	}
-	files, briefs, remarks, err := a.evidence(from, p, byLab(token))
+	if err := trust.settle(p.Name); err != nil {
+		return err
+	}
+	files, briefs, remarks, err := a.evidence(from, p, byLab(token), trust)
 	if err != nil {
 		return err
 	}
@@ -56,6 +61,27 @@ func (a *app) verifyFrom(file, said string, from, reports []string, replace bool
 	return err
 }
 
+// trusted is what decides whether evidence counts: the lab's token, its witness's key, and its age.
+type trusted struct {
+	token, witness string
+	since          time.Duration
+	key            ed25519.PublicKey
+}
+
+// settle finds the key of the lab's witness: the one that was named, else this machine's own where it has
+// one.
+func (t *trusted) settle(lab string) (err error) {
+	if t.witness != "" {
+		t.key, err = witness.ParseKey(t.witness)
+		if err != nil {
+			return usage("--witness-key: %v", err)
+		}
+		return nil
+	}
+	t.key, err = ownWitness(lab)
+	return err
+}
+
 // byLab returns the tokens of a lab's benches.
 func byLab(token witness.Token) func(string) witness.Token {
 	return func(bench string) witness.Token {
@@ -67,7 +93,7 @@ func byLab(token witness.Token) func(string) witness.Token {
 }
 
 // evidence reads files of evidence; what is refused becomes a remark.
-func (a *app) evidence(from []string, p *plan.Plan, tokens func(string) witness.Token) (files []evidence.File,
+func (a *app) evidence(from []string, p *plan.Plan, tokens func(string) witness.Token, trust trusted) (files []evidence.File,
 	briefs []evidence.Brief, remarks []evidence.Remark, err error) {
 	var record evidence.Record
 	kept := false
@@ -101,11 +127,21 @@ func (a *app) evidence(from []string, p *plan.Plan, tokens func(string) witness.
 			remarks = append(remarks, evidence.Remark{File: name, Subject: e.Guest, Text: err.Error(), Refused: true})
 			continue
 		}
+		if why := evidence.Stale(e.Made, time.Now(), trust.since); why != "" {
+			remarks = append(remarks, evidence.Remark{File: name, Subject: e.Guest, Text: why, Refused: true})
+			continue
+		}
+		if why := e.Trust(trust.key); why != "" {
+			remarks = append(remarks, evidence.Remark{File: name, Subject: e.Guest, Text: why})
+		}
 		files = append(files, evidence.File{Name: filepath.Base(name), Evidence: e})
 	}
 	for i := range files {
-		if kept {
-			record.Add(p, &files[i].Evidence)
+		if !kept {
+			break
+		}
+		for _, why := range record.Add(p, &files[i].Evidence) {
+			remarks = append(remarks, evidence.Remark{File: files[i].Name, Subject: files[i].Guest, Text: why})
 		}
 	}
 	return files, briefs, remarks, nil

@@ -20,14 +20,16 @@ import (
 	"openbastion/internal/classroom/witness"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
+	"openbastion/internal/model/sanitize"
 	"openbastion/internal/render/report"
 	"openbastion/internal/verify/check"
 )
 
 // gradeOptions are how work is graded.
 type gradeOptions struct {
-	lab, plan, token, page, record string
-	self, replace                  bool
+	lab, plan, page, record string
+	trust                   trusted
+	self, replace           bool
 }
 
 func (a *app) grade() *cobra.Command {
@@ -53,7 +55,9 @@ carried into the guest (--plan), without the teacher's token.`,
 		},
 	}
 	c.Flags().StringVar(&o.lab, "lab", "lab.yaml", "the lab the class was to build")
-	c.Flags().StringVar(&o.token, "token", "", "the lab's token (default: this machine's)")
+	c.Flags().StringVar(&o.trust.token, "token", "", "the lab's token (default: this machine's)")
+	c.Flags().StringVar(&o.trust.witness, "witness-key", "", "the key of the lab's test server (default: this machine's)")
+	c.Flags().DurationVar(&o.trust.since, "since", 0, "refuse evidence that is older than this, such as 24h")
 	c.Flags().BoolVar(&o.self, "self", false, "for a student: what is still missing")
 	c.Flags().StringVar(&o.plan, "plan", "", "with --self: the guest's bundle plan, a file or the line")
 	c.Flags().StringVar(&o.record, "record", "", "with --self: the runbook's record")
@@ -85,6 +89,9 @@ func (a *app) gradeWork(rubric string, from []string, o gradeOptions) error {
 	}
 	empty := m.joiner.Join(nil)
 	if err := grade.Check(m.rubric, m.plan, empty.Judge(m.plan).Claims); err != nil {
+		return err
+	}
+	if err := o.trust.settle(m.plan.Name); err != nil {
 		return err
 	}
 	works, notes, err := a.works(m, from, o)
@@ -126,7 +133,7 @@ func (a *app) heldAgainst(m *marking, o gradeOptions) error {
 		if err != nil {
 			return err
 		}
-		token, err := tokenOf(o.token, p.Name)
+		token, err := tokenOf(o.trust.token, p.Name)
 		if err != nil {
 			return err
 		}
@@ -138,67 +145,147 @@ func (a *app) heldAgainst(m *marking, o gradeOptions) error {
 
 // handed is what came of one bench.
 type handed struct {
-	files  []evidence.File
-	briefs []evidence.Brief
-	record string
+	files   []evidence.File
+	briefs  []evidence.Brief
+	remarks []evidence.Remark
+	record  string
+	of      string    // the archive that the record is from
+	newest  time.Time // the evidence in that archive
 }
 
-// works reads what was handed in, by bench. What cannot be told to be any bench's is noted.
+// intake takes what was handed in, file by file. What cannot be told to be any bench's is noted, and ends
+// nothing.
+type intake struct {
+	m      marking
+	o      gradeOptions
+	works  map[string]*handed
+	notes  []string
+	record evidence.Record // of the witness
+	kept   bool
+}
+
+func (x *intake) of(bench string) *handed {
+	if x.works[bench] == nil {
+		x.works[bench] = &handed{}
+	}
+	return x.works[bench]
+}
+
+func (x *intake) note(name, format string, args ...any) {
+	x.notes = append(x.notes, sanitize.Line(name)+": "+fmt.Sprintf(format, args...))
+}
+
+// take takes one file, and returns whose it is and when it was made. Of an archive that speaks for a
+// bench nothing counts for another.
+func (x *intake) take(name string, data []byte, only string) (bench string, made time.Time) {
+	apart := func(bench string) bool {
+		if only != "" && bench != only {
+			x.note(name, "it is of %s, and the archive speaks for %s: ignored", bench, only)
+			return true
+		}
+		return false
+	}
+	if r, is := evidence.ReadRecord(data); is && only == "" && !evidence.IsBrief(data) {
+		x.record.Join(r)
+		x.kept = true
+		return "", made
+	}
+	if evidence.IsBrief(data) {
+		b, err := evidence.ReadBrief(data, x.m.plan, x.m.tokens)
+		switch {
+		case err != nil:
+			x.note(name, "%v", err)
+			return "", made
+		case apart(b.Bench):
+			return "", made
+		}
+		if why := evidence.Stale(b.Made, time.Now(), x.o.trust.since); why != "" {
+			x.note(name, "%s", why)
+			return "", made
+		}
+		x.of(b.Bench).briefs = append(x.of(b.Bench).briefs, b)
+		return b.Bench, b.Made
+	}
+	e, err := readEvidence(data, x.m.tokens)
+	if err != nil {
+		x.note(name, "not readable: %v", err)
+		return "", made
+	}
+	if apart(e.Bench) {
+		return "", made
+	}
+	if why := evidence.Stale(e.Made, time.Now(), x.o.trust.since); why != "" {
+		x.note(name, "%s", why)
+		return "", made
+	}
+	w := x.of(e.Bench)
+	if why := e.Trust(x.o.trust.key); why != "" && !x.o.self {
+		w.remarks = append(w.remarks, evidence.Remark{File: name, Subject: e.Guest, Text: why})
+	}
+	w.files = append(w.files, evidence.File{Name: name, Evidence: e})
+	return e.Bench, e.Made
+}
+
+// archive takes what pack made. It speaks for one bench: that of its first evidence that counts. Its
+// record of the runbook, which nobody signs, counts for that bench where no archive has newer evidence.
+func (x *intake) archive(name string, data []byte) {
+	h, err := unpackWork(data)
+	if err != nil {
+		x.note(name, "not readable: %v", err)
+		return
+	}
+	bench, newest, found := "", time.Time{}, false
+	for _, inner := range slices.Sorted(maps.Keys(h.evidence)) {
+		if slices.Contains(h.wrong, packEvidence+inner) {
+			x.note(name, "%s does not match its checksum", inner)
+			continue
+		}
+		only := ""
+		if found {
+			only = cmp.Or(bench, noBench)
+		}
+		was := len(x.notes)
+		of, made := x.take(filepath.Base(name)+":"+inner, h.evidence[inner], only)
+		if len(x.notes) > was || made.IsZero() {
+			continue
+		}
+		if bench, found = of, true; made.After(newest) {
+			newest = made
+		}
+	}
+	if h.record == "" || !found || slices.Contains(h.wrong, packRecord) {
+		return
+	}
+	w := x.of(bench)
+	if w.of != "" && h.record != w.record {
+		x.note(name, "%s hands in another record for %s: that with the newer evidence counts", w.of, cmp.Or(bench, x.m.plan.Name))
+	}
+	if w.of == "" || newest.After(w.newest) {
+		w.record, w.of, w.newest = h.record, filepath.Base(name), newest
+	}
+}
+
+// noBench stands for the one bench of a lab that has no other; no bench has such a name.
+const noBench = "-"
+
+// works reads what was handed in, by bench.
 func (a *app) works(m marking, from []string, o gradeOptions) (map[string]*handed, []string, error) {
-	works, notes := map[string]*handed{}, []string{}
-	of := func(bench string) *handed {
-		if works[bench] == nil {
-			works[bench] = &handed{}
-		}
-		return works[bench]
-	}
-	take := func(name string, data []byte) string {
-		if evidence.IsBrief(data) {
-			b, err := evidence.ReadBrief(data, m.plan, m.tokens)
-			if err != nil {
-				notes = append(notes, name+": "+err.Error())
-				return ""
-			}
-			of(b.Bench).briefs = append(of(b.Bench).briefs, b)
-			return b.Bench
-		}
-		e, err := readEvidence(data, m.tokens)
-		if err != nil {
-			notes = append(notes, name+": "+err.Error())
-			return ""
-		}
-		w := of(e.Bench)
-		w.files = append(w.files, evidence.File{Name: name, Evidence: e})
-		return e.Bench
-	}
+	x := &intake{m: m, o: o, works: map[string]*handed{}, notes: []string{}}
 	for _, name := range from {
 		if evidence.IsBrief([]byte(name)) { // copied off a square code
-			take("a brief", []byte(name))
+			x.take("a brief", []byte(name), "")
 			continue
 		}
-		data, err := a.read(name, mostPacked)
-		if err != nil {
-			return nil, nil, err
-		}
-		if !bytes.HasPrefix(data, []byte("PK")) {
-			take(filepath.Base(name), data)
-			continue
-		}
-		h, err := unpackWork(data)
-		if err != nil {
-			notes = append(notes, fmt.Sprintf("%s cannot be read: %v", name, err))
-			continue
-		}
-		var benches []string
-		for _, inner := range slices.Sorted(maps.Keys(h.evidence)) {
-			if slices.Contains(h.wrong, packEvidence+inner) {
-				notes = append(notes, fmt.Sprintf("%s: %s does not match its checksum", name, inner))
-				continue
-			}
-			benches = append(benches, take(filepath.Base(name)+":"+inner, h.evidence[inner]))
-		}
-		if h.record != "" && len(benches) > 0 && !slices.Contains(h.wrong, packRecord) {
-			of(benches[0]).record = h.record
+		data, err := a.read(name, mostPacked+1)
+		switch {
+		case err != nil:
+			x.note(name, "%v", err)
+		case len(data) > mostPacked:
+			x.note(name, "not readable: it is larger than %s", size1024(mostPacked))
+		case bytes.HasPrefix(data, []byte("PK")):
+			x.archive(name, data)
+		default:
+			x.take(filepath.Base(name), data, "")
 		}
 	}
 	if o.record != "" {
@@ -206,14 +293,24 @@ func (a *app) works(m marking, from []string, o gradeOptions) (map[string]*hande
 		if err != nil {
 			return nil, nil, err
 		}
-		for _, w := range works {
+		for _, w := range x.works {
 			w.record = string(text)
 		}
 	}
-	if o.self && len(works) == 0 {
-		of("")
+	if o.self && len(x.works) == 0 {
+		x.of("")
 	}
-	return works, notes, nil
+	for _, w := range x.works {
+		for i := range w.files {
+			if !x.kept {
+				break
+			}
+			for _, why := range x.record.Add(m.plan, &w.files[i].Evidence) {
+				w.remarks = append(w.remarks, evidence.Remark{File: w.files[i].Name, Subject: w.files[i].Guest, Text: why})
+			}
+		}
+	}
+	return x.works, x.notes, nil
 }
 
 // cards grades each bench, several at once, in the order of their names.
@@ -227,6 +324,7 @@ func (m marking) cards(works map[string]*handed) []grade.Card {
 			w := works[b]
 			j := m.joiner.Join(w.files)
 			doc := j.JudgeWith(m.plan, w.briefs)
+			j.Remarks = append(w.remarks, j.Remarks...)
 			out[i] = grade.Points(
 				m.rubric,
 				m.plan,
@@ -288,6 +386,10 @@ func (a *app) showCards(m marking, cards []grade.Card, self bool) {
 		)
 	}
 	s.below(t)
+	if !self {
+		s.para(2, 2, faint, "Evidence is a guest's word, and its student may own the guest: the test server's record beside it,"+
+			" or your own bastion verify on the bench, shows what it cannot. (docs/security.md)")
+	}
 	if !self && !a.verbose {
 		return
 	}

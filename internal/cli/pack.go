@@ -23,8 +23,14 @@ const (
 	packSums     = "SHA256SUMS"
 )
 
-// mostPacked bounds an archive, and what is in it.
-const mostPacked = 256 << 20
+// The bounds of an archive: its bytes and what of it is read, each piece of evidence, and how much is in it.
+const (
+	mostPacked   = 256 << 20
+	mostRead     = 64 << 20
+	mostPiece    = 8 << 20
+	mostEntries  = 4096
+	mostEvidence = 1024
+)
 
 func (a *app) packCommand() *cobra.Command {
 	var to, record string
@@ -143,47 +149,69 @@ type handedIn struct {
 	wrong    []string // what is not as its checksum says
 }
 
-// unpackWork reads an archive that pack made.
+// unpackWork reads an archive that pack made: evidence, the record and the checksums, and nothing else
+// of it is unpacked.
 func unpackWork(data []byte) (h handedIn, err error) {
 	r, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
 	if err != nil {
 		return h, err
 	}
+	if len(r.File) > mostEntries {
+		return h, fmt.Errorf("it has %d files; at most %d are read", len(r.File), mostEntries)
+	}
 	h.evidence = map[string][]byte{}
-	sums, total := map[string]string{}, int64(0)
+	sums, total := map[string]string{}, 0
+	found := map[string][]byte{}
 	var order []string
 	for _, f := range r.File {
-		in, err := f.Open()
-		if err != nil {
-			return h, err
+		evidence := strings.HasPrefix(f.Name, packEvidence)
+		if !evidence && f.Name != packSums && f.Name != packRecord {
+			continue
 		}
-		data, err := io.ReadAll(io.LimitReader(in, mostPacked-total+1))
-		in.Close()
+		if _, twice := found[f.Name]; twice {
+			return h, fmt.Errorf("it has more than one %s", f.Name)
+		}
+		part, err := piece(f)
 		if err != nil {
 			return h, fmt.Errorf("%s: %w", f.Name, err)
 		}
-		if total += int64(len(data)); total > mostPacked {
-			return h, fmt.Errorf("it is larger than %s", size1024(mostPacked))
+		if total += len(part); total > mostRead || len(found) > mostEvidence {
+			return h, fmt.Errorf("it holds more than %s, or more than %d pieces of evidence", size1024(mostRead), mostEvidence)
 		}
+		found[f.Name] = part
 		switch {
-		case f.Name == packSums:
-			for line := range strings.Lines(string(data)) {
+		case evidence:
+			h.evidence[path.Base(f.Name)] = part
+		case f.Name == packRecord:
+			h.record = string(part)
+		default:
+			for line := range strings.Lines(string(part)) {
 				if sum, name, ok := strings.Cut(strings.TrimSpace(line), "  "); ok {
 					sums[name] = sum
 				}
 			}
 			continue
-		case f.Name == packRecord:
-			h.record = string(data)
-		case strings.HasPrefix(f.Name, packEvidence):
-			h.evidence[path.Base(f.Name)] = data
 		}
-		order = append(order, f.Name+"\x00"+fmt.Sprintf("%x", sha256.Sum256(data)))
+		order = append(order, f.Name)
 	}
-	for _, x := range order {
-		if name, sum, _ := strings.Cut(x, "\x00"); sums[name] != sum {
+	for _, name := range order {
+		if sums[name] != fmt.Sprintf("%x", sha256.Sum256(found[name])) {
 			h.wrong = append(h.wrong, name)
 		}
 	}
 	return h, nil
+}
+
+// piece unpacks one file of an archive.
+func piece(f *zip.File) ([]byte, error) {
+	in, err := f.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	data, err := io.ReadAll(io.LimitReader(in, mostPiece+1))
+	if err == nil && len(data) > mostPiece {
+		err = fmt.Errorf("it unpacks to more than %s", size1024(mostPiece))
+	}
+	return data, err
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -194,13 +195,13 @@ func (a *app) brought(o probeOptions) (*plan.Plan, bundle.Plan, error) {
 	if err != nil {
 		return nil, c, err
 	}
-	c = bundle.Plan{Lab: p.Name, Bench: o.bench, Print: p.Fingerprint()}
+	c = bundle.Plan{Lab: p.Name, Bench: cmp.Or(o.bench, p.Name), Print: p.Fingerprint()}
 	if o.as == "" {
 		return nil, c, usage("with a lab file, name the machine: --as")
 	}
 	token, err := tokenOf(o.token, p.Name)
-	if err == nil && o.bench != "" {
-		token = token.Bench(o.bench)
+	if err == nil {
+		token = token.Bench(c.Bench)
 	}
 	c.Token = token.String()
 	return p, c, err

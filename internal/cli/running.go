@@ -243,7 +243,7 @@ ends when the lab is stopped.`,
 func (a *app) verify() *cobra.Command {
 	var reports, from []string
 	var replace bool
-	var token string
+	var trust trusted
 	c := &cobra.Command{
 		Use: "verify [LAB] [--from EVIDENCE]…", Short: "Check a running lab with real packets",
 		Long: `Asks the lab that runs what "rehearse" asks the simulated one, and judges the
@@ -258,7 +258,7 @@ or was held against another plan counts for nothing, and that is said.`,
 				return err
 			}
 			if len(from) > 0 {
-				return a.verifyFrom(fromArgs(args, &from), token, from, reports, replace)
+				return a.verifyFrom(fromArgs(args, &from), trust, from, reports, replace)
 			}
 			if len(args) > 1 {
 				return usage("one lab is verified at a time: %s", strings.Join(args, ", "))
@@ -276,7 +276,9 @@ or was held against another plan counts for nothing, and that is said.`,
 		},
 	}
 	c.Flags().StringArrayVar(&from, "from", nil, "judge this evidence from probes instead; several files are accepted")
-	c.Flags().StringVar(&token, "token", "", "with --from: the lab's token (default: this machine's)")
+	c.Flags().StringVar(&trust.token, "token", "", "with --from: the lab's token (default: this machine's)")
+	c.Flags().StringVar(&trust.witness, "witness-key", "", "with --from: the key of the lab's test server (default: this machine's)")
+	c.Flags().DurationVar(&trust.since, "since", 0, "with --from: refuse evidence that is older than this, such as 24h")
 	c.Flags().BoolVar(&replace, "replace", false, "replace existing files")
 	c.Flags().StringArrayVar(&reports, "report", nil,
 		"write the verdict to this file: .html (a page), .md (Markdown) or .xml (JUnit, for build servers); repeatable")

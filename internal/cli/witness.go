@@ -27,6 +27,7 @@ import (
 type witnessOptions struct {
 	token, at, udp, tcp, record string
 	rate                        float64
+	showToken                   bool
 }
 
 func (a *app) witness() *cobra.Command {
@@ -50,6 +51,7 @@ guests whose rules let only known services out then do not get through.`,
 			return a.bearWitness(args, o)
 		},
 	}
+	c.Flags().BoolVar(&o.showToken, "show-token", false, "show the lab's token, a secret, for other machines")
 	c.Flags().StringVar(&o.token, "token", "", "the lab's token (default: this machine's)")
 	c.Flags().StringVar(&o.at, "at", "", "the address to listen on (default: all)")
 	c.Flags().
@@ -161,11 +163,13 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 			cell{"probes show the same", faint},
 		)
 		t.add("listens at", o.atText(), cell{w.Ports.String(), faint})
-		t.add(
-			"the token",
-			cell{token.String(), plain},
-			cell{"a secret of this lab: for --token on other machines", faint},
-		)
+		t.add("its key", cell{witness.KeyText(key.Public().(ed25519.PublicKey)), plain},
+			cell{"for --witness-key on other machines", faint})
+		if o.showToken {
+			t.add("the token", cell{token.String(), plain}, cell{"a secret of this lab: for --token on other machines", faint})
+		} else {
+			t.add("the token", cell{"kept here", plain}, cell{"--show-token prints it, for --token on other machines", faint})
+		}
 		s.below(t)
 		if wanted != nil {
 			s.para(

@@ -304,6 +304,11 @@ func (c *Content) inspectStream(r io.ReaderAt, o Options, depth int) {
 		return
 	}
 	inspect(inner, w, o, depth+1)
+	if inner.Kind == c.Kind {
+		c.fault("it is %s packed as %s once more: no sound image is, and a small file can unpack to any size so",
+			article(string(inner.Kind)), c.Kind)
+		return
+	}
 	c.Inside = []*Content{inner}
 	if o.Whole || depth == 0 && c.Size >= 0 && c.Size <= readWhole {
 		n, err := w.drain(wholeBudget)

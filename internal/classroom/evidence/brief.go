@@ -111,6 +111,9 @@ func ReadBrief(data []byte, p *plan.Plan, tokenOf func(bench string) witness.Tok
 		return b, errors.New("not a valid brief, or incomplete")
 	}
 	b.Bench = string(raw[head : head+length])
+	if err := checkBench(b.Bench); err != nil {
+		return b, err
+	}
 	if !ed25519.Verify(
 		tokenOf(b.Bench).Evidence().Public().(ed25519.PublicKey),
 		append([]byte(briefSigns), signed...),
@@ -152,7 +155,17 @@ func ReadBrief(data []byte, p *plan.Plan, tokenOf func(bench string) witness.Tok
 // among those that reported.
 func (j *Joined) JudgeWith(p *plan.Plan, briefs []Brief) verdict.Document {
 	out := j.outcome(p)
+	newest := map[string]time.Time{}
 	for _, b := range briefs {
+		if b.Made.After(newest[b.Guest]) {
+			newest[b.Guest] = b.Made
+		}
+	}
+	for _, b := range briefs {
+		if b.Made.Before(j.MadeBy[b.Guest]) || b.Made.Before(newest[b.Guest]) {
+			j.Remarks = append(j.Remarks, Remark{"a brief", b.Guest, "it is older than what else was received from " + b.Guest, true})
+			continue
+		}
 		b.Add(p, &out)
 		j.Guests = append(j.Guests, b.Guest)
 	}

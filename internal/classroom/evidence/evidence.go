@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"openbastion/internal/classroom/witness"
+	"openbastion/internal/model/lab"
 	"openbastion/internal/verify/claims"
 )
 
@@ -48,8 +49,12 @@ const SignedSchema = "openbastion.evidence-signed/1"
 // signs is what a bench signs evidence as.
 const signs = "openbastion evidence 1\n"
 
-// most bounds a file of evidence.
-const most = 64 << 20
+// The bounds of a file of evidence: bytes, and objects, lists and commas in it. That of a guest which
+// asks of a thousand others has less than a quarter of each.
+const (
+	most      = 8 << 20
+	mostParts = 400_000
+)
 
 // Sign writes evidence, signed by the key of its bench.
 func (e Evidence) Sign(key ed25519.PrivateKey) ([]byte, error) {
@@ -67,10 +72,11 @@ var (
 	ErrReport  = errors.New("it contains a report that its test server did not sign")
 )
 
-// Read reads evidence and checks who signed it: the bench that it names, by its token.
+// Read reads evidence and checks who signed it: the bench that it names, by its token. Nothing but the
+// bench's name is decoded before that. What was signed is bounded too, as its bench may be hostile.
 func Read(data []byte, tokenOf func(bench string) witness.Token) (e Evidence, err error) {
 	if len(data) > most {
-		return e, errors.New("it is too large")
+		return e, fmt.Errorf("it is larger than %d MiB", most>>20)
 	}
 	var s Signed
 	if err := json.Unmarshal(bytes.TrimSpace(data), &s); err != nil {
@@ -79,18 +85,37 @@ func Read(data []byte, tokenOf func(bench string) witness.Token) (e Evidence, er
 	if s.Schema != SignedSchema {
 		return e, fmt.Errorf("its schema is %q, but that of evidence is %q", s.Schema, SignedSchema)
 	}
+	var of struct {
+		Bench string `json:"bench"`
+	}
+	if err := json.Unmarshal(s.Evidence, &of); err != nil {
+		return e, fmt.Errorf("not valid evidence: %w", err)
+	}
+	if err := checkBench(of.Bench); err != nil {
+		return e, err
+	}
+	if !ed25519.Verify(
+		tokenOf(of.Bench).Evidence().Public().(ed25519.PublicKey),
+		append([]byte(signs), s.Evidence...),
+		s.Signature,
+	) {
+		return e, ErrAltered
+	}
+	if n := bytes.Count(s.Evidence, []byte("{")) + bytes.Count(s.Evidence, []byte("[")) +
+		bytes.Count(s.Evidence, []byte(",")); n > mostParts {
+		return e, fmt.Errorf("it has %d parts, more than any probe writes", n)
+	}
 	if err := json.Unmarshal(s.Evidence, &e); err != nil {
 		return e, fmt.Errorf("not valid evidence: %w", err)
 	}
 	if e.Schema != Schema {
 		return e, fmt.Errorf("its schema is %q, but that of evidence is %q", e.Schema, Schema)
 	}
-	if !ed25519.Verify(
-		tokenOf(e.Bench).Evidence().Public().(ed25519.PublicKey),
-		append([]byte(signs), s.Evidence...),
-		s.Signature,
-	) {
+	if e.Bench != of.Bench { // two keys that differ by case alone
 		return e, ErrAltered
+	}
+	if err := lab.CheckName(e.Guest); err != nil && e.Guest != Outside {
+		return e, fmt.Errorf("its guest: %w", err)
 	}
 	for _, r := range e.Reports {
 		if _, err := witness.ReadReport(r, e.Witness); err != nil {
@@ -98,4 +123,45 @@ func Read(data []byte, tokenOf func(bench string) witness.Token) (e Evidence, er
 		}
 	}
 	return e, nil
+}
+
+// checkBench reports what is wrong with a bench's name, which becomes a file's name and a cell of a table.
+func checkBench(name string) error {
+	if name == "" {
+		return nil
+	}
+	if err := lab.CheckName(name); err != nil {
+		return fmt.Errorf("its bench: %w", err)
+	}
+	return nil
+}
+
+// Trust takes what a witness confirmed for what it is worth: with another key than the lab's the guest
+// may have made it itself, and it counts no longer. known is empty where nobody says which witness is
+// the lab's. The text says so; it is empty where the witness is the lab's, or confirmed nothing.
+func (e *Evidence) Trust(known ed25519.PublicKey) string {
+	if len(e.Reports) == 0 || len(known) > 0 && bytes.Equal(known, e.Witness) {
+		return ""
+	}
+	code := witness.Code(ed25519.PublicKey(e.Witness))
+	e.Reports = nil
+	if len(known) == 0 {
+		return "reports of an unknown test server (code " + code + "): they count as the guest's own word; --witness-key says which is the lab's"
+	}
+	return "its test server (code " + code + ") is not the lab's (code " + witness.Code(known) + "): what it confirmed counts as the guest's own word"
+}
+
+// future is how far ahead a guest's clock may be.
+const future = 24 * time.Hour
+
+// Stale returns why evidence of a time does not count: it is older than wanted, or of the future; empty
+// when it counts. since is 0 where any age will do.
+func Stale(made, now time.Time, since time.Duration) string {
+	switch age := now.Sub(made); {
+	case age < -future:
+		return "its time, " + made.Format("2006-01-02 15:04") + ", is in the future: set the guest's clock, and run the probe again"
+	case since > 0 && age > since:
+		return "it is older than wanted: " + made.Format("2006-01-02 15:04")
+	}
+	return ""
 }

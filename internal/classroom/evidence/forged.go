@@ -110,15 +110,31 @@ func (r *Record) Join(other Record) {
 	}
 }
 
-// Add puts what a record tells into the evidence of a guest.
-func (r Record) Add(p *plan.Plan, e *Evidence) {
+// Add puts what a record tells into the evidence of a guest, and returns what of it differs from the
+// guest's own word: the record decides.
+func (r Record) Add(p *plan.Plan, e *Evidence) (differences []string) {
 	for i := range e.Runs {
 		run := &e.Runs[i]
 		for j := range e.Answers {
-			if a := &e.Answers[j]; a.ID == run.Question && !run.Told {
-				run.Heard(p, a, r.Heard[run.Number], !r.Listening.IsZero() && !r.Listening.After(e.Made), e.Made)
-				run.Told = true
+			a := &e.Answers[j]
+			if a.ID != run.Question {
+				continue
 			}
+			listening := !r.Listening.IsZero() && !r.Listening.After(e.Made)
+			heard := r.Heard[run.Number]
+			if run.Told {
+				got, _ := a.Got.(claims.GotAttack)
+				if len(heard) <= len(got.Ways) {
+					continue
+				}
+				differences = append(differences, fmt.Sprintf("of %s it says that the test server heard %d forged packets; the record has %d",
+					run.Question, len(got.Ways), len(heard)))
+				got.Ways = nil
+				a.Got, listening = got, false
+			}
+			run.Heard(p, a, heard, listening, e.Made)
+			run.Told = true
 		}
 	}
+	return differences
 }

@@ -32,8 +32,9 @@ type Joined struct {
 	Facts   claims.Facts
 	Answers []claims.Answer
 	Remarks []Remark
-	Guests  []string  // that told something
-	Made    time.Time // the newest
+	Guests  []string             // that told something
+	Made    time.Time            // the newest
+	MadeBy  map[string]time.Time // by guest
 }
 
 // Outside is who stands in front of a lab's appliances.
@@ -88,6 +89,7 @@ func (x *Joiner) questions(facts claims.Facts) map[string]claims.Asking {
 // witness was reached by somebody.
 func (x *Joiner) Join(files []File) (j Joined) {
 	p, print := x.plan, x.plan.Fingerprint()
+	j.MadeBy = map[string]time.Time{}
 	if len(files) > 0 {
 		j.Bench = files[0].Bench
 	}
@@ -140,6 +142,7 @@ func (x *Joiner) Join(files []File) (j Joined) {
 			j.Made = f.Made
 		}
 		j.Guests = append(j.Guests, f.Guest)
+		j.MadeBy[f.Guest] = f.Made
 	}
 	j.answers(x.questions(j.Facts), counted, spoke)
 	j.contradictions(p, counted)

@@ -98,3 +98,17 @@ func grouped(text string) string {
 func (t Token) Signing() ed25519.PrivateKey {
 	return ed25519.NewKeyFromSeed(t.derive("signing", ed25519.SeedSize))
 }
+
+// KeyText writes a witness's public key, whole, in groups of letters and digits.
+func KeyText(key ed25519.PublicKey) string { return grouped(letters.EncodeToString(key)) }
+
+// ParseKey reads what KeyText wrote, also in capitals and without its hyphens.
+func ParseKey(text string) (ed25519.PublicKey, error) {
+	plain := strings.ToLower(strings.NewReplacer("-", "", " ", "").Replace(text))
+	data, err := letters.DecodeString(plain)
+	if err != nil || len(data) != ed25519.PublicKeySize {
+		return nil, fmt.Errorf("not a test server's key: %d letters and digits, as \"bastion witness\" shows it",
+			letters.EncodedLen(ed25519.PublicKeySize))
+	}
+	return data, nil
+}
