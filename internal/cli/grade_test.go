@@ -1,11 +1,16 @@
 package cli
 
 import (
+	"archive/zip"
 	"bytes"
+	"crypto/ed25519"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -152,4 +157,95 @@ func BenchmarkGrade(b *testing.B) {
 		var out, errs bytes.Buffer
 		require.Zero(b, Main(args, nil, &out, &errs), errs.String())
 	}
+}
+
+// A hostile bench changes its own card at most: archives that unpack to much, signed evidence that
+// decodes to much, others' evidence and briefs replayed, records for others, names that lead elsewhere.
+func TestHostileHandIns(t *testing.T) {
+	folder, args := classWork(t, 3)
+	cards := func(more ...string) (map[string]grade.Card, string) {
+		var out, errs bytes.Buffer
+		require.LessOrEqual(t, Main(append(append(slices.Clone(args), more...), "--format", "json"), nil, &out, &errs), 1, errs.String())
+		var doc struct {
+			Cards []grade.Card `json:"cards"`
+		}
+		require.NoError(t, json.Unmarshal(out.Bytes(), &doc))
+		by := map[string]grade.Card{}
+		for _, c := range doc.Cards {
+			by[c.Bench] = c
+		}
+		return by, out.String() + errs.String()
+	}
+	honest, _ := cards()
+	token, mine := witness.Token{7}, "saltmarsh-003"
+	sign := func(name string, e evidence.Evidence, as string) string {
+		data, err := e.Sign(token.Bench(as).Evidence())
+		require.NoError(t, err)
+		file := filepath.Join(folder, name)
+		require.NoError(t, os.WriteFile(file, data, 0o600))
+		return file
+	}
+	zipped := func(name string, parts ...[2]string) string {
+		var out bytes.Buffer
+		w := zip.NewWriter(&out)
+		sums := ""
+		for _, p := range parts {
+			f, err := w.Create(p[0])
+			require.NoError(t, err)
+			_, err = f.Write([]byte(p[1]))
+			require.NoError(t, err)
+			sums += fmt.Sprintf("%x  %s\n", sha256.Sum256([]byte(p[1])), p[0])
+		}
+		f, err := w.Create(packSums)
+		require.NoError(t, err)
+		_, err = f.Write([]byte(sums))
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		file := filepath.Join(folder, name)
+		require.NoError(t, os.WriteFile(file, out.Bytes(), 0o600))
+		return file
+	}
+	read := func(name string) string {
+		data, err := os.ReadFile(filepath.Join(folder, name))
+		require.NoError(t, err)
+		return string(data)
+	}
+	e := evidence.Evidence{Lab: "saltmarsh", Bench: mine, Guest: "heron", Made: time.Unix(1e9, 0), Reports: [][]byte{}}
+	elsewhere, other := e, e
+	elsewhere.Bench = "../../elsewhere"
+	other.Bench = "saltmarsh-001"
+	many := `{"schema":"openbastion.evidence/1","bench":"` + mine + `","answers":[` + strings.Repeat("{},", 2_000_000) + `{}]}`
+	key := token.Bench(mine).Evidence()
+	signed, err := json.Marshal(evidence.Signed{Schema: evidence.SignedSchema, Evidence: []byte(many),
+		Signature: ed25519.Sign(key, append([]byte("openbastion evidence 1\n"), many...))})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(folder+"/many.ev", signed, 0o600))
+	record := "| step | outcome |\n|---|---|\n| all | skipped |\n"
+	hostile := []string{
+		zipped("bomb.zip", [2]string{packEvidence + "a.ev", strings.Repeat("0", mostPiece+1)}),
+		zipped("twice.zip", [2]string{packEvidence + "a.ev", "x"}, [2]string{packEvidence + "a.ev", "y"}),
+		zipped("replay.zip", [2]string{packEvidence + "a.ev", read(mine + "-heron.ev")},
+			[2]string{packEvidence + "b.ev", read("saltmarsh-001-heron.ev")}, [2]string{packRecord, record}),
+		sign("elsewhere.ev", elsewhere, elsewhere.Bench),
+		sign("other.ev", other, mine), // signed by the wrong bench
+		filepath.Join(folder, "many.ev"),
+		filepath.Join(folder, "not-there.zip"),
+	}
+	begin := time.Now()
+	got, said := cards(hostile...)
+	for bench, want := range honest {
+		if bench != mine {
+			assert.Equal(t, want.Points, got[bench].Points, bench)
+		}
+	}
+	assert.Len(t, got, len(honest))
+	assert.Less(t, time.Since(begin), 30*time.Second)
+	for _, why := range []string{"bomb.zip: not readable", "twice.zip: not readable", "the archive speaks for saltmarsh-003",
+		"its bench: ", "it was altered", "more than any probe writes", "not-there.zip: "} {
+		assert.Contains(t, said, why)
+	}
+	var out, errs bytes.Buffer
+	old := append(slices.Clone(args), "--since", "24h", "--format", "json")
+	require.LessOrEqual(t, Main(old, nil, &out, &errs), 1)
+	assert.Contains(t, out.String()+errs.String(), "older than wanted")
 }
