@@ -24,6 +24,7 @@ type drillOptions struct {
 	level    int
 	seed     uint64
 	code     string
+	results  string
 	on       string
 	answer   string
 	giveUp   bool
@@ -82,7 +83,8 @@ sheet that only the teacher's key opens.`,
 	f.IntVar(&o.class, "for-class", 0, "write this many different drills, and a sealed answer sheet")
 	f.StringVar(&o.key, "key", "", "the teacher's key: a file, created if missing")
 	f.StringVar(&o.to, "to", "drills", "the folder that --for-class writes to")
-	f.StringVar(&o.open, "open", "", "open this sealed answer sheet, or a result, with --key")
+	f.StringVar(&o.open, "open", "", "open this sealed answer sheet with --key")
+	f.StringVar(&o.results, "results", "", "with --open: check the results that students handed in, a line each")
 	f.BoolVar(&o.replace, "replace", false, "replace existing files")
 	return c
 }
@@ -116,12 +118,14 @@ const mostStudents = 500
 // planted makes the drill that options say. plain keeps to what any stage can be built
 // with.
 func (a *app) planted(p *plan.Plan, o *drillOptions, plain bool) (*drill.Drill, error) {
-	if o.code != "" {
-		level, seed, err := readCode(o.code)
+	var salt []byte
+	if n, _ := fmt.Sscanf(o.code, seedPrefix+"%d:%d", &o.level, &o.seed); n == 2 { // of a lab's record
+	} else if o.code != "" {
+		level, bytes, err := readCode(o.code)
 		if err != nil {
 			return nil, err
 		}
-		o.level, o.seed = level, seed
+		o.level, salt = level, bytes
 	} else if !o.seedSaid {
 		o.seed = rand.Uint64N(1_000_000)
 	}
@@ -133,7 +137,12 @@ func (a *app) planted(p *plan.Plan, o *drillOptions, plain bool) (*drill.Drill, 
 	if plain {
 		fits = drill.Plain
 	}
-	d, err := drill.New(s, o.level, o.seed, fits)
+	var d *drill.Drill
+	if salt != nil {
+		d, err = drill.NewSealed(s, o.level, salt, fits)
+	} else {
+		d, err = drill.New(s, o.level, o.seed, fits)
+	}
 	if err != nil {
 		return nil, failure{exitUsage, err.Error(), ""}
 	}
@@ -323,7 +332,15 @@ func (x *examination) end() error {
 		),
 	)
 	if x.code != "" {
-		x.s.para(0, 2, plain, "Hand this in: "+resultLine(x.code, solved, x.looks, x.wrong, points))
+		proof := ""
+		if solved {
+			var ids []string
+			for _, m := range x.d.Mistakes {
+				ids = append(ids, m.ID())
+			}
+			proof = drill.Proof(x.code, ids)
+		}
+		x.s.para(0, 2, plain, "Hand this in: "+resultLine(x.code, proof, x.looks, x.wrong, points))
 	}
 	if !solved {
 		return failure{status: exitBroken}

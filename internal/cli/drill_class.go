@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"crypto/ecdh"
+	"crypto/hmac"
 	"crypto/hpke"
 	"crypto/rand"
 	"encoding/base32"
@@ -19,37 +21,80 @@ import (
 	"openbastion/internal/atomicfile"
 	"openbastion/internal/diagnose"
 	"openbastion/internal/diagnose/drill"
+	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 )
 
 // codePrefix begins the code of a drill of a class.
-const codePrefix = "OBD1."
+const codePrefix = "OBD2."
 
 var codeLetters = base32.StdEncoding.WithPadding(base32.NoPadding)
 
-// drillCode writes level and seed as a code, with a sum against slips of typing.
-func drillCode(level int, seed uint64) string {
-	b := append([]byte{byte(level)}, binary.BigEndian.AppendUint64(nil, seed)...)
+// seedPrefix begins what a lab's record keeps of a drill that anybody may plant again.
+const seedPrefix = "seed:"
+
+// saltSize is how many random bytes a sealed drill is drawn by.
+const saltSize = 8
+
+// drillCode writes level and salt as a code, with a sum against slips of typing. Its answer stands in
+// the teacher's sheet alone.
+func drillCode(level int, salt []byte) string {
+	b := append([]byte{byte(level)}, salt...)
 	return codePrefix + codeLetters.EncodeToString(binary.BigEndian.AppendUint32(b, crc32.ChecksumIEEE(b)))
 }
 
 // readCode reads what drillCode wrote.
-func readCode(text string) (level int, seed uint64, err error) {
+func readCode(text string) (level int, salt []byte, err error) {
 	rest, ok := strings.CutPrefix(strings.ToUpper(strings.TrimSpace(text)), codePrefix)
 	b, bad := codeLetters.DecodeString(rest)
-	if !ok || bad != nil || len(b) != 13 || crc32.ChecksumIEEE(b[:9]) != binary.BigEndian.Uint32(b[9:]) {
-		return 0, 0, usage("%q is not a drill code; a code begins with %s, and every letter counts", text, codePrefix)
+	if !ok || bad != nil || len(b) != 1+saltSize+4 ||
+		crc32.ChecksumIEEE(b[:1+saltSize]) != binary.BigEndian.Uint32(b[1+saltSize:]) {
+		return 0, nil, usage("%q is not a drill code; a code begins with %s, and every letter counts", text, codePrefix)
 	}
 	if b[0] < 1 || b[0] > drill.Levels {
-		return 0, 0, usage("the code is for a level %d drill, which this program does not know", b[0])
+		return 0, nil, usage("the code is for a level %d drill, which this program does not know", b[0])
 	}
-	return int(b[0]), binary.BigEndian.Uint64(b[1:9]), nil
+	return int(b[0]), b[1 : 1+saltSize], nil
 }
 
-// resultLine returns how a drill of a class went.
-func resultLine(code string, solved bool, looks, wrong, points int) string {
-	body := fmt.Sprintf("%s %t %d %d %d", code, solved, looks, wrong, points)
-	return fmt.Sprintf("OBDR1 %s %08x", body, crc32.ChecksumIEEE([]byte(body)))
+// resultMark begins the result of a drill of a class.
+const resultMark = "OBDR2"
+
+// resultLine returns how a drill of a class went. proof is empty where it was not solved.
+func resultLine(code, proof string, looks, wrong, points int) string {
+	body := fmt.Sprintf("%s %s %d %d %d", code, cmp.Or(proof, "-"), looks, wrong, points)
+	return fmt.Sprintf("%s %s %08x", resultMark, body, crc32.ChecksumIEEE([]byte(body)))
+}
+
+// result is one result line, held against the teacher's sheet.
+type result struct {
+	code                 string
+	solved               bool
+	looks, wrong, points int
+}
+
+// readResult reads a result line. That the mistake was found is proved by it; looks and points are the
+// student's word.
+func readResult(line string, sheet answerSheet) (r result, err error) {
+	var mark, proof, sum string
+	n, _ := fmt.Sscanf(line, "%s %s %s %d %d %d %s", &mark, &r.code, &proof, &r.looks, &r.wrong, &r.points, &sum)
+	body := strings.TrimSuffix(strings.TrimPrefix(strings.TrimSpace(line), resultMark+" "), " "+sum)
+	if n != 7 || mark != resultMark || sum != fmt.Sprintf("%08x", crc32.ChecksumIEEE([]byte(body))) {
+		return r, errors.New("not a result, or a letter of it is wrong")
+	}
+	for _, d := range sheet.Drills {
+		if d.Code != r.code {
+			continue
+		}
+		if r.solved = hmac.Equal([]byte(proof), []byte(drill.Proof(d.Code, d.Mistakes))); !r.solved && proof != "-" {
+			return r, errors.New("it does not prove that the mistake was found")
+		}
+		if !r.solved {
+			r.points = 0
+		}
+		return r, nil
+	}
+	return r, errors.New("its code is not on this sheet")
 }
 
 // keyLine begins a key file.
@@ -194,6 +239,48 @@ func (a *app) openSheet(o drillOptions) error {
 		t.add(fmt.Sprint(d.Number), d.Code, strings.Join(d.Says, "; and "), fmt.Sprint(d.Fewest))
 	}
 	s.table(t)
+	return a.showResults(s, sheet, o.results)
+}
+
+// showResults shows what students handed in, each line held against the sheet; of several for one drill
+// the first that is solved counts.
+func (a *app) showResults(s *screen, sheet answerSheet, file string) error {
+	if file == "" {
+		return nil
+	}
+	data, err := a.read(file, lab.MaxSize)
+	if err != nil {
+		return err
+	}
+	best := map[string]result{}
+	for n, line := range strings.Split(string(data), "\n") {
+		if strings.TrimSpace(line) == "" {
+			continue
+		}
+		r, err := readResult(line, sheet)
+		if err != nil {
+			s.para(2, 4, plain, fmt.Sprintf("%s line %d: %v", s.paint(broken, signBroken), n+1, err))
+			continue
+		}
+		if old, there := best[r.code]; !there || r.solved && !old.solved {
+			best[r.code] = r
+		}
+	}
+	s.line()
+	t := table{head: []string{"drill", "result", "looks", "wrong answers", "points"}}
+	for _, d := range sheet.Drills {
+		r, there := best[d.Code]
+		switch {
+		case !there:
+			t.add(fmt.Sprint(d.Number), cell{"nothing handed in", faint})
+		case r.solved:
+			t.add(fmt.Sprint(d.Number), signHolds+" found", fmt.Sprint(r.looks), fmt.Sprint(r.wrong), fmt.Sprint(r.points))
+		default:
+			t.add(fmt.Sprint(d.Number), cell{signBroken + " not found", broken}, fmt.Sprint(r.looks), fmt.Sprint(r.wrong), "0")
+		}
+	}
+	s.table(t)
+	s.para(2, 2, faint, "That a mistake was found is proved; looks and points are the student's own word.")
 	return nil
 }
 
@@ -203,12 +290,11 @@ const triesForNew = 300
 // freshDrill draws a drill that is not among those used, as long as there is one.
 func freshDrill(s *diagnose.Study, level int, used map[string]bool) (*drill.Drill, string, error) {
 	for try := 1; ; try++ {
-		var b [8]byte
-		if _, err := rand.Read(b[:]); err != nil {
-			return nil, "", fmt.Errorf("no seed can be generated: %w", err)
+		salt := make([]byte, saltSize)
+		if _, err := rand.Read(salt); err != nil {
+			return nil, "", fmt.Errorf("no drill can be drawn: %w", err)
 		}
-		seed := binary.BigEndian.Uint64(b[:])
-		d, err := drill.New(s, level, seed, nil)
+		d, err := drill.NewSealed(s, level, salt, nil)
 		if err != nil {
 			return nil, "", err
 		}
@@ -218,7 +304,7 @@ func freshDrill(s *diagnose.Study, level int, used map[string]bool) (*drill.Dril
 		}
 		if !used[name] || try >= triesForNew {
 			used[name] = true
-			return d, drillCode(level, seed), nil
+			return d, drillCode(level, salt), nil
 		}
 	}
 }

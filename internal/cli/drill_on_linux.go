@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"openbastion/internal/model/plan"
 )
@@ -12,7 +13,10 @@ func (a *app) drillOn(p *plan.Plan, file string, o drillOptions) error {
 	if err != nil {
 		return err
 	}
-	code := drillCode(o.level, o.seed)
+	code := o.code // of a class: its answer is not kept here
+	if code == "" {
+		code = fmt.Sprintf("%s%d:%d", seedPrefix, o.level, o.seed)
+	}
 	if err := a.startLab(file, startOptions{stage: o.on, accel: "auto", size: "64MiB", planted: code}); err != nil {
 		return err
 	}
@@ -52,6 +56,9 @@ func (a *app) answerPlanted(p *plan.Plan, file string, o drillOptions) error {
 	}
 	x := &examination{a: a, s: a.screen(), d: d}
 	if o.giveUp {
+		if strings.HasPrefix(o.code, codePrefix) {
+			return usage("the answer of a class drill is in the teacher's sheet alone")
+		}
 		x.tell()
 		return failure{status: exitBroken}
 	}

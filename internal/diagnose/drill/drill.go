@@ -1,6 +1,9 @@
 package drill
 
 import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -28,11 +31,24 @@ type Drill struct {
 // New plants what a seed says into a lab whose study is done. fits tells which mistakes
 // may be planted, nil: any. The error says that there is nothing to plant.
 func New(s *diagnose.Study, level int, seed uint64, fits func(mistakes.Mistake) bool) (*Drill, error) {
+	d, err := draw(s, level, rand.New(rand.NewPCG(seed, uint64(level))), fits)
+	if err == nil {
+		d.Seed = seed
+	}
+	return d, err
+}
+
+// NewSealed plants what the salt of a sealed drill says. No seed of [New] plants the same on purpose.
+func NewSealed(s *diagnose.Study, level int, salt []byte, fits func(mistakes.Mistake) bool) (*Drill, error) {
+	key := sha256.Sum256(append([]byte{'s', 'e', 'a', 'l', 'e', 'd', byte(level)}, salt...))
+	return draw(s, level, rand.New(rand.NewChaCha8(key)), fits)
+}
+
+func draw(s *diagnose.Study, level int, random *rand.Rand, fits func(mistakes.Mistake) bool) (*Drill, error) {
 	if level < 1 || level > Levels {
 		return nil, fmt.Errorf("a level is from 1 to %d, not %d", Levels, level)
 	}
-	d := &Drill{Study: s, Level: level, Seed: seed}
-	random := rand.New(rand.NewPCG(seed, uint64(level)))
+	d := &Drill{Study: s, Level: level}
 	choice := s.Showing(func(m mistakes.Mistake, symptoms int) bool {
 		return (fits == nil || fits(m)) && (level > 1 || symptoms >= 2 && m.Weight >= 4)
 	})
@@ -115,4 +131,14 @@ func (d *Drill) Find(text string) []mistakes.Mistake {
 // Bench brings the lab to life, for a person to look at.
 func (d *Drill) Bench() *Bench {
 	return &Bench{drill: d, lab: simulator.NewTroubled(d.Built.Plan, d.Built.Trouble)}
+}
+
+// Proof returns what shows that somebody named what was planted in a drill with a code: without the
+// answer nobody makes it.
+func Proof(code string, ids []string) string {
+	mac := hmac.New(sha256.New, []byte("openbastion drill result "+code))
+	for _, id := range slices.Sorted(slices.Values(ids)) {
+		fmt.Fprintln(mac, id)
+	}
+	return hex.EncodeToString(mac.Sum(nil)[:8])
 }
