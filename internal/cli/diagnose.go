@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -95,6 +96,31 @@ type sources struct {
 
 func (x sources) none() bool { return len(x.seen)+len(x.pastes)+len(x.evidence) == 0 }
 
+// mentions returns which guests what was seen is about: of a verdict those of which a check did not
+// hold.
+func (x sources) mentions() func(guest string) bool {
+	named := map[string]bool{}
+	for _, text := range append(slices.Clone(x.seen), x.pastes...) {
+		name, _, _ := strings.Cut(text, "=")
+		name, _, _ = strings.Cut(name, ".")
+		named[name] = true
+	}
+	for _, file := range x.evidence {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			continue // it is read again, and told then
+		}
+		if doc, err := verdict.ReadDocument(data); err == nil {
+			for _, r := range doc.Claims {
+				if r.Verdict != claims.Holds {
+					named[r.Guest] = true
+				}
+			}
+		}
+	}
+	return func(guest string) bool { return named[guest] }
+}
+
 // study rehearses every mistake in a lab.
 func (a *app) study(p *plan.Plan) (*diagnose.Study, error) {
 	s := diagnose.NewStudy(p)
@@ -161,6 +187,10 @@ func (a *app) diagnosis(p *plan.Plan, file string, x sources) error {
 		}
 	}
 	began := time.Now()
+	p, left := diagnose.Few(p, x.mentions())
+	if left > 0 {
+		a.note(fmt.Sprintf("%s that nothing but their names tells apart from others are left out.", count(left, "guest", "guests")))
+	}
 	s, err := a.study(p)
 	if err != nil {
 		return err

@@ -21,6 +21,11 @@ func (a *app) likeliest(p *plan.Plan, file string, doc verdict.Document, answers
 		return
 	}
 	out := a.screen()
+	failing := map[string]bool{}
+	for _, r := range doc.Claims {
+		failing[r.Guest] = failing[r.Guest] || r.Verdict != claims.Holds
+	}
+	p, _ = diagnose.Few(p, func(guest string) bool { return failing[guest] })
 	s := diagnose.NewStudy(p)
 	seen := s.FromVerdict(doc)
 	if len(answers.Answers) > 0 { // they tell more than what they come to

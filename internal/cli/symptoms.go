@@ -16,6 +16,10 @@ import (
 
 // symptomTable writes, for each mistake, what one would see.
 func (a *app) symptomTable(p *plan.Plan, form, to string, replace bool) error {
+	p, left := diagnose.Few(p, func(string) bool { return false })
+	if left > 0 {
+		a.note(fmt.Sprintf("%s that nothing but their names tells apart from others are left out.", count(left, "guest", "guests")))
+	}
 	s, err := a.study(p)
 	if err != nil {
 		return err

@@ -55,3 +55,18 @@ func (l *Lab) KeepGuests(keep func(name string) bool) {
 		return true
 	})
 }
+
+// DropSegments takes segments out of a lab, and the ports of appliances that are on them. No guest may
+// be on one, and nothing may name it.
+func (l *Lab) DropSegments(drop func(name string) bool) {
+	for _, a := range l.Appliances {
+		a.Ports = slices.DeleteFunc(a.Ports, func(p *Port) bool { return drop(p.Segment) })
+	}
+	l.Segments = slices.DeleteFunc(l.Segments, func(s *Segment) bool {
+		if drop(s.Name) {
+			delete(l.names, s.Name)
+			return true
+		}
+		return false
+	})
+}

@@ -62,6 +62,14 @@ func (p *Plan) keep(m, as *Machine) {
 			break
 		}
 		of := as.Adapters[i]
+		if m.Appliance != nil && of.Name != a.Name { // ports before it were left out
+			at := slices.IndexFunc(as.Adapters, func(o *Adapter) bool { return o.Name == a.Name })
+			if at < 0 {
+				continue
+			}
+			of = as.Adapters[at]
+			a.Number = of.Number
+		}
 		a.How, a.Address, a.Gateway, a.DNS = of.How, of.Address, of.Gateway, slices.Clone(of.DNS)
 		if a.MAC = of.MAC; a.Guest != nil {
 			a.MAC = a.Guest.MAC // as it was given above, or changed since
