@@ -105,6 +105,8 @@ func newWorld() *World {
 		e.station.node.Receive(w.now, e.adapter, p)
 		if e.station.node.Stirred() {
 			w.pump(e.station)
+		} else if w.at.census != nil {
+			w.at.count(port)
 		}
 	}
 	return w
@@ -129,6 +131,7 @@ type link struct {
 type cable struct {
 	bridge.Switch
 	ends     []end
+	census   *census // of a crowded wire; nil: of any other
 	segments map[int]int // tag to index in World.Segments
 }
 
@@ -251,6 +254,7 @@ func (w *World) pump(s *station) {
 	for _, e := range s.node.Drain() {
 		w.transmit(s, e.Adapter, e.Frame)
 	}
+	s.recount()
 	if at, ok := s.node.Deadline(); ok && (s.alarm == 0 || at < s.alarm) {
 		at = max(at, 1)
 		s.alarm = at
@@ -302,7 +306,11 @@ func (w *World) advance(until time.Duration) {
 				f = w.frames.pop()
 			}
 			w.at = f.cable
-			f.cable.Forward(f.port, f.tag, f.p, w.deliver)
+			if ports, all := f.cable.heeding(f.p); all {
+				f.cable.Forward(f.port, f.tag, f.p, w.deliver)
+			} else {
+				f.cable.ForwardTo(ports, f.port, f.tag, f.p, w.deliver)
+			}
 			continue
 		}
 		a := heap.Pop(&w.alarms).(alarm)

@@ -80,6 +80,17 @@ func (s *Switch) Admit(in int, p *packet.Packet) (tag int, ok bool) {
 // Forward takes a frame that Admit let onto segment tag and hands it to
 // deliver for each port it leaves by, tagged or not as that port wants it.
 func (s *Switch) Forward(in, tag int, p *packet.Packet, deliver func(port int, p *packet.Packet)) {
+	s.forward(s.members[tag], in, tag, p, deliver)
+}
+
+// ForwardTo is Forward where only some ports, in order, heed a frame for all of a segment.
+func (s *Switch) ForwardTo(heeding []int, in, tag int, p *packet.Packet, deliver func(port int, p *packet.Packet)) {
+	s.forward(slices.DeleteFunc(heeding, func(i int) bool {
+		return s.ports[i].Native != tag && !slices.Contains(s.ports[i].Tagged, tag)
+	}), in, tag, p, deliver)
+}
+
+func (s *Switch) forward(to []int, in, tag int, p *packet.Packet, deliver func(port int, p *packet.Packet)) {
 	if !p.From.IsGroup() && len(s.learned) < maxLearned {
 		s.learned[key(tag, p.From.Uint64())] = in
 	}
@@ -92,7 +103,7 @@ func (s *Switch) Forward(in, tag int, p *packet.Packet, deliver func(port int, p
 			return
 		}
 	}
-	for _, out := range s.members[tag] {
+	for _, out := range to {
 		if out != in && !s.ports[out].down {
 			deliver(out, forms.of(&s.ports[out]))
 		}
