@@ -108,6 +108,7 @@ const FaultsSchema = "openbastion.faults/1"
 type Faults struct {
 	Schema string     `json:"schema"`
 	Lab    string     `json:"lab"`
+	Alike  int        `json:"alike"` // guests that were left out, as nothing but their names tells them apart
 	Faults []FaultRow `json:"faults"`
 }
 
@@ -332,7 +333,9 @@ type FaultRow struct {
 	Adapter string   `json:"adapter"`
 	Segment string   `json:"segment"`
 	Escape  []string `json:"escape"`  // the path outside that it opens; empty: none
+	Tried   bool     `json:"tried"`   // it was rehearsed: noticed and breaks are known
 	Noticed []string `json:"noticed"` // claims that break, so that somebody would notice
+	Breaks  []string `json:"breaks"`  // other claims that break
 	Found   []string `json:"found"`   // codes of findings that it brings
 }
 

@@ -12,7 +12,14 @@ import (
 type Misplacement struct {
 	Adapter *plan.Adapter
 	Segment string
-	Lab     *lab.Lab // the lab with it
+}
+
+// Lab returns a copy of a plan's lab with it.
+func (m Misplacement) Lab(p *plan.Plan) *lab.Lab {
+	l := p.Lab.Clone()
+	at := adapterIn(l, m.Adapter)
+	at.segment(m.Segment)
+	return l
 }
 
 // String says it in words.
@@ -20,8 +27,7 @@ func (m Misplacement) String() string {
 	return fmt.Sprintf("%s of %s on %s", m.Adapter.Name, m.Adapter.Machine.Name, m.Segment)
 }
 
-// Misplaced returns a lab for each adapter and each segment on which it might end up
-// by mistake.
+// Misplaced returns each adapter with each segment on which it might end up by mistake.
 func Misplaced(p *plan.Plan) []Misplacement {
 	var out []Misplacement
 	for _, a := range p.Adapters {
@@ -32,10 +38,7 @@ func Misplaced(p *plan.Plan) []Misplacement {
 			if s == a.Segment || s.Tag != 0 {
 				continue
 			}
-			l := p.Lab.Clone()
-			at := adapterIn(l, a)
-			at.segment(s.Name)
-			out = append(out, Misplacement{a, s.Name, l})
+			out = append(out, Misplacement{a, s.Name})
 		}
 	}
 	return out
