@@ -131,7 +131,7 @@ type link struct {
 type cable struct {
 	bridge.Switch
 	ends     []end
-	census   *census // of a crowded wire; nil: of any other
+	census   *census     // of a crowded wire; nil: of any other
 	segments map[int]int // tag to index in World.Segments
 }
 

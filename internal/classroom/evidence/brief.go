@@ -163,7 +163,10 @@ func (j *Joined) JudgeWith(p *plan.Plan, briefs []Brief) verdict.Document {
 	}
 	for _, b := range briefs {
 		if b.Made.Before(j.MadeBy[b.Guest]) || b.Made.Before(newest[b.Guest]) {
-			j.Remarks = append(j.Remarks, Remark{"a brief", b.Guest, "it is older than what else was received from " + b.Guest, true})
+			j.Remarks = append(
+				j.Remarks,
+				Remark{"a brief", b.Guest, "it is older than what else was received from " + b.Guest, true},
+			)
 			continue
 		}
 		b.Add(p, &out)

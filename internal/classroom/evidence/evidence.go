@@ -146,9 +146,12 @@ func (e *Evidence) Trust(known ed25519.PublicKey) string {
 	code := witness.Code(ed25519.PublicKey(e.Witness))
 	e.Reports = nil
 	if len(known) == 0 {
-		return "reports of an unknown test server (code " + code + "): they count as the guest's own word; --witness-key says which is the lab's"
+		return "reports of an unknown test server (code " + code +
+			"): they count as the guest's own word; --witness-key says which is the lab's"
 	}
-	return "its test server (code " + code + ") is not the lab's (code " + witness.Code(known) + "): what it confirmed counts as the guest's own word"
+	return "its test server (code " + code + ") is not the lab's (code " + witness.Code(
+		known,
+	) + "): what it confirmed counts as the guest's own word"
 }
 
 // future is how far ahead a guest's clock may be.
@@ -159,7 +162,9 @@ const future = 24 * time.Hour
 func Stale(made, now time.Time, since time.Duration) string {
 	switch age := now.Sub(made); {
 	case age < -future:
-		return "its time, " + made.Format("2006-01-02 15:04") + ", is in the future: set the guest's clock, and run the probe again"
+		return "its time, " + made.Format(
+			"2006-01-02 15:04",
+		) + ", is in the future: set the guest's clock, and run the probe again"
 	case since > 0 && age > since:
 		return "it is older than wanted: " + made.Format("2006-01-02 15:04")
 	}

@@ -127,8 +127,11 @@ func (r Record) Add(p *plan.Plan, e *Evidence) (differences []string) {
 				if len(heard) <= len(got.Ways) {
 					continue
 				}
-				differences = append(differences, fmt.Sprintf("of %s it says that the test server heard %d forged packets; the record has %d",
-					run.Question, len(got.Ways), len(heard)))
+				differences = append(
+					differences,
+					fmt.Sprintf("of %s it says that the test server heard %d forged packets; the record has %d",
+						run.Question, len(got.Ways), len(heard)),
+				)
 				got.Ways = nil
 				a.Got, listening = got, false
 			}

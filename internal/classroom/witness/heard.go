@@ -1,27 +1,35 @@
 package witness
 
-import "encoding/binary"
+import (
+	"encoding/binary"
+	"slices"
+)
 
 // MostAttempts bounds the forged packets of a run that a witness tells apart.
 const MostAttempts = 4096
 
-// What a witness keeps of forged packets at most: beyond, it no longer says that it listens, as
-// its silence proves nothing then.
+// What a witness keeps of forged packets at most. Runs of which a bench with a token has asked are kept,
+// so many of each bench; of the others, which anybody can make up, the oldest are let go.
 const (
-	mostRuns  = 1 << 14
-	mostMarks = 1 << 22 // of all runs
+	mostRuns    = 1 << 14
+	mostOfBench = 64
+	mostMarks   = 1 << 22 // of all runs
 )
 
 // heard is what was heard of runs.
 type heard struct {
-	runs  map[uint32]*run
-	marks int
-	full  bool
+	runs   map[uint32]*run
+	asked  map[string][]uint32 // by bench, the oldest first
+	others []uint32            // that nobody has asked of yet, the oldest first
+	marks  int
+	lost   bool // some of the others were let go
 }
 
 type run struct {
 	attempts []uint16
 	known    [MostAttempts / 64]uint64 // a bit for each attempt
+	asked    bool
+	late     bool // it was first asked of when others had been let go already: it may have been among them
 }
 
 // Hear notes a forged packet of a run that came to the witness's machine, and tells whether it
@@ -33,15 +41,10 @@ func (s *Server) Hear(number uint32, attempt int) bool {
 	}
 	h := &s.heard
 	r := h.runs[number]
-	if h.full = h.full || r == nil && len(h.runs) == mostRuns || h.marks == mostMarks; h.full {
-		return false
-	}
 	if r == nil {
 		r = &run{}
-		if h.runs == nil {
-			h.runs = map[uint32]*run{}
-		}
-		h.runs[number] = r
+		h.put(number, r)
+		h.others = append(h.others, number)
 	}
 	word, bit := &r.known[attempt/64], uint64(1)<<(attempt%64)
 	if *word&bit != 0 {
@@ -50,16 +53,50 @@ func (s *Server) Hear(number uint32, attempt int) bool {
 	*word |= bit
 	r.attempts = append(r.attempts, uint16(attempt))
 	h.marks++
+	for (len(h.others) > mostRuns || h.marks > mostMarks) && len(h.others) > 0 {
+		h.drop(h.others[0])
+		h.others, h.lost = h.others[1:], true
+	}
 	return true
 }
 
-// of returns what was heard of a run, from one place on.
-func (h *heard) of(number uint32, first int, listening bool) Heard {
-	out := Heard{Run: number, Listening: listening && !h.full && number != 0, First: first}
-	if r := h.runs[number]; r != nil {
-		out.Count = len(r.attempts)
-		out.Attempts = r.attempts[min(first, out.Count):min(first+most, out.Count)]
+func (h *heard) put(number uint32, r *run) {
+	if h.runs == nil {
+		h.runs, h.asked = map[uint32]*run{}, map[string][]uint32{}
 	}
+	h.runs[number] = r
+}
+
+func (h *heard) drop(number uint32) {
+	if r := h.runs[number]; r != nil {
+		h.marks -= len(r.attempts)
+		delete(h.runs, number)
+	}
+}
+
+// of returns what was heard of a run, from one place on, for a bench that has a token. From then on the
+// run is the bench's, and stays.
+func (h *heard) of(bench string, number uint32, first int, listening bool) Heard {
+	out := Heard{Run: number, First: first}
+	if number == 0 {
+		return out
+	}
+	r := h.runs[number]
+	if r == nil {
+		r = &run{late: h.lost}
+		h.put(number, r)
+	}
+	if !r.asked {
+		r.asked = true
+		h.others = slices.DeleteFunc(h.others, func(n uint32) bool { return n == number })
+		if h.asked[bench] = append(h.asked[bench], number); len(h.asked[bench]) > mostOfBench {
+			h.drop(h.asked[bench][0])
+			h.asked[bench] = h.asked[bench][1:]
+		}
+	}
+	out.Listening = listening && !r.late
+	out.Count = len(r.attempts)
+	out.Attempts = r.attempts[min(first, out.Count):min(first+most, out.Count)]
 	return out
 }
 

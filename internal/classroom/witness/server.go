@@ -13,7 +13,7 @@ import (
 const (
 	cookieTime  = 30 * time.Second // how long a cookie is good, at least; at most twice that
 	mostBenches = 8192             // whose keys are kept
-	mostSources = 1 << 16          // whose pace is watched
+	mostSources = 256              // of one bench, whose pace is watched
 )
 
 // Server is a witness. It is not for several goroutines at once.
@@ -23,18 +23,11 @@ type Server struct {
 
 	key     ed25519.PrivateKey
 	token   Token
-	secret  [32]byte          // of cookies
-	rate    float64           // questions a second from one source
-	keys    map[string][]byte // by bench
-	sources map[source]*pace
-	looked  time.Duration // when sources were last looked through
+	secret  [32]byte                        // of cookies
+	rate    float64                         // questions a second from one source
+	keys    map[string][]byte               // by bench
+	sources map[string]map[netip.Addr]*pace // by bench
 	heard   heard
-}
-
-// source is whose pace is watched: a bench at an address, as a whole class may stand behind one.
-type source struct {
-	at    netip.Addr
-	bench string
 }
 
 // pace is how many questions a source may put now.
@@ -53,7 +46,7 @@ func NewServer(key ed25519.PrivateKey, token Token, secret [32]byte, rate float6
 		secret:  secret,
 		rate:    rate,
 		keys:    map[string][]byte{},
-		sources: map[source]*pace{},
+		sources: map[string]map[netip.Addr]*pace{},
 	}
 }
 
@@ -77,8 +70,11 @@ func (s *Server) Handle(now time.Duration, clock time.Time, from netip.AddrPort,
 	if !ok || a.Way != way {
 		return nil, nil
 	}
-	key := s.keyOf(a.Bench)
-	if !authentic(data, key) || !s.allowed(now, source{from.Addr(), a.Bench}) {
+	key, kept := s.keyOf(a.Bench)
+	if authentic(data, key) && !kept && len(s.keys) < mostBenches { // names without a token fill no memory
+		s.keys[a.Bench] = key
+	}
+	if !authentic(data, key) || !s.allowed(now, a.Bench, from.Addr()) {
 		return nil, nil
 	}
 	slot := int64(now / cookieTime)
@@ -86,24 +82,21 @@ func (s *Server) Handle(now time.Duration, clock time.Time, from netip.AddrPort,
 		return again(a.Nonce, s.cookie(slot, from.Addr(), a.Nonce), s.key.Public().(ed25519.PublicKey), key), nil
 	}
 	r := Report{Nonce: a.Nonce, Cookie: a.Cookie, Source: from, Hops: hops, Way: way, Time: clock.Unix(),
-		Heard: s.heard.of(a.Run, int(a.First), s.Listening), Opens: s.Opens}
+		Heard: s.heard.of(a.Bench, a.Run, int(a.First), s.Listening), Opens: s.Opens}
 	return r.marshal(s.key), &Seen{r, a.Bench}
 }
 
-// keyOf returns the key of a bench's questions; those of the lab itself have no name.
-func (s *Server) keyOf(bench string) []byte {
-	key, ok := s.keys[bench]
-	if !ok {
-		t := s.token
-		if bench != "" {
-			t = t.Bench(bench)
-		}
-		key = t.asking()
-		if len(s.keys) < mostBenches { // names that nobody has a token for must not fill the memory
-			s.keys[bench] = key
-		}
+// keyOf returns the key of a bench's questions, and whether it is one that is kept; those of the lab
+// itself have no name.
+func (s *Server) keyOf(bench string) (key []byte, kept bool) {
+	if key, kept = s.keys[bench]; kept {
+		return key, true
 	}
-	return key
+	t := s.token
+	if bench != "" {
+		t = t.Bench(bench)
+	}
+	return t.asking(), false
 }
 
 // cookie is one for a source and a question in a span of time.
@@ -117,19 +110,29 @@ func (s *Server) cookie(slot int64, from netip.Addr, n Nonce) (c Cookie) {
 	return c
 }
 
-// allowed reports whether a source may put a question now.
-func (s *Server) allowed(now time.Duration, from source) bool {
+// allowed reports whether a source may put a question now: a bench at an address, as a whole class may
+// stand behind one. Of a bench that asks from ever new addresses the one that was silent longest is
+// forgotten: it takes nobody else's place.
+func (s *Server) allowed(now time.Duration, bench string, from netip.Addr) bool {
 	most := 10 * s.rate
-	p := s.sources[from]
+	list := s.sources[bench]
+	if list == nil {
+		list = map[netip.Addr]*pace{}
+		s.sources[bench] = list
+	}
+	p := list[from]
 	if p == nil {
-		if len(s.sources) >= mostSources {
-			s.forget(now)
-		}
-		if len(s.sources) >= mostSources {
-			return false
+		if len(list) >= mostSources {
+			var oldest netip.Addr
+			for at, x := range list {
+				if o := list[oldest]; o == nil || x.last < o.last {
+					oldest = at
+				}
+			}
+			delete(list, oldest)
 		}
 		p = &pace{left: most, last: now}
-		s.sources[from] = p
+		list[from] = p
 	}
 	p.left = min(most, p.left+max(0, now-p.last).Seconds()*s.rate)
 	p.last = now
@@ -138,18 +141,4 @@ func (s *Server) allowed(now time.Duration, from source) bool {
 	}
 	p.left--
 	return true
-}
-
-// forget lets go of sources that have been silent long enough to be as new: once a second at
-// most, as who floods has it done again and again.
-func (s *Server) forget(now time.Duration) {
-	if now-s.looked < time.Second {
-		return
-	}
-	s.looked = now
-	for at, p := range s.sources {
-		if now-p.last > 10*time.Second {
-			delete(s.sources, at)
-		}
-	}
 }

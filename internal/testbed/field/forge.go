@@ -35,6 +35,12 @@ func (s *Probe) forge(ctx context.Context, question string) string {
 		return "forged packets need a test server with an IPv4 address"
 	}
 	run := sent{evidence.Run{Number: 1 + rand.Uint32N(1<<32-1), Question: question}, s.cut}
+	s.mu.Lock()
+	through := s.through
+	s.mu.Unlock()
+	if through.way != 0 && !s.cut { // so that the test server keeps what comes of it, whatever strangers send
+		_, _, _ = s.ask(ctx, through, netip.Addr{}, run.Number, 0)
+	}
 	by := map[string][][]byte{} // frames by adapter
 	for _, t := range s.forged(run.Number) {
 		run.Forged = append(run.Forged, evidence.Forged{Tried: t.Tried, By: t.From})

@@ -70,7 +70,8 @@ func FormatPorts(list []uint16) string {
 
 // What a witness bounds.
 const (
-	connections = 512              // at a time
+	connections = 4096             // at a time
+	ofSource    = 64               // of them from one address, or one network of 64 bits
 	patience    = 10 * time.Second // with one of them
 )
 
@@ -192,7 +193,7 @@ func (w *Witness) Run(ctx context.Context) {
 	for _, c := range w.packets {
 		all.Go(func() { w.datagrams(c) })
 	}
-	places := make(chan struct{}, connections)
+	places := &places{of: map[netip.Prefix]int{}}
 	for _, l := range w.streams {
 		all.Go(func() { w.accept(l, places) })
 	}
@@ -299,7 +300,44 @@ func sourceOf(a net.Addr) (netip.AddrPort, bool) {
 	return netip.AddrPortFrom(at.Addr().Unmap(), at.Port()), at.IsValid()
 }
 
-func (w *Witness) accept(l net.Listener, places chan struct{}) {
+// places are the connections that are open, by who holds them: one source cannot hold all.
+type places struct {
+	mu  sync.Mutex
+	all int
+	of  map[netip.Prefix]int
+}
+
+// whole returns who is counted as one: an IPv4 address, or the network of an IPv6 one.
+func whole(a netip.Addr) netip.Prefix {
+	bits := 32
+	if a.Is6() {
+		bits = 64
+	}
+	p, _ := a.Prefix(bits) // the bits fit
+	return p
+}
+
+func (x *places) take(from netip.Prefix) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.all >= connections || x.of[from] >= ofSource {
+		return false
+	}
+	x.all++
+	x.of[from]++
+	return true
+}
+
+func (x *places) give(from netip.Prefix) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.all--
+	if x.of[from]--; x.of[from] == 0 {
+		delete(x.of, from)
+	}
+}
+
+func (w *Witness) accept(l net.Listener, places *places) {
 	for {
 		c, err := l.Accept()
 		if errors.Is(err, net.ErrClosed) {
@@ -309,15 +347,16 @@ func (w *Witness) accept(l net.Listener, places chan struct{}) {
 			time.Sleep(time.Millisecond) // out of descriptors, say
 			continue
 		}
-		select {
-		case places <- struct{}{}:
-			go func() {
-				defer func() { <-places; _ = c.Close() }()
-				w.connection(c)
-			}()
-		default:
+		source, ok := sourceOf(c.RemoteAddr())
+		from := whole(source.Addr())
+		if !ok || !places.take(from) {
 			_ = c.Close()
+			continue
 		}
+		go func() {
+			defer func() { places.give(from); _ = c.Close() }()
+			w.connection(c)
+		}()
 	}
 }
 

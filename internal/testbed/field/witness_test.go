@@ -76,6 +76,37 @@ func TestEveryWay(t *testing.T) {
 	assert.Len(t, seen(), 4)
 }
 
+// A stranger who holds as many connections as it gets, and floods, takes nobody else's place: each of
+// thirty guests is answered within a second.
+func TestStrangersTakeNoPlace(t *testing.T) {
+	udp, tcp, _ := outside(t, 100)
+	stranger := &net.TCPAddr{IP: net.IPv4(127, 0, 0, 9)}
+	for range 1000 {
+		if c, err := net.DialTCP("tcp", stranger, net.TCPAddrFromAddrPort(tcp)); err == nil {
+			t.Cleanup(func() { _ = c.Close() })
+		}
+	}
+	flood, err := net.Dial("udp", udp.String())
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = flood.Close() })
+	junk := make([]byte, witness.Size)
+	for range 100_000 {
+		_, _ = flood.Write(junk)
+	}
+	for i := range 30 {
+		g := Guest{Token: token.Bench("one"), Bench: "one"}
+		begin := time.Now()
+		for _, by := range []struct {
+			way witness.Way
+			to  netip.AddrPort
+		}{{witness.TCP, tcp}, {witness.UDP, udp}} {
+			_, _, err := g.Ask(t.Context(), by.way, by.to, netip.AddrFrom4([4]byte{127, 0, 1, byte(i + 1)}))
+			require.NoError(t, err, "guest %d by %s", i, by.way)
+		}
+		assert.Less(t, time.Since(begin), time.Second)
+	}
+}
+
 // What is no message is not answered, whatever carries it.
 func TestSilence(t *testing.T) {
 	udp, tcp, _ := outside(t, 100)
