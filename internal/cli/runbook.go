@@ -19,14 +19,16 @@ import (
 
 func (a *app) runbook() *cobra.Command {
 	var form, to, wording, since, state, record string
-	var replace, walk, anyway bool
+	var replace, walk, anyway, full bool
 	var on string
 	install := installOptions{start: startOptions{size: "64MiB", accel: "auto"}}
 	c := &cobra.Command{
 		Use: "runbook [LAB]", Short: "Write the step-by-step instructions",
 		Long: `Writes the whole job in order, for this lab and with its values: images, machines,
 adapters, console questions with their answers, settings on its pages, rules, guests,
-tests. Each step says what should be seen then and what is often wrong there.
+tests: values to type, what to see, a box to tick. --full adds to each step why, what is
+often wrong there and how that shows, and what stands in every lab's runbook. The page
+(--form html) holds both.
 
 --wording puts a hypervisor's words in: desktop, server or kernel (Linux bridges and
 tap devices), which ship with the program, or a file of your own ("bastion schema --of wording" describes it).
@@ -109,6 +111,9 @@ Enter is pressed. A question that no rule knows is left to you.`,
 				return a.walk(p, func() runbook.Book { b, _ := makeBook(); return b }, state, record, replace)
 			}
 			var data []byte
+			if !full && form != "html" {
+				book = book.Brief()
+			}
 			switch form {
 			case "markdown":
 				data = book.Markdown()
@@ -133,6 +138,7 @@ Enter is pressed. A question that no rule knows is left to you.`,
 		StringVar(&wording, "wording", "", "hypervisor terms: desktop, server, kernel, or a file (default: the lab file's, else desktop)")
 	c.Flags().StringVar(&since, "since", "", "only the steps that differ from those of this lab file")
 	c.Flags().BoolVar(&anyway, "anyway", false, "also for a lab with errors; every page says so")
+	c.Flags().BoolVar(&full, "full", false, "with reasons, usual mistakes and general advice")
 	c.Flags().BoolVar(&walk, "walk", false, "one step at a time, remembered")
 	c.Flags().
 		StringVar(&on, "on", "", "with --walk: machines, to build the lab as virtual machines and go through their consoles' questions")

@@ -129,7 +129,7 @@ func (w *walker) proceed(book runbook.Book) error {
 			}
 		}
 		w.s.line(w.s.paint(strong, fmt.Sprintf("%d of %d  %s", at+1, len(w.steps), step.Title)))
-		_, err := w.a.out.Write(step.Text(min(w.s.width, 100)))
+		_, err := w.a.out.Write(step.Brief().Text(min(w.s.width, 100)))
 		if err != nil {
 			return err
 		}
@@ -219,6 +219,11 @@ func (w *walker) answer(step runbook.Step) (next int, stop bool, err error) {
 				return finish(runbook.Proved, "")
 			}
 		default:
+			if word == "?" {
+				if _, err := w.a.out.Write(step.Text(min(w.s.width, 100))); err != nil {
+					return 0, true, err
+				}
+			}
 			w.s.line(walkHelp)
 		}
 	}

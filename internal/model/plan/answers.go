@@ -184,15 +184,15 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 			return Answer{}
 		}
 		if v := a.Leases; v != nil && v.unknown(a.Segment) {
-			return put("does it serve DHCP (DHCP), from where to where?", "yes, a free range of "+a.Segment.Name, "")
+			return put("does it serve DHCP, from where to where?", "yes, a free range of "+a.Segment.Name, "")
 		} else if v != nil {
 			return put(
-				"does it serve DHCP (DHCP), from where to where?",
+				"does it serve DHCP, from where to where?",
 				fmt.Sprintf("yes, from %s to %s", v.Pool.From, v.Pool.To),
 				"",
 			)
 		}
-		return put("does it serve DHCP (DHCP), from where to where?", "no", "")
+		return put("does it serve DHCP, from where to where?", "no", "")
 	}
 	return Answer{}
 }
@@ -253,7 +253,7 @@ func howText(a *Adapter) string {
 	case a.How == NoAddress:
 		return "it has none"
 	}
-	return "by DHCP (DHCP)"
+	return "by DHCP"
 }
 
 func gatewayText(a *Adapter) string {

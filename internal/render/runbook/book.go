@@ -40,6 +40,8 @@ type Step struct {
 	Check    Check  // what a pasted listing is judged by
 	Machine  string // whose listing
 	Keep     string // what to save now, to come back to
+
+	brief bool // it was made short
 }
 
 // Table is values to type or to compare.
@@ -279,6 +281,9 @@ func networks(s *plan.Segment) string {
 	if s.Subnet6.IsValid() {
 		return s.SubnetText() + " and " + s.Subnet6.String()
 	}
+	if s.Unknown() {
+		return "" // read it on the console, once the WAN has its lease
+	}
 	return s.SubnetText()
 }
 
@@ -467,18 +472,8 @@ func (b *writer) answers(m *plan.Machine, stage string) *Table {
 
 func (b *writer) console(m *plan.Machine) Step {
 	t := b.answers(m, "console")
-	if t == nil {
-		t = &Table{Head: []string{"port", "address", "gateway", "leases"}, Tick: true}
-		for _, a := range m.Adapters {
-			gateway, pool := "none", "none"
-			if a.KnownGateway().IsValid() {
-				gateway = a.Gateway.String()
-			}
-			if a.Leases != nil {
-				pool = a.PoolText()
-			}
-			t.Rows = append(t.Rows, []string{a.Name, shown(a), gateway, pool})
-		}
+	if t == nil || m.Appliance.Profile == "" {
+		return b.assign(m)
 	}
 	return Step{
 		ID:      "console." + m.Name,
@@ -494,4 +489,38 @@ func (b *writer) console(m *plan.Machine) Step {
 			{"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"},
 		},
 	}
+}
+
+// assign writes what to enter at an appliance of which nobody said in which order and words it asks.
+func (b *writer) assign(m *plan.Machine) Step {
+	t := &Table{Head: []string{"port", "adapter", "MAC ends", "address", "gateway", "DHCP pool"}, Tick: true}
+	for _, a := range m.Adapters {
+		gateway, pool, adapter := "none", "none", fmt.Sprint(a.Number)
+		if a.KnownGateway().IsValid() {
+			gateway = a.Gateway.String()
+		} else if a.How == plan.FromAbove {
+			gateway = ""
+		}
+		if a.Leases != nil {
+			pool = a.PoolText()
+		} else if a.Role == lab.WAN {
+			pool = ""
+		}
+		if a.Over != nil {
+			adapter += fmt.Sprintf(", tag %d", a.Segment.Tag)
+		}
+		t.Rows = append(t.Rows, []string{a.Name, adapter, "…" + a.MAC.Tail(2), shown(a), gateway, pool})
+	}
+	s := Step{ID: "console." + m.Name, Title: "Assign the interfaces and their addresses, wherever it asks", Table: t, Check: Matches,
+		Machine: m.Name, See: "It lists each port with the address of its row."}
+	for _, x := range b.p.Answers {
+		if x.Appliance == m && x.Stage == "console" && x.Port == nil {
+			s.Do = append(s.Do, x.Whole()+" "+x.Answer)
+		}
+	}
+	s.Mistakes = []Mistake{
+		{"a static upstream gateway on an inside port", "guests reach the appliance and nothing behind it"},
+		{"a prefix length of 32 or 8 taken over from the default", "half of a segment cannot be reached"},
+	}
+	return s
 }

@@ -94,6 +94,9 @@ func TestNamesEverything(t *testing.T) {
 					assert.Contains(t, out, a.Shown(), where)
 				}
 				for _, a := range p.Answers {
+					if a.Appliance.Appliance.Profile == "" && a.Stage == "console" && a.Port != nil {
+						continue // one table has them all
+					}
 					assert.Contains(t, out, a.Question, where)
 					assert.Contains(t, out, strings.Join(strings.Fields(a.Answer), " "), where)
 				}

@@ -175,7 +175,7 @@ func (b *writer) leases(m *plan.Machine) Step {
 		}
 		s.Table.Rows = append(
 			s.Table.Rows,
-			[]string{a.Name, a.PoolText(), text(v.Router), texts(v.DNS), v.Domain, plan.Lasting(v.Time)},
+			[]string{a.Name, a.PoolText(), own(a, text(v.Router)), own(a, texts(v.DNS)), v.Domain, plan.Lasting(v.Time)},
 		)
 		for _, r := range v.Reservations {
 			s.Do = append(
@@ -312,7 +312,11 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 		"an address of 169.254: no DHCP server answered, so the adapter is on the wrong network; of another network: another server answered",
 	)
 	hop := seg.KnownGateway()
-	add(c.Routes, "one default route, by "+text(hop), "none: DHCP named no router; two: a second adapter is attached")
+	route := "one default route"
+	if hop.IsValid() {
+		route += ", by " + hop.String()
+	}
+	add(c.Routes, route, "none: DHCP named no router; two: a second adapter is attached")
 	if hop.IsValid() {
 		if answers(m, sourceAddress(a), hop, lab.ICMP, 0) {
 			add(c.Ping(hop.String()), "answers", "the wrong segment, or the appliance's port is not the one you think")
@@ -330,7 +334,10 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 		add(c.Fetch("http://"+beyond), "nothing", "an answer: as above")
 	} else {
 		if up := m.WAN(); len(up) > 0 && up[0].Segment.Gateway.IsValid() && has(allowed, lab.ICMP) {
-			gateway := cmp.Or(text(up[0].Segment.KnownGateway()), "WAN-GATEWAY")
+			gateway := "GATEWAY" // which one shows on the console, once the WAN has its lease
+			if known := up[0].Segment.KnownGateway(); known.IsValid() {
+				gateway = known.String()
+			}
 			add(c.Ping(gateway), "answers", "the appliance's WAN has no address, or translation is missing for "+seg.Name)
 		}
 		if answers(m, sourceAddress(a), hop, lab.UDP, 53) {
@@ -350,6 +357,14 @@ func (b *writer) tryIn(a *plan.Adapter, family string) Step {
 	s.Mistakes = []Mistake{{"tried before the guest was started again", "the old address, and yesterday's answers"},
 		{"tried from the host instead of the guest", "it works, but proves nothing"}}
 	return s
+}
+
+// own returns a text with addresses of a port, or what they are where its network is unknown.
+func own(a *plan.Adapter, text string) string {
+	if a.Unknown() {
+		return "its own address"
+	}
+	return text
 }
 
 // outward reports whether an appliance leads outside, by itself or through others; depth

@@ -5,6 +5,7 @@ import (
 	_ "embed"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -244,7 +245,9 @@ func (s Step) Text(width int) []byte {
 	for _, d := range s.Do {
 		para("    - ", d)
 	}
-	if t := s.Table; t != nil {
+	if t := s.Table; t != nil && s.brief {
+		t.columns(&w, width)
+	} else if t != nil {
 		for _, r := range t.Rows {
 			box := "    · "
 			if t.Tick {
@@ -258,7 +261,11 @@ func (s Step) Text(width int) []byte {
 			}
 		}
 	}
-	para("    You should see: ", s.See)
+	see := "    You should see: "
+	if s.brief {
+		see = "    see: "
+	}
+	para(see, s.See)
 	for _, m := range s.Mistakes {
 		para("    Often wrong: ", m.What+". You would see: "+m.See+".")
 	}
@@ -325,37 +332,66 @@ func (b Book) HTML(diagram []byte) ([]byte, error) {
 
 func tick(id string) g.Node { return h.Input(h.Type("checkbox"), h.Data("tick", id)) }
 
+// html writes a step: what one follows, and folded away below it what the full book says besides.
 func (s Step) html(number string) g.Node {
+	short := s.Brief()
 	out := g.Group{h.H3(h.Label(tick(s.ID), g.Text(number+" "+s.Title)))}
-	if s.Why != "" {
-		out = append(out, h.P(h.Class("faint"), page.Code(s.Why)))
+	if short.Do != nil {
+		out = append(out, bullets(short.Do))
 	}
-	if s.Do != nil {
-		out = append(out, h.Ul(g.Map(s.Do, func(d string) g.Node { return h.Li(page.Code(d)) })))
-	}
-	if t := s.Table; t != nil {
-		head, rows := t.Head, [][]g.Node{}
-		if t.Tick {
-			head = append([]string{""}, head...)
-		}
-		for k, r := range t.Rows {
-			var cells []g.Node
-			if t.Tick {
-				cells = append(cells, g.Group{tick(fmt.Sprintf("%s/%d", s.ID, k))})
-			}
-			for _, c := range r {
-				cells = append(cells, g.Text(c))
-			}
-			rows = append(rows, cells)
-		}
-		out = append(out, page.Table(head, rows))
+	if t := short.Table; t != nil {
+		out = append(out, t.html(s.ID))
 	}
 	out = append(out, h.P(h.Class("see"), g.Text("You should see: "), page.Code(s.See)))
-	for _, m := range s.Mistakes {
-		out = append(out, h.P(h.Class("wrong"), page.Code("Often wrong: "+m.What+". You would see: "+m.See+".")))
-	}
 	if s.Keep != "" {
 		out = append(out, h.P(h.Class("keep"), page.Code("Keep: "+s.Keep)))
 	}
+	if more := s.more(short); len(more) > 0 {
+		out = append(out, h.Details(h.Summary(g.Text("why, and what is often wrong")), more))
+	}
 	return h.Div(h.Class("step"), h.ID(s.ID), out)
+}
+
+// more is what the full book says of a step besides.
+func (s Step) more(short Step) g.Group {
+	var out g.Group
+	if s.Why != "" {
+		out = append(out, h.P(h.Class("faint"), page.Code(s.Why)))
+	}
+	rest := slices.DeleteFunc(slices.Clone(s.Do), func(d string) bool { return slices.Contains(short.Do, d) })
+	if len(rest) > 0 {
+		out = append(out, bullets(rest))
+	}
+	if s.Table != nil && len(s.Table.Head) != len(short.Table.Head) {
+		full := *s.Table
+		full.Tick = false
+		out = append(out, full.html(""))
+	}
+	for _, m := range s.Mistakes {
+		out = append(out, h.P(h.Class("wrong"), page.Code("Often wrong: "+m.What+". You would see: "+m.See+".")))
+	}
+	return out
+}
+
+func bullets(list []string) g.Node {
+	return h.Ul(g.Map(list, func(d string) g.Node { return h.Li(page.Code(d)) }))
+}
+
+// html writes a table, with boxes of a step where its rows are ticked.
+func (t Table) html(step string) g.Node {
+	head, rows := t.Head, [][]g.Node{}
+	if t.Tick {
+		head = append([]string{""}, head...)
+	}
+	for k, r := range t.Rows {
+		var cells []g.Node
+		if t.Tick {
+			cells = append(cells, g.Group{tick(fmt.Sprintf("%s/%d", step, k))})
+		}
+		for _, c := range r {
+			cells = append(cells, g.Text(c))
+		}
+		rows = append(rows, cells)
+	}
+	return page.Table(head, rows)
 }
