@@ -146,9 +146,9 @@ Enter is pressed. A question that no rule knows is left to you.`,
 		BoolVar(&install.yes, "yes", false, "with --on machines: type every planned answer without asking; stop at an unknown question")
 	c.Flags().
 		StringVar(&install.layout, "layout", "us", "with --on machines: the keyboard that the console is set up for")
-	c.Flags().StringVar(&install.start.kernel, "kernel", "", "with --on machines: as of start")
-	c.Flags().StringVar(&install.start.inside, "inside", "", "with --on machines: as of start")
-	c.Flags().StringArrayVar(&install.start.only, "only", nil, "with --on machines: as of start")
+	c.Flags().StringVar(&install.start.kernel, "kernel", "", "with --on machines: as for \"bastion start\"")
+	c.Flags().StringVar(&install.start.inside, "inside", "", "with --on machines: as for \"bastion start\"")
+	c.Flags().StringArrayVar(&install.start.only, "only", nil, "with --on machines: as for \"bastion start\"")
 	c.Flags().StringVar(&state, "state", "", "with --walk: the state file (default: beside the lab file)")
 	c.Flags().StringVar(&record, "record", "", "with --walk: the file for the as-built record (Markdown)")
 	return c

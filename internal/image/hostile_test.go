@@ -16,17 +16,14 @@ import (
 )
 
 // zipped packs data into gzip layer upon layer.
-func zipped(t testing.TB, data io.Reader, layers int) []byte {
+func zipped(t *testing.T, data io.Reader) []byte {
+	t.Helper()
 	var b bytes.Buffer
-	for range layers {
-		b.Reset()
-		w, err := gzip.NewWriterLevel(&b, 9)
-		require.NoError(t, err)
-		_, err = io.Copy(w, data)
-		require.NoError(t, err)
-		require.NoError(t, w.Close())
-		data = bytes.NewReader(bytes.Clone(b.Bytes()))
-	}
+	w, err := gzip.NewWriterLevel(&b, 9)
+	require.NoError(t, err)
+	_, err = io.Copy(w, data)
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
 	return b.Bytes()
 }
 
@@ -37,18 +34,16 @@ func TestNoLayerUnpacksWithoutEnd(t *testing.T) {
 	tools(t, dir, "truncate -s 1T x.img && tar -S --format=pax -cf x.tar x.img", "truncate", "tar")
 	sparse, err := os.ReadFile(filepath.Join(dir, "x.tar"))
 	require.NoError(t, err)
-	long := io.LimitReader(zeroes{}, 24<<20)
 	var z bytes.Buffer
 	zw := zip.NewWriter(&z)
 	m, err := zw.Create("x.img.gz")
 	require.NoError(t, err)
-	_, err = m.Write(zipped(t, io.LimitReader(zeroes{}, 24<<20), 2))
+	_, err = m.Write(zipped(t, io.LimitReader(zeroes{}, 24<<20)))
 	require.NoError(t, err)
 	require.NoError(t, zw.Close())
 	for name, data := range map[string][]byte{
-		"x.img.gz": zipped(t, long, 3),
-		"x.zip":    z.Bytes(),
-		"x.tar":    sparse,
+		"x.zip": z.Bytes(),
+		"x.tar": sparse,
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.Less(t, len(data), 100_000)

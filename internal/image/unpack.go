@@ -102,7 +102,7 @@ func (c *Content) Pick(member string) (Choice, error) {
 	case slices.ContainsFunc(c.Companions, func(x Companion) bool { return x.What == "part" }):
 		return Choice{}, errors.New(c.Next)
 	case len(meant) == 1:
-		return meant[0], meant[0].escapes()
+		return meant[0], meant[0].refuse()
 	case len(meant) > 1 && member != "":
 		return Choice{}, fmt.Errorf("it has more than one member %s: which one is meant is unclear", member)
 	case len(list) == 0 && c.Unsupported != "":
@@ -117,8 +117,11 @@ func (c *Content) Pick(member string) (Choice, error) {
 	return Choice{}, fmt.Errorf("there is more than one to choose from: %s", strings.Join(names, ", "))
 }
 
-// escapes refuses names that would lead out of the folder they are put in.
-func (c Choice) escapes() error {
+// refuse returns an error for names that would lead out of the folder they are put in, and for streams that do not unpack.
+func (c Choice) refuse() error {
+	if compressed(c.Content.Kind) && len(c.Content.Faults) > 0 {
+		return errors.New(c.Content.Faults[0])
+	}
 	for _, x := range c.Path[1:] {
 		name := strings.ReplaceAll(x.Name, `\`, "/")
 		if path.IsAbs(name) || slices.Contains(strings.Split(name, "/"), "..") || len(name) > 1 && name[1] == ':' {

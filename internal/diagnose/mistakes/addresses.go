@@ -254,7 +254,7 @@ var guestKinds = []*Kind{
 		}},
 	{Name: "guest-typed", Family: Addressing, Weight: 6, Finding: "off-subnet",
 		Says: "{machine} has static settings of another network and does not use DHCP",
-		Why:  "no machine on {home} is in its network",
+		Why:  "no other machine on {home} is in its network",
 		Look: "on {machine} check how it gets its address: it must be DHCP", Remedy: "set {machine} to DHCP",
 		places: homes(leasing), settings: func(b *Built, at Place) {
 			b.typeIn(at.Adapter, netip.PrefixFrom(subnet.Add(elsewhere.Addr(), 23), elsewhere.Bits()))

@@ -49,7 +49,7 @@ func ReadRubric(file string, data []byte) (*Rubric, error) {
 	if len(r.faults) == 0 && len(out.Items) == 0 {
 		r.fail(
 			Pos{Line: 1, Column: 1},
-			"nothing is worth anything; write entries below `points:`, as `- {claim: outside, worth: 4}`",
+			"no entry gives points; write entries below `points:`, as `- {claim: outside, worth: 4}`",
 		)
 	}
 	if len(r.faults) > 0 {
@@ -82,7 +82,7 @@ func rubricFields() []field[Rubric] {
 			),
 			textField(
 				"record",
-				"A step of the runbook's record is done, by a part of its text.",
+				"A step that the runbook's record marks as done, by part of its title.",
 				func(i *RubricItem) *string { return &i.Record },
 			),
 			textField("text", "A description of it.", func(i *RubricItem) *string { return &i.Text }),

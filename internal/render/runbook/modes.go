@@ -124,7 +124,7 @@ func (b *writer) sockets() Step {
 	}
 	return Step{ID: "sockets", Title: "Plug the host's adapters in, and label both ends", Table: t,
 		Do: []string{
-			"Bind each network to the adapter by its name or MAC address; a choice made by itself can change at the next start.",
+			"Bind each network to an adapter by name or MAC address; an automatic choice can change at the next start.",
 			"Is the host's own management on one of them? Then the lab's switch settings affect it too: use a separate adapter, or have access to its screen.",
 		},
 		See: "The link is up on each, and unplugging one affects only what its row lists.",

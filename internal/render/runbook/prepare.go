@@ -120,7 +120,7 @@ func (b *writer) renew(m *plan.Machine) Step {
 			break
 		}
 	}
-	s.Do = append(s.Do, "Shows the page old values? Reload it before you look for a fault.")
+	s.Do = append(s.Do, "If the page shows old values, reload it before you look for a fault.")
 	s.See = fmt.Sprintf("%s has %s, and the page opens.", g.Machine.Name, g.Shown())
 	s.Mistakes = []Mistake{{"the old address is opened again", "nothing answers, and all is well"},
 		{"the page's own port is edited while you are on it", "you are locked out: go on at the console"}}
@@ -182,7 +182,7 @@ func (b *writer) cables() Step {
 	if len(t.Rows) == 0 {
 		return Step{}
 	}
-	return Step{ID: "cables", Title: "Cable the real computers", Table: t,
+	return Step{ID: "cables", Title: "Connect the physical computers", Table: t,
 		Do: []string{"Write down the computer's present settings first, to put them back later.",
 			"A session to it over the network breaks when its cable moves: sit at it, or come in by another adapter."},
 		See: "The link is up at both ends, and the address matches its row.",

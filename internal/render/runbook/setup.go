@@ -151,7 +151,7 @@ func target(a *plan.Adapter) string {
 
 func (b *writer) rules(m *plan.Machine) Step {
 	s := Step{ID: "rules." + m.Name, Title: "Enter the rules, in this order",
-		Why:   "The first that matches decides; answers to what was allowed pass; the rest is denied.",
+		Why:   "First match decides; replies to allowed connections pass; everything else is denied.",
 		Table: &Table{Head: []string{"no.", "rule"}, Tick: true}}
 	for i, r := range m.Rules {
 		s.Table.Rows = append(s.Table.Rows, []string{fmt.Sprint(i + 1), r.Text})

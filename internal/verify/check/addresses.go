@@ -27,7 +27,7 @@ func addresses() []Entry {
 		{
 			Code: "site-overlap", Severity: Error, Title: "An inside network equals one of the host's",
 			See:    "The lab cannot reach the machines of the local network, or the host loses its own network.",
-			Why:    "An inside segment with the addresses of a network that the host is on hides that network.",
+			Why:    "An inside segment with the same addresses as one of the host's networks hides that network.",
 			Remedy: "Renumber the segment; without subnet the plan chooses a free one.",
 			Old:    "networks: [203.0.113.0/24]",
 			Bad:    "networks: [203.0.113.0/24, 10.83.48.0/23]",

@@ -66,7 +66,7 @@ func unfinished() []Entry {
 
 func (c *checker) undecided() {
 	for _, o := range c.p.Lab.Open {
-		c.find(o.Subject, o.Pos, "write it once it is decided", "%s: %s?", o.Subject, o.Question).see(meanwhile(o))
+		c.find(o.Subject, o.Pos, "write it when it is decided", "%s: %s?", o.Subject, o.Question).see(meanwhile(o))
 	}
 }
 
@@ -118,7 +118,7 @@ func Conflicts(p *plan.Plan, m *plan.Machine) []string {
 		}
 		server, _ := a.Segment.LeaseService()
 		if server != nil && a.Role.Inside() && !a.Port.Leases.Off {
-			out = append(out, fmt.Sprintf("%s serves DHCP on %s as it does", server.Machine.Name, a.Segment.Name))
+			out = append(out, fmt.Sprintf("%s also serves DHCP on %s", server.Machine.Name, a.Segment.Name))
 		}
 	}
 	return out
