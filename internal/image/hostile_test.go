@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// zipped packs data into gzip layer upon layer.
+// zipped packs data as gzip.
 func zipped(t *testing.T, data io.Reader) []byte {
 	t.Helper()
 	var b bytes.Buffer

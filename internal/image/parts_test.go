@@ -16,7 +16,7 @@ import (
 // A split file is looked at as the whole that it is, whichever part is named, and
 // a missing part is told.
 func TestParts(t *testing.T) {
-	data := zipped(t, bytes.NewReader(fixedVHD(300_000)), 1)
+	data := zipped(t, bytes.NewReader(fixedVHD(300_000)))
 	for _, form := range []string{"gate.vhd.gz.%03d", "gate.vhd.gz.part%d"} {
 		dir := fstest.MapFS{"other.vhd.001": {Data: []byte("x")}}
 		const parts = 4
