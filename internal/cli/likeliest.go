@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,6 +20,10 @@ const mostStudied = 800
 func (a *app) likeliest(p *plan.Plan, file string, doc verdict.Document, answers claims.Answers) {
 	if doc.Verdict != claims.Broken || a.quiet {
 		return
+	}
+	told := func(r claims.Result) bool { return r.Reason != nil && r.Reason.Code == "unplanned-path" }
+	if slices.ContainsFunc(doc.Claims, told) {
+		return // the machine itself showed it
 	}
 	out := a.screen()
 	failing := map[string]bool{}

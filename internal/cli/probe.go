@@ -139,6 +139,9 @@ func (a *app) probeAlone(o probeOptions) error {
 	out := a.screen()
 	t := table{}
 	for _, x := range v.Adapters {
+		if x.Kind != "" {
+			x.Name += ", " + x.Kind
+		}
 		text := strings.Join(x.Addresses, ", ")
 		if text == "" {
 			text = "no address: is it plugged in, and is there a DHCP server?"
@@ -434,6 +437,18 @@ func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc verdict.Document, took
 	out.para(0, 2, plain, summary(out, doc))
 	if a.quiet {
 		return
+	}
+	for _, o := range doc.Observed {
+		for _, u := range o.Unplanned {
+			sign := signNote
+			if u.Bypass {
+				sign = out.paint(broken, signBroken)
+			}
+			out.para(2, 2, plain, sign+" "+o.Machine+" has the "+u.String()+", not in the plan; "+u.Outcome())
+		}
+	}
+	for _, text := range s.Remarks() {
+		out.para(2, 2, plain, signNote+" "+text)
 	}
 	for _, r := range doc.Claims {
 		if r.Verdict == claims.Broken {

@@ -56,7 +56,7 @@ guests whose rules let only known services out then do not get through.`,
 	c.Flags().StringVar(&o.at, "at", "", "the address to listen on (default: all)")
 	c.Flags().
 		StringVar(&o.udp, "udp", field.FormatPorts(field.Usual.UDP), "UDP ports, plain or with DNS; with a lab file also those of its checks")
-	c.Flags().StringVar(&o.tcp, "tcp", field.FormatPorts(field.Usual.TCP), "UDP ports to listen on")
+	c.Flags().StringVar(&o.tcp, "tcp", field.FormatPorts(field.Usual.TCP), "TCP ports, likewise")
 	c.Flags().
 		StringVar(&o.record, "record", "", "add each question that was answered to this file, a line of JSON for each")
 	c.Flags().Float64Var(&o.rate, "rate", 500, "allowed requests per second and bench, on average")

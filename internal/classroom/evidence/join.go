@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"openbastion/internal/model/plan"
+	"openbastion/internal/model/sanitize"
 	"openbastion/internal/verify/claims"
 	"openbastion/internal/verify/verdict"
 )
@@ -62,25 +63,32 @@ type Joiner struct {
 	asks string // the digest of its questions
 
 	mu    sync.Mutex
-	asked map[claims.Witness]map[string]claims.Asking // what is asked, by its name
+	asked map[stageFacts]map[string]claims.Asking // what is asked, by its name
+}
+
+// stageFacts are the facts that questions depend on.
+type stageFacts struct {
+	name    string
+	witness claims.Witness
 }
 
 // For returns what joins evidence about a plan.
 func For(p *plan.Plan) *Joiner {
-	return &Joiner{plan: p, asks: claims.Digest(p), asked: map[claims.Witness]map[string]claims.Asking{}}
+	return &Joiner{plan: p, asks: claims.Digest(p), asked: map[stageFacts]map[string]claims.Asking{}}
 }
 
 // questions returns what the plan's claims ask where a witness is.
 func (x *Joiner) questions(facts claims.Facts) map[string]claims.Asking {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if x.asked[facts.Witness] == nil {
-		x.asked[facts.Witness] = map[string]claims.Asking{}
+	by := stageFacts{facts.Name, facts.Witness}
+	if x.asked[by] == nil {
+		x.asked[by] = map[string]claims.Asking{}
 		for _, q := range claims.Questions(x.plan, facts) {
-			x.asked[facts.Witness][q.ID] = q.Ask
+			x.asked[by][q.ID] = q.Ask
 		}
 	}
-	return x.asked[facts.Witness]
+	return x.asked[by]
 }
 
 // Join puts evidence of one bench together. What is of another plan, or answers other questions, is refused; of
@@ -143,10 +151,37 @@ func (x *Joiner) Join(files []File) (j Joined) {
 		}
 		j.Guests = append(j.Guests, f.Guest)
 		j.MadeBy[f.Guest] = f.Made
+		j.Facts.Observed = append(j.Facts.Observed, own(f)...)
 	}
 	j.answers(x.questions(j.Facts), counted, spoke)
 	j.contradictions(p, counted)
 	return j
+}
+
+// mostUnplanned bounds what a machine may tell of what it has besides the plan.
+const mostUnplanned = 64
+
+// own returns what a machine observed of itself, made fit to show; of others it says nothing.
+func own(f File) (out []claims.Observed) {
+	for _, o := range f.Facts.Observed {
+		if o.Machine != f.Guest {
+			continue
+		}
+		o.Unplanned = slices.Clone(o.Unplanned[:min(len(o.Unplanned), mostUnplanned)])
+		for i := range o.Unplanned {
+			u := &o.Unplanned[i]
+			u.Kind, u.Name, u.Why = short(u.Kind), short(u.Name), short(u.Why)
+			u.Addresses = u.Addresses[:min(len(u.Addresses), 8)]
+		}
+		return []claims.Observed{o}
+	}
+	return nil
+}
+
+// short returns a text of one line and 100 characters at most.
+func short(text string) string {
+	r := []rune(sanitize.Line(text))
+	return string(r[:min(len(r), 100)])
 }
 
 // differ tells two witnesses: what one does not say does not count.

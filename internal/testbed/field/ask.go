@@ -36,13 +36,29 @@ type Guest struct {
 	First   int               // from which place of those heard on
 }
 
-// Ask asks a witness what it sees, by a way and from one of this machine's addresses; an
-// invalid one leaves that to the system. It gives the report as it was signed too.
+// leaving is how a question leaves this machine; its zero value leaves that to the system.
+type leaving struct {
+	from   netip.Addr
+	device string                   // the adapter
+	proxy  netip.AddrPort           // by which HTTP goes
+	space  func(func() error) error // calls a function in the namespace that the adapter is in
+}
+
+// within calls a function in the namespace that a question leaves from.
+func (l leaving) within(f func() error) error {
+	if l.space == nil {
+		return f()
+	}
+	return l.space(f)
+}
+
+// Ask asks a witness what it sees, by a way and as it may leave this machine. It returns the report as it was
+// signed too.
 func (g *Guest) Ask(
 	ctx context.Context,
 	way witness.Way,
 	to netip.AddrPort,
-	from netip.Addr,
+	leave leaving,
 ) (witness.Report, []byte, error) {
 	var nonce witness.Nonce
 	if _, err := rand.Read(nonce[:]); err != nil {
@@ -50,7 +66,7 @@ func (g *Guest) Ask(
 	}
 	c := witness.NewClient(g.Token, g.Bench, g.Witness, way, nonce)
 	c.AskOf(g.Run, g.First)
-	exchange, end, err := exchanger(ctx, way, to, from)
+	exchange, end, err := exchanger(ctx, way, to, leave)
 	if err != nil {
 		return witness.Report{}, nil, err
 	}
@@ -77,12 +93,23 @@ func exchanger(
 	ctx context.Context,
 	way witness.Way,
 	to netip.AddrPort,
-	from netip.Addr,
+	leave leaving,
 ) (func([]byte) ([]byte, error), func(), error) {
 	dialer := net.Dialer{Timeout: tries * tryTime}
+	if leave.device != "" {
+		dialer.Control = onDevice(leave.device)
+	}
+	dial := func(network string, to netip.AddrPort) (c net.Conn, err error) {
+		dialer.LocalAddr = local(network, leave.from)
+		err = leave.within(func() (err error) { c, err = dialer.DialContext(ctx, network, to.String()); return err })
+		return c, err
+	}
 	if way == witness.HTTP || way == witness.TCP {
-		dialer.LocalAddr = local("tcp", from)
-		c, err := dialer.DialContext(ctx, "tcp", to.String())
+		at := to
+		if leave.proxy.IsValid() {
+			at = leave.proxy
+		}
+		c, err := dial("tcp", at)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -91,10 +118,9 @@ func exchanger(
 			return func(m []byte) ([]byte, error) { return overStream(c, m) }, end, nil
 		}
 		in := bufio.NewReader(c)
-		return func(m []byte) ([]byte, error) { return post(c, in, to, m) }, end, nil
+		return func(m []byte) ([]byte, error) { return post(c, in, to, m, leave.proxy.IsValid()) }, end, nil
 	}
-	dialer.LocalAddr = local("udp", from)
-	c, err := dialer.DialContext(ctx, "udp", to.String())
+	c, err := dial("udp", to)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -111,8 +137,9 @@ func local(network string, from netip.Addr) net.Addr {
 	return net.UDPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
 }
 
-// post puts a message into a request of HTTP on a connection, and takes it out of the response.
-func post(c net.Conn, in *bufio.Reader, to netip.AddrPort, m []byte) ([]byte, error) {
+// post puts a message into a request of HTTP on a connection, to a proxy or to whom it is for (RFC 9112, section 3.2), and
+// takes it out of the response.
+func post(c net.Conn, in *bufio.Reader, to netip.AddrPort, m []byte, proxied bool) ([]byte, error) {
 	if err := c.SetDeadline(time.Now().Add(tries * tryTime)); err != nil {
 		return nil, err
 	}
@@ -120,7 +147,11 @@ func post(c net.Conn, in *bufio.Reader, to netip.AddrPort, m []byte) ([]byte, er
 	if err != nil {
 		return nil, err
 	}
-	if err := r.Write(c); err != nil {
+	write := r.Write
+	if proxied {
+		write = r.WriteProxy
+	}
+	if err := write(c); err != nil {
 		return nil, err
 	}
 	answer, err := http.ReadResponse(in, r)

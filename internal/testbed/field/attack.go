@@ -8,7 +8,6 @@ import (
 
 	"openbastion/internal/classroom/witness"
 	"openbastion/internal/model/lab"
-	"openbastion/internal/model/plan"
 	"openbastion/internal/netsim/dns"
 	"openbastion/internal/verify/claims"
 )
@@ -95,23 +94,32 @@ func (s *Probe) attempts() []attempt {
 	add := func(tried, on string, door claims.Ref, do func(ctx context.Context) error) {
 		list = append(list, attempt{tried, do, door, on})
 	}
+	by := func(tried, on string, door claims.Ref, w tried, leave leaving) {
+		add(fmt.Sprintf("%s/%d %s", w.way, w.port, tried), on, door, func(ctx context.Context) error {
+			_, signed, err := s.ask(ctx, w, leave, 0, 0)
+			if err == nil {
+				s.keep(signed)
+			}
+			return err
+		})
+	}
 	for _, x := range s.system.Adapters {
 		for _, address := range x.Addresses {
 			from := address.Addr()
 			door, on := s.door(x)
-			if from.IsLinkLocalUnicast() || from.Is6() != s.Witness.Address.Is6() {
+			if from.IsLinkLocalUnicast() || from.Is6() != s.Witness.Address.Is6() || x.Internal {
 				continue
 			}
 			for _, w := range s.byRules() {
-				add(fmt.Sprintf("%s/%d from %s", w.way, w.port, from), on, door, func(ctx context.Context) error {
-					_, signed, err := s.askWitness(ctx, w.way, w.port, from)
-					if err == nil {
-						s.keep(signed)
-					}
-					return err
-				})
+				by("from "+from.String(), on, door, w, leaving{from: from, device: x.device(), space: x.space})
 			}
 		}
+	}
+	for _, w := range s.byRules() {
+		by("as the system sends it", "its path outside", claims.Ref{}, w, leaving{})
+	}
+	for _, at := range s.system.Proxies {
+		by("by the proxy "+at.String(), "the proxy "+at.String(), claims.Ref{}, tried{witness.HTTP, 80}, leaving{proxy: at})
 	}
 	add(
 		"ping",
@@ -153,9 +161,10 @@ func (s *Probe) byRules() (out []tried) {
 // door names the adapter of the plan that a system's adapter is, and its segment; where it is
 // none, the adapter by what the system calls it.
 func (s *Probe) door(x Adapter) (claims.Ref, string) {
-	i := slices.IndexFunc(s.self.Adapters, func(a *plan.Adapter) bool { return a.Over == nil && a.MAC == x.MAC })
-	if i < 0 {
-		return claims.Ref{}, x.Name
+	for a, is := range s.tied {
+		if is.Name == x.Name && x.Within == "" {
+			return claims.RefTo(a), a.Segment.Name
+		}
 	}
-	return claims.RefTo(s.self.Adapters[i]), s.self.Adapters[i].Segment.Name
+	return claims.Ref{}, x.Name
 }

@@ -34,34 +34,102 @@ func (s *Probe) forge(ctx context.Context, question string) string {
 	if !s.Witness.Address.Is4() {
 		return "forged packets need a test server with an IPv4 address"
 	}
+	tied := s.tied
+	if err := s.send(ctx, question, s.plan, tied, s.forged); err != nil {
+		return "forged packets could not be sent: " + err.Error()
+	}
+	extra := System{Adapters: s.besides()}
+	if len(extra.Adapters) == 0 {
+		return ""
+	}
+	p, err := extra.ownPlan()
+	if err == nil {
+		tied, _ = extra.tie(p.Guests()[0])
+		err = s.send(ctx, question, p, tied, func(run uint32) attack.Attempts { return s.forgedBesides(p, tied, run) })
+	}
+	if err != nil {
+		return "forged packets could not be sent by what is not in the plan: " + err.Error()
+	}
+	return ""
+}
+
+// send sends a run of forged packets that a plan's adapters are to send.
+func (s *Probe) send(ctx context.Context, question string, p *plan.Plan, tied map[*plan.Adapter]*Adapter,
+	forged func(run uint32) attack.Attempts) error {
 	run := sent{evidence.Run{Number: 1 + rand.Uint32N(1<<32-1), Question: question}, s.cut}
 	s.mu.Lock()
 	through := s.through
 	s.mu.Unlock()
 	if through.way != 0 && !s.cut { // so that the test server keeps what comes of it, whatever strangers send
-		_, _, _ = s.ask(ctx, through, netip.Addr{}, run.Number, 0)
+		_, _, _ = s.ask(ctx, through, leaving{}, run.Number, 0)
 	}
 	by := map[string][][]byte{} // frames by adapter
-	for _, t := range s.forged(run.Number) {
-		run.Forged = append(run.Forged, evidence.Forged{Tried: t.Tried, By: t.From})
-		a, err := t.From.In(s.plan)
+	for _, t := range forged(run.Number) {
+		f := evidence.Forged{Tried: t.Tried, By: t.From}
+		a, err := t.From.In(p)
 		if err != nil {
 			continue
 		}
-		if x := s.adapter(a); x != nil && x.Up {
+		x := tied[a]
+		if p != s.plan {
+			f.By = claims.Ref{Machine: s.Self}
+			if x != nil {
+				f.Tried += ", " + x.Name + ", which is not in the plan"
+			}
+		}
+		run.Forged = append(run.Forged, f)
+		if x != nil && x.Up {
 			by[x.Name] = append(by[x.Name], t.Aim(0))
 			run.Sent++
 		}
 	}
 	for name, frames := range by {
 		if err := sendFrames(ctx, name, frames); err != nil {
-			return "forged packets could not be sent: " + err.Error()
+			return err
 		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.runs = append(s.runs, run)
-	return ""
+	return nil
+}
+
+// besides returns the adapters that are not in the plan and by which frames can be sent.
+func (s *Probe) besides() (out []Adapter) {
+	for _, w := range s.ways {
+		if x := w.adapter; x != nil && w.Kind != routeKind && x.Up && x.Within == "" && !x.MAC.IsZero() {
+			out = append(out, *x)
+		}
+	}
+	return out
+}
+
+// forgedBesides lists what this machine can forge by adapters that are not in the plan: to each next hop that its
+// system knows there, from its address, or from one that a DHCP server offers.
+func (s *Probe) forgedBesides(p *plan.Plan, tied map[*plan.Adapter]*Adapter, run uint32) attack.Attempts {
+	k := attack.Known{Witness: s.Witness.Address, Witness6: reachability.Witness6, Addresses: map[claims.Ref][]netip.Addr{},
+		Routers: map[string][]attack.Hop{}, Run: run}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for a, x := range tied {
+		ref := claims.RefTo(a)
+		for _, at := range x.routable() {
+			k.Addresses[ref] = append(k.Addresses[ref], at.Addr())
+		}
+		for _, o := range s.offered[x.Name] {
+			k.Addresses[ref] = append(k.Addresses[ref], o.Address)
+			k.Routers[a.Segment.Name] = append(k.Routers[a.Segment.Name], attack.Hop{MAC: o.ServerMAC, Name: o.Server.String()})
+		}
+		known, _ := x.neighbors()
+		for _, at := range slices.SortedFunc(maps.Keys(known), netip.Addr.Compare) {
+			k.Routers[a.Segment.Name] = append(k.Routers[a.Segment.Name], attack.Hop{MAC: known[at], Name: at.String()})
+		}
+	}
+	list := attack.Escape(p, p.Guests()[0], k)
+	if i := slices.IndexFunc(list, func(t attack.Attempt) bool { return t.AfterLies }); i >= 0 {
+		list = list[:i]
+	}
+	return list[:min(len(list), witness.MostAttempts)]
 }
 
 // forged lists what this machine can forge, from what its system knows.
@@ -84,6 +152,11 @@ func (s *Probe) forged(run uint32) attack.Attempts {
 		for _, p := range x.Addresses {
 			if !p.Addr().IsLinkLocalUnicast() {
 				k.Addresses[claims.RefTo(a)] = append(k.Addresses[claims.RefTo(a)], p.Addr())
+			}
+		}
+		for _, w := range s.ways {
+			if w.adapter == x && w.via.Is4() {
+				poke(w.via)
 			}
 		}
 		known, _ := x.neighbors() // whom it does not know it can hand nothing to
@@ -183,7 +256,7 @@ func (s *Probe) Sees(ctx context.Context, plugged bool) bool {
 		if missed > 0 { // it may be that way only
 			by = ways[missed%len(ways)]
 		}
-		_, _, err := s.ask(ctx, by, netip.Addr{}, 0, 0)
+		_, _, err := s.ask(ctx, by, leaving{}, 0, 0)
 		switch {
 		case ctx.Err() != nil:
 		case err == nil && plugged:
@@ -203,7 +276,7 @@ func (s *Probe) Sees(ctx context.Context, plugged bool) bool {
 // heard asks the witness what it heard of a run.
 func (s *Probe) heard(ctx context.Context, through tried, run uint32) (attempts []int, listening bool, err error) {
 	for {
-		r, signed, err := s.ask(ctx, through, netip.Addr{}, run, len(attempts))
+		r, signed, err := s.ask(ctx, through, leaving{}, run, len(attempts))
 		if err != nil {
 			return nil, false, err
 		}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 )
 
 // Glance is what a machine sees, in words.
@@ -19,7 +20,8 @@ type GlanceAdapter struct {
 	Name      string   `json:"name"`
 	MAC       string   `json:"mac"`
 	Addresses []string `json:"addresses"`
-	How       string   `json:"method"` // leased, typed in, self-given
+	Kind      string   `json:"kind,omitempty"` // what it is, where it is not a plain adapter
+	How       string   `json:"method"`         // leased, static, link-local; down, no link
 }
 
 // Said is a sentence of it.
@@ -41,16 +43,27 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 	}
 	hops := 0
 	for _, a := range s.Adapters {
-		if !a.Up {
+		if !a.leads(nil) {
 			continue
 		}
-		g := GlanceAdapter{Name: a.Name, MAC: a.MAC.String(), Addresses: []string{}}
+		g := GlanceAdapter{Name: a.Name, MAC: a.MAC.String(), Addresses: []string{}, Kind: a.Kind}
+		if a.Within != "" {
+			g.Name += " in namespace " + a.Within
+			say(false, "The namespace %s has the adapter %s: what runs there may leave by it.", a.Within, a.Name)
+		}
+		if a.MAC.IsZero() {
+			g.MAC = ""
+		}
 		for _, at := range a.Addresses {
 			if !at.Addr().IsLinkLocalUnicast() || at.Addr().Is4() {
 				g.Addresses = append(g.Addresses, at.String())
 			}
 		}
 		switch four := a.Four(); {
+		case !a.Up:
+			g.How = "down"
+		case a.NoCarrier:
+			g.How = "no link"
 		case four.IsValid() && four.Addr().IsLinkLocalUnicast():
 			g.How = "link-local: no DHCP server answered"
 		case a.Leased:
@@ -59,7 +72,13 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 			g.How = "static"
 		}
 		v.Adapters = append(v.Adapters, g)
-		if !a.Gateway.IsValid() {
+		if a.Kind != "" && a.Up {
+			say(false, "%s is a %s: it may lead past the firewall.", a.Name, a.Kind)
+		}
+		if a.Gateway6.IsValid() {
+			say(true, "The next hop by %s over IPv6 is %s.", a.Name, a.Gateway6)
+		}
+		if !a.Gateway.IsValid() || a.Within != "" {
 			continue
 		}
 		hops++
@@ -70,6 +89,10 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 		} else {
 			say(false, "The next hop by %s is %s, and it does not answer.", a.Name, a.Gateway)
 		}
+	}
+	hops += s.glanceRoutes(say)
+	for _, at := range s.Proxies {
+		say(false, "Programs here use the proxy %s: what they send leaves by it.", at)
 	}
 	switch hops {
 	case 0:
@@ -83,6 +106,23 @@ func (s System) Glance(ctx context.Context, servers bool) Glance {
 	}
 	s.glanceNames(ctx, say)
 	return v
+}
+
+// glanceRoutes tells the routes that are no adapter's one way everywhere, and returns how many of them lead everywhere
+// over IPv4.
+func (s System) glanceRoutes(say func(good bool, format string, args ...any)) (everywhere int) {
+	for _, r := range s.Routes {
+		i := slices.IndexFunc(s.Adapters, func(x Adapter) bool { return x.Name == r.By && x.Within == "" })
+		if i < 0 || s.Adapters[i].Internal || r.To.Bits() == 0 && (r.Via == s.Adapters[i].Gateway || r.Via == s.Adapters[i].Gateway6) &&
+			r.Via.IsValid() {
+			continue
+		}
+		if r.To.Bits() == 0 && r.To.Addr().Is4() {
+			everywhere++
+		}
+		say(false, "A further route: %s.", r)
+	}
+	return everywhere
 }
 
 func (s System) glanceNames(ctx context.Context, say func(good bool, format string, args ...any)) {

@@ -125,11 +125,7 @@ func (s *System) takeHelped(list []helperAdapter) {
 			}
 			a.Leased, a.Server = one.leased, one.server
 			for _, at := range one.gateways {
-				if at.Is4() {
-					a.Gateway = at
-				} else {
-					a.Gateway6 = at
-				}
+				s.lead(a, at)
 			}
 			s.Resolvers = append(s.Resolvers, one.resolvers...)
 		}

@@ -3,6 +3,7 @@ package field
 import (
 	"context"
 
+	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/testbed/kernel"
 	"openbastion/internal/testbed/stage"
@@ -12,11 +13,29 @@ import (
 // packets asks what a system does not tell, by packets of its own: it takes rights.
 type packets struct{ stacks *kernel.Stacks }
 
-// openPackets opens packet sockets on the adapters of a machine.
-func openPackets(ctx context.Context, p *plan.Plan, m *plan.Machine, s System) (*packets, error) {
+// openPackets opens packet sockets on the adapters of a machine that are tied to the system's. A guest sends with the
+// MAC addresses that these have.
+func openPackets(ctx context.Context, p *plan.Plan, m *plan.Machine, tied map[*plan.Adapter]*Adapter) (*packets, error) {
+	if m.Guest != nil {
+		as, err := p.AsBuilt(func(l *lab.Lab) {
+			for i, a := range m.Adapters {
+				if x := tied[a]; x != nil {
+					l.Guest(m.Name).Adapters[i].MAC = x.MAC
+				}
+			}
+		})
+		if err != nil {
+			return nil, err
+		}
+		real := map[*plan.Adapter]*Adapter{}
+		for i, a := range as.Machine(m.Name).Adapters {
+			real[a] = tied[m.Adapters[i]]
+		}
+		p, m, tied = as, as.Machine(m.Name), real
+	}
 	devices := map[*plan.Adapter]string{}
 	for _, a := range m.Adapters {
-		if x := s.Of(a); x != nil && x.Up {
+		if x := tied[a]; x != nil && x.Up {
 			devices[a] = x.Name
 		}
 	}

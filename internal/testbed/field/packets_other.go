@@ -15,7 +15,7 @@ import (
 // packets asks what a system does not tell; not on this system.
 type packets struct{}
 
-func openPackets(context.Context, *plan.Plan, *plan.Machine, System) (*packets, error) {
+func openPackets(context.Context, *plan.Plan, *plan.Machine, map[*plan.Adapter]*Adapter) (*packets, error) {
 	return nil, errors.New("packets of one's own are sent on Linux only")
 }
 

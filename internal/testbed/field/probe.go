@@ -7,7 +7,6 @@ import (
 	"net"
 	"net/netip"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -34,6 +33,10 @@ type Probe struct {
 	plan    *plan.Plan
 	self    *plan.Machine
 	system  System
+	tied    map[*plan.Adapter]*Adapter // which of its adapters are those of the plan
+	remarks []string                   // by what that was told, where it was not the MAC address
+	ways    []way                      // what it has and the plan has not
+	offered map[string][]dhcp.Offer    // by adapters without an address
 	packets *packets
 	why     string // there are no packets of one's own
 	end     context.CancelFunc
@@ -70,9 +73,11 @@ func (s *Probe) Open(ctx context.Context, p *plan.Plan) (claims.Facts, error) {
 	if s.self == nil {
 		return claims.Facts{}, fmt.Errorf("the lab has no machine %q", s.Self)
 	}
+	s.tied, s.remarks = s.system.tie(s.self)
+	s.offered = map[string][]dhcp.Offer{}
 	own, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.end = cancel
-	if s.packets, err = openPackets(own, p, s.self, s.system); err != nil {
+	if s.packets, err = openPackets(own, p, s.self, s.tied); err != nil {
 		s.why = err.Error()
 		if errors.Is(err, errPermission) {
 			s.why = "it takes the right to send packets of one's own (root)"
@@ -82,6 +87,9 @@ func (s *Probe) Open(ctx context.Context, p *plan.Plan) (claims.Facts, error) {
 	s.mayGoOut = slices.ContainsFunc(claims.Judge(p, facts, nil).Claims, func(r claims.Result) bool {
 		return r.Guest == s.Self && r.Kind == claims.Outside
 	})
+	if s.self.Guest != nil {
+		facts.Observed = []claims.Observed{s.look(ctx)}
+	}
 	return facts, nil
 }
 
@@ -104,7 +112,7 @@ func (s *Probe) Set(ctx context.Context, c claims.Condition) error {
 		return nil
 	}
 	if s.Cut == nil {
-		return errors.New("the WAN was not unplugged (--cut)")
+		return errors.New("the WAN was not unplugged (bastion probe --cut)")
 	}
 	err := s.Cut(ctx, !wanted)
 	if err == nil {
@@ -133,7 +141,7 @@ func (s *Probe) Ask(ctx context.Context, questions []claims.Question, tell func(
 				claims.Answer{
 					ID:       q.ID,
 					Got:      claims.GotAddress{Address: at},
-					Evidence: s.reading("its address was typed: %s", at),
+					Evidence: s.reading("its address is given: %s", at),
 				},
 			)
 			continue
@@ -168,18 +176,17 @@ func (s *Probe) Ask(ctx context.Context, questions []claims.Question, tell func(
 	return ctx.Err()
 }
 
-// typed returns a machine's address that a person has read off it.
+// typed returns a machine's address that a person has read off it, or that the lab file gives.
 func (s *Probe) typed(what claims.Asking) (netip.Prefix, bool) {
 	q, is := what.(claims.AskAddress)
 	if !is || q.At.Machine == s.Self {
 		return netip.Prefix{}, false
 	}
 	a, err := q.At.In(s.plan)
-	at, ok := s.At[q.At.Machine]
-	if err != nil || !ok || !a.Segment.Subnet.IsValid() {
+	if err != nil {
 		return netip.Prefix{}, false
 	}
-	return netip.PrefixFrom(at, a.Segment.Subnet.Bits()), true
+	return s.given(a)
 }
 
 // mine returns the adapter that a question is about, and why it is not this machine's to answer.
@@ -221,20 +228,11 @@ func isAddress(what claims.Asking) bool {
 	return is
 }
 
-// adapter returns this system's adapter for one of the plan; what rides tagged on another is
-// found by the tagged device's name or hardware address alone.
-func (s *Probe) adapter(a *plan.Adapter) *Adapter {
-	if a.Over == nil {
-		return s.system.Of(a)
-	}
-	i := slices.IndexFunc(s.system.Adapters, func(x Adapter) bool {
-		return x.MAC == a.MAC && strings.HasSuffix(x.Name, fmt.Sprintf(".%d", a.Segment.Tag))
-	})
-	if i < 0 {
-		return nil
-	}
-	return &s.system.Adapters[i]
-}
+// adapter returns this system's adapter for one of the plan; nil where it has none.
+func (s *Probe) adapter(a *plan.Adapter) *Adapter { return s.tied[a] }
+
+// Remarks returns by what adapters were told that do not have the planned MAC address.
+func (s *Probe) Remarks() []string { return s.remarks }
 
 // takesPackets tells what a system's own sockets do not find out.
 func takesPackets(what claims.Asking) bool {

@@ -101,7 +101,7 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 		if q.Service.Proto == lab.TCP {
 			way = witness.TCP
 		}
-		r, signed, err := s.askWitness(ctx, way, q.Service.From, netip.Addr{})
+		r, signed, err := s.ask(ctx, tried{way, q.Service.From}, leaving{}, 0, 0)
 		got = claims.GotReach{Answered: err == nil, Outcome: outcomeOf(err)}
 		if err == nil {
 			got.Source, got.Who = r.Source.Addr(), shortName(s.Witness.Name)
@@ -136,7 +136,7 @@ func (s *Probe) listened(ctx context.Context, way witness.Way, port uint16) bool
 		var all sync.WaitGroup
 		for _, w := range ways {
 			all.Go(func() {
-				if r, _, err := s.askWitness(ctx, w.way, w.port, netip.Addr{}); err == nil && r.Opens {
+				if r, _, err := s.ask(ctx, w, leaving{}, 0, 0); err == nil && r.Opens {
 					s.opens.Store(true)
 				}
 			})
@@ -151,22 +151,12 @@ func shortName(name string) string {
 	return short
 }
 
-// askWitness asks the witness at a port. Several ask at a time: the first that it has shown
-// its key to says which key the others take.
-func (s *Probe) askWitness(
-	ctx context.Context,
-	way witness.Way,
-	port uint16,
-	from netip.Addr,
-) (witness.Report, []byte, error) {
-	return s.ask(ctx, tried{way, port}, from, 0, 0)
-}
-
-// ask asks the witness also what it heard of a run of forged packets, from one place on.
+// ask asks the witness at a port, also what it heard of a run of forged packets, from one place on. Several ask
+// at a time: the first that it has shown its key to says which key the others take.
 func (s *Probe) ask(
 	ctx context.Context,
 	by tried,
-	from netip.Addr,
+	leave leaving,
 	run uint32,
 	first int,
 ) (witness.Report, []byte, error) {
@@ -174,7 +164,7 @@ func (s *Probe) ask(
 	g := s.Guest
 	s.mu.Unlock()
 	g.Run, g.First = run, first
-	r, signed, err := g.Ask(ctx, by.way, netip.AddrPortFrom(s.Witness.Address, by.port), from)
+	r, signed, err := g.Ask(ctx, by.way, netip.AddrPortFrom(s.Witness.Address, by.port), leave)
 	if err != nil {
 		return r, nil, err
 	}
@@ -186,7 +176,7 @@ func (s *Probe) ask(
 	if !s.Guest.Witness.Equal(g.Witness) {
 		return r, nil, errors.New("two witnesses answer")
 	}
-	if !s.cut {
+	if !s.cut && leave.space == nil && !leave.proxy.IsValid() {
 		s.through = by
 	}
 	return r, signed, nil

@@ -20,7 +20,7 @@ func (s System) ownPlan() (*plan.Plan, error) {
 	var segments, adapters strings.Builder
 	n := 0
 	for _, a := range s.Adapters {
-		if a.Up && !a.MAC.IsZero() {
+		if a.Up && !a.MAC.IsZero() && !a.Internal && a.Within == "" {
 			n++
 			fmt.Fprintf(&segments, "  net%d: {reach: isolated, subnet: 198.18.%d.0/24}\n", n, n%256)
 			fmt.Fprintf(&adapters, "{segment: net%d, mac: '%s'}, ", n, a.MAC)
@@ -50,7 +50,8 @@ func (s System) glanceServers(ctx context.Context, say func(good bool, format st
 	}
 	ctx, end := context.WithCancel(ctx)
 	defer end()
-	own, err := openPackets(ctx, p, p.Guests()[0], s)
+	tied, _ := s.tie(p.Guests()[0])
+	own, err := openPackets(ctx, p, p.Guests()[0], tied)
 	if err != nil {
 		say(false, "DHCP servers are not listed: %v.", err)
 		return
@@ -77,7 +78,7 @@ func (s System) glanceServers(ctx context.Context, say func(good bool, format st
 	})
 	for i, a := range p.Guests()[0].Adapters {
 		list, asked := offers[fmt.Sprint(i)]
-		on := s.Of(a)
+		on := tied[a]
 		switch {
 		case !asked || on == nil:
 		case len(list) > 1:

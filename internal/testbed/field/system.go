@@ -1,12 +1,11 @@
 package field
 
 import (
+	"cmp"
 	"net"
 	"net/netip"
-	"slices"
 
 	"openbastion/internal/model/mac"
-	"openbastion/internal/model/plan"
 )
 
 // unseenLease is what a system may not tell.
@@ -15,8 +14,10 @@ const unseenLease = "whether an address is leased"
 // System is what a machine's own system tells of its network.
 type System struct {
 	Adapters  []Adapter
-	Resolvers []netip.Addr // whom it asks for names, in order
-	Unseen    []string     // what it was not asked for here
+	Routes    []Route
+	Resolvers []netip.Addr     // whom it asks for names, in order
+	Proxies   []netip.AddrPort // that its environment names
+	Unseen    []string         // what it was not asked for here
 }
 
 // Adapter is one of a system's adapters.
@@ -29,7 +30,17 @@ type Adapter struct {
 	Server    netip.Addr // who leased it, where the system tells
 	Gateway   netip.Addr // the next hop to everywhere, of IPv4
 	Gateway6  netip.Addr
-	index     int
+
+	Known     bool   // the system tells what follows
+	Kind      string // empty: a plain one, or not known
+	Over      string // the adapter that carries it, tagged
+	Device    string // the bridge or bond whose port it is, which has its addresses and routes; empty: itself
+	Internal  bool   // it leads into the same machine only: a bridge, a container's other end
+	NoCarrier bool   // it is up, and has no link
+	Within    string // the other namespace that it is in
+
+	space func(func() error) error // calls a function in that namespace; nil: it is in ours
+	index int
 }
 
 // Four returns the adapter's first IPv4 address.
@@ -42,7 +53,7 @@ func (a Adapter) Four() netip.Prefix {
 	return netip.Prefix{}
 }
 
-// adapters lists what every system tells alike; loopback is left out.
+// adapters lists what every system tells alike; loopback is left out. What has no hardware address is a tunnel.
 func adapters() ([]Adapter, error) {
 	list, err := net.Interfaces()
 	if err != nil {
@@ -50,10 +61,15 @@ func adapters() ([]Adapter, error) {
 	}
 	var out []Adapter
 	for _, i := range list {
-		if i.Flags&net.FlagLoopback != 0 || len(i.HardwareAddr) != len(mac.Address{}) {
+		if i.Flags&net.FlagLoopback != 0 {
 			continue
 		}
-		a := Adapter{Name: i.Name, MAC: mac.Address(i.HardwareAddr), Up: i.Flags&net.FlagUp != 0, index: i.Index}
+		a := Adapter{Name: i.Name, Up: i.Flags&net.FlagUp != 0, index: i.Index}
+		if len(i.HardwareAddr) == len(a.MAC) {
+			a.MAC = mac.Address(i.HardwareAddr)
+		} else {
+			a.Kind = tunnel
+		}
 		addresses, err := i.Addrs()
 		if err != nil {
 			return nil, err
@@ -71,6 +87,20 @@ func adapters() ([]Adapter, error) {
 		out = append(out, a)
 	}
 	return out, nil
+}
+
+// device returns what sockets are bound to that leave by an adapter.
+func (a Adapter) device() string { return cmp.Or(a.Device, a.Name) }
+
+// lead takes in that an adapter leads everywhere by a next hop.
+func (s *System) lead(a *Adapter, hop netip.Addr) {
+	everywhere := netip.PrefixFrom(netip.IPv6Unspecified(), 0)
+	if hop.Is4() {
+		a.Gateway, everywhere = hop, netip.PrefixFrom(netip.IPv4Unspecified(), 0)
+	} else {
+		a.Gateway6 = hop
+	}
+	s.Routes = append(s.Routes, Route{everywhere, hop, a.Name})
 }
 
 // Neighbor returns the hardware address by which this system reaches an address on an adapter's
@@ -92,14 +122,4 @@ func (s System) beside(at netip.Addr) (Adapter, netip.Addr) {
 		}
 	}
 	return Adapter{}, netip.Addr{}
-}
-
-// Of returns the system's adapter that is one of a plan, by its hardware address; nil when it
-// is not there.
-func (s System) Of(a *plan.Adapter) *Adapter {
-	i := slices.IndexFunc(s.Adapters, func(x Adapter) bool { return x.MAC == a.MAC })
-	if i < 0 {
-		return nil
-	}
-	return &s.Adapters[i]
 }

@@ -20,7 +20,7 @@ func Look() (System, error) {
 	if err != nil {
 		return System{}, fmt.Errorf("this system's adapters: %w", err)
 	}
-	s := System{Adapters: list, Resolvers: hostnet.Resolvers(), Unseen: []string{unseenLease}}
+	s := System{Adapters: list, Resolvers: hostnet.Resolvers(), Proxies: proxies(), Unseen: []string{unseenLease}}
 	data, err := route.FetchRIB(syscall.AF_UNSPEC, route.RIBTypeRoute, 0)
 	if err != nil {
 		return s, fmt.Errorf("this system's routes: %w", err)
@@ -44,12 +44,8 @@ func (s *System) routes(data []byte) error {
 			continue
 		}
 		for i := range s.Adapters {
-			switch a := &s.Adapters[i]; {
-			case a.index != r.Index:
-			case hop.Is4():
-				a.Gateway = hop
-			default:
-				a.Gateway6 = hop
+			if a := &s.Adapters[i]; a.index == r.Index {
+				s.lead(a, hop)
 			}
 		}
 	}

@@ -43,7 +43,7 @@ func Look() (System, error) {
 	if err != nil {
 		return System{}, fmt.Errorf("this system's adapters: %w", err)
 	}
-	s := System{Adapters: list}
+	s := System{Adapters: list, Proxies: proxies()}
 	size := uint32(16 << 10)
 	var buffer []byte
 	for {

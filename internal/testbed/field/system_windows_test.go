@@ -38,7 +38,7 @@ func TestHelperHere(t *testing.T) {
 		}
 		for d := one.FirstDnsServerAddress; d != nil; d = d.Next {
 			at, _ := netip.AddrFromSlice(d.Address.IP())
-			resolvers = append(resolvers, at.Unmap())
+			DNS = append(DNS, at.Unmap())
 		}
 		assert.Equal(t, gateways, got.gateways)
 		assert.Equal(t, DNS, got.resolvers)

@@ -61,7 +61,7 @@ func TestEveryWay(t *testing.T) {
 	udp, tcp, seen := outside(t, 100)
 	for way, to := range map[witness.Way]netip.AddrPort{witness.UDP: udp, witness.DNS: udp, witness.TCP: tcp, witness.HTTP: tcp} {
 		g := Guest{Token: token.Bench("one"), Bench: "one"}
-		r, signed, err := g.Ask(t.Context(), way, to, netip.MustParseAddr("127.0.0.1"))
+		r, signed, err := g.Ask(t.Context(), way, to, leaving{from: netip.MustParseAddr("127.0.0.1")})
 		require.NoError(t, err, way)
 		assert.Equal(t, "127.0.0.1", r.Source.Addr().String(), way)
 		assert.Equal(t, way == witness.UDP || way == witness.DNS, r.Hops == 64, "%s: %d", way, r.Hops)
@@ -69,7 +69,7 @@ func TestEveryWay(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, r, again)
 		stranger := Guest{Token: witness.Token{9}, Bench: "one"}
-		_, _, err = stranger.Ask(t.Context(), way, to, netip.Addr{})
+		_, _, err = stranger.Ask(t.Context(), way, to, leaving{})
 		require.Error(t, err, way)
 		assert.True(t, outcomeOf(err).Is(outcome.NoAnswer, outcome.Closed), way)
 	}
@@ -100,7 +100,7 @@ func TestStrangersTakeNoPlace(t *testing.T) {
 			way witness.Way
 			to  netip.AddrPort
 		}{{witness.TCP, tcp}, {witness.UDP, udp}} {
-			_, _, err := g.Ask(t.Context(), by.way, by.to, netip.AddrFrom4([4]byte{127, 0, 1, byte(i + 1)}))
+			_, _, err := g.Ask(t.Context(), by.way, by.to, leaving{from: netip.AddrFrom4([4]byte{127, 0, 1, byte(i + 1)})})
 			require.NoError(t, err, "guest %d by %s", i, by.way)
 		}
 		assert.Less(t, time.Since(begin), time.Second)

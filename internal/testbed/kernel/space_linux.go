@@ -137,3 +137,17 @@ func setFor(family, device, setting, value string) error {
 	}
 	return err
 }
+
+// OpenSpace opens a namespace that something holds by a path. It takes the rights to enter it.
+func OpenSpace(path string) (*Space, error) {
+	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, fmt.Errorf("the network namespace %s: %w", path, err)
+	}
+	s := &Space{fd: fd}
+	if s.links, err = netlink.NewHandleAt(netns.NsHandle(fd), unix.NETLINK_ROUTE); err != nil {
+		s.Close()
+		return nil, fmt.Errorf("the network namespace %s: %w", path, err)
+	}
+	return s, nil
+}

@@ -159,6 +159,8 @@ type Outcome struct {
 	Verdict Verdict
 	Claims  []Result
 	Proof   Proof
+
+	Observed []Observed // of machines that something else runs
 }
 
 // FieldStage names the stage of labs that something else runs.
@@ -225,6 +227,7 @@ type prepared struct {
 
 func prepare(p *plan.Plan, facts Facts) *prepared {
 	c := &prepared{model: reachability.New(p, facts.Witness.Address), facts: facts}
+	c.model.Each = facts.Name == FieldStage
 	c.claims = list(c.model, p, facts.Witness)
 	c.questions, c.ids = questions(c.claims)
 	return c
@@ -298,13 +301,16 @@ func (c *prepared) judge(answers []Answer) Outcome {
 			by[a.ID] = a
 		}
 	}
-	doc := Outcome{Stage: facts.Name, Verdict: Holds, Claims: make([]Result, 0, len(list)),
+	doc := Outcome{Stage: facts.Name, Verdict: Holds, Observed: facts.Observed, Claims: make([]Result, 0, len(list)),
 		Proof: Proof{Verdict: Holds, Covers: model.Covers(), Assumes: reachability.Assumptions}}
 	open := doubts(p)
 	for i := range list {
 		c := &list[i]
 		c.decide(ids[i], by)
 		c.leave(open)
+		if g := p.Machine(c.Guest); g != nil && g.Guest != nil {
+			c.observe(facts, g.Guest.Outside)
+		}
 		doc.Verdict = doc.Verdict.And(c.Verdict)
 		if proved()[c.Kind] {
 			doc.Proof.Verdict = doc.Proof.Verdict.And(c.Verdict)

@@ -157,6 +157,9 @@ func codes(c Code) wording {
 			"find the adapter or gateway with that path, and remove it",
 		}
 	// bypass, inbound
+	case "unplanned-path":
+		return wording{"{subject} has the {observed}, which is not in the plan, and {detail}",
+			"remove it from {subject}, or disconnect it"}
 	case "bypass":
 		return wording{"{subject} reaches {observed}: {detail}", ""}
 	case "inbound-open":

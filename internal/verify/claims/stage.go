@@ -17,10 +17,11 @@ type Witness struct {
 
 // Facts are what a stage says of itself when it is opened.
 type Facts struct {
-	Name    string      `json:"name"`
-	Witness Witness     `json:"witness"`
-	Asks    []AskKind   `json:"asks,omitempty"` // what it can be asked; nil: everything
-	Sets    []Condition `json:"sets,omitempty"` // which conditions it can set; nil: all
+	Name     string      `json:"name"`
+	Witness  Witness     `json:"witness"`
+	Asks     []AskKind   `json:"asks,omitempty"`     // what it can be asked; nil: everything
+	Sets     []Condition `json:"sets,omitempty"`     // which conditions it can set; nil: all
+	Observed []Observed  `json:"observed,omitempty"` // of machines that something else runs
 }
 
 // Stage is where a lab runs: it answers questions. It may answer in any order,
@@ -87,7 +88,7 @@ func AskAll(ctx context.Context, s Stage, facts Facts, when Condition, questions
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		return missing(fmt.Sprintf("the %s could not make the lab %s: %v", facts.Name, when, err)), nil
+		return missing("not tried: " + err.Error()), nil
 	}
 	out, able := make([]Answer, 0, len(questions)), make([]Question, 0, len(questions))
 	for _, q := range questions {

@@ -14,6 +14,7 @@ import (
 // Model is a plan made ready for questions. It remembers what questions have in
 // common, and is not for several goroutines at once.
 type Model struct {
+	Each      bool // no guest stands for those that are alike: each is asked; set before it is used
 	plan      *plan.Plan
 	space     *packetset.Space
 	domains   []*domain

@@ -329,8 +329,11 @@ func (m *Model) Inside(a *plan.Machine) packetset.Line { return m.gates[a].insid
 func (m *Model) Rules(a *plan.Machine) []packetset.Packets { return m.gates[a].rules }
 
 // Alike returns the first guest that stands on the same broadcast domains as a guest,
-// with as many adapters: what one of them can do, each can.
+// with as many adapters: what one of them can do, each can. With Each it is the guest itself.
 func (m *Model) Alike(g *plan.Machine) *plan.Machine {
+	if m.Each {
+		return g
+	}
 	if m.alike == nil {
 		m.alike = map[*plan.Machine]*plan.Machine{}
 		first := map[string]*plan.Machine{}

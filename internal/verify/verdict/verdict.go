@@ -23,9 +23,10 @@ type Document struct {
 	Verdict claims.Verdict  `json:"verdict"`
 	Claims  []claims.Result `json:"claims"`
 
-	Causes   []Cause      `json:"causes"`   // what to change, the most urgent first
-	Findings []Finding    `json:"findings"` // errors of the layout that no broken claim shows
-	Proof    claims.Proof `json:"proof"`
+	Observed []claims.Observed `json:"observed,omitempty"` // what machines that something else runs have besides the plan
+	Causes   []Cause           `json:"causes"`             // what to change, the most urgent first
+	Findings []Finding         `json:"findings"`           // errors of the layout that no broken claim shows
+	Proof    claims.Proof      `json:"proof"`
 }
 
 // Finding is an error of the layout, as check found it.
@@ -58,6 +59,7 @@ func Finish(p *plan.Plan, out claims.Outcome) Document {
 		Stage:    out.Stage,
 		Verdict:  out.Verdict,
 		Claims:   out.Claims,
+		Observed: out.Observed,
 		Findings: []Finding{},
 		Proof:    out.Proof,
 	}
