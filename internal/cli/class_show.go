@@ -305,6 +305,11 @@ func (a *app) classVerdict(v class.Verdict, r class.Record, took time.Duration) 
 			cell{benchRange(r.On(h.Name)), faint})
 	}
 	s.below(t)
+	a.openBenches(s, v)
+}
+
+// openBenches shows what does not hold on which benches, and how many hold.
+func (a *app) openBenches(s *screen, v class.Verdict) {
 	total := map[claims.Verdict]int{}
 	for _, b := range v.Benches {
 		if total[b.Verdict]++; b.Verdict != claims.Holds &&
@@ -325,16 +330,19 @@ func (a *app) classVerdict(v class.Verdict, r class.Record, took time.Duration) 
 // showBench says what does not hold on a bench.
 func showBench(s *screen, b class.Judged) {
 	s.line()
-	where := cmp.Or(b.Host, "nowhere")
+	where := ""
+	if b.Host != "" {
+		where = " on " + b.Host
+	}
 	if b.Why != "" {
-		s.para(2, 4, plain, signUnknown+" "+b.Name+" on "+where+": unknown: "+b.Why)
+		s.para(2, 4, plain, signUnknown+" "+b.Name+where+": unknown: "+b.Why)
 		return
 	}
 	s.para(
 		2,
 		4,
 		plain,
-		fmt.Sprintf("%s %s on %s: %d hold, %d broken, %d unknown", s.paint(broken, signBroken), b.Name, where,
+		fmt.Sprintf("%s %s%s: %d hold, %d broken, %d unknown", s.paint(broken, signBroken), b.Name, where,
 			b.Counts.Holds, b.Counts.Broken, b.Counts.Unknown),
 	)
 	for i, c := range b.Open {

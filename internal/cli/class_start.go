@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"openbastion/internal/classroom/class"
+	"openbastion/internal/export/batch"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/testbed/machine/boot"
@@ -19,18 +20,11 @@ import (
 	"openbastion/internal/testbed/supervisor"
 )
 
-// A bench on the kernel takes a process and a network stack for each machine; measured with
-// the sample lab, and rounded up.
-const (
-	benchProcess = 64 * lab.MiB
-	benchStack   = 4 * lab.MiB
-)
-
 // benchNeed returns what one bench takes of its host.
 func benchNeed(p *plan.Plan, o startOptions) class.Need {
-	n := class.Need{Memory: benchProcess}
+	n := class.Need{Memory: batch.Process}
 	if o.stage == onKernel {
-		n.Memory += benchStack * lab.Bytes(len(p.Machines))
+		n.Memory = lab.Bytes(batch.Memory(p)) * lab.MiB
 		return n
 	}
 	for _, m := range p.Machines {

@@ -17,7 +17,8 @@ func (a *app) compare() *cobra.Command {
 		Use: "compare LAB [LISTING]", Short: "Compare a machine with the plan",
 		Long: `Reads what you copied from a guest (or from the appliance with --as): addresses,
 routes and DNS servers, in the output of the usual commands of Linux, BSD and
-desktop systems, one after another. With --built it reads a machine that a
+desktop systems, one after another; or, from the host, the definitions of its virtual
+networks (libvirt's). With --built it reads a machine that a
 hypervisor exported (OVF or OVA): adapters in their order, networks, models,
 sizes, media. Says what differs from the plan, worst first.`,
 		Args: cobra.RangeArgs(1, 2),
@@ -53,6 +54,9 @@ func (a *app) compareListing(p *plan.Plan, file, from, as string) error {
 	data, err := a.read(from, listing.MaxSize)
 	if err != nil {
 		return err
+	}
+	if networks := listing.Networks(string(data)); len(networks) > 0 && (as == "" || as == identify.Host) {
+		return a.showFacts(p, identify.Host, "the host's networks, compared with the plan", identify.CompareNetworks(p, networks))
 	}
 	l := listing.Read(string(data), p.Names()...)
 	if l.Empty() {

@@ -33,6 +33,11 @@ type startOptions struct {
 	spans      []string
 	taps       []string
 
+	stay    bool   // until it is ended: in the foreground
+	results string // the folder that takes verdicts
+	bench   int    // which copy of the lab; 0: the lab itself
+	tied    bool   // of the supervising process: it ends with who started it
+
 	hosts   string // a file: the benches of a class on several hosts
 	planted string // the code of a drill: a mistake is in what is built
 }
@@ -123,6 +128,10 @@ users: it is a bench, not a cage for what is hostile to this machine.`,
 			if o.hosts != "" {
 				return a.startClass(labArg(args), o)
 			}
+			if err := o.benchOfArray(); err != nil {
+				return err
+			}
+			a.bench = o.bench
 			return a.startLab(labArg(args), o)
 		},
 	}
@@ -130,6 +139,12 @@ users: it is a bench, not a cage for what is hostile to this machine.`,
 	c.Flags().StringVar(&o.then, "then", "", "verify: run the checks, with their output and exit status")
 	c.Flags().StringVar(&o.hosts, "hosts", "",
 		"start copies of the lab, the benches of a class, on the hosts that this file names, by your SSH client; schema --of hosts describes it")
+	c.Flags().BoolVar(&o.stay, "stay", false,
+		"stay in the foreground until the lab ends: TERM or Ctrl-C stops it, USR1 checks it; for service managers and batch systems")
+	c.Flags().StringVar(&o.results, "results", "",
+		"with --stay: write each verdict to this folder, as LAB.json")
+	c.Flags().IntVar(&o.bench, "bench", 0,
+		"start copy N of the lab, LAB-N, from the same file (default: the number of a job in an array)")
 	c.Flags().BoolVar(&o.dry, "dry-run", false, "show what would be made and changed, but change nothing")
 	return c
 }
@@ -152,6 +167,12 @@ func (o startOptions) check() error {
 		return usage("--then is verify, not %q", o.then)
 	case o.join && o.asUser:
 		return usage("--join changes this machine's network, which --as-user must not")
+	case o.results != "" && !o.stay:
+		return usage("--results goes with --stay")
+	case o.stay && (o.dry || o.hosts != ""):
+		return usage("--stay keeps one lab in the foreground: it does not go with --dry-run or --hosts")
+	case o.bench < 0 || o.bench > 0 && o.hosts != "":
+		return usage("--bench is a number from 1, and does not go with --hosts")
 	case o.dry && o.then != "":
 		return usage("--dry-run does nothing that could be verified")
 	}
@@ -162,9 +183,11 @@ func (a *app) keep() *cobra.Command {
 	var o startOptions
 	c := &cobra.Command{
 		Use: keepCommand + " LAB", Hidden: true, Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error { return a.keepLab(args[0], o) },
+		RunE: func(_ *cobra.Command, args []string) error { a.bench = o.bench; return a.keepLab(args[0], o) },
 	}
 	c.Flags().StringVar(&o.planted, "planted", "", "the code of its drill")
+	c.Flags().IntVar(&o.bench, "bench", 0, "which copy of the lab it is")
+	c.Flags().BoolVar(&o.tied, "tied", false, "it ends with who started it")
 	a.startFlags(c, &o)
 	return c
 }
@@ -252,13 +275,18 @@ kernel's own filter, and hostile ones from where the guests are.
 
 With --from it asks nothing: it puts together what "bastion probe" found in guests of a lab
 that anything else runs, file by file or line by line. What was altered, is another bench's
-or was held against another plan counts for nothing, and that is said.`,
+or was held against another plan counts for nothing, and that is said. From a folder with
+the verdicts of benches it comes to the one verdict on the class, also as a page.`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
 			}
 			if len(from) > 0 {
-				return a.verifyFrom(fromArgs(args, &from), trust, from, reports, replace)
+				lab := fromArgs(args, &from)
+				if isFolder(from) {
+					return a.fromFolder(lab, trust, from[0], reports, replace)
+				}
+				return a.verifyFrom(lab, trust, from, reports, replace)
 			}
 			if len(args) > 1 {
 				return usage("one lab is verified at a time: %s", strings.Join(args, ", "))
@@ -275,7 +303,7 @@ or was held against another plan counts for nothing, and that is said.`,
 			return a.verifyLab(labArg(args), reports, replace)
 		},
 	}
-	c.Flags().StringArrayVar(&from, "from", nil, "judge this evidence from probes instead; several files are accepted")
+	c.Flags().StringArrayVar(&from, "from", nil, "judge this instead: evidence from probes, in files, or a folder of it; or a folder of the verdicts of benches (start --results)")
 	c.Flags().StringVar(&trust.token, "token", "", "with --from: the lab's token (default: this machine's)")
 	c.Flags().StringVar(&trust.witness, "witness-key", "", "with --from: the key of the lab's test server (default: this machine's)")
 	c.Flags().DurationVar(&trust.since, "since", 0, "with --from: refuse evidence that is older than this, such as 24h")

@@ -70,15 +70,15 @@ func (a *app) startLab(file string, o startOptions) error {
 		if r.Alive() {
 			return runsAlready(p.Name, r, file)
 		}
-		a.note(
-			fmt.Sprintf(
-				"%s ran before; its process ended unexpectedly. Its record is removed.",
-				p.Name,
-			),
-		)
-		if err := f.Remove(); err != nil {
-			return failure{exitUsage, err.Error(), ""}
+		said, err := supervisor.End(a.ctx, f, true)
+		if err != nil { // what it changed of this machine is still there: its record stays
+			return failure{exitUsage, p.Name + " ran before, and could not be cleared away: " + err.Error(), "bastion stop " + p.Name}
 		}
+		a.note(fmt.Sprintf("%s ran before: %s.", p.Name, said))
+	}
+	if o.stay {
+		a.leaveSignals()
+		return a.stayWith(p, f, file, o)
 	}
 	began := time.Now()
 	args, how, err := a.keepArgs(p, file, o)
@@ -86,19 +86,8 @@ func (a *app) startLab(file string, o startOptions) error {
 		return err
 	}
 	report, err := supervisor.Spawn(a.ctx, f, args, how, a.sayProgress)
-	switch {
-	case a.ctx.Err() != nil:
-		return a.ctx.Err()
-	case err != nil && report.Lacks:
-		return cannotSpawn(err, o.asUser)
-	case err != nil:
-		return failure{exitUsage, err.Error(), ""}
-	case report.Exists:
-		return failure{exitUsage, p.Name + " is being started by another machine just now", ""}
-	case report.Lacks:
-		return failure{exitLacking, report.Error, ""}
-	case !report.Up:
-		return failure{exitUsage, p.Name + " did not start: " + report.Error, ""}
+	if err := a.spawned(p, o, report, err); err != nil {
+		return err
 	}
 	if o.then == "verify" {
 		return a.verifyLab(file, nil, false)
@@ -110,6 +99,25 @@ func (a *app) startLab(file string, o startOptions) error {
 		return nil // the drill says the rest
 	}
 	return a.saidStarted(p, f, file, o, time.Since(began))
+}
+
+// spawned returns why a lab is not up.
+func (a *app) spawned(p *plan.Plan, o startOptions, report supervisor.Report, err error) error {
+	switch {
+	case a.ctx.Err() != nil:
+		return a.ctx.Err()
+	case err != nil && report.Lacks:
+		return cannotSpawn(err, o.asUser)
+	case err != nil:
+		return failure{exitUsage, err.Error(), ""}
+	case report.Exists:
+		return failure{exitUsage, p.Name + " is being started by another process just now", ""}
+	case report.Lacks:
+		return failure{exitLacking, report.Error, ""}
+	case !report.Up:
+		return failure{exitUsage, p.Name + " did not start: " + report.Error, ""}
+	}
+	return nil
 }
 
 // keepArgs returns the call of the supervising process.
@@ -147,6 +155,12 @@ func (a *app) keepArgs(p *plan.Plan, file string, o startOptions) ([]string, sup
 	if o.planted != "" {
 		args = append(args, "--planted", o.planted)
 	}
+	if o.bench > 0 {
+		args = append(args, "--bench", fmt.Sprint(o.bench))
+	}
+	if o.stay {
+		args = append(args, "--tied")
+	}
 	switch {
 	case o.asUser:
 		how = supervisor.AsUser
@@ -172,6 +186,10 @@ func cannotSpawn(err error, asUser bool) error {
 }
 
 func runsAlready(name string, r supervisor.Record, file string) error {
+	if r.Elsewhere() {
+		return failure{exitUsage, fmt.Sprintf("%s runs already, on %s, since %s", name, r.Place, r.Started.Local().Format("15:04")),
+			"Stop it there, or rename this lab."}
+	}
 	if abs, err := filepath.Abs(file); err != nil || abs != r.File {
 		return failure{exitUsage, fmt.Sprintf("a lab of this name runs already, from another file: %s", r.File),
 			"Stop that one (bastion stop " + name + "), or rename this lab."}
@@ -196,6 +214,9 @@ func (a *app) saidStarted(p *plan.Plan, f supervisor.Folder, file string, o star
 	}
 	s.line()
 	t := table{}
+	if o.bench > 0 {
+		how, file = strings.Replace(how, file, p.Name, 1), p.Name
+	}
 	t.add("bastion status "+file, cell{"addresses, DHCP, rules, connections", faint})
 	t.add(how+guest, cell{what, faint})
 	t.add("bastion verify "+file, cell{"the claims, by real packets", faint})
@@ -287,6 +308,13 @@ func (a *app) keepLab(file string, o startOptions) error {
 		Stage:    o.stage,
 		Profiles: a.named,
 		Changes:  []hostnet.Change{},
+		Bench:    o.bench,
+	}
+	if o.tied {
+		go func() {
+			supervisor.UntilTieEnds()
+			_ = syscall.Kill(os.Getpid(), syscall.SIGTERM)
+		}()
 	}
 	options, err := a.options(p, o)
 	if err != nil {

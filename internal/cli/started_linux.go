@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
@@ -33,10 +34,18 @@ func (a *app) find(named string) (started, error) {
 	if err != nil {
 		return started{}, err
 	}
+	var of []string
 	for name, r := range known {
 		if r.File == abs {
-			return a.held(supervisor.Of(home, name), r), nil
+			of = append(of, name)
 		}
+	}
+	slices.SortFunc(of, func(x, y string) int { return known[x].Bench - known[y].Bench })
+	if len(of) == 1 || len(of) > 1 && known[of[0]].Bench == 0 {
+		return a.held(supervisor.Of(home, of[0]), known[of[0]]), nil
+	}
+	if len(of) > 1 {
+		return started{}, failure{exitUsage, fmt.Sprintf("%d copies of %s run: %s", len(of), named, listed(of)), "Name one of them."}
 	}
 	if r, ok := known[named]; ok {
 		return a.held(supervisor.Of(home, named), r), nil
@@ -60,7 +69,10 @@ func (a *app) held(f supervisor.Folder, r supervisor.Record) started {
 		out.changed = "its file is gone since"
 		return out
 	}
+	was := a.bench
+	a.bench = r.Bench
 	p, err := a.load(r.File)
+	a.bench = was
 	switch {
 	case err != nil:
 		out.changed = "its file has changed since, and cannot be read now"
@@ -91,6 +103,12 @@ func (a *app) dial(l started) (*supervisor.Client, error) {
 	if !l.record.Alive() {
 		return nil, failure{exitBroken, l.record.Lab + " has stopped: its process ended unexpectedly",
 			"Only the lab's record is left: bastion stop " + l.record.Lab + " removes it."}
+	}
+	if l.record.Elsewhere() && l.record.Place.Boot != "" {
+		if c, err := l.folder.Dial(); err == nil { // another view of the same machine's processes
+			return c, nil
+		}
+		return nil, failure{exitLacking, l.record.Lab + " runs on " + l.record.Place.String(), "Run this there."}
 	}
 	c, err := l.folder.Dial()
 	if err != nil {

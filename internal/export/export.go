@@ -12,9 +12,11 @@ import (
 	"strings"
 	"time"
 
+	"openbastion/internal/export/batch"
 	"openbastion/internal/export/dot"
 	"openbastion/internal/export/fileset"
 	"openbastion/internal/export/leases"
+	"openbastion/internal/export/libvirt"
 	"openbastion/internal/export/nft"
 	"openbastion/internal/export/seed"
 	"openbastion/internal/export/sheet"
@@ -53,6 +55,8 @@ func Kinds() []Kind {
 			func(p *plan.Plan) ([]fileset.File, error) { return zone.Zones(p), nil }},
 		{"hosts", "lines for a hosts file", one(zone.Hosts)},
 		{"yang", "interfaces, NAT and access lists as RFC 7951 JSON after the IETF models", yang.Files},
+		{"job", "the benches of a class as an array job of Slurm, and as units of systemd", batch.Files},
+		{"libvirt", "networks and domains for the machine manager libvirt", libvirt.Files},
 		{"sheet", "the address book as comma-separated values", one(sheet.Book)},
 		{"diagram", "the lab as a graph in the DOT language", one(dot.Graph)},
 	}

@@ -10,6 +10,8 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -34,6 +36,33 @@ const (
 // Spawn starts the program itself as a supervising process with arguments, and waits for
 // its report, telling how far it is. Its errors go to the folder's log.
 func Spawn(ctx context.Context, f Folder, args []string, how How, progress func(string)) (Report, error) {
+	return spawn(ctx, f, args, how, progress, nil)
+}
+
+// SpawnTied is Spawn for a process that ends its lab when this one ends, however that happens.
+// That one calls [UntilTieEnds].
+func SpawnTied(ctx context.Context, f Folder, args []string, how How, progress func(string)) (Report, error) {
+	in, out, err := os.Pipe()
+	if err != nil {
+		return Report{}, err
+	}
+	defer in.Close()
+	tie = out // held open as long as this process lives
+	return spawn(ctx, f, args, how, progress, in)
+}
+
+// tie is what a supervising process that is tied to this one waits for the end of.
+var tie *os.File
+
+// TieFile is the descriptor by which a supervising process learns that who started it has ended.
+const TieFile = 4
+
+// UntilTieEnds waits until who started this process has ended.
+func UntilTieEnds() {
+	_, _ = io.Copy(io.Discard, os.NewFile(TieFile, "tie"))
+}
+
+func spawn(ctx context.Context, f Folder, args []string, how How, progress func(string), tied *os.File) (Report, error) {
 	if err := f.Make(); err != nil {
 		return Report{}, err
 	}
@@ -50,6 +79,9 @@ func Spawn(ctx context.Context, f Folder, args []string, how How, progress func(
 	c := exec.Command("/proc/self/exe", args...)
 	c.Args[0] = "bastion"
 	c.Stderr, c.ExtraFiles = log, []*os.File{out}
+	if tied != nil {
+		c.ExtraFiles = append(c.ExtraFiles, tied)
+	}
 	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if how != Plain {
 		c.SysProcAttr.Cloneflags = unix.CLONE_NEWPID | unix.CLONE_NEWNS
@@ -87,8 +119,36 @@ func Spawn(ctx context.Context, f Folder, args []string, how How, progress func(
 	return r, nil
 }
 
-// Alive reports whether the process of a record still runs.
-func (r Record) Alive() bool { return r.Process > 0 && Born(r.Process) == r.Born && r.Born != 0 }
+// Alive reports whether the process of a record still runs. One that another machine, or another view of processes, has
+// started is alive as long as it holds the lab's lock.
+func (r Record) Alive() bool {
+	if r.Elsewhere() {
+		return r.folder.Held()
+	}
+	return r.Process > 0 && Born(r.Process) == r.Born && r.Born != 0
+}
+
+// Elsewhere reports whether the number of a record's process means nothing here.
+func (r Record) Elsewhere() bool {
+	here := here()
+	return r.Place.Boot != "" && (r.Place.Boot != here.Boot || r.Place.Space != here.Space)
+}
+
+// here returns where this process runs.
+func here() (p Place) {
+	p.Host, _ = os.Hostname()
+	boot, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	p.Boot = strings.TrimSpace(string(boot))
+	var proc unix.Stat_t
+	if unix.Stat("/proc", &proc) == nil {
+		p.Space = strconv.FormatUint(proc.Dev, 10)
+	}
+	p.Job = os.Getenv("SLURM_JOB_ID")
+	if array := os.Getenv("SLURM_ARRAY_JOB_ID"); array != "" {
+		p.Job = array + "_" + os.Getenv("SLURM_ARRAY_TASK_ID")
+	}
+	return p
+}
 
 // Client talks to a lab's supervising process.
 type Client struct {
@@ -234,6 +294,9 @@ func End(ctx context.Context, f Folder, now bool) (said string, err error) {
 	r, err := f.Read()
 	if err != nil {
 		return "", err
+	}
+	if r.Alive() && r.Elsewhere() {
+		return "", fmt.Errorf("it runs on %s: stop it there", r.Place)
 	}
 	if !r.Alive() {
 		if err := hostnet.Undo(r.Changes); err != nil {

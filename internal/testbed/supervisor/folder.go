@@ -32,6 +32,26 @@ type Record struct {
 	Profiles []string         `json:"profiles"`          // that were named beside the file
 	Planted  string           `json:"planted,omitempty"` // the code of the drill that is in it
 	Changes  []hostnet.Change `json:"changes"`           // of this machine, outside the lab's own names; undone on stop
+	Bench    int              `json:"bench,omitempty"`   // which copy of the file's lab it is; 0: the lab itself
+	Place    Place            `json:"place"`
+
+	folder Folder
+}
+
+// Place is where a supervising process runs: its number means something only there.
+type Place struct {
+	Host  string `json:"host"`
+	Boot  string `json:"boot"`            // names one run of one kernel (random(4), boot_id)
+	Space string `json:"space,omitempty"` // the processes that are seen there
+	Job   string `json:"job,omitempty"`   // of a batch system
+}
+
+// String returns the place as people call it.
+func (p Place) String() string {
+	if p.Job != "" {
+		return p.Host + ", in job " + p.Job
+	}
+	return p.Host
 }
 
 // RecordSchema names the record's format.
@@ -106,6 +126,7 @@ func (f Folder) Read() (Record, error) {
 	if err := json.Unmarshal(data, &r); err != nil {
 		return r, fmt.Errorf("%s: %w", filepath.Join(f.path, "record.json"), err)
 	}
+	r.folder = f
 	return r, nil
 }
 
@@ -117,6 +138,16 @@ func (f Folder) Lock() (unlock func(), ok bool, err error) {
 		return nil, false, err
 	}
 	return func() { _ = l.Unlock() }, true, nil
+}
+
+// Held reports whether a supervising process holds the lab's lock, wherever it runs.
+func (f Folder) Held() bool {
+	l := flock.New(filepath.Join(f.path, "lock"), flock.SetFlag(os.O_RDONLY))
+	ok, err := l.TryRLock()
+	if ok {
+		_ = l.Unlock()
+	}
+	return err == nil && !ok
 }
 
 // Remove takes the folder away, with all that is in it.

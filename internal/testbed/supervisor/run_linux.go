@@ -63,7 +63,7 @@ func Keep(f Folder, r Record, text []byte, p *plan.Plan, build Build, tell func(
 	defer unlock()
 	k := &keeper{folder: f, record: r, ended: make(chan struct{})}
 	k.record.Process, k.record.Born = process()
-	k.record.Started = time.Now()
+	k.record.Started, k.record.Place = time.Now(), here()
 	if os.Getpid() == 1 {
 		if err := apart(); err != nil {
 			tell(Report{Error: err.Error(), Lacks: true})

@@ -1,0 +1,115 @@
+package batch
+
+import (
+	"bytes"
+	"fmt"
+	"path/filepath"
+	"text/template"
+
+	"openbastion/internal/export/fileset"
+	"openbastion/internal/model/lab"
+	"openbastion/internal/model/plan"
+)
+
+// What a bench on the kernel takes: its process with the one that started it, and a network stack for each machine; measured
+// with the sample lab, and rounded up.
+const (
+	Process = 64 * lab.MiB
+	stack   = 4 * lab.MiB
+)
+
+// Memory returns how much memory a bench of a plan takes on the kernel stage, in whole MiB.
+func Memory(p *plan.Plan) int { return int((Process + stack*lab.Bytes(len(p.Machines))) / lab.MiB) }
+
+// Files returns the job and the unit. Both name the lab file as it is called, in the folder in which they are used.
+func Files(p *plan.Plan) ([]fileset.File, error) {
+	about := struct {
+		Lab, File string
+		Memory    int
+	}{p.Name, filepath.Base(p.Lab.File), Memory(p)}
+	var out []fileset.File
+	for _, t := range []struct{ name, text string }{{p.Name + ".sbatch", arrayJob}, {p.Name + "@.service", unit}} {
+		made, err := template.New(t.name).Parse(t.text)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", t.name, err)
+		}
+		var b bytes.Buffer
+		if err := made.Execute(&b, about); err != nil {
+			return nil, fmt.Errorf("%s: %w", t.name, err)
+		}
+		out = append(out, fileset.File{Name: t.name, Data: b.Bytes()})
+	}
+	return out, nil
+}
+
+const arrayJob = `#!/bin/bash
+# The benches of {{.Lab}} as an array job: bench N is the lab {{.Lab}}-N. In a folder that all nodes see, with
+# {{.File}} and the program bastion in it:
+#
+#   mkdir -p log results
+#   sbatch --array=1-20 {{.Lab}}.sbatch                    start benches 1 to 20; it prints the number of the job
+#   scancel --batch --signal=USR1 JOB                      have all of them checked, verdicts into results
+#   ./bastion verify {{.File}} --from results              the one verdict on the class
+#   srun --jobid=JOB_7 --overlap --mem=0 -n1 ./bastion shell {{.Lab}}-7 MACHINE    work on bench 7
+#   scancel JOB                                            stop them; nothing is left
+#
+# What the admin allows: user namespaces of ordinary users on the nodes; in the partition OverSubscribe=FORCE:200, as a
+# bench needs memory and hardly a processor; KillWait above 10 s. For the memory limit to hold: TaskPlugin=task/cgroup and
+# ConstrainRAMSpace=yes.
+#SBATCH --job-name={{.Lab}}
+#SBATCH --array=1
+#SBATCH --ntasks=1
+#SBATCH --cpus-per-task=1
+# memory of one bench
+#SBATCH --mem={{.Memory}}M
+#SBATCH --time=08:00:00
+# started again elsewhere when its node dies
+#SBATCH --requeue
+#SBATCH --open-mode=append
+#SBATCH --output=log/%A_%a.out
+
+# The record of what runs stays on the node: two nodes never share one.
+export XDG_STATE_HOME="${TMPDIR:-/tmp}/$USER-bastion-$SLURM_JOB_ID"
+mkdir -p "$XDG_STATE_HOME" results
+
+./bastion start {{.File}} --as-user --stay --results results &
+bench=$!
+trap 'kill -TERM "$bench"' TERM
+trap 'kill -USR1 "$bench"' USR1
+while kill -0 "$bench" 2>/dev/null; do
+	wait "$bench" # it also returns at each signal
+	status=$?
+done
+rm -rf "$XDG_STATE_HOME"
+exit "$status"
+`
+
+const unit = `# A bench of {{.Lab}} as a service: bench N is the lab {{.Lab}}-N. With {{.File}} in /etc/bastion and the program in
+# /usr/local/bin:
+#
+#   cp {{.Lab}}@.service /etc/systemd/system/ && systemctl daemon-reload
+#   systemctl start {{.Lab}}@{1..20}                       start benches 1 to 20
+#   systemctl kill --kill-whom=main -s USR1 '{{.Lab}}@*'   have all of them checked, verdicts into results
+#   bastion verify /etc/bastion/{{.File}} --from /var/lib/bastion/{{.Lab}}/results
+#   XDG_STATE_HOME=/var/lib/bastion/{{.Lab}} bastion shell {{.Lab}}-7 MACHINE    work on bench 7
+#   systemctl stop '{{.Lab}}@*'                            stop them; nothing is left
+[Unit]
+Description=Bench %i of the lab {{.Lab}}
+After=network.target
+
+[Service]
+Environment=XDG_STATE_HOME=/var/lib/bastion/{{.Lab}}
+StateDirectory=bastion/{{.Lab}}
+ExecStart=/usr/local/bin/bastion start /etc/bastion/{{.File}} --bench %i --stay --results /var/lib/bastion/{{.Lab}}/results
+# its own process ends the lab in order; what is left after that is ended by force
+KillMode=mixed
+TimeoutStopSec=30
+Restart=on-failure
+# of one bench: it cannot starve another
+MemoryMax={{.Memory}}M
+CPUWeight=50
+TasksMax=512
+
+[Install]
+WantedBy=multi-user.target
+`
