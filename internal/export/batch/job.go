@@ -50,7 +50,8 @@ const arrayJob = `#!/bin/bash
 #   sbatch --array=1-20 {{.Lab}}.sbatch                    start benches 1 to 20; it prints the number of the job
 #   scancel --batch --signal=USR1 JOB                      have all of them checked, verdicts into results
 #   ./bastion verify {{.File}} --from results              the one verdict on the class
-#   srun --jobid=JOB_7 --overlap --mem=0 -n1 ./bastion shell {{.Lab}}-7 MACHINE    work on bench 7
+#   srun --jobid=$(squeue -h -j JOB_7 -o %A) --overlap --mem=0 -n1 --pty sh -c \
+#     'XDG_STATE_HOME=${TMPDIR:-/tmp}/$USER-bastion-$SLURM_JOB_ID ./bastion shell {{.Lab}}-7 MACHINE'    work on bench 7
 #   scancel JOB                                            stop them; nothing is left
 #
 # What the admin allows: user namespaces of ordinary users on the nodes; in the partition OverSubscribe=FORCE:200, as a
