@@ -10,6 +10,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
@@ -239,6 +240,22 @@ func (c *Client) Ask(ctx context.Context, questions []claims.Question, tell func
 		}
 	})
 	return err
+}
+
+// Busy returns that this machine has more to do than it can at once, by its load of the last minute, or by how late it wakes.
+func (c *Client) Busy() string {
+	const nap = 20 * time.Millisecond
+	began := time.Now()
+	time.Sleep(nap)
+	late := time.Since(began) - nap
+	load := 0.0
+	if data, err := os.ReadFile("/proc/loadavg"); err == nil {
+		_, _ = fmt.Sscan(string(data), &load)
+	}
+	if n := runtime.NumCPU(); load > 1.5*float64(n) || late > nap {
+		return fmt.Sprintf("this machine is overloaded (load %.0f on %d processors)", load, n)
+	}
+	return ""
 }
 
 // Close ends what Open began.

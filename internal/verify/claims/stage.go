@@ -60,6 +60,9 @@ func Run(ctx context.Context, p *plan.Plan, s Stage) (Outcome, Answers, error) {
 			continue
 		}
 		answers, err := AskAll(ctx, s, facts, when, list)
+		if err == nil {
+			answers, err = again(ctx, p, s, facts, when, got.Answers, answers)
+		}
 		if err != nil {
 			return Outcome{}, got, err
 		}
