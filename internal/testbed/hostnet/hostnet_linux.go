@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/google/nftables"
+	"github.com/google/nftables/expr"
 	"github.com/vishvananda/netlink"
 )
 
@@ -48,8 +49,11 @@ func (c Change) undo() error {
 	return fmt.Errorf("a change of a kind that is not known: %q", c.Kind)
 }
 
-// mark is a table, empty, that is there as long as labs hold a setting that was
-// otherwise before the first of them. No lab's own table can have its name.
+// LinkPrefix begins the names of the devices by which labs leave.
+const LinkPrefix = "bastion"
+
+// mark is a table that is there as long as labs hold a setting that was otherwise before the first of them. It has the
+// machine pass on nobody else's packets. No lab's own table can have its name.
 const mark = "bastion-forwarding"
 
 // drop takes a table away; one that is not there is gone already.
@@ -78,6 +82,18 @@ func tables(prefix string) (bool, error) {
 // path returns the file of a kernel setting.
 func path(name string) string { return "/proc/sys/" + strings.ReplaceAll(name, ".", "/") }
 
+// onlyLabs adds the mark, with a chain that drops what neither comes from a lab nor goes to one.
+func onlyLabs(n *nftables.Conn) {
+	table := n.AddTable(&nftables.Table{Family: nftables.TableFamilyINet, Name: mark})
+	chain := n.AddChain(&nftables.Chain{Name: "others", Table: table, Type: nftables.ChainTypeFilter,
+		Hooknum: nftables.ChainHookForward, Priority: nftables.ChainPriorityFilter})
+	var rule []expr.Any
+	for _, key := range []expr.MetaKey{expr.MetaKeyIIFNAME, expr.MetaKeyOIFNAME} {
+		rule = append(rule, &expr.Meta{Key: key, Register: 1}, &expr.Cmp{Op: expr.CmpOpNeq, Register: 1, Data: []byte(LinkPrefix)})
+	}
+	n.AddRule(&nftables.Rule{Table: table, Chain: chain, Exprs: append(rule, &expr.Verdict{Kind: expr.VerdictDrop})})
+}
+
 // Forward has the machine pass packets on, once note has written down that it did not.
 // Where it does so already nothing is changed; where that is for the sake of another lab,
 // that is noted, so that the last of them takes it back.
@@ -102,7 +118,9 @@ func Forward(note func(Change) error) error {
 	if err != nil {
 		return err
 	}
-	n.AddTable(&nftables.Table{Family: nftables.TableFamilyINet, Name: mark})
+	if !held {
+		onlyLabs(n)
+	}
 	if err := n.Flush(); err != nil {
 		return err
 	}

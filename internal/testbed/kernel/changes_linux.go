@@ -78,9 +78,10 @@ func HostChanges(p *plan.Plan) (out []string) {
 		out,
 		fmt.Sprintf("a device %s, with an address of %s that no network here overlaps", HostLink(p.Name), linkPool),
 		fmt.Sprintf(
-			"a table %s of the packet filter: what comes from that device is translated, and nothing gets in by it unasked",
+			"a table %s of the packet filter: what comes from that device is translated, reaches no service of this "+
+				"machine but its DNS server, and nothing gets in by it unasked",
 			hostTable(p.Name),
 		),
-		"the setting net.ipv4.ip_forward, where it is off",
+		"the setting net.ipv4.ip_forward, where it is off, with a table that passes on nobody else's packets",
 	)
 }

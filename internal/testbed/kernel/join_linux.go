@@ -36,7 +36,7 @@ const (
 // HostLink returns what the device on this machine is called by which a lab leaves.
 func HostLink(name string) string {
 	sum := sha256.Sum256([]byte(name))
-	return "bastion" + hex.EncodeToString(sum[:4])
+	return hostnet.LinkPrefix + hex.EncodeToString(sum[:4])
 }
 
 // hostTable is the table of the packet filter that lets it through.
@@ -236,10 +236,42 @@ func letThrough(name, device string, note func(hostnet.Change) error) error {
 			&expr.Verdict{Kind: expr.VerdictDrop},
 		)},
 	)
+	c.AddRule(&nftables.Rule{Table: table, Chain: hostChain(c, table, device), Exprs: append(
+		onDevice(expr.MetaKeyIIFNAME, expr.CmpOpEq, device), &expr.Verdict{Kind: expr.VerdictDrop})})
 	if err := c.Flush(); err != nil {
 		return fmt.Errorf("table %s of this machine's packet filter: %w", table.Name, err)
 	}
 	return nil
+}
+
+// hostChain adds the chain in which this machine itself takes in what comes from a lab: the answers to what it asked, and
+// questions to those of its addresses that it gives to the lab as DNS servers.
+func hostChain(c *nftables.Conn, table *nftables.Table, device string) *nftables.Chain {
+	chain := c.AddChain(
+		&nftables.Chain{Name: "host", Table: table, Type: nftables.ChainTypeFilter, Hooknum: nftables.ChainHookInput,
+			Priority: nftables.ChainPriorityFilter},
+	)
+	from := func() []expr.Any { return onDevice(expr.MetaKeyIIFNAME, expr.CmpOpEq, device) }
+	add := func(more ...expr.Any) {
+		c.AddRule(&nftables.Rule{Table: table, Chain: chain,
+			Exprs: append(append(from(), more...), &expr.Verdict{Kind: expr.VerdictAccept})})
+	}
+	zero := binaryutil.NativeEndian.PutUint32(0)
+	add(&expr.Ct{Key: expr.CtKeySTATE, Register: 1},
+		&expr.Bitwise{SourceRegister: 1, DestRegister: 1, Len: 4, Xor: zero,
+			Mask: binaryutil.NativeEndian.PutUint32(expr.CtStateBitESTABLISHED | expr.CtStateBitRELATED)},
+		&expr.Cmp{Op: expr.CmpOpNeq, Register: 1, Data: zero})
+	for _, at := range resolvers() {
+		for _, proto := range []byte{unix.IPPROTO_UDP, unix.IPPROTO_TCP} {
+			add(&expr.Meta{Key: expr.MetaKeyNFPROTO, Register: 1}, &expr.Cmp{Op: expr.CmpOpEq, Register: 1, Data: []byte{unix.NFPROTO_IPV4}},
+				&expr.Payload{DestRegister: 1, Base: expr.PayloadBaseNetworkHeader, Offset: 16, Len: 4},
+				&expr.Cmp{Op: expr.CmpOpEq, Register: 1, Data: at.AsSlice()},
+				&expr.Meta{Key: expr.MetaKeyL4PROTO, Register: 1}, &expr.Cmp{Op: expr.CmpOpEq, Register: 1, Data: []byte{proto}},
+				&expr.Payload{DestRegister: 1, Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2},
+				&expr.Cmp{Op: expr.CmpOpEq, Register: 1, Data: binaryutil.BigEndian.PutUint16(53)})
+		}
+	}
+	return chain
 }
 
 // onDevice matches a device's name.
