@@ -15,6 +15,7 @@ import (
 	"openbastion/internal/export/batch"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
+	"openbastion/internal/testbed/machine"
 	"openbastion/internal/testbed/machine/boot"
 	"openbastion/internal/testbed/remote"
 	"openbastion/internal/testbed/supervisor"
@@ -33,7 +34,11 @@ func benchNeed(p *plan.Plan, o startOptions) class.Need {
 			continue
 		}
 		n.CPUs += m.Spec.CPUs
-		n.Memory += m.Spec.Memory
+		if o.reference || machine.References(m) {
+			n.Memory += machine.ReferenceMemory
+		} else {
+			n.Memory += m.Spec.Memory
+		}
 	}
 	return n
 }

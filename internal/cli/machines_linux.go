@@ -61,7 +61,7 @@ func (a *app) buildMachines(
 	tell func(supervisor.Report),
 ) (supervisor.Build,
 	error) {
-	disks, err := diskFolder(p.Name)
+	options, err := a.machineOptions(p, o)
 	if err != nil {
 		return nil, err
 	}
@@ -69,37 +69,9 @@ func (a *app) buildMachines(
 	if err != nil {
 		return nil, err
 	}
-	var allow []netip.Prefix
-	for _, text := range o.allow {
-		at, err := netip.ParsePrefix(text)
-		if err != nil {
-			return nil, usage("--join-only is a network, as 192.0.2.0/24, not %q", text)
-		}
-		allow = append(allow, at)
-	}
-	var spans []machine.Span
-	for _, text := range o.spans {
-		span, err := machine.ParseSpan(text)
-		if err != nil {
-			return nil, usage("--span: %v", err)
-		}
-		spans = append(spans, span)
-	}
-	taps := map[string]string{}
-	for _, text := range o.taps {
-		segment, device, ok := strings.Cut(text, "=")
-		if s := p.Segment(segment); !ok || device == "" || s == nil || s.Reach != lab.Upstream {
-			return nil, usage("--tap is SEGMENT=DEVICE with an upstream segment of the lab, not %q", text)
-		}
-		taps[segment] = device
-	}
-	options := machine.Options{
-		Folder: k.Folder, Disks: disks, Beside: beside, Kernel: cmp.Or(o.kernel, boot.Cached()), Inner: o.inside,
-		Lab: a.texts[file], File: file, Profiles: p.Lab.Profiles,
-		Only: o.only, ApplianceOnly: o.appliances, Reference: o.reference,
-		Capture: k.Capture, CaptureSize: k.CaptureSize, Join: o.join, Allow: allow, Servers: o.servers, Spans: spans, Taps: taps,
-		Progress: func(text string) { tell(supervisor.Report{Progress: text}) },
-	}
+	options.Folder, options.Beside, options.Capture, options.CaptureSize = k.Folder, beside, k.Capture, k.CaptureSize
+	options.Kernel, options.Lab, options.File = cmp.Or(o.kernel, boot.Cached()), a.texts[file], file
+	options.Progress = func(text string) { tell(supervisor.Report{Progress: text}) }
 	return func(ctx context.Context, _ func(hostnet.Change) error) (supervisor.Made, error) {
 		options.Accelerated = o.accel == "yes" || o.accel == "auto" && accelerates()
 		l, err := machine.Up(ctx, p, options)
@@ -108,6 +80,40 @@ func (a *app) buildMachines(
 		}
 		return l, nil
 	}, nil
+}
+
+// machineOptions reads what start was told of virtual machines.
+func (a *app) machineOptions(p *plan.Plan, o startOptions) (machine.Options, error) {
+	disks, err := diskFolder(p.Name)
+	if err != nil {
+		return machine.Options{}, err
+	}
+	var allow []netip.Prefix
+	for _, text := range o.allow {
+		at, err := netip.ParsePrefix(text)
+		if err != nil {
+			return machine.Options{}, usage("--join-only is a network, as 192.0.2.0/24, not %q", text)
+		}
+		allow = append(allow, at)
+	}
+	var spans []machine.Span
+	for _, text := range o.spans {
+		span, err := machine.ParseSpan(text)
+		if err != nil {
+			return machine.Options{}, usage("--span: %v", err)
+		}
+		spans = append(spans, span)
+	}
+	taps := map[string]string{}
+	for _, text := range o.taps {
+		segment, device, ok := strings.Cut(text, "=")
+		if s := p.Segment(segment); !ok || device == "" || s == nil || s.Reach != lab.Upstream {
+			return machine.Options{}, usage("--tap is SEGMENT=DEVICE with an upstream segment of the lab, not %q", text)
+		}
+		taps[segment] = device
+	}
+	return machine.Options{Disks: disks, Inner: o.inside, Profiles: p.Lab.Profiles, Only: o.only, ApplianceOnly: o.appliances,
+		Reference: o.reference, Join: o.join, Allow: allow, Servers: o.servers, Spans: spans, Taps: taps}, nil
 }
 
 // accelerates reports whether this machine's processor can do the work of a virtual one.

@@ -20,6 +20,7 @@ import (
 	"openbastion/internal/model/status"
 	"openbastion/internal/testbed/hostnet"
 	"openbastion/internal/testbed/kernel"
+	"openbastion/internal/testbed/machine"
 	"openbastion/internal/testbed/supervisor"
 	"openbastion/internal/verify/claims"
 	"openbastion/internal/verify/verdict"
@@ -227,16 +228,24 @@ func (a *app) saidStarted(p *plan.Plan, f supervisor.Folder, file string, o star
 
 // dryRun returns what a start would make.
 func (a *app) dryRun(p *plan.Plan, o startOptions) error {
-	made, here := kernel.Changes(p), []string{}
+	made, here, where := kernel.Changes(p), []string{}, "In unnamed namespaces, which end with the lab's process"
 	if o.join {
 		here = kernel.HostChanges(p)
+	}
+	if o.stage == onMachines {
+		options, err := a.machineOptions(p, o)
+		if err != nil {
+			return err
+		}
+		where = "As processes that end with the lab's process"
+		made, here = machine.Changes(p, options)
 	}
 	if a.format == "json" {
 		return a.json(api.DryRun{Schema: api.DryRunSchema, Lab: p.Name, Inside: made, Changes: here})
 	}
 	s := a.screen()
 	showTitle(s, p, "what a start would do")
-	s.heading("In unnamed namespaces, which end with the lab's process")
+	s.heading(where)
 	for _, line := range made {
 		s.para(2, 2, plain, line)
 	}

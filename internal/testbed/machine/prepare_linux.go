@@ -37,7 +37,7 @@ func (l *Lab) prepare(ctx context.Context, list []*plan.Machine) (map[*plan.Mach
 
 // references reports whether it is a machine that names nothing to start from.
 func (o Options) references(m *plan.Machine) bool {
-	return o.Reference || m.Spec.Media == "" && (m.Appliance == nil || m.Appliance.Image.File == "")
+	return o.Reference || References(m)
 }
 
 // reference makes the files of reference machines, once.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 )
 
@@ -218,4 +219,13 @@ func (s Setup) adapters() (args []string, err error) {
 		)
 	}
 	return args, errors.Join(all...)
+}
+
+// ReferenceMemory is how much memory of its host a reference machine takes, whatever it is given: what a sample of them was
+// measured to hold, rounded up.
+const ReferenceMemory = 360 * lab.MiB
+
+// References reports whether a machine names nothing to start from, so that it becomes a reference machine.
+func References(m *plan.Machine) bool {
+	return m.Spec.Media == "" && (m.Appliance == nil || m.Appliance.Image.File == "")
 }
