@@ -70,7 +70,7 @@ func (a *app) showPlaced(p *plan.Plan, o startOptions, hosts *lab.Class, benches
 			exitBroken,
 			fmt.Sprintf(
 				"%s could not be placed: each needs %s",
-				count(len(without), "bench finds", "benches find"),
+				count(len(without), "bench", "benches"),
 				needText(need),
 			),
 			"Add hosts or memory, reduce the machines' memory, or raise share: in the hosts file.",
