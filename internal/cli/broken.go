@@ -25,8 +25,14 @@ func brokenPlan(p *plan.Plan) string {
 	if n == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%s in this lab. %s:%d: %s: %s (bastion check)", count(n, "error", "errors"), first.At.File, first.At.Line,
-		first.Code, first.Message)
+	return fmt.Sprintf(
+		"%s in this lab. %s:%d: %s: %s (bastion check)",
+		count(n, "error", "errors"),
+		first.At.File,
+		first.At.Line,
+		first.Code,
+		first.Message,
+	)
 }
 
 // loadWarned loads a lab, and says on standard error what is wrong with its layout.

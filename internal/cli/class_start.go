@@ -105,7 +105,11 @@ func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Cl
 		return class.Record{}, false, err
 	}
 	if err := lab.CheckName(benchName(p.Name, hosts.Benches, hosts.Benches)); err != nil {
-		return class.Record{}, false, usage("the name of %s with a bench number is not a valid lab name: %v", p.Name, err)
+		return class.Record{}, false, usage(
+			"the name of %s with a bench number is not a valid lab name: %v",
+			p.Name,
+			err,
+		)
 	}
 	now := class.Record{
 		Lab:     p.Name,

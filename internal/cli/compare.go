@@ -56,7 +56,12 @@ func (a *app) compareListing(p *plan.Plan, file, from, as string) error {
 		return err
 	}
 	if networks := listing.Networks(string(data)); len(networks) > 0 && (as == "" || as == identify.Host) {
-		return a.showFacts(p, identify.Host, "the host's networks, compared with the plan", identify.CompareNetworks(p, networks))
+		return a.showFacts(
+			p,
+			identify.Host,
+			"the host's networks, compared with the plan",
+			identify.CompareNetworks(p, networks),
+		)
 	}
 	l := listing.Read(string(data), p.Names()...)
 	if l.Empty() {

@@ -189,7 +189,12 @@ func (a *app) diagnosis(p *plan.Plan, file string, x sources) error {
 	began := time.Now()
 	p, left := diagnose.Few(p, x.mentions())
 	if left > 0 {
-		a.note(fmt.Sprintf("%s that nothing but their names tells apart from others are left out.", count(left, "guest", "guests")))
+		a.note(
+			fmt.Sprintf(
+				"%s that nothing but their names tells apart from others are left out.",
+				count(left, "guest", "guests"),
+			),
+		)
 	}
 	s, err := a.study(p)
 	if err != nil {
@@ -356,8 +361,13 @@ func (a *app) showDiagnosis(p *plan.Plan, d diagnose.Document, took time.Duratio
 	showTitle(s, p, fmt.Sprintf("diagnosis: %s, %s tried in %s", count(len(d.Seen), "symptom", "things seen"),
 		count(d.Tried, "mistake", "mistakes"), took.Round(10*time.Millisecond)))
 	if d.Fine {
-		s.para(2, 2, plain, s.paint(inside, signHolds)+" Nothing shown is wrong: all "+count(len(d.Seen), "value is", "values are")+
-			" as planned.")
+		s.para(
+			2,
+			2,
+			plain,
+			s.paint(inside, signHolds)+" Nothing shown is wrong: all "+count(len(d.Seen), "value is", "values are")+
+				" as planned.",
+		)
 		if !a.verbose {
 			s.para(2, 2, faint, "Mistakes that do not show in it: --verbose.")
 			return

@@ -274,9 +274,21 @@ func (a *app) showResults(s *screen, sheet answerSheet, file string) error {
 		case !there:
 			t.add(fmt.Sprint(d.Number), cell{"nothing handed in", faint})
 		case r.solved:
-			t.add(fmt.Sprint(d.Number), signHolds+" found", fmt.Sprint(r.looks), fmt.Sprint(r.wrong), fmt.Sprint(r.points))
+			t.add(
+				fmt.Sprint(d.Number),
+				signHolds+" found",
+				fmt.Sprint(r.looks),
+				fmt.Sprint(r.wrong),
+				fmt.Sprint(r.points),
+			)
 		default:
-			t.add(fmt.Sprint(d.Number), cell{signBroken + " not found", broken}, fmt.Sprint(r.looks), fmt.Sprint(r.wrong), "0")
+			t.add(
+				fmt.Sprint(d.Number),
+				cell{signBroken + " not found", broken},
+				fmt.Sprint(r.looks),
+				fmt.Sprint(r.wrong),
+				"0",
+			)
 		}
 	}
 	s.table(t)

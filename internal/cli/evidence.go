@@ -93,7 +93,12 @@ func byLab(token witness.Token) func(string) witness.Token {
 }
 
 // evidence reads files of evidence; what is refused becomes a remark.
-func (a *app) evidence(from []string, p *plan.Plan, tokens func(string) witness.Token, trust trusted) (files []evidence.File,
+func (a *app) evidence(
+	from []string,
+	p *plan.Plan,
+	tokens func(string) witness.Token,
+	trust trusted,
+) (files []evidence.File,
 	briefs []evidence.Brief, remarks []evidence.Remark, err error) {
 	var record evidence.Record
 	kept := false

@@ -56,7 +56,8 @@ carried into the guest (--plan), without the teacher's token.`,
 	}
 	c.Flags().StringVar(&o.lab, "lab", "lab.yaml", "the lab the class was to build")
 	c.Flags().StringVar(&o.trust.token, "token", "", "the lab's token (default: this machine's)")
-	c.Flags().StringVar(&o.trust.witness, "witness-key", "", "the key of the lab's test server (default: this machine's)")
+	c.Flags().
+		StringVar(&o.trust.witness, "witness-key", "", "the key of the lab's test server (default: this machine's)")
 	c.Flags().DurationVar(&o.trust.since, "since", 0, "refuse evidence that is older than this, such as 24h")
 	c.Flags().BoolVar(&o.self, "self", false, "for a student: what is still missing")
 	c.Flags().StringVar(&o.plan, "plan", "", "with --self: the guest's bundle plan, a file or the line")
@@ -258,7 +259,12 @@ func (x *intake) archive(name string, data []byte) {
 	}
 	w := x.of(bench)
 	if w.of != "" && h.record != w.record {
-		x.note(name, "%s hands in another record for %s: that with the newer evidence counts", w.of, cmp.Or(bench, x.m.plan.Name))
+		x.note(
+			name,
+			"%s hands in another record for %s: that with the newer evidence counts",
+			w.of,
+			cmp.Or(bench, x.m.plan.Name),
+		)
 	}
 	if w.of == "" || newest.After(w.newest) {
 		w.record, w.of, w.newest = h.record, filepath.Base(name), newest
@@ -306,7 +312,10 @@ func (a *app) works(m marking, from []string, o gradeOptions) (map[string]*hande
 				break
 			}
 			for _, why := range x.record.Add(m.plan, &w.files[i].Evidence) {
-				w.remarks = append(w.remarks, evidence.Remark{File: w.files[i].Name, Subject: w.files[i].Guest, Text: why})
+				w.remarks = append(
+					w.remarks,
+					evidence.Remark{File: w.files[i].Name, Subject: w.files[i].Guest, Text: why},
+				)
 			}
 		}
 	}
@@ -387,8 +396,13 @@ func (a *app) showCards(m marking, cards []grade.Card, self bool) {
 	}
 	s.below(t)
 	if !self {
-		s.para(2, 2, faint, "Evidence is a guest's word, and its student may own the guest: the test server's record beside it,"+
-			" or your own bastion verify on the bench, shows what it cannot. (docs/security.md)")
+		s.para(
+			2,
+			2,
+			faint,
+			"Evidence is a guest's word, and its student may own the guest: the test server's record beside it,"+
+				" or your own bastion verify on the bench, shows what it cannot. (docs/security.md)",
+		)
 	}
 	if !self && !a.verbose {
 		return

@@ -165,7 +165,12 @@ func TestHostileHandIns(t *testing.T) {
 	folder, args := classWork(t, 3)
 	cards := func(more ...string) (map[string]grade.Card, string) {
 		var out, errs bytes.Buffer
-		require.LessOrEqual(t, Main(append(append(slices.Clone(args), more...), "--format", "json"), nil, &out, &errs), 1, errs.String())
+		require.LessOrEqual(
+			t,
+			Main(append(append(slices.Clone(args), more...), "--format", "json"), nil, &out, &errs),
+			1,
+			errs.String(),
+		)
 		var doc struct {
 			Cards []grade.Card `json:"cards"`
 		}
@@ -214,7 +219,10 @@ func TestHostileHandIns(t *testing.T) {
 	elsewhere, other := e, e
 	elsewhere.Bench = "../../elsewhere"
 	other.Bench = "saltmarsh-001"
-	many := `{"schema":"openbastion.evidence/1","bench":"` + mine + `","answers":[` + strings.Repeat("{},", 2_000_000) + `{}]}`
+	many := `{"schema":"openbastion.evidence/1","bench":"` + mine + `","answers":[` + strings.Repeat(
+		"{},",
+		2_000_000,
+	) + `{}]}`
 	key := token.Bench(mine).Evidence()
 	signed, err := json.Marshal(evidence.Signed{Schema: evidence.SignedSchema, Evidence: []byte(many),
 		Signature: ed25519.Sign(key, append([]byte("openbastion evidence 1\n"), many...))})

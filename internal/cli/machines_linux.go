@@ -112,8 +112,19 @@ func (a *app) machineOptions(p *plan.Plan, o startOptions) (machine.Options, err
 		}
 		taps[segment] = device
 	}
-	return machine.Options{Disks: disks, Inner: o.inside, Profiles: p.Lab.Profiles, Only: o.only, ApplianceOnly: o.appliances,
-		Reference: o.reference, Join: o.join, Allow: allow, Servers: o.servers, Spans: spans, Taps: taps}, nil
+	return machine.Options{
+		Disks:         disks,
+		Inner:         o.inside,
+		Profiles:      p.Lab.Profiles,
+		Only:          o.only,
+		ApplianceOnly: o.appliances,
+		Reference:     o.reference,
+		Join:          o.join,
+		Allow:         allow,
+		Servers:       o.servers,
+		Spans:         spans,
+		Taps:          taps,
+	}, nil
 }
 
 // accelerates reports whether this machine's processor can do the work of a virtual one.

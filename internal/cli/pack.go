@@ -176,7 +176,11 @@ func unpackWork(data []byte) (h handedIn, err error) {
 			return h, fmt.Errorf("%s: %w", f.Name, err)
 		}
 		if total += len(part); total > mostRead || len(found) > mostEvidence {
-			return h, fmt.Errorf("it holds more than %s, or more than %d pieces of evidence", size1024(mostRead), mostEvidence)
+			return h, fmt.Errorf(
+				"it holds more than %s, or more than %d pieces of evidence",
+				size1024(mostRead),
+				mostEvidence,
+			)
 		}
 		found[f.Name] = part
 		switch {

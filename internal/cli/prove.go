@@ -205,7 +205,11 @@ func proofSentence(doc reachability.Document) string {
 	forbidden := len(doc.Escapes) - around
 	switch {
 	case doc.Verdict == "unknown" && len(doc.Open) > 0:
-		return "Undecided: no bypass so far, but " + count(len(doc.Open), "open question", "open questions") + " can change that."
+		return "Undecided: no bypass so far, but " + count(
+			len(doc.Open),
+			"open question",
+			"open questions",
+		) + " can change that."
 	case doc.Verdict == "unknown":
 		return "Undecided: the rules are too many for a proof over all packets; no bypass was found among those examined."
 	case len(doc.Escapes) == 0:

@@ -144,7 +144,12 @@ func (a *app) tellFaults(p *plan.Plan, faults []api.FaultRow, left int) {
 	}
 	s.line(signNote, " ", text, ".")
 	if left > 0 {
-		s.para(2, 2, faint, count(left, "guest", "guests")+" that nothing but their names tells apart from others are left out.")
+		s.para(
+			2,
+			2,
+			faint,
+			count(left, "guest", "guests")+" that nothing but their names tells apart from others are left out.",
+		)
 	}
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 )
@@ -267,11 +268,15 @@ func (a *app) verify() *cobra.Command {
 	var reports, from []string
 	var replace bool
 	var trust trusted
+	var guard guardOptions
 	c := &cobra.Command{
 		Use: "verify [LAB] [--from EVIDENCE]…", Short: "Check a running lab with real packets",
 		Long: `Asks the lab that runs what "rehearse" asks the simulated one, and judges the
 answers by the same claims: real leases, real names, real packets through the
 kernel's own filter, and hostile ones from where the guests are.
+
+With --watch it goes on: what breaks is told with what changed just before, and when it
+holds again; a packet past the appliance at once.
 
 With --from it asks nothing: it puts together what "bastion probe" found in guests of a lab
 that anything else runs, file by file or line by line. What was altered, is another bench's
@@ -280,6 +285,12 @@ the verdicts of benches it comes to the one verdict on the class, also as a page
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
+			}
+			if err := guard.check(len(from)+len(reports) > 0); err != nil {
+				return err
+			}
+			if guard.watch {
+				return a.guardLab(labArg(args), guard)
 			}
 			if len(from) > 0 {
 				lab := fromArgs(args, &from)
@@ -303,15 +314,48 @@ the verdicts of benches it comes to the one verdict on the class, also as a page
 			return a.verifyLab(labArg(args), reports, replace)
 		},
 	}
-	c.Flags().StringArrayVar(&from, "from", nil, "judge this instead: evidence from probes, in files, or a folder of it; or a folder of the verdicts of benches (start --results)")
+	c.Flags().
+		StringArrayVar(&from, "from", nil, "judge this instead: evidence from probes, in files, or a folder of it; or a folder of the verdicts of benches (start --results)")
 	c.Flags().StringVar(&trust.token, "token", "", "with --from: the lab's token (default: this machine's)")
-	c.Flags().StringVar(&trust.witness, "witness-key", "", "with --from: the key of the lab's test server (default: this machine's)")
+	c.Flags().
+		StringVar(&trust.witness, "witness-key", "", "with --from: the key of the lab's test server (default: this machine's)")
 	c.Flags().DurationVar(&trust.since, "since", 0, "with --from: refuse evidence that is older than this, such as 24h")
+	c.Flags().BoolVar(&guard.watch, "watch", false,
+		"go on until interrupted: check again after each change what can be checked without disturbing anybody, and tell what breaks")
+	c.Flags().DurationVar(&guard.every, "every", everyDefault, "with --watch: check also when nothing changes")
+	c.Flags().StringVar(&guard.command, "on-change", "",
+		"with --watch: run this shell command when a claim breaks or holds again, or something gets past the appliance (BASTION_EVENT, "+
+			"BASTION_CLAIM, BASTION_GUEST, BASTION_TEXT)")
+	c.Flags().StringVar(&guard.history, "history", "", "with --watch: add each line to this file, as JSON")
 	c.Flags().BoolVar(&replace, "replace", false, "replace existing files")
 	c.Flags().StringArrayVar(&reports, "report", nil,
 		"write the verdict to this file: .html (a page), .md (Markdown) or .xml (JUnit, for build servers); repeatable")
 	return c
 }
+
+// guardOptions are how a lab is watched by its claims.
+type guardOptions struct {
+	watch   bool
+	every   time.Duration
+	command string
+	history string
+}
+
+// check refuses what does not go together.
+func (o guardOptions) check(more bool) error {
+	switch {
+	case !o.watch && (o.command+o.history != "" || o.every != everyDefault):
+		return usage("--every, --on-change and --history go with --watch")
+	case o.watch && more:
+		return usage("--watch goes on until it is interrupted: it does not go with --from or --report")
+	case o.every < time.Second:
+		return usage("--every is at least 1s, as 5m")
+	}
+	return nil
+}
+
+// everyDefault is how often a lab that is watched is checked when nothing changes.
+const everyDefault = 5 * time.Minute
 
 // fromArgs returns the lab of a call with evidence: shells put the files that a pattern names
 // one after the other, so that those behind the first stand where the lab does.

@@ -73,7 +73,11 @@ func (a *app) startLab(file string, o startOptions) error {
 		}
 		said, err := supervisor.End(a.ctx, f, true)
 		if err != nil { // what it changed of this machine is still there: its record stays
-			return failure{exitUsage, p.Name + " ran before, and could not be cleared away: " + err.Error(), "bastion stop " + p.Name}
+			return failure{
+				exitUsage,
+				p.Name + " ran before, and could not be cleared away: " + err.Error(),
+				"bastion stop " + p.Name,
+			}
 		}
 		a.note(fmt.Sprintf("%s ran before: %s.", p.Name, said))
 	}
@@ -188,8 +192,11 @@ func cannotSpawn(err error, asUser bool) error {
 
 func runsAlready(name string, r supervisor.Record, file string) error {
 	if r.Elsewhere() {
-		return failure{exitUsage, fmt.Sprintf("%s runs already, on %s, since %s", name, r.Place, r.Started.Local().Format("15:04")),
-			"Stop it there, or rename this lab."}
+		return failure{
+			exitUsage,
+			fmt.Sprintf("%s runs already, on %s, since %s", name, r.Place, r.Started.Local().Format("15:04")),
+			"Stop it there, or rename this lab.",
+		}
 	}
 	if abs, err := filepath.Abs(file); err != nil || abs != r.File {
 		return failure{exitUsage, fmt.Sprintf("a lab of this name runs already, from another file: %s", r.File),

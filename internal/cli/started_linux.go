@@ -45,7 +45,11 @@ func (a *app) find(named string) (started, error) {
 		return a.held(supervisor.Of(home, of[0]), known[of[0]]), nil
 	}
 	if len(of) > 1 {
-		return started{}, failure{exitUsage, fmt.Sprintf("%d copies of %s run: %s", len(of), named, listed(of)), "Name one of them."}
+		return started{}, failure{
+			exitUsage,
+			fmt.Sprintf("%d copies of %s run: %s", len(of), named, listed(of)),
+			"Name one of them.",
+		}
 	}
 	if r, ok := known[named]; ok {
 		return a.held(supervisor.Of(home, named), r), nil

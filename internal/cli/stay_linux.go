@@ -51,7 +51,13 @@ func (a *app) stayWith(p *plan.Plan, f supervisor.Folder, file string, o startOp
 	if err != nil {
 		return err
 	}
-	a.note(fmt.Sprintf("%s runs, started in %s. TERM stops it; USR1 checks it.", p.Name, time.Since(began).Round(time.Millisecond)))
+	a.note(
+		fmt.Sprintf(
+			"%s runs, started in %s. TERM stops it; USR1 checks it.",
+			p.Name,
+			time.Since(began).Round(time.Millisecond),
+		),
+	)
 	var last error
 	if o.then == "verify" {
 		last = a.checkStaying(p, f, o.results)
@@ -70,7 +76,11 @@ func (a *app) stayWith(p *plan.Plan, f supervisor.Folder, file string, o startOp
 			case err != nil: // it was stopped by somebody
 				return last
 			case !r.Alive():
-				return failure{exitBroken, p.Name + " has stopped: its process ended unexpectedly", "bastion stop " + p.Name}
+				return failure{
+					exitBroken,
+					p.Name + " has stopped: its process ended unexpectedly",
+					"bastion stop " + p.Name,
+				}
 			}
 		}
 	}

@@ -18,7 +18,12 @@ import (
 func (a *app) symptomTable(p *plan.Plan, form, to string, replace bool) error {
 	p, left := diagnose.Few(p, func(string) bool { return false })
 	if left > 0 {
-		a.note(fmt.Sprintf("%s that nothing but their names tells apart from others are left out.", count(left, "guest", "guests")))
+		a.note(
+			fmt.Sprintf(
+				"%s that nothing but their names tells apart from others are left out.",
+				count(left, "guest", "guests"),
+			),
+		)
 	}
 	s, err := a.study(p)
 	if err != nil {

@@ -166,7 +166,11 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 		t.add("its key", cell{witness.KeyText(key.Public().(ed25519.PublicKey)), plain},
 			cell{"for --witness-key on other machines", faint})
 		if o.showToken {
-			t.add("the token", cell{token.String(), plain}, cell{"a secret of this lab: for --token on other machines", faint})
+			t.add(
+				"the token",
+				cell{token.String(), plain},
+				cell{"a secret of this lab: for --token on other machines", faint},
+			)
 		} else {
 			t.add("the token", cell{"kept here", plain}, cell{"--show-token prints it, for --token on other machines", faint})
 		}

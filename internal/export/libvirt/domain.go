@@ -112,7 +112,12 @@ type serial struct {
 }
 
 // buses are the names of the letters by which a disk's bus is told.
-var buses = map[string][2]string{"virtio": {"virtio", "vda"}, "sata": {"sata", "sda"}, "ide": {"ide", "hda"}, "scsi": {"scsi", "sda"}}
+var buses = map[string][2]string{
+	"virtio": {"virtio", "vda"},
+	"sata":   {"sata", "sda"},
+	"ide":    {"ide", "hda"},
+	"scsi":   {"scsi", "sda"},
+}
 
 // domainOf returns the domain of a machine: its adapters in the order of the plan, each with its MAC address.
 func domainOf(p *plan.Plan, m *plan.Machine) (domain, error) {
@@ -168,9 +173,16 @@ func domainOf(p *plan.Plan, m *plan.Machine) (domain, error) {
 func interfaceOf(p *plan.Plan, a *plan.Adapter) (x iface, err error) {
 	s := a.Segment
 	if s.Tag > 0 && a.Over == nil {
-		return x, fmt.Errorf("%s of %s is on %s, VLAN %d, and a Linux bridge gives no port a VLAN: give %s a network of its own "+
-			"(no tag: in the lab file, and an adapter of the appliance), or keep the tag on an Open vSwitch bridge, in a port group of a network "+
-			"that you define", a.Name, a.Machine.Name, s.Name, s.Tag, s.Name)
+		return x, fmt.Errorf(
+			"%s of %s is on %s, VLAN %d, and a Linux bridge gives no port a VLAN: give %s a network of its own "+
+				"(no tag: in the lab file, and an adapter of the appliance), or keep the tag on an Open vSwitch bridge, in a port group of a network "+
+				"that you define",
+			a.Name,
+			a.Machine.Name,
+			s.Name,
+			s.Tag,
+			s.Name,
+		)
 	}
 	x.Type, x.MAC.Address, x.Source.Network = "network", a.MAC.String(), called(p, s)
 	x.Model.Type, x.Link.State, x.Alias.Name = a.NIC, "up", fmt.Sprintf("ua-adapter%d", a.Number)

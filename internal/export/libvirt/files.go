@@ -30,7 +30,11 @@ func Files(p *plan.Plan) (out []fileset.File, err error) {
 		}
 		n, err := networkOf(p, s)
 		add("network-"+s.Name+".xml", n, err)
-		script += fmt.Sprintf("virsh net-define network-%s.xml\nvirsh net-autostart %s\nvirsh net-start %[2]s || true\n", s.Name, n.Name)
+		script += fmt.Sprintf(
+			"virsh net-define network-%s.xml\nvirsh net-autostart %s\nvirsh net-start %[2]s || true\n",
+			s.Name,
+			n.Name,
+		)
 	}
 	for _, m := range p.Machines {
 		if m.Physical {

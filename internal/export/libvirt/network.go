@@ -105,7 +105,10 @@ func networkOf(p *plan.Plan, s *plan.Segment) (network, error) {
 		return n, nil
 	case s.Reach == lab.Upstream && s.Lab.Join != "nat":
 		if s.Lab.Uplink == "" {
-			return n, fmt.Errorf("%s is bridged to the host's uplink, and the lab file does not say which: write its uplink:", s.Name)
+			return n, fmt.Errorf(
+				"%s is bridged to the host's uplink, and the lab file does not say which: write its uplink:",
+				s.Name,
+			)
 		}
 		n.Bridge, n.Forward = nil, &forward{Mode: "bridge", Interface: &forwardBy{s.Lab.Uplink}}
 		return n, nil

@@ -41,11 +41,23 @@ func (c *comparison) network(s *plan.Segment, n listing.Network) {
 	serves := s.HostPool != nil || s.Reach == lab.Upstream && s.Lab.Join == "nat"
 	switch {
 	case n.DHCP && !serves:
-		c.wrong("two-dhcp-servers", "remove the <dhcp> of "+n.Name, "%s: the host serves DHCP on %s; it is not planned there", n.Name, s.Name)
+		c.wrong(
+			"two-dhcp-servers",
+			"remove the <dhcp> of "+n.Name,
+			"%s: the host serves DHCP on %s; it is not planned there",
+			n.Name,
+			s.Name,
+		)
 	case n.DHCP:
 		c.planned("%s: the host serves DHCP, as planned", n.Name)
 	case s.HostPool != nil:
-		c.wrong("no-dhcp-server", "add a <dhcp> with the range "+s.HostPool.String(), "%s: the host serves no DHCP on %s; it is planned to", n.Name, s.Name)
+		c.wrong(
+			"no-dhcp-server",
+			"add a <dhcp> with the range "+s.HostPool.String(),
+			"%s: the host serves no DHCP on %s; it is planned to",
+			n.Name,
+			s.Name,
+		)
 	default:
 		c.planned("%s: the host serves no DHCP", n.Name)
 	}
@@ -62,13 +74,26 @@ func (c *comparison) forwarding(s *plan.Segment, n listing.Network) {
 	case planned != lab.Upstream:
 		c.planned("%s: isolated, no forwarding", n.Name)
 	case n.Forward == "":
-		c.wrong("no-path-outside", "give it a <forward>", "%s: it leads nowhere; %s is planned upstream", n.Name, s.Name)
+		c.wrong(
+			"no-path-outside",
+			"give it a <forward>",
+			"%s: it leads nowhere; %s is planned upstream",
+			n.Name,
+			s.Name,
+		)
 	case s.Lab.Join == "nat" && bridged:
 		c.wrong("", "set the mode nat", "%s: bridged (mode %s); %s is planned behind NAT", n.Name, n.Forward, s.Name)
 	case s.Lab.Join == "bridged" && !bridged:
 		c.wrong("", "set the mode bridge", "%s: mode %s; %s is planned bridged", n.Name, n.Forward, s.Name)
 	case s.Lab.Uplink != "" && bridged && len(n.Uplinks) > 0 && !slices.Contains(n.Uplinks, s.Lab.Uplink):
-		c.wrong("", "bridge it to "+s.Lab.Uplink, "%s: bridged to %s (planned: %s)", n.Name, strings.Join(n.Uplinks, ", "), s.Lab.Uplink)
+		c.wrong(
+			"",
+			"bridge it to "+s.Lab.Uplink,
+			"%s: bridged to %s (planned: %s)",
+			n.Name,
+			strings.Join(n.Uplinks, ", "),
+			s.Lab.Uplink,
+		)
 	default:
 		c.planned("%s: mode %s, upstream", n.Name, n.Forward)
 	}
@@ -88,10 +113,24 @@ func (c *comparison) hostAddress(s *plan.Segment, n listing.Network) {
 		case planned.IsValid():
 			c.wrong("", "set "+planned.String(), "%s: the host has %s (planned: %s)", n.Name, at, planned)
 		case s.Reach != lab.Upstream:
-			c.wrong("dual-homed-guest", "remove the <ip> of "+n.Name, "%s: the host has %s on %s; it is planned to have no address there", n.Name, at, s.Name)
+			c.wrong(
+				"dual-homed-guest",
+				"remove the <ip> of "+n.Name,
+				"%s: the host has %s on %s; it is planned to have no address there",
+				n.Name,
+				at,
+				s.Name,
+			)
 		}
 	}
 	if planned.IsValid() && len(n.Address) == 0 && s.Reach != lab.Upstream {
-		c.wrong("", "give it the address "+planned.String(), "%s: the host has no address on %s (planned: %s)", n.Name, s.Name, planned)
+		c.wrong(
+			"",
+			"give it the address "+planned.String(),
+			"%s: the host has no address on %s (planned: %s)",
+			n.Name,
+			s.Name,
+			planned,
+		)
 	}
 }

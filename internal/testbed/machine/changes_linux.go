@@ -39,10 +39,19 @@ func Changes(p *plan.Plan, o Options) (made, here []string) {
 		case o.Taps[s.Name] != "":
 			here = append(here, fmt.Sprintf("frames on the device %s, for %s", o.Taps[s.Name], s.Name))
 		case s.Lab.Join == "bridged" && s.Lab.Uplink != "":
-			here = append(here, fmt.Sprintf("a socket on adapter %s that receives and sends whole frames there for %s, where "+
-				"that is allowed; the adapter is unchanged", s.Lab.Uplink, s.Name))
+			here = append(
+				here,
+				fmt.Sprintf("a socket on adapter %s that receives and sends whole frames there for %s, where "+
+					"that is allowed; the adapter is unchanged", s.Lab.Uplink, s.Name),
+			)
 		default:
-			here = append(here, fmt.Sprintf("ordinary sockets of this machine, by which %s is let out; nothing of it is changed", s.Name))
+			here = append(
+				here,
+				fmt.Sprintf(
+					"ordinary sockets of this machine, by which %s is let out; nothing of it is changed",
+					s.Name,
+				),
+			)
 		}
 	}
 	return made, here

@@ -63,7 +63,14 @@ func UntilTieEnds() {
 	_, _ = io.Copy(io.Discard, os.NewFile(TieFile, "tie"))
 }
 
-func spawn(ctx context.Context, f Folder, args []string, how How, progress func(string), tied *os.File) (Report, error) {
+func spawn(
+	ctx context.Context,
+	f Folder,
+	args []string,
+	how How,
+	progress func(string),
+	tied *os.File,
+) (Report, error) {
 	if err := f.Make(); err != nil {
 		return Report{}, err
 	}
@@ -219,7 +226,16 @@ func (c *Client) Stop(ctx context.Context, now bool) error {
 
 // Open makes the client a stage of claims: of the lab that runs.
 func (c *Client) Open(ctx context.Context, _ *plan.Plan) (claims.Facts, error) {
-	r, err := c.call(ctx, request{Do: "open"}, nil)
+	return c.open(ctx, false)
+}
+
+// OpenQuietly makes it one that leaves the lab's machines as they are.
+func (c *Client) OpenQuietly(ctx context.Context, _ *plan.Plan) (claims.Facts, error) {
+	return c.open(ctx, true)
+}
+
+func (c *Client) open(ctx context.Context, quiet bool) (claims.Facts, error) {
+	r, err := c.call(ctx, request{Do: "open", Quiet: quiet}, nil)
 	if err != nil || r.Facts == nil {
 		return claims.Facts{}, err
 	}
@@ -256,6 +272,16 @@ func (c *Client) Busy() string {
 		return fmt.Sprintf("this machine is overloaded (load %.0f on %d processors)", load, n)
 	}
 	return ""
+}
+
+// Pause returns after a while.
+func (c *Client) Pause(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
 }
 
 // Close ends what Open began.

@@ -55,7 +55,8 @@ type request struct {
 	Program   *Program          `json:"program,omitempty"`
 	Signal    syscall.Signal    `json:"signal,omitempty"`
 	Operation *Operation        `json:"operation,omitempty"`
-	Now       bool              `json:"now,omitempty"` // stop: without asking systems to power down
+	Now       bool              `json:"now,omitempty"`   // stop: without asking systems to power down
+	Quiet     bool              `json:"quiet,omitempty"` // open: machines are left as they are
 }
 
 // reply is a line that comes back: parts of an answer, and a last one that is done.
@@ -256,7 +257,7 @@ func (t *talk) do(ctx context.Context, q request, r *reply) error {
 	}
 	switch q.Do {
 	case "open":
-		return t.open(ctx, lab, r)
+		return t.open(ctx, lab, q.Quiet, r)
 	case "close":
 		t.leave()
 		return nil
@@ -277,11 +278,17 @@ func (t *talk) do(ctx context.Context, q request, r *reply) error {
 	return fmt.Errorf("%q is not known", q.Do)
 }
 
-func (t *talk) open(ctx context.Context, lab Lab, r *reply) error {
+func (t *talk) open(ctx context.Context, lab Lab, quiet bool, r *reply) error {
 	if !t.server.claims.TryLock() {
 		return errors.New("another machine checks this lab just now")
 	}
-	facts, err := lab.Open(ctx, t.server.plan)
+	open := lab.Open
+	if q, is := lab.(interface {
+		OpenQuietly(context.Context, *plan.Plan) (claims.Facts, error)
+	}); is && quiet {
+		open = q.OpenQuietly
+	}
+	facts, err := open(ctx, t.server.plan)
 	if err != nil {
 		t.server.claims.Unlock()
 		return err

@@ -12,6 +12,8 @@ import (
 type Hurried interface {
 	// Busy returns why the machine may be late just now; empty: it is not.
 	Busy() string
+	// Pause returns after a while, or with the context's error when that ended first.
+	Pause(ctx context.Context, d time.Duration) error
 }
 
 // How often silence is asked about again, how often of these others of the lab must have answered beside it for it to
@@ -20,9 +22,8 @@ const (
 	askedAgain     = 1
 	askedAgainBusy = 5
 	besideIt       = 2
+	firstPause     = 300 * time.Millisecond
 )
-
-var firstPause = 300 * time.Millisecond
 
 // again asks once more what was silent and breaks a claim by it. On a machine that is busy it asks what was answered before
 // beside it: where that is silent too, silence proves nothing.
@@ -47,10 +48,8 @@ func again(ctx context.Context, p *plan.Plan, s Stage, facts Facts, when Conditi
 			}
 			return answers, nil
 		}
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(pause):
+		if err := hurried.Pause(ctx, pause); err != nil {
+			return nil, err
 		}
 		pause *= 2
 		controls := prepared.controls(when, answers)

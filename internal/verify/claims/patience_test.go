@@ -20,6 +20,8 @@ type late struct {
 
 func (l *late) Busy() string { return l.busy }
 
+func (l *late) Pause(context.Context, time.Duration) error { return nil }
+
 func (l *late) Ask(ctx context.Context, questions []Question, tell func(Answer)) error {
 	return l.fake.Ask(ctx, questions, func(a Answer) { l.asked[a.ID]++; tell(a) })
 }
@@ -27,8 +29,6 @@ func (l *late) Ask(ctx context.Context, questions []Question, tell func(Answer))
 // Silence breaks nothing at once: it is asked about again, longer on a busy machine, and counts there only beside others
 // that answer.
 func TestSilenceIsAskedAboutAgain(t *testing.T) {
-	defer func(was time.Duration) { firstPause = was }(firstPause)
-	firstPause = time.Millisecond
 	for name, c := range map[string]struct {
 		busy   string
 		silent func(q AskReach, n int) bool
