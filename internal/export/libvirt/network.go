@@ -106,7 +106,7 @@ func networkOf(p *plan.Plan, s *plan.Segment) (network, error) {
 	case s.Reach == lab.Upstream && s.Lab.Join != "nat":
 		if s.Lab.Uplink == "" {
 			return n, fmt.Errorf(
-				"%s is bridged to the host's uplink, and the lab file does not say which: write its uplink:",
+				"%s is bridged to the host's uplink, and the lab file does not say which (key uplink)",
 				s.Name,
 			)
 		}
@@ -118,7 +118,7 @@ func networkOf(p *plan.Plan, s *plan.Segment) (network, error) {
 	at := s.HostLeg
 	if s.Reach == lab.Upstream {
 		if s.Unknown() || !s.Gateway.IsValid() {
-			return n, fmt.Errorf("the network of %s is unknown: write its subnet: and gateway:", s.Name)
+			return n, fmt.Errorf("the network of %s is unknown (keys subnet and gateway)", s.Name)
 		}
 		at = netip.PrefixFrom(s.Gateway, s.Subnet.Bits())
 	}

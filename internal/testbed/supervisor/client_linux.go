@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -48,12 +49,13 @@ func SpawnTied(ctx context.Context, f Folder, args []string, how How, progress f
 		return Report{}, err
 	}
 	defer in.Close()
-	tie = out // held open as long as this process lives
-	return spawn(ctx, f, args, how, progress, in)
+	r, err := spawn(ctx, f, args, how, progress, in)
+	tie.Store(out) // held open as long as this process lives
+	return r, err
 }
 
-// tie is what a supervising process that is tied to this one waits for the end of.
-var tie *os.File
+// tie keeps the end of what a supervising process waits for that is tied to this one.
+var tie atomic.Pointer[os.File]
 
 // TieFile is the descriptor by which a supervising process learns that who started it has ended.
 const TieFile = 4

@@ -62,6 +62,9 @@ func again(ctx context.Context, p *plan.Plan, s Stage, facts Facts, when Conditi
 		for _, a := range more {
 			told[a.ID] = a
 			late = late || controls[a.ID] && (a.Got == nil || silent(a.Got))
+			if !open[a.ID] && !controls[a.ID] { // to what was asked before, and listened to meanwhile
+				answers = append(answers, a)
+			}
 		}
 		if !late {
 			sound++
