@@ -438,20 +438,9 @@ func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc verdict.Document, took
 	if a.quiet {
 		return
 	}
-	for _, o := range doc.Observed {
-		for _, u := range o.Unplanned {
-			sign := signNote
-			if u.Bypass {
-				sign = out.paint(broken, signBroken)
-			}
-			out.para(2, 2, plain, sign+" "+o.Machine+" has the "+u.String()+", not in the plan; "+u.Outcome())
-		}
-	}
-	for _, text := range s.Remarks() {
-		out.para(2, 2, plain, signNote+" "+text)
-	}
+	a.showUnplanned(out, s, doc)
 	for _, r := range doc.Claims {
-		if r.Verdict == claims.Broken {
+		if r.Verdict == claims.Broken && (r.Reason == nil || r.Reason.Code != "unplanned-path") {
 			out.para(2, 2, plain, out.paint(broken, signBroken)+" "+out.paint(strong, r.ID)+": "+r.Observed)
 			out.para(4, 2, strong, "remedy: "+r.Remedy)
 		}
@@ -474,6 +463,23 @@ func (a *app) showProbe(p *plan.Plan, s *field.Probe, doc verdict.Document, took
 			faint,
 			"The test server's code is "+witness.Code(k)+": it must be the one that the test server shows.",
 		)
+	}
+}
+
+// showUnplanned says first what the machine has besides the plan, and what adapters were told by.
+func (a *app) showUnplanned(out *screen, s *field.Probe, doc verdict.Document) {
+	for _, o := range doc.Observed {
+		for _, u := range o.Unplanned {
+			sign := signNote
+			if u.Bypass {
+				sign = out.paint(broken, signBroken)
+			}
+			out.para(2, 2, plain, sign+" "+o.Machine+" has the "+u.String()+", not in the plan; "+u.Outcome())
+			out.para(4, 2, strong, "remedy: remove it from "+o.Machine+", or disconnect it; or add it to the lab file")
+		}
+	}
+	for _, text := range s.Remarks() {
+		out.para(2, 2, plain, signNote+" "+text)
 	}
 }
 

@@ -185,8 +185,8 @@ func (s *System) tie(m *plan.Machine) (tied map[*plan.Adapter]*Adapter, remarks 
 		if by == "" && len(fit) > 0 || len(fit) == 1 {
 			tied[a], taken[fit[0]] = fit[0], true
 			if by != "" {
-				remarks = append(remarks, fmt.Sprintf("%s was taken for adapter %d by %s: its MAC address is %s, not %s",
-					fit[0].Name, a.Number, by, fit[0].MAC, a.MAC))
+				remarks = append(remarks, fmt.Sprintf("%s is adapter %d, by %s; the lab file gives no MAC address for it, here it is %s",
+					fit[0].Name, a.Number, by, fit[0].MAC))
 			}
 		}
 	}
