@@ -42,7 +42,7 @@ func TestJudgeIPv6(t *testing.T) {
 		{"one where none ", build("").Segment("desks"), []Router{theirs}, "this is not planned"},
 	} {
 		r := &Result{Verdict: Holds}
-		judgeRouters(r, c.s, GotRouters{c.routers})
+		judgeRouters(r, c.s, GotRouters{c.routers}, false)
 		assert.Equal(t, c.want == "", r.Verdict == Holds, c.what)
 		assert.Contains(t, r.Observed, c.want, c.what)
 		assert.Equal(t, c.want != "", r.Remedy != "", c.what)
@@ -63,11 +63,11 @@ func TestJudgeIPv6(t *testing.T) {
 		o := good
 		c.change(&o)
 		r := &Result{Verdict: Holds, Observed: "by IPv4"}
-		judgeIPv6(r, home, port, o)
+		judgeIPv6(r, home, port, o, false)
 		assert.Equal(t, c.want == "", r.Verdict == Holds, c.what)
 		assert.Contains(t, r.Observed, c.want, c.what)
 	}
 	already := &Result{Verdict: Broken, Observed: "worse"}
-	judgeIPv6(already, home, port, GotIPv6{})
+	judgeIPv6(already, home, port, GotIPv6{}, false)
 	assert.Equal(t, "worse", already.Observed)
 }

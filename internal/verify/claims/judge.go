@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"openbastion/internal/model/lab"
+	"openbastion/internal/model/mac"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/subnet"
 )
@@ -20,7 +21,14 @@ func portOf(a *plan.Adapter) string {
 	return a.Machine.Name + "." + a.Name
 }
 
-func judgeLease(r *Result, a *plan.Adapter, o GotLease) {
+// seenAsPort reports whether a station is an appliance's port: by its MAC address, or, where something else made the machine
+// and the lab file gives no MAC address of it, by the planned address.
+func seenAsPort(port *plan.Adapter, m mac.Address, at netip.Addr, foreign bool) bool {
+	return m == port.MAC || foreign && !port.MACGiven && port.Address.IsValid() && at == port.Address.Addr()
+}
+
+// judgeLease judges a lease; foreign: in a lab that something else made.
+func judgeLease(r *Result, a *plan.Adapter, o GotLease, foreign bool) {
 	b := o.Lease
 	server, want := a.Segment.LeaseService()
 	why := Reason{Subject: a.Machine.Name, Segment: a.Segment.Name}
@@ -34,7 +42,7 @@ func judgeLease(r *Result, a *plan.Adapter, o GotLease) {
 		r.fail(why)
 		return
 	}
-	intruder := b.ServerMAC != server.MAC
+	intruder := !seenAsPort(server, b.ServerMAC, b.Server, foreign)
 	why.By, why.Observed, why.Do = fmt.Sprintf("%s (%s)", b.Server, b.ServerMAC), b.Address.String(), identifyServer
 	switch {
 	case intruder && a.Segment.HostPool != nil:
@@ -78,12 +86,12 @@ func addressText(a netip.Addr) string {
 	return a.String()
 }
 
-func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
+func judgeAlone(r *Result, s *plan.Segment, o GotServers, foreign bool) {
 	var known []string
 	server, _ := s.LeaseService()
 	planned, found := server != nil, false
 	for _, offer := range o.Offers {
-		if planned && offer.ServerMAC == server.MAC {
+		if planned && seenAsPort(server, offer.ServerMAC, offer.Server, foreign && !found) {
 			found = true
 			known = append(known, fmt.Sprintf("%s at %s", server.Machine.Name, offer.ServerMAC))
 			continue
@@ -131,11 +139,11 @@ func judgeAlone(r *Result, s *plan.Segment, o GotServers) {
 }
 
 // judgeRouters: only the planned port announces IPv6.
-func judgeRouters(r *Result, s *plan.Segment, o GotRouters) {
+func judgeRouters(r *Result, s *plan.Segment, o GotRouters, foreign bool) {
 	planned := s.Port != nil && s.Port.Address6.IsValid()
 	found := false
 	for _, a := range o.Routers {
-		if planned && a.MAC == s.Port.MAC && a.Prefix == s.Subnet6 {
+		if planned && (a.MAC == s.Port.MAC || foreign && !s.Port.MACGiven) && a.Prefix == s.Subnet6 {
 			found = true
 			continue
 		}
@@ -172,7 +180,7 @@ func judgeRouters(r *Result, s *plan.Segment, o GotRouters) {
 
 // judgeIPv6: the guest made itself an address of the planned prefix, and its router is the planned
 // port.
-func judgeIPv6(r *Result, home, port *plan.Adapter, o GotIPv6) {
+func judgeIPv6(r *Result, home, port *plan.Adapter, o GotIPv6, foreign bool) {
 	s := home.Segment
 	why := Reason{Subject: home.Machine.Name, Segment: s.Name, Port: portOf(port), Expected: s.Subnet6.String()}
 	switch {
@@ -182,7 +190,7 @@ func judgeIPv6(r *Result, home, port *plan.Adapter, o GotIPv6) {
 		why.Code = "no-ipv6-address"
 	case !s.Subnet6.Contains(o.Address.Addr()):
 		why.Code, why.Observed = "wrong-ipv6-address", o.Address.String()
-	case o.Router != port.MAC.LinkLocal():
+	case o.Router != port.MAC.LinkLocal() && (!foreign || port.MACGiven):
 		why.Code, why.Observed, why.Expected = "wrong-ipv6-router", addressText(o.Router), port.MAC.LinkLocal().String()
 	case !slices.Contains(o.Resolvers, port.Address6.Addr()):
 		why.Code, why.Observed, why.Expected = "wrong-ipv6-dns", subnet.Named(
@@ -197,7 +205,7 @@ func judgeIPv6(r *Result, home, port *plan.Adapter, o GotIPv6) {
 	r.fail(why)
 }
 
-func judgeGateway(r *Result, home, port *plan.Adapter, o GotNeighbor) {
+func judgeGateway(r *Result, home, port *plan.Adapter, o GotNeighbor, foreign bool) {
 	why := Reason{Subject: home.Machine.Name, Segment: home.Segment.Name, Detail: o.Outcome.String()}
 	if port == nil {
 		why.Code = "no-inside-port"
@@ -218,6 +226,11 @@ func judgeGateway(r *Result, home, port *plan.Adapter, o GotNeighbor) {
 		)
 	case Transparent(port) && !slices.ContainsFunc(home.Segment.Adapters, func(a *plan.Adapter) bool { return a.MAC == o.Hardware[0] }):
 		r.Observed = fmt.Sprintf("%s is at %s, beyond %s", o.Hop, o.Hardware[0], port.Machine.Name)
+		return
+	case o.Hardware[0] != port.MAC && seenAsPort(port, o.Hardware[0], o.Hop, foreign):
+		r.Verdict = Unknown
+		r.Observed = fmt.Sprintf("%s is at %s; the lab file gives no MAC address of %s to tell it by", o.Hop, o.Hardware[0], portOf(port))
+		r.Remedy = "take its MAC address over from the machine's listing (bastion map), and check again"
 		return
 	case o.Hardware[0] != port.MAC:
 		why.Code, why.Observed, why.Detail = "wrong-gateway", o.Hardware[0].String(), o.Hop.String()

@@ -31,7 +31,7 @@ func list(m *reachability.Model, p *plan.Plan, w Witness) []claim {
 		}
 	}
 	for _, s := range p.Segments {
-		if c, ok := aloneClaim(s); ok {
+		if c, ok := aloneClaim(m, s); ok {
 			out = append(out, c)
 		}
 		if c, ok := soleClaim(m, s); ok {
@@ -125,16 +125,16 @@ func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w W
 	for _, a := range g.Adapters {
 		if a.Segment.Inside() && a.Plugged && (a.How == plan.Lease || a.How == plan.Reservation) {
 			leasing = append(leasing, part{asks: asking(AskLease{RefTo(a)}),
-				judge: func(r *Result, got []Got) { judgeLease(r, a, got[0].(GotLease)) }})
+				judge: func(r *Result, got []Got) { judgeLease(r, a, got[0].(GotLease), m.Each) }})
 		}
 	}
 	add(DHCP, leasing...)
 	port := home.Gate()
 	next := []part{{asks: asking(AskNeighbor{RefTo(home)}),
-		judge: func(r *Result, got []Got) { judgeGateway(r, home, port, got[0].(GotNeighbor)) }}}
+		judge: func(r *Result, got []Got) { judgeGateway(r, home, port, got[0].(GotNeighbor), m.Each) }}}
 	if home.Address6.IsValid() && port != nil {
 		next = append(next, part{asks: asking(AskIPv6{RefTo(home)}),
-			judge: func(r *Result, got []Got) { judgeIPv6(r, home, port, got[0].(GotIPv6)) }})
+			judge: func(r *Result, got []Got) { judgeIPv6(r, home, port, got[0].(GotIPv6), m.Each) }})
 	}
 	add(Gateway, next...)
 
@@ -258,7 +258,7 @@ func Transparent(a *plan.Adapter) bool {
 	return a.Machine.Appliance != nil && a.Machine.Appliance.Kind == "transparent" && a.Role != lab.Manage
 }
 
-func aloneClaim(s *plan.Segment) (claim, bool) {
+func aloneClaim(m *reachability.Model, s *plan.Segment) (claim, bool) {
 	if !s.Inside() {
 		return claim{}, false
 	}
@@ -269,11 +269,11 @@ func aloneClaim(s *plan.Segment) (claim, bool) {
 				parts: []part{
 					{
 						asks:  asking(AskServers{RefTo(a)}),
-						judge: func(r *Result, got []Got) { judgeAlone(r, s, got[0].(GotServers)) },
+						judge: func(r *Result, got []Got) { judgeAlone(r, s, got[0].(GotServers), m.Each) },
 					},
 					{
 						asks:  asking(AskRouters{RefTo(a)}),
-						judge: func(r *Result, got []Got) { judgeRouters(r, s, got[0].(GotRouters)) },
+						judge: func(r *Result, got []Got) { judgeRouters(r, s, got[0].(GotRouters), m.Each) },
 					},
 				},
 			}, true
