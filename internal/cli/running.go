@@ -323,6 +323,7 @@ the verdicts of benches it comes to the one verdict on the class, also as a page
 	c.Flags().BoolVar(&guard.watch, "watch", false,
 		"go on until interrupted: check again after each change what can be checked without disturbing anybody, and tell what breaks")
 	c.Flags().DurationVar(&guard.every, "every", everyDefault, "with --watch: check also when nothing changes")
+	c.Flags().Lookup("every").DefValue = "5m"
 	c.Flags().StringVar(&guard.command, "on-change", "",
 		"with --watch: run this shell command when a claim breaks or holds again, or something gets past the appliance (BASTION_EVENT, "+
 			"BASTION_CLAIM, BASTION_GUEST, BASTION_TEXT)")
