@@ -67,13 +67,14 @@ const (
 
 // writer gathers a book.
 type writer struct {
-	p *plan.Plan
-	w *lab.Wording
+	p     *plan.Plan
+	w     *lab.Wording
+	moved map[*plan.Adapter]bool // guests' adapters that an earlier step has attached
 }
 
 // Of writes the book of a plan in a hypervisor's words.
 func Of(p *plan.Plan, w *lab.Wording) Book {
-	b := &writer{p, w}
+	b := &writer{p, w, map[*plan.Adapter]bool{}}
 	book := Book{Lab: p.Name, Lead: p.Lab.Title}
 	add := func(title string, steps ...Step) {
 		steps = slices.DeleteFunc(steps, func(s Step) bool { return s.ID == "" })
@@ -91,7 +92,7 @@ func Of(p *plan.Plan, w *lab.Wording) Book {
 			b.appliance(m, add, last)
 		}
 	}
-	guests := []Step{b.cables()}
+	guests := []Step{b.cables(nil)}
 	for _, s := range p.Segments {
 		guests = append(guests, b.move(s))
 	}
@@ -112,14 +113,24 @@ func (b *writer) appliance(m *plan.Machine, add func(string, ...Step), last func
 	last().NotYet, last().Unproved = b.notYet(m), "everything: nothing has run yet"
 	add("Set up "+m.Name+" at its console", b.first(m), b.which(m), b.console(m), b.restart(m))
 	last().Unproved = "traffic through the appliance"
-	if m.Facts.InFiles() {
+	connect := append(b.swap(m), b.connect(m))
+	switch g := near(m); {
+	case m.Facts.InFiles():
 		add("Set up "+m.Name+" by files", b.files(m))
-	} else {
-		add("Set up "+m.Name+" on its pages", b.alone(m), b.page(m), b.settings(m), b.translation(m), b.rules(m), b.leases(m), b.renew(m),
+	case g != nil && facing(m, g).Later() && len(b.replaced(m)) == 0: // its page is behind what is connected later
+		add("Connect "+m.Name, connect...)
+		connect = nil
+		fallthrough
+	default:
+		add("Set up "+m.Name+" on its pages", b.alone(m), b.helper(m), b.page(m), b.settings(m), b.translation(m), b.rules(m), b.leases(m), b.renew(m),
 			b.armed(m), b.backup(m))
 	}
 	last().Now, last().Unproved = b.setUp(m), "that guests reach outside by it, and by it alone"
-	add("Connect "+m.Name, append(b.swap(m), b.connect(m), b.update(m))...)
+	title := "Connect " + m.Name
+	if connect == nil {
+		title = "Bring " + m.Name + " up to date"
+	}
+	add(title, append(connect, b.update(m))...)
 }
 
 // tries are the tests, from the bottom up.

@@ -113,7 +113,7 @@ func (t Table) columns(w *bytes.Buffer, width int) {
 			}
 			for i, c := range r[min(1, len(r)):] {
 				if c != "" {
-					text += " · " + t.Head[i+1] + " " + c
+					text += " · " + headed(t.Head[i+1], c)
 				}
 			}
 			for i, line := range fold(text, width-10) {
@@ -148,4 +148,12 @@ func (t Table) columns(w *bytes.Buffer, width int) {
 		w.Truncate(len(bytes.TrimRight(w.Bytes(), " ")))
 		w.WriteString("\n")
 	}
+}
+
+// headed returns a value behind what it is: adapter 2 is one already.
+func headed(head, value string) string {
+	if strings.HasPrefix(value, head+" ") {
+		return value
+	}
+	return head + " " + value
 }

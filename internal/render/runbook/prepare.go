@@ -159,14 +159,17 @@ func (b *writer) update(m *plan.Machine) Step {
 		}}
 }
 
-// cables returns which real computer hangs where.
-func (b *writer) cables() Step {
+// cables returns which physical computer is connected where: those that no step has connected yet, or only one of them.
+func (b *writer) cables(only *plan.Adapter) Step {
 	t := &Table{Head: []string{"computer", "its adapter", "into", "address"}, Tick: true}
 	for _, m := range b.p.Guests() {
 		if !m.Physical || m.Off {
 			continue
 		}
 		for _, a := range m.Adapters {
+			if only != nil && a != only || only == nil && b.moved[a] {
+				continue
+			}
 			into := "the switch at the host's adapter " + a.Segment.Wire.Uplink()
 			if a.Segment.Tag != 0 {
 				into += fmt.Sprintf(", in a socket with VLAN %d untagged", a.Segment.Tag)

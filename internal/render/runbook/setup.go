@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"openbastion/internal/model/lab"
@@ -41,8 +42,7 @@ func (b *writer) page(m *plan.Machine) Step {
 			},
 			s.Do...)
 	} else if g := near(m); g != nil {
-		s.Do = append([]string{fmt.Sprintf("You need one machine inside: move %s to %s first, as in the part Guests.", g.Machine.Name,
-			g.Segment.Name)}, s.Do...)
+		s.Do = append([]string{"Open it in " + g.Machine.Name + ", on " + g.Segment.Name + "."}, s.Do...)
 	}
 	if len(m.Facts.Change) > 0 {
 		s.Do = append(s.Do, "Change at once: "+strings.Join(m.Facts.Change,
@@ -54,19 +54,50 @@ func (b *writer) page(m *plan.Machine) Step {
 	return s
 }
 
-// near returns a guest's adapter from which the admin page can be opened, or nil.
-func near(m *plan.Machine) *plan.Adapter {
+// near returns a guest's adapter from which the admin page can be opened, or nil: behind a port that is connected from the
+// beginning, where there is one.
+func near(m *plan.Machine) (found *plan.Adapter) {
 	for _, a := range m.Adapters {
 		if a.Admin == nil {
 			continue
 		}
 		for _, g := range a.Segment.Adapters {
-			if g.Guest != nil {
-				return g
+			if g.Guest != nil && (found == nil || facing(m, found).Later() && !a.Later()) {
+				found = g
 			}
 		}
 	}
-	return nil
+	return found
+}
+
+// facing returns an appliance's port with a page on the segment of a guest's adapter.
+func facing(m *plan.Machine, g *plan.Adapter) *plan.Adapter {
+	i := slices.IndexFunc(m.Adapters, func(a *plan.Adapter) bool { return a.Segment == g.Segment && a.Admin != nil })
+	return m.Adapters[i]
+}
+
+// helper attaches the guest in which the admin page is opened, before it is.
+func (b *writer) helper(m *plan.Machine) Step {
+	g := near(m)
+	if g == nil || len(b.replaced(m)) > 0 || b.moved[g] {
+		return Step{}
+	}
+	b.moved[g] = true
+	title := "Move " + g.Machine.Name + " to " + g.Segment.Name
+	if g.Machine.Physical {
+		s := b.cables(g)
+		s.ID, s.Title = "helper."+m.Name, title
+		return s
+	}
+	s := b.attachGuests("helper."+m.Name, title, []*plan.Adapter{g})
+	s.Why = "The page of " + m.Name + " is opened in it."
+	if g.How == plan.Lease || g.How == plan.Reservation {
+		s.Do = append(s.Do, fmt.Sprintf("If it has no address then, DHCP is not on yet: set a free one of %s by hand, and remove it "+
+			"once the DHCP server is set.", cmp.Or(networks(g.Segment), "the appliance's network")))
+		s.See = "It has an address, of the planned network or from the factory settings, and the appliance answers a ping."
+		s.Mistakes = s.Mistakes[1:]
+	}
+	return s
 }
 
 func (b *writer) settings(m *plan.Machine) Step {
@@ -224,12 +255,25 @@ func (b *writer) backup(m *plan.Machine) Step {
 
 // move puts a segment's guests where they belong.
 func (b *writer) move(seg *plan.Segment) Step {
-	s := Step{ID: "guests." + seg.Name, Title: "Move the guests of " + seg.Name + " there, one by one",
-		Table: &Table{Head: []string{"guest", "adapter", "attach it to", "MAC address", "address"}, Tick: true}}
+	var list []*plan.Adapter
+	others := ""
 	for _, a := range seg.Adapters {
-		if a.Guest == nil {
-			continue
+		switch {
+		case a.Guest == nil || a.Machine.Physical: // a cable is another step's
+		case b.moved[a]:
+			others = "other "
+		default:
+			list = append(list, a)
 		}
+	}
+	return b.attachGuests("guests."+seg.Name, "Move the "+others+"guests of "+seg.Name+" there, one by one", list)
+}
+
+// attachGuests attaches adapters of guests.
+func (b *writer) attachGuests(id, title string, list []*plan.Adapter) Step {
+	s := Step{ID: id, Title: title,
+		Table: &Table{Head: []string{"guest", "adapter", "attach it to", "MAC address", "address"}, Tick: true}}
+	for _, a := range list {
 		address := a.Shown()
 		if a.How == plan.Static {
 			address = fmt.Sprintf("static: %s, gateway %s, DNS servers %s", shown(a), text(a.KnownGateway()), texts(a.DNS))
