@@ -18,7 +18,7 @@ import (
 )
 
 func (a *app) runbook() *cobra.Command {
-	var form, to, wording, since, state, record string
+	var form, to, wording, since, state, record, machine string
 	var replace, walk, anyway, full bool
 	var on string
 	install := installOptions{start: startOptions{size: "64MiB", accel: "auto"}}
@@ -32,9 +32,10 @@ often wrong there and how that shows, and what stands in every lab's runbook. Th
 
 --wording puts a hypervisor's words in: desktop, server or kernel (Linux bridges and
 tap devices), which ship with the program, or a file of your own ("bastion schema --of wording" describes it).
---since writes the steps that differ from an older lab file. --walk takes you
-through the steps one at a time, judges listings that you paste, and remembers
-where you stopped; --record writes what was done as the as-built record.
+--since writes the steps that differ from an older lab file, --for those of one machine
+for the person who looks after it. --walk takes you through the steps one at a time, judges
+listings that you paste, and remembers where you stopped; --record writes what was done as
+the as-built record.
 
 --walk --on machines does it: it makes the virtual machines, reads what an appliance's
 console asks from its screen, shows the planned answer and types it when you press Enter,
@@ -79,7 +80,19 @@ Enter is pressed. A question that no rule knows is left to you.`,
 			if err != nil {
 				return err
 			}
-			makeBook := func() (runbook.Book, []string) { return runbook.Of(p, words), nil }
+			write := runbook.Of
+			if machine != "" {
+				if _, err := machineNamed(p, machine); err != nil {
+					return err
+				}
+				write = func(p *plan.Plan, w *lab.Wording) runbook.Book {
+					if m := p.Machine(machine); m != nil {
+						return runbook.For(p, w, m)
+					}
+					return runbook.Book{} // an older lab has no such machine
+				}
+			}
+			makeBook := func() (runbook.Book, []string) { return write(p, words), nil }
 			if since != "" {
 				old, err := a.load(since)
 				if err != nil {
@@ -87,7 +100,7 @@ Enter is pressed. A question that no rule knows is left to you.`,
 				}
 				makeBook = func() (runbook.Book, []string) {
 					sameNames(p, old)
-					return runbook.Since(runbook.Of(old, words), runbook.Of(p, words))
+					return runbook.Since(write(old, words), write(p, words))
 				}
 			}
 			book, gone := makeBook()
@@ -137,6 +150,7 @@ Enter is pressed. A question that no rule knows is left to you.`,
 	c.Flags().
 		StringVar(&wording, "wording", "", "hypervisor terms: desktop, server, kernel, or a file (default: the lab file's, else desktop)")
 	c.Flags().StringVar(&since, "since", "", "only the steps that differ from those of this lab file")
+	c.Flags().StringVar(&machine, "for", "", "only the part of one machine")
 	c.Flags().BoolVar(&anyway, "anyway", false, "also for a lab with errors; every page says so")
 	c.Flags().BoolVar(&full, "full", false, "with reasons, usual mistakes and general advice")
 	c.Flags().BoolVar(&walk, "walk", false, "one step at a time, remembered")

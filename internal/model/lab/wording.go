@@ -1,9 +1,14 @@
 package lab
 
-import "strings"
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+)
 
 // Wording is what one hypervisor calls things: a runbook puts these words in.
-// Each holds keys in braces: {uplink}, {name}, {tag}, {tags}, {number}.
+// Each may hold the keys in braces that its row of wordingTexts names.
 type Wording struct {
 	Origin
 	File       string
@@ -38,10 +43,35 @@ func ReadWording(file string, data []byte) (*Wording, error) {
 	if w.Version == 0 && !w.Has("bastion-wording") {
 		r.fail(Pos{Line: 1, Column: 1}, "the format version is missing; write `bastion-wording: 1` as the first line")
 	}
+	w.checkKeys(r)
 	if len(r.faults) > 0 {
 		return nil, r.faults.sorted()
 	}
 	return w, nil
+}
+
+// inBraces finds a key in a word.
+var inBraces = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{[^{}]*\}`) })
+
+// checkKeys refuses a key in braces that nothing fills in: it would stand in the runbook as it is.
+func (w *Wording) checkKeys(r *reader) {
+	for _, t := range wordingTexts {
+		for _, k := range inBraces().FindAllString(*t.at(w), -1) {
+			switch {
+			case slices.Contains(t.keys, k[1:len(k)-1]):
+			case t.keys == nil:
+				r.fail(w.At(t.key), "%s: %s stands for nothing; this text takes no key in braces", t.key, k)
+			default:
+				r.fail(
+					w.At(t.key),
+					"%s: %s stands for nothing; this text takes {%s}",
+					t.key,
+					k,
+					strings.Join(t.keys, "}, {"),
+				)
+			}
+		}
+	}
 }
 
 // Fill takes the words that are not said from another wording.
@@ -65,36 +95,40 @@ func (w *Wording) Say(word string, pairs ...string) string {
 var wordingTexts = []struct {
 	key, doc string
 	at       func(w *Wording) *string
+	keys     []string // what may stand in braces
 }{
-	{"name", "The wording's name.", func(w *Wording) *string { return &w.Name }},
-	{"title", "The kind of hypervisor.", func(w *Wording) *string { return &w.Title }},
-	{"bridged", "An adapter bridged to the host's {uplink}.", func(w *Wording) *string { return &w.Bridged }},
-	{"translated", "An adapter that the host translates.", func(w *Wording) *string { return &w.Translated }},
-	{
-		"host-only",
-		"An adapter on the network {name}, on which the host has a leg.",
-		func(w *Wording) *string { return &w.HostOnly },
-	},
+	{"name", "The wording's name.",
+		func(w *Wording) *string { return &w.Name }, nil},
+	{"title", "The kind of hypervisor.",
+		func(w *Wording) *string { return &w.Title }, nil},
+	{"bridged", "An adapter bridged to the host's {uplink}.",
+		func(w *Wording) *string { return &w.Bridged }, []string{"uplink", "name"}},
+	{"translated", "An adapter that the host translates.",
+		func(w *Wording) *string { return &w.Translated }, []string{"name"}},
+	{"host-only", "An adapter on the network {name}, on which the host has a leg.",
+		func(w *Wording) *string { return &w.HostOnly }, []string{"name"}},
 	{"isolated", "An adapter on the network {name}, on which neither the host nor an adapter of the host is.",
-		func(w *Wording) *string { return &w.Isolated }},
-	{"access", "Added for an adapter with the access tag {tag}.", func(w *Wording) *string { return &w.Access }},
-	{
-		"trunk",
-		"Added for an adapter to which frames with the tags {tags} pass.",
-		func(w *Wording) *string { return &w.Trunk },
-	},
-	{"machine", "What a virtual machine is called.", func(w *Wording) *string { return &w.Machine }},
-	{"adapter", "What network adapter {number} is called.", func(w *Wording) *string { return &w.Adapter }},
-	{"segment", "How the network {name} comes to be.", func(w *Wording) *string { return &w.Segment }},
-	{"medium", "Where an install medium goes in.", func(w *Wording) *string { return &w.Medium }},
-	{"snapshot", "What a snapshot is called.", func(w *Wording) *string { return &w.Snapshot }},
-	{"boot", "Where the boot order is set.", func(w *Wording) *string { return &w.Boot }},
-	{"floor", "How memory is reserved.", func(w *Wording) *string { return &w.Floor }},
-	{
-		"dhcp",
-		"Where the hypervisor's own DHCP server on {name} is switched off.",
-		func(w *Wording) *string { return &w.Leases },
-	},
+		func(w *Wording) *string { return &w.Isolated }, []string{"name"}},
+	{"access", "Added for an adapter with the access tag {tag}.",
+		func(w *Wording) *string { return &w.Access }, []string{"tag", "name"}},
+	{"trunk", "Added for an adapter to which frames with the tags {tags} pass.",
+		func(w *Wording) *string { return &w.Trunk }, []string{"tags", "name"}},
+	{"machine", "What a virtual machine is called.",
+		func(w *Wording) *string { return &w.Machine }, nil},
+	{"adapter", "What network adapter {number} is called.",
+		func(w *Wording) *string { return &w.Adapter }, []string{"number"}},
+	{"segment", "How the network {name} comes to be.",
+		func(w *Wording) *string { return &w.Segment }, []string{"name"}},
+	{"medium", "Where an install medium goes in.",
+		func(w *Wording) *string { return &w.Medium }, nil},
+	{"snapshot", "What a snapshot is called.",
+		func(w *Wording) *string { return &w.Snapshot }, nil},
+	{"boot", "Where the boot order is set.",
+		func(w *Wording) *string { return &w.Boot }, nil},
+	{"floor", "How memory is reserved.",
+		func(w *Wording) *string { return &w.Floor }, nil},
+	{"dhcp", "Where the hypervisor's own DHCP server on {name} is switched off.",
+		func(w *Wording) *string { return &w.Leases }, []string{"name"}},
 }
 
 func wordingFields() []field[Wording] {

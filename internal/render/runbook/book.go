@@ -70,11 +70,17 @@ type writer struct {
 	p     *plan.Plan
 	w     *lab.Wording
 	moved map[*plan.Adapter]bool // guests' adapters that an earlier step has attached
+	only  *plan.Machine          // whose part alone is written; nil: all of it
 }
 
 // Of writes the book of a plan in a hypervisor's words.
 func Of(p *plan.Plan, w *lab.Wording) Book {
-	b := &writer{p, w, map[*plan.Adapter]bool{}}
+	b := &writer{p: p, w: w, moved: map[*plan.Adapter]bool{}}
+	return b.write()
+}
+
+func (b *writer) write() Book {
+	p := b.p
 	book := Book{Lab: p.Name, Lead: p.Lab.Title}
 	add := func(title string, steps ...Step) {
 		steps = slices.DeleteFunc(steps, func(s Step) bool { return s.ID == "" })
@@ -109,7 +115,11 @@ func Of(p *plan.Plan, w *lab.Wording) Book {
 
 // appliance writes the parts that build an appliance and set it up.
 func (b *writer) appliance(m *plan.Machine, add func(string, ...Step), last func() *Part) {
-	add("Build "+m.Name, b.create(m), b.adapters(m), b.disconnect(m), b.boot(m), b.ready(m))
+	build := []Step{b.create(m), b.adapters(m), b.disconnect(m), b.boot(m), b.ready(m)}
+	if sourceOf(m).imported() { // the package makes the machine, and its settings are checked then
+		build = []Step{b.boot(m), b.create(m), b.adapters(m), b.disconnect(m), b.ready(m)}
+	}
+	add("Build "+m.Name, build...)
 	last().NotYet, last().Unproved = b.notYet(m), "everything: nothing has run yet"
 	add("Set up "+m.Name+" at its console", b.first(m), b.which(m), b.console(m), b.restart(m))
 	last().Unproved = "traffic through the appliance"
@@ -122,8 +132,19 @@ func (b *writer) appliance(m *plan.Machine, add func(string, ...Step), last func
 		connect = nil
 		fallthrough
 	default:
-		add("Set up "+m.Name+" on its pages", b.alone(m), b.helper(m), b.page(m), b.settings(m), b.translation(m), b.rules(m), b.leases(m), b.renew(m),
-			b.armed(m), b.backup(m))
+		add(
+			"Set up "+m.Name+" on its pages",
+			b.alone(m),
+			b.helper(m),
+			b.page(m),
+			b.settings(m),
+			b.translation(m),
+			b.rules(m),
+			b.leases(m),
+			b.renew(m),
+			b.armed(m),
+			b.backup(m),
+		)
 	}
 	last().Now, last().Unproved = b.setUp(m), "that guests reach outside by it, and by it alone"
 	title := "Connect " + m.Name
@@ -161,6 +182,9 @@ func (b *Book) sayOnce() {
 	}
 }
 
+// blank is where nobody has said a value: it is written in by hand.
+const blank = "______"
+
 // attach says in the hypervisor's words how an adapter is attached.
 func (b *writer) attach(a *plan.Adapter) string {
 	if a.Over != nil {
@@ -195,7 +219,7 @@ func (b *writer) attach(a *plan.Adapter) string {
 	text := b.w.Say(
 		word,
 		"uplink",
-		cmp.Or(root.Lab.Uplink, "uplink"),
+		cmp.Or(root.Lab.Uplink, blank),
 		"name",
 		root.Called(),
 		"tag",
@@ -256,13 +280,20 @@ func (b *writer) segments() Step {
 		case seg.Tag != 0:
 			how = "nothing to make: it runs tagged on " + seg.Wire.Name
 		case seg.Reach == lab.Upstream && seg.Lab.Join == "nat":
-			how = "is there: " + b.w.Translated
+			how = b.w.Say(b.w.Translated, "name", seg.Called()) + "; make it where the host has none"
 		case seg.Reach == lab.Upstream:
-			how = "is there: " + b.w.Say(b.w.Bridged, "uplink", cmp.Or(seg.Lab.Uplink, "uplink"))
+			how = b.w.Say(b.w.Bridged, "uplink", cmp.Or(seg.Lab.Uplink, blank), "name", seg.Called()) +
+				"; make it where the host has none"
 		case seg.Reach == lab.Host:
 			how = b.w.Say(b.w.HostOnly, "name", seg.Called())
 		case seg.Lab.Uplink != "":
-			how = b.w.Say(b.w.Bridged, "uplink", seg.Lab.Uplink) + "; the host has no address there"
+			how = b.w.Say(
+				b.w.Bridged,
+				"uplink",
+				seg.Lab.Uplink,
+				"name",
+				seg.Called(),
+			) + "; the host has no address there"
 		}
 		if seg.Reach == lab.Host {
 			if seg.HostLeg.IsValid() {
@@ -376,8 +407,14 @@ func (b *writer) assign(m *plan.Machine) Step {
 		}
 		t.Rows = append(t.Rows, []string{a.Name, adapter, "…" + a.MAC.Tail(2), shown(a), gateway, pool})
 	}
-	s := Step{ID: "console." + m.Name, Title: "Assign the interfaces and their addresses, wherever it asks", Table: t, Check: Matches,
-		Machine: m.Name, See: "It lists each port with the address of its row."}
+	s := Step{
+		ID:      "console." + m.Name,
+		Title:   "Assign the interfaces and their addresses, wherever it asks",
+		Table:   t,
+		Check:   Matches,
+		Machine: m.Name,
+		See:     "It lists each port with the address of its row.",
+	}
 	for _, x := range b.p.Answers {
 		if x.Appliance == m && x.Stage == "console" && x.Port == nil {
 			s.Do = append(s.Do, x.Whole()+" "+x.Answer)

@@ -26,7 +26,9 @@ var valued = sync.OnceValue(func() *regexp.Regexp {
 })
 
 // aside is an explanation in brackets.
-var aside = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(` ?\([^()]{25,}\)|: a network that [^,;]*`) })
+var aside = sync.OnceValue(
+	func() *regexp.Regexp { return regexp.MustCompile(` ?\([^()]{25,}\)|: a network that [^,;]*`) },
+)
 
 // Brief returns the book as one follows it: values, what to see, and a box. What stands in every lab's
 // book, reasons and usual mistakes are in the full one.
@@ -69,7 +71,8 @@ func (t Table) brief(machine bool) *Table {
 	out := Table{Tick: t.Tick}
 	var keep []int
 	for i, h := range t.Head {
-		if !slices.Contains(explaining, h) && (i == 0 || slices.ContainsFunc(t.Rows, func(r []string) bool { return r[i] != "" })) {
+		if !slices.Contains(explaining, h) &&
+			(i == 0 || slices.ContainsFunc(t.Rows, func(r []string) bool { return r[i] != "" })) {
 			keep = append(keep, i)
 			out.Head = append(out.Head, h)
 		}
@@ -152,7 +155,8 @@ func (t Table) columns(w *bytes.Buffer, width int) {
 
 // headed returns a value behind what it is: adapter 2 is one already.
 func headed(head, value string) string {
-	if strings.HasPrefix(value, head+" ") {
+	if strings.HasPrefix(value, head+" ") || head == "how" ||
+		head == "attach it to" && !strings.HasPrefix(value, "nothing") {
 		return value
 	}
 	return head + " " + value

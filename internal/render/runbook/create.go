@@ -15,7 +15,7 @@ func (b *writer) create(m *plan.Machine) Step {
 	add := func(name, value, why string) { s.Table.Rows = append(s.Table.Rows, []string{name, value, why}) }
 	add("name", m.Name, "the lab's files call it so")
 	add("processors", fmt.Sprint(spec.CPUs), reason(m, "CPU"))
-	add("memory", spec.Memory.String(), cmp.Or(b.w.Floor, "fixed")+": "+reason(m, "memory"))
+	add("memory", fmt.Sprintf("%d MiB", spec.Memory>>20), cmp.Or(b.w.Floor, "fixed")+": "+reason(m, "memory"))
 	disk, adapters := spec.Disk.String(), fmt.Sprint(len(m.Own()))
 	if busKnown(m) {
 		disk += " on " + spec.DiskBus
@@ -50,6 +50,10 @@ func (b *writer) create(m *plan.Machine) Step {
 	}
 	s.Do = []string{"Create it with these settings, and do not start it yet."}
 	s.See = "The settings page shows the same values."
+	if sourceOf(m).imported() {
+		s.Title = "Set up the " + b.w.Machine + " " + m.Name + " that the package made"
+		s.Do = []string{"Change what differs, and do not start it yet."}
+	}
 	s.Mistakes = []Mistake{
 		{"an adapter or disk model that it has no driver for", "it finds fewer interfaces, or no disk"},
 		{"memory that may shrink", "conversations break when the host is busy"},
@@ -110,9 +114,13 @@ func (b *writer) adapters(m *plan.Machine) Step {
 	}
 	s.Do = []string{"Set each MAC address yourself where the program allows it.",
 		fmt.Sprintf(
-			"Where it does not: let it make its own, then `bastion map LAB --as %s --adopt LISTING` writes them into the lab file.",
+			"Where the program chooses the MAC addresses itself, `bastion map LAB --as %s --adopt LISTING` writes them into the lab file.",
 			m.Name,
 		)}
+	if sourceOf(m).imported() {
+		s.Do = append(s.Do, fmt.Sprintf(
+			"`bastion compare LAB --as %s --built FILE` on the machine's export shows what still differs.", m.Name))
+	}
 	s.See = "As many adapters as rows, each with the address of its row."
 	s.Mistakes = []Mistake{{"WAN and LAN swapped", "guests get addresses from upstream, or none"},
 		{"an adapter left on the default network", "a guest reaches outside with the appliance off"}}

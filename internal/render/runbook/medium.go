@@ -60,14 +60,12 @@ func (b *writer) boot(m *plan.Machine) Step {
 		step.Do = append(
 			step.Do,
 			fmt.Sprintf(
-				"Import %s instead of creating the machine by hand, then apply the settings of the steps before where it differs.",
+				"Import %s as %s, and do not start it: the next steps set what the package has otherwise.",
 				s.inner,
+				m.Name,
 			),
 		)
-		step.See = fmt.Sprintf(
-			"`bastion compare LAB --as %s --built FILE` on the machine's export finds no difference.",
-			m.Name,
-		)
+		step.See = fmt.Sprintf("%s is in the list of machines, switched off.", m.Name)
 		step.Mistakes = []Mistake{{"the package's own networks remain",
 			"an adapter is on the default network, and a guest reaches outside with the appliance off"},
 			{"it is imported twice", "two machines have one MAC address"}}

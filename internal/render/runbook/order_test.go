@@ -29,7 +29,15 @@ func (f *follow) step(s Step) {
 	kind, of, _ := strings.Cut(s.ID, ".")
 	m := f.p.Machine(of)
 	switch kind {
-	case "adapters", "disconnect", "boot", "start":
+	case "create":
+		if sourceOf(m).imported() {
+			f.need(s.ID, "boot."+of)
+		}
+	case "boot":
+		if !sourceOf(m).imported() {
+			f.need(s.ID, "create."+of)
+		}
+	case "adapters", "disconnect", "start":
 		f.need(s.ID, "create."+of)
 	case "which", "console", "files", "restart":
 		f.need(s.ID, "start."+of)
@@ -117,4 +125,40 @@ func TestAnOrderThatCanBeDone(t *testing.T) {
 		}
 	}
 	assert.Greater(t, tried, 30)
+}
+
+// Together the parts of all machines hold every step of the whole book, and each row that names a machine
+// stands in that machine's part alone.
+func TestForEachMachine(t *testing.T) {
+	names, err := examples.Labs.ReadDir(".")
+	require.NoError(t, err)
+	for _, n := range names {
+		text, err := examples.Labs.ReadFile(n.Name())
+		require.NoError(t, err)
+		l, err := lab.Read(n.Name(), text)
+		require.NoError(t, err)
+		p, err := plan.Build(l)
+		require.NoError(t, err)
+		words := wording(t, "server")
+		held := map[string]bool{}
+		for _, m := range p.Machines {
+			for _, part := range For(p, words, m).Parts {
+				for _, s := range part.Steps {
+					held[s.ID] = true
+					if s.Table == nil || s.Table.Head[0] != "guest" && s.Table.Head[0] != "computer" {
+						continue
+					}
+					assert.NotEmpty(t, s.Table.Rows, "%s: %s of %s", n.Name(), s.ID, m.Name)
+					for _, row := range s.Table.Rows {
+						assert.Equal(t, m.Name, row[0], "%s: %s of %s", n.Name(), s.ID, m.Name)
+					}
+				}
+			}
+		}
+		for _, part := range Of(p, words).Parts {
+			for _, s := range part.Steps {
+				assert.True(t, held[s.ID], "%s: %s is in nobody's part", n.Name(), s.ID)
+			}
+		}
+	}
 }

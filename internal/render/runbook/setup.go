@@ -89,8 +89,11 @@ func (b *writer) helper(m *plan.Machine) Step {
 	s := b.attachGuests("helper."+m.Name, title, []*plan.Adapter{g})
 	s.Why = "The page of " + m.Name + " is opened in it."
 	if g.How == plan.Lease || g.How == plan.Reservation {
-		s.Do = append(s.Do, fmt.Sprintf("If it has no address then, DHCP is not on yet: set a free one of %s by hand, and remove it "+
-			"once the DHCP server is set.", cmp.Or(networks(g.Segment), "the appliance's network")))
+		s.Do = append(
+			s.Do,
+			fmt.Sprintf("If it has no address then, DHCP is not on yet: set a free one of %s by hand, and remove it "+
+				"once the DHCP server is set.", cmp.Or(networks(g.Segment), "the appliance's network")),
+		)
 		s.See = "It has an address, of the planned network or from the factory settings, and the appliance answers a ping."
 		s.Mistakes = s.Mistakes[1:]
 	}
@@ -203,7 +206,14 @@ func (b *writer) leases(m *plan.Machine) Step {
 		}
 		s.Table.Rows = append(
 			s.Table.Rows,
-			[]string{a.Name, a.PoolText(), own(a, text(v.Router)), own(a, texts(v.DNS)), v.Domain, plan.Lasting(v.Time)},
+			[]string{
+				a.Name,
+				a.PoolText(),
+				own(a, text(v.Router)),
+				own(a, texts(v.DNS)),
+				v.Domain,
+				plan.Lasting(v.Time),
+			},
 		)
 		for _, r := range v.Reservations {
 			s.Do = append(
@@ -273,7 +283,12 @@ func (b *writer) attachGuests(id, title string, list []*plan.Adapter) Step {
 	for _, a := range list {
 		address := a.Shown()
 		if a.How == plan.Static {
-			address = fmt.Sprintf("static: %s, gateway %s, DNS servers %s", shown(a), text(a.KnownGateway()), texts(a.DNS))
+			address = fmt.Sprintf(
+				"static: %s, gateway %s, DNS servers %s",
+				shown(a),
+				text(a.KnownGateway()),
+				texts(a.DNS),
+			)
 		}
 		if a.Address6.IsValid() {
 			address += ", and by IPv6 " + a.Address6.String() + " of its own making"

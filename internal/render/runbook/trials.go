@@ -26,6 +26,9 @@ func (b *writer) test(seg *plan.Segment) []Step {
 		if a.Guest == nil || claims.InsideAdapter(a.Machine) != a || seg.Port == nil {
 			continue
 		}
+		if b.only != nil && b.only.Appliance == nil && b.only != a.Machine {
+			continue
+		}
 		family := cmp.Or(a.Machine.Guest.System, "linux")
 		if seen[family] {
 			continue
