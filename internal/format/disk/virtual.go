@@ -178,8 +178,8 @@ func readDescriptor(r io.ReaderAt, at, most int64) (*Virtual, error) {
 		return nil, fmt.Errorf("disk: vmdk: descriptor: %w", err)
 	}
 	v := &Virtual{Format: "vmdk", Layout: "growing"}
-	if at == 0 && !bytes.Contains(b[:n], []byte("ddb.")) {
-		v.Fault = "its last lines, on the disk's geometry, are missing: it is cut short"
+	if at == 0 && !bytes.Contains(b[:n], []byte("ddb.adapterType")) { // it follows the geometry
+		v.Fault = "its last lines, on the disk's geometry and adapter, are missing: it is cut short"
 	} else if last := b[n-1]; at == 0 && last != '\n' && last != 0 {
 		v.Fault = "its last line breaks off: it is cut short"
 	}
