@@ -7,6 +7,7 @@ import (
 	"openbastion/internal/diagnose"
 	"openbastion/internal/hostinfo"
 	"openbastion/internal/image"
+	"openbastion/internal/model/change"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/status"
@@ -86,6 +87,18 @@ type DryRun struct {
 	Lab     string   `json:"lab"`
 	Inside  []string `json:"inside"`
 	Changes []string `json:"changes"`
+}
+
+// AppliedSchema names the JSON form of [Applied].
+const AppliedSchema = "openbastion.applied/1"
+
+// Applied is what differs between a lab that runs and its file, and whether that was changed.
+type Applied struct {
+	Schema       string          `json:"schema"`
+	Lab          string          `json:"lab"`
+	Applied      bool            `json:"applied"`
+	Milliseconds int64           `json:"milliseconds,omitempty"` // that it took
+	Changes      []change.Change `json:"changes"`
 }
 
 // FaultSchema names the JSON form of [Fault].

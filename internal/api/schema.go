@@ -23,6 +23,7 @@ import (
 // documents are all documents by their schema's name, with their types.
 func documents() map[string]reflect.Type {
 	return map[string]reflect.Type{
+		AppliedSchema: reflect.TypeFor[Applied](),
 		ChangesSchema: reflect.TypeFor[Changes](), ComparisonSchema: reflect.TypeFor[Comparison](), DemoSchema: reflect.TypeFor[Demo](),
 		DigestsSchema: reflect.TypeFor[Digests](), DisplaySchema: reflect.TypeFor[Display](), DoneSchema: reflect.TypeFor[Done](),
 		DryRunSchema: reflect.TypeFor[DryRun](), FaultSchema: reflect.TypeFor[Fault](), FaultsSchema: reflect.TypeFor[Faults](),

@@ -2,10 +2,7 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"time"
-
-	"golang.org/x/term"
 
 	"openbastion/internal/model/plan"
 	"openbastion/internal/verify/check"
@@ -54,7 +51,7 @@ func (a *app) goOn(text string, anyway bool) error {
 	if text == "" || anyway {
 		return nil
 	}
-	if in, ok := a.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) && a.agreed("Write the runbook anyway?") {
+	if a.terminal() && a.agreed("Write the runbook anyway?") {
 		return nil
 	}
 	return failure{exitBroken, "no runbook was written: " + text, "correct it, or write it with --anyway"}

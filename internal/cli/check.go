@@ -226,6 +226,12 @@ func tally(s *screen, found map[check.Severity]int, accepted, open int) string {
 	return signHolds + " No errors: " + strings.Join(parts, ", ") + "."
 }
 
+// terminal reports whether somebody at a terminal can be asked.
+func (a *app) terminal() bool {
+	in, ok := a.in.(*os.File)
+	return ok && term.IsTerminal(int(in.Fd()))
+}
+
 // agreed asks a question that somebody at the terminal answers with yes or no.
 func (a *app) agreed(question string) bool {
 	fmt.Fprint(a.err, sanitize.Line(question+" [y/N] "))
@@ -264,7 +270,7 @@ func (a *app) mend(file string, p *plan.Plan, list []check.Finding, yes bool) er
 	if err := a.replan(file, mended); err != nil {
 		return err
 	}
-	if in, ok := a.in.(*os.File); ok && !yes && term.IsTerminal(int(in.Fd())) {
+	if !yes && a.terminal() {
 		if !a.agreed("Write this into " + file + "?") {
 			a.note(file + " is unchanged")
 			return nil

@@ -61,8 +61,14 @@ func (a *app) guardLab(file string, o guardOptions) error {
 		default:
 		}
 		if !asking && g.Due(now) {
+			if r, err := l.folder.Read(); err == nil && r.Digest != l.record.Digest { // it was changed while it runs
+				l.record = r
+				if p, err = a.asStarted(l); err != nil {
+					return err
+				}
+			}
 			asking = true
-			go func() { verdicts <- a.askGently(a.ctx, p, l) }()
+			go func(p *plan.Plan) { verdicts <- a.askGently(a.ctx, p, l) }(p)
 		}
 		return nil
 	})

@@ -16,6 +16,7 @@ type startOptions struct {
 	stage  string
 	then   string
 	dry    bool
+	yes    bool // a lab that runs is changed without asking
 	asUser bool
 	join   bool
 
@@ -112,6 +113,10 @@ or on a tap device that is yours (--tap); everything else is let out by this mac
 ordinary sockets: nothing of this machine changes, it is itself never reached, and what
 leaves is counted by source.
 
+A lab that runs, and whose file has changed since, is changed while it runs: start shows
+what differs and what that interrupts, asks (or --yes), and does that alone. Machines
+that stay keep their programs and open connections; rules are replaced at once.
+
 A command for an appliance finds its devices up and without addresses, and their names
 in BASTION_ and the port's name (BASTION_WAN); it may end when all is set up, or stay
 and serve.
@@ -147,6 +152,7 @@ users: it is a bench, not a cage for what is hostile to this machine.`,
 	c.Flags().IntVar(&o.bench, "bench", 0,
 		"start copy N of the lab, LAB-N, from the same file (default: the number of a job in an array)")
 	c.Flags().BoolVar(&o.dry, "dry-run", false, "show what would be made and changed, but change nothing")
+	c.Flags().BoolVar(&o.yes, "yes", false, "change a running lab without asking")
 	return c
 }
 
@@ -174,6 +180,8 @@ func (o startOptions) check() error {
 		return usage("--stay keeps one lab in the foreground: it does not go with --dry-run or --hosts")
 	case o.bench < 0 || o.bench > 0 && o.hosts != "":
 		return usage("--bench is a number from 1, and does not go with --hosts")
+	case o.dry && o.yes:
+		return usage("--dry-run changes nothing: it does not go with --yes")
 	case o.dry && o.then != "":
 		return usage("--dry-run does nothing that could be verified")
 	}

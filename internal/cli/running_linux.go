@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -51,26 +50,27 @@ func (a *app) startLab(file string, o startOptions) error {
 	if err != nil {
 		return err
 	}
-	if o.dry {
-		return a.dryRun(p, o)
-	}
-	if err := alreadyOver(p.Name); err != nil {
+	if err := alreadyOver(p.Name); err != nil && !o.dry {
 		return err
 	}
-	if o.stage == onKernel && !o.asUser {
+	home, err := supervisor.Home()
+	if err != nil && !o.dry {
+		return failure{exitLacking, err.Error(), ""}
+	}
+	f := supervisor.Of(home, p.Name)
+	r, err := f.Read()
+	ran := err == nil
+	switch {
+	case ran && r.Alive() && !(o.dry && p.Fingerprint() == r.Digest):
+		return a.applyTo(f, r, p, file, o)
+	case o.dry:
+		return a.dryRun(p, o)
+	case o.stage == onKernel && !o.asUser:
 		if err := mayBuild(); err != nil {
 			return err
 		}
 	}
-	home, err := supervisor.Home()
-	if err != nil {
-		return failure{exitLacking, err.Error(), ""}
-	}
-	f := supervisor.Of(home, p.Name)
-	if r, err := f.Read(); err == nil {
-		if r.Alive() {
-			return runsAlready(p.Name, r, file)
-		}
+	if ran {
 		said, err := supervisor.End(a.ctx, f, true)
 		if err != nil { // what it changed of this machine is still there: its record stays
 			return failure{
@@ -198,7 +198,7 @@ func runsAlready(name string, r supervisor.Record, file string) error {
 			"Stop it there, or rename this lab.",
 		}
 	}
-	if abs, err := filepath.Abs(file); err != nil || abs != r.File {
+	if !sameFile(r, file) {
 		return failure{exitUsage, fmt.Sprintf("a lab of this name runs already, from another file: %s", r.File),
 			"Stop that one (bastion stop " + name + "), or rename this lab."}
 	}
@@ -206,9 +206,18 @@ func runsAlready(name string, r supervisor.Record, file string) error {
 		"bastion status " + name + " shows it; bastion stop " + name + " ends it."}
 }
 
+// sameFile reports whether a lab was started from a file.
+func sameFile(r supervisor.Record, file string) bool {
+	abs, err := filepath.Abs(file)
+	return err == nil && abs == r.File
+}
+
 func (a *app) saidStarted(p *plan.Plan, f supervisor.Folder, file string, o startOptions, took time.Duration) error {
 	if a.format == "json" {
 		return a.statusJSON(f)
+	}
+	if a.quiet {
+		return nil
 	}
 	s := a.screen()
 	where, how, what := "on the kernel of this machine", "bastion shell "+file+" ", "a shell inside a guest"
@@ -362,7 +371,11 @@ func (a *app) keepLab(file string, o startOptions) error {
 			return err
 		}
 	}
-	return supervisor.Keep(f, r, a.texts[file], p, build, tell)
+	reload := func() ([]byte, *plan.Plan, error) {
+		p, err := a.load(file)
+		return a.texts[file], p, err
+	}
+	return supervisor.Keep(f, r, a.texts[file], p, build, reload, tell)
 }
 
 func (a *app) verifyLab(file string, reports []string, replace bool) error {
@@ -414,73 +427,6 @@ func (a *app) verifyLab(file string, reports []string, replace bool) error {
 		err = failure{status: exitBroken}
 	}
 	return err
-}
-
-func (a *app) endLab(named string, o stopOptions) error {
-	l, err := a.find(named)
-	if err != nil {
-		return err
-	}
-	return a.end(l.folder, l.record, o)
-}
-
-func (a *app) end(f supervisor.Folder, r supervisor.Record, o stopOptions) error {
-	began := time.Now()
-	said, err := supervisor.End(a.ctx, f, o.now)
-	if err == nil {
-		err = a.keptDisks(r.Lab, o.discard)
-	}
-	if err != nil {
-		return failure{exitUsage, fmt.Sprintf("%s could not be stopped: %v", r.Lab, err), ""}
-	}
-	if said != "" {
-		a.note(r.Lab + ": " + said + ".")
-	}
-	if a.format == "json" {
-		return a.json(api.Stopped{Schema: api.StoppedSchema, Lab: r.Lab, Said: said})
-	}
-	if !a.quiet {
-		a.screen().line(signHolds, " ", r.Lab, " stopped in ", time.Since(began).Round(time.Millisecond).String())
-	}
-	return nil
-}
-
-func (a *app) endAll(o stopOptions) error {
-	home, err := supervisor.Home()
-	if err != nil {
-		return failure{exitLacking, err.Error(), ""}
-	}
-	names, err := supervisor.All(home)
-	if err != nil {
-		return failure{exitUsage, err.Error(), ""}
-	}
-	over, err := classes()
-	if err != nil {
-		return err
-	}
-	var all []error
-	for _, r := range over {
-		all = append(all, a.endClass(r, o))
-	}
-	for _, name := range names {
-		f := supervisor.Of(home, name)
-		r, err := f.Read()
-		switch {
-		case err == nil:
-			all = append(all, a.end(f, r, o))
-		case errors.Is(err, fs.ErrNotExist): // a start that did not come to its record
-			if unlock, ok, err := f.Lock(); ok && err == nil {
-				all = append(all, f.Remove())
-				unlock()
-			}
-		default:
-			all = append(all, failure{exitUsage, err.Error(), ""})
-		}
-	}
-	if len(names)+len(over) == 0 {
-		a.note("No lab was started.")
-	}
-	return errors.Join(all...)
 }
 
 func (a *app) statusJSON(f supervisor.Folder) error {

@@ -18,6 +18,7 @@ type started struct {
 	folder  supervisor.Folder
 	record  supervisor.Record
 	changed string // what is to be said of its file now, empty when it is the same
+	differs bool   // its file says another lab
 }
 
 // find returns the lab that the user means: by its file, or by its name.
@@ -81,7 +82,7 @@ func (a *app) held(f supervisor.Folder, r supervisor.Record) started {
 	case err != nil:
 		out.changed = "its file has changed since, and cannot be read now"
 	case p.Fingerprint() != r.Digest:
-		out.changed = "its file has changed since"
+		out.changed, out.differs = "its file has changed since", true
 	}
 	return out
 }

@@ -129,6 +129,13 @@ func (a *app) statusText(s status.Lab, l started) {
 	)
 	if l.changed != "" {
 		out.para(2, 2, plain, signNote+" it runs as it was started; "+l.changed+".")
+		if l.record.Stage == onKernel && l.differs {
+			bench := ""
+			if n := l.record.Bench; n > 0 {
+				bench = fmt.Sprintf(" --bench %d", n)
+			}
+			out.para(4, 4, faint, "bastion start "+l.record.File+bench+" --dry-run shows the difference.")
+		}
 	}
 	if s.Failure != "" {
 		out.para(2, 2, plain, out.paint(broken, signBroken)+" "+s.Failure)

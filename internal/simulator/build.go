@@ -303,7 +303,7 @@ func (l *Lab) start() {
 
 // lead has a station ask for what it is to be given; a real one does so by itself.
 func (l *Lab) lead(s *station) {
-	if s.real {
+	if s.real || s.resumed {
 		return
 	}
 	l.led[s] = l.world.now

@@ -114,12 +114,13 @@ func newWorld() *World {
 
 // station is a node with its links.
 type station struct {
-	node  *host.Node
-	name  string
-	index int    // of the world's stations
-	links []link // by adapter number
-	real  bool   // it is outside the simulation, see Live
-	alarm time.Duration
+	node    *host.Node
+	name    string
+	index   int    // of the world's stations
+	links   []link // by adapter number
+	real    bool   // it is outside the simulation, see Live
+	resumed bool   // it goes on from another lab, see Live.Resume
+	alarm   time.Duration
 }
 
 type link struct {

@@ -23,6 +23,7 @@ const (
 	Unplugged  Kind = "unplugged"
 	Moved      Kind = "address"
 	Failed     Kind = "failure"
+	Applied    Kind = "applied"
 )
 
 // Event is one thing that happened in a lab.
@@ -81,6 +82,9 @@ func Compare(before, now Lab, at time.Time, apart time.Duration) Change {
 	c.escapes(before, now)
 	if now.Failure != "" && now.Failure != before.Failure {
 		c.add(Event{Kind: Failed, Text: now.Failure})
+	}
+	if before.Plan != now.Plan && before.Plan != "" {
+		c.add(Event{Kind: Applied, Text: "the lab was changed to what its file says"})
 	}
 	c.blocked(before, now)
 	c.logged(before, now)

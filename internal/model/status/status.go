@@ -29,6 +29,7 @@ type Lab struct {
 	Schema   string    `json:"schema"`
 	Lab      string    `json:"lab"`
 	File     string    `json:"file"`
+	Plan     string    `json:"plan,omitempty"` // the fingerprint of the plan that runs
 	Stage    string    `json:"stage"`
 	Phase    Phase     `json:"phase"`
 	Since    time.Time `json:"since"`

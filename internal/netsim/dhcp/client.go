@@ -96,6 +96,7 @@ func (c *Client) Restart(now time.Duration) []Action {
 	}
 	c.State, c.tries, c.since = Rebooting, 0, now
 	c.newExchange()
+	c.wait(now)
 	return c.request(now)
 }
 

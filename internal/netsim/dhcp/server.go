@@ -89,6 +89,22 @@ func NewServer(c Config) *Server {
 	return s
 }
 
+// Resume has the server go on where another one is that served the segment before: with the leases that it
+// may still give itself.
+func (s *Server) Resume(old *Server) {
+	for at, e := range old.taken {
+		reserved, has := s.Reservations[e.card]
+		inPool := at.Compare(s.From) >= 0 && at.Compare(s.To) <= 0 && !s.reserved[at]
+		if e.client == "" || has && reserved != at || !has && !inPool {
+			continue
+		}
+		s.taken[at] = e
+		if old.clients[e.client] == e {
+			s.clients[e.client] = e
+		}
+	}
+}
+
 // Reply is a message to send. To is the client's address, or the broadcast
 // address; ToMAC its hardware address, for a client that has no address yet.
 type Reply struct {

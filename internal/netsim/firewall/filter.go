@@ -2,6 +2,7 @@ package firewall
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"openbastion/internal/netsim/header"
@@ -399,4 +400,24 @@ func (f *Filter) Delivering(now time.Duration, in *host.Port, p *packet.Packet) 
 		f.table.add(now, &flow{forth: k, back: k.reversed()}, p)
 	}
 	return verdict
+}
+
+// Same reports whether another filter decides and translates as this one does: it may take its place.
+func (f *Filter) Same(other host.Hook) bool {
+	g, ok := other.(*Filter)
+	if !ok || !slices.Equal(f.masq, g.masq) || f.machine.Name != g.machine.Name {
+		return false
+	}
+	a, b := f.machine, g.machine
+	return slices.EqualFunc(a.Rules, b.Rules, func(r, s plan.Rule) bool {
+		return r.Text == s.Text && r.Action == s.Action && sameMatches(r.From, s.From) && sameMatches(r.To, s.To)
+	}) && slices.EqualFunc(a.Publishes, b.Publishes, func(v, w plan.Publish) bool {
+		return v.Proto == w.Proto && v.Port == w.Port && v.Target == w.Target && v.To.Address == w.To.Address
+	})
+}
+
+func sameMatches(a, b []plan.Match) bool {
+	return slices.EqualFunc(a, b, func(m, n plan.Match) bool {
+		return m.Any == n.Any && slices.Equal(m.Prefixes, n.Prefixes)
+	})
 }

@@ -148,6 +148,9 @@ func (a *Adapter) receive(buffer, control []byte) ([]byte, error) {
 	return frame, nil
 }
 
+// Name returns what the device is called in its namespace.
+func (a *Adapter) Name() string { return a.name }
+
 func (a *Adapter) number() int     { return a.Number }
 func (a *Adapter) descriptor() int { return a.fd }
 
@@ -399,4 +402,16 @@ func (d *Drive) flush() error {
 	}
 	d.kept = still
 	return nil
+}
+
+// Replace puts another machine, and its ports, in place of those that are driven; the clock goes on. It is
+// called from within Do. The ports that are no more are whoever's who opened them.
+func (d *Drive) Replace(m Machine, ports ...Port) {
+	d.machine, d.ports, d.kept, d.keeps = m, ports, nil, make([]bool, len(ports))
+	d.byNumber = map[int]int{}
+	d.polls = d.polls[:1:1]
+	for i, p := range ports {
+		d.byNumber[p.number()] = i
+		d.polls = append(d.polls, unix.PollFd{Fd: int32(p.descriptor()), Events: unix.POLLIN})
+	}
 }

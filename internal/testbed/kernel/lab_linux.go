@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -29,7 +30,8 @@ type Lab struct {
 	ends     []*drive.Adapter // of the switch; those of the machines first
 	ctx      context.Context
 	cancel   context.CancelFunc
-	ended    sync.WaitGroup
+	ended    *sync.WaitGroup
+	cables   int              // that were made, ever: their far ends are numbered
 	changes  []hostnet.Change // of this machine
 	gate     *Space           // between the outside and this machine's network; nil without
 	watch    *stage.Watch
@@ -38,8 +40,7 @@ type Lab struct {
 	Notes    []string // what runs otherwise than on the kernel, and why
 
 	down     sync.Once
-	mu       sync.Mutex
-	programs map[*Running]bool
+	programs *programs
 }
 
 // cabled are the machines of a lab with the ends of their cables at the switch.
@@ -104,7 +105,7 @@ type Options struct {
 // Up builds a lab and starts it: the outside, the appliances, the guests. It gives
 // up when the context ends, and leaves nothing behind then, or on an error.
 func Up(ctx context.Context, p *plan.Plan, o Options) (*Lab, error) {
-	l := &Lab{plan: p, options: o, programs: map[*Running]bool{}}
+	l := &Lab{plan: p, options: o, programs: &programs{of: map[*Running]bool{}}, ended: &sync.WaitGroup{}}
 	if err := o.wanted(p); err != nil {
 		return nil, err
 	}
@@ -117,7 +118,8 @@ func Up(ctx context.Context, p *plan.Plan, o Options) (*Lab, error) {
 	return l, nil
 }
 
-func (l *Lab) build(ctx context.Context) error {
+// carries returns which machines run on the kernel, and notes why others do not.
+func (l *Lab) carries() map[*plan.Machine]bool {
 	runs := map[*plan.Machine]bool{}
 	for _, m := range l.plan.Machines {
 		is, why := Carries(m)
@@ -125,6 +127,23 @@ func (l *Lab) build(ctx context.Context) error {
 			l.Notes = append(l.Notes, why)
 		}
 	}
+	return runs
+}
+
+// notes returns what was noted of how the lab was started, not of its machines.
+func (l *Lab) notes() (out []string) {
+	of := (&Lab{plan: l.plan})
+	of.carries()
+	for _, n := range l.Notes {
+		if !slices.Contains(of.Notes, n) {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+func (l *Lab) build(ctx context.Context) error {
+	runs := l.carries()
 	l.live = simulator.NewLive(l.plan, func(m *plan.Machine) bool { return runs[m] })
 	l.Stage = &stage.Stage{Name: "kernel", Plan: l.plan, Live: l.live, Machines: cabled{l.stacks, l}}
 	for _, name := range l.options.Servers {
@@ -174,23 +193,8 @@ func (l *Lab) cable(ctx context.Context) (err error) {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		x := l.stacks.machines[a.Machine]
-		far, near := fmt.Sprintf("v%d", i+1), device(a)
-		veth := &netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: far}, PeerName: near, PeerHardwareAddr: a.MAC[:],
-			PeerNamespace: netlink.NsFd(x.space.fd)}
-		if err := l.wires.links.LinkAdd(veth); err != nil {
-			return fmt.Errorf("%s: cable of %s: %w", a.Machine.Name, near, err)
-		}
-		if a.Plugged { // else the machine sees that its cable ends nowhere
-			if err := l.wires.up(far); err != nil {
-				return err
-			}
-		}
-		if err := x.up(a); err != nil {
-			return err
-		}
-		var end *drive.Adapter
-		if err := l.wires.Do(func() (err error) { end, err = drive.Open(far, i+1); return err }); err != nil {
+		end, err := l.wire(a, i+1)
+		if err != nil {
 			return err
 		}
 		l.ends = append(l.ends, end)
@@ -211,30 +215,68 @@ func (l *Lab) cable(ctx context.Context) (err error) {
 	return err
 }
 
+// wire makes a veth pair for an adapter, sets the near end up, and opens the far one as a number of the
+// switch.
+func (l *Lab) wire(a *plan.Adapter, number int) (end *drive.Adapter, err error) {
+	x := l.stacks.machines[a.Machine]
+	l.cables++
+	far, near := fmt.Sprintf("v%d", l.cables), device(a)
+	veth := &netlink.Veth{LinkAttrs: netlink.LinkAttrs{Name: far}, PeerName: near, PeerHardwareAddr: a.MAC[:],
+		PeerNamespace: netlink.NsFd(x.space.fd)}
+	if err := l.wires.links.LinkAdd(veth); err != nil {
+		return nil, fmt.Errorf("%s: cable of %s: %w", a.Machine.Name, near, err)
+	}
+	if a.Plugged { // else the machine sees that its cable ends nowhere
+		if err := l.wires.up(far); err != nil {
+			return nil, err
+		}
+	}
+	if err := x.up(a); err != nil {
+		return nil, err
+	}
+	err = l.wires.Do(func() (err error) { end, err = drive.Open(far, number); return err })
+	return end, err
+}
+
 // services starts what a machine serves by itself.
 func (x *machine) services() error {
 	if x.plan.Appliance == nil {
 		return x.answer()
 	}
-	seen := map[uint16]bool{}
-	for _, a := range x.plan.Adapters {
-		for _, s := range a.Admin {
-			if seen[s.Port] {
-				continue
-			}
-			seen[s.Port] = true
-			l, err := x.space.listen(s.Port)
-			if err != nil {
-				return fmt.Errorf("%s: %s: %w", x.plan.Name, s, err)
-			}
-			x.stops = append(x.stops, func() { l.Close() })
-			go serve(l, pages(func(netip.AddrPort) string { return fmt.Sprintf("admin page of %s\n", x.plan.Name) }))
-		}
+	if err := x.servePages(); err != nil {
+		return err
 	}
 	if err := x.serveNames(); err != nil {
 		return err
 	}
 	x.names.upstreams(x.upstreams())
+	return nil
+}
+
+// servePages opens the ports of an appliance's admin pages that are not open yet, and closes those that are
+// no longer planned.
+func (x *machine) servePages() error {
+	planned := map[uint16]bool{}
+	for _, a := range x.plan.Adapters {
+		for _, s := range a.Admin {
+			planned[s.Port] = true
+			if x.pages[s.Port] != nil {
+				continue
+			}
+			l, err := x.space.listen(s.Port)
+			if err != nil {
+				return fmt.Errorf("%s: %s: %w", x.plan.Name, s, err)
+			}
+			x.pages[s.Port] = l
+			go serve(l, pages(func(netip.AddrPort) string { return fmt.Sprintf("admin page of %s\n", x.plan.Name) }))
+		}
+	}
+	for port, l := range x.pages {
+		if !planned[port] {
+			l.Close()
+			delete(x.pages, port)
+		}
+	}
 	return nil
 }
 
@@ -279,7 +321,7 @@ func (l *Lab) Down() { l.down.Do(l.takeDown) }
 
 func (l *Lab) takeDown() {
 	l.cancel()
-	l.end()
+	l.programs.end(func(*lasting) bool { return true })
 	l.ended.Wait()
 	l.stacks.close()
 	for _, a := range l.ends {

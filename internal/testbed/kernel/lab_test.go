@@ -25,7 +25,7 @@ func planOf(t *testing.T, name string) *plan.Plan {
 }
 
 // planned returns the plan of a lab file's text.
-func planned(t *testing.T, text string) *plan.Plan {
+func planned(t testing.TB, text string) *plan.Plan {
 	l, err := lab.Read("lab.yaml", []byte(text))
 	require.NoError(t, err, text)
 	p, err := plan.Build(l)

@@ -85,7 +85,7 @@ func (x *machine) follow(into *logs) error {
 				return
 			}
 			for _, m := range list {
-				if line, ok := x.logged(m.Data); ok {
+				if line, ok := x.as.Load().logged(m.Data); ok {
 					into.add(line)
 				}
 			}

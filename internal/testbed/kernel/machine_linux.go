@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -28,22 +29,30 @@ import (
 // machine is a machine of the plan as a network namespace, with what stands
 // beside its kernel's stack.
 type machine struct {
+	*lasting
 	plan     *plan.Machine
-	space    *Space
 	shadow   *host.Node
 	ports    map[*plan.Adapter]*host.Port // of the shadow
-	tracker  *netlink.Handle              // of an appliance: asks which conversations its kernel knows
 	resolver *dns.Resolver                // of an appliance
-	names    *resolver                    // on its sockets
 
 	command string                   // what runs in it instead of its planned set-up
 	devices map[*plan.Adapter]string // what its adapters are called, where that is not planned
 
 	leads map[*plan.Adapter]netip.Addr // of an appliance: where what is published to leased guests leads; of the shadows' loop
 
-	mu    sync.Mutex
-	inner *inner                  // where programs run in it, once one does
 	state map[*plan.Adapter]state // what the shadow came by
+}
+
+// lasting is what stays of a machine while it is changed to another plan.
+type lasting struct {
+	space   *Space
+	tracker *netlink.Handle         // of an appliance: asks which conversations its kernel knows
+	names   *resolver               // of an appliance, on its sockets
+	pages   map[uint16]net.Listener // of an appliance, by port
+	as      atomic.Pointer[machine] // the machine as it is planned now
+
+	mu    sync.Mutex
+	inner *inner // where programs run in it, once one does
 	stops []func()
 }
 
@@ -74,19 +83,27 @@ func device(a *plan.Adapter) string {
 // newMachine makes the shadow of a machine in a namespace, which becomes its own; its links
 // come later.
 func newMachine(m *plan.Machine, guests []*plan.Machine, command string, space *Space) (x *machine, err error) {
+	keeps := &lasting{space: space, pages: map[uint16]net.Listener{}}
+	if m.Appliance != nil {
+		if keeps.tracker, err = netlink.NewHandleAt(netns.NsHandle(space.fd), unix.NETLINK_NETFILTER); err != nil {
+			space.Close()
+			return nil, fmt.Errorf("%s: conversations: %w", m.Name, err)
+		}
+	}
+	return keeps.planned(m, guests, command), nil
+}
+
+// planned makes the shadow of a machine as one of a plan, in the namespace that is there.
+func (k *lasting) planned(m *plan.Machine, guests []*plan.Machine, command string) (x *machine) {
 	seed := &source{}
 	x = &machine{
+		lasting: k,
 		plan:    m,
-		space:   space,
 		command: command,
 		ports:   map[*plan.Adapter]*host.Port{},
 		state:   map[*plan.Adapter]state{},
 	}
 	if m.Appliance != nil {
-		if x.tracker, err = netlink.NewHandleAt(netns.NsHandle(x.space.fd), unix.NETLINK_NETFILTER); err != nil {
-			space.Close()
-			return nil, fmt.Errorf("%s: conversations: %w", m.Name, err)
-		}
 		a := firewall.New(m, firewall.Options{Guests: guests, Random: seed})
 		x.shadow, x.resolver = a.Node, a.Node.Resolver
 		x.shadow.Hook = nil
@@ -108,7 +125,8 @@ func newMachine(m *plan.Machine, guests []*plan.Machine, command string, space *
 		p.Changed = func() { x.changed(a) }
 		p.ProbeWait = probeWait
 	}
-	return x, nil
+	k.as.Store(x)
+	return x
 }
 
 // separate returns each port of an appliance's shadow an adapter of its own: tagged
@@ -151,7 +169,26 @@ func speaks6(a *plan.Adapter) bool {
 // up sets a device up: its settings, its address, and its routes.
 func (x *machine) up(a *plan.Adapter) error {
 	name := device(a)
-	err := x.space.Do(func() error {
+	err := x.tune(a)
+	if err == nil {
+		err = x.space.up(name)
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", x.plan.Name, err)
+	}
+	if p := x.ports[a]; p.Address.IsValid() {
+		x.keep(a, state{Address: p.Address, Gateway: p.Gateway, DNS: p.DNS})
+		if err := x.address(a, p.Address, p.Gateway); err != nil {
+			return err
+		}
+	}
+	return x.address6(a)
+}
+
+// tune sets what the kernel does on a device by itself.
+func (x *machine) tune(a *plan.Adapter) error {
+	name := device(a)
+	return x.space.Do(func() error {
 		six := "1"
 		if speaks6(a) && (a.Guest != nil || a.Address6.IsValid()) {
 			six = "0"
@@ -165,26 +202,19 @@ func (x *machine) up(a *plan.Adapter) error {
 			setFor("ipv4", name, "send_redirects", "0"), setFor("ipv4", name, "arp_announce", "2"),
 			setFor("ipv4", name, "arp_ignore", "1"))
 	})
+}
+
+// address6 gives an appliance's device its IPv6 address.
+func (x *machine) address6(a *plan.Adapter) error {
+	if a.Guest != nil || !a.Address6.IsValid() || x.foreign() {
+		return nil
+	}
+	link, err := x.link(a)
 	if err == nil {
-		err = x.space.up(name)
+		err = x.space.links.AddrReplace(link, &netlink.Addr{IPNet: ipnet(a.Address6), Flags: unix.IFA_F_NODAD})
 	}
 	if err != nil {
-		return fmt.Errorf("%s: %w", x.plan.Name, err)
-	}
-	if p := x.ports[a]; p.Address.IsValid() {
-		x.keep(a, state{Address: p.Address, Gateway: p.Gateway, DNS: p.DNS})
-		if err := x.address(a, p.Address, p.Gateway); err != nil {
-			return err
-		}
-	}
-	if a.Guest == nil && a.Address6.IsValid() && !x.foreign() {
-		link, err := x.link(a)
-		if err == nil {
-			err = x.space.links.AddrReplace(link, &netlink.Addr{IPNet: ipnet(a.Address6), Flags: unix.IFA_F_NODAD})
-		}
-		if err != nil {
-			return fmt.Errorf("%s: %s on %s: %w", x.plan.Name, a.Address6, name, err)
-		}
+		return fmt.Errorf("%s: %s on %s: %w", x.plan.Name, a.Address6, device(a), err)
 	}
 	return nil
 }
@@ -240,6 +270,12 @@ func (x *machine) address(a *plan.Adapter, address netip.Prefix, gateway netip.A
 			_ = x.space.links.AddrDel(link, &o)
 		}
 	}
+	route := &netlink.Route{
+		LinkIndex: link.Attrs().Index,
+		Dst:       ipnet(netip.PrefixFrom(netip.IPv4Unspecified(), 0)),
+		Priority:  x.metric(a),
+	}
+	_ = x.space.links.RouteDel(route)
 	if !address.IsValid() {
 		return nil
 	}
@@ -255,12 +291,6 @@ func (x *machine) address(a *plan.Adapter, address netip.Prefix, gateway netip.A
 			return fmt.Errorf("%s: %s on %s: %w", x.plan.Name, more, device(a), err)
 		}
 	}
-	route := &netlink.Route{
-		LinkIndex: link.Attrs().Index,
-		Dst:       ipnet(netip.PrefixFrom(netip.IPv4Unspecified(), 0)),
-		Priority:  x.metric(a),
-	}
-	_ = x.space.links.RouteDel(route)
 	if gateway.IsValid() && gateway.Is4() && gateway != address.Addr() {
 		route.Gw = gateway.AsSlice()
 		if err := x.space.links.RouteReplace(route); err != nil && !errors.Is(err, syscall.ENETUNREACH) &&
@@ -305,6 +335,24 @@ func (x *machine) sourced(a *plan.Adapter, link netlink.Link, address, gateway n
 		_ = x.space.links.RuleAdd(near)
 		rule.Src = ipnet(netip.PrefixFrom(address, address.BitLen()))
 		_ = x.space.links.RuleAdd(rule)
+	}
+}
+
+// unsource takes away what sourced set for so many adapters, but for the routes of devices that are gone, which
+// went with them.
+func (x *machine) unsource(adapters int) {
+	for at := -1; at < adapters; at++ {
+		rule := netlink.NewRule()
+		rule.Family, rule.Priority = netlink.FAMILY_V4, firstRule+at
+		_ = x.space.links.RuleDel(rule)
+		if at < 0 {
+			continue
+		}
+		routes, _ := x.space.links.RouteListFiltered(netlink.FAMILY_V4, &netlink.Route{Table: firstTable + at},
+			netlink.RT_FILTER_TABLE)
+		for _, r := range routes {
+			_ = x.space.links.RouteDel(&r)
+		}
 	}
 }
 
@@ -395,6 +443,9 @@ func (x *machine) forget() {
 func (x *machine) close() {
 	for _, stop := range x.stops {
 		stop()
+	}
+	for _, l := range x.pages {
+		l.Close()
 	}
 	if x.tracker != nil {
 		x.tracker.Close()

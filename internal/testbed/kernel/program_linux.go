@@ -21,8 +21,15 @@ import (
 
 // Running is a program that was started in a machine.
 type Running struct {
-	lab *Lab
+	set *programs
+	in  *lasting // of the machine
 	cmd *exec.Cmd
+}
+
+// programs are those that run in a lab's machines.
+type programs struct {
+	mu sync.Mutex
+	of map[*Running]bool
 }
 
 // Start starts a program in a machine. It ends with this process, at the latest. Wait
@@ -43,16 +50,16 @@ func (l *Lab) Start(name string, p supervisor.Program) (supervisor.Process, erro
 	c := &exec.Cmd{Path: lookUp(p.Args[0], p.Env, p.Dir), Args: p.Args, Env: p.Env, Dir: p.Dir,
 		Stdin: p.Files[0], Stdout: p.Files[1], Stderr: p.Files[2]}
 	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: p.Terminal, Pdeathsig: syscall.SIGKILL}
-	l.mu.Lock()
-	defer l.mu.Unlock()
+	l.programs.mu.Lock()
+	defer l.programs.mu.Unlock()
 	if err := l.ctx.Err(); err != nil {
 		return nil, errors.New("the lab is ending")
 	}
 	if err := in.do(c.Start); err != nil {
 		return nil, err
 	}
-	r := &Running{l, c}
-	l.programs[r] = true
+	r := &Running{l.programs, x.lasting, c}
+	l.programs.of[r] = true
 	return r, nil
 }
 
@@ -60,9 +67,9 @@ func (l *Lab) Start(name string, p supervisor.Program) (supervisor.Process, erro
 // ended, 128 and the signal's number, as shells do.
 func (r *Running) Wait() int {
 	_ = r.cmd.Wait() // what it says is in the state
-	r.lab.mu.Lock()
-	defer r.lab.mu.Unlock()
-	delete(r.lab.programs, r)
+	r.set.mu.Lock()
+	defer r.set.mu.Unlock()
+	delete(r.set.of, r)
 	if s, ok := r.cmd.ProcessState.Sys().(syscall.WaitStatus); ok && s.Signaled() {
 		return 128 + int(s.Signal())
 	}
@@ -71,9 +78,9 @@ func (r *Running) Wait() int {
 
 // Signal sends a signal to the program and all of its session's first group.
 func (r *Running) Signal(s syscall.Signal) {
-	r.lab.mu.Lock()
-	defer r.lab.mu.Unlock()
-	if r.lab.programs[r] {
+	r.set.mu.Lock()
+	defer r.set.mu.Unlock()
+	if r.set.of[r] {
 		_ = syscall.Kill(-r.cmd.Process.Pid, s)
 	}
 }
@@ -232,11 +239,13 @@ func (x *machine) resolvers() (list []netip.Addr) {
 	return list
 }
 
-// end ends what still runs in the lab's machines.
-func (l *Lab) end() {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for r := range l.programs {
-		_ = syscall.Kill(-r.cmd.Process.Pid, syscall.SIGKILL)
+// end ends what still runs in machines.
+func (s *programs) end(in func(*lasting) bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for r := range s.of {
+		if in(r.in) {
+			_ = syscall.Kill(-r.cmd.Process.Pid, syscall.SIGKILL)
+		}
 	}
 }

@@ -336,6 +336,14 @@ func (r *resolver) upstreams(list []netip.Addr) {
 	r.core.Upstreams = list
 }
 
+// use puts another core in place of the one that answers, which knows what is asked upstream.
+func (r *resolver) use(core *dns.Resolver) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	core.Upstreams = r.core.Upstreams
+	r.core = core
+}
+
 func (r *resolver) close() {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -29,7 +29,7 @@ type Stacks struct {
 	shadows  *drive.Drive
 	sockets  []*drive.Adapter
 	surveys  map[*plan.Segment][]survey // at most two of each, the older first; of the shadows' loop
-	log      logs
+	log      *logs
 	failed   chan error
 	ctx      context.Context
 
@@ -42,6 +42,7 @@ func newStacks(ctx context.Context, p *plan.Plan) *Stacks {
 		machines:  map[*plan.Machine]*machine{},
 		beside:    newShadows(),
 		surveys:   map[*plan.Segment][]survey{},
+		log:       &logs{},
 		failed:    make(chan error, 1),
 		ctx:       ctx,
 		listening: listening,
@@ -60,12 +61,17 @@ func (l *Stacks) add(x *machine) error {
 	if err := x.filter(); err != nil {
 		return err
 	}
+	l.leadBy(x)
+	return x.follow(l.log)
+}
+
+// leadBy has an appliance publish to what it hands out, each time that it may have done so.
+func (l *Stacks) leadBy(x *machine) {
 	l.beside.handed[x.shadow] = func(now time.Duration) {
 		if err := x.lead(now); err != nil {
 			l.fail(err)
 		}
 	}
-	return x.follow(&l.log)
 }
 
 // open opens a machine's device of an adapter for its shadow. The device is there and up.

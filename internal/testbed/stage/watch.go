@@ -97,6 +97,22 @@ func (w *Watch) Record(segment int, at time.Time, frame []byte) {
 	}
 }
 
+// Resume has the watch go on where another one is: with what its segments have carried, and the escapes that
+// were seen.
+func (w *Watch) Resume(old *Watch) {
+	segments, escapes := old.Seen()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for i := range w.segments {
+		for _, s := range segments {
+			if s.Name == w.segments[i].Name {
+				w.segments[i].Carried = s.Carried
+			}
+		}
+	}
+	w.escapes = escapes
+}
+
 // Ends returns who speaks to whom in a packet; what has no ports has 0.
 func Ends(p *packet.Packet) (from, to netip.AddrPort) {
 	a, b, ok := p.Ports()

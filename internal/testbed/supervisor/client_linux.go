@@ -314,6 +314,12 @@ func (c *Client) Operate(ctx context.Context, o Operation) (string, error) {
 	return r.Text, err
 }
 
+// Apply has the lab changed to what its file says now, where the plan of that has a fingerprint.
+func (c *Client) Apply(ctx context.Context, fingerprint string) error {
+	_, err := c.call(ctx, request{Do: "apply", Expect: fingerprint}, nil)
+	return err
+}
+
 // Shell runs a program in a machine, with the given files, and gives its exit status.
 func (c *Client) Shell(ctx context.Context, machine string, p Program) (int, error) {
 	if err := c.hand(p.Files[:]); err != nil {

@@ -48,15 +48,16 @@ const hangUp = 2 * time.Second
 
 // request is a line that a client sends.
 type request struct {
-	Do        string            `json:"do"` // status, open, set, ask, close, shell, signal, operate, stop
+	Do        string            `json:"do"` // status, open, set, ask, close, shell, signal, operate, apply, stop
 	Condition claims.Condition  `json:"condition,omitempty"`
 	Questions []claims.Question `json:"questions,omitempty"`
 	Machine   string            `json:"machine,omitempty"`
 	Program   *Program          `json:"program,omitempty"`
 	Signal    syscall.Signal    `json:"signal,omitempty"`
 	Operation *Operation        `json:"operation,omitempty"`
-	Now       bool              `json:"now,omitempty"`   // stop: without asking systems to power down
-	Quiet     bool              `json:"quiet,omitempty"` // open: machines are left as they are
+	Now       bool              `json:"now,omitempty"`    // stop: without asking systems to power down
+	Quiet     bool              `json:"quiet,omitempty"`  // open: machines are left as they are
+	Expect    string            `json:"expect,omitempty"` // apply: the fingerprint of the plan that was shown
 }
 
 // reply is a line that comes back: parts of an answer, and a last one that is done.
@@ -104,7 +105,8 @@ type server struct {
 	plan   *plan.Plan
 	status func() status.Lab // with what the record knows
 	stop   func(now bool)    // has the process end; it returns at once
-	ended  <-chan struct{}   // when the lab is down
+	apply  func(ctx context.Context, expect string) (*plan.Plan, Lab, error)
+	ended  <-chan struct{} // when the lab is down
 
 	mu  sync.Mutex
 	lab Lab // nil while it starts
@@ -265,6 +267,8 @@ func (t *talk) do(ctx context.Context, q request, r *reply) error {
 		return t.shell(ctx, lab, q, r)
 	case "operate":
 		return t.operate(ctx, lab, q, r)
+	case "apply":
+		return t.apply(q.Expect)
 	}
 	if t.opened == nil {
 		return fmt.Errorf("%q is not known, or not before open", q.Do)
@@ -288,13 +292,32 @@ func (t *talk) open(ctx context.Context, lab Lab, quiet bool, r *reply) error {
 	}); is && quiet {
 		open = q.OpenQuietly
 	}
-	facts, err := open(ctx, t.server.plan)
+	t.server.mu.Lock()
+	p := t.server.plan
+	t.server.mu.Unlock()
+	facts, err := open(ctx, p)
 	if err != nil {
 		t.server.claims.Unlock()
 		return err
 	}
 	t.opened, r.Facts = lab, &facts
 	return nil
+}
+
+// apply changes the lab to what its file says now. It goes on to its end, also when the client goes.
+func (t *talk) apply(expect string) error {
+	s := t.server
+	if !s.claims.TryLock() {
+		return errors.New("it is checked just now: try again when that is done")
+	}
+	defer s.claims.Unlock()
+	p, lab, err := s.apply(context.Background(), expect)
+	if lab != nil {
+		s.mu.Lock()
+		s.plan, s.lab = p, lab
+		s.mu.Unlock()
+	}
+	return err
 }
 
 // leave ends what a client has begun: it may have gone in the midst of it.

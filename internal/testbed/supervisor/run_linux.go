@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"openbastion/internal/atomicfile"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/status"
 	"openbastion/internal/testbed/hostnet"
@@ -45,12 +46,21 @@ type Made interface {
 	Failed() <-chan error // says when it no longer runs as it should
 }
 
+// Applier is a lab that can be changed to another plan while it runs. An error without a lab: nothing has
+// changed; with one, not everything could be changed.
+type Applier interface {
+	Apply(ctx context.Context, p *plan.Plan) (Made, error)
+}
+
+// Reload reads the lab's file again: its text, its plan, and what the record says of it.
+type Reload func() (text []byte, p *plan.Plan, err error)
+
 // Build builds a lab. It calls changing before each change of the machine itself.
 type Build func(ctx context.Context, changing func(hostnet.Change) error) (Made, error)
 
 // Keep is a supervising process: it builds a lab and keeps it until it is told to stop.
 // It is called in a process of its own, which Spawn makes. tell reports once.
-func Keep(f Folder, r Record, text []byte, p *plan.Plan, build Build, tell func(Report)) error {
+func Keep(f Folder, r Record, text []byte, p *plan.Plan, build Build, reload Reload, tell func(Report)) error {
 	if err := f.Make(); err != nil {
 		tell(Report{Error: err.Error()})
 		return err
@@ -61,7 +71,7 @@ func Keep(f Folder, r Record, text []byte, p *plan.Plan, build Build, tell func(
 		return err
 	}
 	defer unlock()
-	k := &keeper{folder: f, record: r, ended: make(chan struct{})}
+	k := &keeper{folder: f, record: r, ended: make(chan struct{}), reload: reload}
 	k.record.Process, k.record.Born = process()
 	k.record.Started, k.record.Place = time.Now(), here()
 	if os.Getpid() == 1 {
@@ -95,6 +105,7 @@ const lastWords = 20 * time.Millisecond
 type keeper struct {
 	folder Folder
 	ended  chan struct{}
+	reload Reload
 
 	mu      sync.Mutex
 	record  Record
@@ -138,7 +149,7 @@ func (k *keeper) keep(
 	}
 	defer l.Close()
 	gentle := make(chan struct{}, 1)
-	s := &server{plan: p, status: k.status, ended: k.ended, stop: func(now bool) {
+	s := &server{plan: p, status: k.status, ended: k.ended, apply: k.apply, stop: func(now bool) {
 		if !now {
 			gentle <- struct{}{}
 		}
@@ -150,8 +161,14 @@ func (k *keeper) keep(
 	if err != nil {
 		return err
 	}
+	k.mu.Lock()
+	k.lab = lab
+	k.mu.Unlock()
 	defer func() {
 		_ = k.enter(status.Stopping)
+		k.mu.Lock()
+		lab := k.lab
+		k.mu.Unlock()
 		select {
 		case <-gentle:
 			if systems, ok := lab.(interface{ Shut(context.Context) }); ok {
@@ -164,9 +181,6 @@ func (k *keeper) keep(
 	if ctx.Err() != nil {
 		return errors.New("it was stopped while it started")
 	}
-	k.mu.Lock()
-	k.lab = lab
-	k.mu.Unlock()
 	if err := k.enter(status.Running); err != nil {
 		return err
 	}
@@ -182,6 +196,35 @@ func (k *keeper) keep(
 			k.mu.Unlock()
 		}
 	}
+}
+
+// apply changes the lab to what its file says now, where that is what was expected. What it comes to is
+// written down when it is done: a process that ends on the way takes the lab with it.
+func (k *keeper) apply(ctx context.Context, expect string) (*plan.Plan, Lab, error) {
+	k.mu.Lock()
+	lab := k.lab
+	k.mu.Unlock()
+	able, ok := lab.(Applier)
+	if !ok {
+		return nil, nil, errors.New("this lab cannot be changed while it runs: stop it and start it anew")
+	}
+	text, p, err := k.reload()
+	switch {
+	case err != nil:
+		return nil, nil, err
+	case p.Fingerprint() != expect:
+		return nil, nil, errors.New("its file has changed again meanwhile: look at the difference once more")
+	}
+	made, err := able.Apply(ctx, p)
+	if made == nil {
+		return nil, nil, err
+	}
+	k.mu.Lock()
+	k.lab = made
+	k.record.Digest = p.Fingerprint()
+	e := errors.Join(atomicfile.Write(k.folder.Text(), text, atomicfile.Options{Replace: true}), k.folder.Write(k.record))
+	k.mu.Unlock()
+	return p, made, errors.Join(err, e)
 }
 
 // status returns the lab's own status with what the record knows.
@@ -275,6 +318,7 @@ func dead() int {
 
 // Fill puts into a status what the record knows, and gives all lists a beginning.
 func (r Record) Fill(s status.Lab, failure string) status.Lab {
+	s.Plan = r.Digest
 	s.Schema, s.Lab, s.File, s.Stage, s.Phase, s.Since, s.Process, s.Failure = status.Schema, r.Lab, r.File, r.Stage, r.Phase, r.Started,
 		r.Process, failure
 	s.Machines = append([]status.Machine{}, s.Machines...)

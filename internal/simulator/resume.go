@@ -1,0 +1,90 @@
+package simulator
+
+import (
+	"maps"
+	"net/netip"
+	"reflect"
+	"slices"
+	"time"
+
+	"openbastion/internal/netsim/host"
+)
+
+// Resume is Start for a lab that goes on where another one is, whose place it takes: with its clock, and with the
+// machines of its outside that are the same in both, which keep their conversations, leases and translations. What
+// else is simulated comes up beside them. The other one is not to be used any more.
+func (v *Live) Resume(old *Live) {
+	const comesUp = 10 * time.Second // what Start lets pass
+	v.world.now = max(old.world.now-comesUp, 0)
+	was := map[string]*station{}
+	for _, s := range old.world.stations {
+		if !s.real && !old.isMember(s) {
+			was[s.name] = s
+		}
+	}
+	for _, s := range v.world.stations {
+		if o := was[s.name]; o != nil && !s.real && !v.isMember(s) && sameNode(o.node, s.node) {
+			takeOver(s, o.node)
+			v.world.pump(s)
+		}
+	}
+	v.Start()
+	v.world.now, v.began = max(v.world.now, old.world.now), old.began
+	maps.Copy(v.seen, old.seen)
+	v.pinged, v.pings = old.pinged, old.pings
+	v.out = nil // of frames to real machines: it was as if they had been off
+}
+
+func (v *Live) isMember(s *station) bool {
+	for _, m := range v.members {
+		if m == s {
+			return true
+		}
+	}
+	return false
+}
+
+// takeOver puts a node that has conversations in the place of one that was made anew, with what the new
+// plan says of others: routes, names, and the addresses that it answers for.
+func takeOver(s *station, node *host.Node) {
+	fresh := s.node
+	node.Routes, node.Seen, node.AnyUDP, node.AnyTCP = fresh.Routes, fresh.Seen, nil, nil
+	if fresh.AnyUDP != nil {
+		introduce(node)
+	}
+	for i, p := range node.Ports() {
+		p.Also = slices.Clone(fresh.Ports()[i].Also)
+	}
+	if r := node.Resolver; r != nil {
+		r.Names, r.Zones, r.Self = fresh.Resolver.Names, fresh.Resolver.Zones, fresh.Resolver.Self
+	}
+	s.node, s.resumed = node, true
+}
+
+// sameNode reports whether a node may go on in the place of another: it has the same adapters, set up in
+// one way, and passes the same on.
+func sameNode(a, b *host.Node) bool {
+	filter, isFilter := a.Hook.(interface{ Same(host.Hook) bool })
+	if a.Forwards != b.Forwards || (a.Hook == nil) != (b.Hook == nil) || (a.Resolver == nil) != (b.Resolver == nil) ||
+		len(a.Ports()) != len(b.Ports()) || a.Hook != nil && (!isFilter || !filter.Same(b.Hook)) {
+		return false
+	}
+	for i, p := range a.Ports() {
+		q := b.Ports()[i]
+		if p.Adapter != q.Adapter || p.Tag != q.Tag || p.MAC != q.MAC || (p.Client == nil) != (q.Client == nil) ||
+			(p.Server == nil) != (q.Server == nil) || (p.Access == nil) != (q.Access == nil) ||
+			(p.IPv6 == nil) != (q.IPv6 == nil) || p.Access != nil {
+			return false
+		}
+		if p.Client == nil && (p.Address != q.Address || p.Gateway != q.Gateway) {
+			return false
+		}
+		if p.Server != nil && !reflect.DeepEqual(p.Server.Config, q.Server.Config) {
+			return false
+		}
+		if p.IPv6 != nil && !slices.EqualFunc(p.IPv6.Addresses, q.IPv6.Addresses, func(a, b netip.Prefix) bool { return a == b }) {
+			return false
+		}
+	}
+	return true
+}
