@@ -107,6 +107,8 @@ func appliedFrom(t *testing.T, first, steps int) {
 			}
 		}
 		assert.Equal(t, fresh.Inventory(), runs.Inventory(), "%d: what its namespaces have", seed)
+		assert.Empty(t, fresh.Drift(), "%d: nobody has changed anything\n%s", seed, text)
+		assert.Empty(t, runs.Drift(), "%d: nobody has changed anything\n%s", seed, text)
 		fresh.Down()
 		want, _, err := claims.Run(ctx, p, simulator.New(p))
 		require.NoError(t, err)

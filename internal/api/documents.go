@@ -101,6 +101,20 @@ type Applied struct {
 	Changes      []change.Change `json:"changes"`
 }
 
+// RepairSchema names the JSON form of [Repair].
+const RepairSchema = "openbastion.repair/1"
+
+// Repair is what of a running lab is otherwise than planned, what was set right or put back, and how the checks come
+// out then.
+type Repair struct {
+	Schema   string            `json:"schema"`
+	Lab      string            `json:"lab"`
+	Found    []status.Drift    `json:"found"`
+	Done     []status.Drift    `json:"done"` // set right, or put back
+	Repaired bool              `json:"repaired"`
+	Verdict  *verdict.Document `json:"verdict,omitempty"`
+}
+
 // FaultSchema names the JSON form of [Fault].
 const FaultSchema = "openbastion.fault/1"
 

@@ -30,6 +30,7 @@ func documents() map[string]reflect.Type {
 		FindingsSchema: reflect.TypeFor[Findings](), GradesSchema: reflect.TypeFor[Grades](), ImagesSchema: reflect.TypeFor[Images](),
 		MapSchema: reflect.TypeFor[Map](), MatrixSchema: reflect.TypeFor[Matrix](), NeedsSchema: reflect.TypeFor[Needs](),
 		PassagesSchema: reflect.TypeFor[Passages](), PassesSchema: reflect.TypeFor[Passes](), PlacementSchema: reflect.TypeFor[Placement](),
+		RepairSchema:  reflect.TypeFor[Repair](),
 		ProfileSchema: reflect.TypeFor[Profile](), ProfilesSchema: reflect.TypeFor[Profiles](), ScreenSchema: reflect.TypeFor[Screen](),
 		SnapshotsSchema: reflect.TypeFor[Snapshots](), StartedSchema: reflect.TypeFor[Started](), StoppedSchema: reflect.TypeFor[Stopped](),
 		SurveySchema: reflect.TypeFor[Survey](), SymptomsSchema: reflect.TypeFor[Symptoms](), UnpackedSchema: reflect.TypeFor[Unpacked](),

@@ -191,6 +191,7 @@ func allCommands() []command {
 		{"status", groupReal, (*app).status},
 		{"shell", groupReal, (*app).shell},
 		{"verify", groupReal, (*app).verify},
+		{"repair", groupReal, (*app).repair},
 		{"machine", groupReal, (*app).machine},
 		{"snapshot", groupReal, (*app).snapshot},
 		{"stop", groupReal, (*app).stopLab},

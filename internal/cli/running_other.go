@@ -29,3 +29,4 @@ func (a *app) atConsole(string, string) error                       { return not
 func (a *app) savePicture(string, string, string, bool) error       { return notHere() }
 func (a *app) install(*plan.Plan, string, installOptions) error     { return notHere() }
 func (a *app) eachBench(string, []string, []string) error           { return notHere() }
+func (a *app) repairLab(string, repairOptions) error                { return notHere() }

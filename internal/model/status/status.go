@@ -46,6 +46,14 @@ type Lab struct {
 	Notes    []string  `json:"notes"`
 }
 
+// Drift is something of a machine that is otherwise than planned.
+type Drift struct {
+	Machine string `json:"machine"`
+	Found   string `json:"found"`
+	Remedy  string `json:"remedy"` // what is done about it, or is to be done by hand
+	Undo    bool   `json:"undo"`   // it can be put back as it was found
+}
+
 // Machine is a machine of the lab.
 type Machine struct {
 	Name     string    `json:"name"`

@@ -311,6 +311,9 @@ func (a *apply) reset(k kept) error {
 		}
 		all = append(all, x.reset6(now, was, a.lab.stacks.six(now)))
 	}
+	if x.plan.Guest != nil {
+		x.forwards()
+	}
 	if x.plan.Appliance != nil {
 		if !sameRules(k.was.plan, x.plan) {
 			all = append(all, x.filter(), x.cut(k.was.plan))

@@ -51,9 +51,10 @@ type lasting struct {
 	pages   map[uint16]net.Listener // of an appliance, by port
 	as      atomic.Pointer[machine] // the machine as it is planned now
 
-	mu    sync.Mutex
-	inner *inner // where programs run in it, once one does
-	stops []func()
+	mu         sync.Mutex
+	generation uint32 // of its packet filter's rules, as they were loaded last
+	inner      *inner // where programs run in it, once one does
+	stops      []func()
 }
 
 // state is what an adapter has now.
@@ -90,7 +91,11 @@ func newMachine(m *plan.Machine, guests []*plan.Machine, command string, space *
 			return nil, fmt.Errorf("%s: conversations: %w", m.Name, err)
 		}
 	}
-	return keeps.planned(m, guests, command), nil
+	x = keeps.planned(m, guests, command)
+	if m.Guest != nil {
+		x.forwards()
+	}
+	return x, nil
 }
 
 // planned makes the shadow of a machine as one of a plan, in the namespace that is there.
@@ -127,6 +132,17 @@ func (k *lasting) planned(m *plan.Machine, guests []*plan.Machine, command strin
 	}
 	k.as.Store(x)
 	return x
+}
+
+// forwards sets whether a guest passes packets on: a namespace begins as this machine's own is.
+func (x *machine) forwards() {
+	value := "0"
+	if x.plan.Guest.Forwards {
+		value = "1"
+	}
+	if !x.space.here && !x.foreign() {
+		_ = x.space.Do(func() error { return set("net.ipv4.ip_forward", value) }) // where it is refused, Drift tells
+	}
 }
 
 // separate returns each port of an appliance's shadow an adapter of its own: tagged
@@ -421,7 +437,21 @@ func (x *machine) rules(address func(*plan.Adapter) netip.Addr) error {
 	if err != nil {
 		return fmt.Errorf("%s: rules of the packet filter: %w", x.plan.Name, err)
 	}
+	generation, err := nfnetlink.Generation(x.space.fd)
+	if err != nil {
+		return fmt.Errorf("%s: rules of the packet filter: %w", x.plan.Name, err)
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.generation = generation
 	return nil
+}
+
+// loaded returns the generation of an appliance's rules as they were loaded last.
+func (x *machine) loaded() uint32 {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.generation
 }
 
 // forget has the machine ask its neighbors afresh.

@@ -320,6 +320,20 @@ func (c *Client) Apply(ctx context.Context, fingerprint string) error {
 	return err
 }
 
+// Drift returns what of the lab's machines is otherwise than planned.
+func (c *Client) Drift(ctx context.Context) ([]status.Drift, error) { return c.repair(ctx, "drift") }
+
+// Repair sets right what Drift tells, and returns what it has set right.
+func (c *Client) Repair(ctx context.Context) ([]status.Drift, error) { return c.repair(ctx, "repair") }
+
+// UndoRepair puts back what the last Repair found, and returns what it has put back.
+func (c *Client) UndoRepair(ctx context.Context) ([]status.Drift, error) { return c.repair(ctx, "undo") }
+
+func (c *Client) repair(ctx context.Context, what string) ([]status.Drift, error) {
+	r, err := c.call(ctx, request{Do: what}, nil)
+	return r.Drift, err
+}
+
 // Shell runs a program in a machine, with the given files, and gives its exit status.
 func (c *Client) Shell(ctx context.Context, machine string, p Program) (int, error) {
 	if err := c.hand(p.Files[:]); err != nil {

@@ -48,7 +48,7 @@ const hangUp = 2 * time.Second
 
 // request is a line that a client sends.
 type request struct {
-	Do        string            `json:"do"` // status, open, set, ask, close, shell, signal, operate, apply, stop
+	Do        string            `json:"do"` // status, open, set, ask, close, shell, signal, operate, apply, drift, repair, undo, stop
 	Condition claims.Condition  `json:"condition,omitempty"`
 	Questions []claims.Question `json:"questions,omitempty"`
 	Machine   string            `json:"machine,omitempty"`
@@ -65,6 +65,7 @@ type reply struct {
 	Answer *claims.Answer `json:"answer,omitempty"`
 	Facts  *claims.Facts  `json:"facts,omitempty"`
 	Status *status.Lab    `json:"status,omitempty"`
+	Drift  []status.Drift `json:"drift,omitempty"`
 	Exit   *int           `json:"exit,omitempty"`
 	Text   string         `json:"text,omitempty"`
 	Error  string         `json:"error,omitempty"`
@@ -269,6 +270,8 @@ func (t *talk) do(ctx context.Context, q request, r *reply) error {
 		return t.operate(ctx, lab, q, r)
 	case "apply":
 		return t.apply(q.Expect)
+	case "drift", "repair", "undo":
+		return t.repair(lab, q.Do, r)
 	}
 	if t.opened == nil {
 		return fmt.Errorf("%q is not known, or not before open", q.Do)
@@ -316,6 +319,35 @@ func (t *talk) apply(expect string) error {
 		s.mu.Lock()
 		s.plan, s.lab = p, lab
 		s.mu.Unlock()
+	}
+	return err
+}
+
+// Repairer is a lab that knows what of its machines is otherwise than planned, and can set that right.
+type Repairer interface {
+	Drift() []status.Drift
+	Repair() (done []status.Drift, err error)
+	UndoRepair() (undone []status.Drift, err error)
+}
+
+// repair tells what is otherwise than planned, sets it right, or puts it back.
+func (t *talk) repair(lab Lab, what string, r *reply) (err error) {
+	able, ok := lab.(Repairer)
+	if !ok {
+		return errors.New("the machines of this lab are not looked into: it does not run on the kernel")
+	}
+	if what == "drift" {
+		r.Drift = able.Drift()
+		return nil
+	}
+	if !t.server.claims.TryLock() {
+		return errors.New("it is checked just now: try again when that is done")
+	}
+	defer t.server.claims.Unlock()
+	if what == "repair" {
+		r.Drift, err = able.Repair()
+	} else {
+		r.Drift, err = able.UndoRepair()
 	}
 	return err
 }

@@ -1,11 +1,14 @@
 package nfnetlink
 
 import (
+	"encoding/binary"
+	"errors"
 	"fmt"
 
 	"github.com/google/nftables"
 	"github.com/google/nftables/userdata"
 	"github.com/mdlayher/netlink"
+	"golang.org/x/sys/unix"
 
 	"openbastion/internal/filter/ruleset"
 )
@@ -126,4 +129,38 @@ func perDevice(matches []ruleset.Match) [][]ruleset.Match {
 		return out
 	}
 	return [][]ruleset.Match{matches}
+}
+
+// Generation returns the number of the rules of a network namespace: the kernel counts it up with each change of
+// them (nfnetlink, NFT_MSG_GETGEN).
+func Generation(space int) (uint32, error) {
+	c, err := netlink.Dial(unix.NETLINK_NETFILTER, &netlink.Config{NetNS: space})
+	if err != nil {
+		return 0, err
+	}
+	defer c.Close()
+	list, err := c.Execute(netlink.Message{
+		Header: netlink.Header{Type: unix.NFNL_SUBSYS_NFTABLES<<8 | unix.NFT_MSG_GETGEN, Flags: netlink.Request},
+		Data:   []byte{unix.AF_UNSPEC, unix.NFNETLINK_V0, 0, 0},
+	})
+	if err != nil {
+		return 0, err
+	}
+	for _, m := range list {
+		const familyHeader = 4
+		if len(m.Data) < familyHeader {
+			continue
+		}
+		d, err := netlink.NewAttributeDecoder(m.Data[familyHeader:])
+		if err != nil {
+			return 0, err
+		}
+		d.ByteOrder = binary.BigEndian
+		for d.Next() {
+			if d.Type() == unix.NFTA_GEN_ID {
+				return d.Uint32(), d.Err()
+			}
+		}
+	}
+	return 0, errors.New("the kernel does not tell the number of its rules")
 }

@@ -1,0 +1,168 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+
+	"openbastion/internal/api"
+	"openbastion/internal/model/plan"
+	"openbastion/internal/model/status"
+	"openbastion/internal/testbed/supervisor"
+	"openbastion/internal/verify/claims"
+	"openbastion/internal/verify/verdict"
+)
+
+// repairLab sets right what of a lab that runs is otherwise than planned, and checks it then.
+func (a *app) repairLab(named string, o repairOptions) error {
+	l, err := a.find(named)
+	if err != nil {
+		return err
+	}
+	switch {
+	case l.record.Planted != "":
+		return failure{exitUsage, "a drill runs in " + l.record.Lab + ": what is wrong there is to be found, not repaired",
+			"bastion drill --help says how; bastion stop " + l.record.Lab + " ends it."}
+	case l.record.Stage != onKernel:
+		return failure{exitUsage, "virtual machines are not looked into while they run",
+			"bastion verify " + named + " names the likeliest cause; bastion diagnose asks further."}
+	}
+	p, err := a.asStarted(l)
+	if err != nil {
+		return err
+	}
+	c, err := a.dial(l)
+	if err != nil {
+		return err
+	}
+	defer c.Hang()
+	if o.undo {
+		return a.undoRepair(p, c)
+	}
+	found, err := c.Drift(a.ctx)
+	if err != nil {
+		return failure{exitBroken, err.Error(), ""}
+	}
+	doc := api.Repair{Schema: api.RepairSchema, Lab: p.Name, Found: append([]status.Drift{}, found...), Done: []status.Drift{}}
+	if a.format == "text" && (!a.quiet || !o.yes) {
+		a.showDrift(p, l, found)
+	}
+	if len(found) > 0 && !o.dry {
+		switch {
+		case o.yes:
+		case a.format == "json" || !a.terminal():
+			return failure{exitUsage, "nothing was repaired", "--yes repairs it, --dry-run shows it."}
+		case !a.agreed("Repair " + p.Name + "?"):
+			return failure{exitUsage, "nothing was repaired", ""}
+		}
+		done, err := c.Repair(a.ctx)
+		doc.Done, doc.Repaired = append(doc.Done, done...), err == nil && len(done) > 0
+		if err != nil {
+			return failure{exitBroken, "not all could be repaired: " + err.Error(), ""}
+		}
+	}
+	if o.dry {
+		if a.format == "json" {
+			return a.json(doc)
+		}
+		return nil
+	}
+	return a.repaired(p, l, c, doc)
+}
+
+// repaired checks the lab after a repair, and says how it is.
+func (a *app) repaired(p *plan.Plan, l started, c *supervisor.Client, doc api.Repair) error {
+	v, answers, err := verdict.Run(a.ctx, p, c)
+	if err != nil {
+		return failure{exitBroken, err.Error(), ""}
+	}
+	if a.format == "json" {
+		doc.Verdict = &v
+		err = a.json(doc)
+	} else {
+		s := a.screen()
+		if n := len(doc.Done); n > 0 {
+			s.line(signHolds, " ", count(n, "difference was", "differences were"), " repaired.",
+				undoable(doc.Done, " bastion repair "+p.Name+" --undo puts back what was found."))
+		}
+		if len(doc.Found) == 0 && v.Verdict != claims.Holds {
+			s.para(2, 2, plain, "What is wrong is in the lab file, or outside the machines:")
+		}
+		a.showVerdict(s, v, func() { a.likeliest(p, l.record.File, v, answers) })
+	}
+	if err == nil && v.Verdict != claims.Holds {
+		err = failure{status: exitBroken}
+	}
+	return err
+}
+
+// undoable returns a text where something of a repair can be put back.
+func undoable(done []status.Drift, text string) string {
+	if slices.ContainsFunc(done, func(d status.Drift) bool { return d.Undo }) {
+		return text
+	}
+	return ""
+}
+
+// showDrift shows what was found, and what is done about it.
+func (a *app) showDrift(p *plan.Plan, l started, found []status.Drift) {
+	s := a.screen()
+	about := "every machine is as planned"
+	if n := len(found); n > 0 {
+		about = count(n, "difference", "differences") + " from the plan"
+	}
+	showTitle(s, p, about)
+	if l.differs {
+		s.para(2, 2, faint, "Its file has changed since it was started: bastion start "+l.record.File+" changes it to that.")
+	}
+	for _, d := range found {
+		s.para(2, 4, plain, s.paint(broken, signBroken)+" "+d.Machine+": "+d.Found)
+		remedy := "repair: " + d.Remedy
+		if !d.Undo {
+			remedy += " (this cannot be undone)"
+		}
+		s.para(4, 4, faint, remedy)
+	}
+}
+
+// undoRepair puts back what the last repair found.
+func (a *app) undoRepair(p *plan.Plan, c *supervisor.Client) error {
+	undone, err := c.UndoRepair(a.ctx)
+	if err != nil {
+		return failure{exitBroken, err.Error(), ""}
+	}
+	if a.format == "json" {
+		return a.json(api.Repair{Schema: api.RepairSchema, Lab: p.Name, Found: []status.Drift{}, Done: append([]status.Drift{}, undone...)})
+	}
+	if len(undone) == 0 {
+		a.note("No repair of " + p.Name + " can be undone.")
+		return nil
+	}
+	s := a.screen()
+	showTitle(s, p, fmt.Sprintf("%s put back as found", count(len(undone), "difference", "differences")))
+	for _, d := range undone {
+		s.para(2, 4, plain, d.Machine+": "+d.Found)
+	}
+	return nil
+}
+
+// drifted names what was changed in the lab's machines as the cause of what is broken, and reports whether
+// anything was.
+func (a *app) drifted(c *supervisor.Client, doc verdict.Document, file string) bool {
+	if doc.Verdict != claims.Broken || a.quiet {
+		return false
+	}
+	found, err := c.Drift(a.ctx)
+	if err != nil || len(found) == 0 {
+		return false
+	}
+	out := a.screen()
+	const most = 3
+	for _, d := range found[:min(most, len(found))] {
+		out.para(0, 2, strong, fmt.Sprintf("Likely cause: %s: %s.", d.Machine, d.Found))
+	}
+	if more := len(found) - most; more > 0 {
+		out.para(2, 2, plain, fmt.Sprintf("and %s more from the plan", count(more, "difference", "differences")))
+	}
+	out.para(2, 2, plain, "repair: bastion repair "+file)
+	return true
+}
