@@ -11,6 +11,7 @@ require (
 	github.com/chromedp/chromedp v0.23.0
 	github.com/clipperhouse/displaywidth v0.11.0
 	github.com/creack/pty v1.1.24
+	github.com/davecgh/go-xdr v0.0.0-20161123171359-e6a2ba005892
 	github.com/gaissmai/bart v0.30.0
 	github.com/gofrs/flock v0.13.2
 	github.com/google/jsonschema-go v0.4.3

@@ -11,7 +11,8 @@ for pair in tshark:tshark ip:iproute2 gcc:gcc genisoimage:genisoimage xorriso:xo
 	7z:p7zip-full cpio:cpio mksquashfs:squashfs-tools mkfs.btrfs:btrfs-progs mkfs.xfs:xfsprogs mkfs.ntfs:ntfs-3g openssl:openssl \
 	dhclient:isc-dhcp-client dhcpcd:dhcpcd-base dnsmasq:dnsmasq-base nmap:nmap dnsperf:dnsperf iperf3:iperf3 \
 	udhcpc:udhcpc ping:iputils-ping dig:bind9-dnsutils curl:curl nft:nftables xmllint:libxml2-utils dot:graphviz netplan:netplan.io named-checkzone:bind9-utils \
-	qemu-system-x86_64:qemu-system-x86 depmod:kmod ssh:openssh-client python3:python3-minimal shellcheck:shellcheck /usr/share/libvirt/schemas/domain.rng:libvirt0; do
+	qemu-system-x86_64:qemu-system-x86 depmod:kmod ssh:openssh-client python3:python3-minimal shellcheck:shellcheck /usr/share/libvirt/schemas/domain.rng:libvirt0 libvirtd:libvirt-daemon virsh:libvirt-clients \
+	"/usr/lib/$(uname -m)-linux-gnu/libvirt/connection-driver/libvirt_driver_qemu.so:libvirt-daemon-driver-qemu"; do
 	command -v "${pair%%:*}" >/dev/null 2>&1 || [ -e "${pair%%:*}" ] || want="$want ${pair##*:}"
 done
 # The kernel of reference machines, and parts of a router: packages that are looked into, and

@@ -78,6 +78,17 @@ type Done struct {
 	Done    string `json:"done"`
 }
 
+// ComparisonsSchema names the JSON form of [Comparisons].
+const ComparisonsSchema = "openbastion.comparisons/1"
+
+// Comparisons are a lab's networks and machines as something keeps them, each compared with the plan.
+type Comparisons struct {
+	Schema  string         `json:"schema"`
+	Lab     string         `json:"lab"`
+	Verdict claims.Verdict `json:"verdict"`
+	Of      []Comparison   `json:"of"` // the host's networks first, as machine host
+}
+
 // DryRunSchema names the JSON form of [DryRun].
 const DryRunSchema = "openbastion.dry-run/1"
 

@@ -10,6 +10,7 @@ import (
 	"openbastion/internal/model/lab"
 	"openbastion/internal/observe/adopt"
 	"openbastion/internal/observe/listing"
+	"openbastion/internal/testbed/libvirt"
 )
 
 func (a *app) adoptLab() *cobra.Command {
@@ -19,7 +20,8 @@ func (a *app) adoptLab() *cobra.Command {
 		Use: "adopt [NAME=]FILE…", Short: "Create a lab file from existing machines and pastes",
 		Long: `Writes the lab file of a lab that exists: from machines that a hypervisor exported
 (OVF or OVA) and from pastes of what consoles, guests and the host show (addresses,
-routes, DNS servers, lists of adapters with their networks). It finds which adapters
+routes, DNS servers, lists of adapters with their networks), or from the machine manager
+libvirt, as qemu:///system. It finds which adapters
 are on one network, which machine is between them, which side leads outside, and where
 DHCP servers are. What was not shown is written as "later", and is not guessed.
 
@@ -88,6 +90,9 @@ func (a *app) source(arg string) ([]adopt.Source, error) {
 		if err := lab.CheckName(name); err != nil {
 			return nil, usage("%s: %v", arg, err)
 		}
+	}
+	if libvirt.IsURI(file) {
+		return a.adopted(file)
 	}
 	if file != "-" {
 		if c, err := a.inspect(file, false); err != nil {

@@ -8,11 +8,12 @@ import (
 	"openbastion/internal/model/plan"
 	"openbastion/internal/observe/identify"
 	"openbastion/internal/observe/listing"
+	"openbastion/internal/testbed/libvirt"
 	"openbastion/internal/verify/claims"
 )
 
 func (a *app) compare() *cobra.Command {
-	var as, built, machine string
+	var as, built, machine, on string
 	c := &cobra.Command{
 		Use: "compare LAB [LISTING]", Short: "Compare a machine with the plan",
 		Long: `Reads what you copied from a guest (or from the appliance with --as): addresses,
@@ -20,14 +21,25 @@ routes and DNS servers, in the output of the usual commands of Linux, BSD and
 desktop systems, one after another; or, from the host, the definitions of its virtual
 networks (libvirt's). With --built it reads a machine that a
 hypervisor exported (OVF or OVA): adapters in their order, networks, models,
-sizes, media. Says what differs from the plan, worst first.`,
+sizes, media. Says what differs from the plan, worst first.
+
+With --on it asks the machine manager libvirt itself, for reading alone, and compares
+every network and machine of the lab: qemu:///system, qemu:///session, or
+qemu+ssh://HOST/system by your SSH client. Where a listing is read, here, by "map",
+"adopt" and "diagnose", such an address may stand in its place.`,
 		Args: cobra.RangeArgs(1, 2),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
 				return err
 			}
-			if (built == "") == (len(args) == 1) {
-				return usage("compare takes a listing, or --built with an exported machine")
+			given := len(args) - 1
+			for _, flag := range []string{built, on} {
+				if flag != "" {
+					given++
+				}
+			}
+			if given != 1 {
+				return usage("compare takes a listing, --built with an exported machine, or --on with a machine manager")
 			}
 			if len(args) == 2 && args[0] == "-" && args[1] == "-" {
 				return usage("only one of the lab and the listing can be standard input")
@@ -36,8 +48,14 @@ sizes, media. Says what differs from the plan, worst first.`,
 			if err != nil {
 				return err
 			}
+			if on != "" {
+				return a.compareManaged(p, on, as)
+			}
 			if built != "" {
 				return a.compareBuilt(p, as, built, machine)
+			}
+			if libvirt.IsURI(args[1]) {
+				return a.compareManaged(p, args[1], as)
 			}
 			return a.compareListing(p, args[0], args[1], as)
 		},
@@ -45,13 +63,14 @@ sizes, media. Says what differs from the plan, worst first.`,
 	c.Flags().
 		StringVar(&as, "as", "", "which machine the listing is from: a machine of the lab, or host (default: detected)")
 	c.Flags().StringVar(&built, "built", "", "a machine that was exported: an .ovf or .ova file")
+	c.Flags().StringVar(&on, "on", "", "a machine manager instead of a listing, as qemu:///system")
 	c.Flags().StringVar(&machine, "machine", "", "which machine of the export, when it has several")
 	return c
 }
 
 // compareListing compares what a machine shows.
 func (a *app) compareListing(p *plan.Plan, file, from, as string) error {
-	data, err := a.read(from, listing.MaxSize)
+	data, err := a.paste(from, p.Name, as)
 	if err != nil {
 		return err
 	}

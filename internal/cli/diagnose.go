@@ -22,7 +22,6 @@ import (
 	"openbastion/internal/classroom/evidence"
 	"openbastion/internal/diagnose"
 	"openbastion/internal/model/plan"
-	"openbastion/internal/observe/listing"
 	"openbastion/internal/verify/claims"
 	"openbastion/internal/verify/verdict"
 )
@@ -267,7 +266,7 @@ func (a *app) gather(s *diagnose.Study, p *plan.Plan, file string, x sources) ([
 		if err != nil {
 			return nil, err
 		}
-		data, err := a.read(from, listing.MaxSize)
+		data, err := a.paste(from, p.Name, name)
 		if err != nil {
 			return nil, err
 		}

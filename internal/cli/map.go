@@ -62,7 +62,7 @@ device is which port, what to answer, and what does not fit.`,
 			if adopt == "" {
 				file = files[0]
 			}
-			l, err := a.listing(p, file)
+			l, err := a.listing(p, file, as)
 			if err != nil {
 				return err
 			}
@@ -89,8 +89,8 @@ device is which port, what to answer, and what does not fit.`,
 }
 
 // listing reads a listing that must hold some interface.
-func (a *app) listing(p *plan.Plan, file string) (listing.Listing, error) {
-	data, err := a.read(file, listing.MaxSize)
+func (a *app) listing(p *plan.Plan, file, machine string) (listing.Listing, error) {
+	data, err := a.paste(file, p.Name, machine)
 	if err != nil {
 		return listing.Listing{}, err
 	}
@@ -137,7 +137,7 @@ func (a *app) mapByLink(p *plan.Plan, m *plan.Machine, files []string) error {
 		}
 	}
 	for _, f := range files {
-		l, err := a.listing(p, f)
+		l, err := a.listing(p, f, m.Name)
 		if err != nil {
 			return err
 		}

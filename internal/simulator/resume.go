@@ -82,7 +82,8 @@ func sameNode(a, b *host.Node) bool {
 		if p.Server != nil && !reflect.DeepEqual(p.Server.Config, q.Server.Config) {
 			return false
 		}
-		if p.IPv6 != nil && !slices.EqualFunc(p.IPv6.Addresses, q.IPv6.Addresses, func(a, b netip.Prefix) bool { return a == b }) {
+		if p.IPv6 != nil &&
+			!slices.EqualFunc(p.IPv6.Addresses, q.IPv6.Addresses, func(a, b netip.Prefix) bool { return a == b }) {
 			return false
 		}
 	}

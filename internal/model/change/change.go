@@ -65,8 +65,14 @@ type fact struct{ name, value string }
 
 func read(p *plan.Plan) facts {
 	doc := p.Document()
-	f := facts{segments: map[string][]fact{}, adapters: map[string][]fact{}, addresses: map[string][]fact{}, leases: map[string][]fact{},
-		rules: map[string][]string{}, nat: map[string][]string{}}
+	f := facts{
+		segments:  map[string][]fact{},
+		adapters:  map[string][]fact{},
+		addresses: map[string][]fact{},
+		leases:    map[string][]fact{},
+		rules:     map[string][]string{},
+		nat:       map[string][]string{},
+	}
 	for _, s := range doc.Segments {
 		lab := p.Segment(s.Name).Lab
 		f.segments[s.Name] = []fact{
@@ -208,7 +214,15 @@ func (d *difference) machines(was, now *plan.Plan) {
 			d.add(Change{Kind: Add, What: called(m), To: where(m)})
 			continue
 		case (old.Appliance == nil) != (m.Appliance == nil):
-			d.add(Change{Kind: Alter, What: m.Name, From: called(old), To: called(m), Interrupts: "its connections" + through(m)})
+			d.add(
+				Change{
+					Kind:       Alter,
+					What:       m.Name,
+					From:       called(old),
+					To:         called(m),
+					Interrupts: "its connections" + through(m),
+				},
+			)
 			continue
 		case old.Off != m.Off:
 			d.add(Change{Kind: Alter, What: called(m), From: onOff(old), To: onOff(m),

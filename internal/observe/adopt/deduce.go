@@ -19,6 +19,9 @@ type segment struct {
 	hostOn   bool
 	hostAddr netip.Prefix
 	upstream bool
+
+	defined    bool // what it is was shown, by a definition of the host's machine manager
+	hostServes bool // DHCP
 }
 
 // site is all that was deduced.
@@ -30,8 +33,9 @@ type site struct {
 }
 
 // deduce finds networks, sides and who serves whom.
-func deduce(machines []*machine) *site {
+func deduce(machines []*machine, networks []listing.Network) *site {
 	s := &site{}
+	define(machines, networks)
 	for _, m := range machines {
 		if m.name == Host {
 			s.host = m
@@ -40,12 +44,61 @@ func deduce(machines []*machine) *site {
 		s.machines = append(s.machines, m)
 	}
 	s.join()
+	s.know(networks)
 	s.match()
 	s.appliances()
 	s.roles()
 	s.reaches()
 	s.call()
 	return s
+}
+
+// networksOf returns the definitions among the sources.
+func networksOf(sources []Source) (out []listing.Network) {
+	for _, s := range sources {
+		out = append(out, s.Networks...)
+	}
+	return out
+}
+
+// define says how adapters are attached that are on a network whose definition was shown.
+func define(machines []*machine, networks []listing.Network) {
+	for _, m := range machines {
+		for _, a := range m.adapters {
+			for _, n := range networks {
+				if a.network == "" || a.network != n.Name {
+					continue
+				}
+				switch {
+				case n.Forward == "nat":
+					a.how = listing.ByNAT
+				case n.Forward != "":
+					a.how = listing.Bridged
+				case len(n.Address) > 0:
+					a.how = listing.HostOnly
+				default:
+					a.how = listing.Internal
+				}
+			}
+		}
+	}
+}
+
+// know takes over what definitions say of the host on a segment.
+func (s *site) know(networks []listing.Network) {
+	for _, g := range s.segments {
+		for _, n := range networks {
+			if g.network == "" || g.network != n.Name {
+				continue
+			}
+			g.defined, g.hostServes = true, n.DHCP && n.Forward == ""
+			for _, at := range n.Address {
+				if g.subnet = at.Masked(); n.Forward == "" {
+					g.hostAddr = at
+				}
+			}
+		}
+	}
 }
 
 // join puts adapters on segments: those of one network's name together, and, where no

@@ -16,6 +16,8 @@ type Source struct {
 	Name  string           // of the machine, where whoever gives it says so; host: the host itself
 	Built *identify.Built  // of an export, else nil
 	Shown *listing.Listing // of a paste, else nil
+
+	Networks []listing.Network // what networks of the host are, as its machine manager defines them
 }
 
 // Host is the name of the machine that carries the lab.

@@ -20,7 +20,7 @@ func (w *writer) line(format string, args ...any) { fmt.Fprintf(w, format+"\n", 
 // Write makes the lab file of what sources tell, and notes on what was deduced. The
 // error returns what no lab can be made of.
 func Write(name string, sources []Source) (file []byte, notes []string, err error) {
-	s := deduce(gather(sources))
+	s := deduce(gather(sources), networksOf(sources))
 	if len(s.machines) == 0 {
 		return nil, nil, fmt.Errorf("nothing of a machine is shown in what was given")
 	}
@@ -79,6 +79,9 @@ func (s *site) writeSegments(w *writer) {
 			w.line("    join: bridged")
 		case g.upstream:
 			w.line("    reach: upstream         # an appliance's WAN is on it")
+		case g.defined && g.hostAddr.IsValid():
+			w.line("    reach: host             # the host has an address there")
+			w.line("    host-address: %s", g.hostAddr)
 		case kind == listing.Internal:
 			w.line("    reach: isolated")
 		case kind == listing.HostOnly && !g.hostAddr.IsValid():
@@ -141,6 +144,9 @@ func (s *site) hop(g *segment) netip.Addr {
 func (s *site) server(g *segment) string {
 	if g.upstream {
 		return ""
+	}
+	if g.defined && g.hostServes {
+		return "host"
 	}
 	for _, a := range g.adapters {
 		if !a.server.IsValid() {

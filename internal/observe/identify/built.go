@@ -52,7 +52,7 @@ func fold(name string) string {
 // network.
 func network(p *plan.Plan, name string) (s *plan.Segment, near bool) {
 	for _, s := range p.Segments {
-		if s.Called() == name {
+		if s.Called() == name || p.Name+"-"+s.Name == name { // as the program's own definitions name it
 			return s, false
 		}
 	}

@@ -140,6 +140,16 @@ func unused(name string) bool {
 	return false
 }
 
+// noAdapter reports whether an element of a machine's definition is another device than a network adapter.
+func noAdapter(name string) bool {
+	switch strings.ToLower(name) {
+	case "disk", "cdrom", "floppy", "controller", "filesystem", "serial", "parallel", "console", "channel", "graphics", "video",
+		"input", "sound", "memballoon", "rng", "tpm", "watchdog", "panic", "metadata":
+		return true
+	}
+	return false
+}
+
 // flat returns what an object and what is in it say, with the names of both, but not
 // what is in objects that are interfaces themselves.
 func (o object) flat(depth int) []pair {
@@ -175,7 +185,7 @@ func (o object) hasAddress() bool {
 // object takes an object: an interface where it says a hardware address or a device
 // with addresses and holds no other that does.
 func (r *reader) object(o object, depth int) {
-	if depth > maxDepth || unused(o.name) {
+	if depth > maxDepth || unused(o.name) || noAdapter(o.name) {
 		return
 	}
 	within := 0
@@ -235,7 +245,7 @@ func (r *reader) facts(o object) {
 		case f == machine:
 			whose = v.value
 		case strings.EqualFold(v.name, "ifname"),
-			f == deviceField && !strings.Contains(v.name, "target") && device == "":
+			f == deviceField && !strings.Contains(v.name, "target") && !strings.Contains(v.name, "alias") && device == "":
 			if !isCount(v.value) {
 				device = v.value
 			}
