@@ -40,7 +40,6 @@ shot() { # NAME COMMAND…: the command is shown as typed, then its output; crop
 }
 
 shot plan bastion plan saltmarsh.yaml --part adapters
-shot answers bastion plan saltmarsh.yaml --part answers
 shot check bastion check saltmarsh-leaky.yaml
 printf 'vtnet0 c2:01\nvtnet1 C2-03\nvtnet2 c202\n' >console.txt
 printf ' WAN (wan) => vtnet1 => IPv4 172.29.64.130/24 by DHCP\n LAN (lan) => vtnet0 => IPv4 10.83.16.1/24\n DMZ (dmz) => vtnet2 => IPv4 10.83.32.1/24\n' >console.txt
@@ -79,6 +78,13 @@ if [ "$(id -u)" = 0 ]; then # a lab that runs, with something going on in it
 	printf '#!/bin/sh\nexec bastion shell saltmarsh.yaml heron -- bastion "$@"\n' >heron
 	chmod +x heron
 	shot probe './heron probe --plan heron.plan'
+	"$bastion" shell saltmarsh.yaml ferry -- ip route del default
+	"$bastion" shell saltmarsh.yaml heron -- ip route add 198.51.100.0/24 via 10.83.16.77
+	"$bastion" shell saltmarsh.yaml sluice -- nft flush chain inet bastion forward
+	cp saltmarsh.yaml kept.yaml
+	sed -i -e 's/^  newt: tidepool$/&\n  egret: reedbed/' -e 's#^    rules: .*$#&\n      - deny tcp/587 from reedbed to outside#' saltmarsh.yaml
+	shot change 'bastion start saltmarsh.yaml --dry-run; bastion repair saltmarsh.yaml --yes'
+	cp kept.yaml saltmarsh.yaml
 	"$bastion" stop saltmarsh.yaml --quiet
 fi
 "$bastion" rehearse saltmarsh-leaky.yaml --format json >leaky.json || true

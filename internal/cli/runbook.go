@@ -17,11 +17,20 @@ import (
 	"openbastion/profiles"
 )
 
+// runbookOptions are how a runbook is written.
+type runbookOptions struct {
+	form, to, wording, since string
+	machine                  string // whose part alone is written; empty: all
+	replace, anyway, full    bool
+
+	walk          bool
+	state, record string
+	on            string
+	install       installOptions
+}
+
 func (a *app) runbook() *cobra.Command {
-	var form, to, wording, since, state, record, machine string
-	var replace, walk, anyway, full bool
-	var on string
-	install := installOptions{start: startOptions{size: "64MiB", accel: "auto"}}
+	o := runbookOptions{install: installOptions{start: startOptions{size: "64MiB", accel: "auto"}}}
 	c := &cobra.Command{
 		Use: "runbook [LAB]", Short: "Write the step-by-step instructions",
 		Long: `Writes the whole job in order, for this lab and with its values: images, machines,
@@ -47,125 +56,146 @@ Enter is pressed. A question that no rule knows is left to you.`,
 			if err := a.wantFormat("text"); err != nil {
 				return err
 			}
-			if form == "" {
-				form = map[string]string{".md": "markdown", ".html": "html", ".htm": "html"}[strings.ToLower(filepath.Ext(to))]
-				if form == "" {
-					form = "text"
-				}
-			}
-			if !oneOf(form, "text", "markdown", "html") {
-				return usage("--form is text, markdown or html, not %q", form)
-			}
-			if !walk && (record != "" || state != "") {
-				return usage("--record and --state go with --walk")
-			}
-			p, err := a.load(labArg(args))
-			if err != nil {
+			if err := o.check(); err != nil {
 				return err
 			}
-			warning := brokenPlan(p)
-			if err := a.goOn(warning, anyway); err != nil {
-				return err
-			}
-			if on != "" {
-				if !walk || on != onMachines || labArg(args) == "-" {
-					return usage("--on machines needs --walk, and a lab from a file")
-				}
-				return a.install(p, labArg(args), install)
-			}
-			if wording == "" {
-				wording = ownWording(p.Lab)
-			}
-			words, err := a.wordingNamed(wording)
-			if err != nil {
-				return err
-			}
-			write := runbook.Of
-			if machine != "" {
-				if _, err := machineNamed(p, machine); err != nil {
-					return err
-				}
-				write = func(p *plan.Plan, w *lab.Wording) runbook.Book {
-					if m := p.Machine(machine); m != nil {
-						return runbook.For(p, w, m)
-					}
-					return runbook.Book{} // an older lab has no such machine
-				}
-			}
-			makeBook := func() (runbook.Book, []string) { return write(p, words), nil }
-			if since != "" {
-				old, err := a.load(since)
-				if err != nil {
-					return err
-				}
-				makeBook = func() (runbook.Book, []string) {
-					sameNames(p, old)
-					return runbook.Since(write(old, words), write(p, words))
-				}
-			}
-			book, gone := makeBook()
-			book.Warning = warning
-			if since != "" {
-				for _, title := range gone {
-					a.note("no longer needed: " + title)
-				}
-				if len(book.Parts) == 0 {
-					a.note("no step differs from those of " + since)
-					return nil
-				}
-			}
-			if walk {
-				if state == "" {
-					if labArg(args) == "-" {
-						return usage("a lab from standard input cannot be walked through: use a file")
-					}
-					state = strings.TrimSuffix(labArg(args), filepath.Ext(labArg(args))) + ".walk.json"
-				}
-				return a.walk(p, func() runbook.Book { b, _ := makeBook(); return b }, state, record, replace)
-			}
-			var data []byte
-			if !full && form != "html" {
-				book = book.Brief()
-			}
-			switch form {
-			case "markdown":
-				data = book.Markdown()
-			case "html":
-				var svg bytes.Buffer
-				if err := diagram.Of(p, diagram.Options{}).SVG(&svg, diagram.Light); err != nil {
-					return usage("%s", err)
-				}
-				if data, err = book.HTML(svg.Bytes()); err != nil {
-					return usage("%s", err)
-				}
-			default:
-				data = book.Text(a.lineWidth(to))
-			}
-			return a.deliver(to, "the runbook", data, replace)
+			return a.writeRunbook(labArg(args), o)
 		},
 	}
-	c.Flags().StringVar(&form, "form", "", "text, markdown or html")
-	c.Flags().StringVar(&to, "to", "", "the file to write (default: standard output)")
-	c.Flags().BoolVar(&replace, "replace", false, "replace an existing file")
-	c.Flags().
-		StringVar(&wording, "wording", "", "hypervisor terms: desktop, server, kernel, or a file (default: the lab file's, else desktop)")
-	c.Flags().StringVar(&since, "since", "", "only the steps that differ from those of this lab file")
-	c.Flags().StringVar(&machine, "for", "", "only the part of one machine")
-	c.Flags().BoolVar(&anyway, "anyway", false, "also for a lab with errors; every page says so")
-	c.Flags().BoolVar(&full, "full", false, "with reasons, usual mistakes and general advice")
-	c.Flags().BoolVar(&walk, "walk", false, "one step at a time, remembered")
-	c.Flags().
-		StringVar(&on, "on", "", "with --walk: machines, to build the lab as virtual machines and go through their consoles' questions")
-	c.Flags().
-		BoolVar(&install.yes, "yes", false, "with --on machines: type every planned answer without asking; stop at an unknown question")
-	c.Flags().
-		StringVar(&install.layout, "layout", "us", "with --on machines: the keyboard that the console is set up for")
-	c.Flags().StringVar(&install.start.kernel, "kernel", "", "with --on machines: as for \"bastion start\"")
-	c.Flags().StringVar(&install.start.inside, "inside", "", "with --on machines: as for \"bastion start\"")
-	c.Flags().StringArrayVar(&install.start.only, "only", nil, "with --on machines: as for \"bastion start\"")
-	c.Flags().StringVar(&state, "state", "", "with --walk: the state file (default: beside the lab file)")
-	c.Flags().StringVar(&record, "record", "", "with --walk: the file for the as-built record (Markdown)")
+	f := c.Flags()
+	f.StringVar(&o.form, "form", "", "text, markdown or html")
+	f.StringVar(&o.to, "to", "", "the file to write (default: standard output)")
+	f.BoolVar(&o.replace, "replace", false, "replace an existing file")
+	f.StringVar(&o.wording, "wording", "",
+		"hypervisor terms: desktop, server, kernel, or a file (default: the lab file's, else desktop)")
+	f.StringVar(&o.since, "since", "", "only the steps that differ from those of this lab file")
+	f.StringVar(&o.machine, "for", "", "only the part of one machine")
+	f.BoolVar(&o.anyway, "anyway", false, "also for a lab with errors; every page says so")
+	f.BoolVar(&o.full, "full", false, "with reasons, usual mistakes and general advice")
+	f.BoolVar(&o.walk, "walk", false, "one step at a time, remembered")
+	f.StringVar(&o.on, "on", "",
+		"with --walk: machines, to build the lab as virtual machines and go through their consoles' questions")
+	f.BoolVar(&o.install.yes, "yes", false,
+		"with --on machines: type every planned answer without asking; stop at an unknown question")
+	f.StringVar(&o.install.layout, "layout", "us", "with --on machines: the keyboard that the console is set up for")
+	f.StringVar(&o.install.start.kernel, "kernel", "", "with --on machines: as for \"bastion start\"")
+	f.StringVar(&o.install.start.inside, "inside", "", "with --on machines: as for \"bastion start\"")
+	f.StringArrayVar(&o.install.start.only, "only", nil, "with --on machines: as for \"bastion start\"")
+	f.StringVar(&o.state, "state", "", "with --walk: the state file (default: beside the lab file)")
+	f.StringVar(&o.record, "record", "", "with --walk: the file for the as-built record (Markdown)")
 	return c
+}
+
+// check fills the form in from the name of the file, and refuses what does not go together.
+func (o *runbookOptions) check() error {
+	if o.form == "" {
+		byName := map[string]string{".md": "markdown", ".html": "html", ".htm": "html"}
+		o.form = cmp.Or(byName[strings.ToLower(filepath.Ext(o.to))], "text")
+	}
+	if !oneOf(o.form, "text", "markdown", "html") {
+		return usage("--form is text, markdown or html, not %q", o.form)
+	}
+	if !o.walk && (o.record != "" || o.state != "") {
+		return usage("--record and --state go with --walk")
+	}
+	return nil
+}
+
+// writeRunbook writes the runbook of a lab, or goes through it.
+func (a *app) writeRunbook(file string, o runbookOptions) error {
+	p, err := a.load(file)
+	if err != nil {
+		return err
+	}
+	warning := brokenPlan(p)
+	if err := a.goOn(warning, o.anyway); err != nil {
+		return err
+	}
+	if o.on != "" {
+		if !o.walk || o.on != onMachines || file == "-" {
+			return usage("--on machines needs --walk, and a lab from a file")
+		}
+		return a.install(p, file, o.install)
+	}
+	makeBook, err := a.bookMaker(p, o)
+	if err != nil {
+		return err
+	}
+	book, gone := makeBook()
+	book.Warning = warning
+	if o.since != "" {
+		for _, title := range gone {
+			a.note("no longer needed: " + title)
+		}
+		if len(book.Parts) == 0 {
+			a.note("no step differs from those of " + o.since)
+			return nil
+		}
+	}
+	if o.walk {
+		if o.state == "" {
+			if file == "-" {
+				return usage("a lab from standard input cannot be walked through: use a file")
+			}
+			o.state = strings.TrimSuffix(file, filepath.Ext(file)) + ".walk.json"
+		}
+		return a.walk(p, func() runbook.Book { b, _ := makeBook(); return b }, o.state, o.record, o.replace)
+	}
+	data, err := a.formed(p, book, o)
+	if err != nil {
+		return err
+	}
+	return a.deliver(o.to, "the runbook", data, o.replace)
+}
+
+// bookMaker returns what writes the book as it is asked for: in a hypervisor's words, for one machine, or what differs
+// from an older lab, with the titles of steps that are no more.
+func (a *app) bookMaker(p *plan.Plan, o runbookOptions) (func() (runbook.Book, []string), error) {
+	words, err := a.wordingNamed(cmp.Or(o.wording, ownWording(p.Lab)))
+	if err != nil {
+		return nil, err
+	}
+	write := runbook.Of
+	if o.machine != "" {
+		if _, err := machineNamed(p, o.machine); err != nil {
+			return nil, err
+		}
+		write = func(p *plan.Plan, w *lab.Wording) runbook.Book {
+			if m := p.Machine(o.machine); m != nil {
+				return runbook.For(p, w, m)
+			}
+			return runbook.Book{} // an older lab has no such machine
+		}
+	}
+	if o.since == "" {
+		return func() (runbook.Book, []string) { return write(p, words), nil }, nil
+	}
+	old, err := a.load(o.since)
+	if err != nil {
+		return nil, err
+	}
+	return func() (runbook.Book, []string) {
+		sameNames(p, old)
+		return runbook.Since(write(old, words), write(p, words))
+	}, nil
+}
+
+// formed returns a book in the form that is asked for.
+func (a *app) formed(p *plan.Plan, book runbook.Book, o runbookOptions) ([]byte, error) {
+	if !o.full && o.form != "html" {
+		book = book.Brief()
+	}
+	switch o.form {
+	case "markdown":
+		return book.Markdown(), nil
+	case "html":
+		var svg bytes.Buffer
+		if err := diagram.Of(p, diagram.Options{}).SVG(&svg, diagram.Light); err != nil {
+			return nil, usage("%s", err)
+		}
+		return book.HTML(svg.Bytes())
+	}
+	return book.Text(a.lineWidth(o.to)), nil
 }
 
 // ownWording returns the wording that a lab file names, a file as seen from it; desktop

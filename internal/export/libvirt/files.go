@@ -4,8 +4,10 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"strings"
 
 	"openbastion/internal/export/fileset"
+	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 )
 
@@ -36,6 +38,12 @@ func Files(p *plan.Plan) (out []fileset.File, err error) {
 			n.Name,
 		)
 	}
+	if closed := closing(p); closed != nil {
+		out = append(out, fileset.File{Name: closingFile, Data: closed})
+		script += "# Once more after each start of the networks: their bridges are new then.\n" +
+			"if command -v nft >/dev/null; then nft -f " + closingFile + "; else echo '" + closingFile +
+			" is not loaded: nft is not here'; fi\n"
+	}
 	for _, m := range p.Machines {
 		if m.Physical {
 			continue
@@ -51,4 +59,29 @@ func Files(p *plan.Plan) (out []fileset.File, err error) {
 		return nil, err
 	}
 	return append(out, fileset.File{Name: "define.sh", Data: []byte(script)}), nil
+}
+
+// closingFile is the name of the rules that close isolated networks to the host.
+const closingFile = "closed.nft"
+
+// closing returns rules by which the host takes nothing in from isolated networks; nil where there are none.
+func closing(p *plan.Plan) []byte {
+	table := "openbastion_" + strings.ReplaceAll(p.Name, "-", "_")
+	var chains strings.Builder
+	for _, s := range p.Segments {
+		if !s.Nowhere() && s.Tag == 0 && s.Reach == lab.Isolated && s.Lab.Uplink == "" {
+			fmt.Fprintf(&chains, "\tchain %s {\n\t\ttype filter hook ingress device \"%s\" priority 0; policy drop;\n\t}\n",
+				strings.ReplaceAll(s.Name, "-", "_"), device(p, s))
+		}
+	}
+	if chains.Len() == 0 {
+		return nil
+	}
+	return fmt.Appendf(nil, `# A network without an address is not closed to its own host: the host answers ARP there for each of its addresses,
+# and takes in what is sent to them. These rules drop what comes to the host itself; guests reach one another as before.
+add table netdev %[1]s
+delete table netdev %[1]s
+table netdev %[1]s {
+%[2]s}
+`, table, chains.String())
 }

@@ -27,10 +27,19 @@ func CompareNetworks(p *plan.Plan, list []listing.Network) []Fact {
 		shown[p.Segments[i]] = true
 		c.network(p.Segments[i], n)
 	}
+	var open []string
 	for _, s := range p.Segments {
+		if shown[s] && s.Reach == lab.Isolated && s.Lab.Uplink == "" {
+			open = append(open, s.Name)
+		}
 		if !shown[s] && s.Tag == 0 && !s.Nowhere() {
 			c.unseen("the definition of the network "+s.Called(), "the network of %s is not shown", s.Name)
 		}
+	}
+	if open != nil {
+		c.remark("bastion export LAB --kind libvirt writes closed.nft, which closes them to the host",
+			"a network without an address is not closed to its own host, which answers there for each of its addresses: %s",
+			strings.Join(open, ", "))
 	}
 	return c.sorted()
 }

@@ -327,7 +327,9 @@ func (c *Client) Drift(ctx context.Context) ([]status.Drift, error) { return c.r
 func (c *Client) Repair(ctx context.Context) ([]status.Drift, error) { return c.repair(ctx, "repair") }
 
 // UndoRepair puts back what the last Repair found, and returns what it has put back.
-func (c *Client) UndoRepair(ctx context.Context) ([]status.Drift, error) { return c.repair(ctx, "undo") }
+func (c *Client) UndoRepair(ctx context.Context) ([]status.Drift, error) {
+	return c.repair(ctx, "undo")
+}
 
 func (c *Client) repair(ctx context.Context, what string) ([]status.Drift, error) {
 	r, err := c.call(ctx, request{Do: what}, nil)
