@@ -112,7 +112,7 @@ func (a *app) showDrift(p *plan.Plan, l started, found []status.Drift) {
 	}
 	showTitle(s, p, about)
 	if l.differs {
-		s.para(2, 2, faint, "Its file has changed since it was started: bastion start "+l.record.File+" changes it to that.")
+		s.para(2, 2, faint, "Its file has changed since it was started: bastion start "+fromHere(l.record.File)+" changes it to that.")
 	}
 	for _, d := range found {
 		s.para(2, 4, plain, s.paint(broken, signBroken)+" "+d.Machine+": "+d.Found)

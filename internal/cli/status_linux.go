@@ -134,7 +134,7 @@ func (a *app) statusText(s status.Lab, l started) {
 			if n := l.record.Bench; n > 0 {
 				bench = fmt.Sprintf(" --bench %d", n)
 			}
-			out.para(4, 4, faint, "bastion start "+l.record.File+bench+" --dry-run shows the difference.")
+			out.para(4, 4, faint, "bastion start "+fromHere(l.record.File)+bench+" --dry-run shows the difference.")
 		}
 	}
 	if s.Failure != "" {
