@@ -54,6 +54,11 @@ func (a *app) guardLab(file string, o guardOptions) error {
 		case doc := <-verdicts:
 			asking = false
 			entries := g.Judged(now, doc)
+			if o.metrics != "" && len(doc.Claims) > 0 {
+				if err := a.writeNew(o.metrics, guard.Metrics(p.Name, doc, now), true); err != nil {
+					return err
+				}
+			}
 			if checks++; checks == 1 && a.format == "text" {
 				a.guardBegins(p, doc, o.every)
 			}

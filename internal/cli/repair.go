@@ -12,8 +12,8 @@ func (a *app) repair() *cobra.Command {
 		Long: `Compares each machine of a lab that runs on the kernel with the plan: devices, addresses,
 routes, the packet filter, and forwarding. It shows each difference with its repair, asks
 (or --yes), repairs, and checks the lab. What cannot be undone says so; --undo puts the
-rest back as it was found. Where every machine is as planned, what is broken is in the
-lab file: the checks name the cause.`,
+rest back as it was found. Where the lab file is the mistake, it corrects it as "check
+--mend" does, and changes the lab to it; what only you can decide is named by the checks.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {

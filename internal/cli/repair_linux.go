@@ -3,11 +3,13 @@ package cli
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"openbastion/internal/api"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/status"
 	"openbastion/internal/testbed/supervisor"
+	"openbastion/internal/verify/check"
 	"openbastion/internal/verify/claims"
 	"openbastion/internal/verify/verdict"
 )
@@ -66,15 +68,59 @@ func (a *app) repairLab(named string, o repairOptions) error {
 		}
 		return nil
 	}
-	return a.repaired(p, l, c, doc)
-}
-
-// repaired checks the lab after a repair, and says how it is.
-func (a *app) repaired(p *plan.Plan, l started, c *supervisor.Client, doc api.Repair) error {
 	v, answers, err := verdict.Run(a.ctx, p, c)
 	if err != nil {
 		return failure{exitBroken, err.Error(), ""}
 	}
+	if v.Verdict == claims.Broken && a.format == "text" && (o.yes || a.terminal()) {
+		mended, err := a.repairFile(l, c, o.yes)
+		if err != nil {
+			return err
+		}
+		if mended != nil {
+			p = mended
+			if v, answers, err = verdict.Run(a.ctx, p, c); err != nil {
+				return failure{exitBroken, err.Error(), ""}
+			}
+		}
+	}
+	return a.repaired(p, l, doc, v, answers)
+}
+
+// repairFile corrects the lab file, where that is the mistake and can be done mechanically, and changes the lab to it.
+// It returns the plan that runs then; nil where nothing was changed.
+func (a *app) repairFile(l started, c *supervisor.Client, yes bool) (*plan.Plan, error) {
+	file := fromHere(l.record.File)
+	p, err := a.load(file)
+	if err != nil {
+		return nil, err
+	}
+	var list []check.Finding
+	for _, f := range check.Run(p, time.Now()) {
+		if f.Severity == check.Error && f.Mechanical() && f.Accepted == "" {
+			list = append(list, f)
+		}
+	}
+	if len(list) == 0 {
+		return nil, nil
+	}
+	s := a.screen()
+	s.para(2, 2, plain, "The lab file is the mistake. This corrects it:")
+	if err := a.mend(file, p, list, yes); err != nil {
+		return nil, err
+	}
+	if p, err = a.load(file); err != nil || p.Fingerprint() == l.record.Digest {
+		return nil, err
+	}
+	if err := c.Apply(a.ctx, p.Fingerprint()); err != nil {
+		return nil, failure{exitBroken, l.record.Lab + " was not changed, or not in all: " + err.Error(), ""}
+	}
+	s.line(signHolds, " ", file, " was corrected, and ", l.record.Lab, " changed to it.")
+	return p, nil
+}
+
+// repaired says how the lab is after a repair.
+func (a *app) repaired(p *plan.Plan, l started, doc api.Repair, v verdict.Document, answers claims.Answers) (err error) {
 	if a.format == "json" {
 		doc.Verdict = &v
 		err = a.json(doc)
@@ -85,7 +131,7 @@ func (a *app) repaired(p *plan.Plan, l started, c *supervisor.Client, doc api.Re
 				undoable(doc.Done, " bastion repair "+p.Name+" --undo puts back what was found."))
 		}
 		if len(doc.Found) == 0 && v.Verdict != claims.Holds {
-			s.para(2, 2, plain, "What is wrong is in the lab file, or outside the machines:")
+			s.para(2, 2, plain, "What is wrong is in the lab file, or outside the machines. The causes say what to change.")
 		}
 		a.showVerdict(s, v, func() { a.likeliest(p, l.record.File, v, answers) })
 	}

@@ -336,6 +336,8 @@ the verdicts of benches it comes to the one verdict on the class, also as a page
 		"with --watch: run this shell command when a claim breaks or holds again, or something gets past the appliance (BASTION_EVENT, "+
 			"BASTION_CLAIM, BASTION_GUEST, BASTION_TEXT)")
 	c.Flags().StringVar(&guard.history, "history", "", "with --watch: add each line to this file, as JSON")
+	c.Flags().StringVar(&guard.metrics, "metrics", "",
+		"with --watch: keep the state of each check in this file, in the OpenMetrics format, for a monitoring system's text collector")
 	c.Flags().BoolVar(&replace, "replace", false, "replace existing files")
 	c.Flags().StringArrayVar(&reports, "report", nil,
 		"write the verdict to this file: .html (a page), .md (Markdown) or .xml (JUnit, for build servers); repeatable")
@@ -348,13 +350,14 @@ type guardOptions struct {
 	every   time.Duration
 	command string
 	history string
+	metrics string // the file
 }
 
 // check refuses what does not go together.
 func (o guardOptions) check(more bool) error {
 	switch {
-	case !o.watch && (o.command+o.history != "" || o.every != everyDefault):
-		return usage("--every, --on-change and --history go with --watch")
+	case !o.watch && (o.command+o.history+o.metrics != "" || o.every != everyDefault):
+		return usage("--every, --on-change, --history and --metrics go with --watch")
 	case o.watch && more:
 		return usage("--watch goes on until it is interrupted: it does not go with --from or --report")
 	case o.every < time.Second:

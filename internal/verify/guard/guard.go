@@ -63,7 +63,14 @@ func (g *Guard) Due(now time.Time) bool { return !now.Before(g.due) }
 func (g *Guard) Broken() int { return len(g.broken) }
 
 // changes are the kinds of events after which a claim may be otherwise.
-var changes = []status.Kind{status.Escaped, status.Plugged, status.Unplugged, status.Moved, status.Failed, status.Applied}
+var changes = []status.Kind{
+	status.Escaped,
+	status.Plugged,
+	status.Unplugged,
+	status.Moved,
+	status.Failed,
+	status.Applied,
+}
 
 // Seen takes what happened in the lab: a bypass is told at once; after a change the claims are asked soon.
 func (g *Guard) Seen(now time.Time, events []status.Event) (out []Entry) {

@@ -11,6 +11,31 @@ import (
 	"openbastion/internal/verify/verdict"
 )
 
+// Metrics are lines that a monitoring system reads: undecided claims have none, and names cannot break out of theirs.
+func TestMetrics(t *testing.T) {
+	doc := verdict.Document{Claims: []claims.Result{
+		{
+			ID:      "heron.outside",
+			Verdict: claims.Broken,
+		}, {ID: "heron.dns", Verdict: claims.Holds}, {ID: "otter.dns", Verdict: claims.Unknown},
+	}}
+	assert.Equal(t, `# TYPE bastion_claim_holds gauge
+# HELP bastion_claim_holds Whether a claim on the lab holds.
+bastion_claim_holds{lab="salt\"marsh",claim="heron.dns"} 1
+bastion_claim_holds{lab="salt\"marsh",claim="heron.outside"} 0
+# TYPE bastion_claims gauge
+# HELP bastion_claims How many claims have each verdict.
+bastion_claims{lab="salt\"marsh",verdict="holds"} 1
+bastion_claims{lab="salt\"marsh",verdict="broken"} 1
+bastion_claims{lab="salt\"marsh",verdict="unknown"} 1
+# TYPE bastion_checked_timestamp_seconds gauge
+# UNIT bastion_checked_timestamp_seconds seconds
+# HELP bastion_checked_timestamp_seconds When the claims were asked last.
+bastion_checked_timestamp_seconds{lab="salt\"marsh"} 1764316800.500
+# EOF
+`, string(Metrics(`salt"marsh`, doc, time.UnixMilli(1764316800500))))
+}
+
 // A claim that breaks is told once, with what changed just before, and once when it holds again; a bypass at once; and a change
 // has the claims asked soon, whatever the interval.
 func TestGuard(t *testing.T) {
