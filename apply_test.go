@@ -43,7 +43,7 @@ func TestAppliedAsStartedAnew(t *testing.T) {
 	}
 }
 
-// drawnPlan returns the plan of a lab that nobody thought of, or nil where that has none.
+// drawnPlan returns the plan of a drawn lab, or nil where it has none.
 func drawnPlan(seed int) (*plan.Plan, string) {
 	text := dice{rand.New(rand.NewPCG(uint64(seed), 11))}.lab()
 	l, err := lab.Read("drawn.yaml", []byte(text))
@@ -99,7 +99,7 @@ func appliedFrom(t *testing.T, first, steps int) {
 		began = time.Now()
 		fresh, err := kernel.Up(ctx, p, kernel.Options{})
 		require.NoError(t, err, text)
-		t.Logf("%d: applied in %v, started anew in %v", seed, applied.Round(time.Millisecond),
+		t.Logf("%d: applied in %v, a fresh start in %v", seed, applied.Round(time.Millisecond),
 			time.Since(began).Round(time.Millisecond))
 		for end := time.Now().Add(3 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 			if slices.Equal(fresh.Inventory(), runs.Inventory()) {
@@ -107,8 +107,8 @@ func appliedFrom(t *testing.T, first, steps int) {
 			}
 		}
 		assert.Equal(t, fresh.Inventory(), runs.Inventory(), "%d: what its namespaces have", seed)
-		assert.Empty(t, fresh.Drift(), "%d: nobody has changed anything\n%s", seed, text)
-		assert.Empty(t, runs.Drift(), "%d: nobody has changed anything\n%s", seed, text)
+		assert.Empty(t, fresh.Drift(), "%d: nothing was changed by hand\n%s", seed, text)
+		assert.Empty(t, runs.Drift(), "%d: nothing was changed by hand\n%s", seed, text)
 		fresh.Down()
 		want, _, err := claims.Run(ctx, p, simulator.New(p))
 		require.NoError(t, err)

@@ -89,7 +89,7 @@ func TestKernelAndRehearsalAgree(t *testing.T) {
 		text, err := os.ReadFile(file)
 		require.NoError(t, err)
 		if strings.Contains(file, "dup") || strings.Contains(string(text), "# check: duplicate-address") {
-			continue // which of two machines with one address answers is luck on a real wire
+			continue // which of two machines with one address answers is chance on a real wire
 		}
 		labs[filepath.Base(file)] = string(text)
 	}

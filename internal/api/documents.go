@@ -115,7 +115,7 @@ type Applied struct {
 // RepairSchema names the JSON form of [Repair].
 const RepairSchema = "openbastion.repair/1"
 
-// Repair is what of a running lab is otherwise than planned, what was set right or put back, and how the checks come
+// Repair is what differs from the plan in a running lab, what was set right or put back, and how the checks come
 // out then.
 type Repair struct {
 	Schema   string            `json:"schema"`

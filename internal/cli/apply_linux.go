@@ -78,7 +78,7 @@ func (a *app) changeable(r supervisor.Record, p *plan.Plan, file string, o start
 		return nil
 	}
 	return failure{exitUsage, p.Name + " runs, and its file has changed since: " + why,
-		"bastion stop " + p.Name + " ends it; then start it anew."}
+		"bastion stop " + p.Name + " ends it; then start it again."}
 }
 
 // showDifference shows what differs, and what each of it interrupts.

@@ -226,7 +226,7 @@ func tally(s *screen, found map[check.Severity]int, accepted, open int) string {
 	return signHolds + " No errors: " + strings.Join(parts, ", ") + "."
 }
 
-// terminal reports whether somebody at a terminal can be asked.
+// terminal reports whether the user can be asked at a terminal.
 func (a *app) terminal() bool {
 	in, ok := a.in.(*os.File)
 	return ok && term.IsTerminal(int(in.Fd()))

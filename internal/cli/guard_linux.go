@@ -19,11 +19,7 @@ import (
 // guardLab watches a lab that runs until it is interrupted: it asks the claims that disturb nobody, again when something
 // changed and every so often, and tells what broke, what changed just before, and when it held again.
 func (a *app) guardLab(file string, o guardOptions) error {
-	l, err := a.find(file)
-	if err != nil {
-		return err
-	}
-	p, err := a.asStarted(l)
+	l, p, err := a.findPlanned(file)
 	if err != nil {
 		return err
 	}

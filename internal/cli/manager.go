@@ -39,7 +39,7 @@ func (a *app) definitions(uri string) (networks, domains []libvirt.Definition, e
 	return networks, domains, nil
 }
 
-// paste reads what somebody copied: from a file, or the definitions of machines, of the one alone where it is named, from
+// paste reads pasted text: from a file, or the definitions of machines, of the one alone where it is named, from
 // the machine manager that a URI names.
 func (a *app) paste(from, lab, machine string) ([]byte, error) {
 	if !libvirt.IsURI(from) {

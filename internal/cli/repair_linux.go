@@ -14,9 +14,9 @@ import (
 	"openbastion/internal/verify/verdict"
 )
 
-// repairLab sets right what of a lab that runs is otherwise than planned, and checks it then.
+// repairLab sets right what differs from the plan in a running lab, and then checks it.
 func (a *app) repairLab(named string, o repairOptions) error {
-	l, err := a.find(named)
+	l, p, err := a.findPlanned(named)
 	if err != nil {
 		return err
 	}
@@ -27,10 +27,6 @@ func (a *app) repairLab(named string, o repairOptions) error {
 	case l.record.Stage != onKernel:
 		return failure{exitUsage, "virtual machines are not looked into while they run",
 			"bastion verify " + named + " names the likeliest cause; bastion diagnose asks further."}
-	}
-	p, err := a.asStarted(l)
-	if err != nil {
-		return err
 	}
 	c, err := a.dial(l)
 	if err != nil {

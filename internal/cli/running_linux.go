@@ -379,11 +379,7 @@ func (a *app) keepLab(file string, o startOptions) error {
 }
 
 func (a *app) verifyLab(file string, reports []string, replace bool) error {
-	l, err := a.find(file)
-	if err != nil {
-		return err
-	}
-	p, err := a.asStarted(l)
+	l, p, err := a.findPlanned(file)
 	if err != nil {
 		return err
 	}

@@ -115,6 +115,16 @@ func (a *app) asStarted(l started) (*plan.Plan, error) {
 	return plan.Build(made)
 }
 
+// findPlanned returns the lab that the user means, with its plan as it was started.
+func (a *app) findPlanned(named string) (started, *plan.Plan, error) {
+	l, err := a.find(named)
+	if err != nil {
+		return l, nil, err
+	}
+	p, err := a.asStarted(l)
+	return l, p, err
+}
+
 // dial reaches the process of a lab.
 func (a *app) dial(l started) (*supervisor.Client, error) {
 	if !l.record.Alive() {

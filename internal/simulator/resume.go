@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"openbastion/internal/netsim/dhcp"
 	"openbastion/internal/netsim/host"
 )
 
@@ -28,11 +29,23 @@ func (v *Live) Resume(old *Live) {
 			v.world.pump(s)
 		}
 	}
+	v.serveOn(old)
 	v.Start()
 	v.world.now, v.began = max(v.world.now, old.world.now), old.began
 	maps.Copy(v.seen, old.seen)
 	v.pinged, v.pings = old.pinged, old.pings
 	v.out = nil // of frames to real machines: it was as if they had been off
+}
+
+// serveOn has those who serve DHCP on a segment, and are not who did before, go on with the leases that were given there.
+func (v *Live) serveOn(old *Live) {
+	v.Servers(func(_ time.Duration, segment, _ string, now *dhcp.Server) {
+		old.Servers(func(_ time.Duration, where, _ string, was *dhcp.Server) {
+			if where == segment && was != now {
+				now.Resume(was)
+			}
+		})
+	})
 }
 
 func (v *Live) isMember(s *station) bool {
@@ -44,7 +57,7 @@ func (v *Live) isMember(s *station) bool {
 	return false
 }
 
-// takeOver puts a node that has conversations in the place of one that was made anew, with what the new
+// takeOver puts a node that has conversations in the place of a fresh one, with what the new
 // plan says of others: routes, names, and the addresses that it answers for.
 func takeOver(s *station, node *host.Node) {
 	fresh := s.node

@@ -46,7 +46,7 @@ type Lab struct {
 	Notes    []string  `json:"notes"`
 }
 
-// Drift is something of a machine that is otherwise than planned.
+// Drift is a difference between a machine and the plan.
 type Drift struct {
 	Machine string `json:"machine"`
 	Found   string `json:"found"`

@@ -182,7 +182,7 @@ func (b *Book) sayOnce() {
 	}
 }
 
-// blank is where nobody has said a value: it is written in by hand.
+// blank stands for a value that is unknown: it is written in by hand.
 const blank = "______"
 
 // attach says in the hypervisor's words how an adapter is attached.

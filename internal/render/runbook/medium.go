@@ -60,7 +60,7 @@ func (b *writer) boot(m *plan.Machine) Step {
 		step.Do = append(
 			step.Do,
 			fmt.Sprintf(
-				"Import %s as %s, and do not start it: the next steps set what the package has otherwise.",
+				"Import %s as %s, and do not start it: the next steps change what differs in the package.",
 				s.inner,
 				m.Name,
 			),

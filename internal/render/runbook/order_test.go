@@ -157,7 +157,7 @@ func TestForEachMachine(t *testing.T) {
 		}
 		for _, part := range Of(p, words).Parts {
 			for _, s := range part.Steps {
-				assert.True(t, held[s.ID], "%s: %s is in nobody's part", n.Name(), s.ID)
+				assert.True(t, held[s.ID], "%s: %s is in no machine's part", n.Name(), s.ID)
 			}
 		}
 	}

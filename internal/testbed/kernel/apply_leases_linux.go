@@ -23,7 +23,7 @@ func (a *apply) takeOver(k kept) {
 			continue
 		}
 		old := k.was.ports[was]
-		if p.Client != nil && old.Client != nil && terms(now).served == terms(was).served && now.Plugged && fits(now, old.Address) {
+		if p.Client != nil && old.Client != nil && now.Plugged && keeps(now, was, old.Address) {
 			p.Client, p.Address, p.Gateway, p.DNS = old.Client, old.Address, old.Gateway, old.DNS
 		}
 		has := state{Address: p.Address, Gateway: p.Gateway, DNS: p.DNS}
@@ -74,15 +74,42 @@ func terms(a *plan.Adapter) offered {
 	case s.HostPool != nil, s.Lab.Leases != "", s.Reach == lab.Upstream:
 		out.served = "others"
 	}
-	out.what = fmt.Sprint(s.Name, s.Subnet, s.Gateway, s.Lab.Leases, s.Reach, s.Lab.Join, s.HostPool, a.Address, a.Plugged, a.How)
+	out.what = fmt.Sprint(
+		s.Name,
+		s.Subnet,
+		s.Gateway,
+		s.Lab.Leases,
+		s.Reach,
+		s.Lab.Join,
+		s.HostPool,
+		a.Address,
+		a.Plugged,
+		a.How,
+	)
+	if s.Reach == lab.Upstream { // the outside keeps addresses for the appliances there
+		for _, o := range s.Adapters {
+			if o.Guest == nil {
+				out.what += fmt.Sprint(o.MAC, o.How, o.Role)
+			}
+		}
+	}
 	if v != nil {
 		out.what += fmt.Sprint(by.Machine.Name, by.MAC, by.Address, v.Pool, v.Router, v.DNS, v.Domain, v.Time)
 	}
 	return out
 }
 
+// keeps reports whether an adapter may go on with its lease: where others serve than the lab, only as long as nothing of that
+// has changed.
+func keeps(now, was *plan.Adapter, leased netip.Prefix) bool {
+	if terms(now).served == "others" {
+		return terms(now) == terms(was)
+	}
+	return terms(now).served == terms(was).served && fits(now, leased)
+}
+
 // fits reports whether an adapter may keep a leased address: where the lab itself serves, it is the one that
-// is reserved for it, or in the pool and nobody else's. Whoever else serves decides when it is asked again.
+// is reserved for it, or in the pool and reserved for no other. Another server decides when it is asked again.
 func fits(a *plan.Adapter, leased netip.Prefix) bool {
 	_, v := a.Segment.LeaseService()
 	if v == nil || !leased.IsValid() {
@@ -97,7 +124,7 @@ func fits(a *plan.Adapter, leased netip.Prefix) bool {
 }
 
 // answered waits until the clients that asked for their address again have one from who serves now. One that
-// nobody answers gives it up.
+// is not answered gives it up.
 func (a *apply) answered(list []*plan.Machine) {
 	n := a.lab
 	asking := func(each func(now time.Duration, x *machine, p *host.Port)) {

@@ -72,7 +72,7 @@ func (l *Lab) applicable(p *plan.Plan) error {
 		return out
 	}
 	if !slices.Equal(joins(l.plan), joins(p)) {
-		return errors.New("how the lab is joined to this machine's network cannot be changed while it runs: stop it and start it anew")
+		return errors.New("how the lab is joined to this machine's network cannot be changed while it runs: stop it and start it again")
 	}
 	return nil
 }
@@ -287,7 +287,7 @@ func (a *apply) finish(ctx context.Context) error {
 	return errors.Join(all...)
 }
 
-// reset sets what is planned otherwise for a machine that stays.
+// reset sets what differs in the new plan for a machine that stays.
 func (a *apply) reset(k kept) error {
 	x := k.now
 	var all []error
@@ -355,7 +355,7 @@ func (a *apply) plug(now *plan.Adapter) error {
 	return a.lab.wires.links.LinkSetDown(link)
 }
 
-// reset6 changes how an adapter speaks IPv6: it begins anew where its network is another one.
+// reset6 changes how an adapter speaks IPv6: it starts from the beginning where its network is another one.
 func (x *machine) reset6(now, was *plan.Adapter, six []netip.Prefix) error {
 	announced := func(a *plan.Adapter) string {
 		text := fmt.Sprint(a.Segment.Name, a.Segment.Subnet6, a.Plugged, speaks6(a), a.Guest == nil, a.Address6)
@@ -407,7 +407,7 @@ func (a *apply) takeAway() {
 	}
 }
 
-// start has what is new ask for what it is to be given, and what is served otherwise ask again.
+// start has new adapters ask for their leases, and those that are served differently ask again.
 func (a *apply) start(ctx context.Context) error {
 	n := a.lab
 	for _, list := range [][]*plan.Machine{n.plan.Appliances(), n.plan.Guests()} {

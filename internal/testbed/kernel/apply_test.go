@@ -150,7 +150,7 @@ func TestApplyOrNothing(t *testing.T) {
 	assert.Len(t, l.Status().Machines, 6)
 }
 
-// How long it takes to change one rule of a lab that runs, and to add one guest, beside starting it anew.
+// How long it takes to change one rule of a lab that runs, and to add one guest, beside a fresh start.
 func BenchmarkApply(b *testing.B) {
 	if os.Getuid() != 0 {
 		b.Skip("needs root for network namespaces")
@@ -175,7 +175,7 @@ func BenchmarkApply(b *testing.B) {
 			}
 		})
 	}
-	b.Run("started anew", func(b *testing.B) {
+	b.Run("fresh start", func(b *testing.B) {
 		p := planned(b, edited(b))
 		for b.Loop() {
 			l, err := Up(b.Context(), p, Options{})

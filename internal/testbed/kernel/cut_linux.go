@@ -13,7 +13,7 @@ import (
 )
 
 // cut ends the conversations through an appliance that the plan from before let pass, and the one of now does not,
-// or translates otherwise: a packet filter asks its rules about the first packet alone.
+// or translates differently: a packet filter asks its rules about the first packet alone.
 func (x *machine) cut(was *plan.Machine) error {
 	o := outdated{was, x.plan, !slices.EqualFunc(was.Publishes, x.plan.Publishes, samePublish) ||
 		!slices.EqualFunc(was.OneToOne, x.plan.OneToOne, func(a, b plan.OneToOne) bool {

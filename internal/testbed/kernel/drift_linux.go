@@ -21,14 +21,14 @@ import (
 	"openbastion/internal/testbed/kernel/nfnetlink"
 )
 
-// drift is something of a machine that is otherwise than it was set up, with what sets it right, and what puts it
+// drift is a difference between a machine and its set-up, with what sets it right, and what puts it
 // back as it was found; undo is nil where nothing can.
 type drift struct {
 	status.Drift
 	repair, undo func() error
 }
 
-// Drift returns what of the lab's machines is otherwise than planned: changed by hand, or by a program in them.
+// Drift returns what differs from the plan in the lab's machines: changed by hand, or by a program in them.
 // Machines that run a command of the user's, and simulated ones, are not looked at.
 func (l *Lab) Drift() (out []status.Drift) {
 	for _, d := range l.drift() {
@@ -126,7 +126,7 @@ func (v *view) devices() {
 	for name, a := range planned {
 		if !seen[name] {
 			v.add(fmt.Sprintf("has no device %s (%s) any more", name, a.MAC),
-				"stop the lab and start it anew: its cable went with it", nil, nil)
+				"stop the lab and start it again: its cable went with it", nil, nil)
 		}
 	}
 }
@@ -189,7 +189,7 @@ func (v *view) drop(link netlink.Link, addr netip.Addr) error {
 	return err
 }
 
-// routes looks at the paths that somebody set: those of the kernel follow the addresses.
+// routes looks at the routes that were set by hand: those of the kernel follow the addresses.
 func (v *view) routes() {
 	type path struct {
 		gateway netip.Addr

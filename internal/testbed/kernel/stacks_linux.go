@@ -65,7 +65,7 @@ func (l *Stacks) add(x *machine) error {
 	return x.follow(l.log)
 }
 
-// leadBy has an appliance publish to what it hands out, each time that it may have done so.
+// leadBy updates where an appliance's port forwards lead, each time that it may have given a lease.
 func (l *Stacks) leadBy(x *machine) {
 	l.beside.handed[x.shadow] = func(now time.Duration) {
 		if err := x.lead(now); err != nil {

@@ -31,7 +31,7 @@ func daemon(conn net.Conn, answers map[int32]any) {
 		if err != nil {
 			return
 		}
-		reply(conn, header{program, version, 316, 2, 0, statusOK}, nil) // an event, which nobody asked for
+		reply(conn, header{program, version, 316, 2, 0, statusOK}, nil) // an event, which was not asked for
 		h.Kind = kindReply
 		data, known := answers[h.Procedure]
 		if why, refused := data.(string); refused || !known {

@@ -320,7 +320,7 @@ func (c *Client) Apply(ctx context.Context, fingerprint string) error {
 	return err
 }
 
-// Drift returns what of the lab's machines is otherwise than planned.
+// Drift returns what differs from the plan in the lab's machines.
 func (c *Client) Drift(ctx context.Context) ([]status.Drift, error) { return c.repair(ctx, "drift") }
 
 // Repair sets right what Drift tells, and returns what it has set right.

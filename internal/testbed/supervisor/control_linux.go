@@ -323,14 +323,14 @@ func (t *talk) apply(expect string) error {
 	return err
 }
 
-// Repairer is a lab that knows what of its machines is otherwise than planned, and can set that right.
+// Repairer is a lab that knows where its machines differ from the plan, and can set that right.
 type Repairer interface {
 	Drift() []status.Drift
 	Repair() (done []status.Drift, err error)
 	UndoRepair() (undone []status.Drift, err error)
 }
 
-// repair tells what is otherwise than planned, sets it right, or puts it back.
+// repair tells what differs from the plan, sets it right, or puts it back.
 func (t *talk) repair(lab Lab, what string, r *reply) (err error) {
 	able, ok := lab.(Repairer)
 	if !ok {

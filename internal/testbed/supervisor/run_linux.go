@@ -206,7 +206,7 @@ func (k *keeper) apply(ctx context.Context, expect string) (*plan.Plan, Lab, err
 	k.mu.Unlock()
 	able, ok := lab.(Applier)
 	if !ok {
-		return nil, nil, errors.New("this lab cannot be changed while it runs: stop it and start it anew")
+		return nil, nil, errors.New("this lab cannot be changed while it runs: stop it and start it again")
 	}
 	text, p, err := k.reload()
 	switch {
