@@ -62,13 +62,7 @@ func freshly(t *testing.T, ctx context.Context, p *plan.Plan) map[string]claims.
 	l, err := kernel.Up(ctx, p, kernel.Options{})
 	require.NoError(t, err)
 	defer l.Down()
-	doc, _, err := claims.Run(ctx, p, l)
-	require.NoError(t, err)
-	out := map[string]claims.Result{}
-	for _, r := range doc.Claims {
-		out[r.ID] = r
-	}
-	return out
+	return results(t, ctx, p, l)
 }
 
 func appliedFrom(t *testing.T, first, steps int) {
@@ -82,7 +76,7 @@ func appliedFrom(t *testing.T, first, steps int) {
 	}()
 	for seed := first; seed <= first+steps; seed++ {
 		p, text := drawnPlan(seed)
-		if p == nil || strings.Contains(text, "within: moor") { // a stranger with the tag makes it luck
+		if p == nil || strings.Contains(text, "within: moor") { // a stranger with the tag makes it chance
 			continue
 		}
 		if runs == nil {
@@ -110,15 +104,8 @@ func appliedFrom(t *testing.T, first, steps int) {
 		assert.Empty(t, fresh.Drift(), "%d: nothing was changed by hand\n%s", seed, text)
 		assert.Empty(t, runs.Drift(), "%d: nothing was changed by hand\n%s", seed, text)
 		fresh.Down()
-		want, _, err := claims.Run(ctx, p, simulator.New(p))
-		require.NoError(t, err)
-		got, _, err := claims.Run(ctx, p, runs)
-		require.NoError(t, err)
-		found := map[string]claims.Result{}
-		for _, r := range got.Claims {
-			found[r.ID] = r
-		}
-		for _, r := range want.Claims {
+		want, found := results(t, ctx, p, simulator.New(p)), results(t, ctx, p, runs)
+		for _, r := range want {
 			if r.Verdict != found[r.ID].Verdict && r.Verdict != freshly(t, ctx, p)[r.ID].Verdict {
 				continue // the kernel says so of a fresh start too
 			}

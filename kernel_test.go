@@ -23,25 +23,27 @@ import (
 	"openbastion/internal/verify/claims"
 )
 
+// results returns what a stage says of each claim.
+func results(t *testing.T, ctx context.Context, p *plan.Plan, s claims.Stage) map[string]claims.Result {
+	doc, _, err := claims.Run(ctx, p, s)
+	require.NoError(t, err)
+	out := map[string]claims.Result{}
+	for _, r := range doc.Claims {
+		out[r.ID] = r
+	}
+	return out
+}
+
 // differing runs a lab on the kernel and in the rehearsal and says claim by claim where
 // they differ.
 func differing(t *testing.T, p *plan.Plan) (claimed int, differ []string) {
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
-	run := func(s claims.Stage) map[string]claims.Result {
-		doc, _, err := claims.Run(ctx, p, s)
-		require.NoError(t, err)
-		out := map[string]claims.Result{}
-		for _, r := range doc.Claims {
-			out[r.ID] = r
-		}
-		return out
-	}
 	l, err := kernel.Up(ctx, p, kernel.Options{})
 	require.NoError(t, err)
 	defer l.Down()
-	real := run(l)
-	for id, want := range run(simulator.New(p)) {
+	real := results(t, ctx, p, l)
+	for id, want := range results(t, ctx, p, simulator.New(p)) {
 		claimed++
 		if got := real[id]; got.Verdict != want.Verdict {
 			differ = append(

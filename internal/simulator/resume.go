@@ -18,13 +18,11 @@ func (v *Live) Resume(old *Live) {
 	const comesUp = 10 * time.Second // what Start lets pass
 	v.world.now = max(old.world.now-comesUp, 0)
 	was := map[string]*station{}
-	for _, s := range old.world.stations {
-		if !s.real && !old.isMember(s) {
-			was[s.name] = s
-		}
+	for _, s := range old.others() {
+		was[s.name] = s
 	}
-	for _, s := range v.world.stations {
-		if o := was[s.name]; o != nil && !s.real && !v.isMember(s) && sameNode(o.node, s.node) {
+	for _, s := range v.others() {
+		if o := was[s.name]; o != nil && sameNode(o.node, s.node) {
 			takeOver(s, o.node)
 			v.world.pump(s)
 		}
@@ -48,13 +46,18 @@ func (v *Live) serveOn(old *Live) {
 	})
 }
 
-func (v *Live) isMember(s *station) bool {
-	for _, m := range v.members {
-		if m == s {
-			return true
+// others returns the simulated stations that are no machines of the plan.
+func (v *Live) others() (out []*station) {
+	planned := map[*station]bool{}
+	for _, s := range v.members {
+		planned[s] = true
+	}
+	for _, s := range v.world.stations {
+		if !s.real && !planned[s] {
+			out = append(out, s)
 		}
 	}
-	return false
+	return out
 }
 
 // takeOver puts a node that has conversations in the place of a fresh one, with what the new

@@ -3,13 +3,14 @@ package kernel
 import (
 	"fmt"
 	"net/netip"
+	"reflect"
+	"slices"
+	"time"
+
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/netsim/dhcp"
 	"openbastion/internal/netsim/host"
-	"reflect"
-	"slices"
-	"time"
 )
 
 // takeOver gives a shadow the leases of the one before it. It is called from the shadows' loop.
@@ -67,7 +68,7 @@ type offered struct{ served, what string }
 func terms(a *plan.Adapter) offered {
 	s := a.Segment
 	by, v := s.LeaseService()
-	out := offered{served: "nobody"}
+	out := offered{served: "none"}
 	switch {
 	case v != nil:
 		out.served = "the lab"
@@ -166,9 +167,7 @@ func (a *apply) ask(now time.Duration, x *machine) {
 		x.shadow.StartSix(now, p)
 		switch {
 		case p.Client == nil:
-		case p.Client.Binding == nil:
-			x.shadow.StartLease(now, p)
-		case terms(ad) != terms(was): // whoever serves now is asked for the same address, which stays meanwhile
+		case p.Client.Binding == nil, terms(ad) != terms(was): // whoever serves now is asked for the same address, which stays meanwhile
 			x.shadow.StartLease(now, p)
 		}
 	}
