@@ -12,11 +12,11 @@ import (
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/status"
 	"openbastion/internal/observe/identify"
-	"openbastion/internal/simulator"
 	"openbastion/internal/testbed/machine/screen"
 	"openbastion/internal/verify/check"
 	"openbastion/internal/verify/claims"
 	"openbastion/internal/verify/explain"
+	"openbastion/internal/verify/outage"
 	"openbastion/internal/verify/reachability"
 	"openbastion/internal/verify/verdict"
 	"time"
@@ -131,12 +131,12 @@ const FaultSchema = "openbastion.fault/1"
 
 // Fault is what guests saw while something was wrong, and the verdict after it.
 type Fault struct {
-	Schema  string               `json:"schema"`
-	Lab     string               `json:"lab"`
-	Verdict claims.Verdict       `json:"verdict"`
-	Fault   string               `json:"fault"`
-	Guests  []simulator.Suffered `json:"guests"`
-	After   verdict.Document     `json:"after"`
+	Schema  string           `json:"schema"`
+	Lab     string           `json:"lab"`
+	Verdict claims.Verdict   `json:"verdict"`
+	Fault   string           `json:"fault"`
+	Guests  []outage.Seen    `json:"guests"`
+	After   verdict.Document `json:"after"`
 }
 
 // FaultsSchema names the JSON form of [Faults].

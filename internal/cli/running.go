@@ -217,6 +217,9 @@ carried, the leases that are given out, how often each rule was met, what the
 appliances translate, and what their rules with "log" saw. LAB is the file or the
 lab's name; without one and without a lab.yaml, every lab that was started is listed.
 
+With --fault something goes wrong for a while first: it shows when which guest lost its
+path and got it back, puts the lab right, and checks it then.
+
 With --watch it goes on: rates, leases, flows, what is stopped and by which rule, and
 bypasses, as they happen; where nobody looks at a terminal, a line for each.`,
 		Args: cobra.MaximumNArgs(1),
@@ -277,6 +280,7 @@ func (a *app) verify() *cobra.Command {
 	var replace bool
 	var trust trusted
 	var guard guardOptions
+	var fault faultOptions
 	c := &cobra.Command{
 		Use: "verify [LAB] [--from EVIDENCE]…", Short: "Check a running lab with real packets",
 		Long: `Asks the lab that runs what "rehearse" asks the simulated one, and judges the
@@ -295,6 +299,9 @@ the verdicts of benches it comes to the one verdict on the class, also as a page
 				return err
 			}
 			if err := guard.check(len(from)+len(reports) > 0); err != nil {
+				return err
+			}
+			if err := fault.check(guard.watch || len(from)+len(reports) > 0); err != nil {
 				return err
 			}
 			if guard.watch {
@@ -319,6 +326,9 @@ the verdicts of benches it comes to the one verdict on the class, also as a page
 				}
 				return a.verifyClass(r)
 			}
+			if fault.what != "" {
+				return a.faultInLab(labArg(args), fault)
+			}
 			return a.verifyLab(labArg(args), reports, replace)
 		},
 	}
@@ -328,6 +338,8 @@ the verdicts of benches it comes to the one verdict on the class, also as a page
 	c.Flags().
 		StringVar(&trust.witness, "witness-key", "", "with --from: the key of the lab's test server (default: this machine's)")
 	c.Flags().DurationVar(&trust.since, "since", 0, "with --from: refuse evidence that is older than this, such as 24h")
+	c.Flags().StringVar(&fault.what, "fault", "", faultHelp)
+	c.Flags().DurationVar(&fault.lasts, "lasting", lastingDefault, "with --fault: how long it lasts")
 	c.Flags().BoolVar(&guard.watch, "watch", false,
 		"go on until interrupted: check again after each change what can be checked without disturbing anybody, and tell what breaks")
 	c.Flags().DurationVar(&guard.every, "every", everyDefault, "with --watch: check also when nothing changes")

@@ -20,6 +20,7 @@ func (a *app) keepLab(string, startOptions) error                   { return not
 func (a *app) showStatus([]string, statusOptions) error             { return notHere() }
 func (a *app) runShell(string, string, []string) error              { return notHere() }
 func (a *app) verifyLab(string, []string, bool) error               { return notHere() }
+func (a *app) faultInLab(string, faultOptions) error                { return notHere() }
 func (a *app) guardLab(string, guardOptions) error                  { return notHere() }
 func (a *app) endLab(string, stopOptions) error                     { return notHere() }
 func (a *app) endAll(stopOptions) error                             { return notHere() }

@@ -122,6 +122,12 @@ func (r *paste) reached(ask claims.AskReach, got claims.GotReach) {
 	if ask.Address.IsValid() || ask.IPv6 {
 		return
 	}
+	if ask.Size > 0 {
+		if ask.To == (claims.Ref{}) && ask.Service.Proto == lab.ICMP {
+			r.at(onOff(got.Answered), "", Large)
+		}
+		return
+	}
 	kind := map[lab.Proto]Kind{lab.ICMP: Number, lab.TCP: Page, lab.UDP: Datagram}[ask.Service.Proto]
 	for i, l := range r.s.Looks {
 		outside := ask.To == (claims.Ref{}) && l.Kind == kind

@@ -398,7 +398,7 @@ func (l *Lab) scan(wan *plan.Adapter, services []lab.Service) answer {
 	out, got := answer{}, claims.GotScan{}
 	finish := make([]func() answer, len(services))
 	for i, s := range services {
-		finish[i] = l.reach(from, port.Address.Addr(), s)
+		finish[i] = l.reach(from, port.Address.Addr(), s, 0)
 		l.world.run(l.world.now + time.Millisecond)
 	}
 	l.world.settle(l.timing.scan)

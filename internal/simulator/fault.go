@@ -14,6 +14,7 @@ import (
 	"openbastion/internal/netsim/host"
 	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/verify/claims"
+	"openbastion/internal/verify/outage"
 )
 
 // Fault is something that goes wrong for a while, and then stops.
@@ -91,23 +92,12 @@ func ParseFault(p *plan.Plan, text string) (Fault, error) {
 	return f, nil
 }
 
-// Suffered is what one guest saw of a fault.
-type Suffered struct {
-	Guest string  `json:"guest"`
-	Tried string  `json:"tried"` // what it tried every two seconds
-	Tries int     `json:"tries"`
-	Lost  int     `json:"lost"`          // of them, while the fault lasted
-	Back  bool    `json:"back"`          // it answers again
-	After float64 `json:"after_seconds"` // from the fault's end to the first answer
-	Talk  string  `json:"talk"`          // what became of a conversation that was open: goes on, ended, or none
-}
-
 // Suffer lets a fault happen to the running lab, and end, and gives what each
 // guest behind an appliance saw of it. The claims can be asked for afterwards.
-func (l *Lab) Suffer(f Fault) []Suffered {
+func (l *Lab) Suffer(f Fault) []outage.Seen {
 	l.start()
 	type patient struct {
-		Suffered
+		outage.Seen
 		from    *station
 		to      netip.Addr
 		service lab.Service
@@ -122,7 +112,7 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 			continue
 		}
 		s, port := l.portOf(home)
-		x := &patient{from: s, to: l.witness, Suffered: Suffered{Guest: g.Name, Talk: "none"}}
+		x := &patient{from: s, to: l.witness, Seen: outage.Seen{Guest: g.Name, Talk: "none", Spans: []outage.Span{}}}
 		var allowed []lab.Service
 		if home.Segment.Port != nil && port.Address.IsValid() {
 			allowed = claims.AllowedServices(home.Segment.Port.Machine, home.Segment, port.Address.Addr(), l.witness)
@@ -139,7 +129,7 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 				}
 			}
 		case port.Gateway.IsValid():
-			x.hop, x.Tried = home, "its next hop by ARP"
+			x.hop, x.Tried = home, outage.NextHop
 		default:
 			continue
 		}
@@ -153,7 +143,7 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 			if x.hop != nil {
 				finish = append(finish, l.askNeighbor(x.hop))
 			} else {
-				finish = append(finish, l.reach(x.from, x.to, x.service))
+				finish = append(finish, l.reach(x.from, x.to, x.service, 0))
 			}
 		}
 		l.world.run(began + tryEvery)
@@ -168,23 +158,22 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 		}
 		return out
 	}
-	l.strike(f, true)
-	for end := l.world.now + faultTime; l.world.now < end; {
+	began, ended := l.world.now, time.Duration(0)
+	tries := func() (back int) {
+		at := l.world.now - began
 		for i, answered := range attempt() {
-			if all[i].Tries++; !answered {
-				all[i].Lost++
+			if all[i].Try(at, ended, answered); all[i].Back {
+				back++
 			}
 		}
+		return back
 	}
-	l.strike(f, false)
-	healed := l.world.now
-	for waiting := len(all); waiting > 0 && l.world.now < healed+backTime; {
-		for i, answered := range attempt() {
-			if answered && !all[i].Back {
-				all[i].Back, all[i].After = true, (l.world.now - healed - tryEvery).Seconds()
-				waiting--
-			}
-		}
+	l.Strike(f, true)
+	for l.world.now < began+faultTime {
+		tries()
+	}
+	l.Strike(f, false)
+	for ended = l.world.now - began; l.world.now < began+ended+backTime && tries() < len(all); {
 	}
 	for _, x := range all {
 		if x.talk != nil && x.talk.Established {
@@ -193,7 +182,7 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 		}
 	}
 	l.world.run(l.world.now + answerTime)
-	var out []Suffered
+	var out []outage.Seen
 	for _, x := range all {
 		switch {
 		case x.talk == nil || !x.talk.Established:
@@ -202,13 +191,13 @@ func (l *Lab) Suffer(f Fault) []Suffered {
 		default:
 			x.Talk = "ended: " + cmp.Or(x.talk.Outcome, outcome.Of(outcome.NoAnswer)).String()
 		}
-		out = append(out, x.Suffered)
+		out = append(out, x.Seen)
 	}
 	return out
 }
 
-// strike begins or ends a fault.
-func (l *Lab) strike(f Fault, begins bool) {
+// Strike begins or ends a fault. What a real machine forgets when it is started again is not in it.
+func (l *Lab) Strike(f Fault, begins bool) {
 	switch f.Kind {
 	case Unplug, Reboot:
 		s := l.members[f.Machine]
@@ -217,7 +206,7 @@ func (l *Lab) strike(f Fault, begins bool) {
 				l.world.setLink(s, a.Number, !begins && a.Plugged)
 			}
 		}
-		if f.Kind == Reboot && begins {
+		if f.Kind == Reboot && begins && !s.real {
 			s.node.Restart()
 			if a := l.appliances[f.Machine]; a != nil {
 				a.Filter.Forget()

@@ -163,6 +163,7 @@ const maxSeen = 1 << 14
 
 // note keeps which source a ping of ours had when it came to the witness.
 func (l *Lab) note(payload string, source netip.Addr) {
+	payload = string(probemsg.Unpad([]byte(payload)))
 	if !strings.HasPrefix(payload, probemsg.PingPrefix) {
 		return
 	}

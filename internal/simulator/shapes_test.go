@@ -124,7 +124,7 @@ func TestMoreMistakes(t *testing.T) {
 	}{
 		{"a strict switch stops a bridge", veiled, "reach: upstream,", "reach: upstream, foreign-macs: refuse,",
 			map[string]string{"heron.gateway": "no address", "otter.gateway": "", "heron.dns": "", "otter.dns": "", "heron.outside": "",
-				"otter.outside": "", "veil.inbound": "nothing could be tried", "expect-1.expect": ""}},
+				"otter.outside": "", "veil.inbound": "nothing could be tried", "expect-1.expect": "", "behind.full-size": ""}},
 		{"a bridge filters", veiled, "appliances:\n  veil:", "appliances:\n  veil:\n    rules: [allow any from otter to outside]",
 			map[string]string{"expect-1.expect": "heron to outside does not get through"}},
 		{"a guest beside the bridge", veiled, "  otter: behind", "  otter: {adapters: [{segment: behind}, {segment: street}]}",
@@ -171,7 +171,7 @@ func TestOneToOne(t *testing.T) {
 		port uint16
 		who  string
 	}{{l.buoy, 443, "heron"}, {l.buoy, 80, ""}, {l.members[otter.Machine], 443, "heron"}} {
-		finish := l.reach(c.from, netip.MustParseAddr("172.29.64.9"), tcp(c.port))
+		finish := l.reach(c.from, netip.MustParseAddr("172.29.64.9"), tcp(c.port), 0)
 		l.world.run(l.world.now + answerTime)
 		assert.Equal(t, c.who, finish().got.(claims.GotReach).Who, "%s to tcp/%d", c.from.name, c.port)
 	}
@@ -338,6 +338,30 @@ func TestPathMTU(t *testing.T) {
 		l.world.pump(heron)
 		l.world.run(l.world.now + 5*time.Second)
 		assert.Equal(t, c.want, p.Outcome.String(), c.size)
+	}
+	for _, r := range l.Outcome().Claims {
+		assert.Equal(t, claims.Holds, r.Verdict, "%s: %s", r.ID, r.Observed)
+		if r.ID == "reedbed.full-size" {
+			assert.Contains(t, r.Observed, "up to 1,492 bytes pass to the test server and back, and larger packets are reported")
+		}
+	}
+}
+
+// Packets that a segment loses without a report break the claim on full size of the segments that send by it, and no other.
+func TestLargePacketsLost(t *testing.T) {
+	for narrow, broken := range map[string][]string{
+		"causeway": {"reedbed.full-size", "boathouse.full-size"}, "reedbed": {"reedbed.full-size"}, "tidepool": nil,
+	} {
+		l := build(t, example(t, "saltmarsh.yaml"))
+		l = NewTroubled(l.plan, Trouble{Narrow: map[*plan.Segment]int{l.plan.Segment(narrow): 1000}})
+		var got []string
+		for _, r := range l.Outcome().Claims {
+			if r.Verdict != claims.Holds {
+				got = append(got, r.ID)
+				assert.Equal(t, claims.Code("full-size-lost"), r.Reason.Code, r.ID)
+			}
+		}
+		assert.ElementsMatch(t, broken, got, narrow)
 	}
 }
 

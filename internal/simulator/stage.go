@@ -1,7 +1,6 @@
 package simulator
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -382,7 +381,7 @@ func (l *Lab) askReach(q claims.AskReach) (func() answer, error) {
 		from.node.As = q.Source
 		defer func() { from.node.As = netip.Addr{} }()
 	}
-	return l.reach(from, to, q.Service), nil
+	return l.reach(from, to, q.Service, q.Size), nil
 }
 
 // standing returns the machine outside that has an address: one of an upstream segment, else the test
@@ -413,43 +412,4 @@ func (l *Lab) ends(q claims.AskReach) (from *station, to netip.Addr, why string,
 		from = l.standing(q.Source)
 	}
 	return from, to, why, nil
-}
-
-// reach asks from a station whether a service answers at an address.
-func (l *Lab) reach(from *station, to netip.Addr, service lab.Service) func() answer {
-	now := l.world.now
-	outcome := func(done bool, frame int, why outcome.Outcome, who string, source netip.Addr) answer {
-		what := fmt.Sprintf("%s to %s by %s", from.name, to, service)
-		switch {
-		case done && source.IsValid():
-			what += fmt.Sprintf(" answered; %s saw %s", cmp.Or(who, "the far end"), source)
-		case done:
-			what += " answered"
-		default:
-			what += ": " + why.String()
-		}
-		return answer{got: claims.GotReach{Answered: done, Outcome: why, Who: who, Source: source},
-			evidence: []claims.Evidence{l.frame(frame, "%s", what)}}
-	}
-	switch service.Proto {
-	case lab.ICMP:
-		payload := l.payload()
-		p := from.node.Ping(now, to, 0, 2*time.Second, payload)
-		l.world.pump(from)
-		return func() answer { return outcome(p.Answered, p.Frame, p.Outcome, "", l.seen[string(payload)]) }
-	case lab.UDP:
-		x := from.node.Ask(now, netip.AddrPortFrom(to, service.From), probemsg.Question(service.From), 2*time.Second)
-		l.world.pump(from)
-		return func() answer {
-			who, source := probemsg.Introduced(x.Data)
-			return outcome(x.Answered, x.Frame, x.Outcome, who, source)
-		}
-	default:
-		f := from.node.Fetch(now, netip.AddrPortFrom(to, service.From), "/")
-		l.world.pump(from)
-		return func() answer {
-			who, source := probemsg.Introduced([]byte(f.Body))
-			return outcome(f.Connected, f.Frame, f.Outcome, who, source)
-		}
-	}
 }

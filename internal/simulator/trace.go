@@ -180,7 +180,7 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	}
 	named := len(t.steps)
 	t.phase, t.seen = "packet", map[Step]int{}
-	finish := l.reach(st, target, through.Service)
+	finish := l.reach(st, target, through.Service, 0)
 	l.world.run(l.world.now + answerTime)
 	stop()
 	o := finish().got.(claims.GotReach)

@@ -9,7 +9,8 @@ import (
 	"net/netip"
 )
 
-// Size is how many bytes every message has, either way: nothing is amplified.
+// Size is how many bytes every message has, either way: nothing is amplified. A question may be followed by zeros, which its
+// answer is then too.
 const Size = 256
 
 // The kinds of messages.
@@ -121,8 +122,8 @@ func kindOf(data []byte) byte {
 	return data[len(magic)]
 }
 
-// Is reports whether data is a message of this protocol by its size and its beginning.
-func Is(data []byte) bool { return kindOf(data) != 0 }
+// Is reports whether data begins with a message of this protocol.
+func Is(data []byte) bool { return len(data) >= Size && kindOf(data[:Size]) != 0 }
 
 func head(kind byte, n Nonce, c Cookie) []byte {
 	b := make([]byte, 0, Size)

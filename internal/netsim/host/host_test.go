@@ -239,12 +239,12 @@ func TestLeaseOnPort(t *testing.T) {
 func TestPages(t *testing.T) {
 	c, a, b := pair()
 	b.ServePages(80, func(from netip.AddrPort) string { return "hello " + from.Addr().String() })
-	page, shut := a.Fetch(0, at(b, 80), "/"), a.Fetch(0, at(b, 81), "/")
+	page, shut := a.Fetch(0, at(b, 80), "/", nil), a.Fetch(0, at(b, 81), "/", nil)
 	c.run(10 * time.Second)
 	assert.Equal(t, []any{"HTTP/1.0 200 OK", "hello 10.83.16.20", true}, []any{page.Status, page.Body, page.Connected})
 	assert.Equal(t, outcome.By(outcome.Refused, netip.MustParseAddr("10.83.16.21")), shut.Outcome)
 	b.SetLink(c.now, 1, false)
-	silent := a.Fetch(c.now, at(b, 80), "/")
+	silent := a.Fetch(c.now, at(b, 80), "/", nil)
 	c.run(10 * time.Minute)
 	assert.Equal(t, outcome.Of(outcome.NoAnswer), silent.Outcome)
 	assert.Empty(t, a.conns)
@@ -305,7 +305,7 @@ func TestTCPDelivers(t *testing.T) {
 func FuzzReceive(f *testing.F) {
 	c, a, b := pair()
 	b.ServePages(80, func(netip.AddrPort) string { return "x" })
-	a.Fetch(0, at(b, 80), "/")
+	a.Fetch(0, at(b, 80), "/", nil)
 	a.Ping(0, at(b, 0).Addr(), 1, time.Second, []byte("x"))
 	c.run(time.Second)
 	for _, p := range c.frames {
@@ -336,7 +336,7 @@ func FuzzReceive(f *testing.F) {
 		b.Ports()[0].Server = dhcp.NewServer(
 			dhcp.Config{Address: b.Ports()[0].Address, From: at(b, 0).Addr(), To: at(b, 0).Addr()},
 		)
-		a.Fetch(0, at(b, 80), "/")
+		a.Fetch(0, at(b, 80), "/", nil)
 		a.SurveyServers(0, a.Ports()[0])
 		for i, data := range [][]byte{x, y, x} {
 			for _, n := range []*Node{a, b} {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 
@@ -25,16 +26,16 @@ type Fetch struct {
 
 const maxPage = 64 << 10
 
-// Fetch asks a server for a page.
-func (n *Node) Fetch(now time.Duration, to netip.AddrPort, path string) *Fetch {
+// Fetch asks a server for a page, and sends a body to it where there is one.
+func (n *Node) Fetch(now time.Duration, to netip.AddrPort, path string, body []byte) *Fetch {
 	c := n.Dial(now, to)
 	f := &Fetch{conn: c}
 	finish := func() {
 		f.Done, f.Outcome, f.Connected, f.Frame = true, c.Outcome, c.Established, c.Frame
-		head, body, ok := bytes.Cut(f.raw, []byte("\r\n\r\n"))
+		head, page, ok := bytes.Cut(f.raw, []byte("\r\n\r\n"))
 		if ok {
 			f.Status, _, _ = strings.Cut(string(head), "\r\n")
-			f.Body = string(body)
+			f.Body = string(page)
 		}
 	}
 	if c.Done {
@@ -42,6 +43,10 @@ func (n *Node) Fetch(now time.Duration, to netip.AddrPort, path string) *Fetch {
 		return f
 	}
 	c.unsent = []byte(fmt.Sprintf("GET %s HTTP/1.0\r\nHost: %s\r\n\r\n", path, to.Addr()))
+	if len(body) > 0 {
+		c.unsent = append(fmt.Appendf(nil, "POST %s HTTP/1.0\r\nHost: %s\r\nContent-Length: %d\r\n\r\n",
+			path, to.Addr(), len(body)), body...)
+	}
 	c.OnData = func(d []byte) {
 		if len(f.raw) < maxPage {
 			f.raw = append(f.raw, d...)
@@ -62,20 +67,23 @@ func (n *Node) ServePages(port uint16, page func(client netip.AddrPort) string) 
 	n.Listen(port, Pages(page))
 }
 
-// Pages is what takes connections and answers requests on them.
+// Pages is what takes connections and answers requests on them. A request with a body is answered when all of it has come, and
+// its page is followed by as many zeros.
 func Pages(page func(client netip.AddrPort) string) func(*Conn) {
 	return func(c *Conn) {
 		var request []byte
 		answered := false
 		c.OnData = func(d []byte) {
-			if request = append(request, d...); answered || !bytes.Contains(request, []byte("\r\n\r\n")) {
-				if len(request) > maxPage {
-					c.Abort()
-				}
+			if request = append(request, d...); len(request) > maxPage {
+				c.Abort()
+				return
+			}
+			size, whole := bodyOf(request)
+			if answered || !whole {
 				return
 			}
 			answered = true
-			body := page(c.Remote)
+			body := page(c.Remote) + strings.Repeat("\x00", size)
 			c.Write(
 				[]byte(
 					fmt.Sprintf(
@@ -89,4 +97,18 @@ func Pages(page func(client netip.AddrPort) string) func(*Conn) {
 		}
 		c.OnClose = func() { c.Close() }
 	}
+}
+
+// bodyOf returns the size of a request's body, and whether all of it has come.
+func bodyOf(request []byte) (size int, whole bool) {
+	head, body, ok := bytes.Cut(request, []byte("\r\n\r\n"))
+	if !ok {
+		return 0, false
+	}
+	if _, after, has := bytes.Cut(head, []byte("\r\nContent-Length: ")); has {
+		text, _, _ := bytes.Cut(after, []byte("\r\n"))
+		size, _ = strconv.Atoi(string(text)) // what is no number is no body
+	}
+	size = min(max(size, 0), maxPage)
+	return size, len(body) >= size
 }

@@ -50,11 +50,20 @@ func Split(frame []byte, mtu int) [][]byte {
 	if err != nil || !p.IP() || p.Fragment || p.Proto != TCP || len(p.Body) <= mtu || len(p.Data) < header.TCPSize {
 		return [][]byte{frame}
 	}
+	return Segments(frame, mtu-(len(p.Body)-len(p.Data)+header.TCP(p.Data).HeaderSize()))
+}
+
+// Segments cuts the TCP segment in a frame into frames that carry at most so many bytes of it, each whole with checksums of
+// its own. What is no TCP segment is given back alone.
+func Segments(frame []byte, most int) [][]byte {
+	p, err := Decode(frame)
+	if err != nil || !p.IP() || p.Fragment || p.Proto != TCP || len(p.Data) < header.TCPSize {
+		return [][]byte{frame}
+	}
 	tcp := header.TCP(p.Data)
 	size := tcp.HeaderSize()
 	head := len(p.Body) - len(p.Data) + size // of the packet
-	most := mtu - head
-	if size < header.TCPSize || size > len(p.Data) || most < 1 {
+	if size < header.TCPSize || size > len(p.Data) || most < 1 || len(p.Data)-size <= most {
 		return [][]byte{frame}
 	}
 	lead := len(frame) - len(p.Payload) // Ethernet header and tag

@@ -5,8 +5,10 @@
 package probemsg
 
 import (
+	"bytes"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"golang.org/x/net/dns/dnsmessage"
@@ -29,6 +31,18 @@ const (
 
 // Question is the datagram that asks whoever is at a UDP port who it is.
 func Question(port uint16) []byte { return Dress(port, word) }
+
+// Pad fills a question or a ping's payload with zeros to a size in bytes, which its answer has then too: nothing is
+// amplified. What is that large already stays as it is.
+func Pad(data []byte, size int) []byte {
+	if len(data) >= size {
+		return data
+	}
+	return append(slices.Clone(data), make([]byte, size-len(data))...)
+}
+
+// Unpad returns what was padded.
+func Unpad(data []byte) []byte { return bytes.TrimRight(data, "\x00") }
 
 // Dress puts a word of at most 32 letters, digits and hyphens into a datagram
 // for a port, in the form of the protocol that lives there.
@@ -63,8 +77,13 @@ var forms = []uint16{7, dns.Port, portTime, portManaged}
 // go on answering each other for ever.
 func Reply(data []byte, name string, from netip.AddrPort) ([]byte, bool) {
 	for _, port := range forms {
-		if string(data) == string(Question(port)) {
-			return answer(port, Page(name, from)), true
+		q := Question(port)
+		if bytes.HasPrefix(data, q) && len(Unpad(data[len(q):])) == 0 {
+			reply := answer(port, Page(name, from))
+			if len(data) > len(q) {
+				reply = Pad(reply, len(data))
+			}
+			return reply, true
 		}
 	}
 	return nil, false
@@ -94,7 +113,7 @@ func answer(port uint16, text string) []byte {
 // Introduced reads what a station answered, a datagram or a page: its name and
 // the source that it saw; empty and invalid when it is neither.
 func Introduced(data []byte) (name string, source netip.Addr) {
-	text := string(data)
+	text := string(Unpad(data))
 	var m dnsmessage.Message
 	if len(data) >= 12 && m.Unpack(data) == nil {
 		for _, r := range m.Additionals {

@@ -18,6 +18,8 @@ import (
 
 	"openbastion/internal/classroom/witness"
 	"openbastion/internal/netsim/outcome"
+	"openbastion/internal/netsim/probemsg"
+	"openbastion/internal/testbed/pathmtu"
 	"openbastion/internal/testbed/stage"
 )
 
@@ -42,6 +44,18 @@ type leaving struct {
 	device string                   // the adapter
 	proxy  netip.AddrPort           // by which HTTP goes
 	space  func(func() error) error // calls a function in the namespace that the adapter is in
+	size   int                      // of the packets there and back, which may not be fragmented, in bytes; 0: small ones
+}
+
+// fill pads a message to what a way carries of packets of the size that was asked for.
+func (l leaving) fill(way witness.Way, to netip.Addr, m []byte) []byte {
+	switch {
+	case l.size == 0:
+		return m
+	case way == witness.HTTP:
+		return probemsg.Pad(m, pathmtu.Stream)
+	}
+	return probemsg.Pad(m, pathmtu.Room(to, l.size))
 }
 
 // within calls a function in the namespace that a question leaves from.
@@ -72,9 +86,13 @@ func (g *Guest) Ask(
 	}
 	defer end()
 	for range 3 { // a cookie may have run out on the way
-		data, err := exchange(c.Question())
+		question := leave.fill(way, to.Addr(), c.Question())
+		data, err := exchange(question)
 		if err != nil {
 			return witness.Report{}, nil, err
+		}
+		if leave.size > 0 && len(data) == len(question) {
+			data = data[:witness.Size]
 		}
 		r, done, err := c.Take(data)
 		if err != nil {
@@ -98,6 +116,8 @@ func exchanger(
 	dialer := net.Dialer{Timeout: tries * tryTime}
 	if leave.device != "" {
 		dialer.Control = onDevice(leave.device)
+	} else if leave.size > 0 && way == witness.UDP {
+		dialer.Control = pathmtu.Whole
 	}
 	dial := func(network string, to netip.AddrPort) (c net.Conn, err error) {
 		dialer.LocalAddr = local(network, leave.from)
@@ -159,7 +179,7 @@ func post(c net.Conn, in *bufio.Reader, to netip.AddrPort, m []byte, proxied boo
 		return nil, err
 	}
 	defer answer.Body.Close()
-	return io.ReadAll(io.LimitReader(answer.Body, biggest))
+	return io.ReadAll(io.LimitReader(answer.Body, int64(max(len(m), biggest))))
 }
 
 func overStream(c net.Conn, m []byte) ([]byte, error) {
@@ -186,7 +206,7 @@ func overDatagrams(ctx context.Context, c net.Conn, way witness.Way, m []byte) (
 	err := fmt.Errorf("nothing was sent")
 	for range tries {
 		if _, err = c.Write(send); err != nil {
-			return nil, err
+			return nil, pathmtu.Reported(c, err)
 		}
 		_ = c.SetReadDeadline(time.Now().Add(tryTime))
 		var n int
@@ -201,7 +221,7 @@ func overDatagrams(ctx context.Context, c net.Conn, way witness.Way, m []byte) (
 			return b[:n], nil
 		}
 		if !errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
-			return nil, err
+			return nil, pathmtu.Reported(c, err)
 		}
 	}
 	return nil, err

@@ -49,6 +49,9 @@ func (s *Probe) reach(ctx context.Context, q claims.AskReach, a *plan.Adapter) c
 			to = other.Address.Addr()
 		}
 	}
+	if q.Size > 0 {
+		return s.whole(ctx, q, to)
+	}
 	got := s.try(ctx, q.Service, to)
 	if q.Service.Proto == lab.ICMP && got.Outcome.Is(outcome.Prohibited) {
 		return claims.Answer{Missing: noPings}
@@ -88,6 +91,9 @@ func (s *Probe) outside(ctx context.Context, q claims.AskReach) claims.Answer {
 		return claims.Answer{Missing: noWitness}
 	case q.IPv6:
 		return claims.Answer{Missing: "the test server has no IPv6 address here"}
+	}
+	if q.Size > 0 {
+		return s.whole(ctx, q, s.Witness.Address)
 	}
 	var got claims.GotReach
 	if q.Service.Proto == lab.ICMP {

@@ -21,6 +21,8 @@ import (
 	"openbastion/internal/classroom/witness"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
+	"openbastion/internal/netsim/probemsg"
+	"openbastion/internal/testbed/pathmtu"
 	"openbastion/internal/verify/attack"
 	"openbastion/internal/verify/claims"
 )
@@ -268,7 +270,7 @@ func (w *Witness) datagrams(c net.PacketConn) {
 // datagram answers a message by itself, or within a question of DNS.
 func (w *Witness) datagram(source netip.AddrPort, hops int, data []byte) []byte {
 	if witness.Is(data) {
-		return w.handle(source, witness.UDP, hops, data)
+		return padded(w.handle(source, witness.UDP, hops, data[:witness.Size]), len(data))
 	}
 	if m, ok := attack.MarkIn(data); ok {
 		w.hear(m)
@@ -287,6 +289,14 @@ func (w *Witness) datagram(source netip.AddrPort, hops int, data []byte) []byte 
 		return nil
 	}
 	return out
+}
+
+// padded fills an answer to the size of its question; none stays none.
+func padded(answer []byte, size int) []byte {
+	if answer == nil {
+		return nil
+	}
+	return probemsg.Pad(answer, size)
 }
 
 func sourceOf(a net.Addr) (netip.AddrPort, bool) {
@@ -393,18 +403,18 @@ func (w *Witness) connection(c net.Conn) {
 func (w *Witness) requests(in *bufio.Reader, c net.Conn, source netip.AddrPort) {
 	for {
 		r, err := http.ReadRequest(in)
-		if err != nil || r.ContentLength != witness.Size {
+		if err != nil || r.ContentLength < witness.Size || r.ContentLength > pathmtu.Stream {
 			return
 		}
-		message := make([]byte, witness.Size)
+		message := make([]byte, r.ContentLength)
 		if _, err := io.ReadFull(r.Body, message); err != nil {
 			return
 		}
-		answer := w.handle(source, witness.HTTP, 0, message)
+		answer := padded(w.handle(source, witness.HTTP, 0, message[:witness.Size]), len(message))
 		if answer == nil {
 			return
 		}
-		response := http.Response{StatusCode: http.StatusOK, ProtoMajor: 1, ProtoMinor: 1, ContentLength: witness.Size,
+		response := http.Response{StatusCode: http.StatusOK, ProtoMajor: 1, ProtoMinor: 1, ContentLength: int64(len(answer)),
 			Header: http.Header{
 				"Content-Type": {"application/octet-stream"},
 			}, Body: io.NopCloser(bytes.NewReader(answer))}

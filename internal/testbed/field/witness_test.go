@@ -14,6 +14,7 @@ import (
 
 	"openbastion/internal/classroom/witness"
 	"openbastion/internal/netsim/outcome"
+	"openbastion/internal/verify/claims"
 )
 
 var token = witness.Token{1, 2, 3}
@@ -74,6 +75,12 @@ func TestEveryWay(t *testing.T) {
 		assert.True(t, outcomeOf(err).Is(outcome.NoAnswer, outcome.Closed), way)
 	}
 	assert.Len(t, seen(), 4)
+	for way, to := range map[witness.Way]netip.AddrPort{witness.UDP: udp, witness.HTTP: tcp} { // answers are as large
+		g := Guest{Token: token.Bench("one"), Bench: "one"}
+		_, signed, err := g.Ask(t.Context(), way, to, leaving{size: claims.FullPacket})
+		require.NoError(t, err, way)
+		assert.Len(t, signed, witness.Size)
+	}
 }
 
 // A stranger who holds as many connections as it gets, and floods, takes nobody else's place: each of

@@ -248,7 +248,7 @@ func (l *Stacks) probe(ctx context.Context, w claims.Witness, r stage.Request, a
 
 // askReach asks whether a service at an address reaches an adapter.
 func (l *Stacks) askReach(ctx context.Context, q claims.AskReach, payload string, from *plan.Adapter) claims.Answer {
-	got, err := l.machines[from.Machine].space.reach(ctx, q.Service, q.Address, payload)
+	got, err := l.machines[from.Machine].space.reach(ctx, q.Service, q.Address, payload, q.Size)
 	if err != nil {
 		return claims.Answer{Missing: err.Error()}
 	}

@@ -191,7 +191,7 @@ func (l *Stacks) Name(ctx context.Context, m *plan.Machine, name string) string 
 
 // Fetch gets a page by HTTP and gives its text, or what went wrong.
 func (l *Stacks) Fetch(ctx context.Context, m *plan.Machine, from netip.AddrPort) string {
-	body, connected, err := l.machines[m].space.fetch(ctx, from)
+	body, connected, err := l.machines[m].space.fetch(ctx, from, nil)
 	if !connected {
 		return fmt.Sprintf("%s: %s", from, stage.Outcome(err))
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/netip"
@@ -20,6 +21,7 @@ import (
 	"openbastion/internal/model/lab"
 	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/probemsg"
+	"openbastion/internal/testbed/pathmtu"
 	"openbastion/internal/testbed/stage"
 	"openbastion/internal/verify/claims"
 )
@@ -30,13 +32,17 @@ const (
 	tries   = 2
 )
 
-// reach asks a service at an address from the namespace, by its kernel's own stack.
+// reach asks a service at an address from the namespace, by its kernel's own stack; with packets of a size, or 0: small ones.
 func (s *Space) reach(
 	ctx context.Context,
 	service lab.Service,
 	to netip.Addr,
 	payload string,
+	size int,
 ) (claims.GotReach, error) {
+	if size > 0 {
+		return s.reachWhole(ctx, service, to, payload, size), nil
+	}
 	switch service.Proto {
 	case lab.ICMP:
 		e, err := s.ping(ctx, to, 0, payload)
@@ -49,9 +55,38 @@ func (s *Space) reach(
 		who, source := probemsg.Introduced(data)
 		return claims.GotReach{Answered: err == nil, Outcome: stage.Outcome(err), Who: who, Source: source}, nil
 	}
-	body, connected, err := s.fetch(ctx, netip.AddrPortFrom(to, service.From))
+	body, connected, err := s.fetch(ctx, netip.AddrPortFrom(to, service.From), nil)
 	who, source := probemsg.Introduced(body)
 	return claims.GotReach{Answered: connected, Outcome: stage.Outcome(err), Who: who, Source: source}, nil
+}
+
+// reachWhole asks with packets of a size that may not be fragmented; where a router reports that less passes, with as much.
+func (s *Space) reachWhole(ctx context.Context, service lab.Service, to netip.Addr, payload string, size int) claims.GotReach {
+	var answer []byte
+	carries, err := pathmtu.Try(size, func(size int) (err error) {
+		room := pathmtu.Room(to, size)
+		switch service.Proto {
+		case lab.ICMP:
+			return pathmtu.Ping(ctx, s.Do, to, probemsg.Pad([]byte(payload), room))
+		case lab.UDP:
+			question := probemsg.Pad(probemsg.Question(service.From), room)
+			answer, err = pathmtu.Datagram(ctx, s.Do, netip.AddrPortFrom(to, service.From), question)
+			return err
+		}
+		body := make([]byte, pathmtu.Stream)
+		var connected bool
+		answer, connected, err = s.fetch(ctx, netip.AddrPortFrom(to, service.From), body)
+		if connected && err == nil && len(answer) < len(body) {
+			err = io.ErrUnexpectedEOF
+		}
+		return err
+	})
+	who, source := probemsg.Introduced(answer)
+	got := claims.GotReach{Answered: err == nil, Outcome: stage.Outcome(err), Who: who, Source: source}
+	if err == nil && service.Proto != lab.TCP {
+		got.Carries = carries
+	}
+	return got
 }
 
 // dial connects from within the namespace.
@@ -90,15 +125,19 @@ func (s *Space) exchange(ctx context.Context, network string, to netip.AddrPort,
 // maxBody bounds what is read of a page.
 const maxBody = 64 << 10
 
-// fetch gets a page by TCP. connected tells that somebody took the connection.
-func (s *Space) fetch(ctx context.Context, to netip.AddrPort) (body []byte, connected bool, err error) {
+// fetch gets a page by TCP, and sends a body where there is one. connected tells that somebody took the connection.
+func (s *Space) fetch(ctx context.Context, to netip.AddrPort, send []byte) (body []byte, connected bool, err error) {
 	c, err := s.dial(ctx, "tcp", to)
 	if err != nil {
 		return nil, false, err
 	}
 	defer c.Close()
 	_ = c.SetDeadline(time.Now().Add(tries * tryTime))
-	if _, err := io.WriteString(c, "GET / HTTP/1.0\r\n\r\n"); err != nil {
+	request := []byte("GET / HTTP/1.0\r\n\r\n")
+	if len(send) > 0 {
+		request = append(fmt.Appendf(nil, "POST / HTTP/1.0\r\nContent-Length: %d\r\n\r\n", len(send)), send...)
+	}
+	if _, err := c.Write(request); err != nil {
 		return nil, true, err
 	}
 	page, err := io.ReadAll(io.LimitReader(c, maxBody))

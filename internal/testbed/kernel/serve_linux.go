@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -18,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"openbastion/internal/netsim/dns"
+	"openbastion/internal/testbed/pathmtu"
 )
 
 // Bounds on what clients can make a machine hold.
@@ -70,7 +72,8 @@ func serve(l net.Listener, each func(net.Conn)) {
 // pages answers any request with a page made for the client.
 func pages(page func(client netip.AddrPort) string) func(net.Conn) {
 	return func(c net.Conn) {
-		r := bufio.NewReader(io.LimitReader(c, maxRequest))
+		r := bufio.NewReader(io.LimitReader(c, maxRequest+pathmtu.Stream))
+		size := 0 // of the request's body
 		for {
 			line, err := r.ReadString('\n')
 			if err != nil {
@@ -79,8 +82,15 @@ func pages(page func(client netip.AddrPort) string) func(net.Conn) {
 			if strings.TrimSpace(line) == "" {
 				break
 			}
+			if _, text, has := strings.Cut(line, "Content-Length: "); has {
+				size, _ = strconv.Atoi(strings.TrimSpace(text)) // what is no number is no body
+			}
 		}
-		body := page(remote(c.RemoteAddr()))
+		size = min(max(size, 0), pathmtu.Stream)
+		if _, err := io.CopyN(io.Discard, r, int64(size)); err != nil {
+			return
+		}
+		body := page(remote(c.RemoteAddr())) + strings.Repeat("\x00", size) // as much comes back
 		_, _ = fmt.Fprintf(
 			c,
 			"HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\nContent-Length: %d\r\n\r\n%s",

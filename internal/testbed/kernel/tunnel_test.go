@@ -90,7 +90,7 @@ func TestSegmentSpansMachines(t *testing.T) {
 	// real adapter does, and between namespaces nobody.
 	assert.Eventually(t, func() bool {
 		payload := probemsg.PingPrefix + "00000001"
-		got, err := there.reach(ctx, lab.Service{Proto: lab.ICMP}, live.Facts().Witness.Address, payload)
+		got, err := there.reach(ctx, lab.Service{Proto: lab.ICMP}, live.Facts().Witness.Address, payload, 0)
 		var source netip.Addr
 		d.Do(ctx, func(time.Duration) { source = live.Saw(payload) })
 		return err == nil && got.Answered && source == netip.MustParseAddr("172.29.64.128")

@@ -76,7 +76,7 @@ guests:
 	witness := l.live.Facts().Witness.Address
 	_, err := heron.ping(t.Context(), witness, 0, "x")
 	require.NoError(t, err)
-	_, _, err = heron.fetch(t.Context(), netip.AddrPortFrom(witness, 25))
+	_, _, err = heron.fetch(t.Context(), netip.AddrPortFrom(witness, 25), nil)
 	require.Error(t, err, "the rule refuses it")
 	got := l.heron().lookUp(t.Context(), netip.MustParseAddr("10.83.16.1"), "buoy.example")
 	require.True(t, got.Answered)

@@ -6,18 +6,23 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"strconv"
 	"syscall"
 
 	"openbastion/internal/netsim/dns"
 	"openbastion/internal/netsim/outcome"
+	"openbastion/internal/testbed/pathmtu"
 	"openbastion/internal/verify/claims"
 )
 
 // Outcome returns why a request got no answer.
 func Outcome(err error) outcome.Outcome {
+	var large pathmtu.TooBig
 	switch {
 	case err == nil:
 		return outcome.Outcome{}
+	case errors.As(err, &large):
+		return outcome.Outcome{Code: outcome.TooBig, Detail: strconv.Itoa(large.MTU)}
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
 		return outcome.Of(outcome.NoAnswer)
 	case errors.Is(err, syscall.ECONNREFUSED):

@@ -16,6 +16,7 @@ import (
 	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/probemsg"
 	"openbastion/internal/simulator"
+	"openbastion/internal/testbed/pathmtu"
 	"openbastion/internal/verify/claims"
 )
 
@@ -317,6 +318,12 @@ func (s *Stage) reach(r Request, witness claims.Witness, a claims.Answer) claims
 		s.Loop.Do(s.ctx, func(time.Duration) { got.Source = s.Live.Saw(r.Payload) })
 	}
 	text := fmt.Sprintf("%s to %s by %s", from.Machine.Name, q.Address, q.Service)
+	switch {
+	case q.Size > 0 && q.Service.Proto == lab.TCP:
+		text += fmt.Sprintf(" with %d bytes each way", pathmtu.Stream)
+	case q.Size > 0:
+		text += fmt.Sprintf(" with packets of %d bytes", cmp.Or(got.Carries, q.Size))
+	}
 	switch {
 	case got.Answered && got.Source.IsValid():
 		text += fmt.Sprintf(" answered; %s saw %s", cmp.Or(got.Who, "the far end"), got.Source)

@@ -320,6 +320,18 @@ func (c *Client) Apply(ctx context.Context, fingerprint string) error {
 	return err
 }
 
+// Strike has a fault happen to the lab, until Heal or until the talk ends. The client is an open stage.
+func (c *Client) Strike(ctx context.Context, fault string) error {
+	_, err := c.call(ctx, request{Do: "strike", Fault: fault}, nil)
+	return err
+}
+
+// Heal ends it.
+func (c *Client) Heal(ctx context.Context) error {
+	_, err := c.call(ctx, request{Do: "heal"}, nil)
+	return err
+}
+
 // Drift returns what differs from the plan in the lab's machines.
 func (c *Client) Drift(ctx context.Context) ([]status.Drift, error) { return c.repair(ctx, "drift") }
 

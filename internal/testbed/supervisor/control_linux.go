@@ -18,6 +18,7 @@ import (
 
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/status"
+	"openbastion/internal/simulator"
 	"openbastion/internal/verify/claims"
 )
 
@@ -48,7 +49,7 @@ const hangUp = 2 * time.Second
 
 // request is a line that a client sends.
 type request struct {
-	Do        string            `json:"do"` // status, open, set, ask, close, shell, signal, operate, apply, drift, repair, undo, stop
+	Do        string            `json:"do"` // status, open, set, ask, close, shell, signal, operate, apply, drift, repair, undo, strike, heal, stop
 	Condition claims.Condition  `json:"condition,omitempty"`
 	Questions []claims.Question `json:"questions,omitempty"`
 	Machine   string            `json:"machine,omitempty"`
@@ -58,6 +59,7 @@ type request struct {
 	Now       bool              `json:"now,omitempty"`    // stop: without asking systems to power down
 	Quiet     bool              `json:"quiet,omitempty"`  // open: machines are left as they are
 	Expect    string            `json:"expect,omitempty"` // apply: the fingerprint of the plan that was shown
+	Fault     string            `json:"fault,omitempty"`  // strike, heal: as it was asked for
 }
 
 // reply is a line that comes back: parts of an answer, and a last one that is done.
@@ -206,7 +208,8 @@ type talk struct {
 	out     *json.Encoder
 	files   []*os.File // that came and belong to the next program
 	process Process
-	opened  Lab // whose claims it asks
+	opened  Lab                         // whose claims it asks
+	healing func(context.Context) error // of the fault that lasts; nil: none does
 }
 
 func (t *talk) say(r reply) error {
@@ -279,6 +282,10 @@ func (t *talk) do(ctx context.Context, q request, r *reply) error {
 	switch q.Do {
 	case "set":
 		return lab.Set(ctx, q.Condition)
+	case "strike":
+		return t.strike(ctx, lab, q.Fault)
+	case "heal":
+		return t.heal(ctx)
 	case "ask":
 		return lab.Ask(ctx, q.Questions, func(a claims.Answer) { _ = t.say(reply{Answer: &a}) })
 	}
@@ -287,7 +294,7 @@ func (t *talk) do(ctx context.Context, q request, r *reply) error {
 
 func (t *talk) open(ctx context.Context, lab Lab, quiet bool, r *reply) error {
 	if !t.server.claims.TryLock() {
-		return errors.New("another machine checks this lab just now")
+		return errors.New("another command checks this lab just now")
 	}
 	open := lab.Open
 	if q, is := lab.(interface {
@@ -323,6 +330,40 @@ func (t *talk) apply(expect string) error {
 	return err
 }
 
+// Faulty is a lab to which a fault can happen, and end.
+type Faulty interface {
+	Strike(ctx context.Context, f simulator.Fault, begins bool) error
+}
+
+// strike begins a fault, which ends when it is healed or the talk ends.
+func (t *talk) strike(ctx context.Context, lab Lab, text string) error {
+	able, ok := lab.(Faulty)
+	if !ok {
+		return errors.New("no fault can be made in this lab: it does not run on the kernel")
+	}
+	if t.healing != nil {
+		return errors.New("a fault lasts already")
+	}
+	t.server.mu.Lock()
+	p := t.server.plan
+	t.server.mu.Unlock()
+	f, err := simulator.ParseFault(p, text)
+	if err != nil {
+		return err
+	}
+	t.healing = func(ctx context.Context) error { return able.Strike(ctx, f, false) }
+	return able.Strike(ctx, f, true)
+}
+
+// heal ends the fault that lasts; there may be none.
+func (t *talk) heal(ctx context.Context) error {
+	end := t.healing
+	if t.healing = nil; end == nil {
+		return nil
+	}
+	return end(ctx)
+}
+
 // Repairer is a lab that knows where its machines differ from the plan, and can set that right.
 type Repairer interface {
 	Drift() []status.Drift
@@ -354,6 +395,7 @@ func (t *talk) repair(lab Lab, what string, r *reply) (err error) {
 
 // leave ends what a client has begun: it may have gone in the midst of it.
 func (t *talk) leave() {
+	_ = t.heal(context.Background())
 	if t.opened != nil {
 		_ = t.opened.Set(context.Background(), claims.Running)
 		_ = t.opened.Close(context.Background())

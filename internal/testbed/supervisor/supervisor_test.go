@@ -160,7 +160,7 @@ func TestTalk(t *testing.T) {
 	assert.Equal(t, "pretence", facts.Name)
 	assert.Equal(t, "203.0.113.80", facts.Witness.Address.String())
 	_, err = dial().Open(t.Context(), nil)
-	assert.ErrorContains(t, err, "another machine checks this lab")
+	assert.ErrorContains(t, err, "another command checks this lab")
 	require.NoError(t, c.Set(t.Context(), claims.Unplugged))
 	condition, _ := l.left()
 	assert.Equal(t, claims.Unplugged, condition)

@@ -96,12 +96,13 @@ type (
 		Outcome outcome.Outcome `json:"outcome,omitzero"`
 	}
 	// GotReach is whether an answer came, who gave it by its own word, and which
-	// source it saw.
+	// source it saw. Where a size was asked for and a router reported less, it was tried with that.
 	GotReach struct {
 		Answered bool            `json:"answered"`
 		Who      string          `json:"who,omitempty"`
 		Source   netip.Addr      `json:"source"`
-		Unseen   bool            `json:"unseen,omitempty"` // nobody tells which source it had
+		Unseen   bool            `json:"unseen,omitempty"`  // nobody tells which source it had
+		Carries  int             `json:"carries,omitempty"` // the size that passed, in bytes, where one was asked for; 0: TCP chooses it
 		Outcome  outcome.Outcome `json:"outcome,omitzero"`
 	}
 	// GotAttack is how much was tried and what got outside.

@@ -50,6 +50,7 @@ const (
 	DNS          Kind = "dns"
 	Outside      Kind = "outside"
 	FirstHop     Kind = "first-hop"
+	FullSize     Kind = "full-size"
 	NoBypass     Kind = "no-bypass"
 	Blocked      Kind = "blocked"
 	Inbound      Kind = "inbound"
@@ -69,6 +70,7 @@ var Kinds = []Kind{
 	DNS,
 	Outside,
 	FirstHop,
+	FullSize,
 	NoBypass,
 	Blocked,
 	Inbound,
@@ -89,6 +91,7 @@ func (k Kind) Title() string {
 		DNS:          "names resolve through the planned server",
 		Outside:      "reaches outside, and arrives from the appliance's WAN address",
 		FirstHop:     "the first hop is the appliance",
+		FullSize:     "packets of the path's full size pass both ways",
 		NoBypass:     "with the WAN unplugged nothing gets out",
 		Blocked:      "must not reach outside, and does not",
 		Behind:       "attached behind an appliance",
@@ -394,9 +397,15 @@ func trace(list []claim, results []Result) {
 		}
 		return ids[i]
 	}
+	twice := slices.IndexFunc(results, func(r Result) bool { return r.Kind == NoDuplicates && r.Verdict == Broken })
 	for i := range results {
 		r := &results[i]
-		if r.Verdict != Broken {
+		if r.Kind == FullSize && r.Verdict == Broken && twice >= 0 { // which of the two answers is luck
+			r.Verdict, r.Follows, r.Reason, r.Remedy = Unknown, results[twice].ID, nil, ""
+			r.Observed = "an address is in use twice: what is lost may have gone to the other machine"
+			continue
+		}
+		if r.Verdict != Broken && (r.Kind != FullSize || r.Verdict != Unknown) {
 			continue
 		}
 		for _, g := range list[i].guests {
@@ -411,6 +420,8 @@ func trace(list []claim, results []Result) {
 				} else {
 					r.Follows = first(g+".dhcp", g+".gateway")
 				}
+			case FullSize:
+				r.Follows = first(g+".dhcp", g+".gateway", g+".outside", g+".blocked")
 			case Segments, Expect, Published:
 				r.Follows = first(g+".blocked", g+".dhcp", g+".gateway")
 			}

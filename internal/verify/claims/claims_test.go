@@ -183,6 +183,9 @@ func TestJudgements(t *testing.T) {
 	} {
 		doc, _ := run(t, &fake{change: c.change})
 		for _, r := range doc.Claims {
+			if r.ID != c.id && r.Follows == c.id {
+				continue
+			}
 			if r.ID != c.id {
 				assert.Equal(t, Holds, r.Verdict, "%s: %s: %s", c.what, r.ID, r.Observed)
 				continue

@@ -17,7 +17,7 @@ func list(m *reachability.Model, p *plan.Plan, w Witness) []claim {
 	out := make(
 		[]claim,
 		0,
-		len(guests)*(len(GuestKinds)+1)+2*len(p.Segments)+len(between)+len(p.Lab.Expect),
+		len(guests)*(len(GuestKinds)+1)+3*len(p.Segments)+len(between)+len(p.Lab.Expect),
 	) // claims are large: few copies
 	for _, g := range guests {
 		out = append(out, behindClaim(m, g))
@@ -35,6 +35,9 @@ func list(m *reachability.Model, p *plan.Plan, w Witness) []claim {
 			out = append(out, c)
 		}
 		if c, ok := soleClaim(m, s); ok {
+			out = append(out, c)
+		}
+		if c, ok := fullSizeClaim(m, s, w); ok {
 			out = append(out, c)
 		}
 	}

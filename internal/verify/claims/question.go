@@ -76,7 +76,7 @@ type (
 	AskHop struct {
 		At Ref `json:"adapter"`
 	}
-	// AskReach: does the service reach one adapter from another? [GotReach]
+	// AskReach: does the service reach one adapter from another, and with packets of which size? [GotReach]
 	AskReach struct {
 		From    Ref         `json:"from"`
 		To      Ref         `json:"to"`
@@ -84,6 +84,7 @@ type (
 		IPv6    bool        `json:"ipv6,omitempty"`
 		Address netip.Addr  `json:"address,omitzero"` // where it goes instead of to the adapter's own address
 		Source  netip.Addr  `json:"source,omitzero"`  // from outside: by which address there instead of the test server's
+		Size    int         `json:"size,omitempty"`   // of the packets there and back, with IP header, in bytes; 0: small
 	}
 	// AskAttack: what of all that a hostile guest can try gets outside? [GotAttack]
 	AskAttack struct {

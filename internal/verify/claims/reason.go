@@ -156,6 +156,17 @@ func codes(c Code) wording {
 			"the first hop is {observed}; planned: {expected} ({port})",
 			"find the adapter or gateway with that path, and remove it",
 		}
+	// full size
+	case "full-size-lost":
+		return wording{
+			"packets of {expected} between {subject} and {observed} are lost without an error ({service}); small ones pass",
+			"set the same MTU along the path, and let routers report what they cannot forward (ICMP type 3 code 4; ICMPv6 type 2)",
+		}
+	case "reported-size-lost":
+		return wording{
+			"packets of {expected} from {subject} ({service}) are {detail}, but packets of that size are lost as well",
+			"correct the MTU of the router that reports it",
+		}
 	// bypass, inbound
 	case "unplanned-path":
 		return wording{"{subject} has the {observed}, which is not in the plan, and {detail}",

@@ -22,10 +22,10 @@ type doubt struct {
 }
 
 // outwardKinds speak of ways outside, or of what keeps sides apart.
-var outwardKinds = []Kind{DNS, Outside, FirstHop, NoBypass, Blocked, Inbound, Published, Expect, Behind, Separated}
+var outwardKinds = []Kind{DNS, Outside, FirstHop, FullSize, NoBypass, Blocked, Inbound, Published, Expect, Behind, Separated}
 
 // ruledKinds speak of what rules let pass.
-var ruledKinds = []Kind{DNS, Outside, FirstHop, Blocked, Inbound, Published, Segments, Expect}
+var ruledKinds = []Kind{DNS, Outside, FirstHop, FullSize, Blocked, Inbound, Published, Segments, Expect}
 
 // doubts returns what the open questions of a plan leave unknown.
 func doubts(p *plan.Plan) []doubt {
