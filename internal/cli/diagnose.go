@@ -43,7 +43,7 @@ say what you saw: --seen WHAT=HOW, where WHAT is a claim or a look (heron.dhcp,
 heron.gateway, heron.number, heron.name, sluice.wan.address; --seen ? lists them) and
 HOW is holds, broken, none, refused, late, other, open, an address and the like.`,
 		Example: "  bastion diagnose saltmarsh.yaml\n" +
-			"  bastion diagnose saltmarsh.yaml --seen heron.dhcp=none --seen otter.dhcp=none --seen ferry.gateway=holds\n" +
+			"  bastion diagnose saltmarsh.yaml --seen heron.dhcp=none --seen ferry.gateway=holds\n" +
 			"  bastion diagnose saltmarsh.yaml --listing heron=pasted.txt --evidence verdict.json\n" +
 			"  bastion diagnose saltmarsh.yaml --table --form markdown",
 		Args: cobra.MaximumNArgs(1),

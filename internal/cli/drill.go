@@ -210,6 +210,7 @@ type examination struct {
 	found map[string]bool
 	over  bool
 	left  bool
+	told  bool               // what was planted
 	list  []mistakes.Mistake // what the last answer could mean
 }
 
@@ -307,6 +308,7 @@ func (x *examination) decide(m mistakes.Mistake) {
 
 // tell returns what was planted.
 func (x *examination) tell() {
+	x.told = true
 	for _, m := range x.d.Mistakes {
 		x.s.para(0, 2, plain, "It was: "+m.String()+" ("+m.ID()+").")
 		x.s.para(2, 2, faint, "look: "+diagnose.Confirm(m))
@@ -331,6 +333,12 @@ func (x *examination) end() error {
 			points,
 		),
 	)
+	if (solved || x.told) && x.bench != nil && !x.a.quiet {
+		x.s.line("What would have been enough:")
+		for _, text := range x.d.Enough() {
+			x.s.para(2, 4, plain, text)
+		}
+	}
 	if x.code != "" {
 		proof := ""
 		if solved {

@@ -109,7 +109,9 @@ func (a *app) showHelp(c *cobra.Command) {
 	s.flags("Options", c.LocalNonPersistentFlags())
 	if c.Example != "" {
 		s.heading("Examples")
-		s.line(c.Example)
+		for line := range strings.SplitSeq(c.Example, "\n") {
+			s.line(line)
+		}
 	}
 	if c.Long != "" && c.HasParent() {
 		s.heading("Details")

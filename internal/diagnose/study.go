@@ -256,13 +256,16 @@ func (s *Study) Alike(a, b mistakes.Mistake) bool {
 	return of[0] != nil && of[1] != nil && slices.Equal(of[0], of[1])
 }
 
-// mostFewest is up to how many looks the fewest are searched for; beyond, one after
-// another that leaves least is taken.
-const mostFewest = 2
+// Shown returns a look as a question, what a vector answers to it, and what to do to see that.
+func (s *Study) Shown(look int, v Vector) (question, answer, do string) {
+	l := s.Looks[look]
+	question, do = l.ask(s.Plan)
+	return question, l.tells(s.Plan, v[look]), do
+}
 
-// Fewest returns the least number of looks after which no other mistake is left that shows
-// the same as a vector does.
-func (s *Study) Fewest(v Vector) int {
+// Fewest returns the fewest looks after which no other mistake is left that shows the same as a vector does, by their places
+// among the study's. Up to two are searched for; beyond, one after another that leaves least is taken.
+func (s *Study) Fewest(v Vector) []int {
 	var others []Vector
 	for _, o := range s.Vectors {
 		if o != nil && !slices.Equal(o, v) {
@@ -279,17 +282,17 @@ func (s *Study) Fewest(v Vector) int {
 	}
 	for i := range s.Looks {
 		if apart(i) {
-			return 1
+			return []int{i}
 		}
 	}
 	for i := range s.Looks {
 		for j := range i {
 			if apart(i, j) {
-				return mostFewest
+				return []int{j, i}
 			}
 		}
 	}
-	left, taken := others, 0
+	left, taken := others, []int(nil)
 	for len(left) > 0 {
 		best, most := -1, 0
 		for i := range s.Looks {
@@ -310,7 +313,7 @@ func (s *Study) Fewest(v Vector) int {
 			slices.Clone(left),
 			func(o Vector) bool { return o[best] != v[best] && o[best] != Unseen },
 		)
-		taken++
+		taken = append(taken, best)
 	}
-	return max(taken, mostFewest+1)
+	return taken
 }

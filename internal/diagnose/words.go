@@ -409,7 +409,7 @@ func (s *Study) Complaints(v Vector, most int) []string {
 		}
 		for i, l := range s.Looks {
 			if l.Kind == k && v[i] != Holds && v[i] != Unseen && len(out) < most {
-				if text := l.complaint(v[i]); !slices.Contains(out, text) {
+				if text := l.complaint(s.Plan, v[i]); !slices.Contains(out, text) {
 					out = append(out, text)
 				}
 			}
@@ -419,7 +419,7 @@ func (s *Study) Complaints(v Vector, most int) []string {
 }
 
 // complaint says in a person's words that a look is not as it should be.
-func (l *Look) complaint(v Value) string {
+func (l *Look) complaint(p *plan.Plan, v Value) string {
 	who := l.subject()
 	if text, ok := complaints()[l.Kind]; ok {
 		return strings.ReplaceAll(text, "{}", who)
@@ -463,7 +463,7 @@ func (l *Look) complaint(v Value) string {
 	case Host:
 		return "the host answers on " + who
 	}
-	return symptomWords()[l.Kind] + " of " + who + " is odd"
+	return who + ": " + l.sign(p, v)
 }
 
 // complaints are those that say the same whatever a look shows; {} is who it is.

@@ -98,7 +98,16 @@ func (d *Drill) Right(m mistakes.Mistake) bool {
 
 // Fewest returns the least number of looks after which only the planted mistake is left,
 // of those that one may think of.
-func (d *Drill) Fewest() int { return max(d.Study.Fewest(d.Vector), len(d.Mistakes)) }
+func (d *Drill) Fewest() int { return max(len(d.Study.Fewest(d.Vector)), len(d.Mistakes)) }
+
+// Enough returns those looks, each with what it shows and what to do for it.
+func (d *Drill) Enough() (out []string) {
+	for _, i := range d.Study.Fewest(d.Vector) {
+		question, answer, do := d.Study.Shown(i, d.Vector)
+		out = append(out, fmt.Sprintf("%s It shows: %s. (%s)", question, answer, do))
+	}
+	return out
+}
 
 // Points returns what a person gets, of a hundred: all for as few looks as possible.
 func (d *Drill) Points(looks, wrong int) int {
@@ -111,7 +120,7 @@ func (d *Drill) Points(looks, wrong int) int {
 }
 
 // Find returns the mistakes that words speak of: an ID, or all those words in the
-// sentence or the name of the mistake.
+// sentence or the name of the mistake, or what they mean, where that fits better.
 func (d *Drill) Find(text string) []mistakes.Mistake {
 	words := strings.Fields(strings.ToLower(text))
 	var out []mistakes.Mistake
@@ -122,6 +131,15 @@ func (d *Drill) Find(text string) []mistakes.Mistake {
 		}
 		says := strings.ToLower(m.String() + " " + id)
 		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(says, w) }) {
+			out = append(out, m)
+		}
+	}
+	said, best := meant(text), 0.0
+	for _, m := range out {
+		best = max(best, fitting(said, m))
+	}
+	for _, m := range d.mean(text) {
+		if fitting(said, m) > best+nearly && !slices.ContainsFunc(out, func(o mistakes.Mistake) bool { return o.ID() == m.ID() }) {
 			out = append(out, m)
 		}
 	}

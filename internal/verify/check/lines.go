@@ -58,6 +58,16 @@ func lines() []Entry {
 			find: (*checker).hostOnBridge,
 		},
 		{
+			Code: "host-on-segment", Severity: Note, Title: "The host is on a segment without having an address there",
+			See: "The host answers ARP on the segment for each of its own addresses, and guests may reach its services.",
+			Why: "A bridge of a Linux host is one of the host's own interfaces. Without an address there the host still answers, and " +
+				"takes in what is sent to any of its addresses where the reverse path is not checked.",
+			Remedy: "Drop what enters the host by that bridge (a netdev table with an ingress hook; `bastion export --kind libvirt` " +
+				"writes it), then accept this finding.",
+			Old: "  cpus: 8", Bad: "  hypervisor: kernel\n  cpus: 8",
+			find: (*checker).hostOnSegment,
+		},
+		{
 			Code: "unmanaged", Severity: Warning, Title: "A bridge without management",
 			See:    "No address opens its admin page; only the console is left.",
 			Why:    "A transparent appliance has no address on what it bridges.",
@@ -156,6 +166,25 @@ func (c *checker) nestedBridge() {
 			)
 		}
 	}
+}
+
+// hostOnSegment: where segments are bridges of a Linux host, that is on each of them.
+func (c *checker) hostOnSegment() {
+	if c.p.Lab.Site.Hypervisor != "kernel" {
+		return
+	}
+	var names []string
+	for _, s := range c.p.Segments {
+		if s.Reach == lab.Isolated && s.Lab.Uplink == "" && s.Tag == 0 && !s.Nowhere() && len(s.Adapters) > 0 {
+			names = append(names, s.Name)
+		}
+	}
+	if len(names) == 0 {
+		return
+	}
+	c.find(names[0], c.p.Lab.Site.At("hypervisor"), "drop what enters the host by these bridges (netdev table, ingress hook)",
+		"the host is on %s without an address: it answers ARP there for its own addresses, and takes in what is sent to them",
+		strings.Join(names, ", "))
 }
 
 func (c *checker) needlessRelaxation() {
