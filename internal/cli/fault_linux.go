@@ -8,7 +8,6 @@ import (
 	"openbastion/internal/simulator"
 	"openbastion/internal/testbed/supervisor"
 	"openbastion/internal/verify/outage"
-	"openbastion/internal/verify/verdict"
 )
 
 // faultInLab lets something go wrong with a lab that runs, shows what guests saw of it, puts it right and checks it.
@@ -42,7 +41,7 @@ func (a *app) faultInLab(file string, o faultOptions) error {
 	if err != nil {
 		return failure{exitBroken, err.Error(), ""}
 	}
-	doc, _, err := verdict.Run(a.ctx, p, c)
+	doc, _, err := judge(a.ctx, p, c, c)
 	if err != nil {
 		return failure{exitBroken, err.Error(), ""}
 	}

@@ -64,7 +64,7 @@ func (a *app) repairLab(named string, o repairOptions) error {
 		}
 		return nil
 	}
-	v, answers, err := verdict.Run(a.ctx, p, c)
+	v, answers, err := judge(a.ctx, p, c, c)
 	if err != nil {
 		return failure{exitBroken, err.Error(), ""}
 	}
@@ -75,7 +75,7 @@ func (a *app) repairLab(named string, o repairOptions) error {
 		}
 		if mended != nil {
 			p = mended
-			if v, answers, err = verdict.Run(a.ctx, p, c); err != nil {
+			if v, answers, err = judge(a.ctx, p, c, c); err != nil {
 				return failure{exitBroken, err.Error(), ""}
 			}
 		}

@@ -22,7 +22,6 @@ import (
 	"openbastion/internal/testbed/machine"
 	"openbastion/internal/testbed/supervisor"
 	"openbastion/internal/verify/claims"
-	"openbastion/internal/verify/verdict"
 )
 
 // mayBuild reports whether this process may make network namespaces, else why not.
@@ -399,7 +398,7 @@ func (a *app) verifyLab(file string, reports []string, replace bool) error {
 	for _, n := range now.Notes {
 		a.note(n + ".")
 	}
-	doc, answers, err := verdict.Run(a.ctx, p, c)
+	doc, answers, err := judge(a.ctx, p, c, c)
 	if err != nil {
 		if a.ctx.Err() != nil {
 			return a.ctx.Err()

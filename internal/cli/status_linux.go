@@ -155,6 +155,9 @@ func (a *app) statusText(s status.Lab, l started) {
 				"  "+e.At.Local().Format("15:04:05"),
 		)
 	}
+	if s.Phase == status.Running {
+		showChecked(out, s, l.record.File)
+	}
 	showMachines(out, s)
 	showSegments(out, s)
 	showLeases(out, s)

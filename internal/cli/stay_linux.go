@@ -15,7 +15,6 @@ import (
 	"openbastion/internal/model/plan"
 	"openbastion/internal/testbed/supervisor"
 	"openbastion/internal/verify/claims"
-	"openbastion/internal/verify/verdict"
 )
 
 // stayWith starts a lab and stays until it ends. A signal to end stops it; USR1 has its claims checked. The exit status is
@@ -93,7 +92,7 @@ func (a *app) checkStaying(p *plan.Plan, f supervisor.Folder, folder string) err
 		return failure{exitBroken, fmt.Sprintf("the process of %s does not answer: %v", p.Name, cause(err)), ""}
 	}
 	defer c.Hang()
-	doc, _, err := verdict.Run(a.ctx, p, c)
+	doc, _, err := judge(a.ctx, p, c, c)
 	if err != nil {
 		return failure{exitBroken, err.Error(), ""}
 	}

@@ -166,6 +166,9 @@ func (a *app) drawView(v *view, now status.Lab, c status.Change, height int) {
 				c.At.Local().Format("15:04:05")),
 		),
 	)
+	if now.Phase == status.Running {
+		showChecked(s, now, now.File)
+	}
 	s.line()
 	v.rates(s, c)
 	stops := table{head: []string{"stopped by", "rule", "", "packets"}}

@@ -2,7 +2,6 @@ package drill
 
 import (
 	"cmp"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -89,11 +88,16 @@ var lexicon = sync.OnceValue(func() (list []meaning) {
 	return list
 })
 
-var apart = regexp.MustCompile(`[^a-z0-9.-]+`)
+// wordsOf returns the words of a text: letters, digits, dots and hyphens.
+func wordsOf(text string) []string {
+	return strings.FieldsFunc(strings.ToLower(strings.ReplaceAll(text, "'", "")), func(r rune) bool {
+		return r != '.' && r != '-' && (r < '0' || r > '9') && (r < 'a' || r > 'z')
+	})
+}
 
 // meant returns what a text speaks of.
 func meant(text string) map[string]bool {
-	words := " " + strings.Join(apart.Split(strings.ToLower(strings.ReplaceAll(text, "'", "")), -1), " ") + " "
+	words := " " + strings.Join(wordsOf(text), " ") + " "
 	out := map[string]bool{}
 	list := lexicon()
 	for _, m := range list {
@@ -179,7 +183,7 @@ func fitting(said map[string]bool, m mistakes.Mistake) float64 {
 
 // named returns the names of the lab's machines, ports and segments in a text.
 func (d *Drill) named(text string) (out []string) {
-	words := apart.Split(strings.ToLower(text), -1)
+	words := wordsOf(text)
 	for _, a := range d.Study.Plan.Adapters {
 		if port := a.Machine.Name + "." + a.Name; a.Port != nil && slices.Contains(words, port) {
 			out = append(out, port)

@@ -66,6 +66,7 @@ type Change struct {
 	Segments []SegmentRate `json:"segments"`
 	Adapters []AdapterRate `json:"adapters"`
 	Events   []Event       `json:"events"`
+	Checked  *Checked      `json:"checked,omitempty"` // as of now
 }
 
 // Compare tells what happened between two looks that are a time apart, in the order of
@@ -75,6 +76,7 @@ func Compare(before, now Lab, at time.Time, apart time.Duration) Change {
 		Lab:      now.Lab,
 		At:       at,
 		Phase:    now.Phase,
+		Checked:  now.Checked,
 		Segments: []SegmentRate{},
 		Adapters: []AdapterRate{},
 		Events:   []Event{},

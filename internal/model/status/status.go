@@ -43,6 +43,7 @@ type Lab struct {
 	Flows    []Flow    `json:"flows"`
 	Log      []Logged  `json:"log"`
 	Escapes  []Escape  `json:"escapes"`
+	Checked  *Checked  `json:"checked,omitempty"` // the claims as they were judged last; absent: they were not yet
 	Notes    []string  `json:"notes"`
 }
 

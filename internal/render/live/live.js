@@ -116,7 +116,32 @@ function escaped(e) {
   }, 15000);
 }
 
+// The claims as they were judged last, with their age; failed ones with since when.
+function checks(c) {
+  const list = byId('failing');
+  list.replaceChildren();
+  if (!c) return;
+  const clock = t => new Date(t).toLocaleTimeString([], {hour12: false});
+  const all = c.holds + c.broken + c.unknown;
+  const text = (c.broken ? '✗ ' : c.unknown ? '? ' : '✓ ') + c.holds + ' of ' + all + ' checks ok' +
+    (c.broken ? ', ' + c.broken + ' failed' : '') + (c.unknown ? ', ' + c.unknown + ' not decided' : '') +
+    ', asked at ' + clock(c.latest);
+  const p = byId('checked');
+  if (p.textContent !== text) p.textContent = text; // a screen reader hears what is new
+  p.className = c.broken ? 'escape' : '';
+  for (const x of c.open) {
+    if (x.verdict !== 'broken') continue;
+    const li = document.createElement('li');
+    li.className = 'escape';
+    const t = document.createElement('time');
+    t.textContent = clock(x.since);
+    li.append(t, x.claim + ': ' + x.text);
+    list.append(li);
+  }
+}
+
 function change(c) {
+  checks(c.checked);
   byId('state').textContent = c.phase + ', ' + new Date(c.time).toLocaleTimeString([], {hour12: false});
   rates(c.segments);
   const sums = new Map();

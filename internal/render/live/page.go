@@ -51,6 +51,7 @@ func Page(p *plan.Plan) ([]byte, error) {
 		h.Main(
 			page.Diagram(svg.Bytes()),
 			h.Aside(
+				h.Section(h.H2(g.Text("Checks")), h.P(h.ID("checked"), h.Role("status"), g.Text("not checked yet")), h.Ul(h.ID("failing"))),
 				h.Section(h.H2(g.Text("Segments")), h.Table(h.ID("rates"))),
 				list("blocked", "Stopped", "nothing so far"),
 				list("events", "What happens", "nothing since this page was opened"),

@@ -320,6 +320,12 @@ func (c *Client) Apply(ctx context.Context, fingerprint string) error {
 	return err
 }
 
+// Judged keeps a verdict on the lab, for its status. partly: only what disturbs nobody was asked.
+func (c *Client) Judged(ctx context.Context, checks []status.Check, partly bool) error {
+	_, err := c.call(ctx, request{Do: "judged", Checks: checks, Partly: partly}, nil)
+	return err
+}
+
 // Strike has a fault happen to the lab, until Heal or until the talk ends. The client is an open stage.
 func (c *Client) Strike(ctx context.Context, fault string) error {
 	_, err := c.call(ctx, request{Do: "strike", Fault: fault}, nil)

@@ -49,7 +49,7 @@ const hangUp = 2 * time.Second
 
 // request is a line that a client sends.
 type request struct {
-	Do        string            `json:"do"` // status, open, set, ask, close, shell, signal, operate, apply, drift, repair, undo, strike, heal, stop
+	Do        string            `json:"do"` // status, open, set, ask, close, shell, signal, operate, apply, drift, repair, undo, strike, heal, judged, stop
 	Condition claims.Condition  `json:"condition,omitempty"`
 	Questions []claims.Question `json:"questions,omitempty"`
 	Machine   string            `json:"machine,omitempty"`
@@ -60,6 +60,8 @@ type request struct {
 	Quiet     bool              `json:"quiet,omitempty"`  // open: machines are left as they are
 	Expect    string            `json:"expect,omitempty"` // apply: the fingerprint of the plan that was shown
 	Fault     string            `json:"fault,omitempty"`  // strike, heal: as it was asked for
+	Checks    []status.Check    `json:"checks,omitempty"` // judged: the verdict
+	Partly    bool              `json:"partly,omitempty"` // judged: only what disturbs nobody was asked
 }
 
 // reply is a line that comes back: parts of an answer, and a last one that is done.
@@ -111,8 +113,9 @@ type server struct {
 	apply  func(ctx context.Context, expect string) (*plan.Plan, Lab, error)
 	ended  <-chan struct{} // when the lab is down
 
-	mu  sync.Mutex
-	lab Lab // nil while it starts
+	mu     sync.Mutex
+	lab    Lab // nil while it starts
+	checks status.Checks
 
 	claims sync.Mutex // one at a time has the lab's conditions
 }
@@ -250,7 +253,15 @@ func (t *talk) do(ctx context.Context, q request, r *reply) error {
 	switch q.Do {
 	case "status":
 		now := s.status()
+		s.mu.Lock()
+		now.Checked = s.checks.Known()
+		s.mu.Unlock()
 		r.Status = &now
+		return nil
+	case "judged":
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.checks.Take(time.Now(), q.Checks, q.Partly)
 		return nil
 	case "stop":
 		s.stop(q.Now)
@@ -325,6 +336,7 @@ func (t *talk) apply(expect string) error {
 	if lab != nil {
 		s.mu.Lock()
 		s.plan, s.lab = p, lab
+		s.checks.Forget()
 		s.mu.Unlock()
 	}
 	return err
