@@ -24,9 +24,6 @@ func (a *app) repairLab(named string, o repairOptions) error {
 	case l.record.Planted != "":
 		return failure{exitUsage, "a drill runs in " + l.record.Lab + ": what is wrong there is to be found, not repaired",
 			"bastion drill --help says how; bastion stop " + l.record.Lab + " ends it."}
-	case l.record.Stage != onKernel:
-		return failure{exitUsage, "virtual machines are not looked into while they run",
-			"bastion verify " + named + " names the likeliest cause; bastion diagnose asks further."}
 	}
 	c, err := a.dial(l)
 	if err != nil {
@@ -39,6 +36,10 @@ func (a *app) repairLab(named string, o repairOptions) error {
 	found, err := c.Drift(a.ctx)
 	if err != nil {
 		return failure{exitBroken, err.Error(), ""}
+	}
+	if l.record.Stage != onKernel && len(found) == 0 {
+		return failure{exitUsage, "every cable is in and every machine is on; inside virtual machines nothing is looked at",
+			"bastion verify " + named + " names the likeliest cause; bastion diagnose asks further."}
 	}
 	doc := api.Repair{Schema: api.RepairSchema, Lab: p.Name, Found: append([]status.Drift{}, found...), Done: []status.Drift{}}
 	if a.format == "text" && (!a.quiet || !o.yes) {

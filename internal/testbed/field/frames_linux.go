@@ -98,21 +98,21 @@ func (ear) Deadline() (time.Duration, bool) { return 0, false }
 func (ear) Drain() []host.Emission          { return nil }
 
 // outward returns the adapters by which a witness at an address, or at all where that is
-// invalid, is reached from outside: the one with the address, else those that lead on, else all.
+// invalid, is reached from outside: the one with the address, else those that lead on, else all. What is in another namespace
+// of the machine is none of its.
 func (s System) outward(at netip.Addr) []Adapter {
+	here := slices.DeleteFunc(slices.Clone(s.Adapters), func(x Adapter) bool { return !x.Up || x.Within != "" })
 	for _, wanted := range []func(Adapter) bool{
 		func(x Adapter) bool {
 			return slices.ContainsFunc(x.Addresses, func(p netip.Prefix) bool { return p.Addr() == at })
 		},
 		func(x Adapter) bool { return x.Gateway.IsValid() || x.Gateway6.IsValid() },
 	} {
-		if list := slices.DeleteFunc(slices.Clone(s.Adapters), func(x Adapter) bool { return !x.Up || !wanted(x) }); len(
-			list,
-		) > 0 {
+		if list := slices.DeleteFunc(slices.Clone(here), func(x Adapter) bool { return !wanted(x) }); len(list) > 0 {
 			return list
 		}
 	}
-	return slices.DeleteFunc(slices.Clone(s.Adapters), func(x Adapter) bool { return !x.Up })
+	return here
 }
 
 // listen hears all that comes by the adapters that lead outside.

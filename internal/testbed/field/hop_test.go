@@ -62,3 +62,24 @@ nsenter -n -t $far sh -c 'ip addr add 10.83.16.1/24 dev in0; ip link set in0 up;
 	require.NoError(t, err, string(out))
 	assert.Contains(t, string(out), "--- PASS: TestFirstHop")
 }
+
+// A test server listens on its own machine's adapters, never on those of other namespaces, also where these have its address.
+func TestOutward(t *testing.T) {
+	at := netip.MustParseAddr("198.51.100.20")
+	here := []netip.Prefix{netip.PrefixFrom(at, 24)}
+	named := func(list []Adapter) (out []string) {
+		for _, a := range list {
+			out = append(out, a.Name)
+		}
+		return out
+	}
+	gate := netip.MustParseAddr("192.0.2.1")
+	s := System{Adapters: []Adapter{
+		{Name: "p0", Up: true, Within: "lab", Addresses: here, Gateway: gate}, {Name: "down", Addresses: here}, {Name: "in0", Up: true},
+	}}
+	assert.Equal(t, []string{"in0"}, named(s.outward(at)))
+	s.Adapters = append(s.Adapters, Adapter{Name: "up0", Up: true, Gateway: gate})
+	assert.Equal(t, []string{"up0"}, named(s.outward(netip.Addr{})))
+	s.Adapters = append(s.Adapters, Adapter{Name: "eth1", Up: true, Addresses: here})
+	assert.Equal(t, []string{"eth1"}, named(s.outward(at)))
+}

@@ -87,9 +87,11 @@ type Lab struct {
 
 	setups map[*plan.Machine]Setup
 
-	mu       sync.Mutex
-	machines map[*plan.Machine]*vm
-	notes    []string
+	mu        sync.Mutex
+	machines  map[*plan.Machine]*vm
+	notes     []string
+	unplugged []unplugged // since the start
+	repaired  []drift     // by the last Repair
 }
 
 // Up builds a lab and starts it: the outside, the appliances, the guests. It gives up when
@@ -459,6 +461,17 @@ func (l *Lab) Status() (s status.Lab) {
 		s.Rules = append(s.Rules, told[i].Rules...)
 		s.Flows = append(s.Flows, told[i].Flows...)
 		s.Log = append(s.Log, told[i].Log...)
+	}
+	for _, u := range l.pulled() {
+		i := slices.Index(l.plan.Machines, u.Machine)
+		if j := slices.IndexFunc(rows[i].Adapters, func(a status.Adapter) bool { return a.Number == u.Number }); j >= 0 {
+			rows[i].Adapters[j].Plugged = false
+		}
+	}
+	for _, d := range l.drifts() {
+		if d.mend != nil {
+			s.Notes = append(s.Notes, d.Machine+": "+d.Found)
+		}
 	}
 	s.Machines, s.Leases = rows, append(s.Leases, leases...)
 	s.Segments, s.Escapes = l.watch.Seen()

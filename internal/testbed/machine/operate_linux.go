@@ -59,6 +59,7 @@ func (l *Lab) Plug(ctx context.Context, machine, adapter string, in bool) error 
 		return fmt.Errorf("%s: %w", machine, err)
 	}
 	l.loop.Do(l.ctx, func(time.Duration) { l.live.Plug(a, in) })
+	l.cabled(a, in)
 	return nil
 }
 
@@ -185,8 +186,10 @@ func (l *Lab) Power(ctx context.Context, machine string, on bool) error {
 	if err != nil {
 		return err
 	}
-	word, _ := x.state()
+	word, why := x.state()
 	switch {
+	case word == "failed" && on:
+		return fmt.Errorf("%s: it comes back with the lab alone (stop it, and start it again)", why)
 	case on == (word == running):
 		return fmt.Errorf("%s is %s already", machine, map[bool]string{true: "on", false: "off"}[on])
 	case !on:

@@ -42,6 +42,7 @@ type vm struct {
 
 	mu     sync.Mutex
 	off    bool // it was powered down, by itself or because it was told to
+	offAt  time.Time
 	failed error
 }
 
@@ -256,7 +257,7 @@ func (x *vm) happened(e qmp.Event) {
 		x.failed = fmt.Errorf("%s: its first process has ended: %s", x.plan.Name, x.console.last())
 		return
 	}
-	x.off = true
+	x.off, x.offAt = true, time.Now()
 }
 
 // on notes that the machine runs again.
@@ -280,6 +281,13 @@ func (x *vm) state() (word, why string) {
 		return "off", ""
 	}
 	return running, ""
+}
+
+// offSince returns when it was powered down.
+func (x *vm) offSince() time.Time {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.offAt
 }
 
 // answers reports whether it is a reference machine that runs.
@@ -386,7 +394,7 @@ func (x *vm) power(ctx context.Context) bool {
 // kill ends the machine at once, and waits until it has.
 func (x *vm) kill() {
 	x.mu.Lock()
-	x.off = true
+	x.off, x.offAt = true, time.Now()
 	x.mu.Unlock()
 	_ = x.command.Process.Kill()
 	<-x.ended
