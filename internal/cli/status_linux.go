@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -69,7 +70,9 @@ func (a *app) listStarted() error {
 	for name := range known {
 		names = append(names, name)
 	}
-	slices.Sort(names)
+	slices.SortFunc(names, func(a, b string) int { // bench 2 before bench 10
+		return cmp.Or(cmp.Compare(known[a].Bench, known[b].Bench), cmp.Compare(a, b))
+	})
 	list := []status.Lab{}
 	var all []error
 	for _, name := range names {
@@ -96,16 +99,29 @@ func (a *app) listStarted() error {
 		s.line("No lab was started. Next: bastion start LAB")
 		return nil
 	}
-	t := table{head: []string{"lab", "", "since", "file"}}
+	t := table{head: []string{"lab", "", "checks", "since", "file"}}
 	for _, l := range list {
-		t.add(l.Lab, phaseCell(l.Phase), l.Since.Local().Format("2006-01-02 15:04"), l.File)
+		t.add(l.Lab, phaseCell(l.Phase), checkedCell(l.Checked), l.Since.Local().Format("2006-01-02 15:04"), fromHere(l.File))
 	}
 	for _, r := range spread {
-		t.add(r.Lab, count(len(r.Benches), "bench", "benches")+" on "+count(len(r.Hosts), "host", "hosts"),
-			r.Started.Local().Format("2006-01-02 15:04"), r.File)
+		t.add(r.Lab, count(len(r.Benches), "bench", "benches")+" on "+count(len(r.Hosts), "host", "hosts"), "",
+			r.Started.Local().Format("2006-01-02 15:04"), fromHere(r.File))
 	}
 	s.table(t)
 	return errors.Join(all...)
+}
+
+// checkedCell shows in a few words how a lab's checks were last.
+func checkedCell(c *status.Checked) cell {
+	switch {
+	case c == nil:
+		return cell{"not yet", faint}
+	case c.Broken > 0:
+		return cell{fmt.Sprintf("%s %d failed", signBroken, c.Broken), broken}
+	case c.Unknown > 0:
+		return cell{fmt.Sprintf("%s %d not decided", signUnknown, c.Unknown), plain}
+	}
+	return cell{fmt.Sprintf("%s %d", signHolds, c.Holds), plain}
 }
 
 func phaseCell(p status.Phase) cell {
