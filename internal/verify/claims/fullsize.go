@@ -57,6 +57,9 @@ func fullSizeParts(m *reachability.Model, home *plan.Adapter, w Witness) (out []
 	if len(out) == 0 && port.Address.IsValid() && m.Answers(port, ping) {
 		add(AskReach{From: RefTo(home), Service: ping, Address: port.Address.Addr()}, portOf(port))
 	}
+	if six := port.Address6; home.Address6.IsValid() && six.IsValid() && m.Answers(port, ping) {
+		add(AskReach{From: RefTo(home), Service: ping, Address: six.Addr()}, portOf(port)+" over IPv6")
+	}
 	return out
 }
 
