@@ -71,8 +71,6 @@ const (
 	longestFault   = time.Hour
 )
 
-const faultHelp = "a fault: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT"
-
 // check refuses what does not go together. others: there is a flag that a fault does not go with.
 func (o faultOptions) check(others bool) error {
 	switch {

@@ -41,7 +41,7 @@ func (a *app) faultInLab(file string, o faultOptions) error {
 	if err != nil {
 		return failure{exitBroken, err.Error(), ""}
 	}
-	doc, _, err := judge(a.ctx, p, c, c)
+	doc, _, err := judge(a.ctx, p, c, false)
 	if err != nil {
 		return failure{exitBroken, err.Error(), ""}
 	}

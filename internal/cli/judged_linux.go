@@ -12,13 +12,17 @@ import (
 	"openbastion/internal/verify/verdict"
 )
 
-// judge asks the claims of a lab that runs, and leaves the verdict with it, for its status.
-func judge(ctx context.Context, p *plan.Plan, c *supervisor.Client, s claims.Stage) (verdict.Document, claims.Answers, error) {
+// judge asks the claims of a lab that runs, and leaves the verdict with it, for its status. gently: only what disturbs no guest
+// is asked.
+func judge(ctx context.Context, p *plan.Plan, c *supervisor.Client, gently bool) (verdict.Document, claims.Answers, error) {
+	var s claims.Stage = c
+	if gently {
+		s = claims.Gentle(c)
+	}
 	doc, answers, err := verdict.Run(ctx, p, s)
 	if err != nil {
 		return doc, answers, err
 	}
-	_, whole := s.(*supervisor.Client)
 	list := make([]status.Check, 0, len(doc.Claims))
 	for _, r := range doc.Claims {
 		x := status.Check{Claim: r.ID, Verdict: string(r.Verdict)}
@@ -27,7 +31,7 @@ func judge(ctx context.Context, p *plan.Plan, c *supervisor.Client, s claims.Sta
 		}
 		list = append(list, x)
 	}
-	return doc, answers, c.Judged(ctx, list, !whole)
+	return doc, answers, c.Judged(ctx, list, gently)
 }
 
 // showChecked shows the claims of a lab that runs as they were judged last, with their age.

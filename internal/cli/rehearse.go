@@ -95,7 +95,7 @@ past the appliance. Each answer names the frames that show it.`,
 		&fault,
 		"fault",
 		"",
-		"a fault for a minute: unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT",
+		"a fault for a minute: "+simulator.FaultForms,
 	)
 	c.Flags().BoolVar(&replace, "replace", false, "replace existing files")
 	c.Flags().StringArrayVar(

@@ -65,7 +65,7 @@ func (a *app) repairLab(named string, o repairOptions) error {
 		}
 		return nil
 	}
-	v, answers, err := judge(a.ctx, p, c, c)
+	v, answers, err := judge(a.ctx, p, c, false)
 	if err != nil {
 		return failure{exitBroken, err.Error(), ""}
 	}
@@ -76,7 +76,7 @@ func (a *app) repairLab(named string, o repairOptions) error {
 		}
 		if mended != nil {
 			p = mended
-			if v, answers, err = judge(a.ctx, p, c, c); err != nil {
+			if v, answers, err = judge(a.ctx, p, c, false); err != nil {
 				return failure{exitBroken, err.Error(), ""}
 			}
 		}

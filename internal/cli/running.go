@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"openbastion/internal/simulator"
 	"strings"
 	"time"
 
@@ -338,7 +339,7 @@ the verdicts of benches it comes to the one verdict on the class, also as a page
 	c.Flags().
 		StringVar(&trust.witness, "witness-key", "", "with --from: the key of the lab's test server (default: this machine's)")
 	c.Flags().DurationVar(&trust.since, "since", 0, "with --from: refuse evidence that is older than this, such as 24h")
-	c.Flags().StringVar(&fault.what, "fault", "", faultHelp)
+	c.Flags().StringVar(&fault.what, "fault", "", "a fault: "+simulator.FaultForms)
 	c.Flags().DurationVar(&fault.lasts, "lasting", lastingDefault, "with --fault: how long it lasts")
 	c.Flags().BoolVar(&guard.watch, "watch", false,
 		"go on until interrupted: check again after each change what can be checked without disturbing anybody, and tell what breaks")

@@ -398,7 +398,7 @@ func (a *app) verifyLab(file string, reports []string, replace bool) error {
 	for _, n := range now.Notes {
 		a.note(n + ".")
 	}
-	doc, answers, err := judge(a.ctx, p, c, c)
+	doc, answers, err := judge(a.ctx, p, c, false)
 	if err != nil {
 		if a.ctx.Err() != nil {
 			return a.ctx.Err()

@@ -92,7 +92,7 @@ func (a *app) checkStaying(p *plan.Plan, f supervisor.Folder, folder string) err
 		return failure{exitBroken, fmt.Sprintf("the process of %s does not answer: %v", p.Name, cause(err)), ""}
 	}
 	defer c.Hang()
-	doc, _, err := judge(a.ctx, p, c, c)
+	doc, _, err := judge(a.ctx, p, c, false)
 	if err != nil {
 		return failure{exitBroken, err.Error(), ""}
 	}

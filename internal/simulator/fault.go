@@ -47,8 +47,10 @@ const (
 	backTime  = 3 * time.Minute
 )
 
-// ParseFault reads unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:DELAY],
-// loss=SEGMENT[:PERCENT] or reorder=SEGMENT.
+// FaultForms are what ParseFault reads.
+const FaultForms = "unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%] or reorder=SEGMENT"
+
+// ParseFault reads one of the FaultForms.
 func ParseFault(p *plan.Plan, text string) (Fault, error) {
 	kind, what, _ := strings.Cut(text, "=")
 	what, amount, given := strings.Cut(what, ":")
@@ -85,8 +87,7 @@ func ParseFault(p *plan.Plan, text string) (Fault, error) {
 		}
 	default:
 		return f, fmt.Errorf(
-			"a fault is unplug=MACHINE[.PORT], reboot=MACHINE, slow=SEGMENT[:200ms], loss=SEGMENT[:20%%] or reorder=SEGMENT, not %q",
-			text,
+			"a fault is %s, not %q", FaultForms, text,
 		)
 	}
 	return f, nil

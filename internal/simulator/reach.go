@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"openbastion/internal/model/lab"
-	"openbastion/internal/netsim/header"
 	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/probemsg"
 	"openbastion/internal/verify/claims"
@@ -40,7 +39,7 @@ func (l *Lab) reach(from *station, to netip.Addr, service lab.Service, size int)
 		switch {
 		case size > 0 && service.Proto == lab.TCP:
 			carries = 0 // both ends agree on it (RFC 9293, section 3.7.1)
-			what += " with " + strconv.Itoa(stream) + " bytes each way"
+			what += " with " + strconv.Itoa(probemsg.Stream) + " bytes each way"
 		case size > 0:
 			what += " with packets of " + strconv.Itoa(carries) + " bytes"
 		}
@@ -59,17 +58,11 @@ func (l *Lab) reach(from *station, to netip.Addr, service lab.Service, size int)
 	}
 }
 
-// stream is how many bytes are sent by TCP, and come back, where a size is asked for: several packets of full size.
-const stream = 8 << 10
-
 // try sends what reach asks, and returns what tells what became of it.
 func (l *Lab) try(from *station, to netip.Addr, service lab.Service, size int) func() tried {
 	now := l.world.now
 	defer l.world.pump(from)
-	room := size - header.IPv4Size - header.UDPSize // of ICMP's header too
-	if to.Is6() {
-		room = size - header.IPv6Size - header.UDPSize
-	}
+	room := probemsg.Room(to, size)
 	switch service.Proto {
 	case lab.ICMP:
 		payload := l.payload()
@@ -85,7 +78,7 @@ func (l *Lab) try(from *station, to netip.Addr, service lab.Service, size int) f
 	default:
 		var body []byte
 		if size > 0 {
-			body = make([]byte, stream)
+			body = make([]byte, probemsg.Stream)
 		}
 		f := from.node.Fetch(now, netip.AddrPortFrom(to, service.From), "/", body)
 		return func() tried {

@@ -138,9 +138,9 @@ func (d *Drill) Find(text string) []mistakes.Mistake {
 	for _, m := range out {
 		best = max(best, fitting(said, m))
 	}
-	for _, m := range d.mean(text) {
-		if fitting(said, m) > best+nearly && !slices.ContainsFunc(out, func(o mistakes.Mistake) bool { return o.ID() == m.ID() }) {
-			out = append(out, m)
+	for _, f := range d.mean(said, d.named(text)) {
+		if f.good > best+nearly { // so it is none of those
+			out = append(out, f.Mistake)
 		}
 	}
 	return out

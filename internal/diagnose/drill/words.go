@@ -126,9 +126,14 @@ func meant(text string) map[string]bool {
 // nearly is how much less an answer may fit a mistake than the one that it fits best, for both to be offered.
 const nearly = 0.12
 
-// mean returns the mistakes that a sentence in words of one's own speaks of, the likeliest first.
-func (d *Drill) mean(text string) []mistakes.Mistake {
-	said, named := meant(text), d.named(text)
+// fit is a mistake with how well what was said fits it.
+type fit struct {
+	mistakes.Mistake
+	good float64
+}
+
+// mean returns the mistakes that what was said speaks of, with the names in it, the likeliest first.
+func (d *Drill) mean(said map[string]bool, named []string) (fits []fit) {
 	vague := 0
 	for _, c := range []string{"off", "missing", "wrong"} {
 		if said[c] {
@@ -138,11 +143,6 @@ func (d *Drill) mean(text string) []mistakes.Mistake {
 	if len(said) == 0 || len(said) == vague && len(named) == 0 {
 		return nil
 	}
-	type fit struct {
-		m    mistakes.Mistake
-		good float64
-	}
-	var fits []fit
 	best := 0.0
 	for _, m := range d.Study.Mistakes {
 		sentence := strings.ToLower(m.String() + " " + m.ID())
@@ -156,11 +156,7 @@ func (d *Drill) mean(text string) []mistakes.Mistake {
 	}
 	fits = slices.DeleteFunc(fits, func(f fit) bool { return f.good < best-nearly })
 	slices.SortStableFunc(fits, func(a, b fit) int { return cmp.Compare(b.good, a.good) })
-	var out []mistakes.Mistake
-	for _, f := range fits {
-		out = append(out, f.m)
-	}
-	return out
+	return fits
 }
 
 // fitting returns how well what was said fits a mistake: how much of it the mistake has, and how much of the mistake was said;

@@ -98,6 +98,6 @@ func TestOtherWords(t *testing.T) {
 	}
 	t.Logf("%d sentences, %d of them mean one mistake", said, alone)
 	for _, nothing := range []string{"", "hello", "it does not work", "the moon is full of cheese"} {
-		assert.Empty(t, d.mean(nothing), nothing)
+		assert.Empty(t, d.mean(meant(nothing), d.named(nothing)), nothing)
 	}
 }

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"openbastion/internal/export/fileset"
-	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 )
 
@@ -69,7 +68,7 @@ func closing(p *plan.Plan) []byte {
 	table := "openbastion_" + strings.ReplaceAll(p.Name, "-", "_")
 	var chains strings.Builder
 	for _, s := range p.Segments {
-		if !s.Nowhere() && s.Tag == 0 && s.Reach == lab.Isolated && s.Lab.Uplink == "" {
+		if s.Closed() {
 			fmt.Fprintf(&chains, "\tchain %s {\n\t\ttype filter hook ingress device \"%s\" priority 0; policy drop;\n\t}\n",
 				strings.ReplaceAll(s.Name, "-", "_"), device(p, s))
 		}

@@ -123,6 +123,12 @@ const Nowhere = "nowhere"
 // nor reach, and is not among the plan's segments.
 func (s *Segment) Nowhere() bool { return s.Lab.Name == "" }
 
+// Closed reports whether it is a switch of the host's own that only machines of the lab are on: isolated, with no uplink, and not
+// tagged on another's wire.
+func (s *Segment) Closed() bool {
+	return !s.Nowhere() && s.Tag == 0 && s.Reach == lab.Isolated && s.Lab.Uplink == ""
+}
+
 // Inside reports whether it is a segment that some appliance keeps from the outside: it has a
 // lan or dmz port here and no WAN port.
 func (s *Segment) Inside() bool { return s.inside }

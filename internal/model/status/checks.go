@@ -31,7 +31,8 @@ const MostOpen = 50
 // Checks are the claims of a lab that runs, each as it was judged last. The zero Checks are none.
 type Checks struct{ known map[string]Check }
 
-// Take notes a verdict. What a check that disturbs nobody could not decide stays as it was known before: partly.
+// Take notes a verdict. partly: only what disturbs no guest was asked, and what that
+// could not decide stays as it was known before.
 func (c *Checks) Take(at time.Time, list []Check, partly bool) {
 	if c.known == nil {
 		c.known = make(map[string]Check, len(list))

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// A claim keeps since when it is as it is; what could not be asked without disturbing somebody stays as it was known.
+// A claim keeps since when it is as it is; what could not be asked without disturbing a guest stays as it was known.
 func TestChecks(t *testing.T) {
 	at := func(n int) time.Time { return time.Date(2026, 12, 2, 8, n, 0, 0, time.UTC) }
 	var c Checks

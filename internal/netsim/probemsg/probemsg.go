@@ -14,6 +14,7 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 
 	"openbastion/internal/netsim/dns"
+	"openbastion/internal/netsim/header"
 )
 
 // word is what a question says.
@@ -39,6 +40,17 @@ func Pad(data []byte, size int) []byte {
 		return data
 	}
 	return append(slices.Clone(data), make([]byte, size-len(data))...)
+}
+
+// Stream is how many bytes are sent by TCP, and come back, where packets of full size are asked for: several of them.
+const Stream = 8 << 10
+
+// Room returns how many bytes the payload of an ICMP echo or a UDP datagram to an address has in a packet of a size in bytes.
+func Room(to netip.Addr, size int) int {
+	if to.Is6() {
+		return size - header.IPv6Size - header.UDPSize
+	}
+	return size - header.IPv4Size - header.UDPSize // the header of an echo is as long
 }
 
 // Unpad returns what was padded.

@@ -53,9 +53,9 @@ func (l leaving) fill(way witness.Way, to netip.Addr, m []byte) []byte {
 	case l.size == 0:
 		return m
 	case way == witness.HTTP:
-		return probemsg.Pad(m, pathmtu.Stream)
+		return probemsg.Pad(m, probemsg.Stream)
 	}
-	return probemsg.Pad(m, pathmtu.Room(to, l.size))
+	return probemsg.Pad(m, probemsg.Room(to, l.size))
 }
 
 // within calls a function in the namespace that a question leaves from.

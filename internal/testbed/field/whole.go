@@ -20,7 +20,7 @@ func (s *Probe) whole(ctx context.Context, q claims.AskReach, to netip.Addr) cla
 		switch q.Service.Proto {
 		case lab.ICMP:
 			payload := []byte(probemsg.PingPrefix + rand.Text())
-			return pathmtu.Ping(ctx, nil, to, probemsg.Pad(payload, pathmtu.Room(to, size)))
+			return pathmtu.Ping(ctx, nil, to, probemsg.Pad(payload, probemsg.Room(to, size)))
 		case lab.UDP:
 			_, _, err = s.ask(ctx, tried{witness.UDP, q.Service.From}, leaving{size: size}, 0, 0)
 		default:

@@ -22,7 +22,6 @@ import (
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/netsim/probemsg"
-	"openbastion/internal/testbed/pathmtu"
 	"openbastion/internal/verify/attack"
 	"openbastion/internal/verify/claims"
 )
@@ -403,7 +402,7 @@ func (w *Witness) connection(c net.Conn) {
 func (w *Witness) requests(in *bufio.Reader, c net.Conn, source netip.AddrPort) {
 	for {
 		r, err := http.ReadRequest(in)
-		if err != nil || r.ContentLength < witness.Size || r.ContentLength > pathmtu.Stream {
+		if err != nil || r.ContentLength < witness.Size || r.ContentLength > probemsg.Stream {
 			return
 		}
 		message := make([]byte, r.ContentLength)

@@ -19,63 +19,27 @@ import (
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/status"
 	"openbastion/internal/testbed/kernel/nfnetlink"
+	"openbastion/internal/testbed/stage"
 )
-
-// drift is a difference between a machine and its set-up, with what sets it right, and what puts it
-// back as it was found; undo is nil where nothing can.
-type drift struct {
-	status.Drift
-	repair, undo func() error
-}
 
 // Drift returns what differs from the plan in the lab's machines: changed by hand, or by a program in them.
 // Machines that run a command of the user's, and simulated ones, are not looked at.
-func (l *Lab) Drift() (out []status.Drift) {
-	for _, d := range l.drift() {
-		out = append(out, d.Drift)
-	}
-	return out
-}
+func (l *Lab) Drift() []status.Drift { return stage.Found(l.drift()) }
 
 // Repair sets right what Drift tells, as far as that can be done while the lab runs. What it found is kept for
-// UndoRepair.
+// UndoRepair: what it took away whole is not made again.
 func (l *Lab) Repair() (done []status.Drift, err error) {
-	var all []error
-	l.repaired = nil
-	for _, d := range l.drift() {
-		if d.repair == nil {
-			continue
-		}
-		if err := d.repair(); err != nil {
-			all = append(all, fmt.Errorf("%s: %s: %w", d.Machine, d.Found, err))
-			continue
-		}
-		done = append(done, d.Drift)
-		if d.undo != nil {
-			l.repaired = append(l.repaired, d)
-		}
-	}
+	done, err = l.repairs.Repair(l.drift())
 	for _, x := range l.stacks.machines {
 		x.forget()
 	}
-	return done, errors.Join(all...)
+	return done, err
 }
 
-// UndoRepair puts back what the last Repair found, as far as that can be: what it took away whole is not made again.
-func (l *Lab) UndoRepair() (undone []status.Drift, err error) {
-	var all []error
-	for _, d := range slices.Backward(l.repaired) {
-		if err := d.undo(); err != nil {
-			all = append(all, fmt.Errorf("%s: %s: %w", d.Machine, d.Found, err))
-			continue
-		}
-		undone = append(undone, d.Drift)
-	}
-	l.repaired = nil
-	return undone, errors.Join(all...)
-}
+// UndoRepair puts back what the last Repair found, as far as that can be.
+func (l *Lab) UndoRepair() (undone []status.Drift, err error) { return l.repairs.UndoRepair() }
 
-func (l *Lab) drift() (out []drift) {
+func (l *Lab) drift() (out []stage.Drift) {
 	for _, m := range l.plan.Machines {
 		if x := l.stacks.machines[m]; x != nil && !x.foreign() {
 			v := &view{machine: x, stacks: l.stacks}
@@ -94,11 +58,13 @@ type view struct {
 	*machine
 	stacks *Stacks
 	names  map[int]string // of devices, by number
-	out    []drift
+	out    []stage.Drift
 }
 
 func (v *view) add(found, remedy string, repair, undo func() error) {
-	v.out = append(v.out, drift{status.Drift{Machine: v.plan.Name, Found: found, Remedy: remedy, Undo: undo != nil}, repair, undo})
+	v.out = append(v.out, stage.Drift{
+		Drift: status.Drift{Machine: v.plan.Name, Found: found, Remedy: remedy, Undo: undo != nil}, Mend: repair, Undo: undo,
+	})
 }
 
 // devices looks at the planned ones, with their addresses, and at others.

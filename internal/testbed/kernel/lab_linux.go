@@ -39,7 +39,7 @@ type Lab struct {
 	captures *stage.Captures
 	Notes    []string // what runs otherwise than on the kernel, and why
 
-	repaired []drift // what the last Repair found, and can be put back
+	repairs  stage.Repairs
 	down     sync.Once
 	programs *programs
 }

@@ -64,7 +64,7 @@ func (s *Space) reach(
 func (s *Space) reachWhole(ctx context.Context, service lab.Service, to netip.Addr, payload string, size int) claims.GotReach {
 	var answer []byte
 	carries, err := pathmtu.Try(size, func(size int) (err error) {
-		room := pathmtu.Room(to, size)
+		room := probemsg.Room(to, size)
 		switch service.Proto {
 		case lab.ICMP:
 			return pathmtu.Ping(ctx, s.Do, to, probemsg.Pad([]byte(payload), room))
@@ -73,7 +73,7 @@ func (s *Space) reachWhole(ctx context.Context, service lab.Service, to netip.Ad
 			answer, err = pathmtu.Datagram(ctx, s.Do, netip.AddrPortFrom(to, service.From), question)
 			return err
 		}
-		body := make([]byte, pathmtu.Stream)
+		body := make([]byte, probemsg.Stream)
 		var connected bool
 		answer, connected, err = s.fetch(ctx, netip.AddrPortFrom(to, service.From), body)
 		if connected && err == nil && len(answer) < len(body) {

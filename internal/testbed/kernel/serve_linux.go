@@ -19,7 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"openbastion/internal/netsim/dns"
-	"openbastion/internal/testbed/pathmtu"
+	"openbastion/internal/netsim/probemsg"
 )
 
 // Bounds on what clients can make a machine hold.
@@ -72,7 +72,7 @@ func serve(l net.Listener, each func(net.Conn)) {
 // pages answers any request with a page made for the client.
 func pages(page func(client netip.AddrPort) string) func(net.Conn) {
 	return func(c net.Conn) {
-		r := bufio.NewReader(io.LimitReader(c, maxRequest+pathmtu.Stream))
+		r := bufio.NewReader(io.LimitReader(c, maxRequest+probemsg.Stream))
 		size := 0 // of the request's body
 		for {
 			line, err := r.ReadString('\n')
@@ -86,7 +86,7 @@ func pages(page func(client netip.AddrPort) string) func(net.Conn) {
 				size, _ = strconv.Atoi(strings.TrimSpace(text)) // what is no number is no body
 			}
 		}
-		size = min(max(size, 0), pathmtu.Stream)
+		size = min(max(size, 0), probemsg.Stream)
 		if _, err := io.CopyN(io.Discard, r, int64(size)); err != nil {
 			return
 		}

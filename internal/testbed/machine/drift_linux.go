@@ -1,14 +1,13 @@
 package machine
 
 import (
-	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
 
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/status"
+	"openbastion/internal/testbed/stage"
 )
 
 // unplugged is an adapter whose cable was taken out since the lab was started.
@@ -37,14 +36,8 @@ func (l *Lab) pulled() []unplugged {
 // clock writes when something was.
 func clock(t time.Time) string { return t.Local().Format("15:04:05") }
 
-// drift is a difference from the plan, and what sets it right and back.
-type drift struct {
-	status.Drift
-	mend, undo func(ctx context.Context) error
-}
-
 // drifts returns how the machines differ from the plan by what was done with them since the start.
-func (l *Lab) drifts() (out []drift) {
+func (l *Lab) drifts() (out []stage.Drift) {
 	for _, u := range l.pulled() {
 		machine, name := u.Machine.Name, u.Name
 		if name == "" {
@@ -54,10 +47,10 @@ func (l *Lab) drifts() (out []drift) {
 		if u.Port == nil {
 			text = fmt.Sprintf("adapter %d is", u.Number)
 		}
-		out = append(out, drift{
-			status.Drift{Machine: machine, Found: text + " unplugged since " + clock(u.since), Remedy: "plug it in", Undo: true},
-			func(ctx context.Context) error { return l.Plug(ctx, machine, name, true) },
-			func(ctx context.Context) error { return l.Plug(ctx, machine, name, false) },
+		out = append(out, stage.Drift{
+			Drift: status.Drift{Machine: machine, Found: text + " unplugged since " + clock(u.since), Remedy: "plug it in", Undo: true},
+			Mend:  func() error { return l.Plug(l.ctx, machine, name, true) },
+			Undo:  func() error { return l.Plug(l.ctx, machine, name, false) },
 		})
 	}
 	for _, m := range l.plan.Machines {
@@ -67,13 +60,13 @@ func (l *Lab) drifts() (out []drift) {
 		}
 		switch word, why := x.state(); word {
 		case "off":
-			out = append(out, drift{
-				status.Drift{Machine: m.Name, Found: "is switched off since " + clock(x.offSince()), Remedy: "switch it on", Undo: true},
-				func(ctx context.Context) error { return l.Power(ctx, m.Name, true) },
-				func(ctx context.Context) error { return l.Power(ctx, m.Name, false) },
+			out = append(out, stage.Drift{
+				Drift: status.Drift{Machine: m.Name, Found: "is switched off since " + clock(x.offSince()), Remedy: "switch it on", Undo: true},
+				Mend:  func() error { return l.Power(l.ctx, m.Name, true) },
+				Undo:  func() error { return l.Power(l.ctx, m.Name, false) },
 			})
 		case "failed":
-			out = append(out, drift{Drift: status.Drift{Machine: m.Name, Found: "has failed: " + why,
+			out = append(out, stage.Drift{Drift: status.Drift{Machine: m.Name, Found: "has failed: " + why,
 				Remedy: "stop the lab and start it again"}})
 		}
 	}
@@ -82,49 +75,10 @@ func (l *Lab) drifts() (out []drift) {
 
 // Drift returns how the machines differ from the plan by what was done with them since the start: cables that are out, machines that
 // are off or have failed. What is set inside a machine is not looked at.
-func (l *Lab) Drift() []status.Drift { return toldOf(l.drifts()) }
-
-func toldOf(list []drift) []status.Drift {
-	out := []status.Drift{}
-	for _, d := range list {
-		out = append(out, d.Drift)
-	}
-	return out
-}
+func (l *Lab) Drift() []status.Drift { return stage.Found(l.drifts()) }
 
 // Repair sets right what Drift tells, as far as the program can, and returns what it has set right.
-func (l *Lab) Repair() ([]status.Drift, error) {
-	return l.each(l.drifts(), func(d drift) func(context.Context) error { return d.mend })
-}
+func (l *Lab) Repair() ([]status.Drift, error) { return l.repairs.Repair(l.drifts()) }
 
 // UndoRepair puts back what the last Repair found, and returns what it has put back.
-func (l *Lab) UndoRepair() ([]status.Drift, error) {
-	l.mu.Lock()
-	list := l.repaired
-	l.mu.Unlock()
-	if len(list) == 0 {
-		return nil, errors.New("nothing was repaired that could be undone")
-	}
-	return l.each(list, func(d drift) func(context.Context) error { return d.undo })
-}
-
-// each does something about each difference, as far as there is something to do.
-func (l *Lab) each(list []drift, what func(drift) func(context.Context) error) ([]status.Drift, error) {
-	var done []drift
-	var all []error
-	for _, d := range list {
-		do := what(d)
-		if do == nil {
-			continue
-		}
-		if err := do(l.ctx); err != nil {
-			all = append(all, err)
-			continue
-		}
-		done = append(done, d)
-	}
-	l.mu.Lock()
-	l.repaired = done
-	l.mu.Unlock()
-	return toldOf(done), errors.Join(all...)
-}
+func (l *Lab) UndoRepair() ([]status.Drift, error) { return l.repairs.UndoRepair() }

@@ -85,13 +85,13 @@ type Lab struct {
 	snapping  sync.Mutex
 	snapshots []Snapshot
 
-	setups map[*plan.Machine]Setup
+	setups  map[*plan.Machine]Setup
+	repairs stage.Repairs
 
 	mu        sync.Mutex
 	machines  map[*plan.Machine]*vm
 	notes     []string
 	unplugged []unplugged // since the start
-	repaired  []drift     // by the last Repair
 }
 
 // Up builds a lab and starts it: the outside, the appliances, the guests. It gives up when
@@ -469,7 +469,7 @@ func (l *Lab) Status() (s status.Lab) {
 		}
 	}
 	for _, d := range l.drifts() {
-		if d.mend != nil {
+		if d.Mend != nil {
 			s.Notes = append(s.Notes, d.Machine+": "+d.Found)
 		}
 	}

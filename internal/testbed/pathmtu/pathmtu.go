@@ -3,8 +3,8 @@
 package pathmtu
 
 import (
+	"bytes"
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"net"
@@ -16,12 +16,7 @@ import (
 	"golang.org/x/net/icmp"
 	"golang.org/x/net/ipv4"
 	"golang.org/x/net/ipv6"
-
-	"openbastion/internal/netsim/header"
 )
-
-// Stream is how many bytes are sent by TCP, and come back, where packets of full size are asked for: several of them.
-const Stream = 8 << 10
 
 // How long a packet waits for its answer, and how often it is sent.
 const (
@@ -36,14 +31,6 @@ func (e TooBig) Error() string { return fmt.Sprintf("too big: the path carries %
 
 // Within calls a function where its sockets are to be: in a namespace. Nil is here.
 type Within func(func() error) error
-
-// Room returns how many bytes the payload of an ICMP echo or a UDP datagram to an address has in a packet of a size in bytes.
-func Room(to netip.Addr, size int) int {
-	if to.Is6() {
-		return size - header.IPv6Size - header.UDPSize
-	}
-	return size - header.IPv4Size - header.UDPSize // the header of an echo is as long
-}
 
 // Try calls try with a size and, where a router reports that the path carries less, again with that. It returns the size that
 // passed, or why none did: a TooBig error where what was reported does not pass either.
@@ -66,7 +53,7 @@ func Ping(ctx context.Context, in Within, to netip.Addr, payload []byte) error {
 	if to.Is6() {
 		network, proto, kind, answer = "ip6:ipv6-icmp", 58, ipv6.ICMPTypeEchoRequest, ipv6.ICMPTypeEchoReply
 	}
-	id := int(binary.BigEndian.Uint16(payload[len(payload)-2:])) ^ int(time.Now().UnixNano()&0xffff)
+	id := int(time.Now().UnixNano() & 0xffff)
 	m := icmp.Message{Type: kind, Body: &icmp.Echo{ID: id, Seq: 1, Data: payload}}
 	data, err := m.Marshal(nil)
 	if err != nil {
@@ -78,7 +65,7 @@ func Ping(ctx context.Context, in Within, to netip.Addr, payload []byte) error {
 			return false
 		}
 		e, is := got.Body.(*icmp.Echo)
-		return is && e.ID == id && len(e.Data) == len(payload)
+		return is && e.ID == id && bytes.Equal(e.Data, payload)
 	})
 	return err
 }

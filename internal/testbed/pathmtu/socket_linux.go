@@ -27,7 +27,7 @@ func Whole(network, _ string, c syscall.RawConn) error {
 // carries returns what a connected socket knows of its path, in bytes; 0: nothing.
 func carries(c syscall.RawConn, to net.Addr) (mtu int) {
 	level, option := unix.IPPROTO_IP, unix.IP_MTU
-	if strings.Contains(to.String(), "::") || strings.Count(to.String(), ":") > 1 {
+	if strings.Count(to.String(), ":") > 1 { // one is before a port
 		level, option = unix.IPPROTO_IPV6, unix.IPV6_MTU
 	}
 	_ = c.Control(func(fd uintptr) {

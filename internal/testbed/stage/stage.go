@@ -16,7 +16,6 @@ import (
 	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/netsim/probemsg"
 	"openbastion/internal/simulator"
-	"openbastion/internal/testbed/pathmtu"
 	"openbastion/internal/verify/claims"
 )
 
@@ -320,7 +319,7 @@ func (s *Stage) reach(r Request, witness claims.Witness, a claims.Answer) claims
 	text := fmt.Sprintf("%s to %s by %s", from.Machine.Name, q.Address, q.Service)
 	switch {
 	case q.Size > 0 && q.Service.Proto == lab.TCP:
-		text += fmt.Sprintf(" with %d bytes each way", pathmtu.Stream)
+		text += fmt.Sprintf(" with %d bytes each way", probemsg.Stream)
 	case q.Size > 0:
 		text += fmt.Sprintf(" with packets of %d bytes", cmp.Or(got.Carries, q.Size))
 	}

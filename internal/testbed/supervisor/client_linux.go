@@ -320,7 +320,7 @@ func (c *Client) Apply(ctx context.Context, fingerprint string) error {
 	return err
 }
 
-// Judged keeps a verdict on the lab, for its status. partly: only what disturbs nobody was asked.
+// Judged keeps a verdict on the lab, for its status. partly: only what disturbs no guest was asked.
 func (c *Client) Judged(ctx context.Context, checks []status.Check, partly bool) error {
 	_, err := c.call(ctx, request{Do: "judged", Checks: checks, Partly: partly}, nil)
 	return err

@@ -61,7 +61,7 @@ type request struct {
 	Expect    string            `json:"expect,omitempty"` // apply: the fingerprint of the plan that was shown
 	Fault     string            `json:"fault,omitempty"`  // strike, heal: as it was asked for
 	Checks    []status.Check    `json:"checks,omitempty"` // judged: the verdict
-	Partly    bool              `json:"partly,omitempty"` // judged: only what disturbs nobody was asked
+	Partly    bool              `json:"partly,omitempty"` // judged: only what disturbs no guest was asked
 }
 
 // reply is a line that comes back: parts of an answer, and a last one that is done.

@@ -175,7 +175,7 @@ func (c *checker) hostOnSegment() {
 	}
 	var names []string
 	for _, s := range c.p.Segments {
-		if s.Reach == lab.Isolated && s.Lab.Uplink == "" && s.Tag == 0 && !s.Nowhere() && len(s.Adapters) > 0 {
+		if s.Closed() && len(s.Adapters) > 0 {
 			names = append(names, s.Name)
 		}
 	}

@@ -400,7 +400,7 @@ func trace(list []claim, results []Result) {
 	twice := slices.IndexFunc(results, func(r Result) bool { return r.Kind == NoDuplicates && r.Verdict == Broken })
 	for i := range results {
 		r := &results[i]
-		if r.Kind == FullSize && r.Verdict == Broken && twice >= 0 { // which of the two answers is luck
+		if r.Kind == FullSize && r.Verdict == Broken && twice >= 0 { // either of the two may have answered
 			r.Verdict, r.Follows, r.Reason, r.Remedy = Unknown, results[twice].ID, nil, ""
 			r.Observed = "an address is in use twice: what is lost may have gone to the other machine"
 			continue

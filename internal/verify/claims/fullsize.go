@@ -16,7 +16,7 @@ import (
 const FullPacket = 1500
 
 // fullSizeClaim asks, of the first guest on a segment that may go outside, whether packets of full size pass both ways as
-// small ones do; where nobody there may, whether the appliance's port answers one.
+// small ones do; where none there may, whether the appliance's port answers one.
 func fullSizeClaim(m *reachability.Model, s *plan.Segment, w Witness) (claim, bool) {
 	var parts []part
 	for _, a := range s.Adapters {

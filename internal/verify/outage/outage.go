@@ -4,6 +4,7 @@ package outage
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"openbastion/internal/model/lab"
@@ -114,25 +115,18 @@ func Run(ctx context.Context, s claims.Stage, trials []Trial, f Fault, c Clock) 
 		return nil, err
 	}
 	began, ended := c.Now(), time.Duration(0)
-	over := false
-	end := func(ctx context.Context) error {
-		if over {
-			return nil
-		}
-		over = true
-		return f.End(ctx)
-	}
-	defer func() { _ = end(context.WithoutCancel(ctx)) }()
+	end := sync.OnceValue(func() error { return f.End(context.WithoutCancel(ctx)) })
+	defer func() { _ = end() }()
 	for {
 		at := c.Now() - began
-		if !over && at >= f.Lasts {
-			if err := end(ctx); err != nil {
+		if ended == 0 && at >= f.Lasts {
+			if err := end(); err != nil {
 				return nil, err
 			}
 			ended = c.Now() - began
 			at = ended
 		}
-		if over && (at-ended > waiting || at > ended && back(trials)) {
+		if ended > 0 && (at-ended > waiting || at > ended && back(trials)) {
 			break
 		}
 		if err := round(ctx, s, trials, at, ended); err != nil {

@@ -16,7 +16,7 @@ import (
 	"openbastion/internal/verify/outage"
 )
 
-// clock is one that goes on when somebody waits.
+// clock is one that goes on with each pause.
 type clock struct {
 	now    time.Duration
 	cancel func() // called when a while has passed; nil: never
@@ -80,7 +80,7 @@ func TestRun(t *testing.T) {
 	}
 }
 
-// A fault is put right once, also when nobody waits for its end.
+// A fault is put right once, also when the run is interrupted.
 func TestInterrupted(t *testing.T) {
 	ends := 0
 	s, trials, f := rehearsed(t, "unplug=sluice", &ends)
