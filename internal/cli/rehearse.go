@@ -113,9 +113,8 @@ func isPage(file string) bool { return strings.HasPrefix(strings.ToLower(filepat
 // rehearsal runs a plan and gives the verdict and how many frames it took. log,
 // where there is one, keeps the frames.
 func (a *app) rehearsal(p *plan.Plan, capture string, replace bool, log *report.Log) (verdict.Document, int, error) {
-	// Most of what a rehearsal allocates are frames that live for an instant:
-	// collecting them less often is worth the memory.
-	defer debug.SetGCPercent(debug.SetGCPercent(150))
+	// Most of what a rehearsal allocates are frames that live for an instant; what stays is small.
+	defer debug.SetGCPercent(debug.SetGCPercent(50))
 	l := simulator.New(p)
 	l.Progress = a.progress("hostile guests")
 	defer l.Progress(0, 0)

@@ -250,8 +250,9 @@ func (v *Live) Real(m *plan.Machine) bool {
 
 // SetAddresses notes which addresses a real adapter has, for those who know them.
 func (v *Live) SetAddresses(a *plan.Adapter, four netip.Prefix, six []netip.Prefix) {
-	_, port := v.portOf(a)
+	s, port := v.portOf(a)
 	port.Address = four
+	s.node.Readdressed()
 	if port.IPv6 != nil {
 		port.IPv6.Addresses = six
 	}
@@ -355,6 +356,7 @@ func (v *Live) StandIn(m *plan.Machine, in bool) {
 			port.Address = netip.Prefix{} // what it had is the real one's
 		}
 	}
+	s.node.Readdressed()
 	if in {
 		v.lead(s)
 	}

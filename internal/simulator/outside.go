@@ -130,6 +130,7 @@ func (l *Lab) answerFor(s *plan.Segment, router *host.Node, cables map[*plan.Wir
 		for _, d := range a.DNS {
 			if d.Is4() && d != l.witness && !router.Local(d) && l.plan.Home(d) == nil {
 				router.Ports()[1].Also = append(router.Ports()[1].Also, d)
+				router.Readdressed()
 			}
 		}
 	}
@@ -142,6 +143,7 @@ func (l *Lab) answerFor(s *plan.Segment, router *host.Node, cables map[*plan.Wir
 		case at == nil:
 			if !buoy.Owns(d) {
 				buoy.Also = append(buoy.Also, d)
+				l.buoy.node.Readdressed()
 			}
 			router.Routes = append(router.Routes, host.Route{To: netip.PrefixFrom(d, 32), Hop: l.witness})
 		case at == s:

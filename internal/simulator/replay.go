@@ -216,8 +216,12 @@ func (l *Lab) standIn(a netip.Addr) (back func()) {
 		port := r.node.Ports()[0]
 		if !r.node.Local(a) {
 			was := port.Also
-			port.Also = append(slices.Clone(was), a)
-			return func() { port.Also = was }
+			answers := func(at []netip.Addr) {
+				port.Also = at
+				r.node.Readdressed()
+			}
+			answers(append(slices.Clone(was), a))
+			return func() { answers(was) }
 		}
 	}
 	return func() {}

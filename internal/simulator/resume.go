@@ -71,6 +71,7 @@ func takeOver(s *station, node *host.Node) {
 	for i, p := range node.Ports() {
 		p.Also = slices.Clone(fresh.Ports()[i].Also)
 	}
+	node.Readdressed()
 	if r := node.Resolver; r != nil {
 		r.Names, r.Zones, r.Self = fresh.Resolver.Names, fresh.Resolver.Zones, fresh.Resolver.Self
 	}

@@ -87,8 +87,9 @@ func NewTroubled(p *plan.Plan, t Trouble) *Lab {
 		}
 	}
 	for a, held := range t.Stale {
-		_, port := l.portOf(a)
+		s, port := l.portOf(a)
 		port.Client, port.Address, port.Gateway, port.DNS = nil, held.Address, held.Gateway, held.DNS
+		s.node.Readdressed()
 	}
 	for _, m := range t.Silent {
 		n := l.members[m].node
@@ -177,6 +178,7 @@ func (l *Lab) Renew(a *plan.Adapter) {
 		return
 	}
 	port.Address, port.Gateway, port.DNS = netip.Prefix{}, netip.Addr{}, nil
+	s.node.Readdressed()
 	port.Client = &dhcp.Client{MAC: a.MAC, Hostname: a.Machine.Name}
 	s.node.StartLease(l.world.now, port)
 	l.world.pump(s)

@@ -173,6 +173,7 @@ type Machine struct {
 	Facts     *lab.Profile  // what is known of an appliance: Profile where the file names one; never nil there
 	within    bart.Lite     // an appliance's inside networks
 	named     []lab.Service // ports that its rules name, each once
+	index     *ruleIndex    // of its rules, where they are many
 }
 
 // Assumed returns the role that the appliance's kind takes the adapter for when

@@ -108,14 +108,30 @@ func (m *Machine) Decide(f Flow) (*Rule, lab.Action) {
 		fromOutside, toOutside = f.In.Role == lab.WAN, f.Out.Role == lab.WAN
 	}
 	toOutside = toOutside && !f.Own
-	for i := range m.Rules {
-		r := &m.Rules[i]
-		if r.matchesService(f) && matches(r.To, f.Destination, toOutside, f.Own, f.Own && f.FromWAN, f.Out) &&
-			matches(r.From, f.Source, fromOutside, false, false, f.In) {
-			return r, r.Action
+	decides := func(r *Rule) bool {
+		return r.matchesService(f) && matches(r.To, f.Destination, toOutside, f.Own, f.Own && f.FromWAN, f.Out) &&
+			matches(r.From, f.Source, fromOutside, false, false, f.In)
+	}
+	found := -1
+	if m.index.fits(m.Rules) {
+		m.index.candidates(f.Source, f.Destination, func(i int32) bool {
+			if decides(&m.Rules[i]) {
+				found = int(i)
+			}
+			return found < 0
+		})
+	} else {
+		for i := range m.Rules {
+			if decides(&m.Rules[i]) {
+				found = i
+				break
+			}
 		}
 	}
-	return nil, lab.Deny
+	if found < 0 {
+		return nil, lab.Deny
+	}
+	return &m.Rules[found], m.Rules[found].Action
 }
 
 // NewTranslator makes a router that nobody planned: it lets everything from
@@ -256,6 +272,7 @@ func (b *builder) rules() {
 			})
 		}
 		m.nameServices()
+		m.index = indexRules(m.Rules)
 		if src.NAT.Masquerade == nil {
 			m.Masq = slices.DeleteFunc(insideSegments(m), func(s *Segment) bool { return s.Bridged != nil })
 		}

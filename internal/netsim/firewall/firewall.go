@@ -107,6 +107,7 @@ func New(m *plan.Machine, o Options) *Appliance {
 		for _, o := range m.OneToOne {
 			if ad.Role == lab.WAN && ad.Segment.Subnet.Contains(o.Outside) {
 				p.Also = append(p.Also, o.Outside)
+				n.Readdressed()
 			}
 		}
 		for _, s := range ad.Admin {

@@ -68,6 +68,7 @@ type Node struct {
 
 	ports  []*Port
 	near   map[netip.Addr]*Port // what onLink found, until an address or a link changes
+	own    map[netip.Addr]bool  // IPv4 addresses of a node of many ports, until an address changes
 	out    []Emission
 	stir   bool // something was sent, or a deadline may have changed, since Drain
 	now    time.Duration
@@ -142,7 +143,8 @@ const firstPort = 32768
 func (n *Node) AddPort(p Port) *Port {
 	p.up = true
 	q := &p
-	n.ports, n.near = append(n.ports, q), nil
+	n.ports = append(n.ports, q)
+	n.Readdressed()
 	return q
 }
 
@@ -250,16 +252,21 @@ func (n *Node) PortFor(adapter int, p *packet.Packet) *Port {
 }
 
 func (n *Node) portOf(adapter, tag int) *Port {
-	for _, p := range n.ports {
-		if p.Adapter == adapter && p.Tag == tag {
-			return p
-		}
+	has := func(p *Port) bool { return p.Adapter == adapter && p.Tag == tag }
+	if at := adapter - 1; at >= 0 && at < len(n.ports) && has(n.ports[at]) { // as most are numbered
+		return n.ports[at]
+	}
+	if i := slices.IndexFunc(n.ports, has); i >= 0 {
+		return n.ports[i]
 	}
 	return nil
 }
 
 // Local reports whether a is one of the node's own addresses.
 func (n *Node) Local(a netip.Addr) bool {
+	if len(n.ports) >= manyPorts && a.Is4() {
+		return n.owned()[a]
+	}
 	for _, p := range n.ports {
 		if p.Owns(a) {
 			return true
@@ -267,6 +274,27 @@ func (n *Node) Local(a netip.Addr) bool {
 	}
 	return false
 }
+
+// manyPorts is the number of ports from which on a node's addresses are looked up and not searched.
+const manyPorts = 16
+
+func (n *Node) owned() map[netip.Addr]bool {
+	if n.own == nil {
+		n.own = make(map[netip.Addr]bool, len(n.ports))
+		for _, p := range n.ports {
+			if p.Address.IsValid() {
+				n.own[p.Address.Addr()] = true
+			}
+			for _, a := range p.Also {
+				n.own[a] = true
+			}
+		}
+	}
+	return n.own
+}
+
+// Readdressed tells a node that addresses of its ports were changed from elsewhere.
+func (n *Node) Readdressed() { n.near, n.own = nil, nil }
 
 // Owns reports whether the port answers for an address.
 func (p *Port) Owns(a netip.Addr) bool {

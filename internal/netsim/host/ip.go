@@ -167,7 +167,10 @@ func (n *Node) route(to netip.Addr) (*Port, netip.Addr) {
 		}
 	}
 	for _, p := range n.ports { // the first port with a way out wins
-		if p.leadsOut() && (best == nil || best.Dead && !p.Dead) {
+		if best != nil && !best.Dead {
+			break
+		}
+		if p.leadsOut() && (best == nil || !p.Dead) {
 			best = p
 		}
 	}

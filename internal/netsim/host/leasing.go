@@ -95,13 +95,15 @@ func (n *Node) leaseActions(port *Port, list []dhcp.Action) {
 		case dhcp.Configure:
 			b := a.Binding
 			fresh := port.Address != b.Address
-			port.Address, port.Gateway, port.DNS, n.near = b.Address, b.Router, b.DNS, nil
+			port.Address, port.Gateway, port.DNS = b.Address, b.Router, b.DNS
+			n.Readdressed()
 			if fresh { // a renewal changes nothing that others must know
 				n.announceSoon(port, 0)
 			}
 			port.changed()
 		case dhcp.Drop:
-			port.Address, port.Gateway, port.DNS, n.near = netip.Prefix{}, netip.Addr{}, nil, nil
+			port.Address, port.Gateway, port.DNS = netip.Prefix{}, netip.Addr{}, nil
+			n.Readdressed()
 			port.neighbors = nil
 			port.changed()
 		}

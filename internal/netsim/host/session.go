@@ -71,7 +71,8 @@ func (n *Node) dialled(port *Port) {
 	if port.Address == now {
 		return
 	}
-	port.Address, port.Gateway, port.DNS, n.near = now, c.Peer, c.DNS, nil
+	port.Address, port.Gateway, port.DNS = now, c.Peer, c.DNS
+	n.Readdressed()
 	if !now.IsValid() {
 		port.Gateway, port.DNS = netip.Addr{}, nil
 	}

@@ -209,7 +209,7 @@ func (w *writer) matrix() g.Node {
 	}
 	for i := range w.doc.Claims {
 		r := &w.doc.Claims[i]
-		if r.Kind == claims.Segments {
+		if r.Kind == claims.Segments && r.To != "" {
 			continue // a matrix of its own
 		}
 		k := slices.Index(claims.GuestKinds, r.Kind)
@@ -258,7 +258,7 @@ func (w *writer) segments(cell func(*claims.Result) g.Node) g.Node {
 	at := map[[2]string]*claims.Result{}
 	for i := range w.doc.Claims {
 		r := &w.doc.Claims[i]
-		if r.Kind != claims.Segments {
+		if r.Kind != claims.Segments || r.To == "" {
 			continue
 		}
 		for _, name := range []string{r.From, r.To} {

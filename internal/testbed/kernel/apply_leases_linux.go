@@ -26,6 +26,7 @@ func (a *apply) takeOver(k kept) {
 		old := k.was.ports[was]
 		if p.Client != nil && old.Client != nil && now.Plugged && keeps(now, was, old.Address) {
 			p.Client, p.Address, p.Gateway, p.DNS = old.Client, old.Address, old.Gateway, old.DNS
+			k.now.shadow.Readdressed()
 		}
 		has := state{Address: p.Address, Gateway: p.Gateway, DNS: p.DNS}
 		if p.Client != nil && p.Client == old.Client {

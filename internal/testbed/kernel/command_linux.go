@@ -136,7 +136,10 @@ func (l *Stacks) observe(x *machine, a *plan.Adapter) {
 		}
 	}
 	x.keep(a, s)
-	l.shadows.Do(l.ctx, func(time.Duration) { x.ports[a].Address = s.Address }) // for what its packet socket is asked
+	l.shadows.Do(l.ctx, func(time.Duration) { // for what its packet socket is asked
+		x.ports[a].Address = s.Address
+		x.shadow.Readdressed()
+	})
 }
 
 // wanted refuses options that the plan has no place for.

@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/gaissmai/bart"
-
 	"openbastion/internal/filter/packetset"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
@@ -54,18 +52,13 @@ func (c *checker) passing(m *plan.Machine, from, to packetset.Line) packetset.Li
 // allowed returns the services of the packets that the rules let pass.
 func (c *checker) allowed(m *plan.Machine, p packetset.Packets) packetset.Line {
 	var out packetset.Line
-	left := []packetset.Packets{p}
-	for i, r := range c.sets(m) {
-		for _, part := range left {
-			if m.Rules[i].Action == lab.Allow && part.Meets(r) {
-				out = out.Union(part.And(r).Service)
-			}
-		}
-		if left = packetset.Without(left, r); len(left) == 0 || len(left) > 1024 {
-			break
+	matches, _ := p.FirstMatches(c.sets(m), numbers(len(m.Rules)), false, maxMeetings)
+	for _, x := range matches {
+		if m.Rules[x.Rule].Action == lab.Allow {
+			out = append(out, x.Service...)
 		}
 	}
-	return out
+	return packetset.Line{}.Union(out)
 }
 
 // meantInbound returns what is published, and everything to guests with an outside
@@ -89,67 +82,84 @@ func (c *checker) meantInbound(m *plan.Machine) []packetset.Packets {
 	return out
 }
 
-// deadRule finds rules of which earlier ones together decide everything. For
-// rules that speak of single sources the earlier ones that can matter are
-// looked up by source.
+// deadRule finds rules of which earlier ones together decide everything.
 func (c *checker) deadRule() {
 	for _, m := range c.p.Running() {
 		sets := c.sets(m)
-		var bySource bart.Table[*[]int]
-		var wide []int
+		decides := make([]bool, len(sets))
+		matches, ok := c.everything().FirstMatches(sets, numbers(len(sets)), false, maxMeetings)
+		if !ok {
+			continue // then nothing is said of any
+		}
+		for _, x := range matches {
+			decides[x.Rule] = true
+		}
+		var near *neighbors
 		for i := range m.Rules {
-			rule := &m.Rules[i]
-			narrow := len(rule.From) == 1 && len(rule.From[0].Prefixes) == 1 && !rule.From[0].Any &&
-				!rule.From[0].Outside
-			var candidates []int
-			if narrow {
-				p := rule.From[0].Prefixes[0]
-				for _, list := range bySource.Supernets(p) {
-					candidates = append(candidates, *list...)
-				}
-				for n, list := range bySource.Subnets(p) {
-					if n != p {
-						candidates = append(candidates, *list...)
-					}
-				}
-			} else {
-				for j := range i {
-					candidates = append(candidates, j)
-				}
+			if m.Rules[i].Lab == nil || decides[i] {
+				continue
 			}
-			if narrow {
-				candidates = append(candidates, wide...)
+			if near == nil {
+				near = neighborsOf(sets)
 			}
-			if rule.Lab != nil {
-				c.deadAmong(m, i, sets, candidates)
-			}
-			if narrow {
-				p := rule.From[0].Prefixes[0]
-				list, known := bySource.Get(p)
-				if !known {
-					list = new([]int)
-					bySource.Insert(p, list)
-				}
-				*list = append(*list, i)
-			} else {
-				wide = append(wide, i)
-			}
+			c.dead(m, i, sets, near.before(i))
 		}
 	}
 }
 
-func (c *checker) deadAmong(m *plan.Machine, i int, sets []packetset.Packets, candidates []int) {
-	var others []packetset.Packets
-	var index []int
-	slices.Sort(candidates)
-	for _, j := range candidates {
-		if sets[i].Service.Meets(sets[j].Service) && sets[i].Meets(sets[j]) {
-			others, index = append(others, sets[j]), append(index, j)
-		}
+// maxMeetings bounds how many meetings of rules are looked at for one question.
+const maxMeetings = 20_000_000
+
+// everything returns all packets.
+func (c *checker) everything() packetset.Packets {
+	all := c.model().Space().All()
+	return packetset.Packets{Source: all, Destination: all, Service: packetset.AllServices}
+}
+
+// numbers returns the first n numbers.
+func numbers(n int) []int {
+	list := make([]int, n)
+	for i := range list {
+		list[i] = i
 	}
-	by, covered, ok := sets[i].Covered(others)
-	if !ok || !covered && !sets[i].Empty() {
-		return
+	return list
+}
+
+// neighbors finds the rules that speak of packets of another.
+type neighbors struct {
+	sets             []packetset.Packets
+	source, services packetset.Index
+}
+
+func neighborsOf(sets []packetset.Packets) *neighbors {
+	source, services := make([]packetset.Line, len(sets)), make([]packetset.Line, len(sets))
+	for i, p := range sets {
+		source[i], services[i] = p.Source, p.Service
+	}
+	return &neighbors{sets, packetset.NewIndex(source), packetset.NewIndex(services)}
+}
+
+// before returns the earlier rules that speak of packets of one.
+func (n *neighbors) before(rule int) []int {
+	p := n.sets[rule]
+	var found []int
+	if packetset.AllServices.Within(p.Service) {
+		found = n.source.Meeting(p.Source)
+	} else {
+		found = n.services.Meeting(p.Service)
+	}
+	return slices.DeleteFunc(found, func(j int) bool { return j >= rule || !n.sets[j].Meets(p) })
+}
+
+// dead says of a rule that earlier ones decide all of it.
+func (c *checker) dead(m *plan.Machine, i int, sets []packetset.Packets, index []int) {
+	others := make([]packetset.Packets, len(index))
+	for k, j := range index {
+		others[k] = sets[j]
+	}
+	by, _, ok := sets[i].Covered(others)
+	if !ok {
+		by = numbers(len(index))
 	}
 	var names []string
 	for _, k := range by {

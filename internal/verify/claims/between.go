@@ -13,6 +13,7 @@ import (
 // Bounds of what is asked between two segments.
 const (
 	maxAskedWhole = 24      // up to how many segments each pair is tried whole; in larger labs by one service, as the proof speaks of all
+	maxPaired     = 64      // up to how many segments each pair has a claim; in larger labs each segment, see crowd.go
 	maxNamed      = 12      // services that rules name, for a pair
 	maxEach       = 128     // pairs of guests up to which each guest speaks for itself
 	maxSpeakers   = 4       // guests who speak for a segment, in a larger lab
@@ -26,6 +27,9 @@ func betweenClaims(m *reachability.Model, p *plan.Plan) []claim {
 	pairs := 0
 	for _, list := range guests {
 		pairs += 2 * len(guests) * len(list) // as who asks and as who is asked
+	}
+	if len(guests) > maxPaired {
+		return crowdClaims(m, p, guests)
 	}
 	each := pairs <= maxEach
 	speakers := guests
@@ -134,6 +138,7 @@ func speakersOf(p *plan.Plan, guests map[*plan.Segment][]*plan.Adapter) map[*pla
 type crossing struct {
 	a, b *plan.Adapter
 	asks []passing
+	to   string // whom it speaks of, where that is not the segment of b alone
 }
 
 // passing is one service, and whether the rules let it pass.
@@ -206,14 +211,10 @@ func (o crossing) beside(first crossing) crossing {
 func (o crossing) parts(seen *between) []part {
 	var out []part
 	for _, x := range o.asks {
-		how := ""
-		if x.six {
-			how = " over IPv6"
-		}
 		out = append(out, part{
 			asks: asking(AskReach{From: RefTo(o.a), To: RefTo(o.b), Service: x.service, IPv6: x.six}),
 			judge: func(r *Result, got []Got) {
-				judgeBetween(r, o.a, o.b, x.service, x.allowed, how, seen, got[0].(GotReach))
+				judgeBetween(r, o, x, seen, got[0].(GotReach))
 			},
 		})
 	}

@@ -150,7 +150,7 @@ func (r Result) Subject() string {
 	case r.Port != "":
 		return r.Appliance + " " + r.Port
 	case r.From != "":
-		return r.From + " to " + r.To
+		return r.From + " to " + cmp.Or(r.To, "other segments")
 	}
 	return r.Guest + r.Segment + r.Appliance
 }

@@ -401,20 +401,21 @@ func judgeAttack(r *Result, got []Got) {
 }
 
 // judgeBetween judges one service from a segment to another.
-func judgeBetween(r *Result, a, b *plan.Adapter, s lab.Service, allowed bool, how string, seen *between, o GotReach) {
+func judgeBetween(r *Result, c crossing, x passing, seen *between, o GotReach) {
+	how := ""
+	if x.six {
+		how = " over IPv6"
+	}
+	why := Reason{Subject: c.a.Segment.Name, Segment: c.b.Segment.Name, Service: x.service.String() + how, By: c.a.Machine.Name}
 	switch {
-	case allowed && !o.Answered:
-		r.fail(
-			Reason{Code: "allowed-blocked", Subject: a.Segment.Name, Segment: b.Segment.Name, Service: s.String() + how,
-				By: a.Machine.Name, Expected: b.Machine.Name, Detail: o.Outcome.String()},
-		)
-	case !allowed && o.Answered:
-		r.fail(
-			Reason{Code: "denied-passes", Subject: a.Segment.Name, Segment: b.Segment.Name, Service: s.String() + how,
-				By: a.Machine.Name, Observed: b.Machine.Name},
-		)
+	case x.allowed && !o.Answered:
+		why.Code, why.Expected, why.Detail = "allowed-blocked", c.b.Machine.Name, o.Outcome.String()
+		r.fail(why)
+	case !x.allowed && o.Answered:
+		why.Code, why.Observed = "denied-passes", c.b.Machine.Name
+		r.fail(why)
 	default:
-		seen.add(s.String(), how, o.Answered)
+		seen.add(x.service.String(), how+c.to, o.Answered)
 		if r.Verdict == Holds {
 			r.Observed = seen.String()
 		}

@@ -87,59 +87,37 @@ func (f flow) turned(to, services packetset.Line) flow {
 	return f
 }
 
-// maxParts bounds into how many parts the rules may cut what comes in at one port.
-const maxParts = 20_000
+// maxMeetings bounds how many meetings of rules are looked at for what comes in at one port.
+const maxMeetings = 20_000_000
 
 // decide applies those of the rules that speak of flows, the first that matches. It
-// gives what they let pass, what none of them speaks of, and whether the bound on
-// parts was met; parts beyond are not looked at.
+// gives what they let pass, what none of them speaks of (where unmatched asks for it), and whether
+// all of it could be looked at.
 func decide(
 	machine *plan.Machine,
 	rules []packetset.Packets,
 	speak []int,
 	in []flow,
+	unmatched bool,
 ) (passed, left []flow, whole bool) {
-	left = make([]flow, 0, len(in))
+	whole = true
 	for _, f := range in {
-		if !f.now.Empty() {
-			left = append(left, f)
+		if f.now.Empty() {
+			continue
 		}
-	}
-	for _, i := range speak {
-		if len(left) == 0 {
-			break
-		}
-		var next []flow
-		cut := false
-		for k, f := range left {
-			if !f.now.Meets(rules[i]) {
-				if cut {
-					next = append(next, f)
-				}
-				continue
-			}
-			if !cut {
-				cut, next = true, append(next, left[:k]...)
-			}
-			if machine.Rules[i].Action == lab.Allow {
-				hit := f.and(rules[i])
-				hit.maybe = hit.maybe || f.rewritten.source && !f.now.Source.Within(rules[i].Source) ||
-					f.rewritten.destination && !f.now.Destination.Within(rules[i].Destination)
-				hit.rule = &machine.Rules[i]
+		matches, ok := f.now.FirstMatches(rules, speak, unmatched || f.published, maxMeetings)
+		whole = whole && ok
+		for _, x := range matches {
+			hit := f.set(x.Packets)
+			hit.maybe = hit.maybe || f.rewritten.source && !f.now.Source.Within(x.Source) ||
+				f.rewritten.destination && !f.now.Destination.Within(x.Destination)
+			switch {
+			case x.Rule == packetset.None:
+				left = append(left, hit)
+			case machine.Rules[x.Rule].Action == lab.Allow:
+				hit.rule = &machine.Rules[x.Rule]
 				passed = append(passed, hit)
 			}
-			for _, rest := range f.now.Minus(rules[i]) {
-				rest := f.set(rest)
-				rest.maybe = rest.maybe || f.rewritten.source && !f.now.Source.Within(rest.now.Source) ||
-					f.rewritten.destination && !f.now.Destination.Within(rest.now.Destination)
-				next = append(next, rest)
-			}
-		}
-		if cut {
-			left = next
-		}
-		if len(left)+len(passed) > maxParts {
-			return passed, left, false
 		}
 	}
 	for _, f := range left { // what is published passes where no rule speaks of it
@@ -147,5 +125,5 @@ func decide(
 			passed = append(passed, f)
 		}
 	}
-	return passed, left, true
+	return passed, left, whole
 }

@@ -167,7 +167,7 @@ func (m *Model) target(g *gate, to *plan.Adapter) packetset.Line {
 
 // leave applies the rules that speak of what goes out by a port, and translates it.
 func (m *Model) leave(g *gate, in, out *plan.Adapter, flows []flow, speak []int) (exit, bool) {
-	passed, _, whole := decide(g.machine, g.rules, speak, flows)
+	passed, _, whole := decide(g.machine, g.rules, speak, flows, false)
 	e := exit{port: out}
 	for _, f := range passed {
 		six := f.from(m.space.IPv6())
@@ -225,7 +225,7 @@ func (m *Model) delivered(g *gate, in *plan.Adapter, flows []flow, at int) []flo
 			speak = append(speak, k)
 		}
 	}
-	passed, left, _ := decide(g.machine, rules, speak, own)
+	passed, left, _ := decide(g.machine, rules, speak, own, true)
 	for _, f := range left {
 		for _, answer := range m.answers(g, in) {
 			if hit := f.and(answer); !hit.now.Empty() {
@@ -321,7 +321,7 @@ func (m *Model) bridge(g *gate, in *plan.Adapter, flows []flow) (out []exit, who
 			continue
 		}
 		rules := m.bridged(g, in, port)
-		passed, _, ok := decide(g.machine, rules, all(len(rules)), flows)
+		passed, _, ok := decide(g.machine, rules, all(len(rules)), flows, false)
 		whole = whole && ok
 		if len(passed) > 0 {
 			out = append(out, exit{port, passed})

@@ -45,32 +45,7 @@ type start struct {
 
 // spread follows any packets from where they start.
 func (m *Model) spread(c Condition, from ...start) *spread {
-	s := &spread{hostile: map[*domain][]string{}}
-	var queue []*domain
-	reach := func(d *domain, path []string) {
-		if s.hostile[d] == nil {
-			s.hostile[d] = path
-			queue = append(queue, d)
-		}
-	}
-	for _, f := range from {
-		reach(f.on, []string{f.name, f.on.name()})
-	}
-	for len(queue) > 0 {
-		d := queue[0]
-		queue = queue[1:]
-		path := s.hostile[d]
-		for _, a := range d.guests {
-			if !m.Relays(a.Machine) {
-				continue
-			}
-			for _, b := range a.Machine.Adapters {
-				if e := m.of[b.Segment]; b.Plugged && e != d {
-					reach(e, append(append([]string(nil), path...), a.Machine.Name, e.name()))
-				}
-			}
-		}
-	}
+	s := &spread{hostile: m.relayed(from...)}
 	m.byHost(s, c)
 	for _, d := range m.domains {
 		path := s.hostile[d]
@@ -82,6 +57,38 @@ func (m *Model) spread(c Condition, from ...start) *spread {
 		}
 	}
 	return s
+}
+
+// relayed returns where any packet can be sent from somewhere, past every appliance, with the way
+// there: guests of several segments pass it on.
+func (m *Model) relayed(from ...start) map[*domain][]string {
+	found := map[*domain][]string{}
+	var queue []*domain
+	reach := func(d *domain, path []string) {
+		if found[d] == nil {
+			found[d] = path
+			queue = append(queue, d)
+		}
+	}
+	for _, f := range from {
+		reach(f.on, []string{f.name, f.on.name()})
+	}
+	for len(queue) > 0 {
+		d := queue[0]
+		queue = queue[1:]
+		path := found[d]
+		for _, a := range d.guests {
+			if !m.Relays(a.Machine) {
+				continue
+			}
+			for _, b := range a.Machine.Adapters {
+				if e := m.of[b.Segment]; b.Plugged && e != d {
+					reach(e, append(append([]string(nil), path...), a.Machine.Name, e.name()))
+				}
+			}
+		}
+	}
+	return found
 }
 
 // byHost has the host pass on, from where somebody hostile is to its other legs, what

@@ -29,6 +29,7 @@ type Cause struct {
 // first, then by the segments that those are on.
 func causes(p *plan.Plan, list []claims.Result, found []check.Finding) []Cause {
 	follows := knockOn(list)
+	list = failed(list)
 	taken := map[string]bool{}
 	made := make([]Cause, len(found))
 	slices.SortStableFunc(
@@ -49,7 +50,7 @@ func causes(p *plan.Plan, list []claims.Result, found []check.Finding) []Cause {
 	for _, wide := range []bool{false, true} {
 		for i, f := range found {
 			for _, r := range list {
-				if r.Verdict != claims.Holds && r.Follows == "" && !taken[r.ID] && explained(p, f, r, wide) {
+				if !taken[r.ID] && explained(p, f, r, wide) {
 					taken[r.ID] = true
 					made[i].take(r, follows(r.ID))
 				}
@@ -63,7 +64,7 @@ func causes(p *plan.Plan, list []claims.Result, found []check.Finding) []Cause {
 		}
 	}
 	for _, r := range list {
-		if r.Verdict == claims.Holds || r.Follows != "" || taken[r.ID] {
+		if taken[r.ID] {
 			continue
 		}
 		c := Cause{Code: string(r.Verdict), Subject: r.ID, Message: r.Observed, Remedy: r.Remedy, Explains: []string{}}
@@ -81,6 +82,17 @@ func causes(p *plan.Plan, list []claims.Result, found []check.Finding) []Cause {
 			len(b.Explains)-len(a.Explains),
 		)
 	})
+	return out
+}
+
+// failed returns the claims that do not hold, and follow from no other.
+func failed(list []claims.Result) []claims.Result {
+	var out []claims.Result
+	for i := range list {
+		if r := &list[i]; r.Verdict != claims.Holds && r.Follows == "" {
+			out = append(out, *r)
+		}
+	}
 	return out
 }
 
