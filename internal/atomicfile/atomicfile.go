@@ -34,13 +34,14 @@ const mode fs.FileMode = 0o644
 // File is a file in the making. It appears under its name with Commit, and
 // leaves nothing with Abort; one of them must be called.
 type File struct {
-	path    string // as it was named
-	target  string // with symbolic links followed
-	temp    *os.File
-	direct  *os.File // a device or pipe, written to at once
-	replace bool
-	private bool
-	was     fs.FileInfo // the file that is there, or nil
+	path     string // as it was named
+	target   string // with symbolic links followed
+	temp     *os.File
+	finished bool     // temp is whole, and closed
+	direct   *os.File // a device or pipe, written to at once
+	replace  bool
+	private  bool
+	was      fs.FileInfo // the file that is there, or nil
 }
 
 // temporary names what a file is until it is whole. Leftovers of a run that was
@@ -115,6 +116,23 @@ func (f *File) Write(b []byte) (int, error) {
 // or a pipe.
 func (f *File) Inner() *os.File { return f.temp }
 
+// Finish writes what was added to the disk and closes it, for who makes many files before any is put
+// in its place: nothing can be added any more. [File.Commit] does it where nobody did.
+func (f *File) Finish() error {
+	if f.finished || f.direct != nil {
+		return nil
+	}
+	f.finished = true
+	err := f.temp.Sync()
+	if e := f.adopt(); err == nil {
+		err = e
+	}
+	if e := f.temp.Close(); err == nil {
+		err = e
+	}
+	return f.said(err)
+}
+
 // Commit puts the file in its place. It keeps the mode of one that was there,
 // and, where it may, the owner; a file with several names keeps them all.
 func (f *File) Commit() error {
@@ -123,15 +141,11 @@ func (f *File) Commit() error {
 	}
 	name := f.temp.Name()
 	defer os.Remove(name) // gone already when all went well
-	err := f.temp.Sync()
-	if e := f.adopt(); err == nil {
-		err = e
+	if err := f.Finish(); err != nil {
+		return err
 	}
-	if e := f.temp.Close(); err == nil {
-		err = e
-	}
+	var err error
 	switch {
-	case err != nil:
 	case f.was != nil && links(f.was) > 1:
 		err = pour(name, f.target)
 	case f.replace:

@@ -165,10 +165,10 @@ func (a *app) drillsForClass(p *plan.Plan, o drillOptions) error {
 		return err
 	}
 	sheet := answerSheet{Schema: "openbastion.drill-answers/1", Lab: p.Name}
-	used := map[string]bool{}
+	deck := deck{study: s, level: o.level, dealt: map[string]bool{}, known: map[string]*drill.Drill{}}
 	files := map[string][]byte{}
 	for n := 1; n <= o.class; n++ {
-		d, code, err := freshDrill(s, o.level, used)
+		d, code, err := deck.deal()
 		if err != nil {
 			return failure{exitUsage, err.Error(), ""}
 		}
@@ -296,27 +296,44 @@ func (a *app) showResults(s *screen, sheet answerSheet, file string) error {
 	return nil
 }
 
-// triesForNew is how often another drill is drawn so that no two of a class are the same.
-const triesForNew = 300
+// triesForNew is how often another drill is drawn before all there are count as dealt.
+const triesForNew = 100
 
-// freshDrill draws a drill that is not among those used, as long as there is one.
-func freshDrill(s *diagnose.Study, level int, used map[string]bool) (*drill.Drill, string, error) {
+// deck is the drills of a lab, of which each is dealt once before any is dealt again.
+type deck struct {
+	study *diagnose.Study
+	level int
+	dealt map[string]bool
+	known map[string]*drill.Drill // as they look, by what is planted
+}
+
+// deal draws a drill, and returns its code.
+func (k *deck) deal() (*drill.Drill, string, error) {
 	for try := 1; ; try++ {
 		salt := make([]byte, saltSize)
 		if _, err := rand.Read(salt); err != nil {
 			return nil, "", fmt.Errorf("no drill can be drawn: %w", err)
 		}
-		d, err := drill.NewSealed(s, level, salt, nil)
+		planted, err := drill.Sealed(k.study, k.level, salt)
 		if err != nil {
 			return nil, "", err
 		}
 		name := ""
-		for _, m := range d.Mistakes {
+		for _, m := range planted {
 			name += m.ID() + " "
 		}
-		if !used[name] || try >= triesForNew {
-			used[name] = true
-			return d, drillCode(level, salt), nil
+		if try == triesForNew {
+			clear(k.dealt)
 		}
+		if k.dealt[name] {
+			continue
+		}
+		k.dealt[name] = true
+		if k.known[name] == nil {
+			if k.known[name], err = drill.NewSealed(k.study, k.level, salt, nil); err != nil {
+				return nil, "", err
+			}
+		}
+		return k.known[name], drillCode(k.level, salt), nil
 	}
 }

@@ -328,15 +328,15 @@ func resolve(p *plan.Plan, w *lab.Who) error {
 
 // maxWide is up to how many guests a matrix shows one by one: more make no table
 // that one can read, and those that stand alike share a row and a column.
-const maxWide = 12
+const maxWide = 6
 
 func (a *app) showMatrixOf(p *plan.Plan) error {
 	m := reachability.New(p, netip.Addr{})
 	var cells []reachability.Cell
-	alike := map[string]int{}
+	alike, segments := map[string]int{}, map[string]int{}
 	if a.format == "text" && len(p.Guests()) > maxWide {
 		kinds := m.MatrixOfKinds()
-		cells, alike = kinds.Cells, kinds.Count
+		cells, alike, segments = kinds.Cells, kinds.Count, kinds.Segments
 	} else {
 		cells = m.Matrix()
 	}
@@ -354,7 +354,9 @@ func (a *app) showMatrixOf(p *plan.Plan) error {
 		at[[2]string{c.From, c.To}] = c
 	}
 	called := func(name string) string {
-		if n := alike[name]; n > 1 {
+		if n := alike[name]; segments[name] > 1 {
+			return fmt.Sprintf("%s and %d like it (%d segments)", name, n-1, segments[name])
+		} else if n > 1 {
 			return fmt.Sprintf("%s and %d like it", name, n-1)
 		}
 		return name
@@ -383,6 +385,11 @@ func (a *app) showMatrixOf(p *plan.Plan) error {
 	}
 	s.line()
 	s.table(t)
+	if len(segments) > 0 {
+		s.line()
+		s.para(2, 2, faint, "A cell of a row with several segments is of guests of two segments; within one segment "+
+			"everything passes.")
+	}
 	return nil
 }
 

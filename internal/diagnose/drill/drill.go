@@ -40,11 +40,34 @@ func New(s *diagnose.Study, level int, seed uint64, fits func(mistakes.Mistake) 
 
 // NewSealed plants what the salt of a sealed drill says. No seed of [New] plants the same on purpose.
 func NewSealed(s *diagnose.Study, level int, salt []byte, fits func(mistakes.Mistake) bool) (*Drill, error) {
+	return draw(s, level, sealedBy(level, salt), fits)
+}
+
+// Sealed returns what [NewSealed] plants, without trying how it looks.
+func Sealed(s *diagnose.Study, level int, salt []byte) ([]mistakes.Mistake, error) {
+	d, err := pick(s, level, sealedBy(level, salt), nil)
+	if err != nil {
+		return nil, err
+	}
+	return d.Mistakes, nil
+}
+
+func sealedBy(level int, salt []byte) *rand.Rand {
 	key := sha256.Sum256(append([]byte{'s', 'e', 'a', 'l', 'e', 'd', byte(level)}, salt...))
-	return draw(s, level, rand.New(rand.NewChaCha8(key)), fits)
+	return rand.New(rand.NewChaCha8(key))
 }
 
 func draw(s *diagnose.Study, level int, random *rand.Rand, fits func(mistakes.Mistake) bool) (*Drill, error) {
+	d, err := pick(s, level, random, fits)
+	if err != nil {
+		return nil, err
+	}
+	d.Vector = s.Observe(d.Built)
+	return d, nil
+}
+
+// pick draws mistakes that can be planted.
+func pick(s *diagnose.Study, level int, random *rand.Rand, fits func(mistakes.Mistake) bool) (*Drill, error) {
 	if level < 1 || level > Levels {
 		return nil, fmt.Errorf("a level is from 1 to %d, not %d", Levels, level)
 	}
@@ -65,7 +88,6 @@ func draw(s *diagnose.Study, level int, random *rand.Rand, fits func(mistakes.Mi
 		}
 		var err error
 		if d.Built, err = mistakes.Plant(s.Plan, d.Mistakes...); err == nil {
-			d.Vector = s.Observe(d.Built)
 			return d, nil
 		}
 		if try == 200 {

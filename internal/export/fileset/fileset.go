@@ -54,6 +54,9 @@ func Write(dir string, files []File, replace bool, inputs ...string) (err error)
 		if _, err := one.Write(f.Data); err != nil {
 			return fmt.Errorf("%s cannot be written: %w", path, err)
 		}
+		if err := one.Finish(); err != nil { // however many they are, one is open
+			return err
+		}
 	}
 	for i, f := range files {
 		path := filepath.Join(dir, filepath.FromSlash(f.Name))

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -208,20 +209,68 @@ func (m *Machine) NamedServices(from, to netip.Addr, most int) []lab.Service {
 	return out
 }
 
-// Kind tells the addresses apart that the rules tell apart: those of one kind are named by
-// the same rules, as who sends and as whom it is for.
-func (m *Machine) Kind(a netip.Addr) string {
-	outside := m.Outside(a)
-	bits := make([]byte, len(m.Rules))
-	for i := range m.Rules {
-		if matches(m.Rules[i].From, a, outside, false, false, nil) {
-			bits[i] |= 1
+// Kinds returns what tells the addresses apart that the rules tell apart: of those of one kind the
+// same rules, or rules that differ in nothing else, speak in the same order, as who sends and as whom
+// it is for. Each call of what is returned takes time with the number of rules.
+func (m *Machine) Kinds() func(netip.Addr) string {
+	shapes := shapesOf(m.Rules)
+	return func(a netip.Addr) string {
+		outside := m.Outside(a)
+		var sends, takes []byte
+		for i := range m.Rules {
+			if matches(m.Rules[i].From, a, outside, false, false, nil) {
+				sends = binary.AppendUvarint(sends, shapes[i].to)
+			}
+			if matches(m.Rules[i].To, a, outside, false, false, nil) {
+				takes = binary.AppendUvarint(takes, shapes[i].from)
+			}
 		}
-		if matches(m.Rules[i].To, a, outside, false, false, nil) {
-			bits[i] |= 2
+		return fmt.Sprintf("%d ", len(sends)) + string(sends) + string(takes)
+	}
+}
+
+// Uniform reports whether no rule names a part of a network alone, so that all its addresses are of
+// one kind.
+func (m *Machine) Uniform(network netip.Prefix) bool {
+	for i := range m.Rules {
+		for _, party := range [][]Match{m.Rules[i].From, m.Rules[i].To} {
+			for _, x := range party {
+				if slices.ContainsFunc(x.Prefixes, func(p netip.Prefix) bool {
+					return p.Overlaps(network) && p.Bits() > network.Bits()
+				}) {
+					return false
+				}
+			}
 		}
 	}
-	return string(bits)
+	return true
+}
+
+// shape numbers what a rule is beside one of its parties: rules of one number differ in that party alone.
+type shape struct{ from, to uint64 }
+
+func shapesOf(rules []Rule) []shape {
+	numbers := map[string]uint64{}
+	number := func(r *Rule, side string, party []Match) uint64 {
+		text := fmt.Sprint(side, r.Action, r.Services)
+		for _, x := range party {
+			name := ""
+			if x.Segment != nil {
+				name = x.Segment.Name
+			}
+			text += fmt.Sprint(x.Any, x.Outside, x.Own, name, x.Prefixes)
+		}
+		if _, ok := numbers[text]; !ok {
+			numbers[text] = uint64(len(numbers))
+		}
+		return numbers[text]
+	}
+	out := make([]shape, len(rules))
+	for i := range rules {
+		r := &rules[i]
+		out[i] = shape{number(r, "from ", r.From), number(r, "to ", r.To)}
+	}
+	return out
 }
 
 // nameServices lists the ports that rules name, each once.

@@ -119,9 +119,9 @@ func speakersOf(p *plan.Plan, guests map[*plan.Segment][]*plan.Adapter) map[*pla
 			len(s.Port.Machine.Rules)*len(p.Guests()) > maxTellApart {
 			continue
 		}
-		kinds := map[string]*plan.Adapter{}
+		kinds, kindOf := map[string]*plan.Adapter{}, s.Port.Machine.Kinds()
 		for _, a := range list {
-			if kind := s.Port.Machine.Kind(Likely(a)); kinds[kind] == nil {
+			if kind := kindOf(Likely(a)); kinds[kind] == nil {
 				kinds[kind] = a
 			}
 		}

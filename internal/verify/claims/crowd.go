@@ -41,15 +41,15 @@ func crowdClaims(m *reachability.Model, p *plan.Plan, guests map[*plan.Segment][
 // transparent appliance each for itself, as its rules may name them.
 func crowdsOf(p *plan.Plan, gate *plan.Machine, guests map[*plan.Segment][]*plan.Adapter) *crowds {
 	c := &crowds{place: map[*plan.Segment][2]int{}}
-	known := map[string]int{}
+	known, kind := map[string]int{}, gate.Kinds()
 	for _, s := range p.Segments {
 		if guests[s] == nil || s.Port == nil || !joins(gate, s) {
 			continue
 		}
 		home := guests[s][0]
-		key := s.Port.Machine.Name + " " + gate.Kind(Likely(home))
+		key := s.Port.Machine.Name + " " + kind(Likely(home))
 		if home.Address6.IsValid() {
-			key += " " + gate.Kind(home.Address6.Addr())
+			key += " " + kind(home.Address6.Addr())
 		}
 		if Transparent(s.Port) {
 			key += " " + s.Port.Name

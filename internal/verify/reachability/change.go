@@ -1,6 +1,7 @@
 package reachability
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 
@@ -116,13 +117,21 @@ func (m *Model) Matrix() []Cell {
 	parties := m.parties()
 	out := make([]Cell, 0, len(parties)*len(parties))
 	known := map[[2]string][]string{}
-	for _, from := range parties {
+	kind, takers := m.standing(), make([]string, len(parties))
+	kinds := make([]string, len(parties))
+	for i, w := range parties {
+		takers[i], kinds[i] = m.takes(w), kind(w)
+	}
+	for i, from := range parties {
 		sender := m.sends(from)
-		for _, to := range parties {
+		for j, to := range parties {
 			if from == to {
 				continue
 			}
-			key := [2]string{sender, m.takes(to)}
+			key := [2]string{sender, takers[j]}
+			if kinds[i] != "" && kinds[j] != "" && m.home(from) != m.home(to) {
+				key = [2]string{"of a kind " + kinds[i], kinds[j]}
+			}
 			services, ok := known[key]
 			if !ok {
 				services = m.served(from, to)
@@ -136,27 +145,43 @@ func (m *Model) Matrix() []Cell {
 
 // Kinds is a matrix with one row and one column for all who stand alike.
 type Kinds struct {
-	Cells []Cell         // also from one to another of its kind
-	Count map[string]int // of how many the first of a kind stands for
+	Cells    []Cell         // also from one to another of its kind
+	Count    map[string]int // of how many the first of a kind stands for
+	Segments map[string]int // on how many segments they are, where that is more than one: a cell is of guests of two segments
 }
 
 // MatrixOfKinds returns what passes from everybody to everybody, with the first of
-// those who stand alike for all of them.
+// those who stand alike for all of them. Guests of several segments stand alike where the appliance
+// serves and filters these segments alike: what passes between two of them passes between any two.
 func (m *Model) MatrixOfKinds() Kinds {
-	out := Kinds{Count: map[string]int{}}
+	out := Kinds{Count: map[string]int{}, Segments: map[string]int{}}
+	on := map[string]map[*domain]bool{}
 	first := map[[2]string]lab.Who{}
 	second := map[lab.Who]lab.Who{}
 	var list []lab.Who
+	kind := m.standing()
 	for _, w := range m.parties() {
 		key := [2]string{m.sends(w), m.takes(w)}
+		if k := kind(w); k != "" {
+			key = [2]string{"of a kind", k}
+		}
 		f, known := first[key]
 		if !known {
 			f, first[key] = w, w
 			list = append(list, w)
-		} else if _, has := second[f]; !has {
+		} else if was, has := second[f]; !has || m.home(was) == m.home(f) {
 			second[f] = w
 		}
 		out.Count[f.String()]++
+		if on[f.String()] == nil {
+			on[f.String()] = map[*domain]bool{}
+		}
+		on[f.String()][m.home(w)] = true
+	}
+	for name, domains := range on {
+		if len(domains) > 1 {
+			out.Segments[name] = len(domains)
+		}
 	}
 	for _, from := range list {
 		for _, to := range list {
@@ -172,6 +197,57 @@ func (m *Model) MatrixOfKinds() Kinds {
 		}
 	}
 	return out
+}
+
+// home returns the domain of a guest's first adapter; nil for others.
+func (m *Model) home(w lab.Who) *domain {
+	if g := m.plan.Machine(w.Name); w.Kind == lab.WhoGuest && len(g.Adapters) > 0 {
+		return m.of[g.Adapters[0].Segment]
+	}
+	return nil
+}
+
+// standing returns what names, of a guest whose segment has one appliance and guests of no other
+// segment, all that what passes to and from other segments depends on; nothing of others.
+func (m *Model) standing() func(lab.Who) string {
+	kinds := map[*plan.Machine]func(netip.Addr) string{}
+	return func(w lab.Who) string {
+		g := m.plan.Machine(w.Name)
+		if w.Kind != lab.WhoGuest || len(g.Adapters) != 1 || !g.Adapters[0].Plugged || m.reachedByName(g) {
+			return ""
+		}
+		a := g.Adapters[0]
+		s, d := a.Segment, m.of[a.Segment]
+		if slices.ContainsFunc(d.guests, func(x *plan.Adapter) bool { return len(x.Machine.Adapters) > 1 }) ||
+			len(d.segments) != 1 || len(d.ports) != 1 || d.leadsOut() || s.Port != d.ports[0] || a.Leases != nil ||
+			m.gates[s.Port.Machine].transparent || s.Reach == lab.Upstream {
+			return ""
+		}
+		if slices.ContainsFunc(m.plan.Segments, func(x *plan.Segment) bool {
+			return slices.ContainsFunc(x.Lab.Routes, func(r lab.Route) bool { return r.To.Overlaps(s.Subnet) && r.To.Bits() > 0 })
+		}) {
+			return "" // a router outside knows some of its addresses
+		}
+		gate := s.Port.Machine
+		key := fmt.Sprint(gate.Name, a.How, s.Reach, s.Port.Role, slices.Contains(gate.Masq, s), s.Port.Admin)
+		for _, x := range m.plan.Appliances() { // those beyond may see its address too
+			if kinds[x] == nil {
+				kinds[x] = x.Kinds()
+			}
+			address := a.Address.Addr()
+			if !a.Address.IsValid() {
+				address = s.Subnet.Addr().Next()
+			}
+			if !a.Address.IsValid() && !x.Uniform(s.Subnet) {
+				return ""
+			}
+			key += " " + kinds[x](address)
+			if a.Address6.IsValid() {
+				key += " " + kinds[x](a.Address6.Addr())
+			}
+		}
+		return key
+	}
 }
 
 // served returns the services of all packets that pass from one to another.
