@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"fmt"
-	"maps"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -262,24 +261,13 @@ func showMatrix(s *screen, doc verdict.Document) {
 		t.head = append(t.head, string(k))
 	}
 	hidden := 0
-	for i := 0; i < len(rows); {
-		r := rows[i]
-		alike := 1
-		for i+alike < len(rows) && maps.Equal(rows[i+alike].Verdicts, r.Verdicts) {
-			alike++
-		}
-		name := r.Guest
-		if alike > mostAlike {
-			name = fmt.Sprintf("%s … %s (%d)", r.Guest, rows[i+alike-1].Guest, alike)
-		} else {
-			alike = 1
-		}
-		i += alike
-		if len(rows) > maxRows && r.Sound && alike == 1 {
+	for _, group := range verdict.Groups(rows, mostAlike) {
+		r := group.Row
+		if len(rows) > maxRows && r.Sound && group.Count == 1 {
 			hidden++
 			continue
 		}
-		cells := []any{name}
+		cells := []any{group.Name()}
 		for _, k := range claims.GuestKinds {
 			c := cell{}
 			if v, ok := r.Verdicts[k]; ok {

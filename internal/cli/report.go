@@ -66,7 +66,11 @@ func (a *app) report(file string, p *plan.Plan, doc verdict.Document, log *repor
 	case ".xml":
 		data, err = report.JUnit(doc)
 	case ".html", ".htm":
-		data, err = report.HTML(p, doc, log.Frames(report.Quoted(doc)))
+		shown := doc
+		if !a.verbose {
+			shown = report.Brief(doc)
+		}
+		data, err = report.HTML(p, doc, shown, log.Frames(report.Quoted(shown)))
 	default:
 		return usage("--report writes .html, .md or .xml, not %s", file)
 	}

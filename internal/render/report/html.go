@@ -58,21 +58,26 @@ addEventListener("hashchange", unfold); unfold();`
 // writer makes a verdict's page.
 type writer struct {
 	p     *plan.Plan
-	doc   verdict.Document
-	shown map[int]bool // frames that are on the page
+	doc   verdict.Document // with the claims whose evidence is shown
+	all   verdict.Document // with every claim
+	shown map[int]bool     // frames that are on the page
 }
 
 // HTML writes a verdict as one page that needs nothing beside it: diagram,
 // what does not hold, the matrix, the plan, and the evidence with the frames
-// that it names taken apart.
-func HTML(p *plan.Plan, doc verdict.Document, frames []Frame) ([]byte, error) {
-	w := &writer{p, doc, map[int]bool{}}
+// that it names taken apart. shown is the verdict with those claims whose evidence the page has, see
+// [Brief].
+func HTML(p *plan.Plan, doc, shown verdict.Document, frames []Frame) ([]byte, error) {
+	w := &writer{p, shown, doc, map[int]bool{}}
 	for _, f := range frames {
 		w.shown[f.Number] = true
 	}
-	figure, err := drawn(diagram.Of(p, diagram.Options{Verdict: &doc}))
-	if err != nil {
-		return nil, err
+	var figure g.Node = h.P(h.ID("diagram"), h.Class("faint"), g.Text("The diagram is too large for this page: bastion draw makes it."))
+	if !w.brief() || len(p.Adapters) <= mostDrawn {
+		var err error
+		if figure, err = drawn(diagram.Of(p, diagram.Options{Verdict: &doc})); err != nil {
+			return nil, err
+		}
 	}
 	return page.Write(fmt.Sprintf("%s: %s, %s", p.Name, doc.Stage, doc.Verdict), "", unfold,
 		h.H1(g.Text(p.Name)), h.P(h.Class("lead"), g.Text(p.Lab.Title)),
@@ -105,7 +110,7 @@ func (w *writer) banner() g.Node {
 			g.If(len(w.shown) > 0, link("frames", "Frames")),
 			link("scope", "Scope"),
 		),
-		h.Div(h.Class("banner "+string(w.doc.Verdict)), g.Text(signs[w.doc.Verdict]+" "+w.doc.Summary())),
+		h.Div(h.Class("banner "+string(w.doc.Verdict)), g.Text(signs[w.all.Verdict]+" "+w.all.Summary())),
 	}
 }
 
@@ -186,7 +191,11 @@ func (w *writer) knockOn(c verdict.Cause) g.Node {
 		if i > 0 {
 			links = append(links, g.Text(", "))
 		}
-		links = append(links, link(id, id))
+		if slices.ContainsFunc(w.doc.Claims, func(r claims.Result) bool { return r.ID == id }) {
+			links = append(links, link(id, id))
+		} else {
+			links = append(links, g.Text(id))
+		}
 	}
 	if len(list) > maxKnockOn {
 		links = append(links, g.Textf(" and %d more", len(list)-maxKnockOn))
@@ -199,7 +208,6 @@ const maxKnockOn = 40
 
 func (w *writer) matrix() g.Node {
 	rows := map[string][]*claims.Result{}
-	var order []string
 	var others [][]g.Node
 	cell := func(r *claims.Result) g.Node {
 		if r == nil {
@@ -227,11 +235,15 @@ func (w *writer) matrix() g.Node {
 		}
 		if rows[r.Guest] == nil {
 			rows[r.Guest] = make([]*claims.Result, len(claims.GuestKinds))
-			order = append(order, r.Guest)
 		}
 		rows[r.Guest][k] = r
 	}
 	out := g.Group{h.H2(h.ID("claims"), g.Text("Claims"))}
+	if w.brief() {
+		out = append(out, h.P(g.Textf("%d claims; the evidence of %d is shown: those that failed, "+
+			"and one of each kind that held. With --verbose the page has all.", len(w.all.Claims), len(w.doc.Claims))))
+	}
+	order := w.groups()
 	if order != nil {
 		out = append(out, h.Table(
 			h.Tr(
@@ -241,10 +253,16 @@ func (w *writer) matrix() g.Node {
 					func(k claims.Kind) g.Node { return h.Th(h.Class("sign"), g.Text(string(k))) },
 				),
 			),
-			g.Map(order, func(name string) g.Node {
+			g.Map(order, func(group verdict.GuestGroup) g.Node {
+				linked := rows[group.First]
 				return h.Tr(
-					h.Td(g.Text(name)),
-					g.Map(rows[name], func(r *claims.Result) g.Node { return h.Td(h.Class("sign"), cell(r)) }),
+					h.Td(g.Text(group.Name())),
+					g.Map(claims.GuestKinds, func(k claims.Kind) g.Node {
+						if i := slices.Index(claims.GuestKinds, k); linked != nil && linked[i] != nil {
+							return h.Td(h.Class("sign"), cell(linked[i]))
+						}
+						return h.Td(h.Class("sign"), g.Text(signs[group.Row.Verdicts[k]]))
+					}),
 				)
 			}),
 		))
@@ -252,11 +270,26 @@ func (w *writer) matrix() g.Node {
 	return append(out, w.segments(cell), page.Table(nil, others))
 }
 
+// brief reports whether claims are left out.
+func (w *writer) brief() bool { return len(w.doc.Claims) < len(w.all.Claims) }
+
+// groups returns the rows of the matrix: each guest, on a brief page those alike as one.
+func (w *writer) groups() []verdict.GuestGroup {
+	rows := w.all.Guests()
+	if !w.brief() {
+		return verdict.Groups(rows, len(rows))
+	}
+	out := verdict.Groups(rows, mostHeld)
+	return slices.DeleteFunc(out, func(x verdict.GuestGroup) bool {
+		return len(out) > mostRows && x.Count == 1 && x.Row.Sound
+	})
+}
+
 // segments returns what passes between segments as a matrix: from the row to the column.
 func (w *writer) segments(cell func(*claims.Result) g.Node) g.Node {
 	var names []string
 	at := map[[2]string]*claims.Result{}
-	for i := range w.doc.Claims {
+	for i := range w.doc.Claims { // on a brief page the segments of those that are shown
 		r := &w.doc.Claims[i]
 		if r.Kind != claims.Segments || r.To == "" {
 			continue
@@ -291,7 +324,14 @@ func (w *writer) plan() g.Node {
 	add := func(cells ...g.Node) { rows = append(rows, cells) }
 	table := func(title string, head ...string) {
 		if rows != nil {
+			left := 0
+			if w.brief() && len(rows) > mostRows {
+				rows, left = rows[:mostRows], len(rows)-mostRows
+			}
 			out = append(out, h.H3(g.Text(title)), page.Table(head, rows))
+			if left > 0 {
+				out = append(out, h.P(h.Class("faint"), g.Textf("%d more: bastion plan has all.", left)))
+			}
 		}
 		rows = nil
 	}

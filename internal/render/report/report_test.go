@@ -57,7 +57,7 @@ func TestHTML(t *testing.T) {
 				frames = append(frames, f)
 			}
 		}
-		data, err := HTML(p, doc, frames)
+		data, err := HTML(p, doc, doc, frames)
 		require.NoError(t, err)
 		page := string(data)
 		for _, r := range doc.Claims {

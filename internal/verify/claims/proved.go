@@ -313,7 +313,10 @@ func soleClaim(m *reachability.Model, s *plan.Segment) (claim, bool) {
 			}
 		}
 		if r.Verdict == Holds {
-			r.Observed = fmt.Sprintf("%d fixed addresses, each at one MAC address", len(owners))
+			r.Observed = "1 fixed address, at one MAC address"
+			if n := len(owners); n > 1 {
+				r.Observed = fmt.Sprintf("%d fixed addresses, each at one MAC address", n)
+			}
 		}
 	}})
 	return c, true

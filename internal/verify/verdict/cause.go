@@ -2,6 +2,8 @@ package verdict
 
 import (
 	"cmp"
+	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -211,6 +213,38 @@ type GuestRow struct {
 	Guest    string
 	Verdicts map[claims.Kind]claims.Verdict
 	Sound    bool // all that was asked holds
+}
+
+// GuestGroup is guests, one after the other, whose checks went alike.
+type GuestGroup struct {
+	First, Last string
+	Count       int
+	Row         GuestRow
+}
+
+// Groups returns rows of guests by what became of them; of up to most alike each is a group of its own.
+func Groups(rows []GuestRow, most int) []GuestGroup {
+	var out []GuestGroup
+	for i := 0; i < len(rows); {
+		alike := 1
+		for i+alike < len(rows) && maps.Equal(rows[i+alike].Verdicts, rows[i].Verdicts) {
+			alike++
+		}
+		if alike <= most {
+			alike = 1
+		}
+		out = append(out, GuestGroup{rows[i].Guest, rows[i+alike-1].Guest, alike, rows[i]})
+		i += alike
+	}
+	return out
+}
+
+// Name returns what the group is called: first … last (how many).
+func (g GuestGroup) Name() string {
+	if g.Count == 1 {
+		return g.First
+	}
+	return fmt.Sprintf("%s … %s (%d)", g.First, g.Last, g.Count)
 }
 
 // Guests returns a row for each guest, in the order of the document.
