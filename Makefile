@@ -62,6 +62,7 @@ package:
 bench: bastion
 	$(GO) test -run '^$$' -bench . -benchtime 1s ./...
 	@sh bench/startup.sh
+	@sh bench/growth.sh
 
 # Test code should be a quarter to a third of all Go and script lines.
 ratio:

@@ -66,14 +66,14 @@ row() {
 	echo "$few $many $before" | awk -v what="$what" '{
 		grown = $1 > 0.005 && $3 != "-" ? sprintf("%.0f times", $3 / $1) : "-"
 		less = $5 != "-" && $3 != "-" && $3 > 0 ? sprintf("%.1f times", $5 / $3) : "-"
-		printf "%-52s %8s %8s %8s %6s %12s %8s %12s\n", what, $1, $3, $4, grown, "", $5, less
+		printf "%-52s %8s %8s %6s %10s %8s %10s\n", what, $1, $3, $4, grown, $5, less
 	}' | sed 's/  *$//'
 }
 
 wide 1000 1; wide 10000 1; wide 1000 200; wide 10000 200; wide 100 100; wide 1000 1000; wide 100 20; wide 1000 20
 wide 50 50; wide 500 500; wide 100 1
 ruled 1000; ruled 10000; ruled 100000
-printf '%-52s %8s %8s %8s %6s %12s %8s %12s\n' '' 'a tenth' 's' 'MiB' 'grown' '' 'other s' 'other/this'
+printf '%-52s %8s %8s %6s %10s %8s %10s\n' '' 'a tenth' 's' 'MiB' 'grown' 'other s' 'other/this'
 row 'rehearse, 10,000 guests on one segment' wide-1000-1 wide-10000-1 rehearse -q @
 row 'rehearse, 10,000 guests in 200 segments' wide-1000-200 wide-10000-200 rehearse -q @
 row 'rehearse, 1,000 guests in 1,000 segments' wide-100-100 wide-1000-1000 rehearse -q @

@@ -117,7 +117,7 @@ func (f *File) Write(b []byte) (int, error) {
 func (f *File) Inner() *os.File { return f.temp }
 
 // Finish writes what was added to the disk and closes it, for who makes many files before any is put
-// in its place: nothing can be added any more. [File.Commit] does it where nobody did.
+// in its place: nothing can be added any more. [File.Commit] does it where it was not done.
 func (f *File) Finish() error {
 	if f.finished || f.direct != nil {
 		return nil

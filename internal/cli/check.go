@@ -144,9 +144,7 @@ func (a *app) showFindings(p *plan.Plan, list []check.Finding, form, file string
 		return nil
 	}
 	s.line()
-	for _, f := range rest {
-		showFinding(s, f)
-	}
+	showGrouped(s, rest, a.verbose)
 	for _, f := range accepted {
 		s.line(s.paint(faint, fmt.Sprintf("%s %s  %s: accepted, %s", signNote, f.Code, f.Subject, f.Accepted)))
 	}
@@ -184,7 +182,7 @@ func severityCell(v check.Severity) cell {
 	return cell{signNote, faint}
 }
 
-func showFinding(s *screen, f check.Finding) {
+func showFinding(s *screen, f check.Finding, notes ...string) {
 	c := severityCell(f.Severity)
 	s.line(s.paint(c.st, c.text), " ", s.paint(strong, f.Code), "  ", f.Subject, "  ",
 		s.paint(faint, fmt.Sprintf("%s:%d:%d", f.At.File, f.At.Line, f.At.Column)))
@@ -196,7 +194,49 @@ func showFinding(s *screen, f check.Finding) {
 	for _, l := range f.Lines {
 		s.line("        ", s.paint(inside, l))
 	}
+	for _, text := range notes {
+		s.para(4, 2, plain, text)
+	}
 	s.line()
+}
+
+// Bounds of how findings of one kind are shown.
+const (
+	mostWhole = 4  // up to how many are each shown whole; of more the first is
+	mostNamed = 12 // whose subjects are named then
+)
+
+// showGrouped shows findings in their order; where many are of one kind, the first of them speaks for
+// the others, which it names.
+func showGrouped(s *screen, list []check.Finding, each bool) {
+	of := map[string][]check.Finding{}
+	for _, f := range list {
+		of[f.Code+string(f.Severity)] = append(of[f.Code+string(f.Severity)], f)
+	}
+	for _, f := range list {
+		key := f.Code + string(f.Severity)
+		group := of[key]
+		switch {
+		case each || len(group) > 0 && len(group) <= mostWhole:
+			showFinding(s, f)
+		case len(group) > 0:
+			showFinding(s, f, alsoAt(group[1:]))
+			of[key] = nil // said of all
+		}
+	}
+}
+
+// alsoAt names where else a finding is.
+func alsoAt(others []check.Finding) string {
+	var at []string
+	for _, f := range others[:min(len(others), mostNamed)] {
+		at = append(at, fmt.Sprintf("%s (line %d)", f.Subject, f.At.Line))
+	}
+	text := "also: " + strings.Join(at, ", ")
+	if n := len(others) - mostNamed; n > 0 {
+		text += fmt.Sprintf(", and %s more; -v shows each", grouped(n))
+	}
+	return text
 }
 
 func tally(s *screen, found map[check.Severity]int, accepted, open int) string {

@@ -210,8 +210,8 @@ func (m *Machine) NamedServices(from, to netip.Addr, most int) []lab.Service {
 }
 
 // Kinds returns what tells the addresses apart that the rules tell apart: of those of one kind the
-// same rules, or rules that differ in nothing else, speak in the same order, as who sends and as whom
-// it is for. Each call of what is returned takes time with the number of rules.
+// same rules, or rules that differ in nothing else, speak in the same order, as sender and as
+// receiver. Each call of what is returned takes time with the number of rules.
 func (m *Machine) Kinds() func(netip.Addr) string {
 	shapes := shapesOf(m.Rules)
 	return func(a netip.Addr) string {

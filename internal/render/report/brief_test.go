@@ -24,7 +24,7 @@ func TestBrief(t *testing.T) {
 	for i := range 150 {
 		fmt.Fprintf(&b, "  desk%d: desks\n", i)
 	}
-	b.WriteString("  astray: road\n")
+	b.WriteString("  stranger: road\n")
 	l, err := lab.Read("wide.yaml", []byte(b.String()))
 	require.NoError(t, err)
 	p, err := plan.Build(l)
@@ -38,7 +38,7 @@ func TestBrief(t *testing.T) {
 	text := string(page)
 	assert.Contains(t, text, doc.Summary())
 	assert.Contains(t, text, "desk0 … desk149 (150)")
-	assert.Contains(t, text, `id="astray.behind"`)
+	assert.Contains(t, text, `id="stranger.behind"`)
 	assert.Less(t, len(page), 100<<10)
 	whole, err := HTML(p, doc, doc, nil)
 	require.NoError(t, err)

@@ -138,7 +138,7 @@ func speakersOf(p *plan.Plan, guests map[*plan.Segment][]*plan.Adapter) map[*pla
 type crossing struct {
 	a, b *plan.Adapter
 	asks []passing
-	to   string // whom it speaks of, where that is not the segment of b alone
+	to   string // the segments that it speaks for, where that is more than the one of b
 }
 
 // passing is one service, and whether the rules let it pass.

@@ -66,7 +66,7 @@ func crowdsOf(p *plan.Plan, gate *plan.Machine, guests map[*plan.Segment][]*plan
 }
 
 // next returns the guest of a crowd that one asks: of its own the one after it, of others one by a
-// number, so that not all ask the same; nil where nobody else is there.
+// number, so that not all ask the same; nil where there is no other.
 func (c *crowds) next(crowd int, from *plan.Segment, number int) *plan.Adapter {
 	list := c.list[crowd]
 	at, known := c.place[from]
