@@ -77,7 +77,7 @@ func (p *Plan) keep(m, as *Machine) {
 		a.Admin, a.Address6 = slices.Clone(of.Admin), of.Address6
 		a.Leases = of.Leases.in(p)
 	}
-	m.within, m.Rules = bart.Lite{}, nil
+	m.within, m.Rules, m.index = bart.Lite{}, nil, nil // rules as built may be changed yet
 	for _, a := range as.Adapters {
 		if m.Appliance != nil && a.Role != lab.WAN {
 			m.within.Insert(a.Segment.Subnet)
