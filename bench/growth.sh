@@ -58,11 +58,11 @@ took() {
 row() {
 	what=$1 small=$2 large=$3
 	shift 3
-	command() { took "$1" $(echo "$3" | sed "s#@#$work/$2.yaml#; s#OUT#$work/out#; s#KEY#$work/key#"); }
-	few=$(command "$work/bastion" "$small" "$*")
-	many=$(command "$work/bastion" "$large" "$*")
+	measure() { took "$1" $(echo "$3" | sed "s#@#$work/$2.yaml#; s#OUT#$work/out#; s#KEY#$work/key#"); }
+	few=$(measure "$work/bastion" "$small" "$*")
+	many=$(measure "$work/bastion" "$large" "$*")
 	before='- -'
-	[ -z "$other" ] || before=$(command "$other" "$large" "$*")
+	[ -z "$other" ] || before=$(measure "$other" "$large" "$*")
 	echo "$few $many $before" | awk -v what="$what" '{
 		grown = $1 > 0.005 && $3 != "-" ? sprintf("%.0f times", $3 / $1) : "-"
 		less = $5 != "-" && $3 != "-" && $3 > 0 ? sprintf("%.1f times", $5 / $3) : "-"

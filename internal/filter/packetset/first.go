@@ -16,6 +16,18 @@ type Match struct {
 // None is the rule of what none matches.
 const None = -1
 
+// MaxMeetings is how many meetings of rules are looked at for one question.
+const MaxMeetings = 20_000_000
+
+// All returns the numbers of all of some rules.
+func All(rules []Packets) []int {
+	list := make([]int, len(rules))
+	for i := range list {
+		list[i] = i
+	}
+	return list
+}
+
 // FirstMatches returns which of several rules is the first to match each packet of p. rules is all
 // rules, speak the numbers of those to apply, ascending. Parts of one rule with two dimensions alike
 // are one. The space is divided dimension by dimension, where rules begin and end, so that the work

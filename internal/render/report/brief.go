@@ -24,17 +24,18 @@ func Brief(doc verdict.Document) verdict.Document {
 	for _, c := range doc.Causes {
 		cause[c.Claim] = true
 	}
-	shown := map[claims.Kind]map[bool]int{}
+	type kept struct {
+		kind  claims.Kind
+		holds bool
+	}
+	shown := map[kept]int{}
 	list := make([]claims.Result, 0, manyClaims)
 	for _, r := range doc.Claims {
-		holds, most := r.Verdict == claims.Holds, mostFailed
-		if holds {
+		as, most := kept{r.Kind, r.Verdict == claims.Holds}, mostFailed
+		if as.holds {
 			most = mostHeld
 		}
-		if shown[r.Kind] == nil {
-			shown[r.Kind] = map[bool]int{}
-		}
-		if shown[r.Kind][holds]++; shown[r.Kind][holds] <= most || cause[r.ID] {
+		if shown[as]++; shown[as] <= most || cause[r.ID] {
 			list = append(list, r)
 		}
 	}

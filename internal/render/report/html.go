@@ -254,7 +254,7 @@ func (w *writer) matrix() g.Node {
 				),
 			),
 			g.Map(order, func(group verdict.GuestGroup) g.Node {
-				linked := rows[group.First]
+				linked := rows[group.Row.Guest]
 				return h.Tr(
 					h.Td(g.Text(group.Name())),
 					g.Map(claims.GuestKinds, func(k claims.Kind) g.Node {

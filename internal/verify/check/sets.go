@@ -52,7 +52,8 @@ func (c *checker) passing(m *plan.Machine, from, to packetset.Line) packetset.Li
 // allowed returns the services of the packets that the rules let pass.
 func (c *checker) allowed(m *plan.Machine, p packetset.Packets) packetset.Line {
 	var out packetset.Line
-	matches, _ := p.FirstMatches(c.sets(m), numbers(len(m.Rules)), false, maxMeetings)
+	sets := c.sets(m)
+	matches, _ := p.FirstMatches(sets, packetset.All(sets), false, packetset.MaxMeetings)
 	for _, x := range matches {
 		if m.Rules[x.Rule].Action == lab.Allow {
 			out = append(out, x.Service...)
@@ -87,7 +88,7 @@ func (c *checker) deadRule() {
 	for _, m := range c.p.Running() {
 		sets := c.sets(m)
 		decides := make([]bool, len(sets))
-		matches, ok := c.everything().FirstMatches(sets, numbers(len(sets)), false, maxMeetings)
+		matches, ok := c.everything().FirstMatches(sets, packetset.All(sets), false, packetset.MaxMeetings)
 		if !ok {
 			continue // then nothing is said of any
 		}
@@ -107,22 +108,10 @@ func (c *checker) deadRule() {
 	}
 }
 
-// maxMeetings bounds how many meetings of rules are looked at for one question.
-const maxMeetings = 20_000_000
-
 // everything returns all packets.
 func (c *checker) everything() packetset.Packets {
 	all := c.model().Space().All()
 	return packetset.Packets{Source: all, Destination: all, Service: packetset.AllServices}
-}
-
-// numbers returns the first n numbers.
-func numbers(n int) []int {
-	list := make([]int, n)
-	for i := range list {
-		list[i] = i
-	}
-	return list
 }
 
 // neighbors finds the rules that speak of packets of another.
@@ -159,7 +148,7 @@ func (c *checker) dead(m *plan.Machine, i int, sets []packetset.Packets, index [
 	}
 	by, _, ok := sets[i].Covered(others)
 	if !ok {
-		by = numbers(len(index))
+		by = packetset.All(others)
 	}
 	var names []string
 	for _, k := range by {

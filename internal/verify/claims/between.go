@@ -85,7 +85,7 @@ func betweenClaim(m *reachability.Model, from, to []*plan.Adapter, each bool) cl
 		}
 	}
 	gate := a.Segment.Port.Machine
-	if way := m.Joined(a, b); way != nil && gate == b.Segment.Port.Machine && !passesAll(gate, a.Segment, b.Segment) {
+	if way := m.JoinedTo(a)(b); way != nil && gate == b.Segment.Port.Machine && !passesAll(gate, a.Segment, b.Segment) {
 		c.parts = append(c.parts, joinedPart(m, a, b, way))
 	}
 	return c

@@ -2,6 +2,7 @@ package claims
 
 import (
 	"fmt"
+	"slices"
 
 	"openbastion/internal/model/plan"
 	"openbastion/internal/verify/reachability"
@@ -103,11 +104,14 @@ func crowdClaim(m *reachability.Model, from *plan.Adapter, all *crowds, number i
 		}
 		c.parts, c.guests = append(c.parts, o.parts(seen)...), append(c.guests, to.Machine.Name)
 	}
-	gate := from.Segment.Port.Machine
+	gate, joined := from.Segment.Port.Machine, m.JoinedTo(from)
 	for _, list := range all.list {
-		foreign := list[0].Segment.Port.Machine != gate
-		if to, way := m.FirstJoined(from, list); to != nil && !foreign && !passesAll(gate, from.Segment, to.Segment) {
-			c.parts = append(c.parts, joinedPart(m, from, to, way))
+		if list[0].Segment.Port.Machine != gate {
+			continue
+		}
+		at := slices.IndexFunc(list, func(to *plan.Adapter) bool { return joined(to) != nil })
+		if at >= 0 && !passesAll(gate, from.Segment, list[at].Segment) {
+			c.parts = append(c.parts, joinedPart(m, from, list[at], joined(list[at])))
 		}
 	}
 	return c

@@ -211,6 +211,10 @@ func (m *Model) home(w lab.Who) *domain {
 // segment, all that what passes to and from other segments depends on; nothing of others.
 func (m *Model) standing() func(lab.Who) string {
 	kinds := map[*plan.Machine]func(netip.Addr) string{}
+	var routes []lab.Route
+	for _, s := range m.plan.Segments {
+		routes = append(routes, s.Lab.Routes...)
+	}
 	return func(w lab.Who) string {
 		g := m.plan.Machine(w.Name)
 		if w.Kind != lab.WhoGuest || len(g.Adapters) != 1 || !g.Adapters[0].Plugged || m.reachedByName(g) {
@@ -223,9 +227,7 @@ func (m *Model) standing() func(lab.Who) string {
 			m.gates[s.Port.Machine].transparent || s.Reach == lab.Upstream {
 			return ""
 		}
-		if slices.ContainsFunc(m.plan.Segments, func(x *plan.Segment) bool {
-			return slices.ContainsFunc(x.Lab.Routes, func(r lab.Route) bool { return r.To.Overlaps(s.Subnet) && r.To.Bits() > 0 })
-		}) {
+		if slices.ContainsFunc(routes, func(r lab.Route) bool { return r.To.Overlaps(s.Subnet) && r.To.Bits() > 0 }) {
 			return "" // a router outside knows some of its addresses
 		}
 		gate := s.Port.Machine

@@ -104,15 +104,17 @@ func (m *Model) Prove() Document {
 	}
 	relayed := slices.ContainsFunc(m.plan.Guests(), m.Relays) // else nobody joins two segments
 	for _, from := range m.domains {
+		a := first[from]
+		if a == nil || !relayed {
+			continue
+		}
+		joined := m.JoinedTo(a)
 		for _, to := range m.domains {
-			if !relayed {
-				break
-			}
-			a, b := first[from], first[to]
-			if a == nil || b == nil || from == to {
+			b := first[to]
+			if b == nil || from == to {
 				continue
 			}
-			if way := m.Joined(a, b); way != nil {
+			if way := joined(b); way != nil {
 				add(m.Between(a, b, way), true, false)
 			}
 		}

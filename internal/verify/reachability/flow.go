@@ -87,9 +87,6 @@ func (f flow) turned(to, services packetset.Line) flow {
 	return f
 }
 
-// maxMeetings bounds how many meetings of rules are looked at for what comes in at one port.
-const maxMeetings = 20_000_000
-
 // decide applies those of the rules that speak of flows, the first that matches. It
 // gives what they let pass, what none of them speaks of (where unmatched asks for it), and whether
 // all of it could be looked at.
@@ -105,7 +102,7 @@ func decide(
 		if f.now.Empty() {
 			continue
 		}
-		matches, ok := f.now.FirstMatches(rules, speak, unmatched || f.published, maxMeetings)
+		matches, ok := f.now.FirstMatches(rules, speak, unmatched || f.published, packetset.MaxMeetings)
 		whole = whole && ok
 		for _, x := range matches {
 			hit := f.set(x.Packets)

@@ -296,15 +296,6 @@ func (m *Model) answers(g *gate, in *plan.Adapter) []packetset.Packets {
 	return out
 }
 
-// all returns the first n numbers.
-func all(n int) []int {
-	list := make([]int, n)
-	for i := range list {
-		list[i] = i
-	}
-	return list
-}
-
 // bridge applies a transparent appliance's rules to what passes from one of its
 // sides to the others: IPv4, as it passes nothing else.
 func (m *Model) bridge(g *gate, in *plan.Adapter, flows []flow) (out []exit, whole bool) {
@@ -321,7 +312,7 @@ func (m *Model) bridge(g *gate, in *plan.Adapter, flows []flow) (out []exit, who
 			continue
 		}
 		rules := m.bridged(g, in, port)
-		passed, _, ok := decide(g.machine, rules, all(len(rules)), flows, false)
+		passed, _, ok := decide(g.machine, rules, packetset.All(rules), flows, false)
 		whole = whole && ok
 		if len(passed) > 0 {
 			out = append(out, exit{port, passed})

@@ -215,26 +215,16 @@ func (m *Model) Twins(s *plan.Segment) []Twin {
 	return out
 }
 
-// Joined reports whether guests of one segment get any packet onto another past
-// every appliance, with the way.
-func (m *Model) Joined(a, b *plan.Adapter) []string {
-	_, path := m.FirstJoined(a, []*plan.Adapter{b})
-	return path
-}
-
-// FirstJoined returns the first of several adapters to which guests pass on everything from another,
-// with the path, as [Model.Joined] of the two; nil when there is none.
-func (m *Model) FirstJoined(a *plan.Adapter, others []*plan.Adapter) (*plan.Adapter, []string) {
+// JoinedTo returns what tells, of an adapter on another segment, the way by which guests get any packet
+// to it past every appliance; nil when there is none.
+func (m *Model) JoinedTo(a *plan.Adapter) func(b *plan.Adapter) []string {
 	hostile := m.relayed(start{m.of[a.Segment], a.Machine.Name})
-	if len(hostile) < 2 { // where it stands itself
-		return nil, nil
-	}
-	for _, b := range others {
+	return func(b *plan.Adapter) []string {
 		if path := hostile[m.of[b.Segment]]; path != nil && m.of[a.Segment] != m.of[b.Segment] {
-			return b, append(renamed(path, a.Machine.Name), b.Machine.Name)
+			return append(renamed(path, a.Machine.Name), b.Machine.Name)
 		}
+		return nil
 	}
-	return nil, nil
 }
 
 // AdminOutside returns the ports of an appliance by whose wire its admin page can be

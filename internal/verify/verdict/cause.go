@@ -217,9 +217,9 @@ type GuestRow struct {
 
 // GuestGroup is guests, one after the other, whose checks went alike.
 type GuestGroup struct {
-	First, Last string
-	Count       int
-	Row         GuestRow
+	Row   GuestRow // of the first
+	Last  string
+	Count int
 }
 
 // Groups returns rows of guests by what became of them; of up to most alike each is a group of its own.
@@ -233,7 +233,7 @@ func Groups(rows []GuestRow, most int) []GuestGroup {
 		if alike <= most {
 			alike = 1
 		}
-		out = append(out, GuestGroup{rows[i].Guest, rows[i+alike-1].Guest, alike, rows[i]})
+		out = append(out, GuestGroup{rows[i], rows[i+alike-1].Guest, alike})
 		i += alike
 	}
 	return out
@@ -242,9 +242,9 @@ func Groups(rows []GuestRow, most int) []GuestGroup {
 // Name returns what the group is called: first … last (how many).
 func (g GuestGroup) Name() string {
 	if g.Count == 1 {
-		return g.First
+		return g.Row.Guest
 	}
-	return fmt.Sprintf("%s … %s (%d)", g.First, g.Last, g.Count)
+	return fmt.Sprintf("%s … %s (%d)", g.Row.Guest, g.Last, g.Count)
 }
 
 // Guests returns a row for each guest, in the order of the document.
