@@ -131,12 +131,15 @@ rules each lan and dmz segment may reach outside, and nothing else.
 
 An expectation, checked in addition to the standard checks:
 
-  SOURCE reaches DESTINATION [PROTO[/PORT]]
-  SOURCE never reaches DESTINATION [PROTO[/PORT]]
+  SOURCE reaches DESTINATION [PROTO[/PORT[-PORT]]]
+  SOURCE never reaches DESTINATION [PROTO[/PORT[-PORT]]]
 
-  reaches        some packet passes and is answered, over IPv4 or IPv6, at the
-                 address of the destination or where it is published
-  never reaches  no packet passes, also with forged sources
+  reaches        from each sender to each receiver and port that is named, some
+                 packet passes and is answered, over IPv4 or IPv6, at its
+                 address or where it is published; of a prefix outside, one
+                 address is enough
+  never reaches  no packet passes, also with forged sources, or to an address
+                 that no machine has yet
   any            every segment and the outside
   a segment      its whole network, also an upstream one
   a prefix       exactly its addresses, of its IP version, inside or outside

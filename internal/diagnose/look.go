@@ -148,7 +148,7 @@ func (k *looker) guest(home *plan.Adapter) {
 	gate := home.Gate()
 	services := map[lab.Proto]lab.Service{}
 	if gate != nil {
-		for _, s := range claims.AllowedServices(gate.Machine, home.Segment, claims.Likely(home), k.witness) {
+		for _, s := range claims.AllowedServices(gate.Machine, home.Segment, home.Likely(), k.witness) {
 			services[s.Proto] = s
 		}
 	}
@@ -176,7 +176,7 @@ func (k *looker) guest(home *plan.Adapter) {
 	}
 	if _, ok := services[lab.ICMP]; ok {
 		look(Large, 3, Holds, None)
-		if gate.Machine.Appliance.Kind != "transparent" {
+		if !gate.Machine.Transparent() {
 			look(Path, 3, Holds, None, Other)
 		}
 	}
@@ -250,7 +250,7 @@ func (k *looker) around(home, gate *plan.Adapter, look func(Kind, int, ...Value)
 		}
 		l := look(Across, 2, Holds, Open)
 		l.ID, l.To, l.service = home.Machine.Name+"."+a.Segment.Name, to, lab.Service{Proto: lab.ICMP}
-		asked := gate.Machine.AllowedServices(claims.Likely(home), claims.Likely(to), []lab.Service{{Proto: lab.ICMP},
+		asked := gate.Machine.AllowedServices(home.Likely(), to.Likely(), []lab.Service{{Proto: lab.ICMP},
 			{Proto: lab.TCP, From: 80, To: 80}}, nil, nil)
 		if len(asked) > 0 {
 			l.service, l.allowed, l.values = asked[0], true, append(slices.Clone(reachable), Other)
@@ -270,7 +270,7 @@ func (k *looker) stopped(home, gate *plan.Adapter, look func(Kind, int, ...Value
 				continue
 			}
 			by, _ := gate.Machine.Decide(
-				plan.Flow{Source: claims.Likely(home), Destination: k.witness, Proto: s.Proto, Port: s.From},
+				plan.Flow{Source: home.Likely(), Destination: k.witness, Proto: s.Proto, Port: s.From},
 			)
 			id := fmt.Sprintf("%s.%s-%d", home.Machine.Name, s.Proto, s.From)
 			if by == nil || by.Text != r.Text || slices.ContainsFunc(k.out, func(l *Look) bool { return l.ID == id }) {
@@ -315,7 +315,7 @@ func (k *looker) appliance(m *plan.Machine) {
 	if len(wans) == 0 {
 		return
 	}
-	if m.Appliance.Kind != "transparent" {
+	if !m.Transparent() {
 		if wans[0].How != plan.Static || wans[0].Gateway.IsValid() {
 			k.add(
 				&Look{
@@ -380,7 +380,7 @@ func (k *looker) appliance(m *plan.Machine) {
 		k.inside(m, &m.Publishes[i])
 	}
 	for _, a := range m.Adapters {
-		if len(a.Admin) > 0 && m.Appliance.Kind != "transparent" {
+		if len(a.Admin) > 0 && !m.Transparent() {
 			port := a.Admin[0].Port
 			published := slices.ContainsFunc(
 				m.Publishes,
@@ -412,7 +412,7 @@ func (k *looker) inside(m *plan.Machine, v *plan.Publish) {
 			continue
 		}
 		_, action := m.Decide(
-			plan.Flow{Source: claims.Likely(from), Destination: v.To.Address.Addr(), Proto: v.Proto, Port: v.Target},
+			plan.Flow{Source: from.Likely(), Destination: v.To.Address.Addr(), Proto: v.Proto, Port: v.Target},
 		)
 		if from.Segment == v.To.Segment || from.Gate() != nil && from.Gate().Machine == m && action == lab.Allow {
 			k.add(

@@ -325,7 +325,7 @@ func (r *paste) ping(to netip.Addr, v Value, large bool) {
 // denied reports whether a rule keeps a guest from pinging its next hop.
 func (r *paste) denied(gate, home *plan.Adapter) bool {
 	rule, action := gate.Machine.Decide(
-		plan.Flow{Source: claims.Likely(home), Destination: gate.Address.Addr(), Proto: lab.ICMP, Own: true},
+		plan.Flow{Source: home.Likely(), Destination: gate.Address.Addr(), Proto: lab.ICMP, Own: true},
 	)
 	return rule != nil && action != lab.Allow
 }

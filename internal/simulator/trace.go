@@ -144,7 +144,7 @@ func (l *Lab) Trace(from, to *plan.Adapter, service lab.Service) Trace {
 	l.start()
 	out := Trace{Schema: TraceSchema, Lab: l.plan.Name, From: claims.NameOf(from), To: claims.NameOf(to),
 		Service: service.String(), Steps: []Step{}}
-	through := claims.ThroughPublish(l.plan, from, to, service)
+	through := claims.Towards(l.model, claims.Witness{Address: l.witness}, from, to, service)
 	st, target, why, _ := l.ends(through) // of this very plan
 	port := st.node.Ports()[0]
 	if from != nil {

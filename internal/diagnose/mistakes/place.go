@@ -91,7 +91,7 @@ func machines(fits func(m *plan.Machine) bool) func(p *plan.Plan) []Place {
 }
 
 // routes reports whether it is an appliance that routes.
-func routes(m *plan.Machine) bool { return m.Appliance.Kind != "transparent" }
+func routes(m *plan.Machine) bool { return !m.Transparent() }
 
 // resolves reports whether it is an appliance that some guest asks for names.
 func resolves(m *plan.Machine) bool {

@@ -300,7 +300,7 @@ func astray(l *lab.Lab, s *plan.Segment) string {
 // bridgedHere reports whether it is a segment on which an appliance that bridges has a port.
 func bridgedHere(s *plan.Segment) bool {
 	for _, a := range s.Adapters {
-		if a.Port != nil && a.Machine.Appliance.Kind == "transparent" && a.Role != lab.Manage && a.Plugged {
+		if a.Port != nil && a.Machine.Transparent() && a.Role != lab.Manage && a.Plugged {
 			return true
 		}
 	}

@@ -41,7 +41,7 @@ func Rules(m *plan.Machine, device func(*plan.Adapter) string) []byte {
 // Settings returns the kernel settings, for sysctl.
 func Settings(m *plan.Machine, device func(*plan.Adapter) string) []byte {
 	forward := 1
-	if m.Appliance.Kind == "transparent" {
+	if m.Transparent() {
 		forward = 0
 	}
 	six := 0

@@ -175,7 +175,7 @@ func networkConfig(m *plan.Machine) netplan {
 				d.Addresses = append(d.Addresses, o.Outside.String()+"/32")
 			}
 		}
-		if m.Appliance != nil && m.Appliance.Kind == "transparent" && a.Role != lab.Manage {
+		if m.Transparent() && a.Role != lab.Manage {
 			pair = append(pair, Device(a))
 		}
 		if a.Over != nil {

@@ -126,6 +126,17 @@ func (s *Space) Any(l Line, wanted ...netip.Addr) netip.Addr {
 	return best
 }
 
+// Each returns an address of each class of the set, as [Space.Any] chooses it.
+func (s *Space) Each(l Line) []netip.Addr {
+	var out []netip.Addr
+	for _, x := range l {
+		for class := x.From; class <= x.To; class++ {
+			out = append(out, s.Any(Line{{class, class}}))
+		}
+	}
+	return out
+}
+
 // Runs returns the runs of addresses that the set consists of.
 func (s *Space) Runs(l Line) [][2]netip.Addr {
 	var out [][2]netip.Addr

@@ -30,7 +30,7 @@ func Of(m *plan.Machine, device func(*plan.Adapter) string, address func(*plan.A
 			b.inner, b.inside = append(b.inner, a), append(b.inside, name(a))
 		}
 	}
-	if m.Appliance.Kind == "transparent" {
+	if m.Transparent() {
 		b.bridge()
 		return b.table
 	}

@@ -89,7 +89,7 @@ func labFields() []field[Lab] {
 		}),
 		{
 			"expect",
-			"Sentences that must hold in addition to the standard checks: SOURCE reaches|never reaches DESTINATION [PROTO[/PORT]].",
+			"Sentences that must hold in addition to the standard checks: SOURCE reaches|never reaches DESTINATION [PROTO[/PORT[-PORT]]].",
 			listOf(textShape),
 			func(r *reader, n *yaml.Node, l *Lab) {
 				r.items(n, func(n *yaml.Node) {

@@ -242,7 +242,7 @@ func ParseRule(text string) (Rule, error) {
 func ParseExpectation(text string) (Expectation, error) {
 	e := Expectation{Text: text, Service: Service{Proto: Any}}
 	words := fields(text)
-	const form = "write: SOURCE reaches|never reaches DESTINATION [PROTO[/PORT]]"
+	const form = "write: SOURCE reaches|never reaches DESTINATION [PROTO[/PORT[-PORT]]]"
 	if len(words) > 2 && words[1] == "never" && words[2] == "reaches" {
 		e.Never = true
 		words = append(words[:1:1], words[2:]...)
@@ -263,6 +263,9 @@ func ParseExpectation(text string) (Expectation, error) {
 	}
 	e.From, e.To = from[0], to[0]
 	if len(words) == 4 {
+		if strings.Contains(words[3], ",") {
+			return e, fmt.Errorf("a sentence has one PROTO[/PORT]; write one sentence for each")
+		}
 		if e.Service, err = ParseService(words[3]); err != nil {
 			return e, err
 		}

@@ -238,7 +238,7 @@ func (b *builder) ports() {
 			case "dhcp", "pppoe":
 				a.How = FromAbove
 			default:
-				if p.Joins != "" || m.Appliance.Kind == "transparent" && a.Role != lab.Manage {
+				if p.Joins != "" || m.Transparent() && a.Role != lab.Manage {
 					a.How = NoAddress
 					break
 				}

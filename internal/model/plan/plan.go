@@ -200,6 +200,17 @@ func (a *Adapter) Gate() *Adapter {
 	return a.Segment.Port
 }
 
+// Likely returns an address that the adapter has or may get.
+func (a *Adapter) Likely() netip.Addr {
+	if a.Address.IsValid() {
+		return a.Address.Addr()
+	}
+	if s := a.Segment.Port; s != nil && s.Leases != nil {
+		return s.Leases.Pool.From
+	}
+	return a.Segment.Subnet.Addr().Next()
+}
+
 // Own returns the machine's adapters without the ports that ride on others.
 func (m *Machine) Own() []*Adapter {
 	var list []*Adapter
@@ -226,6 +237,9 @@ func (m *Machine) TailLength() int {
 	}
 	return n
 }
+
+// Transparent reports whether it is an appliance that bridges its segments and filters what passes.
+func (m *Machine) Transparent() bool { return m.Appliance != nil && m.Appliance.Kind == "transparent" }
 
 // WAN returns the appliance's WAN ports.
 func (m *Machine) WAN() []*Adapter {

@@ -48,7 +48,7 @@ func New(m *plan.Machine, o Options) *Appliance {
 	if o.Random != nil {
 		n = host.NewWith(m.Name, o.Random)
 	}
-	n.Forwards = m.Appliance == nil || m.Appliance.Kind != "transparent"
+	n.Forwards = m.Appliance == nil || !m.Transparent()
 	a := &Appliance{Node: n, Plan: m, Filter: &Filter{machine: m, node: n, ports: map[*host.Port]*plan.Adapter{}}}
 	n.Hook = a.Filter
 	for _, s := range m.Masq {

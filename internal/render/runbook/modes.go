@@ -39,7 +39,7 @@ func (b *writer) secondLine(m *plan.Machine) Step {
 
 // bridged tries a transparent appliance.
 func (b *writer) bridged(m *plan.Machine) Step {
-	if m.Appliance.Kind != "transparent" {
+	if !m.Transparent() {
 		return Step{}
 	}
 	s := Step{ID: "try.bridge." + m.Name, Title: "Check whether " + m.Name + " bridges, and filters",

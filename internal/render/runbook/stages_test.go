@@ -153,7 +153,7 @@ func TestStepsFit(t *testing.T) {
 			}
 			if !m.Off {
 				assert.Equal(t, later || unused, has["disconnect."+m.Name], "%s: %s", name, m.Name)
-				assert.Equal(t, m.Appliance.Kind == "transparent", has["try.bridge."+m.Name], name)
+				assert.Equal(t, m.Transparent(), has["try.bridge."+m.Name], name)
 				assert.Equal(t, m.Appliance.Kind == "one-armed", has["point."+m.Name], name)
 				assert.Equal(t, len(m.WAN()) > 1, has["try.line."+m.Name], name)
 				assert.Equal(t, m.Profile.InFiles(), has["files."+m.Name], name)

@@ -74,7 +74,7 @@ func Carries(m *plan.Machine) (bool, string) {
 		return false, ""
 	case m.Appliance == nil:
 		return true, ""
-	case m.Appliance.Kind == "transparent":
+	case m.Transparent():
 		return false, m.Name + " bridges: it runs as the program's own filter, as this kernel's bridges may lack connection tracking"
 	}
 	for _, a := range m.Adapters {

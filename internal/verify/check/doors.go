@@ -167,7 +167,7 @@ func (c *checker) sameWire() {
 				continue
 			}
 			if old.Role != a.Role && old.Role != lab.Manage && a.Role != lab.Manage &&
-				m.Appliance.Kind != "transparent" {
+				!m.Transparent() {
 				c.find(
 					portName(a),
 					a.Pos,

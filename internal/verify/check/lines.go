@@ -191,7 +191,7 @@ func (c *checker) needlessRelaxation() {
 	for _, s := range c.p.Segments {
 		needed := c.p.Lab.Site.Virtual && s.Reach == lab.Upstream ||
 			slices.ContainsFunc(s.Adapters, func(a *plan.Adapter) bool {
-				return a.Port != nil && a.Machine.Appliance.Kind == "transparent"
+				return a.Port != nil && a.Machine.Transparent()
 			})
 		if s.Lab.ForeignMACs == "allow" && !needed {
 			c.find(s.Name, s.Lab.At("foreign-macs"), "leave foreign-macs out",
@@ -204,7 +204,7 @@ func (c *checker) needlessRelaxation() {
 func (c *checker) hostOnBridge() {
 	for _, m := range c.p.Running() {
 		for _, a := range m.Adapters {
-			if s := a.Segment; m.Appliance.Kind == "transparent" && a.Role != lab.Manage && s.HostLeg.IsValid() {
+			if s := a.Segment; m.Transparent() && a.Role != lab.Manage && s.HostLeg.IsValid() {
 				c.find(s.Name, s.Lab.At("reach"), "write reach: isolated", "the host has %s on %s, which %s bridges", s.HostLeg.Addr(), s.Name,
 					m.Name).
 					set(s.Lab, "reach", "isolated")
@@ -218,7 +218,7 @@ func (c *checker) unmanaged() {
 		managed := slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool {
 			return a.Role == lab.Manage && (!a.Segment.Nowhere() || a.Port.Later("segment"))
 		})
-		if m.Appliance.Kind == "transparent" && !managed {
+		if m.Transparent() && !managed {
 			c.find(
 				m.Name,
 				m.Appliance.Pos,

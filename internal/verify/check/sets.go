@@ -164,49 +164,6 @@ func (c *checker) dead(m *plan.Machine, i int, sets []packetset.Packets, index [
 		"%q never decides: earlier ones do, %s", m.Rules[i].Text, strings.Join(names, ", "))
 }
 
-// sentence looks at an expectation by the rules alone: whether some packet it
-// speaks of passes. known is false where rules are not what decides.
-func (c *checker) sentence(e lab.Expectation) (passes, known, outside bool) {
-	from, m := c.party(e.From)
-	to, n := c.party(e.To)
-	outside = e.To.Kind == lab.WhoOutside
-	if m == nil {
-		m = n
-	}
-	if m == nil || n != nil && n != m || e.From.Kind == lab.WhoOutside || e.From.Kind == lab.WhoAny {
-		return false, false, outside
-	}
-	if outside {
-		to = c.outside(m)
-	}
-	if len(from) == 0 || len(to) == 0 || from.Meets(to) {
-		return false, false, outside
-	}
-	return len(
-		c.allowed(m, packetset.Packets{Source: from, Destination: to, Service: packetset.Service(e.Service)}),
-	) > 0, true, outside
-}
-
-// party returns the addresses of one who of a sentence, and the appliance that
-// stands before it.
-func (c *checker) party(w lab.Who) (packetset.Line, *plan.Machine) {
-	switch w.Kind {
-	case lab.WhoSegment:
-		s := c.p.Segment(w.Name)
-		if s.Port != nil && s.Inside() {
-			return c.model().Lines(s), s.Port.Machine
-		}
-	case lab.WhoGuest:
-		g := c.p.Machine(w.Name)
-		if a := g.Adapters[0]; len(g.Adapters) == 1 && a.Segment.Port != nil && a.Segment.Inside() {
-			return c.source(a), a.Segment.Port.Machine
-		}
-	case lab.WhoPrefix:
-		return c.model().Space().Prefixes(w.Prefix), nil
-	}
-	return nil, nil
-}
-
 func (c *checker) noWayOut() {
 	if m := c.ring(); m != nil && !c.p.Lab.Closed {
 		c.find(
@@ -223,40 +180,6 @@ func (c *checker) noWayOut() {
 				e.Pos,
 				fmt.Sprintf("write a rule: allow any from %s to outside", e.From),
 				"%q, and no rule lets it",
-				e,
-			)
-		}
-	}
-}
-
-func (c *checker) unreachableExpectation() {
-	for _, e := range c.p.Lab.Expect {
-		if e.Never {
-			ways, _ := c.model().Never(e.From, e.To, e.Service)
-			byRules := slices.IndexFunc(
-				ways,
-				func(w *reachability.Escape) bool { return slices.ContainsFunc(w.Path, c.isAppliance) },
-			)
-			if byRules >= 0 {
-				c.find(
-					e.String(),
-					e.Pos,
-					"write a rule that denies it, or take the sentence away",
-					"%q, and %s gets there: %s",
-					e,
-					ways[byRules].Packet,
-					strings.Join(ways[byRules].Path, " → "),
-				)
-			}
-			continue
-		}
-		if passes, known, outside := c.sentence(e); known && !outside && !passes &&
-			len(c.model().Ask(reachability.Running, e.From, e.To, e.Service).Passages) == 0 {
-			c.find(
-				e.String(),
-				e.Pos,
-				"write a rule that allows it, or take the sentence away",
-				"%q, and the rules deny it",
 				e,
 			)
 		}

@@ -151,7 +151,7 @@ func (c *checker) tagUnheard() {
 
 func (c *checker) refusingSwitch() {
 	for _, m := range c.p.Running() {
-		if m.Appliance.Kind != "transparent" {
+		if !m.Transparent() {
 			continue
 		}
 		for _, a := range m.Adapters {
@@ -212,7 +212,7 @@ func (c *checker) sharedRoles() {
 
 func (c *checker) bridgeLoop() {
 	for _, m := range c.p.Running() {
-		if m.Appliance.Kind != "transparent" {
+		if !m.Transparent() {
 			continue
 		}
 		sides := map[string]*plan.Adapter{}

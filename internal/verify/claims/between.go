@@ -121,7 +121,7 @@ func speakersOf(p *plan.Plan, guests map[*plan.Segment][]*plan.Adapter) map[*pla
 		}
 		kinds, kindOf := map[string]*plan.Adapter{}, s.Port.Machine.Kinds()
 		for _, a := range list {
-			if kind := kindOf(Likely(a)); kinds[kind] == nil {
+			if kind := kindOf(a.Likely()); kinds[kind] == nil {
 				kinds[kind] = a
 			}
 		}
@@ -165,7 +165,7 @@ func (o crossing) ends(six bool) (from, to netip.Addr, ok bool) {
 	if six {
 		return o.a.Address6.Addr(), o.b.Address6.Addr(), o.a.Address6.IsValid() && o.b.Address6.IsValid()
 	}
-	return Likely(o.a), Likely(o.b), true
+	return o.a.Likely(), o.b.Likely(), true
 }
 
 // sides returns the ports by which a transparent appliance joins the two segments; nil for a router.

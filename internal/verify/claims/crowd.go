@@ -48,7 +48,7 @@ func crowdsOf(p *plan.Plan, gate *plan.Machine, guests map[*plan.Segment][]*plan
 			continue
 		}
 		home := guests[s][0]
-		key := s.Port.Machine.Name + " " + kind(Likely(home))
+		key := s.Port.Machine.Name + " " + kind(home.Likely())
 		if home.Address6.IsValid() {
 			key += " " + kind(home.Address6.Addr())
 		}

@@ -30,18 +30,22 @@ func expectClaim(m *reachability.Model, p *plan.Plan, w Witness, i int) claim {
 	if e.Never {
 		ways, partial = m.Never(e.From, e.To, e.Service)
 	}
-	for _, pair := range pairs(p, e) {
+	for _, pair := range pairs(m, e) {
 		for _, name := range []string{pair.from, pair.to} {
 			if g := p.Machine(name); g != nil && g.Guest != nil && !slices.Contains(c.guests, name) {
 				c.guests = append(c.guests, name)
 			}
 		}
 		var asks []Asking
-		aside := map[int]bool{} // asked at an address where somebody else may answer: who does must be known
+		var tries []try
 		for _, x := range pair.ends {
-			for _, s := range meant(p, w, e.Service, x.from, x.to) {
+			for of, s := range meant(p, w, e.Service, x.from, x.to) {
+				if e.Service.From == e.Service.To {
+					of = 0
+				}
 				for i, q := range x.asks(m, w, s) {
-					aside[len(asks)] = x.to != nil && !x.address.IsValid() && (i > 0 || shared(p, x.to))
+					aside := x.to != nil && !x.address.IsValid() && (i > 0 || shared(p, x.to))
+					tries = append(tries, try{aside, of, s})
 					asks = append(asks, q)
 				}
 			}
@@ -50,7 +54,7 @@ func expectClaim(m *reachability.Model, p *plan.Plan, w Witness, i int) claim {
 			continue
 		}
 		known := func(who string) bool { return p.Machine(who) != nil } // another answers in its place: it was published
-		judge := expected(e.Never, pair.from+" to "+pair.to, pair.to, aside, known, &said)
+		judge := expected(e.Never, pair, tries, known, &said)
 		c.parts = append(c.parts, part{asks: asking(asks...), any: func(r *Result, got []Got) bool {
 			before := r.Verdict
 			missing := judge(r, got)
@@ -85,6 +89,13 @@ func expectClaim(m *reachability.Model, p *plan.Plan, w Witness, i int) claim {
 		}
 	}
 	return c
+}
+
+// try is one question of a pair.
+type try struct {
+	aside   bool // asked at an address where somebody else may answer: who does must be known
+	of      int  // tries of one number are one demand: one that gets through is enough
+	service lab.Service
 }
 
 // shared reports whether it is an adapter whose address somebody else of the plan has as well.
@@ -142,32 +153,42 @@ func (x ends) asks(m *reachability.Model, w Witness, s lab.Service) []AskReach {
 	return out
 }
 
+// Towards asks whether a service reaches an adapter, or the outside: as [ThroughPublish] does, and outside at an
+// address to which the rules let it pass, where they let none pass to the test server.
+func Towards(m *reachability.Model, w Witness, from, to *plan.Adapter, s lab.Service) AskReach {
+	q := ThroughPublish(m.Plan(), from, to, s)
+	if at, ok := besides(m, w, from, s); ok && to == nil {
+		q.Address = at
+	}
+	return q
+}
+
 // besides returns an address outside to which the rules let a service pass from an adapter, where they
 // do not let it pass to the test server.
 func besides(m *reachability.Model, w Witness, from *plan.Adapter, s lab.Service) (netip.Addr, bool) {
-	if from == nil || from.Gate() == nil || passes(wayOut(from.Gate().Machine, from.Segment, Likely(from)), w.Address, s) {
+	if from == nil || from.Gate() == nil || passes(wayOut(from.Gate().Machine, from.Segment, from.Likely()), w.Address, s) {
 		return netip.Addr{}, false
 	}
 	other, ok := elsewhere(m, from)
-	if !ok || !passes(wayOut(from.Gate().Machine, from.Segment, Likely(from)), other.Destination, s) {
+	if !ok || !passes(wayOut(from.Gate().Machine, from.Segment, from.Likely()), other.Destination, s) {
 		return netip.Addr{}, false
 	}
 	return other.Destination, true
 }
 
 // pairs returns the pairs that a sentence speaks of.
-func pairs(p *plan.Plan, e lab.Expectation) []pair {
+func pairs(m *reachability.Model, e lab.Expectation) []pair {
 	var out []pair
 	at := map[[2]string]int{}
-	for _, from := range parties(p, e.From) {
-		for _, to := range parties(p, e.To) {
+	for _, from := range parties(m, e.From) {
+		for _, to := range parties(m, e.To) {
 			if from.adapter == nil && to.adapter == nil ||
 				from.adapter != nil && to.adapter != nil && from.adapter.Machine == to.adapter.Machine {
 				continue
 			}
 			key := [2]string{NameOf(from.adapter), NameOf(to.adapter)}
 			if to.address.IsValid() {
-				key[1] = to.address.String()
+				key[1] = e.To.String() // an address of a prefix is enough
 			}
 			if from.address.IsValid() {
 				key[0] = from.address.String()
@@ -185,39 +206,55 @@ func pairs(p *plan.Plan, e lab.Expectation) []pair {
 	return out
 }
 
-// expected judges what a sentence says of one pair: reaching means that one of
-// the services that are meant gets through, never that none does. said counts
+// demand is what became of the tries of which one is enough.
+type demand struct {
+	reached, missing bool
+	service          lab.Service
+}
+
+// expected judges what a sentence says of one pair: reaching means that one try of
+// each demand gets through, never that none does. said counts
 // the pairs that were told, of which a sentence names three.
-func expected(
-	never bool,
-	pair, to string,
-	aside map[int]bool,
-	known func(string) bool,
-	said *int,
-) func(r *Result, got []Got) bool {
+func expected(never bool, pair pair, tries []try, known func(string) bool, said *int) func(r *Result, got []Got) bool {
+	subject := pair.from + " to " + pair.to
 	return func(r *Result, got []Got) (missing bool) {
-		reached := false
+		var demands []demand
 		for i, g := range got {
-			if g == nil {
-				missing = true
+			t := tries[i]
+			for len(demands) <= t.of {
+				demands = append(demands, demand{service: t.service})
+			}
+			if d := &demands[t.of]; g == nil {
+				d.missing = true
 			} else if o := g.(GotReach); o.Answered {
-				reached = reached || o.Who == to || !aside[i] && !known(o.Who)
+				d.reached = d.reached || o.Who == pair.to || !t.aside && !known(o.Who)
 			}
 		}
-		switch {
-		case reached && never:
-			r.fail(Reason{Code: "forbidden-passes", Subject: pair})
-			return false
-		case reached:
-			missing = false
-		case !missing && !never:
-			r.fail(Reason{Code: "wanted-blocked", Subject: pair})
+		for _, d := range demands {
+			why := Reason{Subject: subject}
+			if len(demands) > 1 {
+				why.Service = d.service.String()
+				why.Subject += " " + why.Service
+			}
+			switch {
+			case d.reached && never:
+				why.Code = "forbidden-passes"
+				r.fail(why)
+				return false
+			case d.reached:
+			case d.missing:
+				missing = true
+			case !never:
+				why.Code = "wanted-blocked"
+				r.fail(why)
+				return false
+			}
 		}
 		if r.Verdict == Holds && !missing {
 			if *said++; *said == 1 {
-				r.Observed = "sentence holds: " + pair
+				r.Observed = "sentence holds: " + subject
 			} else if *said <= 3 {
-				r.Observed += ", " + pair
+				r.Observed += ", " + subject
 			}
 		}
 		return missing
@@ -229,7 +266,7 @@ func expected(
 // rules let pass.
 func meant(p *plan.Plan, w Witness, named lab.Service, from, to *plan.Adapter) []lab.Service {
 	if named.Proto == lab.ICMP || !named.AllPorts() {
-		return []lab.Service{named}
+		return reachability.Ports(p, named)
 	}
 	var asked []lab.Service
 	add := func(s lab.Service) {
@@ -251,9 +288,9 @@ func meant(p *plan.Plan, w Witness, named lab.Service, from, to *plan.Adapter) [
 		}
 		outside := w.Address
 		if to != nil {
-			outside = Likely(to)
+			outside = to.Likely()
 		}
-		for _, s := range m.AllowedServices(Likely(from), outside, usual, nil, nil) {
+		for _, s := range m.AllowedServices(from.Likely(), outside, usual, nil, nil) {
 			add(s)
 		}
 	}
@@ -309,7 +346,7 @@ func AddressesOutside(m *reachability.Model, witness netip.Addr) []netip.Addr {
 	for _, g := range p.Guests() {
 		home := InsideAdapter(g)
 		if home == nil || home.Gate() == nil ||
-			len(AllowedServices(home.Gate().Machine, home.Segment, Likely(home), witness)) > 0 {
+			len(AllowedServices(home.Gate().Machine, home.Segment, home.Likely(), witness)) > 0 {
 			continue
 		}
 		if x, ok := elsewhere(m, home); ok && !slices.Contains(out, x.Destination) {
@@ -323,7 +360,7 @@ func AddressesOutside(m *reachability.Model, witness netip.Addr) []netip.Addr {
 	}
 	for _, e := range p.Lab.Expect {
 		for _, w := range []lab.Who{e.From, e.To} {
-			for _, x := range parties(p, w) {
+			for _, x := range parties(m, w) {
 				if x.adapter == nil {
 					add(x.address)
 				}
@@ -357,7 +394,8 @@ func sender(m *reachability.Model, v *plan.Publish) netip.Addr {
 }
 
 // parties returns those of whom a name in a sentence speaks.
-func parties(p *plan.Plan, w lab.Who) []party {
+func parties(m *reachability.Model, w lab.Who) []party {
+	p := m.Plan()
 	if w.Kind == lab.WhoOutside {
 		return []party{{}}
 	}
@@ -379,17 +417,15 @@ func parties(p *plan.Plan, w lab.Who) []party {
 	for _, g := range p.Guests() {
 		for _, a := range g.Adapters {
 			if a.Plugged && (w.Kind == lab.WhoAny || w.Kind == lab.WhoSegment && a.Segment.Name == w.Name ||
-				w.Kind == lab.WhoPrefix && w.Prefix.Contains(Likely(a))) {
+				w.Kind == lab.WhoPrefix && w.Prefix.Contains(a.Likely())) {
 				out = append(out, party{adapter: a})
 			}
 		}
 	}
 	if w.Kind == lab.WhoPrefix && out == nil {
-		address := w.Prefix.Addr()
-		if w.Prefix.Bits() < 31 {
-			address = w.Prefix.Masked().Addr().Next()
+		for _, a := range m.Outsiders(w.Prefix) {
+			out = append(out, party{address: a})
 		}
-		out = []party{{address: address}}
 	}
 	return out
 }

@@ -47,7 +47,7 @@ func fullSizeParts(m *reachability.Model, home *plan.Adapter, w Witness) (out []
 		}})
 	}
 	if leadsOut(m, port.Machine) && !varies(home) {
-		for _, s := range AllowedServices(port.Machine, home.Segment, Likely(home), w.Address) {
+		for _, s := range AllowedServices(port.Machine, home.Segment, home.Likely(), w.Address) {
 			if s.Proto != lab.UDP || s.From != dns.Port { // DNS messages become large in ways of their own (RFC 6891)
 				add(AskReach{From: RefTo(home), Service: s}, "the test server")
 			}

@@ -2,7 +2,6 @@ package claims
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 
 	"openbastion/internal/model/lab"
@@ -98,17 +97,6 @@ func outerAppliance(m *plan.Machine) (wan *plan.Adapter, next *plan.Machine) {
 	return wans[0], wans[0].Segment.Port.Machine
 }
 
-// Likely returns an address the adapter has or may get.
-func Likely(a *plan.Adapter) netip.Addr {
-	if a.Address.IsValid() {
-		return a.Address.Addr()
-	}
-	if s := a.Segment.Port; s != nil && s.Leases != nil {
-		return s.Leases.Pool.From
-	}
-	return a.Segment.Subnet.Addr().Next()
-}
-
 // usual is one service of each protocol, tried before what rules name.
 var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
 
@@ -143,7 +131,7 @@ func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w W
 
 	var allowed []lab.Service
 	if port != nil && leadsOut(m, port.Machine) {
-		allowed = AllowedServices(port.Machine, home.Segment, Likely(home), w.Address)
+		allowed = AllowedServices(port.Machine, home.Segment, home.Likely(), w.Address)
 	}
 	if port != nil && leadsOut(m, port.Machine) && varies(home) {
 		add(Outside, byAddressParts(home, w)...)
@@ -258,7 +246,7 @@ func waysOut(m *plan.Machine) []*plan.Adapter {
 
 // Transparent reports whether it is a port of an appliance that bridges.
 func Transparent(a *plan.Adapter) bool {
-	return a.Machine.Appliance != nil && a.Machine.Appliance.Kind == "transparent" && a.Role != lab.Manage
+	return a.Machine.Transparent() && a.Role != lab.Manage
 }
 
 func aloneClaim(m *reachability.Model, s *plan.Segment) (claim, bool) {

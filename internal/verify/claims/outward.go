@@ -25,7 +25,7 @@ func wayOut(m *plan.Machine, from *plan.Segment, source netip.Addr) []outward {
 			break
 		}
 		if slices.Contains(m.Masq, from) {
-			source = Likely(wan)
+			source = wan.Likely()
 		}
 		m, from = next, wan.Segment
 	}
@@ -83,7 +83,7 @@ const maxStopped = 1 << 12
 // stoppedParts ask, of a guest that may go outside by some services, whether usual ones and
 // those that rules name are stopped where the rules let them not pass.
 func stoppedParts(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w Witness) []part {
-	way := wayOut(home.Gate().Machine, home.Segment, Likely(home))
+	way := wayOut(home.Gate().Machine, home.Segment, home.Likely())
 	services := slices.Clone(usual)
 	for _, o := range way {
 		services = append(services, o.by.NamedServices(o.source, w.Address, maxNamed)...)

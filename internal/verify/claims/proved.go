@@ -65,6 +65,9 @@ func PacketOf(p *plan.Plan, e *reachability.Escape) AskPacket {
 	}
 	for i := 2; i+2 < len(e.Path); i += 2 {
 		m := p.Machine(e.Path[i])
+		if m != nil && m.Transparent() {
+			continue
+		}
 		if m == nil || m.Guest == nil {
 			break
 		}
@@ -84,7 +87,7 @@ func PacketOf(p *plan.Plan, e *reachability.Escape) AskPacket {
 // segment on which that stands: a bridge is no hop.
 func next(p *plan.Plan, path []string, i int) (hop, on string) {
 	for ; i+2 < len(path); i += 2 {
-		if m := p.Machine(path[i]); m == nil || m.Appliance == nil || m.Appliance.Kind != "transparent" {
+		if m := p.Machine(path[i]); m == nil || !m.Transparent() {
 			break
 		}
 	}
@@ -134,7 +137,7 @@ func escaped(p *plan.Plan, c Condition, e *reachability.Escape, do Remedy) part 
 			Code:     "bypass",
 			Subject:  e.From,
 			Observed: e.To,
-			Detail:   pathText(e.Path, e.Packet.String()),
+			Detail:   pathText(e.Path, sentAs(e)),
 			Do:       do,
 		}
 		saw := why.Text()
@@ -162,6 +165,18 @@ func escaped(p *plan.Plan, c Condition, e *reachability.Escape, do Remedy) part 
 		}
 		return false
 	}}
+}
+
+// sentAs describes the packet of an escape: by whose address it is sent, and which rule lets it pass.
+func sentAs(e *reachability.Escape) string {
+	text := e.Packet.String()
+	if a := e.Sender; a != nil && a.Address.IsValid() && e.Packet.Source.Is4() && e.Packet.Source != a.Address.Addr() {
+		text += ", not its own address"
+	}
+	if e.Rule != nil {
+		text += fmt.Sprintf(", allowed by %q, %s", e.Rule.Text, e.Rule.Place())
+	}
+	return text
 }
 
 // attacked are the parts of a claim that a guest gets nowhere outside: what the

@@ -65,7 +65,7 @@ func Trials(p *plan.Plan, w claims.Witness) (list []Trial) {
 		t := Trial{Seen: Seen{Guest: g.Name, Talk: NotTried, Spans: []Span{}}}
 		var allowed []lab.Service
 		if port := home.Segment.Port; port != nil {
-			allowed = claims.AllowedServices(port.Machine, home.Segment, claims.Likely(home), w.Address)
+			allowed = claims.AllowedServices(port.Machine, home.Segment, home.Likely(), w.Address)
 		}
 		switch {
 		case len(allowed) > 0:

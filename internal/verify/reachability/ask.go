@@ -231,6 +231,9 @@ func (m *Model) arrive(s *spread, who *plan.Machine, from, to lab.Who, service l
 		}
 		out = append(out, m.arriveAt(s, name, who, a, exactly)...)
 	}
+	if len(out) == 0 && (to.Kind == lab.WhoPrefix || to.Kind == lab.WhoSegment) {
+		out = m.arriveFree(s, name, who, prefix.And(m.insides()), wanted)
+	}
 	if outside && who != nil {
 		way, flows := m.outside(s, func(f flow) (flow, bool) { return wanted(f.to(prefix)) })
 		if way != nil {
@@ -248,6 +251,38 @@ func (m *Model) arrive(s *spread, who *plan.Machine, from, to lab.Who, service l
 		}
 	}
 	return out
+}
+
+// arriveFree returns the first passage to addresses inside that no machine of the plan has: whoever takes one there
+// is reached.
+func (m *Model) arriveFree(
+	s *spread,
+	name string,
+	who *plan.Machine,
+	to packetset.Line,
+	wanted func(flow) (flow, bool),
+) []Passage {
+	if to = to.Minus(m.busy()); len(to) == 0 {
+		return nil
+	}
+	for _, l := range s.landed {
+		if l.on == nil {
+			continue
+		}
+		var there packetset.Line
+		for _, x := range l.on.segments {
+			there = there.Union(m.lines[x])
+		}
+		there = there.And(to)
+		flows := keep(l.flows, func(f flow) (flow, bool) {
+			f.maybe = true // nobody of the plan takes it in
+			return wanted(f.to(there))
+		})
+		if len(flows) > 0 && flows[0].public == nil {
+			return []Passage{m.passage(renamed(l.path, name), flows, who, nil)}
+		}
+	}
+	return nil
 }
 
 // arriveAt returns the passages that end at a guest's adapter.

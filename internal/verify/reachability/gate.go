@@ -302,6 +302,7 @@ func (m *Model) bridge(g *gate, in *plan.Adapter, flows []flow) (out []exit, who
 	whole = true
 	var four []flow
 	for _, f := range flows {
+		f.published = false // that is the other appliance's
 		if f = f.from(m.space.IPv4()).to(m.space.IPv4()); !f.now.Empty() {
 			four = append(four, f)
 		}

@@ -209,7 +209,7 @@ func (m *Model) join() {
 }
 
 func (m *Model) gate(a *plan.Machine) *gate {
-	g := &gate{machine: a, transparent: a.Appliance.Kind == "transparent"}
+	g := &gate{machine: a, transparent: a.Transparent()}
 	var own, fixed, wan, inside []packetset.Line
 	for _, x := range a.Adapters {
 		has, may := m.fixed(x), m.addresses(x)

@@ -180,7 +180,12 @@ func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate
 		s.landed,
 		landing{on: d, by: e.port, flows: e.flows, path: path, away: m.away(d, e, local, hop, free)},
 	)
-	m.landByHost(s, c, e, d, local, path, seen)
+	if d.host != nil && (free || m.byHostLeg(d, hop)) {
+		m.landByHost(s, c, e, d, local, path, seen)
+	}
+	if free {
+		m.landByGuests(s, c, e, path, seen)
+	}
 	for _, back := range m.routed(d, e.port, hop) {
 		var in []flow
 		for _, f := range e.flows {
@@ -221,11 +226,25 @@ func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate
 	}
 }
 
+// landByGuests has guests of several segments pass on what came through a bridge: whoever sends names the
+// next hop on its far side.
+func (m *Model) landByGuests(s *spread, c Condition, e exit, path []string, seen []*gate) {
+	d := m.of[e.port.Segment]
+	for _, a := range d.guests {
+		if !a.Plugged || slices.Contains(path, a.Machine.Name) || !m.Relays(a.Machine) {
+			continue
+		}
+		for _, b := range a.Machine.Adapters {
+			if other := m.of[b.Segment]; b.Plugged && other != d && s.hostile[other] == nil {
+				way := append(append([]string(nil), path...), a.Machine.Name, other.name())
+				m.land(s, c, exit{b, e.flows}, way, seen, true)
+			}
+		}
+	}
+}
+
 // landByHost has the host pass on what an appliance lets out towards it to its other legs.
 func (m *Model) landByHost(s *spread, c Condition, e exit, d *domain, local packetset.Line, path []string, seen []*gate) {
-	if d.host == nil {
-		return
-	}
 	for _, other := range m.domains {
 		if other.host == nil || other == d {
 			continue
@@ -248,6 +267,11 @@ func (m *Model) landByHost(s *spread, c Condition, e exit, d *domain, local pack
 			}
 		}
 	}
+}
+
+// byHostLeg reports whether a next hop is, or may be, the host on a segment for which it forwards.
+func (m *Model) byHostLeg(d *domain, hop packetset.Line) bool {
+	return hop == nil || hop.Meets(m.space.Addresses(d.host.HostLeg.Addr()))
 }
 
 // route is what a router upstream sends to a port of an appliance.
@@ -296,7 +320,7 @@ func (m *Model) away(d *domain, e exit, local, hop packetset.Line, free bool) []
 	ours := slices.ContainsFunc(d.ports, func(p *plan.Adapter) bool {
 		return p.Machine != e.port.Machine && len(hop) > 0 && hop.Meets(m.addresses(p))
 	})
-	byHost := d.host != nil && (hop == nil || hop.Meets(m.space.Addresses(d.host.HostLeg.Addr())))
+	byHost := d.host != nil && m.byHostLeg(d, hop)
 	var out []flow
 	for _, f := range e.flows {
 		if near := f.to(local); d.outer && !near.now.Empty() {

@@ -17,8 +17,9 @@ type Escape struct {
 	Packet   Packet
 	Sender   *plan.Adapter // nil: somebody outside
 	Reason   string
-	Maybe    bool // it depends on which address a lease gives
-	Public   bool // it goes to what an appliance publishes
+	Maybe    bool       // it depends on which address a lease gives
+	Public   bool       // it goes to what an appliance publishes
+	Rule     *plan.Rule // the last that lets it pass, or nil
 }
 
 // Around returns a way by which a guest gets outside while every appliance's WAN is
@@ -61,6 +62,7 @@ func (m *Model) escapeBy(p Passage, from, to, reason string) *Escape {
 		Reason: reason,
 		Maybe:  p.Maybe,
 		Public: p.Public,
+		Rule:   p.Rule,
 	}
 }
 

@@ -62,7 +62,7 @@ func TestLoadsWhatTheToolLoads(t *testing.T) {
 		p, err := plan.Build(l)
 		require.NoError(t, err, e.Name())
 		for _, m := range p.Appliances() {
-			if m.Appliance.Kind == "transparent" {
+			if m.Transparent() {
 				continue
 			}
 			table := ruleset.Of(m, (*plan.Adapter).Linux, ruleset.Planned)
