@@ -5,11 +5,13 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"openbastion/internal/export"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/simulator"
@@ -18,6 +20,25 @@ import (
 
 // open are places of a lab file where `later` may stand in for a value.
 var open = regexp.MustCompile(`(?:segment: |reach: |\n  [a-z0-9]+: )([a-z0-9]+)`)
+
+// invalid returns the lines of all exports of a plan that show a value which is none.
+func invalid(p *plan.Plan) []string {
+	var found []string
+	for _, k := range export.Kinds() {
+		files, err := k.Files(p)
+		if err != nil {
+			continue
+		}
+		for _, f := range files {
+			for line := range strings.Lines(string(f.Data)) {
+				if regexp.MustCompile(`invalid (Prefix|IP|AddrPort)`).MatchString(line) || strings.Contains(line, plan.Nowhere) {
+					found = append(found, f.Name+": "+line)
+				}
+			}
+		}
+	}
+	return found
+}
 
 // What is judged with something undecided is judged right whatever is decided: a
 // claim that holds then holds in the decided lab, and one that is broken there for
@@ -57,6 +78,7 @@ func TestUndecidedIsUnknown(t *testing.T) {
 				continue
 			}
 			tried++
+			assert.Empty(t, invalid(p), "%s with %q open", file, text[at[0]:to])
 			for id, r := range got {
 				was, same := decided[id]
 				if r.Verdict == claims.Unknown {

@@ -46,6 +46,9 @@ func Graph(p *plan.Plan) fileset.File {
 			style = "dashed"
 		}
 		from, to := "segment "+a.Segment.Name, "machine "+a.Machine.Name
+		if a.Segment.Nowhere() {
+			from, style = "no segment", "dotted"
+		}
 		if a.Role.Inside() || a.Role == lab.Manage {
 			from, to = to, from // the ranks follow the way inwards
 		}

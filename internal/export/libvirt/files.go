@@ -4,6 +4,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"openbastion/internal/export/fileset"
@@ -25,17 +26,11 @@ func Files(p *plan.Plan) (out []fileset.File, err error) {
 	}
 	script := "#!/bin/sh\n# Define the networks and machines of " + p.Name + "; a second run replaces them.\n" +
 		"# The disks are made first, in the pool default: virsh vol-create-as default NAME.qcow2 SIZE --format qcow2\nset -eu\n"
-	for _, s := range p.Segments {
-		if s.Nowhere() || s.Tag > 0 {
-			continue
-		}
+	for _, s := range networks(p) {
 		n, err := networkOf(p, s)
-		add("network-"+s.Name+".xml", n, err)
-		script += fmt.Sprintf(
-			"virsh net-define network-%s.xml\nvirsh net-autostart %s\nvirsh net-start %[2]s || true\n",
-			s.Name,
-			n.Name,
-		)
+		file := "network-" + fileOf(s) + ".xml"
+		add(file, n, err)
+		script += fmt.Sprintf("virsh net-define %s\nvirsh net-autostart %s\nvirsh net-start %[2]s || true\n", file, n.Name)
 	}
 	if closed := closing(p); closed != nil {
 		out = append(out, fileset.File{Name: closingFile, Data: closed})
@@ -58,6 +53,18 @@ func Files(p *plan.Plan) (out []fileset.File, err error) {
 		return nil, err
 	}
 	return append(out, fileset.File{Name: "define.sh", Data: []byte(script)}), nil
+}
+
+// networks returns the segments that are networks of the host: each that is not tagged on another, and what adapters
+// that are on none yet are attached to, with their links down.
+func networks(p *plan.Plan) []*plan.Segment {
+	out := slices.DeleteFunc(slices.Clone(p.Segments), func(s *plan.Segment) bool { return s.Nowhere() || s.Tag > 0 })
+	for _, a := range p.Adapters {
+		if a.Segment.Nowhere() && !a.Machine.Physical {
+			return append(out, a.Segment)
+		}
+	}
+	return out
 }
 
 // closingFile is the name of the rules that close isolated networks to the host.

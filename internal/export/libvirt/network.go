@@ -87,18 +87,29 @@ func madeFrom(p *plan.Plan, name string) metadata {
 	return metadata{origin{Space: namespace, Lab: p.Name, Name: name, Fingerprint: p.Fingerprint()}}
 }
 
+// unattached names the network of adapters that are on no segment.
+const unattached = "unattached"
+
+// fileOf returns the name by which a segment's files are called.
+func fileOf(s *plan.Segment) string {
+	if s.Nowhere() {
+		return unattached
+	}
+	return s.Name
+}
+
 // called returns what a segment's network is called there: the name that the lab file says the hypervisor has, else one
 // that tells the lab.
 func called(p *plan.Plan, s *plan.Segment) string {
 	if s.Lab.KnownAs != "" {
 		return s.Lab.KnownAs
 	}
-	return p.Name + "-" + s.Name
+	return p.Name + "-" + fileOf(s)
 }
 
 // networkOf returns the network of a segment. An isolated one has no address: then nobody serves there.
 func networkOf(p *plan.Plan, s *plan.Segment) (network, error) {
-	n := network{Name: called(p, s), UUID: id(p, "network", s.Name), Metadata: madeFrom(p, s.Name)}
+	n := network{Name: called(p, s), UUID: id(p, "network", s.Name), Metadata: madeFrom(p, fileOf(s))}
 	n.Bridge = &bridge{device(p, s), "off", 0}
 	switch {
 	case s.Reach == lab.Isolated:

@@ -186,7 +186,7 @@ func appliance(m *plan.Machine) document {
 }
 
 func interfaceOf(a *plan.Adapter) iface {
-	i := iface{Name: a.Name, Description: fmt.Sprintf("adapter %d, %s, on %s", a.Number, a.MAC, a.Segment.Name),
+	i := iface{Name: a.Name, Description: a.Description(),
 		Type: "iana-if-type:ethernetCsmacd", Enabled: a.Plugged}
 	if a.Over != nil {
 		i.Type = "iana-if-type:l2vlan"

@@ -23,7 +23,7 @@ func Of(m *plan.Machine, device func(*plan.Adapter) string, address func(*plan.A
 		"ones: compare the MAC addresses and put the right ones in."}}}
 	for _, a := range m.Adapters {
 		b.table.Ports = append(b.table.Ports, Port{name(a), device(a),
-			fmt.Sprintf("adapter %d, %s, on %s", a.Number, a.MAC, a.Segment.Name)})
+			a.Description()})
 		if a.Role == lab.WAN {
 			b.wans = append(b.wans, name(a))
 		} else {

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"cmp"
+	"fmt"
 	"net/netip"
 	"slices"
 	"time"
@@ -198,6 +199,14 @@ func (a *Adapter) Gate() *Adapter {
 		}
 	}
 	return a.Segment.Port
+}
+
+// Description returns the adapter's number, MAC address and segment, as a configuration file describes an interface.
+func (a *Adapter) Description() string {
+	if a.Segment.Nowhere() {
+		return fmt.Sprintf("adapter %d, %s, on no segment", a.Number, a.MAC)
+	}
+	return fmt.Sprintf("adapter %d, %s, on %s", a.Number, a.MAC, a.Segment.Name)
 }
 
 // Likely returns an address that the adapter has or may get.

@@ -359,7 +359,7 @@ func insideSegments(m *Machine) []*Segment {
 	var list []*Segment
 	seen := map[*Segment]bool{}
 	for _, a := range m.Adapters {
-		if a.Role.Inside() && !seen[a.Segment] {
+		if a.Role.Inside() && a.Segment.Subnet.IsValid() && !seen[a.Segment] { // an unused port is on none
 			seen[a.Segment] = true
 			list = append(list, a.Segment)
 		}
