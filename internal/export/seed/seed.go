@@ -216,7 +216,7 @@ func userData(p *plan.Plan, m *plan.Machine) cloudConfig {
 		if a.Leases != nil {
 			add(fmt.Sprintf("/etc/systemd/network/10-netplan-%s.network.d/leases.conf", Device(a)), leases(a))
 		}
-		if a.Address6.IsValid() && m.Appliance != nil {
+		if a.Announces() {
 			add(fmt.Sprintf("/etc/systemd/network/10-netplan-%s.network.d/announce.conf", Device(a)), announce(a))
 		}
 	}

@@ -262,7 +262,12 @@ func (b *builder) ports() {
 				a.Gateway, a.DNS = s.Gateway, known(s.Gateway)
 			}
 			if s.Subnet6.IsValid() && a.Role != lab.WAN && a.Address.IsValid() {
-				a.Address6 = netip.PrefixFrom(subnet.First(s.Subnet6), 64)
+				first := subnet.First(s.Subnet6)
+				for b.used[first] {
+					first = first.Next()
+				}
+				b.used[first] = true
+				a.Address6 = netip.PrefixFrom(first, 64)
 			}
 			if a == s.Port && a.Address.IsValid() && s.Reach != lab.Upstream {
 				s.Gateway = a.Address.Addr()

@@ -209,6 +209,12 @@ func (a *Adapter) Description() string {
 	return fmt.Sprintf("adapter %d, %s, on %s", a.Number, a.MAC, a.Segment.Name)
 }
 
+// Announces reports whether a port announces itself as an IPv6 router: each appliance does so by one port of a segment.
+func (a *Adapter) Announces() bool {
+	first := a.Segment.Port
+	return a.Guest == nil && a.Address6.IsValid() && (first == nil || first == a || first.Machine != a.Machine)
+}
+
 // Likely returns an address that the adapter has or may get.
 func (a *Adapter) Likely() netip.Addr {
 	if a.Address.IsValid() {

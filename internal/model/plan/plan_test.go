@@ -355,7 +355,7 @@ func anyLab(t *rapid.T) (head string, segments, ports, guests []string) {
 		_,
 			err := lab.Read("", []byte("bastion: 1\nlab: "+s))
 		return err == nil
-	}).Draw(t, "lab") + "\n" + site
+	}).Draw(t, "lab") + "\n" + site + rapid.SampledFrom([]string{"", "ipv6: true\n"}).Draw(t, "six")
 	segments = []string{"  up: {reach: upstream}"}
 	ports = []string{"      - {role: wan, segment: up}"}
 	for i := range n {
@@ -369,6 +369,9 @@ func anyLab(t *rapid.T) (head string, segments, ports, guests []string) {
 		}
 		segments = append(segments, s+"}")
 		ports = append(ports, fmt.Sprintf("      - {role: lan, segment: s%d}", i))
+		if subnetGiven > 0 && rapid.IntRange(0, 4).Draw(t, "second") == 0 {
+			ports = append(ports, fmt.Sprintf("      - {role: manage, name: m%d, segment: s%d}", i, i))
+		}
 		for j := range rapid.IntRange(0, 6).Draw(t, "guests") {
 			guests = append(guests, fmt.Sprintf("  g%d-%d: s%d", i, j, i))
 			if subnetGiven == 0 && j == 0 && rapid.Bool().Draw(t, "fixed") {
@@ -427,6 +430,10 @@ func TestPlansAreSound(t *testing.T) {
 		for _, a := range p.Adapters {
 			if a.Address.IsValid() {
 				take(a.Segment, a.Address.Addr(), a.Machine.Name)
+			}
+			if six := a.Address6; six.IsValid() {
+				require.Empty(t, owner[six.Addr()], "%s", six)
+				owner[six.Addr()] = a.Machine.Name
 			}
 			require.False(t, macs[a.MAC] || a.MAC.IsGroup() || !a.MAC.IsLocal(), "%s", a.MAC)
 			macs[a.MAC] = true

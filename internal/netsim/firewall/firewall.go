@@ -87,12 +87,14 @@ func New(m *plan.Machine, o Options) *Appliance {
 			learn()
 		}
 		if ad.Address6.IsValid() {
-			p.IPv6 = &host.IPv6{Addresses: []netip.Prefix{ad.Address6},
-				Announces: &host.Announcement{
-					Prefix:   ad.Segment.Subnet6,
-					Lifetime: announceLifetime,
-					DNS:      []netip.Addr{ad.Address6.Addr()},
-				}}
+			p.IPv6 = &host.IPv6{Addresses: []netip.Prefix{ad.Address6}}
+		}
+		if ad.Announces() {
+			p.IPv6.Announces = &host.Announcement{
+				Prefix:   ad.Segment.Subnet6,
+				Lifetime: announceLifetime,
+				DNS:      []netip.Addr{ad.Address6.Addr()},
+			}
 			if ad.Leases != nil {
 				p.IPv6.Announces.Domain = ad.Leases.Domain
 			}
