@@ -83,7 +83,7 @@ func (a *app) compareListing(p *plan.Plan, file, from, as string) error {
 		)
 	}
 	l := listing.Read(string(data), p.Names()...)
-	if l.Empty() {
+	if l.Empty() && len(l.Tries) == 0 {
 		return failure{
 			exitUsage,
 			"no addresses found in " + from,

@@ -69,7 +69,7 @@ func (r *paste) answer(q claims.Question, a claims.Answer, witness netip.Addr) {
 	case claims.GotLease:
 		r.lease(at, got)
 	case claims.GotNeighbor:
-		r.at(neighborValue(at, got), "", Gateway)
+		r.at(r.s.neighborValue(at, got, netip.Addr{}), "", Gateway)
 	case claims.GotName:
 		r.at(nameValue(a, witness), "", Name)
 	case claims.GotServers:
@@ -79,8 +79,8 @@ func (r *paste) answer(q claims.Question, a claims.Answer, witness netip.Addr) {
 	case claims.GotHop:
 		v := None
 		if gate := at.Gate(); got.Router.IsValid() {
-			if v = Holds; gate != nil && gate.Address.IsValid() && gate.Address.Addr() != got.Router {
-				v = Other
+			if v = Holds; gate != nil && gate.Address.IsValid() {
+				v = hopValue(r.s.Plan, gate, got.Router)
 			}
 		}
 		r.at(v, "", Path)

@@ -338,6 +338,14 @@ PING 203.0.113.80 (203.0.113.80) 56(84) bytes of data.
 		{"pages", "heron", "$ curl -sSI http://203.0.113.80/\ncurl: (28) Failed to connect to 203.0.113.80 port 80 after 5000 ms: Timeout was reached\n", "page=none"},
 		{"a page", "ferry", "$ curl -sSI http://203.0.113.80/\nHTTP/1.1 200 OK\n", "page=holds"},
 		{"whole packets", "heron", "$ ping -c 1 -M do -s 1472 203.0.113.80\n1 packets transmitted, 0 received, 100% packet loss\n", "large=none"},
+		{"a traced path", "heron", "$ traceroute -n 203.0.113.80\ntraceroute to 203.0.113.80 (203.0.113.80), 30 hops max, 60 byte packets\n" +
+			" 1  10.83.16.1  0.4 ms  0.3 ms  0.3 ms\n 2  172.29.64.1  0.6 ms  0.6 ms  0.6 ms\n", "first-hop=holds"},
+		{"a path past the appliance", "heron", "Routenverfolgung zu 203.0.113.80 über maximal 30 Hops\n\n" +
+			"  1    <1 ms    <1 ms    <1 ms  172.29.64.1\n", "first-hop=causeway"},
+		{"a first hop that does not report itself", "heron", " 1:  no reply\ntracepath -n 203.0.113.80\n 1?: [LOCALHOST]  pmtu 1500\n" +
+			" 1:  no reply\n 2:  172.29.64.1  0.5ms\n", "first-hop=none"},
+		{"a lease of another server", "heron", "   IPv4 Address. . . : 10.83.16.60\n   Subnet Mask . . . : 255.255.255.0\n" +
+			"   DHCP Server . . . : 10.83.16.254\n", "dhcp=holds how=holds mask=holds servers=broken"},
 		{"nothing", "heron", "hello\n", ""},
 	} {
 		var got []string

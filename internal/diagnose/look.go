@@ -144,7 +144,7 @@ func (k *looker) guest(home *plan.Adapter) {
 	look(Attached, 5, Holds, None, Other).networks = true
 	look(Twin, 5, Holds, Other)
 	k.settings(home, look)
-	look(Gateway, 2, Holds, None, Other, Astray)
+	look(Gateway, 2, Holds, None, Other, Stranger, Astray)
 	gate := home.Gate()
 	services := map[lab.Proto]lab.Service{}
 	if gate != nil {
@@ -177,7 +177,7 @@ func (k *looker) guest(home *plan.Adapter) {
 	if _, ok := services[lab.ICMP]; ok {
 		look(Large, 3, Holds, None)
 		if !gate.Machine.Transparent() {
-			look(Path, 3, Holds, None, Other)
+			look(Path, 3, Holds, None, Other).networks = true
 		}
 	}
 	if len(services) > 0 {

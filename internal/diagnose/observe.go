@@ -234,8 +234,9 @@ func (o *observer) service(i int, l *Look, at *plan.Adapter) {
 		}
 		o.put(i, claims.Running, claims.AskNeighbor{At: ref}, func(a claims.Answer) Value {
 			got, _ := a.Got.(claims.GotNeighbor)
-			v := neighborValue(l.At, got)
-			if h := o.lab.Held(at); v == Holds && routerValue(h.Address, h.Gateway, h.Gateway) == Astray {
+			h := o.lab.Held(at)
+			v := o.s.neighborValue(l.At, got, h.Gateway)
+			if v == Holds && routerValue(h.Address, h.Gateway, h.Gateway) == Astray {
 				return Astray // who asks by ARP hears it, and who pings it has no way there
 			}
 			return v
@@ -246,8 +247,8 @@ func (o *observer) service(i int, l *Look, at *plan.Adapter) {
 			if !ok || !got.Router.IsValid() {
 				return None
 			}
-			if gate := l.At.Gate(); gate != nil && got.Router != gate.Address.Addr() {
-				return Other
+			if gate := l.At.Gate(); gate != nil {
+				return hopValue(o.s.Plan, gate, got.Router)
 			}
 			return Holds
 		})
@@ -280,16 +281,35 @@ func ports(m *plan.Machine, s *plan.Segment) (n int) {
 	return n
 }
 
-// neighborValue reports whether a next hop answers, and is the planned one.
-func neighborValue(home *plan.Adapter, got claims.GotNeighbor) Value {
+// hopValue returns what the first hop is, held against the planned one: of which network, where it is another.
+func hopValue(p *plan.Plan, gate *plan.Adapter, hop netip.Addr) Value {
+	if hop == gate.Address.Addr() {
+		return Holds
+	}
+	if s := p.Home(hop); s != nil && s != gate.Segment {
+		return InNetwork(slices.Index(p.Segments, s))
+	}
+	return Other
+}
+
+// neighborValue reports whether a next hop answers, and is the planned one. at is its address; the zero Addr where
+// that is not known.
+func (s *Study) neighborValue(home *plan.Adapter, got claims.GotNeighbor, at netip.Addr) Value {
 	if len(got.Hardware) == 0 {
 		return None
 	}
-	if gate := home.Gate(); gate != nil && !claims.Transparent(gate) {
-		for _, h := range got.Hardware {
-			if h != gate.MAC {
-				return Other
-			}
+	gate := home.Gate()
+	if gate == nil || claims.Transparent(gate) {
+		return Holds
+	}
+	for _, h := range got.Hardware {
+		ours := slices.ContainsFunc(s.Plan.Adapters, func(a *plan.Adapter) bool { return a.MAC == h })
+		switch {
+		case h == gate.MAC:
+		case !ours && gate.Address.IsValid() && at == gate.Address.Addr():
+			return Stranger
+		default:
+			return Other
 		}
 	}
 	return Holds

@@ -43,7 +43,7 @@ const near = 0.3
 // miss returns how far a value is from the one that was seen.
 func miss(seen, shown Value) float64 {
 	switch {
-	case seen == shown || shown == Unseen:
+	case seen == shown || shown == Unseen, seen == Other && shown == Stranger:
 		return 0
 	case seen.fails() && shown.fails(), seen.late(shown), seen.taken(shown), shown.taken(seen):
 		return near

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"openbastion/internal/model/lab"
+	"openbastion/internal/model/mac"
 	"openbastion/internal/model/plan"
 	"openbastion/internal/netsim/outcome"
 	"openbastion/internal/observe/identify"
@@ -96,6 +97,7 @@ func (r *paste) guest(l listing.Listing) {
 	if own.Duplicate {
 		r.at(Other, "", Twin)
 	}
+	r.leaseServer(own.LeaseServer, home)
 	for _, i := range r.s.of(r.m, Lease, Address) {
 		look := r.s.Looks[i]
 		if own.Unanswered && len(own.Addresses) == 0 {
@@ -125,6 +127,16 @@ func (r *paste) guest(l listing.Listing) {
 		}
 	}
 	r.routes(l)
+}
+
+// leaseServer notes a lease of another server than the planned one; that the planned one gave it does not say that it
+// is the only one.
+func (r *paste) leaseServer(by netip.Addr, home *plan.Adapter) {
+	server, _ := home.Segment.LeaseService()
+	if server != nil && server.Address.IsValid() && by != server.Address.Addr() &&
+		home.Segment.Subnet.Contains(by) { // by an address of another network it may be the planned one, set up otherwise
+		r.at(Broken, by.String(), Servers)
+	}
 }
 
 func sameOr(same bool) Value {
@@ -180,7 +192,9 @@ func (r *paste) routes(l listing.Listing) {
 	for _, n := range l.Neighbors {
 		if gate != nil && gate.Address.IsValid() && n.Address == gate.Address.Addr() && len(n.Tail) == 12 &&
 			!claims.Transparent(gate) && (gate.MACGiven || n.Tail == strings.ReplaceAll(gate.MAC.String(), ":", "")) {
-			r.at(sameOr(n.Tail == strings.ReplaceAll(gate.MAC.String(), ":", "")), "", Gateway)
+			if h, err := mac.Parse(n.Tail); err == nil {
+				r.at(r.s.neighborValue(Home(r.m), claims.GotNeighbor{Hardware: []mac.Address{h}}, n.Address), "", Gateway)
+			}
 		}
 	}
 }
@@ -276,6 +290,8 @@ func (r *paste) conclude(t listing.Try) {
 	}
 	to, numbered := t.Address()
 	switch {
+	case t.What == listing.Hop:
+		r.firstHop(t.By)
 	case t.What == listing.Name, !numbered && t.What == listing.Page && t.Code == outcome.Failed:
 		r.at(value, "", Name)
 	case !numbered:
@@ -284,6 +300,18 @@ func (r *paste) conclude(t listing.Try) {
 		r.page(to, value)
 	default:
 		r.ping(to, value, t.Large)
+	}
+}
+
+// firstHop notes the first router on a traced path.
+func (r *paste) firstHop(by netip.Addr) {
+	for _, i := range r.s.of(r.m, Path) {
+		switch gate := r.s.Looks[i].At.Gate(); {
+		case !by.IsValid():
+			r.see(i, None, "")
+		case gate != nil && gate.Address.IsValid():
+			r.see(i, hopValue(r.s.Plan, gate, by), by.String())
+		}
 	}
 }
 

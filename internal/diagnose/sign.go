@@ -17,10 +17,11 @@ var signs = sync.OnceValue(func() map[Kind]map[Value]string {
 		},
 		Resolver: {None: "no DNS server is set", Other: "another DNS server is set"},
 		Gateway: {
-			None:    "its next hop does not answer",
-			Other:   "another machine answers for its next hop",
-			NoRoute: "it has no next hop",
-			Astray:  "its next hop answers only ARP",
+			None:     "its next hop does not answer",
+			Other:    "another machine answers for its next hop",
+			Stranger: "a machine that is not in the plan answers for its next hop",
+			NoRoute:  "it has no next hop",
+			Astray:   "its next hop answers only ARP",
 		},
 		Number: {Open: "it reaches outside by ping", Refused: "pings to outside are refused",
 			Unreached: "the appliance reports that it cannot reach outside"},
@@ -79,8 +80,10 @@ func (l *Look) sign(p *plan.Plan, v Value) string {
 		return "an address of " + v.Word(p) + anew
 	case Attached:
 		return "it is attached to " + v.Word(p)
+	case Path:
+		return "its first hop is on " + v.Word(p)
 	case Servers:
-		return "DHCP of " + v.Word(p) + " are given out to it"
+		return "it gets DHCP leases of " + v.Word(p)
 	case Number:
 		return "no IP address outside answers"
 	case Page:

@@ -31,6 +31,7 @@ const (
 	Two             // more than one
 	Foreign         // of no network of the lab
 	Astray          // a next hop that its own network does not have: some systems take it, some do not
+	Stranger        // a machine of no plan has the planned address
 	Broken          // not as planned, and nobody says how
 	networks        // the first that is a segment's
 )
@@ -51,6 +52,7 @@ var valueWords = [...]string{
 	"two",
 	"foreign",
 	"astray",
+	"stranger",
 	"broken",
 }
 

@@ -274,6 +274,9 @@ func (l *Look) tells(p *plan.Plan, v Value) string {
 		if v == Astray {
 			return "it answers ARP, but not ping"
 		}
+		if v == Stranger {
+			return "it answers from a MAC address that is not in the plan"
+		}
 		if v == Other {
 			return map[Kind]string{Gateway: "it answers from another MAC address", Name: "yes, to another address",
 				Path: "no, another machine is"}[l.Kind]

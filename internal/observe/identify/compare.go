@@ -203,7 +203,10 @@ func (c *comparison) adapters(x *pairing) {
 		}
 		c.attached(a, row)
 		c.tagged(a, row)
-		if row.listed.Link == listing.LinkDown && a.Plugged {
+		if row.listed.Disabled && a.Plugged {
+			c.wrong("unattached-port", "enable it on "+c.m.Name+" (ip link set "+row.Device+" up, or its own page)",
+				"%s is disabled", row.Device)
+		} else if row.listed.Link == listing.LinkDown && a.Plugged {
 			c.wrong(
 				"unattached-port",
 				"connect adapter "+fmt.Sprint(a.Number)+" of "+c.m.Name,
@@ -347,6 +350,8 @@ func (c *comparison) tagged(a *plan.Adapter, row Row) {
 	case tag != row.listed.Tag && row.listed.Tag != 0:
 		c.wrong("vlan-clash", "set the planned tag", "%s has tag %d%s (planned: %s)", what, row.listed.Tag,
 			c.tagName(a, row.listed.Tag), tagText(a.Segment))
+	case tag != 0:
+		c.on(row.listed.Line, "%s has tag %d, %s", what, tag, a.Segment.Name)
 	}
 	for _, r := range a.Riders {
 		if row.listed.Trunk != nil && !slices.Contains(row.listed.Trunk, r.Segment.Tag) {

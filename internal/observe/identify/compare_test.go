@@ -338,6 +338,10 @@ func TestJudgements(t *testing.T) {
 		{"a second adapter without a plan", "otter", "eth0 UP 10.83.16.20/24\neth1 UP 172.29.64.99/24\n" + ways + names, "broken", "an adapter on causeway that is in no plan"},
 		{"no DNS server", "heron", "2: eth0: <UP>\n    inet 10.83.16.60/24\n" + ways + "DNS servers: none\n", "broken", "it has no DNS server"},
 		{"an address in front of the pool", "newt", "eth0 UP 10.83.48.20/24\ndefault via 10.83.48.1 dev eth0\nnameserver 10.83.48.1\n", "broken", "outside the pool"},
+		{"a path past the appliance", "heron", "heron$ mtr -n -r 203.0.113.80\n  1.|-- 172.29.64.1  0.0%\n", "broken", "is 172.29.64.1 (planned: 10.83.16.1)"},
+		{"a path by the appliance", "heron", "Tracing route to 203.0.113.80 over a maximum of 30 hops\n\n  1    <1 ms    <1 ms    <1 ms  10.83.16.1\n", "unknown", "first hop to 203.0.113.80 is 10.83.16.1"},
+		{"it answers where the rules deny it", "newt", "newt$ ping -c1 10.83.16.55\n1 packets transmitted, 1 received, 0% packet loss\n", "broken", "answers, but the plan denies it"},
+		{"disabled by its system", "heron", "2: eth0: <BROADCAST,MULTICAST> mtu 1500 qdisc noop state DOWN\n    link/ether 02:5b:ac:3f:e7:01 brd ff:ff:ff:ff:ff:ff\n", "broken", "eth0 is disabled"},
 		{"nothing about it", "heron", "eth0 UP\n", "unknown", "shows no address yet"},
 	} {
 		facts := Compare(p, p.Machine(c.as), listing.Read(c.text))

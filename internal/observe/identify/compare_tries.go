@@ -31,6 +31,10 @@ func (c *comparison) tried(t listing.Try) {
 	if t.Large {
 		what += " with 1500 bytes"
 	}
+	if t.What == listing.Hop {
+		c.firstHop(t)
+		return
+	}
 	may, known := c.mayReach(t)
 	answered := t.Code == outcome.OK
 	text := outcome.Of(t.Code).String()
@@ -62,6 +66,27 @@ func (c *comparison) tried(t listing.Try) {
 	}
 }
 
+// firstHop judges the first router on a traced path.
+func (c *comparison) firstHop(t listing.Try) {
+	home := c.home()
+	if home == nil || home.Gate() == nil || !home.Gate().Address.IsValid() {
+		return
+	}
+	to, numbered := t.Address()
+	if numbered && home.Segment.Subnet.Contains(to) {
+		return // a neighbor
+	}
+	switch planned := home.Gate().Address.Addr(); {
+	case !t.By.IsValid():
+		c.unseen("", "%s %s: no router reports itself", t.What, t.To)
+	case t.By == planned:
+		c.planned("%s %s is %s", t.What, t.To, t.By)
+	default:
+		c.wrong("first-hop", "remove the path that does not lead through "+home.Gate().Machine.Name,
+			"%s %s is %s (planned: %s)", t.What, t.To, t.By, planned)
+	}
+}
+
 // mayReach reports whether the rules let the machine reach what was tried; known is false where the plan
 // does not tell.
 func (c *comparison) mayReach(t listing.Try) (may, known bool) {
@@ -80,14 +105,13 @@ func (c *comparison) mayReach(t listing.Try) (may, known bool) {
 	case home.Segment.Subnet.Contains(to):
 		at := c.p.Home(to)
 		return true, at == nil || c.has(to) // of a neighbor that the plan does not know nothing is known
-	case c.p.Home(to) != nil && !c.has(to):
-		return false, false
 	}
 	service := lab.Service{Proto: lab.ICMP}
 	if t.What == listing.Page {
 		service = lab.Service{Proto: lab.TCP, From: 80, To: 80}
 	}
-	return c.allowed(gate, home, to, service), true
+	may = c.allowed(gate, home, to, service)
+	return may, !may || c.p.Home(to) == nil || c.has(to) // who has an address of a pool is not known
 }
 
 // home returns the adapter by which a guest is behind an appliance, or nil.

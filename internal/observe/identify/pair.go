@@ -287,6 +287,9 @@ func (x *pairing) strange(i listing.Interface) string {
 		func(a *plan.Adapter) bool { return strings.HasPrefix(i.Tail, hex(a)[:8]) },
 	)
 	if given || len(i.Tail) < 12 || alike { // the planned ones were set, and this is none of them
+		if i.Network != "" {
+			return "its MAC address is in no plan, and it is on " + i.Network
+		}
 		return "its MAC address is in no plan"
 	}
 	return ""

@@ -47,6 +47,7 @@ type Interface struct {
 	Tail        string // hexadecimal digits of the hardware address, lower case: 12, or the last 2 to 10
 	Addresses   []Address
 	Link        Link
+	Disabled    bool       // its system has it switched off: whether it has a link is not known
 	Network     string     // the segment or switch that it is attached to
 	Attached    Attachment // how, where the listing says it
 	Duplicate   bool       // the system found another machine with its address
@@ -180,7 +181,11 @@ func Read(text string, machines ...string) Listing {
 		}
 	}
 	r.out.System = systemOf(text)
-	r.out.Tries = readTries(strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n"))
+	lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
+	r.out.Tries = readTries(lines)
+	r.out.Unread = slices.DeleteFunc(r.out.Unread, func(u Remark) bool {
+		return u.Line > 0 && u.Line <= len(lines) && new(Try).begins(lines[u.Line-1])
+	})
 	return r.finish()
 }
 

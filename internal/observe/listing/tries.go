@@ -99,7 +99,7 @@ var tools = sync.OnceValue(func() toolPatterns {
 	return toolPatterns{
 		duplicate: regexp.MustCompile(`(?i)\((?:duplicate|doppelt|duplikat|en double|duplicad[oa]|duplicato|dubbel|zduplikowany)\)|\bdadfailed\b`),
 		printed: regexp.MustCompile(`(?i)^PING |bytes from |icmp_seq=|packets transmitted|ping statistics|` +
-			`^rtt |^round-trip|\bttl=\d|^;;|^; <<>>`),
+			`^rtt |^round-trip|\bttl=\d|^;;|^; <<>>|^\s*\d+[.:|]?.*\d ?ms\b`),
 		ping: regexp.MustCompile(`(?i)(?:^|[\s$#>])ping6?\s+(.*)$`),
 		name: regexp.MustCompile(`(?i)(?:^\s*|[$#>%]\s*|\bsudo\s+)(?:dig|host|nslookup|getent\s+(?:a?hosts\w*)|resolvectl\s+query)\s+(.*)$`),
 		page: regexp.MustCompile(`(?i)(?:^|[\s$#>])(?:curl|wget|fetch)\s+(.*)$`),
@@ -123,6 +123,9 @@ func (t *Try) begins(line string) bool {
 		return false
 	}
 	p, line := tools(), strings.TrimRight(line, "\r\n")
+	if t.traces(line) {
+		return true
+	}
 	if m := p.ping.FindStringSubmatch(line); m != nil && !strings.Contains(line, "statistics") && !strings.HasPrefix(line, "---") &&
 		target(m[1]) != "" {
 		*t = Try{What: Ping, To: target(m[1]), Large: largePing(m[1])}
@@ -159,6 +162,7 @@ func mayBegin(line string) bool {
 
 // starters are in each command and in each message of a browser.
 var starters = []string{"ping", "dig", "host", "nslookup", "getent", "resolvectl", "curl", "wget", "fetch",
+	"trace", "mtr ", "tracing", "routenverfolgung", "raire vers", "traza a", "instradamento", "route naar", "trasy do", "rota para",
 	"err_", "dns_probe", "could not be found",
 	"trouble finding", "connect", "respond", "timed out"}
 
@@ -255,6 +259,10 @@ var unreachableWords = []string{
 // reads takes what a line says of the try.
 func (t *Try) reads(line string) {
 	if t.What == "" {
+		return
+	}
+	if t.What == Hop {
+		t.hop(line)
 		return
 	}
 	low := strings.ToLower(line)

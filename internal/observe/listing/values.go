@@ -390,8 +390,15 @@ var (
 	downWords = form(
 		`(?i)\bno\W{1,3}carrier\b|\bstate down\b|\(down\)|\bdown\b|disconnected|getrennt|d[eé]connect[eé]|desconectad|desligad|\bno\W{1,3}link\b|not connected|unplugged|disabled|link_down 1|lowerlayerdown|no network|unavailable|scollegat|verbroken`,
 	)
+	upFlag  = form(`\bUP\b`)
 	upWords = form(`(?i)lower_up|\bactive\b|\(up\)|\bup\b|\brunning\b|\bconnected\b|\bverbunden\b`)
 )
+
+// switchedOff reports whether a line shows an interface that its system has switched off: flags without UP, or by words.
+func switchedOff(line string) bool {
+	return strings.Contains(line, "BROADCAST") && !upFlag.MatchString(line) ||
+		strings.Contains(strings.ToLower(line), "administratively down")
+}
 
 // linkState takes what a line says of a link.
 func (r *reader) linkState(words []word) {
@@ -417,6 +424,7 @@ func (r *reader) linkState(words []word) {
 		downWords.MatchString(line) && (state || len(texts) <= 6 || strings.Contains(line,
 			"NO-CARRIER") || strings.Contains(line, "(down)")):
 		r.now.Link = LinkDown
+		r.now.Disabled = switchedOff(line)
 	case r.now.Link == LinkUnknown && upWords.MatchString(line):
 		r.now.Link = LinkUp
 	}
