@@ -49,9 +49,6 @@ func (c Change) undo() error {
 	return fmt.Errorf("a change of a kind that is not known: %q", c.Kind)
 }
 
-// LinkPrefix begins the names of the devices by which labs leave.
-const LinkPrefix = "bastion"
-
 // mark is a table that is there as long as labs hold a setting that was otherwise before the first of them. It has the
 // machine pass on nobody else's packets. No lab's own table can have its name.
 const mark = "bastion-forwarding"

@@ -92,7 +92,7 @@ func (a *apply) prepare(ctx context.Context, p *plan.Plan) error {
 	}
 	n.stacks = newStacks(n.ctx, p)
 	n.stacks.log, n.stacks.failed, n.stacks.shadows = was.stacks.log, was.stacks.failed, was.stacks.shadows
-	n.Stage = &stage.Stage{Name: "kernel", Plan: p, Live: n.live, Machines: cabled{n.stacks, n}, Loop: n.switches, Away: was.Away}
+	n.Stage = &stage.Stage{Name: "kernel", Plan: p, Live: n.live, Machines: cabled{n.stacks, n}, Loop: n.switches, Away: was.Away, Host: was.Host}
 	for _, m := range p.Machines {
 		if !runs[m] {
 			continue

@@ -135,6 +135,7 @@ func (l *Lab) throughGate() error {
 		return err
 	}
 	l.ends = append(l.ends, end)
+	l.Host = append(hostnet.Addresses(), ours.Addr())
 	l.Notes = append(l.Notes, fmt.Sprintf("the lab is joined to this machine's network, by %s", name))
 	return nil
 }

@@ -105,6 +105,7 @@ func (l *Lab) throughSockets() error {
 		return err
 	}
 	l.ports = append(l.ports, wire)
+	l.Host = hostnet.Addresses()
 	l.note("the lab is let out by this machine's own sockets; this machine itself is not reached")
 	return nil
 }

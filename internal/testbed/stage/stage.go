@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"slices"
 	"sync"
@@ -62,12 +63,15 @@ type Stage struct {
 	Machines Machines
 	Away     string // the adapter of this machine on which an upstream segment is; empty: none
 
+	Host []netip.Addr // of this machine, where the lab is joined to its network: none of them is to answer guests
+
 	NoGuests atomic.Bool // none was started yet
 
 	ctx       context.Context
 	asked     []claims.Condition             // in which conditions whoever opened the stage will ask
 	condition claims.Condition               // which was set last
 	late      func(tell func(claims.Answer)) // what is still listened to
+	listeners []net.Listener                 // on this machine, while the stage is open
 	mu        sync.Mutex                     // of what follows
 	reached   map[*plan.Adapter]lab.Service  // what reached the witness since the stage was opened
 }
@@ -101,6 +105,7 @@ func (s *Stage) OpenQuietly(_ context.Context, p *plan.Plan) (claims.Facts, erro
 	}
 	facts := s.Live.Facts()
 	facts.Name = s.Name
+	facts.Host = s.listen()
 	s.asked = claims.Asked(p, facts)
 	s.mu.Lock()
 	s.reached = map[*plan.Adapter]lab.Service{}
@@ -108,9 +113,35 @@ func (s *Stage) OpenQuietly(_ context.Context, p *plan.Plan) (claims.Facts, erro
 	return facts, nil
 }
 
+// listen has this machine listen at each of its addresses, on a free TCP port.
+func (s *Stage) listen() (out []netip.AddrPort) {
+	for _, at := range s.Host {
+		l, err := net.Listen("tcp4", netip.AddrPortFrom(at, 0).String())
+		if err != nil {
+			continue // the address is gone
+		}
+		s.listeners = append(s.listeners, l)
+		out = append(out, l.Addr().(*net.TCPAddr).AddrPort())
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				c.Close()
+			}
+		}()
+	}
+	return out
+}
+
 // Close ends what Open began.
 func (s *Stage) Close(context.Context) error {
 	s.late = nil
+	for _, l := range s.listeners {
+		l.Close()
+	}
+	s.listeners = nil
 	return s.Machines.Introduce(false)
 }
 

@@ -58,6 +58,7 @@ const (
 	Segments     Kind = "segments"
 	Expect       Kind = "expect"
 	Behind       Kind = "behind"
+	Host         Kind = "host"
 	Separated    Kind = "separated"
 	NoDuplicates Kind = "no-duplicates"
 )
@@ -80,6 +81,7 @@ var Kinds = []Kind{
 	Behind,
 	Separated,
 	NoDuplicates,
+	Host,
 }
 
 // Title returns what a claim of the kind says, in a few words.
@@ -97,6 +99,7 @@ func (k Kind) Title() string {
 		Behind:       "attached behind an appliance",
 		Separated:    "the appliance's sides are separate broadcast domains",
 		NoDuplicates: "no IP or MAC address twice",
+		Host:         "the host's own services do not answer guests",
 		Inbound:      "from outside only what is published answers",
 		Published:    "a port forward works",
 		Segments:     "between segments only what the rules allow",
@@ -231,7 +234,7 @@ type prepared struct {
 func prepare(p *plan.Plan, facts Facts) *prepared {
 	c := &prepared{model: reachability.New(p, facts.Witness.Address), facts: facts}
 	c.model.Each = facts.Name == FieldStage
-	c.claims = list(c.model, p, facts.Witness)
+	c.claims = list(c.model, p, facts)
 	c.questions, c.ids = questions(c.claims)
 	return c
 }
@@ -420,6 +423,8 @@ func trace(list []claim, results []Result) {
 				} else {
 					r.Follows = first(g+".dhcp", g+".gateway")
 				}
+			case Host:
+				r.Follows = first(g + ".no-bypass")
 			case FullSize:
 				r.Follows = first(g+".dhcp", g+".gateway", g+".outside", g+".blocked")
 			case Segments, Expect, Published:

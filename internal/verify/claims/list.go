@@ -10,7 +10,8 @@ import (
 )
 
 // list makes the claims of a plan, in the order in which they are told.
-func list(m *reachability.Model, p *plan.Plan, w Witness) []claim {
+func list(m *reachability.Model, p *plan.Plan, facts Facts) []claim {
+	w := facts.Witness
 	guests := p.Guests()
 	between := betweenClaims(m, p)
 	out := make(
@@ -37,6 +38,9 @@ func list(m *reachability.Model, p *plan.Plan, w Witness) []claim {
 			out = append(out, c)
 		}
 		if c, ok := fullSizeClaim(m, s, w); ok {
+			out = append(out, c)
+		}
+		if c, ok := hostClaim(s, facts.Host); ok {
 			out = append(out, c)
 		}
 	}

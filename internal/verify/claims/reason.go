@@ -156,6 +156,12 @@ func codes(c Code) wording {
 			"the first hop is {observed}; planned: {expected} ({port})",
 			"find the adapter or gateway with that path, and remove it",
 		}
+	// the host
+	case "host-answers":
+		return wording{
+			"the machine that carries the lab answers {subject} at {observed} ({service})",
+			"on that machine, drop what comes from the lab in its input chain; stop and start --join sets that up again",
+		}
 	// full size
 	case "full-size-lost":
 		return wording{

@@ -22,6 +22,9 @@ type Facts struct {
 	Asks     []AskKind   `json:"asks,omitempty"`     // what it can be asked; nil: everything
 	Sets     []Condition `json:"sets,omitempty"`     // which conditions it can set; nil: all
 	Observed []Observed  `json:"observed,omitempty"` // of machines that something else runs
+	// Host are the addresses of the machine that carries the lab and is joined to it, each with a TCP port on which it
+	// listens meanwhile.
+	Host []netip.AddrPort `json:"host,omitempty"`
 }
 
 // Stage is where a lab runs: it answers questions. It may answer in any order,
