@@ -281,40 +281,6 @@ func ports(m *plan.Machine, s *plan.Segment) (n int) {
 	return n
 }
 
-// hopValue returns what the first hop is, held against the planned one: of which network, where it is another.
-func hopValue(p *plan.Plan, gate *plan.Adapter, hop netip.Addr) Value {
-	if hop == gate.Address.Addr() {
-		return Holds
-	}
-	if s := p.Home(hop); s != nil && s != gate.Segment {
-		return InNetwork(slices.Index(p.Segments, s))
-	}
-	return Other
-}
-
-// neighborValue reports whether a next hop answers, and is the planned one. at is its address; the zero Addr where
-// that is not known.
-func (s *Study) neighborValue(home *plan.Adapter, got claims.GotNeighbor, at netip.Addr) Value {
-	if len(got.Hardware) == 0 {
-		return None
-	}
-	gate := home.Gate()
-	if gate == nil || claims.Transparent(gate) {
-		return Holds
-	}
-	for _, h := range got.Hardware {
-		ours := slices.ContainsFunc(s.Plan.Adapters, func(a *plan.Adapter) bool { return a.MAC == h })
-		switch {
-		case h == gate.MAC:
-		case !ours && gate.Address.IsValid() && at == gate.Address.Addr():
-			return Stranger
-		default:
-			return Other
-		}
-	}
-	return Holds
-}
-
 // nameValue returns what a resolver said of the witness's name.
 func nameValue(a claims.Answer, witness netip.Addr) Value {
 	got, ok := a.Got.(claims.GotName)

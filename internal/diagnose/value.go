@@ -3,11 +3,13 @@ package diagnose
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 
 	"openbastion/internal/model/plan"
 	"openbastion/internal/model/subnet"
+	"openbastion/internal/verify/claims"
 )
 
 // Value is what a look shows, held against the plan. The zero Value is that nobody
@@ -130,6 +132,40 @@ func listValue(is, planned []netip.Addr) Value {
 		return a
 	}
 	return oneValue(first(is), first(planned))
+}
+
+// hopValue returns what the first hop is, held against the planned one: of which network, where it is another.
+func hopValue(p *plan.Plan, gate *plan.Adapter, hop netip.Addr) Value {
+	if hop == gate.Address.Addr() {
+		return Holds
+	}
+	if s := p.Home(hop); s != nil && s != gate.Segment {
+		return InNetwork(slices.Index(p.Segments, s))
+	}
+	return Other
+}
+
+// neighborValue reports whether a next hop answers, and is the planned one. at is its address; the zero Addr where
+// that is not known.
+func (s *Study) neighborValue(home *plan.Adapter, got claims.GotNeighbor, at netip.Addr) Value {
+	if len(got.Hardware) == 0 {
+		return None
+	}
+	gate := home.Gate()
+	if gate == nil || claims.Transparent(gate) {
+		return Holds
+	}
+	for _, h := range got.Hardware {
+		ours := slices.ContainsFunc(s.Plan.Adapters, func(a *plan.Adapter) bool { return a.MAC == h })
+		switch {
+		case h == gate.MAC:
+		case !ours && gate.Address.IsValid() && at == gate.Address.Addr():
+			return Stranger
+		default:
+			return Other
+		}
+	}
+	return Holds
 }
 
 // readValue reads what a person says that a look showed: a word of the look, or an
