@@ -89,6 +89,15 @@ func aClass(named string) (class.Record, bool, error) {
 	return class.Record{}, false, err
 }
 
+// onHosts returns the class on hosts that the user names by its lab file or its name, when there is one.
+func onHosts(named string) (class.Record, bool, error) {
+	r, ok, err := aClass(named)
+	if ok && r.Job != "" {
+		err = usage("%s runs as job %s of a batch system: bastion class status, verify and stop take its class file", r.Lab, r.Job)
+	}
+	return r, ok, err
+}
+
 func writeClass(r class.Record) error {
 	file, err := classFile(r.Lab)
 	if err != nil {

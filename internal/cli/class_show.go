@@ -46,13 +46,13 @@ func following(a, b string) bool {
 }
 
 // showPlaced returns which host would carry which bench.
-func (a *app) showPlaced(p *plan.Plan, o startOptions, hosts *lab.Class, benches []class.Bench) error {
+func (a *app) showPlaced(p *plan.Plan, o startOptions, hosts *lab.Hosts, benches []class.Bench) error {
 	need, on := benchNeed(p, o), map[string][]string{}
 	for _, b := range benches {
 		on[b.Host] = append(on[b.Host], b.Name)
 	}
 	list, without := []api.PlacedHost{}, slices.Concat([]string{}, on[""])
-	for _, h := range hosts.Hosts {
+	for _, h := range hosts.List {
 		n := len(on[h.Name])
 		list = append(list, api.PlacedHost{Name: h.Name, SSH: h.SSH, Benches: on[h.Name], CPUs: n * need.CPUs,
 			CPUsMost: h.CPUs * hosts.Share, Memory: lab.Bytes(n) * need.Memory, MemoryMost: h.Memory,
@@ -215,8 +215,8 @@ func (a *app) classText(r class.Record, st class.Status, title string) {
 			cell{h.Name, strong},
 			sign,
 			fmt.Sprintf("%d of %d", running, len(names)),
-			grouped(machines),
-			grouped(leases),
+			seenOn(r, machines),
+			seenOn(r, leases),
 			cell{benchRange(names), faint},
 		)
 	}
@@ -237,8 +237,33 @@ func (a *app) classText(r class.Record, st class.Status, title string) {
 		if shown == 1 {
 			s.line()
 		}
-		s.para(2, 4, plain, s.paint(broken, signBroken)+" "+b.Name+": "+text)
+		s.para(2, 4, plain, s.paint(broken, signBroken)+" "+b.Title()+": "+text)
 	}
+	a.memberTable(s, st)
+}
+
+// memberTable shows who works at which bench, where students or groups are named.
+func (a *app) memberTable(s *screen, st class.Status) {
+	t := table{head: []string{"bench", "for", "host", "state"}}
+	for _, b := range st.Benches {
+		if b.For == "" {
+			return
+		}
+		state := cell{signHolds + " " + string(b.Phase), plain}
+		if b.Why != "" || b.Escapes > 0 {
+			state = cell{signBroken + " " + cmp.Or(string(b.Phase), "not running"), broken}
+		}
+		t.add(cell{b.Name, strong}, b.For, cell{b.Host, faint}, state)
+	}
+	s.below(t)
+}
+
+// seenOn returns a count of what was seen on a host; of a job's nodes nothing of the kind is.
+func seenOn(r class.Record, n int) string {
+	if r.Job != "" {
+		return ""
+	}
+	return grouped(n)
 }
 
 // classStatus asks all hosts how their benches are.
@@ -251,7 +276,7 @@ func (a *app) classStatus(r class.Record) error {
 }
 
 // verifyClass has the claims checked on all benches and puts the verdicts together.
-func (a *app) verifyClass(r class.Record) error {
+func (a *app) verifyClass(r class.Record, o classVerify) error {
 	began, progress := time.Now(), a.progress("benches checked")
 	came, silent := a.answers(a.ctx, r, "verify", nil, func(done int) { progress(done, len(r.Benches)) })
 	progress(0, 0)
@@ -279,6 +304,15 @@ func (a *app) verifyClass(r class.Record) error {
 	} else {
 		a.classVerdict(v, r, time.Since(began))
 	}
+	if len(o.reports) > 0 {
+		p, err := a.load(r.File)
+		if err == nil {
+			err = a.classPages(p, v, o.reports, o.replace)
+		}
+		if err != nil {
+			return err
+		}
+	}
 	if v.Verdict != claims.Holds {
 		return failure{status: exitBroken}
 	}
@@ -287,13 +321,18 @@ func (a *app) verifyClass(r class.Record) error {
 
 func (a *app) classVerdict(v class.Verdict, r class.Record, took time.Duration) {
 	s := a.screen()
+	if a.quiet {
+		a.wholeVerdict(s, v)
+		return
+	}
 	s.line(
 		s.paint(strong, v.Lab),
 		"  ",
 		s.paint(faint, fmt.Sprintf("%s on %s, checked in %s", count(len(v.Benches), "bench", "benches"),
 			count(len(r.Hosts), "host", "hosts"), took.Round(10*time.Millisecond))),
 	)
-	t := table{head: []string{"host", "hold", "broken", "unknown", "which"}}
+	a.wholeVerdict(s, v)
+	t := table{head: []string{"host", "passed", "failed", "unknown", "which"}}
 	for _, h := range r.Hosts {
 		n := map[claims.Verdict]int{}
 		for _, b := range v.Benches {
@@ -308,7 +347,25 @@ func (a *app) classVerdict(v class.Verdict, r class.Record, took time.Duration) 
 	a.openBenches(s, v)
 }
 
-// openBenches shows what does not hold on which benches, and how many hold.
+// wholeVerdict shows the verdict on a class: one line.
+func (a *app) wholeVerdict(s *screen, v class.Verdict) {
+	total := map[claims.Verdict]int{}
+	for _, b := range v.Benches {
+		total[b.Verdict]++
+	}
+	sign := map[claims.Verdict]string{claims.Holds: signHolds, claims.Broken: s.paint(broken, signBroken),
+		claims.Unknown: signUnknown}[v.Verdict]
+	text := fmt.Sprintf("%s %d of %s passed all checks", sign, total[claims.Holds], count(len(v.Benches), "bench", "benches"))
+	if n := total[claims.Broken]; n > 0 {
+		text += fmt.Sprintf(", %d failed", n)
+	}
+	if n := total[claims.Unknown]; n > 0 {
+		text += fmt.Sprintf(", %d could not be decided", n)
+	}
+	s.line(text + ".")
+}
+
+// openBenches shows which checks of which benches did not pass.
 func (a *app) openBenches(s *screen, v class.Verdict) {
 	total := map[claims.Verdict]int{}
 	for _, b := range v.Benches {
@@ -317,14 +374,10 @@ func (a *app) openBenches(s *screen, v class.Verdict) {
 			showBench(s, b)
 		}
 	}
-	s.line()
 	if open := total[claims.Broken] + total[claims.Unknown]; open > maxShown && !a.verbose {
+		s.line()
 		s.line(fmt.Sprintf("  … and %d more; --verbose shows all", open-maxShown))
 	}
-	sign := map[claims.Verdict]string{claims.Holds: signHolds, claims.Broken: s.paint(broken, signBroken),
-		claims.Unknown: signUnknown}[v.Verdict]
-	s.line(fmt.Sprintf("%s %s: %s of %d all ok, %d broken, %d unknown", sign, v.Verdict,
-		count(total[claims.Holds], "bench", "benches"), len(v.Benches), total[claims.Broken], total[claims.Unknown]))
 }
 
 // showBench says what does not hold on a bench.
@@ -335,14 +388,14 @@ func showBench(s *screen, b class.Judged) {
 		where = " on " + b.Host
 	}
 	if b.Why != "" {
-		s.para(2, 4, plain, signUnknown+" "+b.Name+where+": unknown: "+b.Why)
+		s.para(2, 4, plain, signUnknown+" "+b.Title()+where+": unknown: "+b.Why)
 		return
 	}
 	s.para(
 		2,
 		4,
 		plain,
-		fmt.Sprintf("%s %s%s: %d hold, %d broken, %d unknown", s.paint(broken, signBroken), b.Name, where,
+		fmt.Sprintf("%s %s%s: %d passed, %d failed, %d unknown", s.paint(broken, signBroken), b.Title(), where,
 			b.Counts.Holds, b.Counts.Broken, b.Counts.Unknown),
 	)
 	for i, c := range b.Open {

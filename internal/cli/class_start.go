@@ -75,14 +75,23 @@ func (a *app) startClass(file string, o startOptions) error {
 	if err != nil {
 		return err
 	}
-	text, err := a.read(o.hosts, lab.MaxSize+1)
+	hosts, err := a.readHosts(o.hosts)
 	if err != nil {
 		return err
 	}
-	hosts, err := lab.ReadClass(o.hosts, text)
+	return a.startBenches(p, file, o, hosts)
+}
+
+func (a *app) readHosts(file string) (*lab.Hosts, error) {
+	text, err := a.read(file, lab.MaxSize+1)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	return lab.ReadHosts(file, text)
+}
+
+// startBenches places the benches of a class and starts them, or heals a class that was started.
+func (a *app) startBenches(p *plan.Plan, file string, o startOptions, hosts *lab.Hosts) error {
 	r, again, err := a.classToBe(p, file, o, hosts)
 	if err != nil {
 		return err
@@ -99,7 +108,7 @@ func (a *app) startClass(file string, o startOptions) error {
 
 // classToBe returns the record of a class: a new one, or that of the class that was started
 // from this very file.
-func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Class) (class.Record, bool, error) {
+func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Hosts) (class.Record, bool, error) {
 	abs, err := filepath.Abs(file)
 	if err != nil {
 		return class.Record{}, false, err
@@ -142,11 +151,11 @@ func placeBenches(
 	r class.Record,
 	p *plan.Plan,
 	o startOptions,
-	hosts *lab.Class,
+	hosts *lab.Hosts,
 	silent map[string]error,
 ) []class.Bench {
 	var open []class.Host
-	for _, h := range hosts.Hosts {
+	for _, h := range hosts.List {
 		if silent[h.Name] == nil {
 			open = append(open, class.Host{Name: h.Name, CPUs: h.CPUs * hosts.Share, Memory: h.Memory})
 		}
@@ -163,6 +172,9 @@ func placeBenches(
 	out := make([]class.Bench, len(names))
 	for i, name := range names {
 		out[i] = class.Bench{Name: name, Host: placed[name]} // no host: it has no place
+		if i < len(o.members) {
+			out[i].For = o.members[i].Name
+		}
 	}
 	return out
 }
@@ -242,7 +254,7 @@ func (a *app) putUp(
 	p *plan.Plan,
 	file string,
 	o startOptions,
-	hosts *lab.Class,
+	hosts *lab.Hosts,
 	r class.Record,
 	files []remote.File,
 	again bool,
@@ -293,7 +305,7 @@ func (a *app) putUp(
 	}
 	state := seenOf(r, came, silent)
 	if o.then == "verify" {
-		return a.verifyClass(r)
+		return a.verifyClass(r, classVerify{})
 	}
 	return a.saidClass(r, state, fmt.Sprintf("up on %s after %s", count(len(ready.Hosts), "host", "hosts"),
 		time.Since(began).Round(10*time.Millisecond)), true)
@@ -319,12 +331,12 @@ func (a *app) send(p *plan.Plan, file string, r class.Record, files []remote.Fil
 
 // told notes which hosts know by now what is theirs, and leaves nothing on those that are no
 // longer among the hosts.
-func (a *app) told(r *class.Record, hosts *lab.Class, silent map[string]error) {
+func (a *app) told(r *class.Record, hosts *lab.Hosts, silent map[string]error) {
 	for i := range r.Hosts {
 		r.Hosts[i].Left = r.Hosts[i].Left && silent[r.Hosts[i].Name] != nil
 	}
 	r.Hosts = slices.DeleteFunc(r.Hosts, func(h class.RecordHost) bool {
-		over := !h.Left && !slices.ContainsFunc(hosts.Hosts, func(f *lab.ClassHost) bool { return f.Name == h.Name })
+		over := !h.Left && !slices.ContainsFunc(hosts.List, func(f *lab.Carrier) bool { return f.Name == h.Name })
 		return over && onHost(*r, h).Remove(a.ctx) == nil
 	})
 }
@@ -354,14 +366,14 @@ func (o startOptions) passed() []string {
 // knock asks each host of the file whether it is there and can run this program, and notes
 // the hosts: those of the file, and those no longer in it that had benches. Benches may run
 // on each that had some, until it was told which are not its own any more.
-func (a *app) knock(r *class.Record, hosts *lab.Class) (map[string]error, error) {
+func (a *app) knock(r *class.Record, hosts *lab.Hosts) (map[string]error, error) {
 	had := map[string]bool{}
 	for _, b := range r.Benches {
 		had[b.Host] = true
 	}
 	was := r.Hosts
 	r.Hosts = nil
-	for _, h := range hosts.Hosts {
+	for _, h := range hosts.List {
 		r.Hosts = append(r.Hosts, class.RecordHost{Name: h.Name, SSH: h.SSH})
 	}
 	wanted := "Linux " + map[string]string{"amd64": "x86_64", "arm64": "aarch64"}[runtime.GOARCH]

@@ -199,6 +199,7 @@ func allCommands() []command {
 		{"witness", groupReal, (*app).witness},
 		{"carry", groupReal, (*app).carry},
 		{"grade", groupReal, (*app).grade},
+		{"class", groupReal, (*app).classGroup},
 		{"pack", groupReal, (*app).packCommand},
 		{keepCommand, groupNotShown, (*app).keep},
 		{remote.BenchCommand, groupNotShown, (*app).benches},

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"openbastion/internal/model/lab"
 	"openbastion/internal/simulator"
 	"strings"
 	"time"
@@ -41,8 +42,9 @@ type startOptions struct {
 	bench   int    // which copy of the lab; 0: the lab itself
 	tied    bool   // of the supervising process: it ends with who started it
 
-	hosts   string // a file: the benches of a class on several hosts
-	planted string // the code of a drill: a mistake is in what is built
+	hosts   string       // a file: the benches of a class on several hosts
+	members []lab.Member // of a class: who works at which bench
+	planted string       // the code of a drill: a mistake is in what is built
 }
 
 // installOptions are how an appliance is led through what its console asks.
@@ -123,7 +125,7 @@ in BASTION_ and the port's name (BASTION_WAN); it may end when all is set up, or
 and serve.
 
 Programs in the lab's machines see the lab's network, but this machine's files and
-users: it is a bench, not a cage for what is hostile to this machine.`,
+users: it is not a sandbox.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := a.wantFormat("text", "json"); err != nil {
@@ -218,9 +220,6 @@ carried, the leases that are given out, how often each rule was met, what the
 appliances translate, and what their rules with "log" saw. LAB is the file or the
 lab's name; without one and without a lab.yaml, every lab that was started is listed.
 
-With --fault something goes wrong for a while first: it shows when which guest lost its
-path and got it back, puts the lab right, and checks it then.
-
 With --watch it goes on: rates, leases, flows, what is stopped and by which rule, and
 bypasses, as they happen; where nobody looks at a terminal, a line for each.`,
 		Args: cobra.MaximumNArgs(1),
@@ -231,7 +230,7 @@ bypasses, as they happen; where nobody looks at a terminal, a line for each.`,
 			if o.watch && o.page {
 				return usage("use --watch or --page, not both")
 			}
-			if r, ok, err := aClass(labArg(args)); err != nil || ok {
+			if r, ok, err := onHosts(labArg(args)); err != nil || ok {
 				if err == nil && (o.watch || o.page) {
 					err = usage("%s runs on several hosts: --watch and --page are for one bench, on its host", r.Lab)
 				}
@@ -288,6 +287,9 @@ func (a *app) verify() *cobra.Command {
 answers by the same claims: real leases, real names, real packets through the
 kernel's own filter, and hostile ones from where the guests are.
 
+With --fault something fails for a while first: it shows when which guest lost its path
+and got it back, restores the lab, and checks it then.
+
 With --watch it goes on: what breaks is told with what changed just before, and when it
 holds again; a packet past the appliance at once.
 
@@ -311,21 +313,18 @@ the verdicts of benches it comes to the one verdict on the class, also as a page
 			if len(from) > 0 {
 				lab := fromArgs(args, &from)
 				if isFolder(from) {
-					return a.fromFolder(lab, trust, from[0], reports, replace)
+					return a.fromFolder(lab, trust, from[0], reports, replace, nil)
 				}
 				return a.verifyFrom(lab, trust, from, reports, replace)
 			}
 			if len(args) > 1 {
 				return usage("one lab is verified at a time: %s", strings.Join(args, ", "))
 			}
-			if r, ok, err := aClass(labArg(args)); err != nil || ok {
-				if err == nil && len(reports) > 0 {
-					err = usage("--report is for one lab; for the benches of a class, --format json has all verdicts")
-				}
+			if r, ok, err := onHosts(labArg(args)); err != nil || ok {
 				if err != nil {
 					return err
 				}
-				return a.verifyClass(r)
+				return a.verifyClass(r, classVerify{reports, replace})
 			}
 			if fault.what != "" {
 				return a.faultInLab(labArg(args), fault)
@@ -414,7 +413,7 @@ start goes on with them; --discard takes them away too.`,
 			if all {
 				return a.endAll(o)
 			}
-			if r, ok, err := aClass(labArg(args)); err != nil {
+			if r, ok, err := onHosts(labArg(args)); err != nil {
 				return err
 			} else if ok {
 				return a.endClass(r, o)

@@ -17,7 +17,8 @@ var fileSchemas = map[string]func() any{
 	"profile": func() any { return lab.ProfileSchema() },
 	"wording": func() any { return lab.WordingSchema() },
 	"rubric":  func() any { return lab.RubricSchema() },
-	"hosts":   func() any { return lab.ClassSchema() },
+	"hosts":   func() any { return lab.HostsSchema() },
+	"class":   func() any { return lab.ClassSchema() },
 }
 
 func (a *app) schema() *cobra.Command {
@@ -25,7 +26,8 @@ func (a *app) schema() *cobra.Command {
 	c := &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of a file or document",
 		Long: `Prints a JSON Schema (2020-12). Of the files that people write, for editors that
-complete and check YAML: lab, profile, wording, hosts, rubric. Of what commands print
+complete and check YAML: lab, profile, wording, class, hosts,
+rubric. Of what commands print
 with --format json:
 
   ` + strings.Join(foldWords(api.Names(), 76), "\n  "),

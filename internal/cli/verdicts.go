@@ -24,7 +24,7 @@ func isFolder(from []string) bool {
 }
 
 // fromFolder judges what lies in a folder: verdicts on benches, as start --results writes them, or evidence.
-func (a *app) fromFolder(file string, trust trusted, folder string, reports []string, replace bool) error {
+func (a *app) fromFolder(file string, trust trusted, folder string, reports []string, replace bool, who []class.Bench) error {
 	list, err := filepath.Glob(filepath.Join(folder, "*"))
 	if err != nil {
 		return err
@@ -38,6 +38,13 @@ func (a *app) fromFolder(file string, trust trusted, folder string, reports []st
 		return err
 	}
 	judged, verdicts := a.verdictsIn(p, list)
+	for i := range judged {
+		for _, b := range who {
+			if b.Name == judged[i].Name {
+				judged[i].For = b.For
+			}
+		}
+	}
 	if verdicts == 0 {
 		return a.verifyFrom(file, trust, list, reports, replace)
 	}
@@ -95,9 +102,24 @@ func (a *app) judgeClass(p *plan.Plan, v class.Verdict, folder string, reports [
 		}
 	} else {
 		s := a.screen()
-		s.line(s.paint(strong, v.Lab), "  ", s.paint(faint, count(len(v.Benches), "bench", "benches")+", from "+folder))
-		a.openBenches(s, v)
+		if !a.quiet {
+			s.line(s.paint(strong, v.Lab), "  ", s.paint(faint, count(len(v.Benches), "bench", "benches")+", from "+folder))
+		}
+		if a.wholeVerdict(s, v); !a.quiet {
+			a.openBenches(s, v)
+		}
 	}
+	if err := a.classPages(p, v, reports, replace); err != nil {
+		return err
+	}
+	if v.Verdict != claims.Holds {
+		return failure{status: exitBroken}
+	}
+	return nil
+}
+
+// classPages writes the verdict on a class as pages.
+func (a *app) classPages(p *plan.Plan, v class.Verdict, reports []string, replace bool) error {
 	for _, to := range reports {
 		if !strings.HasSuffix(to, ".html") {
 			return usage("the report on a class is a page: %s ends in .html", filepath.Base(to))
@@ -109,9 +131,6 @@ func (a *app) judgeClass(p *plan.Plan, v class.Verdict, folder string, reports [
 		if err := a.writeNew(to, data, replace); err != nil {
 			return notWritten(err)
 		}
-	}
-	if v.Verdict != claims.Holds {
-		return failure{status: exitBroken}
 	}
 	return nil
 }

@@ -9,6 +9,7 @@ type Record struct {
 	File    string       `json:"file"`   // the lab file, absolute
 	Digest  string       `json:"digest"` // of its text and its profiles
 	Stage   string       `json:"stage"`
+	Job     string       `json:"job,omitempty"` // the batch system's number for it
 	Started time.Time    `json:"started"`
 	Hosts   []RecordHost `json:"hosts"`
 	Benches []Bench      `json:"benches"`

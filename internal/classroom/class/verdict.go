@@ -9,6 +9,15 @@ import (
 type Bench struct {
 	Name string `json:"bench"`
 	Host string `json:"host"`
+	For  string `json:"for,omitempty"` // the student or group that works at it
+}
+
+// Title returns the bench's name, with who works at it.
+func (b Bench) Title() string {
+	if b.For == "" {
+		return b.Name
+	}
+	return b.Name + " (" + b.For + ")"
 }
 
 // Judged is what is known of a bench's claims.

@@ -21,7 +21,7 @@ func Class(title string, v class.Verdict) ([]byte, error) {
 				continue
 			}
 			count[wanted]++
-			rows = append(rows, []g.Node{g.Text(signs[b.Verdict]), g.Text(b.Name), g.Text(b.Host),
+			rows = append(rows, []g.Node{g.Text(signs[b.Verdict]), g.Text(b.Title()), g.Text(b.Host),
 				g.Text(fmt.Sprintf("%d of %d", b.Counts.Holds, b.Counts.Holds+b.Counts.Broken+b.Counts.Unknown)), openOf(b)})
 		}
 	}

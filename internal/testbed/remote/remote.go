@@ -16,10 +16,10 @@ import (
 	"time"
 )
 
-// Host is a machine that the SSH client reaches.
+// Host is a machine that the SSH client reaches, or this one.
 type Host struct {
 	Name        string
-	Destination string // what the client is told
+	Destination string // what the client is told; empty: this machine
 	Folder      string // of the user's data there: letters, digits, hyphens and slashes
 }
 
@@ -58,8 +58,10 @@ func (h Host) Run(ctx context.Context, command string, in io.Reader, each func(l
 		h.Folder,
 		command,
 	)
-	c := exec.CommandContext(ctx, "ssh", "-T", "-o", "BatchMode=yes", "-o", connecting, "-o", asking, "-o", silences,
-		"--", h.Destination, "sh -c "+Quote(script))
+	c := exec.CommandContext(ctx, "sh", "-c", script)
+	if h.Destination != "" {
+		c = h.overSSH(ctx, script)
+	}
 	c.WaitDelay = time.Second
 	var said bytes.Buffer
 	c.Stdin, c.Stderr = in, &said
@@ -68,7 +70,7 @@ func (h Host) Run(ctx context.Context, command string, in io.Reader, each func(l
 		return err
 	}
 	if err := c.Start(); err != nil {
-		return fmt.Errorf("no SSH client: %w", err)
+		return fmt.Errorf("%s is not here: %w", c.Path, err)
 	}
 	lines := bufio.NewScanner(out)
 	lines.Buffer(nil, longestLine)
@@ -85,12 +87,18 @@ func (h Host) Run(ctx context.Context, command string, in io.Reader, each func(l
 		return failed
 	case ctx.Err() != nil:
 		return ctx.Err()
-	case errors.As(err, &exit) && exit.ExitCode() == unreached:
+	case h.Destination != "" && errors.As(err, &exit) && exit.ExitCode() == unreached:
 		return fmt.Errorf("%s %w: %s", h.Name, ErrUnreachable, lastLine(said.String(), "no reason was given"))
 	case err != nil:
 		return fmt.Errorf("%s: %s", h.Name, lastLine(said.String(), err.Error()))
 	}
 	return nil
+}
+
+// overSSH makes the command of the user's SSH client for a script.
+func (h Host) overSSH(ctx context.Context, script string) *exec.Cmd {
+	return exec.CommandContext(ctx, "ssh", "-T", "-o", "BatchMode=yes", "-o", connecting, "-o", asking, "-o", silences,
+		"--", h.Destination, "sh -c "+Quote(script))
 }
 
 // Quote makes one word of the POSIX shell of a text (POSIX.1-2024, Shell Command Language 2.2.2).

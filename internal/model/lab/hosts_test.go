@@ -7,15 +7,15 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func TestReadClass(t *testing.T) {
-	c, err := ReadClass(
+func TestReadHosts(t *testing.T) {
+	c, err := ReadHosts(
 		"hosts.yaml",
 		[]byte("bastion-hosts: 1\nbenches: 24\nhosts:\n  kiln: {cpus: 16, memory: 64GiB}\n"+
 			"  loft: {ssh: teacher@loft.example, cpus: 8, memory: 32GiB}\n"),
 	)
 	require.NoError(t, err)
-	assert.Equal(t, []any{24, sharing, 2}, []any{c.Benches, c.Share, len(c.Hosts)})
-	assert.Equal(t, []string{"kiln", "teacher@loft.example"}, []string{c.Hosts[0].SSH, c.Hosts[1].SSH})
+	assert.Equal(t, []any{24, sharing, 2}, []any{c.Benches, c.Share, len(c.List)})
+	assert.Equal(t, []string{"kiln", "teacher@loft.example"}, []string{c.List[0].SSH, c.List[1].SSH})
 	for text, want := range map[string]string{
 		"benches: 2\nhosts: {kiln: {cpus: 1, memory: 1GiB}}\n": "the format version is missing",
 		"bastion-hosts: 1\n":                                                     "no host is named",
@@ -25,23 +25,23 @@ func TestReadClass(t *testing.T) {
 		"bastion-hosts: 1\nhosts: {kiln: {cpu: 1, memory: 1GiB}}\n":              "did you mean cpus",
 		"bastion-hosts: 1\nhosts: {kiln: {cpus: 1, memory: heavy}}\n":            "heavy",
 	} {
-		_, err := ReadClass("hosts.yaml", []byte(text))
+		_, err := ReadHosts("hosts.yaml", []byte(text))
 		assert.ErrorContains(t, err, want, text)
 	}
-	assert.Len(t, ClassSchema()["properties"], len(classFields()))
+	assert.Len(t, HostsSchema()["properties"], len(hostsFields()))
 }
 
 // Whatever a hosts file holds, reading it ends well, and what was read has room for benches.
-func FuzzReadClass(f *testing.F) {
+func FuzzReadHosts(f *testing.F) {
 	f.Add([]byte("bastion-hosts: 1\nbenches: 3\nhosts:\n  kiln: {cpus: 16, memory: 64GiB}\n"))
 	f.Add([]byte("bastion-hosts: [1, {a: &x b}, *x]"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		c, err := ReadClass("hosts.yaml", data)
+		c, err := ReadHosts("hosts.yaml", data)
 		if err != nil {
 			return
 		}
-		require.Positive(t, c.Benches*c.Share*len(c.Hosts))
-		for _, h := range c.Hosts {
+		require.Positive(t, c.Benches*c.Share*len(c.List))
+		for _, h := range c.List {
 			require.Positive(t, h.CPUs)
 			require.NotEmpty(t, h.SSH)
 		}
