@@ -42,7 +42,7 @@ Each student or group gets a bench, a copy of the lab, in the order of the file.
   bastion class grade class.yaml hand-ins/*
   bastion schema --of class`,
 	}
-	c.AddCommand(a.classStart(), a.classAsk("status", "Show who works at which bench, and how it is"),
+	c.AddCommand(a.classStart(), a.classAsk("status", "Show each bench, with its student and state"),
 		a.classAsk("verify", "Check all benches by real packets: one verdict"),
 		a.classStop(), a.classGrade(), a.classPack())
 	return c

@@ -120,7 +120,7 @@ func (a *app) placedText(p *plan.Plan, need class.Need, list []api.PlacedHost, p
 	}
 	s.below(t)
 	s.line()
-	s.para(0, 2, faint, "A bench is placed whole on one host, with all its segments. Nothing was sent or started.")
+	s.para(0, 2, faint, "A bench runs on one host, with all its segments. Nothing was sent or started.")
 }
 
 // seen reads how each bench is from what became of it on its host.

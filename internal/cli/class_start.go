@@ -54,7 +54,7 @@ func (o startOptions) checkHosts() error {
 	case o.capture != "":
 		return usage("--capture writes on this machine, but the benches are on others; start one of them there with it")
 	case len(o.spans) > 0:
-		return usage("--span is for one lab on this machine; a bench of a class is placed whole on one host")
+		return usage("--span is for one lab on this machine; a bench of a class runs on one host")
 	case len(o.taps) > 0:
 		return usage("--tap names a device of this machine, but the benches are on others")
 	}

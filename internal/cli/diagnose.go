@@ -190,7 +190,7 @@ func (a *app) diagnosis(p *plan.Plan, file string, x sources) error {
 	if left > 0 {
 		a.note(
 			fmt.Sprintf(
-				"%s that nothing but their names tells apart from others are left out.",
+				"%s that differ from others by name alone are left out.",
 				count(left, "guest", "guests"),
 			),
 		)
@@ -403,7 +403,7 @@ func (a *app) showCause(s *screen, n int, c diagnose.Told) {
 		likely = "  " + s.paint(faint, "fits all")
 	}
 	if c.AsFile {
-		s.para(2, 3, strong, lead+"nothing but what the lab file itself plans: it looks as planned"+likely)
+		s.para(2, 3, strong, lead+"what the lab file itself plans: everything looks as planned"+likely)
 		s.para(5, 2, plain, "`bastion check` and `bastion rehearse` show what is wrong in the file itself")
 		return
 	}

@@ -181,7 +181,7 @@ func (x *intake) note(name, format string, args ...any) {
 func (x *intake) take(name string, data []byte, only string) (bench string, made time.Time) {
 	apart := func(bench string) bool {
 		if only != "" && bench != only {
-			x.note(name, "it is of %s, and the archive speaks for %s: ignored", bench, only)
+			x.note(name, "it is from %s, but the archive is for %s: ignored", bench, only)
 			return true
 		}
 		return false

@@ -114,7 +114,7 @@ func (a *app) guardBegins(p *plan.Plan, doc verdict.Document, every time.Duratio
 			2,
 			2,
 			faint,
-			fmt.Sprintf("%d more checks disturb who works in the lab: bastion verify has them.", n[claims.Unknown]),
+			fmt.Sprintf("%d more checks would disturb the lab: run bastion verify for them.", n[claims.Unknown]),
 		)
 	}
 }

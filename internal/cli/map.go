@@ -97,7 +97,7 @@ func (a *app) listing(p *plan.Plan, file, machine string) (listing.Listing, erro
 	l := listing.Read(string(data), p.Names()...)
 	if len(l.Named()) == 0 {
 		return l, failure{exitUsage, "no interface is found in " + file,
-			"copy the whole list from the console: a name and a MAC address to a line will do"}
+			"copy the whole list from the console; a name and a MAC address per line are enough"}
 	}
 	return l, nil
 }

@@ -140,7 +140,7 @@ func (a *app) tellFaults(p *plan.Plan, faults []api.FaultRow, left int) {
 	if tried {
 		text += fmt.Sprintf(", %d of them without any symptom", unnoticed)
 	} else {
-		text += "; who would notice was not tried"
+		text += "; symptoms were not tried"
 	}
 	s.line(signNote, " ", text, ".")
 	if left > 0 {
@@ -148,7 +148,7 @@ func (a *app) tellFaults(p *plan.Plan, faults []api.FaultRow, left int) {
 			2,
 			2,
 			faint,
-			count(left, "guest", "guests")+" that nothing but their names tells apart from others are left out.",
+			count(left, "guest", "guests")+" that differ from others by name alone are left out.",
 		)
 	}
 }

@@ -23,7 +23,7 @@ func (a *app) repairLab(named string, o repairOptions) error {
 	switch {
 	case l.record.Planted != "":
 		return failure{exitUsage, "a drill runs in " + l.record.Lab + ": what is wrong there is to be found, not repaired",
-			"bastion drill --help says how; bastion stop " + l.record.Lab + " ends it."}
+			"see bastion drill --help; bastion stop " + l.record.Lab + " ends it."}
 	}
 	c, err := a.dial(l)
 	if err != nil {
@@ -38,7 +38,7 @@ func (a *app) repairLab(named string, o repairOptions) error {
 		return failure{exitBroken, err.Error(), ""}
 	}
 	if l.record.Stage != onKernel && len(found) == 0 {
-		return failure{exitUsage, "every cable is in and every machine is on; inside virtual machines nothing is looked at",
+		return failure{exitUsage, "every cable is plugged in and every machine is on; the inside of virtual machines is not checked",
 			"bastion verify " + named + " names the likeliest cause; bastion diagnose asks further."}
 	}
 	doc := api.Repair{Schema: api.RepairSchema, Lab: p.Name, Found: append([]status.Drift{}, found...), Done: []status.Drift{}}

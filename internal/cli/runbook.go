@@ -70,7 +70,7 @@ Enter is pressed. A question that no rule knows is left to you.`,
 		"hypervisor terms: desktop, server, kernel, or a file (default: the lab file's, else desktop)")
 	f.StringVar(&o.since, "since", "", "only the steps that differ from those of this lab file")
 	f.StringVar(&o.machine, "for", "", "only the part of one machine")
-	f.BoolVar(&o.anyway, "anyway", false, "also for a lab with errors; every page says so")
+	f.BoolVar(&o.anyway, "anyway", false, "also for a lab with errors, marked on every page")
 	f.BoolVar(&o.full, "full", false, "with reasons, usual mistakes and general advice")
 	f.BoolVar(&o.walk, "walk", false, "one step at a time, remembered")
 	f.StringVar(&o.on, "on", "",

@@ -75,7 +75,7 @@ func (a *app) startFlags(c *cobra.Command, o *startOptions) {
 	c.Flags().
 		BoolVar(&o.reference, "reference", false, "on machines: reference machines also where the lab names an image")
 	c.Flags().StringArrayVar(&o.allow, "join-only", nil,
-		"on machines, with --join: nothing but this network is let out to, as 192.0.2.0/24; repeatable")
+		"on machines, with --join: only this network may be reached, as 192.0.2.0/24; repeatable")
 	c.Flags().StringArrayVar(&o.spans, "span", nil,
 		"on machines: extend a segment to another host (VXLAN), SEGMENT=NUMBER,NEAR,FAR, such as reedbed=48,192.0.2.1,192.0.2.2; repeatable")
 	c.Flags().StringArrayVar(&o.taps, "tap", nil,
@@ -199,7 +199,7 @@ func (a *app) keep() *cobra.Command {
 	}
 	c.Flags().StringVar(&o.planted, "planted", "", "the code of its drill")
 	c.Flags().IntVar(&o.bench, "bench", 0, "which copy of the lab it is")
-	c.Flags().BoolVar(&o.tied, "tied", false, "it ends with who started it")
+	c.Flags().BoolVar(&o.tied, "tied", false, "it ends with the process that started it")
 	a.startFlags(c, &o)
 	return c
 }
@@ -341,7 +341,7 @@ the verdicts of benches it comes to the one verdict on the class, also as a page
 	c.Flags().StringVar(&fault.what, "fault", "", "a fault: "+simulator.FaultForms)
 	c.Flags().DurationVar(&fault.lasts, "lasting", lastingDefault, "with --fault: how long it lasts")
 	c.Flags().BoolVar(&guard.watch, "watch", false,
-		"go on until interrupted: check again after each change what can be checked without disturbing anybody, and tell what breaks")
+		"continue until interrupted: after each change, check again what can be checked without disturbing the lab, and report what breaks")
 	c.Flags().DurationVar(&guard.every, "every", everyDefault, "with --watch: check also when nothing changes")
 	c.Flags().Lookup("every").DefValue = "5m"
 	c.Flags().StringVar(&guard.command, "on-change", "",

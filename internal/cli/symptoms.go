@@ -20,7 +20,7 @@ func (a *app) symptomTable(p *plan.Plan, form, to string, replace bool) error {
 	if left > 0 {
 		a.note(
 			fmt.Sprintf(
-				"%s that nothing but their names tells apart from others are left out.",
+				"%s that differ from others by name alone are left out.",
 				count(left, "guest", "guests"),
 			),
 		)

@@ -184,7 +184,7 @@ func (a *app) bearWitness(args []string, o witnessOptions) error {
 			)
 		}
 		if deaf != nil {
-			s.para(2, 4, plain, signNote+" forged packets are heard on its ports alone: "+why(deaf))
+			s.para(2, 4, plain, signNote+" forged packets are observed on its ports alone: "+why(deaf))
 		}
 		s.line()
 	}

@@ -99,9 +99,9 @@ func recognise(head []byte) (is, next string) {
 	case lzma(head):
 		return "lzma", "packed in the old lzma format, which is not unpacked here: unpack it with xz --format=lzma -d"
 	case len(head) > 0 && bytes.Count(head, []byte{0}) == len(head):
-		return "zeros", "its beginning is nothing but zeros: an empty disk, or a file that was made and never filled; fetch it again"
+		return "zeros", "it begins with zeros alone: an empty disk, or a file that was created and never filled; download it again"
 	case len(head) > 0 && bytes.Count(head, []byte{0xff}) == len(head):
-		return "", "nothing but one byte over and over: no image; fetch it again"
+		return "", "one byte repeated: not an image; download it again"
 	}
 	return "", ""
 }

@@ -142,7 +142,7 @@ func (w Wanted) judge(name string, saw map[string]string) (Verdict, error) {
 	if v.Algorithm == "sha1" {
 		v.Notes = append(
 			v.Notes,
-			"SHA-1 can be forged by whoever made both files: it detects only transmission errors; "+
+			"SHA-1 can be forged by the author of both files: it detects only transmission errors; "+
 				"look for SHA-256 or SHA-512",
 		)
 	}
@@ -150,7 +150,7 @@ func (w Wanted) judge(name string, saw map[string]string) (Verdict, error) {
 		v.Notes = append(
 			v.Notes,
 			fmt.Sprintf(
-				"%s is signed; its signature was not checked here. It alone shows that the list is its maker's: %s",
+				"%s is signed; its signature was not checked here. Only the signature proves who made the list: %s",
 				w.From,
 				w.Signed,
 			),

@@ -9,10 +9,10 @@ import (
 const headSize = 1 << 20
 
 // errBehind says that a stream was read past a place already.
-var errBehind = errors.New("it lies before what was read last, in a stream that only goes forward")
+var errBehind = errors.New("it is before what was read last, in a stream that is read forward only")
 
 // errBudget says that looking further would read too much.
-var errBudget = errors.New("it lies deeper than is looked without --whole")
+var errBudget = errors.New("it is nested deeper than is searched without --whole")
 
 // window gives a stream's bytes by offset: its head in any order, what follows
 // only forward, and no more than the budget allows.

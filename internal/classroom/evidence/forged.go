@@ -129,7 +129,7 @@ func (r Record) Add(p *plan.Plan, e *Evidence) (differences []string) {
 				}
 				differences = append(
 					differences,
-					fmt.Sprintf("of %s it says that the test server heard %d forged packets; the record has %d",
+					fmt.Sprintf("for %s it reports %d forged packets at the test server; the record has %d",
 						run.Question, len(got.Ways), len(heard)),
 				)
 				got.Ways = nil

@@ -109,7 +109,7 @@ var Exercises = []Exercise{
 			holds("its next hop is sluice", "heron.gateway"),
 			holds("names resolve", "heron.dns"),
 			holds("it reaches outside", "heron.outside", "heron.first-hop"),
-			holds("and only so: nothing gets out with the WAN unplugged", "heron.no-bypass"),
+			holds("and by no other path: nothing gets out with the WAN unplugged", "heron.no-bypass"),
 		}, whole: true},
 	{Number: 2, Title: "Always the same address",
 		Task: "otter must always get 10.83.16.20 by DHCP, so that rules and other machines can use it.",

@@ -138,7 +138,7 @@ var addressKinds = []*Kind{
 		}},
 	{Name: "wan-address-taken", Family: Addressing, Weight: 3, Finding: "duplicate-address",
 		Says:   "another machine on {home} has the address of {adapter}",
-		Why:    "answers from outside go to whoever spoke last",
+		Why:    "replies from outside go to the machine that sent last",
 		Look:   "with {adapter} unplugged, ping {address} from {home}: nothing may answer",
 		Remedy: "give {adapter} a free address outside the site's DHCP pool",
 		places: ports(typedWAN), wiring: stranger},

@@ -48,7 +48,7 @@ var ruleKinds = []*Kind{
 		}},
 	{Name: "rule-for-other-segment", Family: Filtering, Weight: 3, Finding: "",
 		Says:   "on {machine} the rule \"{rule}\" has the wrong source",
-		Why:    "another segment is allowed what this one should be, and this one is not",
+		Why:    "the rule allows another segment instead of this one",
 		Look:   "on the admin page of {machine}, check the source of the rule",
 		Remedy: "write the rule \"{rule}\" as planned, and apply the change",
 		places: rules(
@@ -105,7 +105,7 @@ var ruleKinds = []*Kind{
 		}},
 	{Name: "admin-outside", Family: Filtering, Weight: 3, Finding: "admin-outside",
 		Says:   "the admin page of {machine} answers at {adapter}",
-		Why:    "everybody outside can try passwords",
+		Why:    "anyone outside can try passwords",
 		Look:   "from outside, open the admin page at the WAN address",
 		Remedy: "remove the admin page from {adapter}",
 		places: ports(func(a *plan.Adapter) bool { return wan(a) && len(a.Admin) == 0 && adminOf(a.Machine) != nil }),

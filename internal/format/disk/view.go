@@ -48,7 +48,7 @@ func (v *Virtual) Open(r io.ReaderAt, size int64, open Opener) (*View, error) {
 
 func (v *Virtual) open(r io.ReaderAt, size int64, open Opener, depth int) (*View, error) {
 	if depth == 0 {
-		return nil, errors.New("disk: too many disks lie one upon the other")
+		return nil, errors.New("disk: too many layers of disks")
 	}
 	if v.Encrypted {
 		return nil, errors.New("disk: it is encrypted")

@@ -146,7 +146,7 @@ func (v *Volume) chain(first int64) ([]Entry, error) {
 	seen := map[int64]bool{}
 	for c := first; c >= 2 && c < v.clusters+2; {
 		if seen[c] || int64(len(b))+v.cluster > maxFolder {
-			return entries(b), errors.New("fat: a folder that never ends")
+			return entries(b), errors.New("fat: a folder with a loop")
 		}
 		seen[c] = true
 		part := make([]byte, v.cluster)

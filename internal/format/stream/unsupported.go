@@ -21,11 +21,11 @@ func supported(err error) error {
 		why string
 	}{
 		{xz.ErrMemlimit, "its dictionary is larger than the 1 GiB of memory that is used here: unpack it with xz -d"},
-		{xz.ErrOptions, "it is packed with a filter of xz that is not read here: unpack it with xz -d"},
+		{xz.ErrOptions, "it uses an xz filter that is not supported here: unpack it with xz -d"},
 		{xz.ErrUnsupportedCheck, "it carries a checksum of xz that is not known here: unpack it with xz -d"},
 		{zstd.ErrWindowSizeExceeded, "its window is larger than the 1 GiB of memory that is used here: unpack it with zstd -d --long=31"},
 		{zstd.ErrDecoderSizeExceeded, "its window is larger than the 1 GiB of memory that is used here: unpack it with zstd -d --long=31"},
-		{zstd.ErrUnknownDictionary, "it is packed with a dictionary of its maker's: unpack it with zstd -d -D and that dictionary"},
+		{zstd.ErrUnknownDictionary, "it is compressed with a custom dictionary: unpack it with zstd -d -D and that dictionary"},
 	} {
 		if errors.Is(err, c.err) {
 			return &UnsupportedError{c.why}

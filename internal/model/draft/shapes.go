@@ -60,7 +60,7 @@ var Shapes = []Shape{
 		closed,
 	},
 	{"classroom", "many identical benches behind one appliance",
-		"For a course: each bench is a segment of its own, and none reaches another.", classroom},
+		"For a course: each bench is its own segment, and none reaches another.", classroom},
 }
 
 // ShapeNamed returns a shape by its name.

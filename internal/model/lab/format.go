@@ -268,7 +268,7 @@ func applianceFields() []field[Appliance] {
 		),
 		listField(
 			"duties",
-			"Services besides routing; they decide its size.",
+			"Services in addition to routing; they decide its size.",
 			form{Type: "string", Enum: duties},
 			func(text string) (string, error) {
 				if !slices.Contains(duties, text) {

@@ -386,7 +386,7 @@ func guestFields() []field[Guest] {
 		runningField(func(g *Guest) *bool { return &g.Running }),
 		boolField(
 			"physical",
-			"Whether it is a computer on a cable, not a virtual machine.",
+			"Whether it is a physical computer, not a virtual machine.",
 			func(g *Guest) *bool { return &g.Physical },
 		),
 		wordField(

@@ -450,7 +450,7 @@ func CheckName(text string) error {
 		)
 	}
 	if reserved()[text] {
-		return fmt.Errorf("%q has a meaning of its own in rules and cannot be a name; choose another", text)
+		return fmt.Errorf("%q is a keyword of rules and cannot be a name; choose another", text)
 	}
 	return nil
 }

@@ -66,7 +66,7 @@ func TestFaults(t *testing.T) {
 		{"bastion: 1", "bastion: 2", `1:10: bastion is a whole number from 1 to 1, not "2"`},
 		{"bastion: 1\n", "", "the format version is missing; write `bastion: 1`"},
 		{"lab: saltmarsh", "lab: Salt Marsh", `2:6: "Salt Marsh" is not a valid name`},
-		{"lab: saltmarsh", "lab: outside", `"outside" has a meaning of its own`},
+		{"lab: saltmarsh", "lab: outside", `"outside" is a keyword of rules`},
 		{"segments:", "segmnets:", `3:1: the lab file has no key "segmnets"; did you mean segments?`},
 		{"{reach: isolated}", "{reach: isolted}", `5:20: reach is not "isolted" (did you mean "isolated"?)`},
 		{"{reach: isolated}", "{reach: internal}", `reach is not "internal" (did you mean "isolated"?)`},

@@ -229,7 +229,7 @@ func ParseRule(text string) (Rule, error) {
 	case at(6) == "log" && at(7) == "":
 		r.Log = true
 	case at(6) != "":
-		return r, fmt.Errorf("nothing but log may follow the second SOURCE, not %q; %s", at(6), form)
+		return r, fmt.Errorf("only log may follow the second SOURCE, not %q; %s", at(6), form)
 	}
 	return r, nil
 }

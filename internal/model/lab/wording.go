@@ -60,11 +60,11 @@ func (w *Wording) checkKeys(r *reader) {
 			switch {
 			case slices.Contains(t.keys, k[1:len(k)-1]):
 			case t.keys == nil:
-				r.fail(w.At(t.key), "%s: %s stands for nothing; this text takes no key in braces", t.key, k)
+				r.fail(w.At(t.key), "%s: %s is not a key; this text takes no key in braces", t.key, k)
 			default:
 				r.fail(
 					w.At(t.key),
-					"%s: %s stands for nothing; this text takes {%s}",
+					"%s: %s is not a key; this text takes {%s}",
 					t.key,
 					k,
 					strings.Join(t.keys, "}, {"),

@@ -29,7 +29,7 @@ func TestReadWording(t *testing.T) {
 		"bastion-wording: 2\nname: ours\n":              "bastion-wording",
 		"bastion-wording: 1\nbrigded: x\n":              "did you mean bridged",
 		"bastion-wording: 1\nbridged: [a]\n":            "bridged",
-		"bastion-wording: 1\nbridged: on {uplnk}\n":     "w.yaml:2:10: bridged: {uplnk} stands for nothing; this text takes {uplink}, {name}",
+		"bastion-wording: 1\nbridged: on {uplnk}\n":     "w.yaml:2:10: bridged: {uplnk} is not a key; this text takes {uplink}, {name}",
 		"bastion-wording: 1\nboot: of {name}\n":         "this text takes no key in braces",
 		"bastion-wording: 1\nname: a\nname: b\n":        "name",
 		"bastion-wording: 1\n" + strings.Repeat("{", 9): "",

@@ -148,7 +148,7 @@ func aboutPort(a *Adapter, topic lab.Topic, devices map[*Adapter]string) Answer 
 		} else if len(a.Devices) > 0 {
 			answer += "; likely called " + a.Devices[0]
 		}
-		return put("which side?", answer, "Go by the last two bytes of the MAC address, not by the order.")
+		return put("which side?", answer, "Identify interfaces by MAC address (last two bytes), not by order.")
 	case lab.Tags:
 		if a.Over != nil {
 			return Answer{}

@@ -125,7 +125,7 @@ func (b *builder) applianceSpec(m *Machine) {
 	if src.Mbits >= passThroughMbits {
 		why = append(
 			why,
-			"at this rate a real adapter handed over whole is worth its price (pass-through), else bridge",
+			"at this rate consider pass-through of a physical adapter; otherwise bridge",
 		)
 	}
 	for _, least := range []struct {

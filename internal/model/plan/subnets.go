@@ -122,7 +122,7 @@ func (b *builder) segments() error {
 				Message: fmt.Sprintf(
 					"segment %s is within itself, through others",
 					s.Name,
-				), Instead: "let one of them have a wire of its own"}}
+				), Instead: "give one of them its own network"}}
 		}
 		s.Wire = root.Wire
 		s.Wire.Segments = append(s.Wire.Segments, s)

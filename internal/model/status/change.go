@@ -86,7 +86,7 @@ func Compare(before, now Lab, at time.Time, apart time.Duration) Change {
 		c.add(Event{Kind: Failed, Text: now.Failure})
 	}
 	if before.Plan != now.Plan && before.Plan != "" {
-		c.add(Event{Kind: Applied, Text: "the lab was changed to what its file says"})
+		c.add(Event{Kind: Applied, Text: "the lab was changed to match its file"})
 	}
 	c.blocked(before, now)
 	c.logged(before, now)

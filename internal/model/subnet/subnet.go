@@ -51,7 +51,7 @@ func ParseAddr(text string) (netip.Addr, error) {
 	parts := strings.Split(text, ".")
 	if len(parts) != 4 {
 		return netip.Addr{}, fmt.Errorf(
-			"%q has %s and an address has 4%s",
+			"%q has %s, but an address has 4%s",
 			text,
 			count(len(parts), "part"),
 			meant(text),
@@ -110,7 +110,7 @@ func parseLength(text string, addr netip.Addr) (int, error) {
 			want = "; did you mean " + m.String() + "?"
 		}
 		if len(parts) != 4 {
-			return 0, fmt.Errorf("the mask %q has %s and a mask has 4%s", text, count(len(parts), "part"), want)
+			return 0, fmt.Errorf("the mask %q has %s, but a mask has 4%s", text, count(len(parts), "part"), want)
 		}
 		return 0, fmt.Errorf("the mask %q has a part that is not a number from 0 to 255", text)
 	}
@@ -125,7 +125,7 @@ func parseLength(text string, addr netip.Addr) (int, error) {
 	n := bits.LeadingZeros32(^m)
 	if m != mask32(n) {
 		return 0, fmt.Errorf(
-			"the mask %q has a gap in it; the nearest whole mask is %s, which is /%d",
+			"the mask %q has a gap; the nearest valid mask is %s, which is /%d",
 			text,
 			Mask(n),
 			n,

@@ -31,7 +31,7 @@ func TestParsePrefix(t *testing.T) {
 		"10.83.256.0/24":             "256 is over 255",
 		"10.83.016.0/24":             "octal",
 		"10.83.x.0/24":               `"x" is not a number`,
-		"10.0.0.0/255.0.255.0":       "nearest whole mask is 255.0.0.0",
+		"10.0.0.0/255.0.255.0":       "nearest valid mask is 255.0.0.0",
 		"10.0.0.0/255.255.255.300":   "not a number from 0 to 255",
 		"fe80::1%eth0/64":            "not an IPv6 address",
 	} {

@@ -147,7 +147,7 @@ func (c *comparison) slips() {
 		c.unseen("check the value, and write it as shown", "line %d: %s", s.Line, s.Text)
 	}
 	for _, u := range c.l.Unread {
-		c.remark("if it matters, copy the lines around it too", "line %d was not understood: %s", u.Line, u.Text)
+		c.remark("if it matters, copy the lines around it as well", "line %d was not understood: %s", u.Line, u.Text)
 	}
 }
 

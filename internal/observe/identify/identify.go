@@ -56,7 +56,7 @@ func Listed(p *plan.Plan, m *plan.Machine, l listing.Listing) Result {
 			row.Conflict = belongs(p, a, i)
 		}
 		if row.adapter != nil && row.Conflict == "" && !row.Wired() && row.How.Sure() && len(r.Doubts) == 0 {
-			r.Doubts = append(r.Doubts, "a label or an address shows what was assigned, not which cable it is: "+
+			r.Doubts = append(r.Doubts, "a label or an address shows the assignment, not the cabling: "+
 				"compare MAC addresses, or unplug one adapter (bastion map --by-link)")
 		}
 		if i.Tail != "" && len(i.Tail) < 4 && row.adapter != nil {

@@ -36,7 +36,7 @@ func passing(guests []*plan.Machine, from map[string][]reachability.Cell) []stri
 	lines := reached(from[guests[0].Name], guests)
 	for _, g := range guests[1:] {
 		if !slices.Equal(lines, reached(from[g.Name], guests)) {
-			return []string{"→ not the same from each"}
+			return []string{"→ differs by guest"}
 		}
 	}
 	return lines

@@ -68,7 +68,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case !loopback(r.Host):
 		http.Error(w, "this page is for the machine itself", http.StatusForbidden)
 	case !known:
-		http.Error(w, "the address is not whole: it ends with a token", http.StatusNotFound)
+		http.Error(w, "the address is incomplete: it ends with a token", http.StatusNotFound)
 	case r.Method != http.MethodGet:
 		http.Error(w, "this page is only read", http.StatusMethodNotAllowed)
 	case rest == "":

@@ -120,7 +120,7 @@ func (b *writer) appliance(m *plan.Machine, add func(string, ...Step), last func
 		build = []Step{b.boot(m), b.create(m), b.adapters(m), b.disconnect(m), b.ready(m)}
 	}
 	add("Build "+m.Name, build...)
-	last().NotYet, last().Unproved = b.notYet(m), "everything: nothing has run yet"
+	last().NotYet, last().Unproved = b.notYet(m), "everything; nothing has run yet"
 	add("Set up "+m.Name+" at its console", b.first(m), b.which(m), b.console(m), b.restart(m))
 	last().Unproved = "traffic through the appliance"
 	connect := append(b.swap(m), b.connect(m))

@@ -129,7 +129,7 @@ func (b *writer) adapters(m *plan.Machine) Step {
 
 func (b *writer) which(m *plan.Machine) Step {
 	s := Step{ID: "which." + m.Name, Title: "Find out which interface is which",
-		Why: "Names on the console follow the hardware, not your intent. Compare the last two bytes of each MAC address.",
+		Why: "Names on the console follow the hardware order, not your plan. Compare the last two bytes of each MAC address.",
 		Table: &Table{
 			Head: []string{"port", "last bytes", "likely called", "adapter", "address then"},
 		}, Check: Mapped, Machine: m.Name}

@@ -67,7 +67,7 @@ func mapped(p *plan.Plan, m *plan.Machine, l listing.Listing) []Seen {
 		case row.Adapter() != nil && row.How.Sure() && !row.Wired() && !known(row):
 			seen = append(
 				seen,
-				Seen{Lacking, fmt.Sprintf("%s is called %s of %s; that is what was assigned, not which cable it has",
+				Seen{Lacking, fmt.Sprintf("%s is called %s of %s; that shows the assignment, not the cabling",
 					row.Device, row.Port, row.Machine)},
 			)
 		case row.How == identify.ByOrder:

@@ -122,7 +122,7 @@ func (b *writer) first(m *plan.Machine) Step {
 		s.Mistakes = append(s.Mistakes, Mistake{"it still runs from the medium, not from the disk",
 			"after the restart the settings are lost"})
 	}
-	s.Do = append(s.Do, "A boot menu with a countdown continues by itself; one that asks for a key waits.")
+	s.Do = append(s.Do, "A boot menu with a countdown continues automatically; one that asks for a key waits.")
 	if len(m.Facts.Waits) == 0 {
 		s.Do = append(
 			s.Do,
@@ -153,7 +153,7 @@ func (b *writer) restart(m *plan.Machine) Step {
 			"Start it from the disk.",
 		},
 		See: "It starts from its disk and shows the same addresses.",
-		Mistakes: []Mistake{{"the medium is still in", "it begins to install again, or your answers are gone"},
+		Mistakes: []Mistake{{"the medium is still in", "the installer starts again, or your answers are lost"},
 			{"settings were not written before the restart", "factory addresses are back"}},
 		Keep: "Take a " + b.w.Snapshot + " called \"installed\"."}
 }

@@ -32,7 +32,7 @@ func (b *writer) secondLine(m *plan.Machine) Step {
 			first.Name,
 			first.Name,
 		),
-		Mistakes: []Mistake{{"both lines hang on one router or cable", "when the first is out, so is the second"},
+		Mistakes: []Mistake{{"both lines depend on one router or cable", "when the first is out, so is the second"},
 			{"the second has no translation", "guests get nowhere until the first is back"}}}
 	return s
 }
@@ -83,7 +83,7 @@ func (b *writer) armed(m *plan.Machine) Step {
 		Do: []string{
 			"DHCP: distribute its address as router, as in the part before, and disable the router's own DHCP server.",
 			"Static guests: set its address as the gateway.",
-			"Mail and pages that must be looked at: a forward at the router to it, or its address as the proxy in each program; nothing else brings them here.",
+			"Mail and web traffic to inspect: forward it here at the router, or set this machine's address as the proxy in each program.",
 			"What must not be avoided belongs behind a routed or transparent appliance.",
 		},
 		See: "A guest's first hop is its address: the tests of the guest's segment show it.",

@@ -35,12 +35,12 @@ func (b *writer) room() Step {
 				memory,
 			),
 			"A disk that is taken as it fills starts small and grows up to its size; one taken at once is there from the start. Neither has to do with memory.",
-			"Where the host keeps its disks twice already, the appliance needs no mirror of its own: one plain disk will do.",
+			"Where the host mirrors its disks already, one plain disk is enough.",
 			"Does the host have to format a volume for this? That erases all that is on it: look twice at which one it is.",
 		},
 		See: "More space is free than the table requires.",
 		Mistakes: []Mistake{{"the volume fills up while a machine runs", "the machine stops, or its disk is damaged"},
-			{"an image lies on a stick that is pulled later", "the machine does not start, as its medium is missing"}}}
+			{"an image is on a USB stick that is removed later", "the machine does not start, as its medium is missing"}}}
 	return s
 }
 
@@ -122,7 +122,7 @@ func (b *writer) renew(m *plan.Machine) Step {
 	}
 	s.Do = append(s.Do, "If the page shows old values, reload it before you look for a fault.")
 	s.See = fmt.Sprintf("%s has %s, and the page opens.", g.Machine.Name, g.Shown())
-	s.Mistakes = []Mistake{{"the old address is opened again", "nothing answers, and all is well"},
+	s.Mistakes = []Mistake{{"reopen the old address", "nothing answers, and all is well"},
 		{"the page's own port is edited while you are on it", "you are locked out: go on at the console"}}
 	return s
 }
@@ -155,7 +155,7 @@ func (b *writer) update(m *plan.Machine) Step {
 		See: "It reports that it is up to date, and its WAN address is unchanged.",
 		Mistakes: []Mistake{
 			{"a notice is closed unread", "the next update, or the end of the licence, is a surprise: note its date"},
-			{"updated without a way back", "an update that fails is an installation from the start"},
+			{"updated without a way back", "a failed update means a new installation"},
 		}}
 }
 
@@ -187,7 +187,7 @@ func (b *writer) cables(only *plan.Adapter) Step {
 	}
 	return Step{ID: "cables", Title: "Connect the physical computers", Table: t,
 		Do: []string{"Write down the computer's present settings first, to put them back later.",
-			"A session to it over the network breaks when its cable moves: sit at it, or come in by another adapter."},
+			"A remote session breaks when its cable is moved: work at its console, or connect over another adapter."},
 		See: "The link is up at both ends, and the address matches its row.",
 		Mistakes: []Mistake{{"the cable is in a socket of the local network",
 			"it has an address of the local network, and reaches outside with the appliance off"},
@@ -247,7 +247,7 @@ func (b *writer) autostart() Step {
 		return Step{}
 	}
 	return Step{ID: "autostart", Title: "Let it start with the host", Table: t,
-		Why: "While it is built, a machine that starts by itself starts with half its adapters.",
+		Why: "During the build, a machine that starts automatically has only some of its adapters.",
 		Do:  []string{"Set the start with the host now, appliances first, with a wait before their guests."},
 		See: "After a restart of the host every guest has an address.",
 		Mistakes: []Mistake{{"guests start before the appliance", "they have no address until they renew it"},

@@ -255,7 +255,7 @@ func (b *writer) backup(m *plan.Machine) Step {
 		}, See: "A file that is not empty, with today's date.",
 		Mistakes: []Mistake{
 			{"it is saved inside the lab only", "it is gone with the machine that it was meant to restore"},
-			{"it contains passwords and is readable by others", "whoever reads it has the appliance"},
+			{"it contains passwords and is readable by others", "anyone who reads it controls the appliance"},
 		},
 		Keep: "Take a " + b.w.Snapshot + " called \"set up\", and keep the saved configuration."}
 }

@@ -56,7 +56,7 @@ func (b *writer) disconnect(m *plan.Machine) Step {
 		until := m.Name + " is set up"
 		for _, old := range b.replaced(m) {
 			if until = old.Name + " is shut down"; a.Role.Inside() {
-				until += "; so long on an isolated network of its own, " + building + ", with one machine to set it up from"
+				until += "; until then on an isolated network of its own, " + building + ", with one machine to set it up from"
 			}
 		}
 		t.Rows = append(t.Rows, []string{b.w.Say(b.w.Adapter, "number", fmt.Sprint(a.Number)), a.Name, until})
@@ -121,7 +121,7 @@ func (b *writer) swap(m *plan.Machine) []Step {
 	for _, old := range olds {
 		before := Step{ID: "before." + old.Name, Title: "Keep what " + old.Name + " has",
 			Do: []string{"Save its configuration, and a " + b.w.Snapshot + " of it, shut down.",
-				"Note the leases its DHCP server has assigned: guests keep those addresses until they renew them."},
+				"Note the leases of its DHCP server: guests keep those addresses until they renew them."},
 			See:      "A saved configuration that is not empty, with today's date.",
 			Mistakes: []Mistake{{"it is saved on the machine itself", "it cannot be had back when it is needed"}}}
 		clash := "The successor takes over none of it, according to the file."

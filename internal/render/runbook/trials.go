@@ -247,7 +247,7 @@ func (b *writer) again() Step {
 			{"an address or pool", "console, DHCP, the guests of that segment, their tests"},
 			{"a rule or a publish", "rules or translation, the tests of both segments, from outside"},
 			{"an adapter or a network", "adapters, which interface is which, the guests there, unplugging the WAN"},
-			{"the appliance's image or version", "images, its whole part, every test"},
+			{"the appliance's image or version", "images, its main part, every test"},
 			{"the host or its uplink", "networks, adapters bridged to it, unplugging the WAN"},
 		}},
 		Do:  []string{"`bastion runbook LAB --since OLD.yaml` writes just the steps that differ."},

@@ -50,7 +50,7 @@ func ReadWalk(data []byte, lab string) (Walk, error) {
 		return Walk{}, err
 	}
 	if w.Schema != WalkSchema || w.Lab != lab {
-		return Walk{}, fmt.Errorf("it remembers no walk through %s", lab)
+		return Walk{}, fmt.Errorf("it is not the state of a walk through %s", lab)
 	}
 	for i, e := range w.Entries { // as they were called before
 		switch e.Outcome {

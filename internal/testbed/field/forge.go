@@ -190,7 +190,7 @@ func (s *Probe) Settle(ctx context.Context, answers []claims.Answer) (runs []evi
 	said := ""
 	if through.way != 0 && slices.ContainsFunc(list, func(r sent) bool { return r.cut }) {
 		heard, of := s.control(ctx, through)
-		said = fmt.Sprintf("with the WAN plugged it heard %d of %d", heard, of)
+		said = fmt.Sprintf("with the WAN plugged in it received %d of %d", heard, of)
 		if heard == 0 {
 			through.way = 0
 		}

@@ -213,7 +213,7 @@ func (s *Probe) handed(ctx context.Context, wan *plan.Adapter, at netip.Addr, kn
 		}
 	})
 	if err != nil {
-		return "nothing was handed to the appliance for inside addresses: " + err.Error()
+		return "no packet for inside addresses was sent to the appliance: " + err.Error()
 	}
 	got.Attempts += len(list)
 	for _, n := range slices.Sorted(maps.Keys(answered)) {
@@ -222,7 +222,7 @@ func (s *Probe) handed(ctx context.Context, wan *plan.Adapter, at netip.Addr, kn
 		}
 	}
 	return fmt.Sprintf(
-		"%d packets were handed to %s for inside addresses, %d were answered",
+		"%d packets for inside addresses were sent to %s, %d were answered",
 		len(list),
 		at,
 		len(answered),

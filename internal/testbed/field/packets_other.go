@@ -29,5 +29,5 @@ func exchangeFrames(context.Context, string, [][]byte, func(*packet.Packet)) err
 
 // listen hears nothing on this system.
 func (w *Witness) listen(context.Context, netip.Addr) error {
-	return errors.New("what comes to this machine is heard on Linux only")
+	return errors.New("packets that arrive at this machine are observed on Linux only")
 }

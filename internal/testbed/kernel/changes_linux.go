@@ -62,7 +62,7 @@ func HostChanges(p *plan.Plan) (out []string) {
 			out = append(
 				out,
 				fmt.Sprintf(
-					"a socket on adapter %s that receives and sends whole frames there for %s; the adapter is unchanged",
+					"a socket on adapter %s that receives and sends frames there for %s; the adapter is unchanged",
 					s.Lab.Uplink,
 					s.Name,
 				),

@@ -142,7 +142,7 @@ func TestChangesAreTold(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{
-			"a socket on adapter enp1 that receives and sends whole frames there for causeway; the adapter is unchanged",
+			"a socket on adapter enp1 that receives and sends frames there for causeway; the adapter is unchanged",
 		},
 		HostChanges(p),
 	)

@@ -92,7 +92,7 @@ func (v *view) devices() {
 	for name, a := range planned {
 		if !seen[name] {
 			v.add(fmt.Sprintf("has no device %s (%s) any more", name, a.MAC),
-				"stop the lab and start it again: its cable went with it", nil, nil)
+				"stop the lab and start it again: its link is gone too", nil, nil)
 		}
 	}
 }

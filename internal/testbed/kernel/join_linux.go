@@ -79,7 +79,7 @@ func (l *Lab) onAdapter(s *plan.Segment) error {
 	l.Away = s.Lab.Uplink
 	l.Notes = append(
 		l.Notes,
-		fmt.Sprintf("%s is on adapter %s of this machine; there is no observer there, so that is unknown", s.Name,
+		fmt.Sprintf("%s is on adapter %s of this machine; nothing is observed there, so that is unknown", s.Name,
 			s.Lab.Uplink),
 	)
 	return nil

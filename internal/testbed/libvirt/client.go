@@ -45,7 +45,7 @@ func New(conn io.ReadWriteCloser, uri string) (*Client, error) {
 	}
 	if len(kinds.List) > 0 && !slices.Contains(kinds.List, authNone) {
 		return nil, errors.New(
-			"the daemon asks who one is, even for reading: use the socket for reading, or a user of the group libvirt",
+			"the daemon requires authentication, even for reading: use the read-only socket, or a user of the group libvirt",
 		)
 	}
 	args := struct {

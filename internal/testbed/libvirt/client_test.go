@@ -57,7 +57,7 @@ func TestClient(t *testing.T) {
 		open, list string // what is wrong, or nothing
 	}{
 		"all is well":        {map[int32]any{procedureAuthList: auth, procedureOpen: nil, procedureNetworks: two, procedureNetworkXML: text{"<network/>"}}, "", ""},
-		"it asks who one is": {map[int32]any{procedureAuthList: asks}, "asks who one is", ""},
+		"it asks who one is": {map[int32]any{procedureAuthList: asks}, "requires authentication", ""},
 		"no such driver":     {map[int32]any{procedureAuthList: auth, procedureOpen: "no driver"}, "qemu:///system: no driver", ""},
 		"a network is gone":  {map[int32]any{procedureAuthList: auth, procedureOpen: nil, procedureNetworks: two, procedureNetworkXML: "gone"}, "", "network wet: gone"},
 	} {

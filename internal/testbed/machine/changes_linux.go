@@ -41,7 +41,7 @@ func Changes(p *plan.Plan, o Options) (made, here []string) {
 		case s.Lab.Join == "bridged" && s.Lab.Uplink != "":
 			here = append(
 				here,
-				fmt.Sprintf("a socket on adapter %s that receives and sends whole frames there for %s, where "+
+				fmt.Sprintf("a socket on adapter %s that receives and sends frames there for %s, where "+
 					"that is allowed; the adapter is unchanged", s.Lab.Uplink, s.Name),
 			)
 		default:

@@ -92,7 +92,7 @@ func (l *Lab) images(ctx context.Context, m *plan.Machine, s *Setup) error {
 	}
 	s.Disk = own
 	if kept {
-		l.note(fmt.Sprintf("%s goes on with the disk that it has (%s)", m.Name, own))
+		l.note(fmt.Sprintf("%s continues with its existing disk (%s)", m.Name, own))
 		return nil
 	}
 	l.tell("%s: making its disk", m.Name)

@@ -72,7 +72,7 @@ func (l *Lab) onDevice(s *plan.Segment) (bool, error) {
 	l.ports = append(l.ports, port)
 	l.live.JoinSegment(s)
 	l.Away = device
-	l.note(fmt.Sprintf("%s is on %s of this machine; there is no observer there, so that is unknown", s.Name, device))
+	l.note(fmt.Sprintf("%s is on %s of this machine; nothing is observed there, so that is unknown", s.Name, device))
 	return true, nil
 }
 

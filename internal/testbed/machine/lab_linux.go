@@ -176,7 +176,7 @@ func (o Options) wanted(p *plan.Plan) error {
 		if m := p.Machine(name); m == nil {
 			all = append(all, fmt.Errorf("no machine %q in the lab", name))
 		} else if m.Off || m.Physical {
-			all = append(all, fmt.Errorf("%s is switched off or a computer on a cable: it is not a virtual machine", name))
+			all = append(all, fmt.Errorf("%s is switched off or a physical computer, not a virtual machine", name))
 		} else if !o.virtual(m) {
 			all = append(all, fmt.Errorf("%s becomes a virtual machine from an image only", name))
 		}

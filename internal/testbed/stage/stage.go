@@ -195,7 +195,7 @@ func (s *Stage) Ask(ctx context.Context, questions []claims.Question, tell func(
 			tell(
 				claims.Answer{
 					ID:      q.ID,
-					Missing: "the lab's outside is whatever is on " + s.Away + ", and there is no observer there",
+					Missing: "the lab's outside is whatever is on " + s.Away + ", and nothing is observed there",
 				},
 			)
 		case s.NoGuests.Load() && s.ofGuest(q.Ask):

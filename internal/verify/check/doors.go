@@ -61,7 +61,7 @@ func doors() []Entry {
 		{
 			Code: "host-forwards", Severity: Error, Title: "The host is a path outside",
 			See:    "Guests get an address from the host and reach outside with the appliance off.",
-			Why:    "A segment that is upstream, or on which the host forwards, has a path outside besides the appliance.",
+			Why:    "A segment that is upstream, or on which the host forwards, has a path outside that does not lead through the appliance.",
 			Remedy: "Make the segment isolated.",
 			Old:    "  desks: {reach: isolated,",
 			Bad:    "  desks: {reach: host, host-forwards: true,",
@@ -95,7 +95,7 @@ func doors() []Entry {
 		},
 		{
 			Code: "unpinned-order", Severity: Warning, Title: "Nothing fixes the order of the adapters",
-			See:    "After a restart or a move the console lists the interfaces in another order, and WAN has become LAN.",
+			See:    "After a restart or a move the console lists the interfaces in another order, and WAN and LAN are swapped.",
 			Why:    "Systems number adapters by slot or MAC address. With three or more and no fixed addresses, the next start may renumber them.",
 			Remedy: "Fix the MAC addresses: bastion plan --write.",
 			Old:    ", mac: '02:00:00:00:01:01'}\n      - {role: lan, segment: desks, address: 10.83.16.1/24, mac: '02:00:00:00:01:02'}\n      - {role: lan, name: sealed, segment: pool, mac: '02:00:00:00:01:03'}",
@@ -275,8 +275,8 @@ func (c *checker) hostDoor() {
 	for _, s := range c.p.Segments {
 		if root := s.Wire.Root(); s.Reach == lab.Isolated && root != s && root.Reach == lab.Upstream &&
 			root.Wire.LeavesHost() {
-			c.find(s.Name, s.Lab.At("within"), "carry it on a wire of its own, or keep tag "+fmt.Sprint(s.Tag)+" off the cable outside",
-				"%s is tag %d on the wire of %s, which leaves the host: it is not isolated from who is on that cable",
+			c.find(s.Name, s.Lab.At("within"), "give it its own network, or keep tag "+fmt.Sprint(s.Tag)+" off the cable outside",
+				"%s is tag %d on the network of %s, which leaves the host: it is not isolated from machines on that cable",
 				s.Name, s.Tag, root.Name).
 				see("A machine on the same cable with that tag gets an address from the appliance.")
 		}

@@ -43,7 +43,7 @@ func exposure() []Entry {
 		{
 			Code: "factory-order", Severity: Warning, Title: "The appliance assigns its adapters in another order",
 			See:    "After the first start its LAN, with its DHCP server, is on the WAN segment, and its WAN is inside.",
-			Why:    "Until its console is told otherwise, this kind of appliance takes its adapters for roles in an order of its own.",
+			Why:    "Until changed at the console, this kind of appliance assigns roles to its adapters in its own order.",
 			Remedy: "List the ports in that order, or assign the interfaces on the console before connecting the WAN.",
 			Old:    "      - {role: wan, segment: road, mac: '02:00:00:00:01:01'}\n      - {role: lan, segment: desks, address: 10.83.16.1/24, mac: '02:00:00:00:01:02'}",
 			Bad:    "      - {role: lan, segment: desks, address: 10.83.16.1/24, mac: '02:00:00:00:01:01'}\n      - {role: wan, segment: road, mac: '02:00:00:00:01:02'}",
@@ -183,7 +183,7 @@ func (c *checker) factoryOrder() {
 				continue
 			}
 			c.find(m.Name, a.Pos, "list the ports in its order, or assign the interfaces on its console first",
-				"%s takes adapter %d for %s until its console is told otherwise; the file has port %s (%s) there",
+				"%s assigns adapter %d to %s until changed at the console; the file has port %s (%s) there",
 				m.Name, a.Number, role, a.Name, a.Role)
 			break
 		}

@@ -223,7 +223,7 @@ func (c *checker) unmanaged() {
 				m.Name,
 				m.Appliance.Pos,
 				"add a port {role: manage, segment: …}",
-				"%s bridges, and has no port to manage it by",
+				"%s bridges and has no management port",
 				m.Name,
 			)
 		}
@@ -349,7 +349,7 @@ func (c *checker) borrowedName() {
 				"DHCP on %s distributes the domain %s, but names under .local are resolved by multicast DNS",
 				a.Segment.Name, d)
 		} else if public && !under(reservedDomains...) {
-			c.find(portName(a), at, "keep it where it is yours, else write a domain under .internal",
+			c.find(portName(a), at, "keep it if the domain is yours; otherwise write a domain under .internal",
 				"DHCP on %s distributes the domain %s, which is a public one",
 				a.Segment.Name, d).as(Note).see("Names of the real domain cannot be reached from inside, where it is another machine's.")
 		}

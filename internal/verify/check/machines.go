@@ -50,7 +50,7 @@ func machines() []Entry {
 		},
 		{
 			Code: "licence-expiring", Severity: Error, Title: "An evaluation that ends",
-			See:    "The appliance restarts by itself, or passes no traffic.",
+			See:    "The appliance restarts without being asked, or passes no traffic.",
 			Why:    "The evaluation period ends soon.",
 			Remedy: "Take a snapshot, and plan what comes next.",
 			Old:    "    needs: {",
@@ -184,7 +184,7 @@ func (c *checker) hostFull() {
 				m.Name,
 				pos,
 				"make it smaller",
-				"%s alone wants %s of memory, and the site has %s",
+				"%s alone needs %s of memory, but the site has %s",
 				m.Name,
 				s.Memory,
 				site.Memory,
@@ -194,7 +194,7 @@ func (c *checker) hostFull() {
 				m.Name,
 				pos,
 				"make it smaller",
-				"%s alone wants %s of disk, and the site has %s",
+				"%s alone needs %s of disk, but the site has %s",
 				m.Name,
 				s.Disk,
 				site.Disk,
@@ -204,7 +204,7 @@ func (c *checker) hostFull() {
 				m.Name,
 				pos,
 				"make it smaller",
-				"%s alone wants %d processors, and the site has %d",
+				"%s alone needs %d processors, but the site has %d",
 				m.Name,
 				s.CPUs,
 				site.CPUs,
@@ -213,10 +213,10 @@ func (c *checker) hostFull() {
 	}
 	if site.Memory > 0 && memory > site.Memory {
 		c.find("site", site.At("memory"), "make some smaller, or start fewer at a time",
-			"the machines together want %s of memory, and the site has %s", memory, site.Memory).as(Warning)
+			"the machines need %s of memory together, but the site has %s", memory, site.Memory).as(Warning)
 	}
 	if site.Disk > 0 && disk > site.Disk {
-		c.find("site", site.At("disk"), "make some smaller", "the machines together want %s of disk, and the site has %s", disk,
+		c.find("site", site.At("disk"), "make some smaller", "the machines need %s of disk together, but the site has %s", disk,
 			site.Disk).
 			as(Warning)
 	}

@@ -84,12 +84,12 @@ func meanwhile(o lab.Open) string {
 		case o.Key == "segment":
 			return "Until then: nothing is behind this port; the other ports work."
 		}
-		return "Until then: the plan goes by a choice of its own there."
+		return "Until then the plan uses its own choice."
 	case *lab.Segment:
 		if o.Key == "reach" {
 			return "Until then: it is planned as isolated; guests there reach each other and the appliance."
 		}
-		return "Until then: the plan goes by a choice of its own there."
+		return "Until then the plan uses its own choice."
 	}
 	if o.Key == "rules" {
 		return "Until then: it is judged as if each LAN may go outside, and nothing else."
@@ -164,7 +164,7 @@ func (c *checker) leaseGap() {
 			c.find(
 				s.Name,
 				s.Lab.At("dhcp"),
-				"type addresses in there until it runs, or let the appliance serve DHCP so long",
+				"set static addresses there until it runs, or let the appliance serve DHCP until then",
 				"DHCP on %s is from %s, which is switched off",
 				s.Name,
 				m.Name,

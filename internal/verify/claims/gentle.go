@@ -40,7 +40,7 @@ func (g gentle) Ask(ctx context.Context, questions []Question, tell func(Answer)
 			tell(
 				Answer{
 					ID:      q.ID,
-					Missing: "not asked while the lab is watched: " + r.To.Machine + " would answer at a port of its own",
+					Missing: "not asked while the lab is watched: " + r.To.Machine + " would answer at its own port",
 				},
 			)
 			continue

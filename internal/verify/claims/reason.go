@@ -192,7 +192,7 @@ func codes(c Code) wording {
 		}
 	case "denied-passes":
 		return wording{"the rules deny {service} from {subject} to {segment}, but {by} reaches {observed}",
-			"find what joins the two segments besides the appliance"}
+			"find what else joins the two segments"}
 	case "forward-silent":
 		return wording{"from {by}, {service} at {subject} does not answer: {detail}",
 			"check that the guest has its planned address and the rules allow it in"}

@@ -17,8 +17,8 @@ package reachability
 // Assumptions are what a proof takes for granted, each in a sentence.
 var Assumptions = []string{
 	"The appliance enforces its rules, and its own software has no vulnerability.",
-	"Switches keep segments and tags apart; on one segment everybody reaches everybody.",
+	"Switches keep segments and tags apart; on one segment every machine reaches every other.",
 	"A guest that may reach outside can relay for another one: no rule on addresses prevents that.",
 	"Names that a DNS server looks up outside can carry words out and back.",
-	"A guest on a segment without an appliance is limited by the guest in between: that one forwards packets only where the file says so, or where it is outside itself.",
+	"A guest on a segment without an appliance is limited by the guest in between, which forwards packets only where the file says so, or where it is outside itself.",
 }

@@ -162,5 +162,5 @@ func Generation(space int) (uint32, error) {
 			}
 		}
 	}
-	return 0, errors.New("the kernel does not tell the number of its rules")
+	return 0, errors.New("the kernel does not report the number of its rules")
 }
