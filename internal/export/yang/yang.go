@@ -7,12 +7,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
-	"slices"
 
 	"openbastion/internal/export/fileset"
 	"openbastion/internal/model/lab"
 	"openbastion/internal/model/plan"
-	"openbastion/internal/model/subnet"
 )
 
 type address struct {
@@ -25,6 +23,16 @@ type family struct {
 	Addresses []address `json:"address,omitempty"`
 }
 
+// tagged is the encapsulation of a VLAN (draft-ietf-netmod-sub-intf-vlan-model).
+type tagged struct {
+	VLAN struct {
+		Outer struct {
+			Type string `json:"tag-type"`
+			ID   int    `json:"vlan-id"`
+		} `json:"outer-tag"`
+	} `json:"ietf-if-vlan-encapsulation:dot1q-vlan"`
+}
+
 type iface struct {
 	Name        string  `json:"name"`
 	Description string  `json:"description"`
@@ -32,6 +40,8 @@ type iface struct {
 	Enabled     bool    `json:"enabled"`
 	IPv4        *family `json:"ietf-ip:ipv4,omitempty"`
 	IPv6        *family `json:"ietf-ip:ipv6,omitempty"`
+	Parent      string  `json:"ietf-if-extensions:parent-interface,omitempty"`
+	Tag         *tagged `json:"ietf-if-extensions:encapsulation,omitempty"`
 }
 
 type portRange struct {
@@ -101,6 +111,8 @@ type matches struct {
 	IPv6 *ipMatch   `json:"ipv6,omitempty"`
 	TCP  *transport `json:"tcp,omitempty"`
 	UDP  *transport `json:"udp,omitempty"`
+	Out  string     `json:"egress-interface,omitempty"`
+	In   string     `json:"ingress-interface,omitempty"`
 }
 
 type actions struct {
@@ -190,13 +202,18 @@ func interfaceOf(a *plan.Adapter) iface {
 		Type: "iana-if-type:ethernetCsmacd", Enabled: a.Plugged}
 	if a.Over != nil {
 		i.Type = "iana-if-type:l2vlan"
-		i.Description += fmt.Sprintf(", tag %d over %s", a.Segment.Tag, a.Over.Name)
+		i.Parent, i.Tag = a.Over.Name, &tagged{}
+		i.Tag.VLAN.Outer.Type, i.Tag.VLAN.Outer.ID = "ieee802-dot1q-types:c-vlan", a.Segment.Tag
+	}
+	if a.Port != nil && a.Port.Address.How == "pppoe" {
+		i.Type = "iana-if-type:ppp"
+		i.Description += ", PPPoE session (RFC 2516)"
 	}
 	if a.How != plan.NoAddress {
 		i.IPv4 = &family{Enabled: true}
 		if a.How == plan.Static && a.Address.IsValid() {
 			i.IPv4.Addresses = []address{{a.Address.Addr(), a.Address.Bits()}}
-		} else {
+		} else if i.Type != "iana-if-type:ppp" {
 			i.Description += ", " + a.Shown()
 		}
 	}
@@ -257,7 +274,7 @@ func protocol(p lab.Proto) int {
 }
 
 // entries returns the rules as access list entries. What the model cannot say in
-// one entry, such as "not on the inside", becomes several.
+// one entry becomes several; outside is what comes or leaves by a WAN.
 func entries(m *plan.Machine) []entry {
 	var out []entry
 	for i := range m.Rules {
@@ -272,8 +289,8 @@ func entries(m *plan.Machine) []entry {
 		n := 0
 		for _, from := range parties(m, r.From) {
 			for _, to := range parties(m, r.To) {
-				six := from.IsValid() && from.Addr().Is6() || to.IsValid() && to.Addr().Is6()
-				if from.IsValid() && to.IsValid() && from.Addr().Is6() != to.Addr().Is6() {
+				six := from.network.IsValid() && from.network.Addr().Is6() || to.network.IsValid() && to.network.Addr().Is6()
+				if from.network.IsValid() && to.network.IsValid() && from.network.Addr().Is6() != to.network.Addr().Is6() {
 					continue
 				}
 				for _, s := range r.Services {
@@ -286,21 +303,21 @@ func entries(m *plan.Machine) []entry {
 	return append(out, entry{"rest", nil, actions{Forwarding: "ietf-access-control-list:drop"}})
 }
 
-func match(from, to netip.Prefix, s lab.Service, six bool) *matches {
-	text := func(p netip.Prefix) string {
-		if !p.IsValid() {
+func match(from, to party, s lab.Service, six bool) *matches {
+	text := func(p party) string {
+		if !p.network.IsValid() {
 			return ""
 		}
-		return p.Masked().String()
+		return p.network.Masked().String()
 	}
-	out := &matches{}
+	out := &matches{In: from.wan, Out: to.wan}
 	proto := protocol(s.Proto)
 	if six {
 		if s.Proto == lab.ICMP {
 			proto = 58
 		}
 		out.IPv6 = &ipMatch{Protocol: proto, From6: text(from), To6: text(to)}
-	} else if proto != 0 || from.IsValid() || to.IsValid() {
+	} else if proto != 0 || from.network.IsValid() || to.network.IsValid() {
 		out.IPv4 = &ipMatch{Protocol: proto, From4: text(from), To4: text(to)}
 	}
 	if !s.AllPorts() {
@@ -321,28 +338,27 @@ func match(from, to netip.Prefix, s lab.Service, six bool) *matches {
 	return out
 }
 
-// parties returns the networks of a rule's party; an invalid prefix is anybody.
-func parties(m *plan.Machine, list []plan.Match) []netip.Prefix {
-	var out []netip.Prefix
+// party is one network of a rule's party, or what is beyond a WAN; the zero value is anybody.
+type party struct {
+	network netip.Prefix
+	wan     string
+}
+
+// parties returns a rule's party in parts.
+func parties(m *plan.Machine, list []plan.Match) []party {
+	var out []party
 	for _, x := range list {
 		switch {
 		case x.Any:
-			return []netip.Prefix{{}}
+			return []party{{}}
 		case x.Outside:
-			out = append(out, outside(m)...)
+			for _, w := range m.WAN() {
+				out = append(out, party{wan: w.Name})
+			}
 		}
-		out = append(out, x.Prefixes...)
+		for _, p := range x.Prefixes {
+			out = append(out, party{network: p})
+		}
 	}
 	return out
-}
-
-// outside returns the IPv4 networks that are none of the appliance's inside.
-func outside(m *plan.Machine) []netip.Prefix {
-	var in []netip.Prefix
-	for _, a := range m.Adapters {
-		if a.Role != lab.WAN && !slices.Contains(in, a.Segment.Subnet) {
-			in = append(in, a.Segment.Subnet)
-		}
-	}
-	return subnet.Without(netip.PrefixFrom(netip.IPv4Unspecified(), 0), in)
 }

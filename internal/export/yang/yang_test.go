@@ -16,7 +16,7 @@ import (
 )
 
 // decide walks over access list entries as a device does.
-func decide(list []entry, f plan.Flow) string {
+func decide(by *plan.Machine, list []entry, f plan.Flow) string {
 	in := func(network string, a netip.Addr) bool {
 		return network == "" || netip.MustParsePrefix(network).Contains(a)
 	}
@@ -24,6 +24,9 @@ func decide(list []entry, f plan.Flow) string {
 		m := e.Matches
 		if m == nil {
 			return e.Actions.Forwarding
+		}
+		if m.In != "" && !by.Outside(f.Source) || m.Out != "" && !by.Outside(f.Destination) {
+			continue
 		}
 		if ip := m.IPv6; ip != nil {
 			continue // the flows are of IPv4
@@ -111,7 +114,7 @@ guests: {heron: {segment: desks, static: 10.83.16.9/24}, owl: tills}
 				Port:        rapid.SampledFrom([]uint16{7, 25, 53, 80, 200, 443, 8443}).Draw(t, "port")}
 			_, action := m.Decide(f)
 			want := "ietf-access-control-list:" + map[lab.Action]string{lab.Allow: "accept", lab.Deny: "drop", lab.Refuse: "reject"}[action]
-			assert.Equal(t, want, decide(all, f), "%+v by %v", f, rules)
+			assert.Equal(t, want, decide(m, all, f), "%+v by %v", f, rules)
 		}
 		files, err := Files(p)
 		require.NoError(t, err)
