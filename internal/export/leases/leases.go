@@ -98,6 +98,7 @@ func Text(m *plan.Machine, list []service) []byte {
 		"# DHCP of %s. The server listens on the interfaces that have these\n# networks; name them in its defaults file.\nauthoritative;\n",
 		m.Name,
 	)
+	b.WriteString(plan.ChosenComment(m.Adapters, "#"))
 	for _, s := range list {
 		seg := s.at.Segment
 		fmt.Fprintf(
@@ -175,11 +176,21 @@ type config struct {
 	Database      database   `json:"lease-database"`
 	Authoritative bool       `json:"authoritative"`
 	Subnets       []network  `json:"subnet4"`
+	About         *about     `json:"user-context,omitempty"`
+}
+
+// about is what the server keeps and does not read.
+type about struct {
+	Comment string   `json:"comment"`
+	Chosen  []string `json:"chosen"`
 }
 
 // JSON writes the newer server's configuration.
 func JSON(m *plan.Machine, list []service) ([]byte, error) {
 	c := config{Interfaces: interfaces{[]string{}}, Database: database{"memfile"}, Authoritative: true}
+	if chosen := plan.Chosen(m.Adapters); len(chosen) > 0 {
+		c.About = &about{"chosen by the plan, not given in the lab file", chosen}
+	}
 	for i, s := range list {
 		c.Interfaces.Interfaces = append(c.Interfaces.Interfaces, s.at.Linux())
 		n := network{

@@ -3,7 +3,9 @@
 package nft
 
 import (
+	"bytes"
 	"fmt"
+	"slices"
 
 	"openbastion/internal/export/fileset"
 	"openbastion/internal/filter/ruleset"
@@ -35,7 +37,9 @@ func sessionDevice(a *plan.Adapter) string {
 
 // Rules returns the rules, for nft -f, with the devices of the appliance's adapters.
 func Rules(m *plan.Machine, device func(*plan.Adapter) string) []byte {
-	return ruleset.Of(m, device, ruleset.Planned).Text()
+	text := ruleset.Of(m, device, ruleset.Planned).Text()
+	first := bytes.IndexByte(text, '\n') + 1 // the line by which it is a program
+	return slices.Concat(text[:first], []byte(plan.ChosenComment(m.Adapters, "#")), text[first:])
 }
 
 // Settings returns the kernel settings, for sysctl.

@@ -33,7 +33,7 @@ func NetworkFiles(p *plan.Plan) ([]fileset.File, error) {
 		add := func(name string, data []byte) {
 			out = append(out, fileset.File{Name: m.Name + "/etc/" + name, Data: data})
 		}
-		add("netplan/90-lab.yaml", append(chosen(m), data...))
+		add("netplan/90-lab.yaml", append([]byte(plan.ChosenComment(m.Adapters, "#")), data...))
 		for _, a := range m.Adapters {
 			drop := fmt.Sprintf("systemd/network/10-netplan-%s.network.d/", Device(a))
 			if a.Leases != nil {
@@ -72,22 +72,4 @@ func session(m *plan.Machine) error {
 		}
 	}
 	return nil
-}
-
-// chosen returns a comment that names the addresses which the plan chose, so that they can be told
-// from those that the lab file gives.
-func chosen(m *plan.Machine) []byte {
-	text := ""
-	for _, a := range m.Adapters {
-		if a.Planned && a.Address.IsValid() {
-			text += fmt.Sprintf("#   %s: %s\n", Device(a), a.Address)
-		}
-		if !a.MACGiven && a.Over == nil {
-			text += fmt.Sprintf("#   %s: MAC address %s\n", Device(a), a.MAC)
-		}
-	}
-	if text == "" {
-		return nil
-	}
-	return []byte("# Chosen by the plan, not given in the lab file:\n" + text)
 }

@@ -76,7 +76,7 @@ func Machine(p *plan.Plan, m *plan.Machine, carried string) ([]fileset.File, err
 	return []fileset.File{
 		{Name: "user-data", Data: append([]byte("#cloud-config\n"), user...)},
 		{Name: "meta-data", Data: meta},
-		{Name: "network-config", Data: append(chosen(m), network...)},
+		{Name: "network-config", Data: append([]byte(plan.ChosenComment(m.Adapters, "#")), network...)},
 	}, nil
 }
 

@@ -213,6 +213,9 @@ func interfaceOf(a *plan.Adapter) iface {
 		i.IPv4 = &family{Enabled: true}
 		if a.How == plan.Static && a.Address.IsValid() {
 			i.IPv4.Addresses = []address{{a.Address.Addr(), a.Address.Bits()}}
+			if a.Planned {
+				i.Description += ", address chosen by the plan"
+			}
 		} else if i.Type != "iana-if-type:ppp" {
 			i.Description += ", " + a.Shown()
 		}

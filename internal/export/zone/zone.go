@@ -58,7 +58,7 @@ func Zones(p *plan.Plan) []fileset.File {
 	var out []fileset.File
 	add := func(origin string, records []string, server string) {
 		var b bytes.Buffer
-		fmt.Fprintf(&b, "; %s of the lab %s\n$ORIGIN %s.\n$TTL 3600\n", origin, p.Name, origin)
+		fmt.Fprintf(&b, "; %s of the lab %s\n$ORIGIN %s.\n$TTL 3600\n%s", origin, p.Name, origin, plan.ChosenComment(p.Adapters, ";"))
 		fmt.Fprintf(
 			&b,
 			"@ IN SOA %s. hostmaster.%s. (\n\t1 ; serial: increase it with every change\n\t7200 ; refresh\n\t900 ; retry\n\t1209600 ; expire\n\t300 ) ; negative cache time\n@ IN NS %s.\n",
@@ -144,7 +144,7 @@ func Reverse(a netip.Addr, s *plan.Segment) (origin, label string) {
 // Hosts returns the lines of a hosts file.
 func Hosts(p *plan.Plan) fileset.File {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "# names of the lab %s\n", p.Name)
+	fmt.Fprintf(&b, "# names of the lab %s\n%s", p.Name, plan.ChosenComment(p.Adapters, "#"))
 	for _, n := range names(p) {
 		fmt.Fprintf(&b, "%s\t%s.%s %s\n", n.address, n.name, n.domain, n.name)
 	}

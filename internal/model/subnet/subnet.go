@@ -250,32 +250,6 @@ func Overlap(p netip.Prefix, list []netip.Prefix) (netip.Prefix, bool) {
 	return netip.Prefix{}, false
 }
 
-// Without returns the networks that together are p without the ones taken out of
-// it, in order, as few as there are.
-func Without(p netip.Prefix, out []netip.Prefix) []netip.Prefix {
-	touched := false
-	for _, o := range out {
-		if o.Bits() <= p.Bits() && o.Contains(p.Addr()) {
-			return nil
-		}
-		touched = touched || p.Overlaps(o)
-	}
-	if !touched {
-		return []netip.Prefix{p}
-	}
-	low := netip.PrefixFrom(p.Addr(), p.Bits()+1)
-	high := netip.PrefixFrom(upper(p), p.Bits()+1)
-	return append(Without(low, out), Without(high, out)...)
-}
-
-// upper returns the first address of a network's upper half.
-func upper(p netip.Prefix) netip.Addr {
-	b := p.Addr().AsSlice()
-	b[p.Bits()/8] |= 0x80 >> (p.Bits() % 8)
-	a, _ := netip.AddrFromSlice(b)
-	return a
-}
-
 // Named returns addresses as a person says them: "no resolver" for none of them,
 // else "resolver 10.83.16.1" or "resolvers 10.83.16.1, 10.83.16.2".
 func Named(one string, list []netip.Addr) string {

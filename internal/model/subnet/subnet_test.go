@@ -76,37 +76,3 @@ func TestMasksAgree(t *testing.T) {
 		require.True(t, length == 30 || 1<<(31-length)-2 < n, "a longer prefix would do")
 	})
 }
-
-// Without leaves just what is not taken out, in networks that do not overlap.
-func TestWithout(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		whole := netip.MustParsePrefix("10.83.0.0/16")
-		var out []netip.Prefix
-		for range rapid.IntRange(0, 5).Draw(t, "taken") {
-			a := Add(whole.Addr(), rapid.IntRange(0, 65535).Draw(t, "address"))
-			out = append(out, netip.PrefixFrom(a, rapid.IntRange(12, 32).Draw(t, "length")).Masked())
-		}
-		left := Without(whole, out)
-		for i, p := range left {
-			for _, q := range left[:i] {
-				if p.Overlaps(q) {
-					t.Fatalf("%s and %s overlap", p, q)
-				}
-			}
-		}
-		in := func(list []netip.Prefix, a netip.Addr) bool {
-			for _, p := range list {
-				if p.Contains(a) {
-					return true
-				}
-			}
-			return false
-		}
-		for range 50 {
-			a := Add(whole.Addr(), rapid.IntRange(0, 65535).Draw(t, "probe"))
-			if in(left, a) == in(out, a) {
-				t.Fatalf("%s: left %v of %v", a, left, out)
-			}
-		}
-	})
-}
