@@ -180,7 +180,29 @@ func bytesField[T any](name, doc string, at func(*T) *Bytes) field[T] {
 }
 
 func addrField[T any](name, doc string, at func(*T) *netip.Addr) field[T] {
-	return parsedField(name, doc, addrShape, subnet.ParseAddr, at)
+	return parsedField(name, doc, addrShape, parseFour, at)
+}
+
+// parseFour reads an IPv4 address: those that a lab file gives are of that version.
+func parseFour(text string) (netip.Addr, error) {
+	a, err := subnet.ParseAddr(text)
+	if err == nil && !a.Unmap().Is4() {
+		err = sixGiven(a.String())
+	}
+	return a, err
+}
+
+// parseHost reads an IPv4 address with the prefix length of its network.
+func parseHost(text string) (netip.Prefix, error) {
+	p, err := subnet.ParsePrefix(text)
+	if err == nil && !p.Addr().Unmap().Is4() {
+		err = sixGiven(p.String())
+	}
+	return p, err
+}
+
+func sixGiven(text string) error {
+	return fmt.Errorf("%s is an IPv6 address; write an IPv4 address, and `ipv6: true` at the top for IPv6 addresses as well", text)
 }
 
 func networkField[T any](name, doc string, at func(*T) *netip.Prefix) field[T] {
@@ -245,7 +267,7 @@ func poolField[T any](doc string, at func(*T) (from, to *netip.Addr)) field[T] {
 			}
 			from, to := at(t)
 			var err error
-			if *from, err = subnet.ParseAddr(strings.TrimSpace(first)); err != nil {
+			if *from, err = parseFour(strings.TrimSpace(first)); err != nil {
 				r.fail(place(n), "pool: %s", shortenError(err))
 				return
 			}
@@ -255,7 +277,7 @@ func poolField[T any](doc string, at func(*T) (from, to *netip.Addr)) field[T] {
 					last = s[:strings.LastIndexByte(s, '.')+1] + last
 				}
 			}
-			if *to, err = subnet.ParseAddr(last); err != nil {
+			if *to, err = parseFour(last); err != nil {
 				r.fail(place(n), "pool: %s", shortenError(err))
 			}
 		},
@@ -264,7 +286,7 @@ func poolField[T any](doc string, at func(*T) (from, to *netip.Addr)) field[T] {
 
 // hostField reads a machine's address with the prefix length of its network.
 func hostField[T any](name, doc string, at func(*T) *netip.Prefix) field[T] {
-	return parsedField(name, doc, prefixShape, subnet.ParsePrefix, at)
+	return parsedField(name, doc, prefixShape, parseHost, at)
 }
 
 func macField[T any](at func(*T) *mac.Address) field[T] {

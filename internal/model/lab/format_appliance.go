@@ -286,7 +286,7 @@ func parsePortAddress(text string) (Address, error) {
 			didYouMean(text, "dhcp", "pppoe", "none"),
 		)
 	}
-	p, err := subnet.ParsePrefix(text)
+	p, err := parseHost(text)
 	return Address{How: "static", Prefix: p}, err
 }
 
