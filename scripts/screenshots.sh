@@ -54,10 +54,13 @@ shot image bastion image inspect sluice.ova
 shot trace bastion trace saltmarsh.yaml heron outside tcp/443
 shot diagnose bastion diagnose saltmarsh.yaml --seen heron.dhcp=none --seen otter.dhcp=none --seen ferry.gateway=holds
 shot help bastion --help
-printf 'bastion-hosts: 1\nbenches: 24\nhosts:\n  kiln: {ssh: teacher@kiln.example, cpus: 16, memory: 64GiB}\n  loft: {ssh: teacher@loft.example, cpus: 12, memory: 48GiB}\n  attic: {ssh: teacher@attic.example, cpus: 8, memory: 32GiB}\n' >hosts.yaml
-shot hosts bastion start saltmarsh.yaml --hosts hosts.yaml --on machines --dry-run
 if [ "$(id -u)" = 0 ]; then # a lab that runs, with something going on in it
-	export XDG_STATE_HOME="$work/state"
+	export XDG_STATE_HOME="$work/state" XDG_DATA_HOME="$work/data"
+	printf 'bastion-class: 1\nlab: saltmarsh.yaml\nstudents: [ada, ben, cleo, dan, eve, fay, gus, hal]\n' >class.yaml
+	"$bastion" class start class.yaml --quiet >/dev/null
+	"$bastion" stop saltmarsh-4 --quiet
+	shot class bastion class status class.yaml
+	"$bastion" class stop class.yaml --quiet
 	(cd "$root" && go test -c -o "$work/live.test" ./internal/render/live)
 	"$bastion" start saltmarsh-leaky.yaml --quiet >/dev/null
 	for from in ferry newt 'otter -I eth1'; do

@@ -127,6 +127,9 @@ func (a *app) classStart() *cobra.Command {
 				return err
 			}
 			o.stage, o.members = c.On, c.Members()
+			if o.class, err = filepath.Abs(c.File); err != nil {
+				return err
+			}
 			if err := o.check(); err != nil {
 				return err
 			}

@@ -6,7 +6,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -44,9 +43,6 @@ func (a *app) scheduler(folder, name string, args ...string) (string, error) {
 	return string(out), nil
 }
 
-// jobNumber is what sbatch --parsable prints: the job, and where there are several the cluster.
-var jobNumber = regexp.MustCompile(`^(\d+)(?:;.*)?\s*$`)
-
 // startJob puts the benches of a class as an array job into the queue of the batch system.
 func (a *app) startJob(c ofClass, o startOptions) error {
 	n := len(c.Members())
@@ -74,15 +70,15 @@ func (a *app) startJob(c ofClass, o startOptions) error {
 	if err != nil {
 		return err
 	}
-	m := jobNumber.FindStringSubmatch(out)
-	if m == nil {
+	job, _, _ := strings.Cut(strings.TrimSpace(out), ";") // behind it may stand the cluster
+	if _, err := strconv.ParseUint(job, 10, 64); err != nil {
 		return failure{exitBroken, fmt.Sprintf("sbatch printed %q, which is not the number of a job", strings.TrimSpace(out)), ""}
 	}
 	abs, err := filepath.Abs(c.file)
 	if err != nil {
 		return err
 	}
-	r := class.Record{Lab: c.plan.Name, File: abs, Digest: c.plan.Fingerprint(), Stage: c.On, Job: m[1],
+	r := class.Record{Lab: c.plan.Name, File: abs, Digest: c.plan.Fingerprint(), Stage: c.On, Job: job,
 		Started: time.Now().UTC().Truncate(time.Second), Hosts: []class.RecordHost{}}
 	for i, who := range c.Members() {
 		r.Benches = append(r.Benches, class.Bench{Name: fmt.Sprintf("%s-%d", r.Lab, i+1), For: who.Name})

@@ -158,6 +158,8 @@ func unanswered(b class.Bench, answer remote.Answer, ok bool, silent map[string]
 		return silent[b.Host].Error()
 	case !ok:
 		return b.Host + " is missing from the report"
+	case len(answer.Result) == 0 && strings.Contains(answer.Said, "was not started"):
+		return "it does not run"
 	case len(answer.Result) == 0:
 		return cmp.Or(answer.Said, fmt.Sprintf("the program ended with status %d and no message", answer.Status))
 	}
@@ -187,8 +189,11 @@ func (a *app) saidClass(r class.Record, st class.Status, title string, next bool
 		}
 	}
 	if ill > 0 {
-		return failure{exitBroken, fmt.Sprintf("%s of %d not running", count(ill, "bench", "benches"), len(st.Benches)),
-			"bastion start " + r.File + " --hosts FILE starts the missing ones, on other hosts if necessary."}
+		again := "bastion start " + fromHere(r.File) + " --hosts FILE starts the missing ones, on other hosts if necessary."
+		if r.Class != "" {
+			again = "bastion class start " + fromHere(r.Class) + " starts the missing ones."
+		}
+		return failure{exitBroken, fmt.Sprintf("%d of %s not running", ill, count(len(st.Benches), "bench", "benches")), again}
 	}
 	return nil
 }
@@ -256,6 +261,7 @@ func (a *app) memberTable(s *screen, st class.Status) {
 		t.add(cell{b.Name, strong}, b.For, cell{b.Host, faint}, state)
 	}
 	s.below(t)
+	s.line()
 }
 
 // seenOn returns a count of what was seen on a host; of a job's nodes nothing of the kind is.

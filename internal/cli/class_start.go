@@ -123,6 +123,7 @@ func (a *app) classToBe(p *plan.Plan, file string, o startOptions, hosts *lab.Ho
 	now := class.Record{
 		Lab:     p.Name,
 		File:    abs,
+		Class:   o.class,
 		Digest:  p.Fingerprint(),
 		Stage:   o.stage,
 		Started: time.Now().UTC().Truncate(time.Second),

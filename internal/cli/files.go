@@ -2,6 +2,8 @@ package cli
 
 import (
 	"errors"
+	"os"
+	"path/filepath"
 
 	"openbastion/internal/atomicfile"
 	"openbastion/internal/model/lab"
@@ -60,4 +62,16 @@ func (a *app) text(file string) ([]byte, error) {
 		return data, nil
 	}
 	return a.read(file, lab.MaxSize+1)
+}
+
+// fromHere returns a path as it is shortest from the working folder.
+func fromHere(path string) string {
+	here, err := os.Getwd()
+	if err != nil {
+		return path
+	}
+	if near, err := filepath.Rel(here, path); err == nil && len(near) < len(path) {
+		return near
+	}
+	return path
 }

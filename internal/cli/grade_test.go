@@ -248,7 +248,7 @@ func TestHostileHandIns(t *testing.T) {
 	}
 	assert.Len(t, got, len(honest))
 	assert.Less(t, time.Since(begin), 30*time.Second)
-	for _, why := range []string{"bomb.zip: not readable", "twice.zip: not readable", "the archive speaks for saltmarsh-003",
+	for _, why := range []string{"bomb.zip: not readable", "twice.zip: not readable", "the archive is for saltmarsh-003",
 		"its bench: ", "it was altered", "more than any probe writes", "not-there.zip: "} {
 		assert.Contains(t, said, why)
 	}

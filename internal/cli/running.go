@@ -44,6 +44,7 @@ type startOptions struct {
 
 	hosts   string       // a file: the benches of a class on several hosts
 	members []lab.Member // of a class: who works at which bench
+	class   string       // its file
 	planted string       // the code of a drill: a mistake is in what is built
 }
 

@@ -87,18 +87,6 @@ func (a *app) held(f supervisor.Folder, r supervisor.Record) started {
 	return out
 }
 
-// fromHere returns a path as it is shortest from the working folder.
-func fromHere(path string) string {
-	here, err := os.Getwd()
-	if err != nil {
-		return path
-	}
-	if near, err := filepath.Rel(here, path); err == nil && len(near) < len(path) {
-		return near
-	}
-	return path
-}
-
 // asStarted plans the lab as it was started, whatever has become of its file.
 func (a *app) asStarted(l started) (*plan.Plan, error) {
 	data, err := os.ReadFile(l.folder.Text())

@@ -6,8 +6,9 @@ import "time"
 type Record struct {
 	Schema  string       `json:"schema"`
 	Lab     string       `json:"lab"`
-	File    string       `json:"file"`   // the lab file, absolute
-	Digest  string       `json:"digest"` // of its text and its profiles
+	File    string       `json:"file"`            // the lab file, absolute
+	Class   string       `json:"class,omitempty"` // the class file, absolute
+	Digest  string       `json:"digest"`          // of its text and its profiles
 	Stage   string       `json:"stage"`
 	Job     string       `json:"job,omitempty"` // the batch system's number for it
 	Started time.Time    `json:"started"`

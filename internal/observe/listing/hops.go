@@ -4,7 +4,6 @@ import (
 	"net/netip"
 	"regexp"
 	"strings"
-	"sync"
 
 	"openbastion/internal/netsim/outcome"
 )
@@ -15,18 +14,29 @@ const Hop = "first hop to"
 // hopPatterns are how tools that trace a path begin, and their line of the first hop.
 type hopPatterns struct{ command, heading, first *regexp.Regexp }
 
-var hops = sync.OnceValue(func() hopPatterns {
+func newHopPatterns() hopPatterns {
 	return hopPatterns{
 		command: regexp.MustCompile(`(?i)(?:^|[\s$#>])(?:traceroute6?|tracert|tracepath6?|mtr)\s+(.*)$`),
 		heading: regexp.MustCompile(`(?i)(?:traceroute6? to|tracing route to|routenverfolgung zu|itinéraire vers|traza a|` +
 			`instradamento verso|route naar|śledzenie trasy do|rota para)\s+(.*)$`),
 		first: regexp.MustCompile(`^\s*1(?:\s|:|\.\|--)`),
 	}
-})
+}
+
+// mayTrace reports whether a line can begin a trace.
+func mayTrace(line string) bool {
+	for _, w := range [...]string{"trac", "mtr ", "routenverfolgung", "raire vers", "traza a", "instradamento", "route naar", "trasy do",
+		"rota para"} {
+		if containsFold(line, w) {
+			return true
+		}
+	}
+	return false
+}
 
 // traces reports whether a line begins a trace, and takes where it goes.
 func (t *Try) traces(line string) bool {
-	p := hops()
+	p := tools().hop
 	m := p.heading.FindStringSubmatch(line)
 	if m == nil {
 		if m = p.command.FindStringSubmatch(line); m == nil || strings.HasPrefix(line, "traceroute: ") {
@@ -50,7 +60,7 @@ func (t *Try) traces(line string) bool {
 
 // hop reads the line of the first hop.
 func (t *Try) hop(line string) {
-	if t.told || !hops().first.MatchString(line) || strings.Contains(line, "LOCALHOST") {
+	if t.told || !tools().hop.first.MatchString(line) || strings.Contains(line, "LOCALHOST") {
 		return
 	}
 	for _, w := range strings.FieldsFunc(line, func(r rune) bool { return strings.ContainsRune(" \t()[]", r) }) {

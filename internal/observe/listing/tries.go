@@ -93,10 +93,14 @@ func isPrompt(line string) bool {
 }
 
 // toolPatterns are what tools print: their commands with what these go to, and what came.
-type toolPatterns struct{ duplicate, printed, ping, name, page, received, lost, url, reply, host, renamed *regexp.Regexp }
+type toolPatterns struct {
+	duplicate, printed, ping, name, page, received, lost, url, reply, host, renamed *regexp.Regexp
+	hop                                                                             hopPatterns
+}
 
 var tools = sync.OnceValue(func() toolPatterns {
 	return toolPatterns{
+		hop:       newHopPatterns(),
 		duplicate: regexp.MustCompile(`(?i)\((?:duplicate|doppelt|duplikat|en double|duplicad[oa]|duplicato|dubbel|zduplikowany)\)|\bdadfailed\b`),
 		printed: regexp.MustCompile(`(?i)^PING |bytes from |icmp_seq=|packets transmitted|ping statistics|` +
 			`^rtt |^round-trip|\bttl=\d|^;;|^; <<>>|^\s*\d+[.:|]?.*\d ?ms\b`),
@@ -157,12 +161,11 @@ func mayBegin(line string) bool {
 			return true
 		}
 	}
-	return false
+	return mayTrace(line)
 }
 
 // starters are in each command and in each message of a browser.
 var starters = []string{"ping", "dig", "host", "nslookup", "getent", "resolvectl", "curl", "wget", "fetch",
-	"trace", "mtr ", "tracing", "routenverfolgung", "raire vers", "traza a", "instradamento", "route naar", "trasy do", "rota para",
 	"err_", "dns_probe", "could not be found",
 	"trouble finding", "connect", "respond", "timed out"}
 

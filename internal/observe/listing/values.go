@@ -390,13 +390,13 @@ var (
 	downWords = form(
 		`(?i)\bno\W{1,3}carrier\b|\bstate down\b|\(down\)|\bdown\b|disconnected|getrennt|d[eé]connect[eé]|desconectad|desligad|\bno\W{1,3}link\b|not connected|unplugged|disabled|link_down 1|lowerlayerdown|no network|unavailable|scollegat|verbroken`,
 	)
-	upFlag  = form(`\bUP\b`)
 	upWords = form(`(?i)lower_up|\bactive\b|\(up\)|\bup\b|\brunning\b|\bconnected\b|\bverbunden\b`)
 )
 
 // switchedOff reports whether a line shows an interface that its system has switched off: flags without UP, or by words.
 func switchedOff(line string) bool {
-	return strings.Contains(line, "BROADCAST") && !upFlag.MatchString(line) ||
+	flags := strings.FieldsFunc(line, func(r rune) bool { return strings.ContainsRune(" ,<>()", r) })
+	return slices.Contains(flags, "BROADCAST") && !slices.Contains(flags, "UP") ||
 		strings.Contains(strings.ToLower(line), "administratively down")
 }
 
