@@ -68,6 +68,25 @@ func (a *app) readClass(file string) (c ofClass, err error) {
 	return c, err
 }
 
+// bench returns the name of bench i, from 1: jobs count as their batch system does.
+func (c ofClass) bench(i int) string {
+	if c.Job != "" {
+		return fmt.Sprintf("%s-%d", c.plan.Name, i)
+	}
+	return benchName(c.plan.Name, i, len(c.Members()))
+}
+
+// ofFile makes what a command does of a class file, its first argument, and the others.
+func (a *app) ofFile(do func(c ofClass, rest []string) error) func(*cobra.Command, []string) error {
+	return func(_ *cobra.Command, args []string) error {
+		c, err := a.readClass(args[0])
+		if err != nil {
+			return err
+		}
+		return do(c, args[1:])
+	}
+}
+
 // beside returns a file that the class file names: from its folder.
 func (c ofClass) beside(name string) string {
 	if name == "" || filepath.IsAbs(name) {
@@ -111,11 +130,7 @@ func (a *app) classStart() *cobra.Command {
 	c := &cobra.Command{
 		Use: "start CLASS", Short: "Start all benches, or those that do not run",
 		Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			c, err := a.readClass(args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.ofFile(func(c ofClass, _ []string) error {
 			if err := c.open(time.Now()); err != nil && !anyTime && !o.dry {
 				return err
 			}
@@ -134,7 +149,7 @@ func (a *app) classStart() *cobra.Command {
 				return err
 			}
 			return a.startBenches(c.plan, c.file, o, hosts)
-		},
+		}),
 	}
 	a.startFlags(c, &o)
 	for _, name := range []string{"on", "capture", "span", "tap"} { // the file says it, or it is for one lab
@@ -166,11 +181,7 @@ func (a *app) classAsk(verb, short string) *cobra.Command {
 	var o classVerify
 	command := &cobra.Command{
 		Use: verb + " CLASS", Short: short, Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			c, err := a.readClass(args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.ofFile(func(c ofClass, _ []string) error {
 			if c.Job != "" {
 				return a.askJob(c, verb, o)
 			}
@@ -182,7 +193,7 @@ func (a *app) classAsk(verb, short string) *cobra.Command {
 				return a.verifyClass(r, o)
 			}
 			return a.classStatus(r)
-		},
+		}),
 	}
 	if verb == "verify" {
 		command.Flags().StringArrayVar(&o.reports, "report", nil, "write the verdict as a page too (.html), repeatable")
@@ -195,11 +206,7 @@ func (a *app) classStop() *cobra.Command {
 	var o stopOptions
 	c := &cobra.Command{
 		Use: "stop CLASS", Short: "Stop all benches", Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			c, err := a.readClass(args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.ofFile(func(c ofClass, _ []string) error {
 			if c.Job != "" {
 				return a.endJob(c)
 			}
@@ -208,7 +215,7 @@ func (a *app) classStop() *cobra.Command {
 				return err
 			}
 			return a.endClass(r, o)
-		},
+		}),
 	}
 	c.Flags().BoolVar(&o.now, "now", false, "stop virtual machines at once, without a shutdown")
 	c.Flags().BoolVar(&o.discard, "discard", false, "remove the disks of virtual machines too")
@@ -222,11 +229,7 @@ func (a *app) classGrade() *cobra.Command {
 		Long: `Grades as "bastion grade" does, by the rubric, the lab and the time of the class file: evidence from before it
 opens counts for nothing.`,
 		Args: cobra.MinimumNArgs(2),
-		RunE: func(_ *cobra.Command, args []string) error {
-			c, err := a.readClass(args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.ofFile(func(c ofClass, evidence []string) error {
 			if c.Rubric == "" {
 				return usage("%s names no rubric; write `rubric: FILE`", c.File)
 			}
@@ -235,11 +238,11 @@ opens counts for nothing.`,
 			}
 			for i, m := range c.Members() {
 				if m.Name != "" {
-					a.note(fmt.Sprintf("%s is %s", benchName(c.plan.Name, i+1, len(c.Members())), m.Name))
+					a.note(fmt.Sprintf("%s is %s", c.bench(i+1), m.Name))
 				}
 			}
-			return a.gradeWork(c.beside(c.Rubric), args[1:], o)
-		},
+			return a.gradeWork(c.beside(c.Rubric), evidence, o)
+		}),
 	}
 	c.Flags().StringVar(&o.page, "page", "", "write one page per bench into this folder")
 	c.Flags().BoolVar(&o.replace, "replace", false, "replace existing files")
@@ -252,13 +255,9 @@ func (a *app) classPack() *cobra.Command {
 	c := &cobra.Command{
 		Use: "pack CLASS", Short: "Write what each student gets: lab file, runbook and drill",
 		Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			c, err := a.readClass(args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.ofFile(func(c ofClass, _ []string) error {
 			return a.packClass(c, to, key)
-		},
+		}),
 	}
 	c.Flags().StringVar(&to, "to", "handouts", "the folder, with one for each student (default handouts)")
 	c.Flags().StringVar(&key, "key", "teacher.key", "the teacher's key, which opens the answers of drills (default teacher.key)")
@@ -275,7 +274,7 @@ func (a *app) packClass(c ofClass, to, key string) error {
 	progress := a.progress("handouts written")
 	defer progress(0, 0)
 	for i, m := range members {
-		bench := benchName(c.plan.Name, i+1, len(members))
+		bench := c.bench(i + 1)
 		folder := filepath.Join(to, cmp.Or(m.Name, bench))
 		if err := os.MkdirAll(folder, 0o700); err != nil {
 			return failure{exitUsage, err.Error(), ""}
@@ -310,7 +309,7 @@ func (a *app) packDrills(c ofClass, own, to, key string) error {
 		return failure{exitUsage, fmt.Sprintf("%d drills were written for %d benches", len(drills), len(members)), ""}
 	}
 	for i, m := range members {
-		bench := benchName(c.plan.Name, i+1, len(members))
+		bench := c.bench(i + 1)
 		if err := os.Rename(drills[i], filepath.Join(to, cmp.Or(m.Name, bench), "drill.txt")); err != nil {
 			return failure{exitUsage, err.Error(), ""}
 		}

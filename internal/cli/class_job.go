@@ -81,7 +81,7 @@ func (a *app) startJob(c ofClass, o startOptions) error {
 	r := class.Record{Lab: c.plan.Name, File: abs, Digest: c.plan.Fingerprint(), Stage: c.On, Job: job,
 		Started: time.Now().UTC().Truncate(time.Second), Hosts: []class.RecordHost{}}
 	for i, who := range c.Members() {
-		r.Benches = append(r.Benches, class.Bench{Name: fmt.Sprintf("%s-%d", r.Lab, i+1), For: who.Name})
+		r.Benches = append(r.Benches, class.Bench{Name: c.bench(i + 1), For: who.Name})
 	}
 	if err := writeClass(r); err != nil {
 		return failure{exitUsage, "cannot record what was started: " + err.Error(), ""}

@@ -134,7 +134,7 @@ func (r *paste) guest(l listing.Listing) {
 func (r *paste) leaseServer(by netip.Addr, home *plan.Adapter) {
 	server, _ := home.Segment.LeaseService()
 	if server != nil && server.Address.IsValid() && by != server.Address.Addr() &&
-		home.Segment.Subnet.Contains(by) { // by an address of another network it may be the planned one, set up otherwise
+		home.Segment.Subnet.Contains(by) { // by an address of another network it may be the planned one with other settings
 		r.at(Broken, by.String(), Servers)
 	}
 }

@@ -12,7 +12,7 @@ type Class struct {
 	Version  int
 	Lab      string   // the lab file, from the class file's folder
 	On       string   // the stage: kernel or machines
-	Benches  int      // how many copies of the lab, where nobody is named
+	Benches  int      // how many copies of the lab, where no students are named
 	Students []string // a bench for each
 	Groups   []*Group // or one for each group
 	Hosts    string   // the hosts file; empty: this machine carries the benches
@@ -32,7 +32,7 @@ type Group struct {
 
 // Member is who works at a bench.
 type Member struct {
-	Name     string   // of the student or of the group; empty: nobody is named
+	Name     string   // of the student or of the group; empty: no students are named
 	Students []string // of a group
 }
 
@@ -76,7 +76,7 @@ func ReadClass(file string, data []byte) (*Class, error) {
 	switch {
 	case len(r.faults) > 0:
 	case said == 0:
-		r.fail(start, "nobody is in the class; write `students: [NAME, …]`, `groups:` or `benches: N`")
+		r.fail(start, "the class has no students; write `students: [NAME, …]`, `groups:` or `benches: N`")
 	case said > 1:
 		r.fail(start, "write one of students, groups and benches: each gives one bench to each")
 	}
@@ -139,7 +139,7 @@ func classFields() []field[Class] {
 		intField("bastion-class", "Version of the class file's format.", 1, 1, func(c *Class) *int { return &c.Version }),
 		textField("lab", "The lab file, from this file's folder.", func(c *Class) *string { return &c.Lab }),
 		wordField("on", "The stage (default kernel).", func(c *Class) *string { return &c.On }, "kernel", "machines"),
-		intField("benches", "How many benches, where nobody is named.", 1, MaxBenches, func(c *Class) *int { return &c.Benches }),
+		intField("benches", "How many benches, where no students are named.", 1, MaxBenches, func(c *Class) *int { return &c.Benches }),
 		listField("students", "The students; each has a bench.", name, student, func(c *Class) *[]string { return &c.Students }),
 		namedField("groups", "group", "Groups of students; each has a bench.", []field[Group]{
 			listField("students", "Who is in it.", name, student, func(g *Group) *[]string { return &g.Students }),

@@ -127,9 +127,10 @@ func (c *checker) wants(e lab.Expectation) []want {
 		return nil // some packet of many: the proof decides that
 	}
 	var out []want
+	receivers, services := c.ends(e.To, false), reachability.Ports(c.p, e.Service)
 	for _, from := range c.ends(e.From, true) {
-		for _, to := range c.ends(e.To, false) {
-			for _, s := range reachability.Ports(c.p, e.Service) {
+		for _, to := range receivers {
+			for _, s := range services {
 				if len(out) < mostWants {
 					out = append(out, want{from, to, s})
 				}
@@ -184,25 +185,19 @@ func (c *checker) stopped(w want) (why, remedy string) {
 	if gate == nil || w.to.adapter != nil && w.to.adapter.Segment == w.from.adapter.Segment {
 		return "", ""
 	}
-	flow.Source = w.from.adapter.Likely()
-	for m, on := gate.Machine, w.from.adapter.Segment; !m.Transparent(); {
-		if why, remedy = decided(m, flow, w); why != "" {
+	for _, o := range gate.Machine.WayOut(w.from.adapter.Segment, w.from.adapter.Likely()) {
+		if o.By.Transparent() {
+			break
+		}
+		flow.Source = o.Source
+		if why, remedy = decided(o.By, flow, w); why != "" {
 			return why, remedy
 		}
-		wans := m.WAN()
-		if len(wans) == 0 || slices.ContainsFunc(m.Adapters, func(a *plan.Adapter) bool {
+		if slices.ContainsFunc(o.By.Adapters, func(a *plan.Adapter) bool {
 			return w.to.adapter != nil && a.Segment == w.to.adapter.Segment
 		}) {
-			return "", ""
+			break
 		}
-		if slices.Contains(m.Masq, on) {
-			flow.Source = wans[0].Likely()
-		}
-		on = wans[0].Segment
-		if !on.Inside() || on.Port == nil || on.Port.Machine == m {
-			return "", ""
-		}
-		m = on.Port.Machine
 	}
 	return "", ""
 }

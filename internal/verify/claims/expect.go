@@ -93,7 +93,7 @@ func expectClaim(m *reachability.Model, p *plan.Plan, w Witness, i int) claim {
 
 // try is one question of a pair.
 type try struct {
-	aside   bool // asked at an address where somebody else may answer: who does must be known
+	aside   bool // asked at an address where another machine may answer: which does must be known
 	of      int  // tries of one number are one demand: one that gets through is enough
 	service lab.Service
 }
@@ -166,11 +166,11 @@ func Towards(m *reachability.Model, w Witness, from, to *plan.Adapter, s lab.Ser
 // besides returns an address outside to which the rules let a service pass from an adapter, where they
 // do not let it pass to the test server.
 func besides(m *reachability.Model, w Witness, from *plan.Adapter, s lab.Service) (netip.Addr, bool) {
-	if from == nil || from.Gate() == nil || passes(wayOut(from.Gate().Machine, from.Segment, from.Likely()), w.Address, s) {
+	if from == nil || from.Gate() == nil || passes(from.Gate().Machine.WayOut(from.Segment, from.Likely()), w.Address, s) {
 		return netip.Addr{}, false
 	}
 	other, ok := elsewhere(m, from)
-	if !ok || !passes(wayOut(from.Gate().Machine, from.Segment, from.Likely()), other.Destination, s) {
+	if !ok || !passes(from.Gate().Machine.WayOut(from.Segment, from.Likely()), other.Destination, s) {
 		return netip.Addr{}, false
 	}
 	return other.Destination, true

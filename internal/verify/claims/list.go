@@ -78,29 +78,6 @@ func InsideAdapter(g *plan.Machine) *plan.Adapter {
 	return nil
 }
 
-// last returns the appliance whose WAN address the outside sees: the outermost
-// of those in a row.
-func last(m *plan.Machine) *plan.Machine {
-	for range 64 {
-		_, next := outerAppliance(m)
-		if next == nil {
-			break
-		}
-		m = next
-	}
-	return m
-}
-
-// outerAppliance returns the appliance behind which an appliance stands, and the WAN by
-// which it does; nil when it is the outermost.
-func outerAppliance(m *plan.Machine) (wan *plan.Adapter, next *plan.Machine) {
-	wans := m.WAN()
-	if len(wans) == 0 || !wans[0].Segment.Inside() || wans[0].Segment.Port == nil || wans[0].Segment.Port.Machine == m {
-		return nil, nil
-	}
-	return wans[0], wans[0].Segment.Port.Machine
-}
-
 // usual is one service of each protocol, tried before what rules name.
 var usual = []lab.Service{{Proto: lab.ICMP}, {Proto: lab.UDP, From: 7, To: 7}, {Proto: lab.TCP, From: 80, To: 80}}
 
@@ -149,7 +126,7 @@ func guestClaims(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w W
 		)
 		add(
 			Outside,
-			append(outsideParts(home, waysOut(last(port.Machine)), allowed), stoppedParts(m, g, home, w)...)...)
+			append(outsideParts(home, waysOut(port.Machine.Outermost()), allowed), stoppedParts(m, g, home, w)...)...)
 		if !Transparent(port) { // a bridge is no hop
 			add(
 				FirstHop,

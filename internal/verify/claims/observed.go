@@ -88,7 +88,7 @@ func (c *claim) observe(f Facts, outside bool) {
 		}
 		r.Remedy = "remove what is not in the plan, or add it to the lab file"
 	case !looked && r.Kind == Behind:
-		r.Verdict, r.Observed = Unknown, "nobody has tested what "+r.Guest+" has: run bastion probe on it"
+		r.Verdict, r.Observed = Unknown, "what "+r.Guest+" has was not tested: run bastion probe on it"
 	case r.Kind == Behind:
 		r.Observed = "it has no adapter, route, tunnel or proxy beyond the plan; " + r.Observed
 	}

@@ -9,33 +9,10 @@ import (
 	"openbastion/internal/verify/reachability"
 )
 
-// outward is an appliance on the way outside, and from whom it sees what comes.
-type outward struct {
-	by     *plan.Machine
-	source netip.Addr
-}
-
-// wayOut returns the appliances on the way from an address on a segment to the outside.
-func wayOut(m *plan.Machine, from *plan.Segment, source netip.Addr) []outward {
-	var way []outward
-	for range 64 {
-		way = append(way, outward{m, source})
-		wan, next := outerAppliance(m)
-		if next == nil {
-			break
-		}
-		if slices.Contains(m.Masq, from) {
-			source = wan.Likely()
-		}
-		m, from = next, wan.Segment
-	}
-	return way
-}
-
 // passes reports whether each appliance of a way lets a service pass to an address.
-func passes(way []outward, to netip.Addr, s lab.Service) bool {
-	return !slices.ContainsFunc(way, func(o outward) bool {
-		return !allows(o.by, o.source, to, s)
+func passes(way []plan.Outward, to netip.Addr, s lab.Service) bool {
+	return !slices.ContainsFunc(way, func(o plan.Outward) bool {
+		return !allows(o.By, o.Source, to, s)
 	})
 }
 
@@ -64,10 +41,10 @@ func distinct(list []lab.Service) []lab.Service {
 // AllowedServices returns services, one of each protocol where there is one, that every
 // appliance on the way from an address on a segment to the outside lets pass.
 func AllowedServices(m *plan.Machine, from *plan.Segment, source, to netip.Addr) []lab.Service {
-	way := wayOut(m, from, source)
+	way := m.WayOut(from, source)
 	var out []lab.Service
 	for _, o := range way {
-		for _, s := range o.by.AllowedServices(o.source, to, usual, nil, nil) {
+		for _, s := range o.By.AllowedServices(o.Source, to, usual, nil, nil) {
 			if !slices.ContainsFunc(out, func(x lab.Service) bool { return x.Proto == s.Proto }) && passes(way, to, s) {
 				out = append(out, s)
 			}
@@ -83,10 +60,10 @@ const maxStopped = 1 << 12
 // stoppedParts ask, of a guest that may go outside by some services, whether usual ones and
 // those that rules name are stopped where the rules let them not pass.
 func stoppedParts(m *reachability.Model, g *plan.Machine, home *plan.Adapter, w Witness) []part {
-	way := wayOut(home.Gate().Machine, home.Segment, home.Likely())
+	way := home.Gate().Machine.WayOut(home.Segment, home.Likely())
 	services := slices.Clone(usual)
 	for _, o := range way {
-		services = append(services, o.by.NamedServices(o.source, w.Address, maxNamed)...)
+		services = append(services, o.By.NamedServices(o.Source, w.Address, maxNamed)...)
 	}
 	var stopped []lab.Service
 	for _, s := range distinct(services) {
@@ -150,7 +127,7 @@ func byAddressParts(home *plan.Adapter, w Witness) []part {
 		out = append(out, part{asks: asking(AskAddress{RefTo(home)}, AskReach{From: RefTo(home), Service: s}),
 			judge: func(r *Result, got []Got) {
 				at, reached := got[0].(GotAddress).Address, got[1].(GotReach)
-				may := at.IsValid() && passes(wayOut(gate, home.Segment, at.Addr()), w.Address, s)
+				may := at.IsValid() && passes(gate.WayOut(home.Segment, at.Addr()), w.Address, s)
 				switch {
 				case !at.IsValid():
 					r.fail(Reason{Code: "outside-unreachable", Subject: home.Machine.Name, Segment: home.Segment.Name,

@@ -50,7 +50,7 @@ func shows(saw string) part {
 // leadsOut reports whether the outermost appliance in a row leads outside: a closed
 // range has no outside.
 func leadsOut(m *reachability.Model, a *plan.Machine) bool {
-	ways := waysOut(last(a))
+	ways := waysOut(a.Outermost())
 	return len(ways) == 0 || slices.ContainsFunc(ways, m.OuterWAN)
 }
 

@@ -275,7 +275,7 @@ func (m *Model) arriveFree(
 		}
 		there = there.And(to)
 		flows := keep(l.flows, func(f flow) (flow, bool) {
-			f.maybe = true // nobody of the plan takes it in
+			f.maybe = true // no machine of the plan takes it in
 			return wanted(f.to(there))
 		})
 		if len(flows) > 0 && flows[0].public == nil {

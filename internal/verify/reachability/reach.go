@@ -170,9 +170,30 @@ func (m *Model) crossing(g *gate, in *plan.Adapter, flows []flow) (c crossing) {
 // anything is every packet there can be.
 func (m *Model) anything() []flow { return []flow{whole(m.space.All(), m.space.All())} }
 
-// land puts what an appliance let out onto a domain: to those who live there, and
-// by the next hop to what lies beyond.
+// land puts what an appliance let out onto a domain. What came through a bridge, guests of several segments pass
+// on: whoever sends names the next hop on its far side.
 func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate, free bool) {
+	m.settle(s, c, e, path, seen, free)
+	if !free {
+		return
+	}
+	d := m.of[e.port.Segment]
+	relayed := m.relayed(start{d, e.port.Machine.Name})
+	for _, other := range m.domains {
+		on := relayed[other]
+		if other == d || on == nil || s.hostile[other] != nil {
+			continue
+		}
+		by := m.plan.Machine(on[len(on)-2])
+		at := slices.IndexFunc(by.Adapters, func(a *plan.Adapter) bool { return a.Plugged && m.of[a.Segment] == other })
+		way := append(append([]string(nil), path...), on[2:]...)
+		m.settle(s, c, exit{by.Adapters[at], e.flows}, way, seen, true)
+	}
+}
+
+// settle puts what was let out by a port onto its domain: to those who live there, and
+// by the next hop to what lies beyond.
+func (m *Model) settle(s *spread, c Condition, e exit, path []string, seen []*gate, free bool) {
 	d := m.of[e.port.Segment]
 	local := m.network(e.port)
 	hop := m.nextHop(e.port)
@@ -182,9 +203,6 @@ func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate
 	)
 	if d.host != nil && (free || m.byHostLeg(d, hop)) {
 		m.landByHost(s, c, e, d, local, path, seen)
-	}
-	if free {
-		m.landByGuests(s, c, e, path, seen)
 	}
 	for _, back := range m.routed(d, e.port, hop) {
 		var in []flow
@@ -222,23 +240,6 @@ func (m *Model) land(s *spread, c Condition, e exit, path []string, seen []*gate
 		}
 		if len(in) > 0 {
 			m.enter(s, c, port, in, path, seen)
-		}
-	}
-}
-
-// landByGuests has guests of several segments pass on what came through a bridge: whoever sends names the
-// next hop on its far side.
-func (m *Model) landByGuests(s *spread, c Condition, e exit, path []string, seen []*gate) {
-	d := m.of[e.port.Segment]
-	for _, a := range d.guests {
-		if !a.Plugged || slices.Contains(path, a.Machine.Name) || !m.Relays(a.Machine) {
-			continue
-		}
-		for _, b := range a.Machine.Adapters {
-			if other := m.of[b.Segment]; b.Plugged && other != d && s.hostile[other] == nil {
-				way := append(append([]string(nil), path...), a.Machine.Name, other.name())
-				m.land(s, c, exit{b, e.flows}, way, seen, true)
-			}
 		}
 	}
 }
